@@ -1,0 +1,86 @@
+"""Small helpers on offset arrays, used wherever rows, parts, rings and vertices meet."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from polygene import kernels
+
+F64Array = npt.NDArray[np.float64]
+I64Array = npt.NDArray[np.int64]
+BoolArray = npt.NDArray[np.bool_]
+U8Array = npt.NDArray[np.uint8]
+
+NONE = -1  # "no such thing" in an index array
+
+
+def offsets_from(counts: npt.NDArray[np.integer] | list[int]) -> I64Array:
+    """Return the (n + 1,) offsets of n groups with these sizes."""
+    offsets = np.zeros(len(counts) + 1, np.int64)
+    np.cumsum(counts, out=offsets[1:])
+    return offsets
+
+
+def owners(offsets: I64Array) -> I64Array:
+    """Return, for each item, the group it is in: the inverse of offsets."""
+    return np.repeat(np.arange(len(offsets) - 1), np.diff(offsets))
+
+
+def spans(starts: I64Array, counts: I64Array) -> I64Array:
+    """Return the integers of several ranges in a row: 5, 6, 9 for starts 5, 9 and counts 2, 1."""
+    total = int(counts.sum())
+    if total == 0:
+        return np.zeros(0, np.int64)
+    shift = np.asarray(starts, np.int64) - (np.cumsum(counts) - counts)
+    return np.arange(total, dtype=np.int64) + np.repeat(shift, counts)
+
+
+class Buckets(NamedTuple):
+    """Items grouped by key: those of key k are ``order[offsets[k]:offsets[k + 1]]``."""
+
+    offsets: I64Array
+    order: I64Array
+
+
+def bucket(keys: I64Array, n_keys: int) -> Buckets:
+    """Group items by integer key below ``n_keys``, each group in its old order; linear time."""
+    keys = np.ascontiguousarray(keys, np.int64)
+    offsets = offsets_from(np.bincount(keys, minlength=n_keys))
+    order = np.empty(len(keys), np.int64)
+    kernels.run(kernels.pairs.bucket_into, keys, offsets[:-1].copy(), order)
+    return Buckets(offsets, order)
+
+
+class Numbering(NamedTuple):
+    """Distinct pairs: ``numbers`` (n,) names the pair of each item, ``firsts`` (m,) an item of each."""
+
+    numbers: I64Array
+    firsts: I64Array
+
+
+def number_pairs(first: I64Array, second: I64Array) -> Numbering:
+    """Number the distinct pairs of non-negative integers in order of first appearance."""
+    first = np.ascontiguousarray(first, np.int64)
+    second = np.ascontiguousarray(second, np.int64)
+    n = len(first)
+    slots = np.full(1 << max(4, (2 * n).bit_length()), NONE, np.int64)
+    numbers, firsts = np.empty(n, np.int64), np.empty(n, np.int64)
+    n_distinct = kernels.run(kernels.pairs.number_pairs, first, second, slots, numbers, firsts)
+    return Numbering(numbers, firsts[:n_distinct].copy())
+
+
+def reduce_groups(
+    ufunc: np.ufunc, values: npt.NDArray[np.generic], offsets: I64Array, empty: float
+) -> npt.NDArray[np.generic]:
+    """Reduce each group of values along axis 0; a group without items gives ``empty``.
+
+    ``ufunc.reduceat`` gives an empty group its neighbour's value, so those are left out of it.
+    """
+    result = np.full((len(offsets) - 1, *values.shape[1:]), empty, values.dtype)
+    has_items = offsets[:-1] < offsets[1:]
+    if has_items.any():
+        result[has_items] = ufunc.reduceat(values, offsets[:-1][has_items], axis=0)
+    return result

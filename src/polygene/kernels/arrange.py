@@ -1,0 +1,348 @@
+"""Half-edges about nodes, the cycles they form, and the winding of the faces.
+
+Edge e has two half-edges: 2e from its lexicographically smaller end to the larger, 2e + 1 back. A
+half-edge's face lies to its left; its twin is ``h ^ 1``.
+"""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.polygene.kernels.exact import angle_before
+    from cython.cimports.polygene.kernels.wide import int128
+else:
+    from polygene.kernels.exact import angle_before
+
+    int128 = int
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _comes_before(
+    g: cython.longlong,
+    h: cython.longlong,
+    origin: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+) -> cython.int:
+    """Return 1 if g leaves the node that both leave at a smaller angle than h."""
+    a: cython.longlong = origin[g]
+    b: cython.longlong = origin[g ^ 1]
+    c: cython.longlong = origin[h ^ 1]
+    return angle_before(
+        node_x[b] - node_x[a], node_y[b] - node_y[a], node_x[c] - node_x[a], node_y[c] - node_y[a]
+    )
+
+
+def sort_around(
+    node_offsets: cython.longlong[::1],
+    leaving: cython.longlong[::1],
+    origin: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+    spare: cython.longlong[::1],
+) -> None:
+    """Sort the half-edges that leave each node by exact angle, counter-clockwise, in place.
+
+    Those of node v are ``leaving[node_offsets[v]:node_offsets[v + 1]]``; no two have the same
+    direction. ``spare`` is room for as many as leave the busiest node. Merge sort in runs of
+    doubling length, after runs of eight are sorted by insertion.
+    """
+    v: cython.Py_ssize_t
+    start: cython.longlong
+    stop: cython.longlong
+    run: cython.longlong
+    low: cython.longlong
+    middle: cython.longlong
+    high: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    k: cython.longlong
+    h: cython.longlong
+    for v in range(node_offsets.shape[0] - 1):
+        start = node_offsets[v]
+        stop = node_offsets[v + 1]
+        if stop - start < 3:
+            continue
+        low = start
+        while low < stop:
+            high = low + 8 if low + 8 < stop else stop
+            for i in range(low + 1, high):
+                h = leaving[i]
+                j = i
+                while j > low and _comes_before(h, leaving[j - 1], origin, node_x, node_y):
+                    leaving[j] = leaving[j - 1]
+                    j -= 1
+                leaving[j] = h
+            low += 8
+        run = 8
+        while run < stop - start:
+            low = start
+            while low + run < stop:
+                middle = low + run
+                high = middle + run if middle + run < stop else stop
+                for i in range(low, middle):
+                    spare[i - low] = leaving[i]
+                i = 0
+                j = middle
+                k = low
+                while i < middle - low:
+                    if j < high and _comes_before(leaving[j], spare[i], origin, node_x, node_y):
+                        leaving[k] = leaving[j]
+                        j += 1
+                    else:
+                        leaving[k] = spare[i]
+                        i += 1
+                    k += 1
+                low += 2 * run
+            run *= 2
+
+
+def link_around(
+    node_offsets: cython.longlong[::1],
+    leaving: cython.longlong[::1],
+    following: cython.longlong[::1],
+) -> None:
+    """Set ``following[h]``: the next half-edge of the face to the left of h.
+
+    At the node that h reaches it is the first half-edge clockwise from h's twin.
+    """
+    v: cython.Py_ssize_t
+    i: cython.longlong
+    before: cython.longlong
+    for v in range(node_offsets.shape[0] - 1):
+        if node_offsets[v] == node_offsets[v + 1]:
+            continue
+        before = leaving[node_offsets[v + 1] - 1]
+        for i in range(node_offsets[v], node_offsets[v + 1]):
+            following[leaving[i] ^ 1] = before
+            before = leaving[i]
+
+
+def trace_cycles(
+    following: cython.longlong[::1], cycle_of: cython.longlong[::1]
+) -> cython.longlong:
+    """Number the cycles of half-edges in ``cycle_of`` (all -1 before); return how many."""
+    n_cycles: cython.longlong = 0
+    h: cython.Py_ssize_t
+    g: cython.longlong
+    for h in range(following.shape[0]):
+        if cycle_of[h] >= 0:
+            continue
+        g = h
+        while cycle_of[g] < 0:
+            cycle_of[g] = n_cycles
+            g = following[g]
+        n_cycles += 1
+    return n_cycles
+
+
+def find_outer(
+    roots: cython.longlong[::1],
+    node_offsets: cython.longlong[::1],
+    leaving: cython.longlong[::1],
+    origin: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+    outer: cython.longlong[::1],
+) -> None:
+    """For the lexicographically smallest node of each component, find who sees the outside.
+
+    All half-edges leave such a node to the right or straight up. The outside lies counter-clockwise
+    of the steepest, so to its left.
+    """
+    k: cython.Py_ssize_t
+    i: cython.longlong
+    g: cython.longlong
+    h: cython.longlong
+    g_low: cython.int
+    h_low: cython.int
+    for k in range(roots.shape[0]):
+        g = leaving[node_offsets[roots[k]]]
+        for i in range(node_offsets[roots[k]] + 1, node_offsets[roots[k] + 1]):
+            h = leaving[i]
+            g_low = node_y[origin[g ^ 1]] < node_y[roots[k]]
+            h_low = node_y[origin[h ^ 1]] < node_y[roots[k]]
+            if (
+                g_low
+                and not h_low
+                or g_low == h_low
+                and _comes_before(g, h, origin, node_x, node_y)
+            ):
+                g = h
+        outer[k] = g
+
+
+def wind_faces(
+    following: cython.longlong[::1],
+    face_of_halfedge: cython.longlong[::1],
+    cycle_offsets: cython.longlong[::1],
+    face_cycles: cython.longlong[::1],
+    halfedge_of_cycle: cython.longlong[::1],
+    delta_offsets: cython.longlong[::1],
+    delta_part: cython.longlong[::1],
+    delta_sign: cython.longlong[::1],
+    row_of_part: cython.longlong[::1],
+    fills: cython.int,
+    label_offsets: cython.longlong[::1],
+    labels: cython.longlong[::1],
+    winding: cython.longlong[::1],
+    depth: cython.longlong[::1],
+    covering: cython.longlong[::1],
+    place_of_row: cython.longlong[::1],
+    is_crossed: cython.uchar[::1],
+    is_seen: cython.uchar[::1],
+    stack: cython.longlong[:, ::1],
+) -> cython.longlong:
+    """Walk all faces, keeping the list of rows that cover the face one stands in.
+
+    Face f has the cycles ``face_cycles[cycle_offsets[f]:cycle_offsets[f + 1]]``; face 0 is the
+    outside and covered by none. Crossing edge e from left to right takes away
+    ``delta_sign[delta_offsets[e]:delta_offsets[e + 1]]`` from the winding number of the parts
+    named beside them. A part covers where its winding number is odd, a row where any part does.
+
+    With ``fills`` 0 the number of rows over face f goes to ``label_offsets[f + 1]``; with 1 the
+    rows go to ``labels``. A row is marked in ``is_crossed`` where one of its parts winds other
+    than 0 or 1 times, or two of its parts cover the same face. Returns the labels met in all.
+
+    Depth first, undoing each step on the way back, so linear in edges and labels. ``winding``,
+    ``depth`` (both per part and row), ``is_seen`` are 0 at the start and, but for the last, again
+    at the end; ``covering``, ``place_of_row`` are room for the rows, ``stack`` for (faces, 3).
+    """
+    top: cython.longlong = 0
+    n_covering: cython.longlong = 0
+    total: cython.longlong = 0
+    f: cython.longlong = 0
+    g: cython.longlong
+    h: cython.longlong
+    e: cython.longlong
+    c: cython.longlong
+    d: cython.longlong
+    p: cython.longlong
+    r: cython.longlong
+    k: cython.longlong
+    start: cython.longlong
+    sign: cython.longlong
+    was_odd: cython.int
+    is_back: cython.int
+    is_seen[0] = 1
+    # A frame: the half-edge one came in by (-1 at the root), the place in the list of cycles, the
+    # next half-edge to look at (-1: start the cycle at that place).
+    stack[0, 0] = -1
+    stack[0, 1] = cycle_offsets[0]
+    stack[0, 2] = -1
+    while top >= 0:
+        # Look for the next way out of face f.
+        h = -1
+        c = stack[top, 1]
+        g = stack[top, 2]
+        while c < cycle_offsets[f + 1]:
+            start = halfedge_of_cycle[face_cycles[c]]
+            if g < 0:
+                g = start
+            while True:
+                d = g
+                g = following[g]
+                if not is_seen[face_of_halfedge[d ^ 1]]:
+                    h = d
+                    break
+                if g == start:
+                    break
+            if g == start:
+                c += 1
+                g = -1
+            if h >= 0:
+                break
+        is_back = 0
+        if h >= 0:
+            stack[top, 1] = c
+            stack[top, 2] = g
+        else:
+            # Nothing left here: go back the way one came.
+            is_back = 1
+            h = stack[top, 0]
+            top -= 1
+            if h < 0:
+                break
+            h ^= 1
+        e = h >> 1
+        for k in range(delta_offsets[e], delta_offsets[e + 1]):
+            p = delta_part[k]
+            sign = delta_sign[k]
+            was_odd = winding[p] & 1
+            winding[p] += sign if h & 1 else -sign
+            if was_odd == (winding[p] & 1):
+                continue
+            r = row_of_part[p]
+            if was_odd:
+                depth[r] -= 1
+                if depth[r] == 0:
+                    n_covering -= 1
+                    covering[place_of_row[r]] = covering[n_covering]
+                    place_of_row[covering[n_covering]] = place_of_row[r]
+            else:
+                depth[r] += 1
+                if depth[r] == 1:
+                    covering[n_covering] = r
+                    place_of_row[r] = n_covering
+                    n_covering += 1
+        f = face_of_halfedge[h ^ 1]
+        if is_back:
+            continue
+        is_seen[f] = 1
+        for k in range(delta_offsets[e], delta_offsets[e + 1]):
+            p = delta_part[k]
+            if winding[p] < 0 or winding[p] > 1 or depth[row_of_part[p]] > 1:
+                is_crossed[row_of_part[p]] = 1
+        if fills:
+            for k in range(n_covering):
+                labels[label_offsets[f] + k] = covering[k]
+        else:
+            label_offsets[f + 1] = n_covering
+        total += n_covering
+        top += 1
+        stack[top, 0] = h
+        stack[top, 1] = cycle_offsets[f]
+        stack[top, 2] = -1
+    return total
+
+
+def find_least(
+    root_of_node: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+    least: cython.longlong[::1],
+) -> None:
+    """Set ``least[root]`` (-1 before) to the lexicographically smallest node of each component."""
+    v: cython.Py_ssize_t
+    r: cython.longlong
+    w: cython.longlong
+    for v in range(root_of_node.shape[0]):
+        r = root_of_node[v]
+        w = least[r]
+        if w < 0 or node_x[v] < node_x[w] or (node_x[v] == node_x[w] and node_y[v] < node_y[w]):
+            least[r] = v
+
+
+def sign_rings(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    ring_offsets: cython.longlong[::1],
+    signs: cython.longlong[::1],
+) -> None:
+    """Set +1 for rings of positive area (counter-clockwise), -1 for negative, 0 for none. Exact.
+
+    Shoelace about the first vertex; terms stay below 2**85, so 2**40 of them fit.
+    """
+    r: cython.Py_ssize_t
+    k: cython.longlong
+    first: cython.longlong
+    area: int128
+    for r in range(ring_offsets.shape[0] - 1):
+        area = 0
+        first = ring_offsets[r]
+        for k in range(first + 1, ring_offsets[r + 1] - 1):
+            area += cython.cast(int128, x[k] - x[first]) * (y[k + 1] - y[first]) - cython.cast(
+                int128, y[k] - y[first]
+            ) * (x[k + 1] - x[first])
+        signs[r] = 1 if area > 0 else (-1 if area < 0 else 0)

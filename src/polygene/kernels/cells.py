@@ -1,0 +1,416 @@
+"""A hierarchical grid of cells over edges; crossings and hot pixels found through it.
+
+A *box* is a uniform grid of square cells; a crowded cell is covered by a finer box of its own.
+Cells are numbered through all boxes. Cell lines lie half a unit below the integers, so a grid
+point is never on one: point x is in column ``(x - box_x) // box_side``.
+"""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.polygene.kernels.exact import turn
+    from cython.cimports.polygene.kernels.wide import int128
+else:
+    from polygene.kernels.exact import turn
+
+    int128 = int
+
+
+def spread_edges(
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+    boxes: cython.longlong[:, ::1],
+    entry_offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    fills: cython.int,
+    cell_nexts: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+) -> None:
+    """Enter edges in the cells they pass, with a margin of a few units; never too few.
+
+    Box b is a row of ``boxes``: x, y, side, columns, rows, first cell; its edges are
+    ``entries[entry_offsets[b]:entry_offsets[b + 1]]``. With ``fills`` 0 the edges are counted in
+    ``cell_nexts``; with 1 they are stored at ``cell_entries[cell_nexts[cell]]``, which moves on.
+
+    Columns are found in floating point: coordinates below 2**42 are exact there and the error
+    of one interpolation is far below the margin.
+    """
+    b: cython.Py_ssize_t
+    k: cython.Py_ssize_t
+    e: cython.longlong
+    bx: cython.longlong
+    by: cython.longlong
+    side: cython.longlong
+    columns: cython.longlong
+    rows: cython.longlong
+    first: cython.longlong
+    left: cython.longlong
+    right: cython.longlong
+    low: cython.longlong
+    high: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    i0: cython.longlong
+    i1: cython.longlong
+    j0: cython.longlong
+    j1: cython.longlong
+    slope: cython.double
+    xa: cython.double
+    xb: cython.double
+    t: cython.double
+    margin: cython.longlong = 4
+    cell: cython.longlong
+    for b in range(boxes.shape[0]):
+        bx = boxes[b, 0]
+        by = boxes[b, 1]
+        side = boxes[b, 2]
+        columns = boxes[b, 3]
+        rows = boxes[b, 4]
+        first = boxes[b, 5]
+        for k in range(entry_offsets[b], entry_offsets[b + 1]):
+            e = entries[k]
+            # Ends come in lexicographic order, so x0 <= x1.
+            left = x0[e] - margin - bx
+            right = x1[e] + margin - bx
+            if y0[e] < y1[e]:
+                low = y0[e] - margin - by
+                high = y1[e] + margin - by
+            else:
+                low = y1[e] - margin - by
+                high = y0[e] + margin - by
+            if right < 0 or high < 0 or left >= columns * side or low >= rows * side:
+                continue
+            i0 = 0 if left < 0 else left // side
+            i1 = columns - 1 if right >= columns * side else right // side
+            j0 = 0 if low < 0 else low // side
+            j1 = rows - 1 if high >= rows * side else high // side
+            if i0 == i1 or j0 == j1 or y0[e] == y1[e]:
+                for j in range(j0, j1 + 1):
+                    for i in range(i0, i1 + 1):
+                        cell = first + j * columns + i
+                        if fills:
+                            cell_entries[cell_nexts[cell]] = e
+                        cell_nexts[cell] += 1
+                continue
+            slope = cython.cast(cython.double, x1[e] - x0[e]) / cython.cast(
+                cython.double, y1[e] - y0[e]
+            )
+            for j in range(j0, j1 + 1):
+                # The x range of the edge within this row of cells, a margin wider.
+                t = by + j * side - margin - y0[e]
+                xa = x0[e] - bx + t * slope
+                t = by + (j + 1) * side + margin - y0[e]
+                xb = x0[e] - bx + t * slope
+                if xa > xb:
+                    xa, xb = xb, xa
+                xa -= margin
+                xb += margin
+                if xa < left:
+                    xa = left
+                if xb > right:
+                    xb = right
+                if xb < 0 or xa >= columns * side or xa > xb:
+                    continue
+                i0 = 0 if xa < 0 else cython.cast(cython.longlong, xa) // side
+                i1 = (
+                    columns - 1
+                    if xb >= columns * side
+                    else cython.cast(cython.longlong, xb) // side
+                )
+                for i in range(i0, i1 + 1):
+                    cell = first + j * columns + i
+                    if fills:
+                        cell_entries[cell_nexts[cell]] = e
+                    cell_nexts[cell] += 1
+
+
+def find_cells(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    boxes: cython.longlong[:, ::1],
+    box_of_cell: cython.longlong[::1],
+    cells: cython.longlong[::1],
+) -> None:
+    """Find the finest cell of each point; -1 outside the first box.
+
+    ``box_of_cell`` names the finer box over a cell, or -1.
+    """
+    k: cython.Py_ssize_t
+    b: cython.longlong
+    dx: cython.longlong
+    dy: cython.longlong
+    c: cython.longlong
+    for k in range(x.shape[0]):
+        b = 0
+        c = -1
+        while b >= 0:
+            dx = x[k] - boxes[b, 0]
+            dy = y[k] - boxes[b, 1]
+            if (
+                dx < 0
+                or dy < 0
+                or dx >= boxes[b, 2] * boxes[b, 3]
+                or dy >= boxes[b, 2] * boxes[b, 4]
+            ):
+                break
+            c = boxes[b, 5] + (dy // boxes[b, 2]) * boxes[b, 3] + dx // boxes[b, 2]
+            b = box_of_cell[c]
+        cells[k] = c
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _rounded(
+    start: cython.longlong, along: cython.longlong, num: int128, den: int128
+) -> cython.longlong:
+    """Return floor(start + along * num / den + 1/2): the grid point whose pixel holds it.
+
+    0 < num < den < 2**84 and |along| < 2**41, so the products stay below 2**126.
+    """
+    product: int128 = cython.cast(int128, along) * num * 2 + den
+    double: int128 = den * 2
+    if product >= 0:
+        return start + cython.cast(cython.longlong, product // double)
+    # C cuts towards zero where Python floors; both agree on a positive numerator.
+    return start - cython.cast(cython.longlong, (double - 1 - product) // double)
+
+
+def cross_edges(
+    leaves: cython.longlong[::1],
+    cell_offsets: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+    low_node: cython.longlong[::1],
+    high_node: cython.longlong[::1],
+    is_border: cython.uchar[::1],
+    out_x: cython.longlong[::1],
+    out_y: cython.longlong[::1],
+) -> cython.longlong:
+    """Round every proper crossing of two edges to the grid; return how many were found.
+
+    Edges run from their lexicographically smaller end (x0, y0, low_node) to the larger. Two edges
+    that are both no border are not crossed with each other. Crossings found in several cells are
+    repeated. At most ``len(out_x)`` are stored: call again with more room if more are returned.
+
+    Touching and overlapping edges need no point here: one's end is then a grid point on the other.
+    """
+    capacity: cython.longlong = out_x.shape[0]
+    found: cython.longlong = 0
+    c: cython.Py_ssize_t
+    p: cython.longlong
+    q: cython.longlong
+    e: cython.longlong
+    f: cython.longlong
+    ax: cython.longlong
+    ay: cython.longlong
+    bx: cython.longlong
+    by: cython.longlong
+    low: cython.longlong
+    high: cython.longlong
+    border: cython.int
+    num: int128
+    den: int128
+    for c in range(leaves.shape[0]):
+        for p in range(cell_offsets[leaves[c]], cell_offsets[leaves[c] + 1]):
+            e = cell_entries[p]
+            ax = x0[e]
+            ay = y0[e]
+            bx = x1[e]
+            by = y1[e]
+            low = ay if ay < by else by
+            high = by if ay < by else ay
+            border = is_border[e]
+            for q in range(cell_offsets[leaves[c]], p):
+                f = cell_entries[q]
+                if x0[f] > bx or x1[f] < ax:
+                    continue
+                if y0[f] < low and y1[f] < low:
+                    continue
+                if y0[f] > high and y1[f] > high:
+                    continue
+                if not border and not is_border[f]:
+                    continue
+                if (
+                    low_node[e] == low_node[f]
+                    or high_node[e] == high_node[f]
+                    or low_node[e] == high_node[f]
+                    or high_node[e] == low_node[f]
+                ):
+                    continue
+                if turn(ax, ay, bx, by, x0[f], y0[f]) * turn(ax, ay, bx, by, x1[f], y1[f]) != -1:
+                    continue
+                if (
+                    turn(x0[f], y0[f], x1[f], y1[f], ax, ay)
+                    * turn(x0[f], y0[f], x1[f], y1[f], bx, by)
+                    != -1
+                ):
+                    continue
+                if found < capacity:
+                    # e(t) = a + t (b - a), t = num / den by Cramer's rule, made positive.
+                    num = cython.cast(int128, x0[f] - ax) * (y1[f] - y0[f]) - cython.cast(
+                        int128, y0[f] - ay
+                    ) * (x1[f] - x0[f])
+                    den = cython.cast(int128, bx - ax) * (y1[f] - y0[f]) - cython.cast(
+                        int128, by - ay
+                    ) * (x1[f] - x0[f])
+                    if den < 0:
+                        num = -num
+                        den = -den
+                    out_x[found] = _rounded(ax, bx - ax, num, den)
+                    out_y[found] = _rounded(ay, by - ay, num, den)
+                found += 1
+    return found
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _passes_pixel(
+    ax: cython.longlong, ay: cython.longlong, bx: cython.longlong, by: cython.longlong
+) -> cython.int:
+    """Return 1 if the edge passes the half-open pixel [-1, 1) x [-1, 1) about the origin.
+
+    Coordinates are doubled and relative to the pixel's centre. Each side of the pixel bounds the
+    edge's parameter from below or above, openly or not; the pixel is passed if every lower bound
+    lies below every upper one, or meets it where both are closed. Bounds are fractions n / d.
+    """
+    dx: cython.longlong = bx - ax
+    dy: cython.longlong = by - ay
+    # Lower and upper bound from x, then from y: numerator, denominator, is it open?
+    xl: cython.longlong
+    xu: cython.longlong
+    xd: cython.longlong
+    xl_open: cython.int
+    xu_open: cython.int
+    yl: cython.longlong
+    yu: cython.longlong
+    yd: cython.longlong
+    yl_open: cython.int
+    yu_open: cython.int
+    if dx > 0:
+        xl, xl_open, xu, xu_open, xd = -1 - ax, 0, 1 - ax, 1, dx
+    elif dx < 0:
+        xl, xl_open, xu, xu_open, xd = ax - 1, 1, ax + 1, 0, -dx
+    else:
+        if ax < -1 or ax >= 1:
+            return 0
+        xl, xl_open, xu, xu_open, xd = 0, 0, 1, 0, 1
+    if dy > 0:
+        yl, yl_open, yu, yu_open, yd = -1 - ay, 0, 1 - ay, 1, dy
+    elif dy < 0:
+        yl, yl_open, yu, yu_open, yd = ay - 1, 1, ay + 1, 0, -dy
+    else:
+        if ay < -1 or ay >= 1:
+            return 0
+        yl, yl_open, yu, yu_open, yd = 0, 0, 1, 0, 1
+    if xl > xd or (xl == xd and xl_open) or xu < 0 or (xu == 0 and xu_open):
+        return 0
+    if yl > yd or (yl == yd and yl_open) or yu < 0 or (yu == 0 and yu_open):
+        return 0
+    left: int128 = cython.cast(int128, xl) * yd
+    right: int128 = cython.cast(int128, yu) * xd
+    if left > right or (left == right and (xl_open or yu_open)):
+        return 0
+    left = cython.cast(int128, yl) * xd
+    right = cython.cast(int128, xu) * yd
+    if left > right or (left == right and (yl_open or xu_open)):
+        return 0
+    return 1
+
+
+def find_pixels(
+    leaves: cython.longlong[::1],
+    cell_offsets: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+    node_offsets: cython.longlong[::1],
+    cell_nodes: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+    low_node: cython.longlong[::1],
+    high_node: cython.longlong[::1],
+    is_border: cython.uchar[::1],
+    is_border_node: cython.uchar[::1],
+    out_edge: cython.longlong[::1],
+    out_node: cython.longlong[::1],
+    stays: cython.uchar[::1],
+    is_crowded: cython.uchar[::1],
+) -> cython.longlong:
+    """Find the hot pixels that edges pass besides their own ends; return how many.
+
+    The nodes of cell c are ``cell_nodes[node_offsets[c]:node_offsets[c + 1]]``; each node lies in
+    one cell, so each pair is met once. A node that another edge passes within two units of its
+    pixel is marked in ``stays``; if the edge misses the pixel, so are its two ends, and the edge
+    itself in ``is_crowded``. Edges that are no border ignore nodes that are on no border.
+    """
+    capacity: cython.longlong = out_edge.shape[0]
+    found: cython.longlong = 0
+    c: cython.Py_ssize_t
+    cell: cython.longlong
+    p: cython.longlong
+    q: cython.longlong
+    e: cython.longlong
+    v: cython.longlong
+    vx: cython.longlong
+    vy: cython.longlong
+    ax: cython.longlong
+    ay: cython.longlong
+    bx: cython.longlong
+    by: cython.longlong
+    low: cython.longlong
+    high: cython.longlong
+    width: int128
+    cross: int128
+    for c in range(leaves.shape[0]):
+        cell = leaves[c]
+        if node_offsets[cell] == node_offsets[cell + 1]:
+            continue
+        for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
+            e = cell_entries[p]
+            ax = x0[e]
+            ay = y0[e]
+            bx = x1[e]
+            by = y1[e]
+            low = (ay if ay < by else by) - 2
+            high = (by if ay < by else ay) + 2
+            for q in range(node_offsets[cell], node_offsets[cell + 1]):
+                v = cell_nodes[q]
+                vx = node_x[v]
+                vy = node_y[v]
+                if vx < ax - 2 or vx > bx + 2 or vy < low or vy > high:
+                    continue
+                if v == low_node[e] or v == high_node[e]:
+                    continue
+                if not is_border[e] and not is_border_node[v]:
+                    continue
+                # Separating axes: the edge's line against the box of half side 2.5 about v.
+                width = (bx - ax) + (by - ay if by > ay else ay - by)
+                cross = cython.cast(int128, bx - ax) * (vy - ay) - cython.cast(int128, by - ay) * (
+                    vx - ax
+                )
+                if cross < 0:
+                    cross = -cross
+                if 2 * cross > 5 * width:
+                    continue
+                stays[v] = 1
+                if 2 * cross <= width and _passes_pixel(
+                    2 * (ax - vx), 2 * (ay - vy), 2 * (bx - vx), 2 * (by - vy)
+                ):
+                    if found < capacity:
+                        out_edge[found] = e
+                        out_node[found] = v
+                    found += 1
+                else:
+                    stays[low_node[e]] = 1
+                    stays[high_node[e]] = 1
+                    is_crowded[e] = 1
+    return found

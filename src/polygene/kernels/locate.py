@@ -1,0 +1,244 @@
+"""Point location among noded edges by a uniform grid of cells.
+
+Coordinates of queries are doubled, so that the middle of an edge is a point too; those of edges
+are not. Cell lines lie half a unit below the integers: odd when doubled, so no edge ends on one.
+"""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.polygene.kernels.exact import turn
+else:
+    from polygene.kernels.exact import turn
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_left_of(
+    e: cython.longlong,
+    qx: cython.longlong,
+    qy: cython.longlong,
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+) -> cython.int:
+    """Return 1 if edge e crosses the height just above qy to the left of qx.
+
+    The height is thought to be raised a little, so that ends of edges are no special case.
+    """
+    ax: cython.longlong = 2 * x0[e]
+    ay: cython.longlong = 2 * y0[e]
+    bx: cython.longlong = 2 * x1[e]
+    by: cython.longlong = 2 * y1[e]
+    side: cython.int
+    if ay < by:
+        if qy < ay or qy >= by:
+            return 0
+        side = turn(ax, ay, bx, by, qx, qy)
+        # On it: a little higher, an edge that leans right (x0 < x1) has gone past qx.
+        return 1 if side < 0 else 0
+    if qy < by or qy >= ay:
+        return 0
+    side = turn(bx, by, ax, ay, qx, qy)
+    if side == 0:
+        return 1 if bx > ax else 0
+    return 1 if side < 0 else 0
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_right_of_edge(
+    e: cython.longlong,
+    f: cython.longlong,
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+) -> cython.int:
+    """Return 1 if e lies right of f at the heights they share. Noded edges never cross."""
+    # Low and high end of each.
+    e_up: cython.int = y0[e] < y1[e]
+    f_up: cython.int = y0[f] < y1[f]
+    elx: cython.longlong = x0[e] if e_up else x1[e]
+    ely: cython.longlong = y0[e] if e_up else y1[e]
+    ehx: cython.longlong = x1[e] if e_up else x0[e]
+    ehy: cython.longlong = y1[e] if e_up else y0[e]
+    flx: cython.longlong = x0[f] if f_up else x1[f]
+    fly: cython.longlong = y0[f] if f_up else y1[f]
+    fhx: cython.longlong = x1[f] if f_up else x0[f]
+    fhy: cython.longlong = y1[f] if f_up else y0[f]
+    side: cython.int
+    if ely >= fly:
+        side = turn(flx, fly, fhx, fhy, elx, ely)
+    else:
+        side = -turn(elx, ely, ehx, ehy, flx, fly)
+    if side == 0:
+        if ehy <= fhy:
+            side = turn(flx, fly, fhx, fhy, ehx, ehy)
+        else:
+            side = -turn(elx, ely, ehx, ehy, fhx, fhy)
+    return 1 if side < 0 else 0
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_above_edge(
+    e: cython.longlong,
+    f: cython.longlong,
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+) -> cython.int:
+    """Return 1 if e lies above f where both are met from left to right. Neither is upright."""
+    side: cython.int
+    if x0[e] >= x0[f]:
+        side = turn(x0[f], y0[f], x1[f], y1[f], x0[e], y0[e])
+    else:
+        side = -turn(x0[e], y0[e], x1[e], y1[e], x0[f], y0[f])
+    if side == 0:
+        if x1[e] <= x1[f]:
+            side = turn(x0[f], y0[f], x1[f], y1[f], x1[e], y1[e])
+        else:
+            side = -turn(x0[e], y0[e], x1[e], y1[e], x1[f], y1[f])
+    return 1 if side > 0 else 0
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _nearest_left(
+    start: cython.longlong,
+    stop: cython.longlong,
+    cell_entries: cython.longlong[::1],
+    qx: cython.longlong,
+    qy: cython.longlong,
+    limit: cython.longlong,
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+) -> cython.longlong:
+    """Return the half-edge seen first to the left of (qx, qy), not beyond ``limit``; or -1."""
+    best: cython.longlong = -1
+    p: cython.longlong
+    e: cython.longlong
+    for p in range(start, stop):
+        e = cell_entries[p]
+        if not _is_left_of(e, qx, qy, x0, y0, x1, y1):
+            continue
+        if _is_left_of(e, limit, qy, x0, y0, x1, y1):
+            continue
+        if best < 0 or (e != best and _is_right_of_edge(e, best, x0, y0, x1, y1)):
+            best = e
+    if best < 0:
+        return -1
+    # Its right side: left of the half-edge that runs down.
+    return 2 * best + 1 if y0[best] < y1[best] else 2 * best
+
+
+def fill_corners(
+    grid: cython.longlong[::1],
+    cell_offsets: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+    corners: cython.longlong[::1],
+) -> None:
+    """Find what the lower left corner of each cell sees to its left: a half-edge, or -1.
+
+    ``grid`` is x, y, side, columns, rows. Row by row, each corner from the one before.
+    """
+    side: cython.longlong = 2 * grid[2]
+    columns: cython.longlong = grid[3]
+    i: cython.longlong
+    j: cython.longlong
+    cell: cython.longlong
+    seen: cython.longlong
+    found: cython.longlong
+    left: cython.longlong
+    low: cython.longlong
+    for j in range(grid[4]):
+        low = 2 * grid[1] - 1 + j * side
+        seen = -1
+        for i in range(columns):
+            cell = j * columns + i
+            corners[cell] = seen
+            if cell_offsets[cell] == cell_offsets[cell + 1]:
+                continue
+            left = 2 * grid[0] - 1 + i * side
+            found = _nearest_left(
+                cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
+                left + side, low, left, x0, y0, x1, y1,
+            )  # fmt: skip
+            if found >= 0:
+                seen = found
+
+
+def locate_points(
+    qx: cython.longlong[::1],
+    qy: cython.longlong[::1],
+    grid: cython.longlong[::1],
+    cell_offsets: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+    corners: cython.longlong[::1],
+    seen: cython.longlong[::1],
+) -> None:
+    """For each point (doubled coordinates, on no edge) find the half-edge it lies left of.
+
+    ``seen[k]`` becomes that half-edge, or -1 for a point outside everything. From the point go
+    left to the side of its cell, then down to the corner, whose answer is known: the first edge
+    met on the way tells the face.
+    """
+    k: cython.Py_ssize_t
+    side: cython.longlong = 2 * grid[2]
+    i: cython.longlong
+    j: cython.longlong
+    cell: cython.longlong
+    left: cython.longlong
+    low: cython.longlong
+    p: cython.longlong
+    e: cython.longlong
+    best: cython.longlong
+    for k in range(qx.shape[0]):
+        if qx[k] < 2 * grid[0] - 1 or qy[k] < 2 * grid[1] - 1:
+            seen[k] = -1
+            continue
+        i = (qx[k] - 2 * grid[0] + 1) // side
+        j = (qy[k] - 2 * grid[1] + 1) // side
+        if i >= grid[3] or j >= grid[4]:
+            seen[k] = -1
+            continue
+        cell = j * grid[3] + i
+        left = 2 * grid[0] - 1 + i * side
+        low = 2 * grid[1] - 1 + j * side
+        best = _nearest_left(
+            cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
+            qx[k], qy[k], left, x0, y0, x1, y1,
+        )  # fmt: skip
+        if best >= 0:
+            seen[k] = best
+            continue
+        for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
+            e = cell_entries[p]
+            if 2 * x0[e] >= left or 2 * x1[e] <= left:
+                continue
+            # Crosses the side below the point, above the corner.
+            if turn(2 * x0[e], 2 * y0[e], 2 * x1[e], 2 * y1[e], left, qy[k]) < 0:
+                continue
+            if turn(2 * x0[e], 2 * y0[e], 2 * x1[e], 2 * y1[e], left, low) >= 0:
+                continue
+            if best < 0 or (e != best and _is_above_edge(e, best, x0, y0, x1, y1)):
+                best = e
+        # An edge runs from left to right, so its upper side is that of the even half-edge.
+        seen[k] = 2 * best if best >= 0 else corners[cell]

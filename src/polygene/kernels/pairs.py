@@ -1,0 +1,91 @@
+"""Hash numbering, counting sort and union-find on integer arrays."""
+
+import cython
+
+
+def number_pairs(
+    first: cython.longlong[::1],
+    second: cython.longlong[::1],
+    slots: cython.longlong[::1],
+    numbers: cython.longlong[::1],
+    originals: cython.longlong[::1],
+) -> cython.longlong:
+    """Number the distinct pairs in order of first appearance; return how many there are.
+
+    ``slots`` is the hash table: a power of two of entries, more than the number of pairs, all -1.
+    ``numbers[i]`` becomes the number of pair i, ``originals[k]`` the first pair with number k.
+    Pairs are non-negative. Open addressing with linear probing.
+    """
+    n: cython.Py_ssize_t = first.shape[0]
+    mask: cython.ulonglong = slots.shape[0] - 1
+    known: cython.longlong = 0
+    i: cython.Py_ssize_t
+    k: cython.longlong
+    place: cython.ulonglong
+    a: cython.ulonglong
+    b: cython.ulonglong
+    # Odd multipliers from 2**64 / golden ratio and like it; high bits are the well-mixed ones.
+    k1: cython.ulonglong = 0x9E3779B97F4A7C15
+    k2: cython.ulonglong = 0xC2B2AE3D27D4EB4F
+    k3: cython.ulonglong = 0xD6E8FEB86659FD93
+    for i in range(n):
+        a = first[i]
+        b = second[i]
+        place = a * k1 + b * k2
+        place = (((place ^ (place >> 32)) * k3) >> 24) & mask
+        while True:
+            k = slots[place]
+            if k < 0:
+                slots[place] = known
+                originals[known] = i
+                numbers[i] = known
+                known += 1
+                break
+            if first[originals[k]] == first[i] and second[originals[k]] == second[i]:
+                numbers[i] = k
+                break
+            place = (place + 1) & mask
+    return known
+
+
+def bucket_into(
+    keys: cython.longlong[::1], nexts: cython.longlong[::1], order: cython.longlong[::1]
+) -> None:
+    """Fill ``order`` with a stable sort of ``keys``.
+
+    ``nexts`` holds, for each key, where its first item goes; it is used up.
+    """
+    i: cython.Py_ssize_t
+    k: cython.longlong
+    for i in range(keys.shape[0]):
+        k = keys[i]
+        order[nexts[k]] = i
+        nexts[k] += 1
+
+
+def join_roots(
+    left: cython.longlong[::1], right: cython.longlong[::1], parent: cython.longlong[::1]
+) -> None:
+    """Union-find: join the sets of left[i] and right[i]; the smaller number becomes the root.
+
+    ``parent`` starts as a forest (each item its own parent) and ends with the root of every item.
+    """
+    i: cython.Py_ssize_t
+    a: cython.longlong
+    b: cython.longlong
+    for i in range(left.shape[0]):
+        a = left[i]
+        b = right[i]
+        while parent[a] != a:
+            parent[a] = parent[parent[a]]
+            a = parent[a]
+        while parent[b] != b:
+            parent[b] = parent[parent[b]]
+            b = parent[b]
+        if a < b:
+            parent[b] = a
+        elif b < a:
+            parent[a] = b
+    # Parents are never larger than their children, so one rising pass ends at the roots.
+    for i in range(parent.shape[0]):
+        parent[i] = parent[parent[i]]

@@ -1,0 +1,186 @@
+"""Borders of chosen faces, traced into rings that never cross, retrace or touch themselves."""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.polygene.kernels.exact import turn
+else:
+    from polygene.kernels.exact import turn
+
+
+def find_borders(
+    face_of_halfedge: cython.longlong[::1],
+    entry_offsets: cython.longlong[::1],
+    entry_piece: cython.longlong[::1],
+    fills: cython.int,
+    item_offsets: cython.longlong[::1],
+    item_entry: cython.longlong[::1],
+    parent: cython.longlong[::1],
+) -> None:
+    """Find the half-edges with a piece to their left but not to their right.
+
+    Face f belongs to the pieces ``entry_piece[entry_offsets[f]:entry_offsets[f + 1]]``, rising. The
+    first call (``fills`` 0) counts the border items of half-edge h in ``item_offsets[h + 1]`` and
+    joins, in the forest ``parent`` over entries, what belongs to one piece on both sides of an
+    edge. The second (1), after summing the counts, stores each item's entry in ``item_entry``.
+    """
+    e: cython.Py_ssize_t
+    i: cython.longlong
+    j: cython.longlong
+    i_stop: cython.longlong
+    j_stop: cython.longlong
+    a: cython.longlong
+    b: cython.longlong
+    n_left: cython.longlong
+    n_right: cython.longlong
+    left: cython.longlong
+    right: cython.longlong
+    for e in range(face_of_halfedge.shape[0] // 2):
+        left = face_of_halfedge[2 * e]
+        right = face_of_halfedge[2 * e + 1]
+        if left == right:
+            continue
+        i = entry_offsets[left]
+        i_stop = entry_offsets[left + 1]
+        j = entry_offsets[right]
+        j_stop = entry_offsets[right + 1]
+        n_left = 0
+        n_right = 0
+        while i < i_stop or j < j_stop:
+            if j == j_stop or (i < i_stop and entry_piece[i] < entry_piece[j]):
+                if fills:
+                    item_entry[item_offsets[2 * e] + n_left] = i
+                n_left += 1
+                i += 1
+            elif i == i_stop or entry_piece[j] < entry_piece[i]:
+                if fills:
+                    item_entry[item_offsets[2 * e + 1] + n_right] = j
+                n_right += 1
+                j += 1
+            else:
+                if not fills:
+                    a = i
+                    b = j
+                    while parent[a] != a:
+                        parent[a] = parent[parent[a]]
+                        a = parent[a]
+                    while parent[b] != b:
+                        parent[b] = parent[parent[b]]
+                        b = parent[b]
+                    if a < b:
+                        parent[b] = a
+                    elif b < a:
+                        parent[a] = b
+                i += 1
+                j += 1
+        if not fills:
+            item_offsets[2 * e + 1] = n_left
+            item_offsets[2 * e + 2] = n_right
+
+
+def link_borders(
+    following: cython.longlong[::1],
+    item_offsets: cython.longlong[::1],
+    item_halfedge: cython.longlong[::1],
+    item_piece: cython.longlong[::1],
+    next_item: cython.longlong[::1],
+) -> None:
+    """Set the border item that comes after each along the edge of its piece.
+
+    From the end of the half-edge turn clockwise, through the inside of the piece, to the first
+    half-edge that is on its border too.
+    """
+    k: cython.Py_ssize_t
+    g: cython.longlong
+    low: cython.longlong
+    high: cython.longlong
+    middle: cython.longlong
+    piece: cython.longlong
+    for k in range(item_halfedge.shape[0]):
+        piece = item_piece[k]
+        g = following[item_halfedge[k]]
+        while True:
+            # Items of one half-edge rise with the piece.
+            low = item_offsets[g]
+            high = item_offsets[g + 1]
+            while low < high:
+                middle = (low + high) // 2
+                if item_piece[middle] < piece:
+                    low = middle + 1
+                else:
+                    high = middle
+            if low < item_offsets[g + 1] and item_piece[low] == piece:
+                next_item[k] = low
+                break
+            g = following[g ^ 1]
+
+
+def split_rings(
+    next_item: cython.longlong[::1],
+    item_halfedge: cython.longlong[::1],
+    origin: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+    is_done: cython.uchar[::1],
+    place_of_node: cython.longlong[::1],
+    stack: cython.longlong[::1],
+    ring_items: cython.longlong[::1],
+    ring_offsets: cython.longlong[::1],
+    ring_is_hole: cython.uchar[::1],
+) -> cython.longlong:
+    """Walk the borders and cut a ring off whenever a node is met again; return how many rings.
+
+    Ring r is the items ``ring_items[ring_offsets[r]:ring_offsets[r + 1]]``, starting at its
+    lexicographically smallest node; outer rings run counter-clockwise, holes clockwise, which the
+    turn at that node tells. ``place_of_node`` is -1 for all nodes, before and after.
+    """
+    n_rings: cython.longlong = 0
+    filled: cython.longlong = 0
+    top: cython.longlong
+    k: cython.Py_ssize_t
+    i: cython.longlong
+    m: cython.longlong
+    v: cython.longlong
+    w: cython.longlong
+    item: cython.longlong
+    base: cython.longlong
+    least: cython.longlong
+    length: cython.longlong
+    for k in range(next_item.shape[0]):
+        if is_done[k]:
+            continue
+        item = k
+        top = 0
+        while True:
+            v = origin[item_halfedge[item]]
+            if place_of_node[v] >= 0:
+                # The items from the last time at v up to now close a ring.
+                base = place_of_node[v]
+                length = top - base
+                least = base
+                for i in range(base, top):
+                    w = origin[item_halfedge[stack[i]]]
+                    place_of_node[w] = -1
+                    m = origin[item_halfedge[stack[least]]]
+                    if node_x[w] < node_x[m] or (node_x[w] == node_x[m] and node_y[w] < node_y[m]):
+                        least = i
+                for i in range(length):
+                    ring_items[filled + i] = stack[base + (least - base + i) % length]
+                m = origin[item_halfedge[ring_items[filled]]]
+                w = origin[item_halfedge[ring_items[filled + length - 1]]]
+                i = origin[item_halfedge[ring_items[filled + 1]]]
+                ring_is_hole[n_rings] = (
+                    turn(node_x[w], node_y[w], node_x[m], node_y[m], node_x[i], node_y[i]) < 0
+                )
+                filled += length
+                n_rings += 1
+                ring_offsets[n_rings] = filled
+                top = base
+            if is_done[item]:
+                break
+            is_done[item] = 1
+            place_of_node[v] = top
+            stack[top] = item
+            top += 1
+            item = next_item[item]
+    return n_rings

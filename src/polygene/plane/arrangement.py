@@ -1,0 +1,221 @@
+"""The arrangement: half-edges, cycles, faces, and which rows cover each face."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import NONE, BoolArray, I64Array, bucket, offsets_from, owners, spans
+from polygene.plane.location import Locator
+from polygene.plane.noding import Noded
+
+OUTSIDE = 0  # the unbounded face
+
+
+class Deltas(NamedTuple):
+    """What changes on crossing an edge: one entry for each given border edge that runs over it.
+
+    Entries of edge e are ``offsets[e]:offsets[e + 1]``. ``sign`` is +1 where the part lies to the
+    left of the edge (low to high), -1 to the right, after its ring was turned the usual way.
+    ``line`` is the line of the noding that the border edge became.
+    """
+
+    offsets: I64Array
+    part: I64Array
+    sign: I64Array
+    line: I64Array
+
+
+class Arrangement(NamedTuple):
+    """Faces of the plane cut up by borders.
+
+    Half-edges 2e and 2e + 1 run along edge e from low to high and back; their face is to the left.
+
+    node_x, node_y : (n_nodes,) grid integers
+    border_of_edge : (n noded edges,) the edge here, NONE for one that bounds nothing
+    low, high : (n_edges,) nodes
+    origin : (2 n_edges,) the node each half-edge leaves
+    following : (2 n_edges,) the next half-edge round its face
+    face_of_halfedge : (2 n_edges,) face 0 is the outside
+    label_offsets, labels : rows that cover face f, rising, ``labels[label_offsets[f]:...]``
+    is_crossed : (n_rows,) rows whose rings cross themselves or one another
+    """
+
+    node_x: I64Array
+    node_y: I64Array
+    border_of_edge: I64Array
+    low: I64Array
+    high: I64Array
+    origin: I64Array
+    following: I64Array
+    face_of_halfedge: I64Array
+    deltas: Deltas
+    label_offsets: I64Array
+    labels: I64Array
+    is_crossed: BoolArray
+    locator: Locator
+
+    @property
+    def n_faces(self) -> int:
+        return len(self.label_offsets) - 1
+
+
+class Borders(NamedTuple):
+    """The border edges among those given to the noding.
+
+    given : (n,) index of the edge
+    part : (n,) the polygon part it bounds
+    sign : (n,) +1 if the part's area lies to its left, else -1 (the ring is turned wrongly)
+    row_of_part : (n_parts,)
+    """
+
+    given: I64Array
+    part: I64Array
+    sign: I64Array
+    row_of_part: I64Array
+
+
+def arrange(noded: Noded, borders: Borders, n_rows: int) -> Arrangement:
+    """Build the arrangement of noded borders.
+
+    Edges that bound nothing take no part. A part covers what it winds round an odd number of times
+    and a row what any of its parts covers, so crossing rings, retraced ones and those turned the
+    wrong way have a meaning.
+    """
+    edges, deltas = _border_edges(noded, borders)
+    low, high = noded.low[edges], noded.high[edges]
+    origin = np.stack([low, high], axis=1).reshape(-1)
+    following, leaving, node_offsets = _link(noded, origin)
+    cycle_of = np.full(len(origin), NONE, np.int64)
+    n_cycles = kernels.run(kernels.arrange.trace_cycles, following, cycle_of)
+    locator = Locator(noded.node_x, noded.node_y, low, high)
+    face_of_cycle = _nest(
+        noded, low, high, origin, leaving, node_offsets, cycle_of, n_cycles, locator
+    )
+    face_of_halfedge = face_of_cycle[cycle_of]
+    label_offsets, labels, is_crossed = _wind(
+        following, cycle_of, face_of_cycle, face_of_halfedge, deltas, borders.row_of_part, n_rows
+    )
+    border_of_edge = np.full(len(noded.low), NONE, np.int64)
+    border_of_edge[edges] = np.arange(len(edges))
+    return Arrangement(
+        noded.node_x, noded.node_y, border_of_edge, low, high, origin, following, face_of_halfedge,
+        deltas, label_offsets, labels, is_crossed, locator,
+    )  # fmt: skip
+
+
+def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Deltas]:
+    """Return the noded edges that bound something and what crossing each changes."""
+    line = noded.line_of_given[borders.given]
+    kept = line != NONE
+    line = line[kept]
+    counts = np.diff(noded.step_offsets)[line]
+    steps = spans(noded.step_offsets[line], counts)
+    edge = noded.step_edge[steps]
+    is_against = noded.is_step_reversed[steps] ^ np.repeat(
+        noded.is_given_reversed[borders.given[kept]], counts
+    )
+    sign = np.where(is_against, -1, 1) * np.repeat(borders.sign[kept], counts)
+    grouped = bucket(edge, len(noded.low))
+    edges = np.flatnonzero(grouped.offsets[:-1] < grouped.offsets[1:])
+    offsets = offsets_from(np.diff(grouped.offsets)[edges])
+    order = grouped.order
+    return edges, Deltas(
+        offsets,
+        np.repeat(borders.part[kept], counts)[order],
+        sign[order],
+        np.repeat(line, counts)[order],
+    )
+
+
+def _link(noded: Noded, origin: I64Array) -> tuple[I64Array, I64Array, I64Array]:
+    """Return the next half-edge of each, and the half-edges leaving each node by angle."""
+    n_nodes = len(noded.node_x)
+    node_offsets, leaving = bucket(origin, n_nodes)
+    busiest = int(np.diff(node_offsets).max(initial=0))
+    kernels.run(
+        kernels.arrange.sort_around, node_offsets, leaving, origin,
+        noded.node_x, noded.node_y, np.empty(max(1, busiest), np.int64),
+    )  # fmt: skip
+    following = np.empty(len(origin), np.int64)
+    kernels.run(kernels.arrange.link_around, node_offsets, leaving, following)
+    return following, leaving, node_offsets
+
+
+def _nest(
+    noded: Noded,
+    low: I64Array,
+    high: I64Array,
+    origin: I64Array,
+    leaving: I64Array,
+    node_offsets: I64Array,
+    cycle_of: I64Array,
+    n_cycles: int,
+    locator: Locator,
+) -> I64Array:
+    """Number the faces: give each cycle its face, holes that of the face they lie in."""
+    root_of = np.arange(len(noded.node_x))
+    kernels.run(kernels.pairs.join_roots, low, high, root_of)
+    least = np.full(len(root_of), NONE, np.int64)
+    kernels.run(kernels.arrange.find_least, root_of, noded.node_x, noded.node_y, least)
+    least = least[least != NONE]
+    # Nodes that no border meets (of lines, points) are components without edges.
+    least = least[node_offsets[least] < node_offsets[least + 1]]
+    outer = np.empty(len(least), np.int64)
+    kernels.run(
+        kernels.arrange.find_outer, least, node_offsets, leaving, origin,
+        noded.node_x, noded.node_y, outer,
+    )  # fmt: skip
+    seen = np.full(len(least), NONE, np.int64)
+    if len(least) > 1:  # a single component lies in none
+        seen = locator.halfedges_left_of(2 * noded.node_x[least], 2 * noded.node_y[least])
+    # An outer cycle has the face of the cycle it sees to its left; that may be an outer one too.
+    above = np.arange(n_cycles + 1)  # the last stands for the outside
+    above[cycle_of[outer]] = np.where(seen == NONE, n_cycles, cycle_of[seen])
+    active = cycle_of[outer]
+    while active.size:
+        higher = above[above[active]]
+        is_open = above[active] != higher
+        above[active] = higher
+        active = active[is_open]
+    face_of_cycle = np.zeros(n_cycles + 1, np.int64)
+    own = np.flatnonzero(above[:-1] == np.arange(n_cycles))
+    face_of_cycle[own] = 1 + np.arange(len(own))
+    return face_of_cycle[above[:-1]]
+
+
+def _wind(
+    following: I64Array,
+    cycle_of: I64Array,
+    face_of_cycle: I64Array,
+    face_of_halfedge: I64Array,
+    deltas: Deltas,
+    row_of_part: I64Array,
+    n_rows: int,
+) -> tuple[I64Array, I64Array, BoolArray]:
+    """Return offsets and rows covering each face, and the rows found crossed."""
+    n_faces = int(face_of_cycle.max(initial=0)) + 1
+    cycle_offsets, face_cycles = bucket(face_of_cycle, n_faces)
+    halfedge_of_cycle = np.empty(len(face_of_cycle), np.int64)
+    halfedge_of_cycle[cycle_of[::-1]] = np.arange(len(cycle_of))[::-1]
+    winding = np.zeros(max(1, len(row_of_part)), np.int64)
+    depth = np.zeros(max(1, n_rows), np.int64)
+    covering, place = np.zeros_like(depth), np.zeros_like(depth)
+    is_crossed = np.zeros(max(1, n_rows), np.uint8)
+    counts = np.zeros(n_faces + 1, np.int64)
+    stack = np.empty((n_faces + 1, 3), np.int64)
+    labels = np.zeros(1, np.int64)
+    for fills in (0, 1):
+        n_labels = kernels.run(
+            kernels.arrange.wind_faces, following, face_of_halfedge, cycle_offsets, face_cycles,
+            halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign, row_of_part, fills,
+            counts, labels, winding, depth, covering, place, is_crossed,
+            np.zeros(n_faces, np.uint8), stack,
+        )  # fmt: skip
+        if not fills:
+            counts = np.cumsum(counts)
+            labels = np.zeros(max(1, n_labels), np.int64)
+    labels = labels[: counts[-1]]
+    return counts, labels[np.lexsort((labels, owners(counts)))], is_crossed[:n_rows].astype(bool)

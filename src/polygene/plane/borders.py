@@ -1,0 +1,92 @@
+"""From geometry columns to the vertices and edges that enter the plane."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import F64Array, I64Array, owners
+from polygene.geometry import Family, GeometryColumn
+from polygene.plane.grid import Grid
+
+
+class Outline(NamedTuple):
+    """Edges of a column on the grid.
+
+    x, y : (n_vertices,) grid integers of all its vertices
+    start, stop : (n_edges,) vertices at the ends of each edge, in ring order
+    part : (n_edges,) the part each edge is of
+    sign : (n_edges,) +1 where the part's area lies to the left of the edge, else -1; 0 for lines
+    row_of_part : (n_parts,)
+    """
+
+    x: I64Array
+    y: I64Array
+    start: I64Array
+    stop: I64Array
+    part: I64Array
+    sign: I64Array
+    row_of_part: I64Array
+
+
+def outline(column: GeometryColumn, grid: Grid) -> Outline:
+    """Return the edges of a column.
+
+    Rings that do not end where they began are closed. Outer rings count as counter-clockwise and
+    holes as clockwise, whichever way they were drawn. Points have no edges.
+    """
+    x, y = grid.to_units(column.xy)
+    ring_of = owners(column.ring_offsets)
+    part_of_ring = owners(column.part_offsets)
+    if column.family == Family.POINTS:
+        start = stop = np.zeros(0, np.int64)
+    else:
+        start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
+        stop = start + 1
+    sign = np.zeros(len(start), np.int64)
+    if column.family == Family.POLYGONS:
+        start, stop = _closed(column, x, y, start, stop)
+        sign = _ring_signs(column, x, y)[ring_of[start]]
+    return Outline(
+        x, y, start, stop, part_of_ring[ring_of[start]], sign, owners(column.row_offsets)
+    )
+
+
+def _closed(
+    column: GeometryColumn, x: I64Array, y: I64Array, start: I64Array, stop: I64Array
+) -> tuple[I64Array, I64Array]:
+    """Add the missing last edge of rings that were left open."""
+    has_vertices = np.flatnonzero(column.ring_offsets[:-1] < column.ring_offsets[1:])
+    first, last = column.ring_offsets[has_vertices], column.ring_offsets[has_vertices + 1] - 1
+    is_open = (x[first] != x[last]) | (y[first] != y[last])
+    if not is_open.any():
+        return start, stop
+    return np.concatenate([start, last[is_open]]), np.concatenate([stop, first[is_open]])
+
+
+def _ring_signs(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
+    """Return +1 for rings drawn the usual way (outer counter-clockwise, holes clockwise), else -1."""
+    signs = np.empty(column.n_rings, np.int64)
+    kernels.run(kernels.arrange.sign_rings, x, y, column.ring_offsets, signs)
+    is_hole = np.ones(column.n_rings, bool)
+    is_hole[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = False
+    return np.where((signs < 0) ^ is_hole, -1, 1)
+
+
+def vertex_homes(
+    map_xy: F64Array, node_of_vertex: I64Array, stays: np.ndarray, grid_xy: F64Array
+) -> F64Array:
+    """Return the (n_nodes, 2) map coordinates of nodes.
+
+    A node goes back to the coordinates of the vertices on it, bit for bit, if they all agree and
+    nothing passes so near that moving it could make edges cross; else it stays on the grid.
+    """
+    homes = grid_xy.copy()
+    homes[node_of_vertex[::-1]] = map_xy[::-1]
+    differs = (homes[node_of_vertex] != map_xy).any(axis=1)
+    keeps = np.array(stays, bool)
+    keeps[node_of_vertex[differs]] = True
+    homes[keeps] = grid_xy[keeps]
+    return homes

@@ -1,0 +1,136 @@
+"""The hierarchical grid of cells over a set of edges."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import NONE, Buckets, I64Array, bucket, offsets_from, spans
+
+# Above this many edges a cell gets a finer box: testing all pairs of 64 costs about what entering
+# them in finer cells does.
+CROWD = 64
+SMALLEST_SIDE = 8  # grid units; below it the margin of a cell is larger than the cell
+MOST_CELLS = 1 << 23
+MOST_LEVELS = 12
+
+
+class Segments(NamedTuple):
+    """Edges as columns, each from its lexicographically smaller end; all (n,) int64."""
+
+    x0: I64Array
+    y0: I64Array
+    x1: I64Array
+    y1: I64Array
+
+
+class Cells(NamedTuple):
+    """Cells of all levels; the edges of cell c are ``entries[offsets[c]:offsets[c + 1]]``.
+
+    boxes : (n_boxes, 6) x, y, side, columns, rows, first cell
+    box_of_cell : (n_cells,) the finer box over a crowded cell, else NONE
+    leaves : the cells that have edges and no finer box
+    """
+
+    boxes: I64Array
+    box_of_cell: I64Array
+    offsets: I64Array
+    entries: I64Array
+    leaves: I64Array
+
+
+def spread(
+    segments: Segments, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
+) -> Buckets:
+    """Enter the edges of each box in its cells (numbered from 0 for these boxes)."""
+    kernel = kernels.cells.spread_edges
+    counts = np.zeros(n_cells, np.int64)
+    unused = np.zeros(1, np.int64)
+    kernels.run(kernel, *segments, boxes, entry_offsets, entries, 0, counts, unused)
+    offsets = offsets_from(counts)
+    cell_entries = np.empty(max(1, offsets[-1]), np.int64)
+    nexts = offsets[:-1].copy()
+    kernels.run(kernel, *segments, boxes, entry_offsets, entries, 1, nexts, cell_entries)
+    return Buckets(offsets, cell_entries[: offsets[-1]])
+
+
+def single_box(segments: Segments, per_cell: float) -> I64Array:
+    """Return the (1, 6) box of square cells over all edges, about ``per_cell`` edges a cell."""
+    x0, y0, x1, y1 = segments
+    low_x, low_y = int(x0.min()), int(min(y0.min(), y1.min()))
+    width = int(x1.max()) - low_x + 1
+    height = int(max(y0.max(), y1.max())) - low_y + 1
+    target = min(MOST_CELLS, max(1, int(len(x0) / per_cell)))
+    side = int(max((width * height / target) ** 0.5, max(width, height) / target, 1.0)) + 1
+    return np.array([[low_x, low_y, side, -(-width // side), -(-height // side), 0]], np.int64)
+
+
+def build_cells(segments: Segments) -> Cells:
+    """Enter all edges in cells, refining the crowded ones.
+
+    Notes
+    -----
+    Level by level, all crowded cells of a level at once. About 1.5 entries an edge on a coverage.
+    """
+    boxes = single_box(segments, per_cell=2.0)
+    entries = np.arange(len(segments.x0))
+    entry_offsets = np.array([0, len(entries)], np.int64)
+    all_boxes, all_counts, all_entries, all_children = [boxes], [], [], []
+    n_cells = n_boxes = 0
+    for level in range(MOST_LEVELS):
+        n_level = int((boxes[:, 3] * boxes[:, 4]).sum())
+        local = boxes.copy()
+        local[:, 5] = offsets_from(boxes[:, 3] * boxes[:, 4])[:-1]
+        found = spread(segments, local, entry_offsets, entries, n_level)
+        boxes[:, 5] = local[:, 5] + n_cells
+        counts = np.diff(found.offsets)
+        box_of = np.repeat(np.arange(len(boxes)), boxes[:, 3] * boxes[:, 4])
+        crowded = np.flatnonzero((counts > CROWD) & (boxes[box_of, 2] > SMALLEST_SIDE))
+        children = np.full(n_level, NONE, np.int64)
+        all_counts.append(counts)
+        all_entries.append(found.order)
+        all_children.append(children)
+        n_cells += n_level
+        n_boxes += len(boxes)
+        if len(crowded) == 0 or level == MOST_LEVELS - 1:
+            break
+        children[crowded] = n_boxes + np.arange(len(crowded))
+        entries = found.order[spans(found.offsets[crowded], counts[crowded])]
+        entry_offsets = offsets_from(counts[crowded])
+        boxes = _finer_boxes(boxes, local, box_of[crowded], crowded, counts[crowded])
+        all_boxes.append(boxes)
+    box_of_cell = np.concatenate(all_children)
+    offsets = offsets_from(np.concatenate(all_counts))
+    leaves = np.flatnonzero((box_of_cell == NONE) & (offsets[:-1] < offsets[1:]))
+    return Cells(
+        np.concatenate(all_boxes), box_of_cell, offsets, np.concatenate(all_entries), leaves
+    )
+
+
+def _finer_boxes(
+    boxes: I64Array, local: I64Array, box: I64Array, cell: I64Array, count: I64Array
+) -> I64Array:
+    """Return a box over each crowded cell, with about four edges a cell."""
+    within = cell - local[box, 5]
+    column, row = within % boxes[box, 3], within // boxes[box, 3]
+    side = boxes[box, 2]
+    splits = np.clip(np.ceil(np.sqrt(count / 4)).astype(np.int64), 2, 64)
+    fine = np.maximum(-(-side // splits), 2)
+    n_fine = -(-side // fine)
+    return np.stack(
+        [boxes[box, 0] + column * side, boxes[box, 1] + row * side, fine, n_fine, n_fine,
+         np.zeros_like(fine)],
+        axis=1,
+    )  # fmt: skip
+
+
+def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:
+    """Group grid points by the finest cell they lie in; points off the grid are in none."""
+    found = np.empty(len(x), np.int64)
+    x, y = np.ascontiguousarray(x), np.ascontiguousarray(y)
+    kernels.run(kernels.cells.find_cells, x, y, cells.boxes, cells.box_of_cell, found)
+    n_cells = len(cells.box_of_cell)
+    grouped = bucket(np.where(found == NONE, n_cells, found), n_cells + 1)
+    return Buckets(grouped.offsets[:-1].copy(), grouped.order)

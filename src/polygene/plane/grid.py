@@ -1,0 +1,88 @@
+"""The integer grid on which the plane is computed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from polygene.arrays import F64Array, I64Array
+from polygene.errors import DataError
+
+# Exactness rests on grid integers below 2**41, see kernels/cells.py.
+MAX_UNITS = 2**41 - 16
+DEFAULT_PROJECTED = 1e-4  # 0.1 mm on a metre grid
+DEFAULT_GEOGRAPHIC = 1e-9  # degrees; about 0.1 mm on the ground
+MARGIN = 8  # units left free below the lowest coordinate
+
+
+@dataclass(frozen=True)
+class Grid:
+    """A decimal grid: integer i stands for the coordinate ``(origin + i) * step``.
+
+    Attributes
+    ----------
+    step : float
+        Distance of grid lines in map units.
+    origin_x, origin_y : int
+        Multiples of the step, taken off so that grid integers are small and positive.
+    is_coarsened : bool
+        Whether the asked step was too fine for the extent and had to grow.
+    """
+
+    step: float
+    origin_x: int
+    origin_y: int
+    is_coarsened: bool = False
+
+    @staticmethod
+    def over(extents: list[tuple[float, float, float, float]], step: float) -> Grid:
+        """Lay a grid over some extents (x, y minimum, x, y maximum), coarser if it must be.
+
+        Raises
+        ------
+        DataError
+            If a coordinate is too far out for any grid (beyond 1e300).
+        """
+        if not extents:
+            return Grid(step, 0, 0)
+        low_x, low_y = min(e[0] for e in extents), min(e[1] for e in extents)
+        high_x, high_y = max(e[2] for e in extents), max(e[3] for e in extents)
+        largest = max(abs(low_x), abs(low_y), abs(high_x), abs(high_y))
+        if largest > 1e300:
+            raise DataError(
+                f"coordinates as large as {largest:g} cannot be computed with; "
+                "check the layer's coordinates and CRS"
+            )
+        asked = step
+        # Origins must be exact in float64 as multiples of the step, and the span must fit.
+        while largest / step > 2**52 or max(high_x - low_x, high_y - low_y) / step > MAX_UNITS:
+            step *= 10
+        to_units = Grid(step, 0, 0)
+        return Grid(
+            step,
+            int(to_units._units(np.float64(low_x))) - MARGIN,
+            int(to_units._units(np.float64(low_y))) - MARGIN,
+            is_coarsened=step > asked,
+        )
+
+    def _units(self, values: F64Array | np.float64) -> F64Array:
+        # Multiplying by 10000 rounds once, dividing by 0.0001 twice (0.0001 is not exact).
+        inverse = round(1 / self.step) if self.step < 1 else 0
+        if inverse and abs(inverse * self.step - 1) < 1e-12:
+            return np.floor(values * float(inverse) + 0.5)
+        return np.floor(values / self.step + 0.5)
+
+    def to_units(self, xy: F64Array) -> tuple[I64Array, I64Array]:
+        """Return the grid integers of (n, 2) coordinates, halves rounded up, as x and y (n,)."""
+        x = self._units(xy[:, 0]).astype(np.int64) - self.origin_x
+        y = self._units(xy[:, 1]).astype(np.int64) - self.origin_y
+        return x, y
+
+    def to_map(self, x: I64Array, y: I64Array) -> F64Array:
+        """Return the (n, 2) map coordinates of grid integers: the nearest float64 to each decimal."""
+        xy = np.stack([x + self.origin_x, y + self.origin_y], axis=1).astype(np.float64)
+        inverse = round(1 / self.step) if self.step < 1 else 0
+        if inverse and abs(inverse * self.step - 1) < 1e-12:
+            return xy / float(inverse)
+        return xy * self.step

@@ -1,0 +1,67 @@
+"""Which face a point lies in, by a grid of cells over noded edges."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import NONE, I64Array
+from polygene.plane.cells import Segments, single_box, spread
+
+
+class _Index(NamedTuple):
+    grid: I64Array
+    offsets: I64Array
+    entries: I64Array
+    corners: I64Array
+
+
+class Locator:
+    """Finds what a point sees to its left among edges that meet only at nodes.
+
+    The index is built at the first question.
+    """
+
+    def __init__(self, node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array) -> None:
+        self._segments = Segments(node_x[low], node_y[low], node_x[high], node_y[high])
+
+    @cached_property
+    def _index(self) -> _Index:
+        segments = self._segments
+        box = single_box(segments, per_cell=1.5)
+        n_edges = len(segments.x0)
+        n_cells = int(box[0, 3] * box[0, 4])
+        offsets, entries = spread(
+            segments, box, np.array([0, n_edges], np.int64), np.arange(n_edges), n_cells
+        )
+        entries = entries if len(entries) else np.zeros(1, np.int64)
+        corners = np.empty(n_cells, np.int64)
+        grid = box[0]
+        kernels.run(kernels.locate.fill_corners, grid, offsets, entries, *segments, corners)
+        return _Index(grid, offsets, entries, corners)
+
+    def halfedges_left_of(self, double_x: I64Array, double_y: I64Array) -> I64Array:
+        """Return for each point the half-edge that has the point's face to its left, or NONE.
+
+        Parameters
+        ----------
+        double_x, double_y : (n,) int64
+            Twice the grid coordinates. A point on an edge gets a face beside it.
+
+        Returns
+        -------
+        (n,) int64
+            Half-edge 2e or 2e + 1 of edge e; NONE if no edge lies to the left.
+        """
+        seen = np.full(len(double_x), NONE, np.int64)
+        if len(self._segments.x0) and len(double_x):
+            index = self._index
+            kernels.run(
+                kernels.locate.locate_points,
+                np.ascontiguousarray(double_x), np.ascontiguousarray(double_y),
+                index.grid, index.offsets, index.entries, *self._segments, index.corners, seen,
+            )  # fmt: skip
+        return seen

@@ -1,0 +1,231 @@
+"""Chosen faces to polygons: rings that are simple, nested and turned as the standard wants."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I64Array,
+    number_pairs,
+    offsets_from,
+    owners,
+    spans,
+)
+from polygene.geometry import Family, GeometryColumn
+from polygene.plane.arrangement import Arrangement
+from polygene.plane.noding import Noded
+
+
+class Pieces(NamedTuple):
+    """Which faces make up which output row.
+
+    Face f belongs to the pieces ``piece[offsets[f]:offsets[f + 1]]``, in rising order.
+    """
+
+    offsets: I64Array
+    piece: I64Array
+    n_pieces: int
+
+    @staticmethod
+    def of(face: I64Array, piece: I64Array, n_faces: int, n_pieces: int) -> Pieces:
+        """Sort (face, piece) pairs; each pair once."""
+        order = np.lexsort((piece, face))
+        return Pieces(offsets_from(np.bincount(face, minlength=n_faces)), piece[order], n_pieces)
+
+
+class Rings(NamedTuple):
+    """Rings of all pieces, ordered by piece and part, the outer ring first.
+
+    halfedge : (n_items,) those of ring r are ``halfedge[offsets[r]:offsets[r + 1]]``; each ring
+        starts at its lexicographically smallest node
+    piece, part : (n_rings,) parts are numbered through all pieces
+    is_hole : (n_rings,)
+    """
+
+    halfedge: I64Array
+    offsets: I64Array
+    piece: I64Array
+    part: I64Array
+    is_hole: BoolArray
+
+
+def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
+    """Trace the borders of pieces.
+
+    A part is what hangs together through edges, so its inside is connected as the Simple Features
+    standard (OGC 06-103r4, 6.1.11) demands; where its border touches itself in a point, a ring is
+    cut off and becomes a hole. Holes belong to the part that they border: no search.
+    """
+    n_halfedges = len(arrangement.origin)
+    parent = np.arange(max(1, len(pieces.piece)))
+    counts = np.zeros(n_halfedges + 1, np.int64)
+    find = kernels.trace.find_borders
+    entries = (arrangement.face_of_halfedge, pieces.offsets, pieces.piece)
+    kernels.run(find, *entries, 0, counts, np.zeros(1, np.int64), parent)
+    item_offsets = np.cumsum(counts)
+    n_items = int(item_offsets[-1])
+    item_entry = np.empty(n_items, np.int64)
+    kernels.run(find, *entries, 1, item_offsets, item_entry, parent)
+    nothing = np.zeros(0, np.int64)
+    kernels.run(kernels.pairs.join_roots, nothing, nothing, parent)
+
+    item_halfedge = owners(item_offsets)
+    item_piece = pieces.piece[item_entry]
+    next_item = np.empty(n_items, np.int64)
+    kernels.run(
+        kernels.trace.link_borders, arrangement.following, item_offsets,
+        item_halfedge, item_piece, next_item,
+    )  # fmt: skip
+    items, offsets, is_hole = _split(arrangement, next_item, item_halfedge)
+    first = items[offsets[:-1]]
+    return _ordered(
+        arrangement, item_halfedge[items], offsets,
+        item_piece[first], parent[item_entry[first]], is_hole,
+    )  # fmt: skip
+
+
+def _split(
+    arrangement: Arrangement, next_item: I64Array, item_halfedge: I64Array
+) -> tuple[I64Array, I64Array, BoolArray]:
+    n_items, n_nodes = len(next_item), len(arrangement.node_x)
+    items = np.empty(n_items, np.int64)
+    offsets = np.zeros(n_items // 3 + 2, np.int64)  # a ring has three edges at least
+    is_hole = np.zeros(n_items // 3 + 1, np.uint8)
+    n_rings = kernels.run(
+        kernels.trace.split_rings, next_item, item_halfedge, arrangement.origin,
+        arrangement.node_x, arrangement.node_y, np.zeros(n_items, np.uint8),
+        np.full(n_nodes, NONE, np.int64), np.empty(n_items, np.int64), items, offsets, is_hole,
+    )  # fmt: skip
+    return items, offsets[: n_rings + 1].copy(), is_hole[:n_rings].astype(bool)
+
+
+def _ordered(
+    arrangement: Arrangement,
+    halfedge: I64Array,
+    offsets: I64Array,
+    piece: I64Array,
+    root: I64Array,
+    is_hole: BoolArray,
+) -> Rings:
+    """Order rings by piece, part (by its lowest left node) and role, whatever the input's order."""
+    node = arrangement.origin[halfedge[offsets[:-1]]]
+    x, y = arrangement.node_x[node], arrangement.node_y[node]
+    outer = np.flatnonzero(~is_hole)
+    outer = outer[np.lexsort((y[outer], x[outer], piece[outer]))]
+    part_of_root = np.full(int(root.max(initial=0)) + 1, NONE, np.int64)
+    part_of_root[root[outer]] = np.arange(len(outer))
+    part = part_of_root[root]
+    assert (part != NONE).all() and len(np.unique(root)) == len(outer), "a part has one outer ring"
+    order = np.lexsort((y, x, is_hole, part))
+    counts = np.diff(offsets)[order]
+    return Rings(
+        halfedge[spans(offsets[order], counts)],
+        offsets_from(counts), piece[order], part[order], is_hole[order],
+    )  # fmt: skip
+
+
+def thinned(
+    arrangement: Arrangement,
+    noded: Noded,
+    rings: Rings,
+    row_of_piece: I64Array,
+    row_of_part: I64Array,
+    n_own_rows: int,
+) -> BoolArray:
+    """Return which nodes of the rings to keep: all but those that strangers left behind.
+
+    Where a row's own straight border runs on through a node that only other rows gave it, the node
+    is no vertex of that row; nor is a node on OTHER's border where only other rows cross it. A node
+    is dropped if both ring edges at it are steps of one line (of the piece's own row, or of OTHER
+    where neither edge is its own), the piece passes the node once, and the line has no other node
+    near it: then straightening it by less than a grid unit meets nothing.
+
+    Parameters
+    ----------
+    row_of_piece : (n_pieces,) the row each piece was cut from
+    row_of_part : (n_parts,) the row of each part of the deltas; rows from ``n_own_rows`` are OTHER's
+
+    Returns
+    -------
+    (n_items,) bool
+    """
+    n_items = len(rings.halfedge)
+    keeps = np.ones(n_items, bool)
+    node = arrangement.origin[rings.halfedge]
+    candidates = np.flatnonzero(noded.is_passed[node])
+    if len(candidates) == 0:
+        return keeps
+    ring_of = owners(rings.offsets)
+    before = np.arange(n_items) - 1
+    before[rings.offsets[:-1]] = rings.offsets[1:] - 1
+    piece = rings.piece[ring_of[candidates]]
+    numbering = number_pairs(piece, node[candidates])
+    once = np.bincount(numbering.numbers)[numbering.numbers] == 1
+
+    incoming = rings.halfedge[before[candidates]] >> 1
+    outgoing = rings.halfedge[candidates] >> 1
+    row = row_of_piece[piece]
+    a = _lines_at(arrangement, incoming, row, row_of_part, n_own_rows)
+    b = _lines_at(arrangement, outgoing, row, row_of_part, n_own_rows)
+    # The same line in and out: (candidate, line) pairs found on both sides.
+    both = number_pairs(
+        np.concatenate([a.candidate, b.candidate]), np.concatenate([a.line, b.line])
+    )
+    in_a = np.zeros(len(both.firsts), bool)
+    in_a[both.numbers[: len(a.line)]] = True
+    shared = in_a[both.numbers[len(a.line) :]] & ~noded.is_crowded[b.line]
+    drops = np.zeros(len(candidates), bool)
+    drops[b.candidate[shared]] = True
+    keeps[candidates[drops & once & (a.has_own == b.has_own)]] = False
+    return keeps
+
+
+class _LinesAt(NamedTuple):
+    candidate: I64Array
+    line: I64Array
+    has_own: BoolArray
+
+
+def _lines_at(
+    arrangement: Arrangement, edge: I64Array, row: I64Array, row_of_part: I64Array, n_own_rows: int
+) -> _LinesAt:
+    """Return the lines that run over each edge: those of its own row if any, else OTHER's."""
+    deltas = arrangement.deltas
+    counts = np.diff(deltas.offsets)[edge]
+    entries = spans(deltas.offsets[edge], counts)
+    candidate = np.repeat(np.arange(len(edge)), counts)
+    entry_row = row_of_part[deltas.part[entries]]
+    is_own = entry_row == row[candidate]
+    has_own = np.zeros(len(edge), bool)
+    has_own[candidate[is_own]] = True
+    counts_here = np.where(has_own[candidate], is_own, entry_row >= n_own_rows)
+    return _LinesAt(candidate[counts_here], deltas.line[entries[counts_here]], has_own)
+
+
+def rings_to_column(
+    arrangement: Arrangement, rings: Rings, keeps: BoolArray, node_xy: F64Array, n_pieces: int
+) -> GeometryColumn:
+    """Write rings out as a polygon column of ``n_pieces`` rows, each ring closed."""
+    node = arrangement.origin[rings.halfedge]
+    ring_of = owners(rings.offsets)
+    counts = np.bincount(ring_of[keeps], minlength=len(rings.piece))
+    offsets = offsets_from(counts)
+    kept = node[keeps]
+    # Each ring's nodes, then its first one again.
+    closed = np.empty(len(kept) + len(counts), np.int64)
+    is_last = np.zeros(len(closed), bool)
+    is_last[offsets[1:] + np.arange(len(counts))] = True
+    closed[~is_last] = kept
+    closed[is_last] = kept[offsets[:-1]]
+    part_counts = np.bincount(rings.part)
+    part_offsets = offsets_from(part_counts)
+    return GeometryColumn.from_parts(
+        Family.POLYGONS, node_xy[closed], offsets_from(counts + 1), part_offsets,
+        rings.piece[part_offsets[:-1]], n_pieces,
+    )  # fmt: skip

@@ -1,0 +1,148 @@
+"""Which rows of a layer a set of borders can touch at all, found without looking at their edges.
+
+Borders are entered in a uniform grid of cells; sums over rectangles of that grid (summed-area
+tables, Crow 1984) tell in constant time whether a box holds any.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners
+from polygene.geometry import Family, GeometryColumn
+from polygene.plane.borders import Outline
+from polygene.plane.cells import Segments, single_box, spread
+from polygene.plane.grid import Grid
+
+CELLS_PER_EDGE = 8
+LEAST_CELLS = 1 << 16
+
+
+class BorderMap:
+    """Cells that the edges of an outline pass."""
+
+    def __init__(self, border: Outline) -> None:
+        ax, ay = border.x[border.start], border.y[border.start]
+        bx, by = border.x[border.stop], border.y[border.stop]
+        swaps = (ax > bx) | ((ax == bx) & (ay > by))
+        segments = Segments(
+            np.where(swaps, bx, ax), np.where(swaps, by, ay),
+            np.where(swaps, ax, bx), np.where(swaps, ay, by),
+        )  # fmt: skip
+        n_edges = len(ax)
+        per_cell = min(1 / CELLS_PER_EDGE, n_edges / LEAST_CELLS)
+        self.box = single_box(segments, per_cell)
+        columns, rows = int(self.box[0, 3]), int(self.box[0, 4])
+        found = spread(
+            segments, self.box, np.array([0, n_edges]), np.arange(n_edges), columns * rows
+        )
+        self.sums = _summed(np.diff(found.offsets).reshape(rows, columns) > 0)
+
+    def is_touched(self, low: I64Array, high: I64Array) -> BoolArray:
+        """Whether boxes (n, 2) to (n, 2), in grid units and inclusive, may hold a border."""
+        x, y, side, columns, rows, _ = self.box[0]
+        origin, size = np.array([x, y]), np.array([columns, rows])
+        first = np.clip((low - origin) // side, 0, size)
+        last = np.clip((high - origin) // side + 1, 0, size)
+        return _sum_over(self.sums, first, last) > 0
+
+    def holds_corner(self, corners: I64Array, low: I64Array, high: I64Array) -> BoolArray:
+        """Whether boxes may hold one of the points ``corners`` (k, 2)."""
+        x, y, side, columns, rows, _ = self.box[0]
+        origin, size = np.array([x, y]), np.array([columns, rows])
+        cells = np.clip((corners - origin) // side, 0, size - 1)
+        counts = np.bincount(cells[:, 1] * columns + cells[:, 0], minlength=columns * rows)
+        first = np.clip((low - origin) // side, 0, size)
+        last = np.clip((high - origin) // side + 1, 0, size)
+        return _sum_over(_summed(counts.reshape(rows, columns)), first, last) > 0
+
+
+def _summed(values: np.ndarray) -> I64Array:
+    """Return the (rows + 1, columns + 1) sums over all that lies below and left."""
+    sums = np.zeros((values.shape[0] + 1, values.shape[1] + 1), np.int64)
+    np.cumsum(np.cumsum(values, axis=0, dtype=np.int64), axis=1, out=sums[1:, 1:])
+    return sums
+
+
+def _sum_over(sums: I64Array, first: I64Array, last: I64Array) -> I64Array:
+    """Return the sums over half-open ranges of columns and rows."""
+    last = np.maximum(first, last)
+    return (
+        sums[last[:, 1], last[:, 0]] - sums[first[:, 1], last[:, 0]]
+        - sums[last[:, 1], first[:, 0]] + sums[first[:, 1], first[:, 0]]
+    )  # fmt: skip
+
+
+def boxes_in_units(bounds: F64Array, grid: Grid) -> tuple[I64Array, I64Array]:
+    """Return the lower and upper corners (n, 2) of map bounds (n, 4) in grid units."""
+    low = np.stack(grid.to_units(bounds[:, :2]), axis=1)
+    return low, np.stack(grid.to_units(bounds[:, 2:]), axis=1)
+
+
+def rows_touched(
+    column: GeometryColumn, bounds: F64Array, border: Outline, grid: Grid
+) -> BoolArray:
+    """Return which rows of a column a border may touch, cut or lie inside of.
+
+    A row left out has no vertex or edge near any border and holds no border inside, so all of it
+    lies on one side. ``bounds`` (n_rows, 4) are the finite bounds of the rows.
+    """
+    touched = np.zeros(column.n_rows, bool)
+    if len(border.start) == 0 or column.n_rows == 0:
+        return touched
+    cells = BorderMap(border)
+    low, high = boxes_in_units(bounds, grid)
+    near = np.flatnonzero(cells.is_touched(low, high))
+    # By edge, for the rows whose box alone does not settle it.
+    some = column.take(near)
+    x, y = grid.to_units(some.xy)
+    vertex_row = owners(some.vertex_offsets_of_rows)
+    ring_of = owners(some.ring_offsets)
+    points = np.stack([x, y], axis=1)
+    if column.family == Family.POINTS:
+        starts = stops = points
+        edge_row = vertex_row
+    else:
+        is_edge = ring_of[:-1] == ring_of[1:]
+        starts, stops = points[:-1][is_edge], points[1:][is_edge]
+        edge_row = vertex_row[:-1][is_edge]
+    is_hit = cells.is_touched(np.minimum(starts, stops), np.maximum(starts, stops))
+    touched[near[edge_row[is_hit]]] = True
+    # Lines of a single vertex have no edge; look at them closely too.
+    lone = np.diff(some.ring_offsets)[ring_of] == 1
+    touched[near[vertex_row[lone]]] = True
+    if column.family == Family.POLYGONS:
+        _mark_open(some, x, y, near, touched)
+        _mark_holders(cells, border, low, high, near, touched)
+    return touched
+
+
+def _mark_open(
+    some: GeometryColumn, x: I64Array, y: I64Array, near: I64Array, touched: BoolArray
+) -> None:
+    """Mark rows with a ring left open: its closing edge is not among the edges looked at."""
+    has = np.flatnonzero(np.diff(some.ring_offsets) > 0)
+    first, last = some.ring_offsets[has], some.ring_offsets[has + 1] - 1
+    is_open = (x[first] != x[last]) | (y[first] != y[last])
+    row_of_ring = owners(some.ring_offsets_of_rows)
+    touched[near[row_of_ring[has[is_open]]]] = True
+
+
+def _mark_holders(
+    cells: BorderMap,
+    border: Outline,
+    low: I64Array,
+    high: I64Array,
+    near: I64Array,
+    touched: BoolArray,
+) -> None:
+    """Mark rows that may hold a whole part of the border inside themselves."""
+    quiet = near[~touched[near]]
+    if len(quiet) == 0:
+        return
+    # One vertex of each part stands for it: a part wholly inside a row lies inside its box.
+    offsets = offsets_from(np.bincount(border.part, minlength=len(border.row_of_part)))
+    order = np.argsort(border.part, kind="stable")
+    chosen = border.start[order[offsets[:-1][np.diff(offsets) > 0]]]
+    corners = np.stack([border.x[chosen], border.y[chosen]], axis=1)
+    touched[quiet[cells.holds_corner(corners, low[quiet], high[quiet])]] = True
