@@ -84,3 +84,13 @@ def reduce_groups(
     if has_items.any():
         result[has_items] = ufunc.reduceat(values, offsets[:-1][has_items], axis=0)
     return result
+
+
+def count_by(keys: I64Array, n_keys: int) -> I64Array:
+    """Return the (n_keys,) number of times each key occurs."""
+    return np.bincount(keys, minlength=n_keys).astype(np.int64, copy=False)
+
+
+def sum_by(keys: I64Array, values: npt.NDArray[np.generic], n_keys: int) -> F64Array:
+    """Return the (n_keys,) sum of the values of each key, 0 where there are none."""
+    return np.bincount(keys, values, minlength=n_keys).astype(np.float64, copy=False)

@@ -96,12 +96,12 @@ class UnknownLayerError(DataError):
 class GeometryError(DataError):
     """The geometry of one row cannot be used."""
 
-    def __init__(self, where: str, row: int, reason: str, advice: str) -> None:
+    def __init__(self, where: str, row: str, reason: str, advice: str) -> None:
         super().__init__(where, row, reason, advice)
         self.where, self.row, self.reason, self.advice = where, row, reason, advice
 
     def __str__(self) -> str:
-        return f"{self.where}, row {self.row}: {self.reason}; {self.advice}"
+        return f"{self.where}, {self.row}: {self.reason}; {self.advice}"
 
 
 class ExpressionError(PolygeneError):

@@ -10,6 +10,9 @@ import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, reduce_groups, spans
 
+# x and y minimum, x and y maximum.
+Extent = tuple[float, float, float, float]
+
 
 class Family(enum.IntEnum):
     """What a layer's features are made of; the value is their dimension."""
@@ -136,6 +139,22 @@ class GeometryColumn:
         taken = self._take_parts(parts)
         return replace(taken, row_offsets=offsets_from(part_counts), is_null=self.is_null[rows])
 
+    def slice_rows(self, start: int, stop: int) -> GeometryColumn:
+        """Return rows that follow each other, without copying their vertices."""
+        parts = slice(*self.row_offsets[[start, stop]])
+        rings = slice(*self.part_offsets[[parts.start, parts.stop]])
+        vertices = slice(*self.ring_offsets[[rings.start, rings.stop]])
+        return replace(
+            self,
+            xy=self.xy[vertices],
+            ring_offsets=self.ring_offsets[rings.start : rings.stop + 1] - vertices.start,
+            part_offsets=self.part_offsets[parts.start : parts.stop + 1] - rings.start,
+            row_offsets=self.row_offsets[start : stop + 1] - parts.start,
+            is_null=self.is_null[start:stop],
+            z=None if self.z is None else self.z[vertices],
+            m=None if self.m is None else self.m[vertices],
+        )
+
     def take_parts(self, parts: I64Array, row_of_part: I64Array, n_rows: int) -> GeometryColumn:
         """Return a column of ``n_rows`` rows made of chosen parts, in rising order of row."""
         taken = self._take_parts(parts)
@@ -170,13 +189,9 @@ class GeometryColumn:
         """Return (n_rows, 4) as `ring_bounds`, for rows."""
         return bounds_of_groups(self.xy, self.vertex_offsets_of_rows)
 
-    def extent(self) -> tuple[float, float, float, float] | None:
-        """Return x and y minimum, x and y maximum of the finite vertices, None without any."""
-        xy = self.xy[np.isfinite(self.xy).all(axis=1)] if self.n_vertices else self.xy
-        if len(xy) == 0:
-            return None
-        low, high = xy.min(axis=0), xy.max(axis=0)
-        return float(low[0]), float(low[1]), float(high[0]), float(high[1])
+    def extent(self) -> Extent | None:
+        """Return the extent of all rows, None without any."""
+        return extent_of(self.row_bounds())
 
     def check(self) -> None:
         """Assert the invariants of the offsets; cheap, for our own code after building a column."""
@@ -189,6 +204,15 @@ class GeometryColumn:
             assert (np.diff(offsets) >= 0).all(), "offsets fall"
         assert len(self.row_offsets) == self.n_rows + 1
         assert not (self.is_null & (np.diff(self.row_offsets) > 0)).any(), "null row with parts"
+
+
+def extent_of(bounds: F64Array) -> Extent | None:
+    """Return what encloses all bounds (n, 4) that are finite; None if none is."""
+    bounds = bounds[np.isfinite(bounds).all(axis=1)]
+    if len(bounds) == 0:
+        return None
+    low, high = bounds[:, :2].min(axis=0), bounds[:, 2:].max(axis=0)
+    return float(low[0]), float(low[1]), float(high[0]), float(high[1])
 
 
 def bounds_of_groups(xy: F64Array, offsets: I64Array) -> F64Array:
@@ -207,12 +231,10 @@ def bounds_of_groups(xy: F64Array, offsets: I64Array) -> F64Array:
 def concatenate(columns: Sequence[GeometryColumn]) -> GeometryColumn:
     """Return the rows of several columns of one family in a row.
 
-    Z and M stay only if all have them.
+    Where only some have Z or M, the vertices of the others get NaN.
     """
     first = columns[0]
     assert all(column.family == first.family for column in columns)
-    has_z = all(column.z is not None for column in columns)
-    has_m = all(column.m is not None for column in columns)
     return GeometryColumn(
         first.family,
         np.concatenate([column.xy for column in columns]),
@@ -221,15 +243,19 @@ def concatenate(columns: Sequence[GeometryColumn]) -> GeometryColumn:
         _joined([column.row_offsets for column in columns]),
         np.concatenate([column.is_null for column in columns]),
         any(column.is_multi for column in columns),
-        np.concatenate([c.z for c in columns if c.z is not None]) if has_z else None,
-        np.concatenate([c.m for c in columns if c.m is not None]) if has_m else None,
+        joined_heights([column.z for column in columns], [column.n_vertices for column in columns]),
+        joined_heights([column.m for column in columns], [column.n_vertices for column in columns]),
+    )
+
+
+def joined_heights(values: Sequence[F64Array | None], counts: Sequence[int]) -> F64Array | None:
+    """Return Z or M of several pieces in a row, NaN for pieces without; None if none has any."""
+    if all(v is None for v in values):
+        return None
+    return np.concatenate(
+        [np.full(n, np.nan) if v is None else v for v, n in zip(values, counts, strict=True)]
     )
 
 
 def _joined(all_offsets: Sequence[I64Array]) -> I64Array:
     return offsets_from(np.concatenate([np.diff(offsets) for offsets in all_offsets]))
-
-
-def multi_flag(column: GeometryColumn) -> bool:
-    """Return whether files must hold the column as multi geometries."""
-    return column.is_multi or bool((np.diff(column.row_offsets) > 1).any())

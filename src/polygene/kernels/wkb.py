@@ -2,6 +2,9 @@
 
 import cython
 
+if cython.compiled:
+    from cython.cimports.libc.string import memcpy
+
 # What can be wrong with a geometry; 0 is none.
 TRUNCATED = 1
 BAD_TYPE = 2
@@ -196,3 +199,47 @@ def scan(
     totals[0] = n_parts
     totals[1] = n_rings
     return first_fault
+
+
+def gather_ranges(
+    data: cython.uchar[::1],
+    starts: cython.longlong[::1],
+    lengths: cython.longlong[::1],
+    out: cython.uchar[::1],
+) -> None:
+    """Copy the byte ranges of ``data`` that start so and are so long into ``out``, in a row."""
+    i: cython.Py_ssize_t
+    at: cython.longlong = 0
+    for i in range(starts.shape[0]):
+        if lengths[i] > 0:
+            if cython.compiled:
+                memcpy(
+                    cython.address(out[at]),
+                    cython.address(data[starts[i]]),
+                    cython.cast(cython.size_t, lengths[i]),
+                )
+            else:
+                out[at : at + lengths[i]] = data[starts[i] : starts[i] + lengths[i]]
+            at += lengths[i]
+
+
+def scatter_ranges(
+    source: cython.uchar[::1],
+    starts: cython.longlong[::1],
+    lengths: cython.longlong[::1],
+    data: cython.uchar[::1],
+) -> None:
+    """Copy ranges that lie in a row in ``source`` to where they start in ``data``."""
+    i: cython.Py_ssize_t
+    at: cython.longlong = 0
+    for i in range(starts.shape[0]):
+        if lengths[i] > 0:
+            if cython.compiled:
+                memcpy(
+                    cython.address(data[starts[i]]),
+                    cython.address(source[at]),
+                    cython.cast(cython.size_t, lengths[i]),
+                )
+            else:
+                data[starts[i] : starts[i] + lengths[i]] = source[at : at + lengths[i]]
+            at += lengths[i]

@@ -98,8 +98,8 @@ def node_edges(
     is_passed = np.zeros(len(cut.node_x), bool)
     is_passed[cut.node] = True
     return Noded(
-        cut.node_x, cut.node_y, vertices.numbers, edge_low, edge_high,
-        line_of_given, is_reversed, step_offsets, step_edge, is_against, cut.stays, cut.is_crowded, is_passed,
+        cut.node_x, cut.node_y, vertices.numbers, edge_low, edge_high, line_of_given,
+        is_reversed, step_offsets, step_edge, is_against, cut.stays, cut.is_crowded, is_passed,
     )  # fmt: skip
 
 

@@ -12,6 +12,7 @@ from polygene.arrays import (
     BoolArray,
     F64Array,
     I64Array,
+    count_by,
     number_pairs,
     offsets_from,
     owners,
@@ -33,10 +34,9 @@ class Pieces(NamedTuple):
     n_pieces: int
 
     @staticmethod
-    def of(face: I64Array, piece: I64Array, n_faces: int, n_pieces: int) -> Pieces:
-        """Sort (face, piece) pairs; each pair once."""
-        order = np.lexsort((piece, face))
-        return Pieces(offsets_from(np.bincount(face, minlength=n_faces)), piece[order], n_pieces)
+    def of_sorted(face: I64Array, piece: I64Array, n_faces: int, n_pieces: int) -> Pieces:
+        """Take (face, piece) pairs, each once, sorted by face and then piece."""
+        return Pieces(offsets_from(np.bincount(face, minlength=n_faces)), piece, n_pieces)
 
 
 class Rings(NamedTuple):
@@ -183,7 +183,9 @@ def thinned(
     drops = np.zeros(len(candidates), bool)
     drops[b.candidate[shared]] = True
     keeps[candidates[drops & once & (a.has_own == b.has_own)]] = False
-    return keeps
+    # A sliver bent by a stranger's node alone would fall flat: it keeps what holds it open.
+    is_flat = count_by(ring_of[keeps], len(rings.piece)) < 3
+    return keeps | is_flat[ring_of]
 
 
 class _LinesAt(NamedTuple):
@@ -214,7 +216,7 @@ def rings_to_column(
     """Write rings out as a polygon column of ``n_pieces`` rows, each ring closed."""
     node = arrangement.origin[rings.halfedge]
     ring_of = owners(rings.offsets)
-    counts = np.bincount(ring_of[keeps], minlength=len(rings.piece))
+    counts = count_by(ring_of[keeps], len(rings.piece))
     offsets = offsets_from(counts)
     kept = node[keeps]
     # Each ring's nodes, then its first one again.

@@ -1,0 +1,1 @@
+"""One reader and writer per open format, behind the small interface of `base`."""

@@ -1,0 +1,94 @@
+"""What every format offers, and what all of them share."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple, Protocol
+
+from polygene.errors import FileError
+from polygene.layer import Layer, LayerInfo
+
+
+class Reading(NamedTuple):
+    """Layers read and what there is to say about it.
+
+    More than one layer comes from one table if its geometry has mixed dimensions.
+    """
+
+    layers: list[Layer]
+    notes: list[str]
+
+
+class Format(Protocol):
+    """A module that reads and writes one open format."""
+
+    NAME: str
+    ENDINGS: tuple[str, ...]
+    HOLDS_MANY: bool  # several layers in one file
+
+    def is_like(self, head: bytes) -> bool:
+        """Whether a file that begins so may be of this format."""
+        ...
+
+    def list_layers(self, path: Path) -> list[LayerInfo]: ...
+
+    def layer_names(self, path: Path) -> list[str]: ...
+
+    def read(self, path: Path, name: str) -> Reading: ...
+
+    def write(self, path: Path, layers: Sequence[Layer]) -> list[str]:
+        """Write layers, whole or not at all; those of the same name are replaced, others stay.
+
+        Returns what there is to say about it.
+        """
+        ...
+
+
+@contextlib.contextmanager
+def replacing(path: Path) -> Iterator[Path]:
+    """Give a temporary neighbour to write; put it in the place of ``path`` when all went well.
+
+    Killed at any moment, ``path`` is what it was. A rename within a folder is atomic.
+
+    Raises
+    ------
+    FileError
+        If the folder cannot be written.
+    """
+    target = Path(os.path.realpath(path))  # a link stays a link
+    try:
+        handle, name = tempfile.mkstemp(
+            prefix=f".{target.name}.", suffix=".part", dir=target.parent
+        )
+        os.close(handle)
+    except OSError as err:
+        raise FileError(f"cannot write in {target.parent}: {reason_of(err)}") from err
+    temporary = Path(name)
+    try:
+        yield temporary
+        with temporary.open("rb") as file:
+            os.fsync(file.fileno())
+        temporary.chmod(_mode_of(target))
+        temporary.replace(target)
+    except OSError as err:
+        raise FileError(f"cannot write {path}: {reason_of(err)}") from err
+    finally:
+        temporary.unlink(missing_ok=True)
+
+
+def _mode_of(target: Path) -> int:
+    """Return the permissions the file has, or those a new one would get."""
+    with contextlib.suppress(OSError):
+        return target.stat().st_mode & 0o777
+    mask = os.umask(0)
+    os.umask(mask)
+    return 0o666 & ~mask
+
+
+def reason_of(err: OSError) -> str:
+    """Return the system's own words without number and path."""
+    return (err.strerror or str(err)).lower()

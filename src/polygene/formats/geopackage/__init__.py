@@ -1,0 +1,25 @@
+"""GeoPackage (OGC 12-128r19, version 1.4)."""
+
+from polygene.formats.geopackage.reading import layer_names, list_layers, read
+from polygene.formats.geopackage.writing import write
+
+NAME = "GeoPackage"
+ENDINGS = (".gpkg",)
+HOLDS_MANY = True
+
+
+def is_like(head: bytes) -> bool:
+    """Whether a file begins as an SQLite database does."""
+    return head.startswith(b"SQLite format 3\0")
+
+
+__all__ = [
+    "ENDINGS",
+    "HOLDS_MANY",
+    "NAME",
+    "is_like",
+    "layer_names",
+    "list_layers",
+    "read",
+    "write",
+]

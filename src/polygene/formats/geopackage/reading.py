@@ -1,0 +1,284 @@
+"""Reading layers of a GeoPackage, column by column."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.arrays import BoolArray, I64Array, U8Array
+from polygene.errors import FileError, GeometryError, UnknownLayerError
+from polygene.formats import wkb
+from polygene.formats.assemble import Chosen, Parts, columns_of
+from polygene.formats.base import Reading
+from polygene.formats.geopackage.schema import opened, quoted, read_crs
+from polygene.formats.geopackage.values import arrow_field, to_arrow
+from polygene.geometry import Extent, Family
+from polygene.layer import Layer, LayerInfo
+
+CHUNK = 50_000  # rows fetched at a time
+ENVELOPE_BYTES = np.array([0, 32, 48, 48, 64, -1, -1, -1])
+
+
+class _Table(NamedTuple):
+    """What the standard's tables tell of a layer."""
+
+    name: str
+    title: str
+    description: str
+    geometry_column: str
+    geometry_type: str
+    has_z: int
+    has_m: int
+    srs_id: int
+    extent: tuple[float | None, ...]
+
+
+def _tables(connection: sqlite3.Connection) -> list[_Table]:
+    rows = connection.execute(
+        "SELECT c.table_name, c.identifier, c.description, g.column_name, g.geometry_type_name, "
+        "g.z, g.m, g.srs_id, c.min_x, c.min_y, c.max_x, c.max_y FROM gpkg_contents c "
+        "JOIN gpkg_geometry_columns g ON lower(g.table_name) = lower(c.table_name) "
+        "WHERE c.data_type = 'features' ORDER BY c.rowid"
+    ).fetchall()
+    return [
+        _Table(r[0], r[1] or "", r[2] or "", r[3], str(r[4]).upper(), r[5], r[6], r[7], r[8:])
+        for r in rows
+    ]
+
+
+def layer_names(path: Path) -> list[str]:
+    """Return the names of the feature layers, in the file's order."""
+    with opened(path) as connection:
+        return [table.name for table in _tables(connection)]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the feature layers without reading their geometry."""
+    with opened(path) as connection:
+        return [_info(connection, table) for table in _tables(connection)]
+
+
+def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
+    words = _geometry_words(table)
+    try:
+        n_rows = connection.execute(f"SELECT count(*) FROM {quoted(table.name)}").fetchone()[0]
+        fields = [(f.name, str(f.type)) for f in _columns(connection, table).fields]
+    except sqlite3.OperationalError as err:
+        return LayerInfo(table.name, words, 0, None, None, [], table.title, problem=str(err))
+    crs = read_crs(connection, table.srs_id)
+    return LayerInfo(
+        table.name, words, n_rows, crs, _extent(connection, table), fields, table.title
+    )
+
+
+def _geometry_words(table: _Table) -> str:
+    words = {
+        "POINT": "point", "MULTIPOINT": "multipoint", "LINESTRING": "line",
+        "MULTILINESTRING": "multiline", "POLYGON": "polygon", "MULTIPOLYGON": "multipolygon",
+    }.get(table.geometry_type, "mixed" if table.geometry_type == "GEOMETRY"
+          else table.geometry_type.lower())  # fmt: skip
+    dims = ("Z" if table.has_z else "") + ("M" if table.has_m else "")
+    return f"{words} {dims}".strip()
+
+
+def _extent(connection: sqlite3.Connection, table: _Table) -> Extent | None:
+    """Return the true extent from the spatial index if there is one, else the stated one."""
+    index = f"rtree_{table.name}_{table.geometry_column}"
+    try:
+        row = connection.execute(
+            f"SELECT min(minx), min(miny), max(maxx), max(maxy) FROM {quoted(index)}"
+        ).fetchone()
+    except sqlite3.OperationalError:
+        row = (None,)
+    stated = table.extent
+    if any(value is None for value in stated):
+        if any(value is None for value in row):
+            return None
+        return float(row[0]), float(row[1]), float(row[2]), float(row[3])
+    return float(stated[0]), float(stated[1]), float(stated[2]), float(stated[3])  # type: ignore[arg-type]
+
+
+class _Columns(NamedTuple):
+    key: str | None
+    fields: list[pa.Field]
+
+
+def _columns(connection: sqlite3.Connection, table: _Table) -> _Columns:
+    """Return the key and the attribute fields of a table or view."""
+    rows = connection.execute(f"PRAGMA table_xinfo({quoted(table.name)})").fetchall()
+    if not rows:
+        raise sqlite3.OperationalError(f"table {table.name} is missing")
+    is_key = [row[5] > 0 and "INT" in str(row[2]).upper() for row in rows]
+    key = rows[is_key.index(True)][1] if sum(is_key) == 1 else None
+    fields = [
+        arrow_field(row[1], row[2])
+        for row in rows
+        if row[1] != key and row[1].lower() != table.geometry_column.lower()
+    ]
+    return _Columns(key, fields)
+
+
+def read(path: Path, name: str) -> Reading:
+    """Read one layer; several come back if its geometry has mixed dimensions.
+
+    Raises
+    ------
+    UnknownLayerError, FileError
+    GeometryError
+        If a row's geometry cannot be decoded.
+    """
+    with opened(path) as connection:
+        tables = _tables(connection)
+        table = next((t for t in tables if t.name == name), None)
+        if table is None:
+            raise UnknownLayerError(name, str(path), [t.name for t in tables])
+        columns = _columns(connection, table)
+        crs = read_crs(connection, table.srs_id)
+        fetched = _fetch(connection, table, columns, path)
+    notes = [f"{name}: field {f} {wrong}; read as text" for f, wrong in fetched.wrong.items()]
+    layers = []
+    for k, chosen in enumerate(fetched.chosen):
+        own = name if len(fetched.chosen) == 1 else f"{name}_{chosen.geometry.family.words}"
+        is_all = len(fetched.chosen) == 1
+        layers.append(
+            Layer(
+                own,
+                chosen.geometry,
+                fetched.table if is_all else fetched.table.take(pa.array(chosen.rows)),
+                crs,
+                fetched.ids if is_all or fetched.ids is None else fetched.ids[chosen.rows],
+                table.title if k == 0 and table.title != table.name else "",
+                table.description,
+            )
+        )
+    if len(layers) > 1:
+        counts = ", ".join(f"{layer.name} ({layer.n_rows:,})" for layer in layers)
+        notes.append(f"{name} holds geometry of several dimensions; taken as layers {counts}")
+    return Reading(layers, notes)
+
+
+class _Fetched(NamedTuple):
+    chosen: list[Chosen]
+    table: pa.Table
+    ids: I64Array | None
+    wrong: dict[str, str]
+
+
+def _fetch(
+    connection: sqlite3.Connection, table: _Table, columns: _Columns, path: Path
+) -> _Fetched:
+    names = [table.geometry_column, *(field.name for field in columns.fields)]
+    if columns.key:
+        names.append(columns.key)
+    cursor = connection.execute(
+        f"SELECT {', '.join(map(quoted, names))} FROM {quoted(table.name)}"
+        + (f" ORDER BY {quoted(columns.key)}" if columns.key else "")
+    )
+    parts: list[Parts] = []
+    is_null: list[BoolArray] = []
+    is_multi: list[BoolArray] = []
+    keys: list[I64Array] = []
+    chunks: list[list[pa.Array]] = [[] for _ in columns.fields]
+    wrong: dict[str, str] = {}
+    n_rows = 0
+    while rows := cursor.fetchmany(CHUNK):
+        values = list(zip(*rows, strict=True))
+        blobs = _blobs(values[0], path, table.name)
+        found, multi = _decode(blobs, f"{path}#{table.name}", n_rows)
+        parts += found
+        is_multi.append(multi)
+        is_null.append(np.asarray(blobs.is_null()))
+        for k, field in enumerate(columns.fields):
+            array, complaint = to_arrow(values[1 + k], field)
+            chunks[k].append(array)
+            if complaint:
+                wrong[field.name] = complaint
+        if columns.key:
+            keys.append(np.array(values[-1], np.int64))
+        n_rows += len(rows)
+    no_rows = np.zeros(0, bool)
+    is_multi_row = np.concatenate([no_rows, *is_multi])
+    if table.geometry_type.startswith("MULTI"):
+        is_multi_row[:] = True
+    chosen = columns_of(
+        parts,
+        n_rows,
+        np.concatenate([no_rows, *is_null]),
+        is_multi_row,
+        _declared_family(table.geometry_type),
+    )
+    ids = np.concatenate([np.zeros(0, np.int64), *keys]) if columns.key else None
+    return _Fetched(chosen, _table(columns.fields, chunks, wrong), ids, wrong)
+
+
+def _table(fields: list[pa.Field], chunks: list[list[pa.Array]], wrong: dict[str, str]) -> pa.Table:
+    arrays, kept = [], []
+    for field, own in zip(fields, chunks, strict=True):
+        if field.name in wrong:
+            field = pa.field(field.name, pa.string())
+            own = [_as_text(chunk) for chunk in own]
+        arrays.append(pa.chunked_array(own, field.type))
+        kept.append(field)
+    return pa.table(arrays, pa.schema(kept))
+
+
+def _as_text(chunk: pa.Array) -> pa.Array:
+    if pa.types.is_string(chunk.type):
+        return chunk
+    return pa.array([None if v is None else str(v) for v in chunk.to_pylist()], pa.string())
+
+
+def _declared_family(geometry_type: str) -> Family:
+    if "POINT" in geometry_type:
+        return Family.POINTS
+    return Family.LINES if "LINE" in geometry_type else Family.POLYGONS
+
+
+def _blobs(values: tuple[bytes | None, ...], path: Path, name: str) -> pa.Array:
+    try:
+        return pa.array(values, pa.large_binary())
+    except (pa.ArrowTypeError, pa.ArrowInvalid) as err:
+        raise FileError(f"{path}#{name}: a geometry is no blob; the layer is damaged") from err
+
+
+def _decode(blobs: pa.Array, where: str, first: int) -> tuple[list[Parts], BoolArray]:
+    """Decode the standard's geometry blobs: a header, then WKB."""
+    data: U8Array
+    offsets = np.frombuffer(blobs.buffers()[1], np.int64)[: len(blobs) + 1]
+    buffer = blobs.buffers()[2]
+    data = np.frombuffer(buffer, np.uint8) if buffer is not None else np.zeros(0, np.uint8)
+    starts, stops = offsets[:-1].copy(), offsets[1:]
+    has = np.flatnonzero(~np.asarray(blobs.is_null()))
+
+    def refuse(row: int, reason: str) -> GeometryError:
+        return GeometryError(
+            where,
+            f"row {first + row + 1}",
+            reason,
+            "delete the row or its geometry, or take the layer from its source again",
+        )
+
+    at = starts[has]
+    is_short = stops[has] - at < 8
+    if is_short.any():
+        raise refuse(int(has[is_short][0]), "its geometry is cut short")
+    is_strange = (data[at] != ord("G")) | (data[at + 1] != ord("P"))
+    if is_strange.any():
+        raise refuse(int(has[is_strange][0]), "its geometry is no GeoPackage geometry")
+    flags = data[at + 3]
+    is_extended = (flags & 32) > 0
+    if is_extended.any():
+        raise refuse(int(has[is_extended][0]), "its geometry is of an extended type")
+    size = ENVELOPE_BYTES[(flags >> 1) & 7]
+    is_wrong = (size < 0) | (at + 8 + size > stops[has])
+    if is_wrong.any():
+        raise refuse(int(has[is_wrong][0]), "the envelope of its geometry is damaged")
+    starts[has] = at + 8 + size
+    try:
+        return wkb.parts_of(data, starts, stops, first)
+    except wkb.WkbError as err:
+        raise refuse(err.row, err.reason) from err

@@ -1,0 +1,240 @@
+"""The tables, rows and triggers that the GeoPackage standard asks for."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import sqlite3
+from collections.abc import Iterator
+from pathlib import Path
+
+import pyproj
+from pyproj.enums import WktVersion
+from pyproj.exceptions import CRSError
+
+from polygene.crs import code as authority_code
+from polygene.crs import is_same
+from polygene.errors import FileError
+
+APPLICATION_ID = 0x47504B47  # "GPKG"
+USER_VERSION = 10400
+UNDEFINED = {-1: "Undefined Cartesian", 0: "Undefined geographic"}
+
+CORE_TABLES = """
+CREATE TABLE gpkg_spatial_ref_sys (
+  srs_name TEXT NOT NULL,
+  srs_id INTEGER NOT NULL PRIMARY KEY,
+  organization TEXT NOT NULL,
+  organization_coordsys_id INTEGER NOT NULL,
+  definition TEXT NOT NULL,
+  description TEXT
+);
+CREATE TABLE gpkg_contents (
+  table_name TEXT NOT NULL PRIMARY KEY,
+  data_type TEXT NOT NULL,
+  identifier TEXT UNIQUE,
+  description TEXT DEFAULT '',
+  last_change DATETIME NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ','now')),
+  min_x DOUBLE,
+  min_y DOUBLE,
+  max_x DOUBLE,
+  max_y DOUBLE,
+  srs_id INTEGER,
+  CONSTRAINT fk_gc_r_srs_id FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys(srs_id)
+);
+CREATE TABLE gpkg_geometry_columns (
+  table_name TEXT NOT NULL,
+  column_name TEXT NOT NULL,
+  geometry_type_name TEXT NOT NULL,
+  srs_id INTEGER NOT NULL,
+  z TINYINT NOT NULL,
+  m TINYINT NOT NULL,
+  CONSTRAINT pk_geom_cols PRIMARY KEY (table_name, column_name),
+  CONSTRAINT uk_gc_table_name UNIQUE (table_name),
+  CONSTRAINT fk_gc_tn FOREIGN KEY (table_name) REFERENCES gpkg_contents(table_name),
+  CONSTRAINT fk_gc_srs FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys (srs_id)
+);
+"""
+
+EXTENSIONS_TABLE = """
+CREATE TABLE IF NOT EXISTS gpkg_extensions (
+  table_name TEXT,
+  column_name TEXT,
+  extension_name TEXT NOT NULL,
+  definition TEXT NOT NULL,
+  scope TEXT NOT NULL,
+  CONSTRAINT ge_tce UNIQUE (table_name, column_name, extension_name)
+)
+"""
+
+RTREE_EXTENSION = (
+    "gpkg_rtree_index",
+    "http://www.geopackage.org/spec120/#extension_rtree",
+    "write-only",
+)
+
+# OGC 12-128r19, annex F.3. {t} table, {c} geometry column, {i} key, {r} index: all quoted.
+_ENTRY = "NEW.{i}, ST_MinX(NEW.{c}), ST_MaxX(NEW.{c}), ST_MinY(NEW.{c}), ST_MaxY(NEW.{c})"
+_HAS_NEW = "(NEW.{c} NOTNULL AND NOT ST_IsEmpty(NEW.{c}))"
+_NO_NEW = "(NEW.{c} ISNULL OR ST_IsEmpty(NEW.{c}))"
+_HAD_OLD = "(OLD.{c} NOTNULL AND NOT ST_IsEmpty(OLD.{c}))"
+_NO_OLD = "(OLD.{c} ISNULL OR ST_IsEmpty(OLD.{c}))"
+RTREE_TRIGGERS = {
+    "insert": f"AFTER INSERT ON {{t}} WHEN {_HAS_NEW} "
+    f"BEGIN INSERT OR REPLACE INTO {{r}} VALUES ({_ENTRY}); END",
+    "update2": f"AFTER UPDATE OF {{c}} ON {{t}} WHEN OLD.{{i}} = NEW.{{i}} AND {_NO_NEW} "
+    "BEGIN DELETE FROM {r} WHERE id = OLD.{i}; END",
+    "update4": f"AFTER UPDATE ON {{t}} WHEN OLD.{{i}} != NEW.{{i}} AND {_NO_NEW} "
+    "BEGIN DELETE FROM {r} WHERE id IN (OLD.{i}, NEW.{i}); END",
+    "update5": f"AFTER UPDATE ON {{t}} WHEN OLD.{{i}} != NEW.{{i}} AND {_HAS_NEW} "
+    f"BEGIN DELETE FROM {{r}} WHERE id = OLD.{{i}}; "
+    f"INSERT OR REPLACE INTO {{r}} VALUES ({_ENTRY}); END",
+    "update6": f"AFTER UPDATE OF {{c}} ON {{t}} WHEN OLD.{{i}} = NEW.{{i}} AND {_HAS_NEW} "
+    f"AND {_HAD_OLD} BEGIN UPDATE {{r}} SET minx = ST_MinX(NEW.{{c}}), maxx = ST_MaxX(NEW.{{c}}), "
+    "miny = ST_MinY(NEW.{c}), maxy = ST_MaxY(NEW.{c}) WHERE id = NEW.{i}; END",
+    "update7": f"AFTER UPDATE OF {{c}} ON {{t}} WHEN OLD.{{i}} = NEW.{{i}} AND {_HAS_NEW} "
+    f"AND {_NO_OLD} BEGIN INSERT INTO {{r}} VALUES ({_ENTRY}); END",
+    "delete": "AFTER DELETE ON {t} WHEN OLD.{c} NOTNULL "
+    "BEGIN DELETE FROM {r} WHERE id = OLD.{i}; END",
+}
+
+
+def quoted(name: str) -> str:
+    """Return a name as SQL writes it, whatever is in it."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+@contextlib.contextmanager
+def opened(path: Path) -> Iterator[sqlite3.Connection]:
+    """Open for reading only, leaving nothing beside the file; word SQLite's complaints.
+
+    Raises
+    ------
+    FileError
+        If the file is no GeoPackage, damaged, or cannot be read.
+    """
+    # A write-ahead file's readers make side files even if they only read, unless told that nobody
+    # writes. That is safe to say when no log lies there.
+    uri = path.resolve().as_uri() + "?mode=ro"
+    if not Path(f"{path}-wal").exists() and _is_write_ahead(path):
+        uri += "&immutable=1"
+    connection = None
+    try:
+        connection = sqlite3.connect(uri, uri=True)
+        connection.text_factory = bytes.decode
+        has_contents = connection.execute(
+            "SELECT count(*) FROM sqlite_master WHERE lower(name) = 'gpkg_contents'"
+        ).fetchone()[0]
+        if not has_contents:
+            raise FileError(
+                f"{path} is an SQLite database but no GeoPackage: it has no table gpkg_contents"
+            )
+        yield connection
+    except sqlite3.DatabaseError as err:
+        raise FileError(f"{path} cannot be read: {worded(err)}") from err
+    finally:
+        if connection is not None:
+            connection.close()
+
+
+def _is_write_ahead(path: Path) -> bool:
+    with path.open("rb") as file:
+        return file.read(20)[18:20] == b"\2\2"
+
+
+def worded(err: sqlite3.Error) -> str:
+    """Return what SQLite's complaint means for the file."""
+    text = str(err)
+    if "malformed" in text or "not a database" in text:
+        return "the file is damaged or cut short; take it from a backup or its source again"
+    if "locked" in text:
+        return "another program is writing to it; try again when that is done"
+    if "full" in text:
+        return "the disk is full"
+    return text
+
+
+def read_crs(connection: sqlite3.Connection, srs_id: int) -> pyproj.CRS | None:
+    """Return the CRS of a row of gpkg_spatial_ref_sys; None for the undefined ones."""
+    if srs_id in UNDEFINED:
+        return None
+    row = connection.execute(
+        "SELECT organization, organization_coordsys_id, definition "
+        "FROM gpkg_spatial_ref_sys WHERE srs_id = ?",
+        (srs_id,),
+    ).fetchone()
+    if row is None:
+        return None
+    organization, number, definition = row
+    with contextlib.suppress(CRSError):
+        return pyproj.CRS.from_authority(str(organization).upper(), number)
+    with contextlib.suppress(CRSError):
+        return pyproj.CRS.from_user_input(definition)
+    return None
+
+
+def definition_of(crs: pyproj.CRS) -> str:
+    """Return the definition in the text of OGC 01-009, or the newer one of OGC 18-010 if need be."""
+    first = next(version for version in WktVersion if version.name.startswith("WKT1"))
+    with contextlib.suppress(CRSError):
+        return re.sub(r"\s*\n\s*", "", crs.to_wkt(first))
+    return crs.to_wkt()
+
+
+def ensure_crs(connection: sqlite3.Connection, crs: pyproj.CRS | None) -> int:
+    """Return the srs_id of a CRS, adding its row if the file has none."""
+    if crs is None:
+        return -1
+    if is_same(crs, pyproj.CRS.from_epsg(4326)):
+        return 4326
+    authority = authority_code(crs)
+    if authority is not None and authority[1].isdigit():
+        organization, number = authority[0], int(authority[1])
+        found = connection.execute(
+            "SELECT srs_id FROM gpkg_spatial_ref_sys "
+            "WHERE upper(organization) = ? AND organization_coordsys_id = ?",
+            (organization.upper(), number),
+        ).fetchone()
+        if found:
+            return int(found[0])
+        srs_id = number if organization.upper() == "EPSG" else 0
+    else:
+        organization, number, srs_id = "NONE", 0, 0
+        definition = definition_of(crs)
+        found = connection.execute(
+            "SELECT srs_id FROM gpkg_spatial_ref_sys WHERE definition = ?", (definition,)
+        ).fetchone()
+        if found:
+            return int(found[0])
+    taken = connection.execute(
+        "SELECT count(*) FROM gpkg_spatial_ref_sys WHERE srs_id = ?", (srs_id,)
+    ).fetchone()[0]
+    if srs_id == 0 or taken:
+        highest = connection.execute("SELECT max(srs_id) FROM gpkg_spatial_ref_sys").fetchone()[0]
+        srs_id = max(100_000, highest + 1)
+    _add_crs(connection, srs_id, crs.name, organization, number or srs_id, definition_of(crs))
+    return srs_id
+
+
+def _add_crs(
+    connection: sqlite3.Connection, srs_id: int, name: str, organization: str, number: int,
+    definition: str,
+) -> None:  # fmt: skip
+    connection.execute(
+        "INSERT INTO gpkg_spatial_ref_sys "
+        "(srs_name, srs_id, organization, organization_coordsys_id, definition) "
+        "VALUES (?, ?, ?, ?, ?)",
+        (name, srs_id, organization, number, definition),
+    )
+
+
+def create_core(connection: sqlite3.Connection) -> None:
+    """Make an empty database a GeoPackage."""
+    connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+    connection.execute(f"PRAGMA user_version = {USER_VERSION}")
+    for statement in CORE_TABLES.split(";\n"):
+        connection.execute(statement)
+    for srs_id, name in UNDEFINED.items():
+        _add_crs(connection, srs_id, name, "NONE", srs_id, "undefined")
+    wgs84 = pyproj.CRS.from_epsg(4326)
+    _add_crs(connection, 4326, wgs84.name, "EPSG", 4326, definition_of(wgs84))

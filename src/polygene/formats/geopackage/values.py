@@ -1,0 +1,147 @@
+"""Column types: SQL's names on one side, Arrow's on the other."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+_BY_NAME = {
+    "BOOLEAN": pa.bool_(),
+    "TINYINT": pa.int8(),
+    "SMALLINT": pa.int16(),
+    "MEDIUMINT": pa.int32(),
+    "INT": pa.int64(),
+    "INTEGER": pa.int64(),
+    "FLOAT": pa.float32(),
+    "DOUBLE": pa.float64(),
+    "REAL": pa.float64(),
+    "DATE": pa.date32(),
+    "DATETIME": pa.timestamp("ms", tz="UTC"),
+    "TEXT": pa.string(),
+    "BLOB": pa.binary(),
+}
+_TO_NAME = [
+    (pa.types.is_boolean, "BOOLEAN"),
+    (pa.types.is_int8, "TINYINT"),
+    (lambda t: pa.types.is_int16(t) or pa.types.is_uint8(t), "SMALLINT"),
+    (lambda t: pa.types.is_int32(t) or pa.types.is_uint16(t), "MEDIUMINT"),
+    (pa.types.is_integer, "INTEGER"),
+    (lambda t: pa.types.is_float32(t) or pa.types.is_float16(t), "FLOAT"),
+    (pa.types.is_floating, "DOUBLE"),
+    (pa.types.is_decimal, "DOUBLE"),
+    (pa.types.is_date, "DATE"),
+    (pa.types.is_timestamp, "DATETIME"),
+    (lambda t: pa.types.is_binary(t) or pa.types.is_large_binary(t), "BLOB"),
+]
+
+
+def arrow_field(name: str, declared: str) -> pa.Field:
+    """Return the field for a column by its declared type; its width goes into the metadata.
+
+    Names that the standard does not know are read by SQLite's own rules of affinity.
+    """
+    match = re.fullmatch(r"\s*(\w[\w ]*?)\s*(?:\(\s*(\d+)\s*(?:,\s*\d+\s*)?\))?\s*", declared or "")
+    base, width = (match[1].upper(), match[2]) if match else ("", None)
+    found = _BY_NAME.get(base)
+    if found is None:
+        found = _by_affinity(base)
+    keeps_width = width and (pa.types.is_string(found) or pa.types.is_binary(found))
+    return pa.field(name, found, metadata={"width": width} if keeps_width else None)
+
+
+def _by_affinity(base: str) -> pa.DataType:
+    """SQLite, "Datatypes", section 3.1."""
+    for words, found in (
+        (("INT",), pa.int64()),
+        (("CHAR", "CLOB", "TEXT"), pa.string()),
+        (("BLOB",), pa.binary()),
+        (("REAL", "FLOA", "DOUB", "NUM", "DEC"), pa.float64()),
+    ):
+        if any(word in base for word in words):
+            return found
+    return pa.string()
+
+
+def sql_type(field: pa.Field) -> str:
+    """Return the declared type to write for a field."""
+    name = next((name for test, name in _TO_NAME if test(field.type)), "TEXT")
+    width = (field.metadata or {}).get(b"width")
+    return f"{name}({width.decode()})" if width and name in ("TEXT", "BLOB") else name
+
+
+def to_arrow(values: Sequence[Any], field: pa.Field) -> tuple[pa.Array, str]:
+    """Return one column as fetched from SQLite, and what is wrong if it had to be read as text.
+
+    SQLite does not hold columns to their type: one that breaks it is read as text, loss-free.
+    """
+    try:
+        return _typed(values, field.type), ""
+    except (pa.ArrowInvalid, pa.ArrowTypeError, ValueError, TypeError, OverflowError):
+        texts = [None if v is None else v.hex() if isinstance(v, bytes) else str(v) for v in values]
+        return pa.array(texts, pa.string()), f"holds values that are no {sql_type(field)}"
+
+
+def _typed(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
+    if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
+        return pa.array(values, pa.string()).cast(kind)
+    if pa.types.is_boolean(kind):
+        numbers = pa.array(values, pa.int64())
+        if pc.any(pc.or_(pc.less(numbers, 0), pc.greater(numbers, 1))).as_py():
+            raise ValueError("no boolean")
+        return numbers.cast(kind)
+    if pa.types.is_floating(kind):
+        # The values may be whole numbers to SQLite.
+        return pa.array(values, pa.float64()).cast(kind, safe=False)
+    return pa.array(values, kind)
+
+
+def to_sqlite(column: pa.ChunkedArray) -> list[Any]:
+    """Return a column as values that SQLite takes.
+
+    Raises
+    ------
+    OverflowError
+        If a whole number does not fit 64 bits with a sign.
+    """
+    kind = column.type
+    if pa.types.is_dictionary(kind):
+        column = column.cast(kind.value_type)
+        kind = column.type
+    if pa.types.is_date(kind):
+        column = column.cast(pa.date32()).cast(pa.string())
+    elif pa.types.is_timestamp(kind):
+        utc = column.cast(pa.timestamp("ms", tz="UTC"), safe=False)
+        column = pc.strftime(utc, format="%Y-%m-%dT%H:%M:%SZ")
+    elif pa.types.is_boolean(kind):
+        column = column.cast(pa.int8())
+    elif pa.types.is_decimal(kind) or pa.types.is_floating(kind):
+        column = column.cast(pa.float64())
+    elif pa.types.is_uint64(kind):
+        try:
+            column = column.cast(pa.int64())
+        except pa.ArrowInvalid as err:
+            raise OverflowError("a whole number is larger than 64 bits with a sign hold") from err
+    if pa.types.is_integer(column.type) or pa.types.is_floating(column.type):
+        return _numbers(column)
+    if pa.types.is_string(column.type) or pa.types.is_binary(column.type):
+        return list(column.to_numpy())
+    if pa.types.is_large_string(column.type) or pa.types.is_large_binary(column.type):
+        return list(column.to_numpy())
+    if pa.types.is_null(column.type):
+        return [None] * len(column)
+    return [None if value is None else str(value) for value in column.to_pylist()]
+
+
+def _numbers(column: pa.ChunkedArray) -> list[Any]:
+    """Return Python numbers, None for null: five times faster than Arrow's own list."""
+    if column.null_count == 0:
+        return list(column.to_numpy().tolist())
+    is_null = np.asarray(column.is_null())
+    values = column.fill_null(0).to_numpy().astype(object)
+    values[is_null] = None
+    return list(values.tolist())

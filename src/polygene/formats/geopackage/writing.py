@@ -1,0 +1,258 @@
+"""Writing layers into a GeoPackage, new or existing, whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import numpy as np
+
+from polygene.arrays import I64Array, U8Array
+from polygene.errors import DataError, FileError
+from polygene.formats import wkb
+from polygene.formats.base import replacing
+from polygene.formats.geopackage import schema, spatial_index
+from polygene.formats.geopackage.schema import quoted
+from polygene.formats.geopackage.values import sql_type, to_sqlite
+from polygene.geometry import Family, GeometryColumn, extent_of
+from polygene.layer import Layer
+
+CHUNK = 50_000  # rows encoded at a time
+_TYPE_NAMES = {Family.POINTS: "POINT", Family.LINES: "LINESTRING", Family.POLYGONS: "POLYGON"}
+
+
+def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+    """Write layers; those of the same name are replaced, others in the file stay.
+
+    The work is done on a copy beside the file, which takes its place at the end: killed at any
+    moment, the file is what it was, with no journal beside it.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written.
+    DataError
+        If fields have names that SQL takes for the same, or numbers that do not fit.
+    """
+    notes: list[str] = []
+    exists = path.exists()
+    with replacing(path) as temporary, _worded(path):
+        if exists:
+            _copy(path, temporary)
+        connection = sqlite3.connect(temporary, isolation_level=None)
+        try:
+            connection.execute("PRAGMA journal_mode = OFF")
+            connection.execute("PRAGMA synchronous = OFF")
+            connection.execute("PRAGMA foreign_keys = OFF")
+            connection.execute("BEGIN")
+            if not exists:
+                schema.create_core(connection)
+            for layer in layers:
+                if exists:
+                    _drop(connection, layer.name)
+                notes += _add(connection, layer)
+            connection.execute("COMMIT")
+        finally:
+            connection.close()
+    return notes
+
+
+@contextlib.contextmanager
+def _worded(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.DatabaseError as err:
+        raise FileError(f"cannot write {path}: {schema.worded(err)}") from err
+
+
+def _copy(path: Path, temporary: Path) -> None:
+    """Copy a database as it stands, what lies in its log included, to a file that needs no log."""
+    with schema.opened(path) as source:
+        target = sqlite3.connect(temporary)
+        try:
+            source.backup(target)
+            target.execute("PRAGMA journal_mode = DELETE")
+        finally:
+            target.close()
+
+
+def _drop(connection: sqlite3.Connection, name: str) -> None:
+    """Take out a layer with all that hangs on it."""
+    found = connection.execute(
+        "SELECT g.table_name, g.column_name FROM gpkg_geometry_columns g "
+        "WHERE lower(g.table_name) = lower(?)",
+        (name,),
+    ).fetchone()
+    if found is None:
+        return
+    table, column = found
+    connection.execute(f"DROP TABLE IF EXISTS {quoted(f'rtree_{table}_{column}')}")
+    is_view = connection.execute(
+        "SELECT count(*) FROM sqlite_master WHERE type = 'view' AND name = ?", (table,)
+    ).fetchone()[0]
+    connection.execute(f"DROP {'VIEW' if is_view else 'TABLE'} IF EXISTS {quoted(table)}")
+    has_extensions = connection.execute(
+        "SELECT count(*) FROM sqlite_master WHERE name = 'gpkg_extensions'"
+    ).fetchone()[0]
+    for metadata, is_there in (
+        ("gpkg_geometry_columns", True), ("gpkg_contents", True),
+        ("gpkg_extensions", has_extensions),
+    ):  # fmt: skip
+        if is_there:
+            connection.execute(f"DELETE FROM {metadata} WHERE table_name = ?", (table,))
+
+
+def _add(connection: sqlite3.Connection, layer: Layer) -> list[str]:
+    names = _column_names(layer)
+    column = layer.geometry
+    srs_id = schema.ensure_crs(connection, layer.crs)
+    fields = [f"{quoted(field.name)} {sql_type(field)}" for field in layer.table.schema]
+    connection.execute(
+        f"CREATE TABLE {quoted(layer.name)} ("
+        + ", ".join([
+            f"{quoted(names.key)} INTEGER PRIMARY KEY NOT NULL",
+            f"{quoted(names.geometry)} {_type_name(column)}",
+            *fields,
+        ])
+        + ")"
+    )  # fmt: skip
+    bounds = column.row_bounds()
+    ids = _ids(layer)
+    _register(connection, layer, names.geometry, srs_id, bounds)
+    _insert(connection, layer, names, ids, srs_id, bounds)
+    _index(connection, layer.name, names, ids, bounds)
+    return []
+
+
+class _Names:
+    """The names of key and geometry column, chosen so that they clash with no field."""
+
+    def __init__(self, key: str, geometry: str) -> None:
+        self.key, self.geometry = key, geometry
+
+
+def _column_names(layer: Layer) -> _Names:
+    folded: dict[str, str] = {}
+    for name in layer.table.column_names:
+        other = folded.setdefault(name.lower(), name)
+        if other is not name:
+            raise DataError(
+                f"layer {layer.name!r} has fields {other!r} and {name!r}: a GeoPackage takes names "
+                "that differ only by case for the same; rename one of them"
+            )
+
+    def free(name: str) -> str:
+        k, chosen = 1, name
+        while chosen.lower() in folded:
+            k, chosen = k + 1, f"{name}_{k + 1}"
+        folded[chosen.lower()] = chosen
+        return chosen
+
+    return _Names(free("fid"), free("geom"))
+
+
+def _type_name(column: GeometryColumn) -> str:
+    return ("MULTI" if column.is_multi else "") + _TYPE_NAMES[column.family]
+
+
+def _ids(layer: Layer) -> I64Array:
+    """Return the features' own identifiers if they can serve as keys, else 1, 2, 3 ..."""
+    if layer.ids is not None and len(np.unique(layer.ids)) == layer.n_rows:
+        return layer.ids
+    return np.arange(1, layer.n_rows + 1, dtype=np.int64)
+
+
+def _register(
+    connection: sqlite3.Connection, layer: Layer, geometry: str, srs_id: int, bounds: np.ndarray
+) -> None:
+    extent = extent_of(bounds) or (None,) * 4
+    title = layer.title or layer.name
+    taken = connection.execute(
+        "SELECT count(*) FROM gpkg_contents WHERE identifier = ?", (title,)
+    ).fetchone()[0]
+    connection.execute(
+        "INSERT INTO gpkg_contents (table_name, data_type, identifier, description, "
+        "min_x, min_y, max_x, max_y, srs_id) VALUES (?, 'features', ?, ?, ?, ?, ?, ?, ?)",
+        (layer.name, layer.name if taken else title, layer.description, *extent, srs_id),
+    )
+    column = layer.geometry
+    has_z, has_m = column.z is not None, column.m is not None
+    connection.execute(
+        "INSERT INTO gpkg_geometry_columns VALUES (?, ?, ?, ?, ?, ?)",
+        (layer.name, geometry, _type_name(column), srs_id, int(has_z), int(has_m)),
+    )
+
+
+def _insert(
+    connection: sqlite3.Connection, layer: Layer, names: _Names, ids: I64Array, srs_id: int,
+    bounds: np.ndarray,
+) -> None:  # fmt: skip
+    fields = layer.table.column_names
+    columns = [names.key, names.geometry, *fields]
+    statement = (
+        f"INSERT INTO {quoted(layer.name)} ({', '.join(map(quoted, columns))}) "
+        f"VALUES ({', '.join('?' * len(columns))})"
+    )
+    for start in range(0, layer.n_rows, CHUNK):
+        stop = min(start + CHUNK, layer.n_rows)
+        table = layer.table.slice(start, stop - start)
+        try:
+            values = [to_sqlite(column) for column in table.columns]
+        except OverflowError as err:
+            raise DataError(f"layer {layer.name!r}: {err}") from err
+        geometry = layer.geometry.slice_rows(start, stop)
+        blobs = geometry_blobs(geometry, srs_id, bounds[start:stop])
+        connection.executemany(
+            statement, zip(ids[start:stop].tolist(), blobs, *values, strict=True)
+        )
+
+
+def geometry_blobs(
+    column: GeometryColumn, srs_id: int, bounds: np.ndarray
+) -> list[memoryview | None]:
+    """Return the standard's geometry blobs (section 2.1.3): header, envelope, WKB; None for null.
+
+    Points have no envelope; that of an empty geometry is of NaNs.
+    """
+    is_empty = column.is_empty
+    has_envelope = column.family != Family.POINTS
+    prefix: U8Array = np.zeros((column.n_rows, 8 + 32 * has_envelope), np.uint8)
+    prefix[:, 0:2] = (ord("G"), ord("P"))
+    prefix[:, 3] = 1 | (2 if has_envelope else 0) | np.where(is_empty, 16, 0)
+    prefix[:, 4:8] = np.array([srs_id], "<i4").view(np.uint8)
+    if has_envelope:
+        envelope = np.ascontiguousarray(bounds[:, [0, 2, 1, 3]], "<f8")
+        envelope[is_empty] = np.nan
+        prefix[:, 8:40] = envelope.view(np.uint8).reshape(-1, 32)
+    data, offsets = wkb.encode(column, prefix)
+    view = memoryview(data)  # type: ignore[arg-type]
+    blobs: list[memoryview | None] = list(
+        map(view.__getitem__, map(slice, offsets[:-1].tolist(), offsets[1:].tolist()))
+    )
+    for row in np.flatnonzero(column.is_null).tolist():
+        blobs[row] = None
+    return blobs
+
+
+def _index(
+    connection: sqlite3.Connection, name: str, names: _Names, ids: I64Array, bounds: np.ndarray
+) -> None:
+    """Build the spatial index with the standard's triggers."""
+    index = f"rtree_{name}_{names.geometry}"
+    connection.execute(
+        f"CREATE VIRTUAL TABLE {quoted(index)} USING rtree(id, minx, maxx, miny, maxy)"
+    )
+    has_box = np.isfinite(bounds).all(axis=1)
+    spatial_index.fill(connection, index, ids[has_box], bounds[has_box])
+    for suffix, body in schema.RTREE_TRIGGERS.items():
+        filled = body.format(
+            t=quoted(name), c=quoted(names.geometry), i=quoted(names.key), r=quoted(index)
+        )
+        connection.execute(f"CREATE TRIGGER {quoted(f'{index}_{suffix}')} {filled}")
+    connection.execute(schema.EXTENSIONS_TABLE)
+    connection.execute(
+        "INSERT INTO gpkg_extensions VALUES (?, ?, ?, ?, ?)",
+        (name, names.geometry, *schema.RTREE_EXTENSION),
+    )

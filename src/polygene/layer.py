@@ -1,0 +1,95 @@
+"""A layer: features as columns, with a name and a coordinate reference system."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.arrays import BoolArray, I64Array
+from polygene.errors import UnknownFieldError
+from polygene.geometry import GeometryColumn
+
+if TYPE_CHECKING:
+    from pyproj import CRS
+
+
+@dataclass(frozen=True)
+class Layer:
+    """Features of one family (points, lines or polygons) with their attributes.
+
+    Attributes
+    ----------
+    name : str
+    geometry : GeometryColumn
+        n_rows geometries.
+    table : pyarrow.Table
+        n_rows of attributes; the width of a text field is kept as ``width`` in its metadata.
+    crs : pyproj.CRS or None
+        None if the source states none.
+    ids : (n_rows,) int64 or None
+        The features' own identifiers, distinct, where the source has such.
+    title, description : str
+        What the source calls the layer for people, if anything.
+    """
+
+    name: str
+    geometry: GeometryColumn
+    table: pa.Table
+    crs: CRS | None = None
+    ids: I64Array | None = None
+    title: str = ""
+    description: str = ""
+
+    def __post_init__(self) -> None:
+        assert self.table.num_columns == 0 or self.table.num_rows == self.n_rows
+
+    @property
+    def n_rows(self) -> int:
+        return self.geometry.n_rows
+
+    def take(self, rows: I64Array | BoolArray) -> Layer:
+        """Return the chosen rows (by index, in the order given, or by mask)."""
+        chosen = np.flatnonzero(rows) if rows.dtype == bool else rows.astype(np.int64)
+        return self.with_geometry(self.geometry.take(chosen), chosen)
+
+    def with_geometry(self, geometry: GeometryColumn, source_rows: I64Array) -> Layer:
+        """Return a layer with new geometry whose row k has the attributes of ``source_rows[k]``.
+
+        Identifiers stay only if no source row comes twice.
+        """
+        table = self.table.take(pa.array(source_rows)) if self.table.num_columns else self.table
+        ids = None if self.ids is None else self.ids[source_rows]
+        if ids is not None and len(np.unique(source_rows)) < len(source_rows):
+            ids = None
+        return replace(self, geometry=geometry, table=table, ids=ids)
+
+    def check_field(self, name: str) -> None:
+        """Raise UnknownFieldError unless there is such a field."""
+        if name not in self.table.column_names:
+            raise UnknownFieldError(name, self.name, self.table.column_names)
+
+    def row_label(self, row: int) -> str:
+        """Return how messages name a row: counted from 1, with its own identifier if it has one."""
+        if self.ids is None:
+            return f"row {row + 1}"
+        return f"row {row + 1} (id {self.ids[row]})"
+
+
+@dataclass(frozen=True)
+class LayerInfo:
+    """What `layers` tells of a layer without reading its geometry where the format allows.
+
+    ``geometry`` is in words (``polygon``, ``multiline ZM`` ...), ``problem`` why it can't be read.
+    """
+
+    name: str
+    geometry: str
+    n_rows: int
+    crs: CRS | None
+    extent: tuple[float, float, float, float] | None
+    fields: list[tuple[str, str]] = field(default_factory=list)
+    title: str = ""
+    problem: str = ""

@@ -1,0 +1,106 @@
+"""Two columns laid over each other in one arrangement: INPUT's rows and OTHER's."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import NONE, BoolArray, F64Array, I64Array, owners, sum_by
+from polygene.geometry import GeometryColumn
+from polygene.measures import PlaneRuler, Ruler
+from polygene.plane.arrangement import OUTSIDE, Arrangement, Borders, arrange
+from polygene.plane.borders import Outline, outline, vertex_homes
+from polygene.plane.grid import Grid
+from polygene.plane.noding import Noded, node_edges
+
+
+class Overlay(NamedTuple):
+    """INPUT (any family) and OTHER (polygons) on one grid.
+
+    Rows of OTHER are numbered after those of INPUT: row k of OTHER is ``n_own_rows + k`` in the
+    labels of the arrangement. Vertices and given edges of INPUT come first too.
+
+    own : the column of INPUT
+    own_outline : its vertices and edges
+    noded, arrangement : of all of them together
+    node_xy : (n_nodes, 2) map coordinates to write nodes with
+    is_covered : (n_faces,) whether any row of OTHER covers the face
+    row_of_part : (n_parts,) of INPUT's parts, then OTHER's
+    """
+
+    grid: Grid
+    own: GeometryColumn
+    own_outline: Outline
+    noded: Noded
+    arrangement: Arrangement
+    node_xy: F64Array
+    is_covered: BoolArray
+    row_of_part: I64Array
+
+    @property
+    def n_own_rows(self) -> int:
+        return self.own.n_rows
+
+    def own_labels(self) -> tuple[I64Array, I64Array]:
+        """Return face and INPUT row of all labels of INPUT, sorted by face, then row."""
+        labels = self.arrangement.labels
+        is_own = labels < self.n_own_rows
+        return owners(self.arrangement.label_offsets)[is_own], labels[is_own]
+
+    def covers_points(self, double_x: I64Array, double_y: I64Array) -> BoolArray:
+        """Whether OTHER covers points off all borders, given by twice their grid coordinates."""
+        seen = self.arrangement.locator.halfedges_left_of(double_x, double_y)
+        face = np.full(len(seen), OUTSIDE, np.int64)
+        face[seen != NONE] = self.arrangement.face_of_halfedge[seen[seen != NONE]]
+        return self.is_covered[face]
+
+    def covers_edges(self) -> BoolArray:
+        """Return (n border edges,): whether OTHER covers the edge, its own border included."""
+        beside = self.is_covered[self.arrangement.face_of_halfedge]
+        return beside[0::2] | beside[1::2]
+
+
+def overlay(
+    own: GeometryColumn, other: GeometryColumn, other_outline: Outline, grid: Grid
+) -> Overlay:
+    """Lay INPUT over OTHER's polygons, whose outline on the grid is known already."""
+    mine, theirs = outline(own, grid), other_outline
+    n_vertices = own.n_vertices
+    sign = np.concatenate([mine.sign, theirs.sign])
+    is_border = sign != 0
+    noded = node_edges(
+        np.concatenate([mine.x, theirs.x]),
+        np.concatenate([mine.y, theirs.y]),
+        np.concatenate([mine.start, theirs.start + n_vertices]),
+        np.concatenate([mine.stop, theirs.stop + n_vertices]),
+        is_border,
+    )
+    row_of_part = np.concatenate([mine.row_of_part, theirs.row_of_part + own.n_rows])
+    part = np.concatenate([mine.part, theirs.part + own.n_parts])
+    given = np.flatnonzero(is_border)
+    borders = Borders(given, part[given], sign[given], row_of_part)
+    arrangement = arrange(noded, borders, own.n_rows + other.n_rows)
+    node_xy = vertex_homes(
+        np.concatenate([own.xy, other.xy]),
+        noded.node_of_vertex,
+        noded.stays,
+        grid.to_map(noded.node_x, noded.node_y),
+    )
+    is_covered = np.zeros(arrangement.n_faces, bool)
+    face_of_label = owners(arrangement.label_offsets)
+    is_covered[face_of_label[arrangement.labels >= own.n_rows]] = True
+    return Overlay(grid, own, mine, noded, arrangement, node_xy, is_covered, row_of_part)
+
+
+def face_areas(plan: Overlay, ruler: Ruler) -> F64Array:
+    """Return the (n_faces,) areas of faces, from the nodes as they are written.
+
+    The area of the outside has no meaning.
+    """
+    arrangement, xy = plan.arrangement, plan.node_xy
+    if isinstance(ruler, PlaneRuler) and len(xy):
+        xy = xy - xy.mean(axis=0)  # so that coordinates far out cost no digits
+    strips = ruler.strips(xy[arrangement.low], xy[arrangement.high])
+    both = np.stack([strips, -strips], axis=1).reshape(-1)
+    return sum_by(arrangement.face_of_halfedge, both, arrangement.n_faces)

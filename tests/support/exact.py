@@ -1,0 +1,147 @@
+"""Slow, obvious, exact checks on small geometry, in Python fractions; no code of the product."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from itertools import pairwise
+
+Point = tuple[Fraction, Fraction]
+
+
+def points_of(ring) -> list[Point]:
+    return [(Fraction(float(x)), Fraction(float(y))) for x, y in ring]
+
+
+def turn(a: Point, b: Point, c: Point) -> int:
+    value = (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
+    return (value > 0) - (value < 0)
+
+
+def on_segment(p: Point, a: Point, b: Point) -> bool:
+    return (
+        turn(a, b, p) == 0
+        and min(a[0], b[0]) <= p[0] <= max(a[0], b[0])
+        and min(a[1], b[1]) <= p[1] <= max(a[1], b[1])
+    )
+
+
+def twice_area(ring: list[Point]) -> Fraction:
+    return sum((a[0] * b[1] - b[0] * a[1] for a, b in pairwise(ring)), Fraction(0))
+
+
+def covers(ring: list[Point], p: Point) -> int:
+    """1 inside, 0 on the ring, -1 outside; even-odd."""
+    inside = False
+    for a, b in pairwise(ring):
+        if on_segment(p, a, b):
+            return 0
+        if (a[1] > p[1]) != (b[1] > p[1]):
+            low, high = (a, b) if a[1] < b[1] else (b, a)
+            if turn(low, high, p) > 0:
+                inside = not inside
+    return 1 if inside else -1
+
+
+def _boxes_meet(a: Point, b: Point, c: Point, d: Point) -> bool:
+    return (
+        min(a[0], b[0]) <= max(c[0], d[0])
+        and min(c[0], d[0]) <= max(a[0], b[0])
+        and min(a[1], b[1]) <= max(c[1], d[1])
+        and min(c[1], d[1]) <= max(a[1], b[1])
+    )
+
+
+def faults(parts) -> list[str]:
+    """Say what the Simple Features standard (OGC 06-103r4, 6.1.11) has against a multipolygon.
+
+    ``parts`` is a list of parts, each a list of rings, each a sequence of (x, y).
+    """
+    found = []
+    rings = [[points_of(ring) for ring in part] for part in parts]
+    flat = [(p, r, ring) for p, part in enumerate(rings) for r, ring in enumerate(part)]
+    for p, r, ring in flat:
+        if len(ring) < 4 or ring[0] != ring[-1]:
+            found.append(f"part {p} ring {r}: open or too short")
+            return found
+        if len(set(ring[:-1])) != len(ring) - 1:
+            found.append(f"part {p} ring {r}: a vertex twice")
+        if (twice_area(ring) > 0) != (r == 0):
+            found.append(f"part {p} ring {r}: turned the wrong way")
+    edges = [(p, r, k, a, b) for p, r, ring in flat for k, (a, b) in enumerate(pairwise(ring))]
+    edges.sort(key=lambda e: min(e[3][0], e[4][0]))
+    touching: dict[tuple, set[Point]] = {}
+    for i, (p, r, k, a, b) in enumerate(edges):
+        for q, s, m, c, d in edges[i + 1 :]:
+            if min(c[0], d[0]) > max(a[0], b[0]):
+                break
+            if not _boxes_meet(a, b, c, d):
+                continue
+            shared = {v for v in (a, b) if on_segment(v, c, d)} | {
+                v for v in (c, d) if on_segment(v, a, b)
+            }
+            if turn(a, b, c) * turn(a, b, d) < 0 and turn(c, d, a) * turn(c, d, b) < 0:
+                found.append(f"edges cross: {p}.{r}.{k} and {q}.{s}.{m}")
+            elif len(shared) > 1:
+                found.append(f"edges overlap: {p}.{r}.{k} and {q}.{s}.{m}")
+            elif shared and (p, r) != (q, s):
+                touching.setdefault((p, r, q, s), set()).update(shared)
+            elif shared:
+                n = len(rings[p][r]) - 1
+                if abs(k - m) not in (1, n - 1):
+                    found.append(f"part {p} ring {r} touches itself: edges {k} and {m}")
+    if found:
+        return found
+    for p, part in enumerate(rings):
+        for r, hole in enumerate(part[1:], 1):
+            where = _side(hole, part[0])
+            if where < 0:
+                found.append(f"part {p} hole {r} lies outside")
+            for s, other in enumerate(part[1:], 1):
+                if s != r and _side(hole, other) > 0:
+                    found.append(f"part {p} hole {r} lies in hole {s}")
+        for q, other in enumerate(rings):
+            if (
+                p != q
+                and _side(part[0], other[0]) > 0
+                and not any(_side(part[0], hole) > 0 for hole in other[1:])
+            ):
+                found.append(f"part {p} lies in part {q}")
+    found += _pinched(rings, touching)
+    return found
+
+
+def _side(ring: list[Point], other: list[Point]) -> int:
+    """1 if ``ring``, which does not cross ``other``, lies inside it, -1 if outside."""
+    for a, b in pairwise(ring):
+        for p in (a, ((a[0] + b[0]) / 2, (a[1] + b[1]) / 2)):
+            where = covers(other, p)
+            if where:
+                return where
+    return 0
+
+
+def _pinched(rings, touching) -> list[str]:
+    """Rings of one part that touch in a cycle of points cut its inside apart."""
+    found = []
+    for p, part in enumerate(rings):
+        # Graph of rings and touching points: a cycle pinches.
+        nodes: dict[tuple, int] = {}
+        edges = set()
+        for (a, r, b, s), points in touching.items():
+            if a == b == p:
+                for v in points:
+                    edges |= {(("ring", r), v), (("ring", s), v)}
+        parent: dict = {}
+
+        def root(n, parent=parent):
+            while parent.setdefault(n, n) != n:
+                n = parent[n]
+            return n
+
+        for a, b in edges:
+            if root(a) == root(b):
+                found.append(f"part {p}: its inside is cut apart")
+                break
+            parent[root(a)] = root(b)
+        del nodes, part
+    return found
