@@ -1,1 +1,43 @@
-"""placeholder"""
+"""Polygene derives new vector layers from old ones: exactly, and saying plainly what it did.
+
+From Python::
+
+    import polygene
+    roads = polygene.read("region.gpkg#roads")
+    park = polygene.read("region.gpkg#park")
+    result = polygene.clip(roads, park)
+    polygene.write(result.layer, "out.gpkg#park_roads")
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import Any
+
+__version__ = "0.1.0"
+
+# Loaded when first asked for, so that importing the package costs next to nothing.
+_PUBLIC = {
+    "Layer": "polygene.layer",
+    "GeometryColumn": "polygene.geometry",
+    "Family": "polygene.geometry",
+    "Expression": "polygene.table.expression",
+    "PolygeneError": "polygene.errors",
+    "clip": "polygene.ops.clip",
+    "where": "polygene.ops.subset",
+    "single_parts": "polygene.ops.parts",
+    "read": "polygene.files",
+    "write": "polygene.files",
+}
+
+__all__ = ["__version__", *_PUBLIC]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _PUBLIC:
+        raise AttributeError(f"module 'polygene' has no attribute {name!r}")
+    return getattr(importlib.import_module(_PUBLIC[name]), name)
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -7,6 +7,7 @@ PolygeneError            could not be done (exit code 1)
 │   └── GeometryError    one row's geometry, with its place
 ├── FileError            a file cannot be read or written
 ├── ExistsError          the destination is there already
+├── UsageError           asked for in a way that makes no sense (exit code 2)
 └── ExpressionError      an expression that does not parse or fit (exit code 2)
 
 Anything else that escapes is our own bug and shows its traceback (exit code 3).
@@ -34,6 +35,10 @@ class ExistsError(PolygeneError):
     """The destination exists."""
 
 
+class UsageError(PolygeneError):
+    """What was asked for makes no sense, whatever the data."""
+
+
 class BalanceError(Exception):
     """Areas or lengths do not add up after a computation: our bug, never the user's."""
 
@@ -57,12 +62,13 @@ def listed(names: Sequence[str], most: int = 20) -> str:
     return ", ".join(names[:most]) + more
 
 
-def _hint(name: str, names: Sequence[str]) -> str:
-    ordered = nearest_first(name, names)
-    close = difflib.get_close_matches(
-        name.casefold(), [n.casefold() for n in ordered[:1]], cutoff=0.6
+def did_you_mean(name: str, names: Sequence[str]) -> str:
+    """Return ``; did you mean 'x'?`` if one of the names is much like it, else nothing."""
+    first = nearest_first(name, names)[:1]
+    is_close = (
+        first and difflib.SequenceMatcher(None, name.casefold(), first[0].casefold()).ratio() >= 0.6
     )
-    return f"; did you mean {ordered[0]!r}?" if close else ""
+    return f"; did you mean {first[0]!r}?" if is_close else ""
 
 
 class UnknownFieldError(DataError):
@@ -74,7 +80,7 @@ class UnknownFieldError(DataError):
 
     def __str__(self) -> str:
         return (
-            f"layer {self.layer!r} has no field {self.name!r}{_hint(self.name, self.fields)}\n"
+            f"layer {self.layer!r} has no field {self.name!r}{did_you_mean(self.name, self.fields)}\n"
             f"  its fields: {listed(nearest_first(self.name, self.fields))}"
         )
 
@@ -88,7 +94,7 @@ class UnknownLayerError(DataError):
 
     def __str__(self) -> str:
         return (
-            f"{self.path} has no layer {self.name!r}{_hint(self.name, self.layers)}\n"
+            f"{self.path} has no layer {self.name!r}{did_you_mean(self.name, self.layers)}\n"
             f"  its layers: {listed(nearest_first(self.name, self.layers))}"
         )
 

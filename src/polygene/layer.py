@@ -33,6 +33,8 @@ class Layer:
         The features' own identifiers, distinct, where the source has such.
     title, description : str
         What the source calls the layer for people, if anything.
+    total : int or None
+        Features in the source if only some were chosen from it.
     """
 
     name: str
@@ -42,6 +44,7 @@ class Layer:
     ids: I64Array | None = None
     title: str = ""
     description: str = ""
+    total: int | None = None
 
     def __post_init__(self) -> None:
         assert self.table.num_columns == 0 or self.table.num_rows == self.n_rows
@@ -49,6 +52,11 @@ class Layer:
     @property
     def n_rows(self) -> int:
         return self.geometry.n_rows
+
+    @property
+    def n_total(self) -> int:
+        """Features in the source, chosen or not."""
+        return self.n_rows if self.total is None else self.total
 
     def take(self, rows: I64Array | BoolArray) -> Layer:
         """Return the chosen rows (by index, in the order given, or by mask)."""

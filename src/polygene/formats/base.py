@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import os
 import tempfile
 from collections.abc import Iterator, Sequence
@@ -46,6 +47,21 @@ class Format(Protocol):
         Returns what there is to say about it.
         """
         ...
+
+
+@contextlib.contextmanager
+def collecting_no_garbage() -> Iterator[None]:
+    """Let Python not look for reference cycles while millions of values are made that have none.
+
+    Parsing 190 MB of GeoJSON takes 2 s this way and 9 s otherwise.
+    """
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
 
 
 @contextlib.contextmanager

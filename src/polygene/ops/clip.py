@@ -17,6 +17,7 @@ from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.summary import Balance, NamedRows, Side, check_balance
 from polygene.plane.borders import outline
 from polygene.plane.grid import DEFAULT_GEOGRAPHIC, DEFAULT_PROJECTED, Grid
+from polygene.plane.heights import with_heights
 from polygene.plane.inside import CUT_OF_FAMILY, Cut
 from polygene.plane.overlay import Overlay, overlay
 from polygene.plane.touch import rows_touched
@@ -98,7 +99,8 @@ def clip(
     is_inside = _inside_untouched(layer.geometry, touched, plan)
     is_inside[rows[cut.touches if whole else cut.is_whole]] = True
     cut_rows = rows[:0] if whole else rows[cut.is_cut]
-    geometry, source = _assembled(layer.geometry, is_inside, cut_rows, cut)
+    pieces, n_guessed = with_heights(plan, cut)
+    geometry, source = _assembled(layer.geometry, is_inside, cut_rows, pieces, cut)
     balance = None
     if not whole:
         balance = _balance(layer, rows, is_inside, cut, grid, ruler)
@@ -121,14 +123,14 @@ def clip(
         balance,
         label(layer.crs),
         grid.step,
-        _notes(layer, result, grid),
+        _notes(layer, grid, n_guessed),
     )
     return ClipResult(result, summary)
 
 
 def _side(layer: Layer, used: int, crossed: BoolArray) -> Side:
     named = NamedRows.of(layer, crossed)
-    return Side(layer.name, layer.n_rows, layer.n_rows, used, layer.geometry.family, named)
+    return Side(layer.name, layer.n_total, layer.n_rows, used, layer.geometry.family, named)
 
 
 def _check_other(other: Layer) -> None:
@@ -191,13 +193,17 @@ def _inside_untouched(column: GeometryColumn, touched: BoolArray, plan: Overlay)
 
 
 def _assembled(
-    column: GeometryColumn, is_inside: BoolArray, cut_rows: I64Array, cut: Cut
+    column: GeometryColumn,
+    is_inside: BoolArray,
+    cut_rows: I64Array,
+    all_pieces: GeometryColumn,
+    cut: Cut,
 ) -> tuple[GeometryColumn, I64Array]:
     """Put whole rows and pieces together in the order of INPUT; return also the row of each."""
     whole_rows = np.flatnonzero(is_inside)
     if len(cut_rows) == 0:
         return column.take(whole_rows), whole_rows
-    pieces = cut.pieces.take(np.flatnonzero(cut.is_cut))
+    pieces = all_pieces.take(np.flatnonzero(cut.is_cut))
     both = concatenate([column.take(whole_rows), pieces])
     source = np.concatenate([whole_rows, cut_rows])
     order = np.argsort(source, kind="stable")
@@ -239,18 +245,14 @@ def _balance(
     )
 
 
-def _notes(layer: Layer, result: Layer, grid: Grid) -> list[str]:
+def _notes(layer: Layer, grid: Grid, n_guessed: int) -> list[str]:
     notes = []
     if grid.is_coarsened:
         notes.append(f"the extent is so large that the grid had to be {grid.step:g} wide")
-    lost = [
-        name
-        for name, before, after in (
-            ("Z", layer.geometry.z, result.geometry.z),
-            ("M", layer.geometry.m, result.geometry.m),
+    if n_guessed:
+        kinds = [k for k, v in (("Z", layer.geometry.z), ("M", layer.geometry.m)) if v is not None]
+        notes.append(
+            f"{layer.name}: {n_guessed:,} vertices along the border of OTHER have no "
+            f"{' or '.join(kinds)} of their own; interpolated along the ring"
         )
-        if before is not None and after is None
-    ]
-    if lost:
-        notes.append(f"{' and '.join(lost)} values dropped")
     return notes

@@ -17,6 +17,7 @@ class Outline(NamedTuple):
 
     x, y : (n_vertices,) grid integers of all its vertices
     start, stop : (n_edges,) vertices at the ends of each edge, in ring order
+    ring : (n_edges,) the ring each edge is of
     part : (n_edges,) the part each edge is of
     sign : (n_edges,) +1 where the part's area lies to the left of the edge, else -1; 0 for lines
     row_of_part : (n_parts,)
@@ -26,6 +27,7 @@ class Outline(NamedTuple):
     y: I64Array
     start: I64Array
     stop: I64Array
+    ring: I64Array
     part: I64Array
     sign: I64Array
     row_of_part: I64Array
@@ -49,9 +51,8 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
     if column.family == Family.POLYGONS:
         start, stop = _closed(column, x, y, start, stop)
         sign = _ring_signs(column, x, y)[ring_of[start]]
-    return Outline(
-        x, y, start, stop, part_of_ring[ring_of[start]], sign, owners(column.row_offsets)
-    )
+    ring = ring_of[start]
+    return Outline(x, y, start, stop, ring, part_of_ring[ring], sign, owners(column.row_offsets))
 
 
 def _closed(

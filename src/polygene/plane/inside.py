@@ -23,12 +23,15 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.measures import Ruler
 from polygene.plane.overlay import Overlay, face_areas
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.steps import Steps, steps_of
 
 
 class Cut(NamedTuple):
     """What became of each row of INPUT.
 
     pieces : GeometryColumn of n_rows rows, what lies inside; meaningful for rows that are cut
+    node : (n_vertices of pieces,) the node of each vertex; None for points, which bring their own
+        Z and M
     is_whole : (n_rows,) all of the row lies inside: take it as it was
     is_cut : (n_rows,) some of it does
     touches : (n_rows,) the row meets OTHER somewhere, be it in a point of the border
@@ -39,6 +42,7 @@ class Cut(NamedTuple):
     """
 
     pieces: GeometryColumn
+    node: I64Array | None
     is_whole: BoolArray
     is_cut: BoolArray
     touches: BoolArray
@@ -63,9 +67,10 @@ def cut_polygons(plan: Overlay, ruler: Ruler) -> Cut:
     pieces = Pieces.of_sorted(face[is_piece], row[is_piece], arrangement.n_faces, n_rows)
     rings = trace_rings(arrangement, pieces)
     keeps = thinned(arrangement, plan.noded, rings, np.arange(n_rows), plan.row_of_part, n_rows)
-    column = rings_to_column(arrangement, rings, keeps, plan.node_xy, n_rows)
+    column, node = rings_to_column(arrangement, rings, keeps, plan.node_xy, n_rows)
     return Cut(
         column,
+        node,
         is_whole,
         has_inside & ~is_whole,
         has_inside | _meets_border(plan),
@@ -91,31 +96,13 @@ def _meets_border(plan: Overlay) -> BoolArray:
     return count_by(own_row[hit], n_rows) > 0
 
 
-class _Steps(NamedTuple):
-    """Noded edges that INPUT's lines run over, path by path, in the direction they run.
-
-    path : (n_steps,) the path (ring of the column)
-    edge : (n_steps,) noded edge
-    vertex : (n_steps,) the vertex of INPUT that the step starts at, NONE if it is no vertex
-    start, stop : (n_steps,) nodes
-    next_vertex : (n_steps,) as ``vertex``, for where it ends
-    """
-
-    path: I64Array
-    edge: I64Array
-    vertex: I64Array
-    start: I64Array
-    stop: I64Array
-    next_vertex: I64Array
-
-
 def cut_lines(plan: Overlay, ruler: Ruler) -> Cut:
     """Cut lines where OTHER's borders cross them; stretches along a border are inside.
 
     What lies inside is one line again except where it was cut; closed lines have no start.
     """
     own, n_rows = plan.own, plan.n_own_rows
-    steps = _steps_of_lines(plan)
+    steps = steps_of(plan)
     covered = _covered_steps(plan, steps)
     row_of_path = owners(own.ring_offsets_of_rows)
     length = ruler.lengths(_places(plan, steps, True), _places(plan, steps, False))
@@ -123,11 +110,12 @@ def cut_lines(plan: Overlay, ruler: Ruler) -> Cut:
     has_inside = count_by(row[covered], n_rows) > 0
     has_outside = count_by(row[~covered], n_rows) > 0
     is_whole = has_inside & ~has_outside
-    column = _runs_to_column(plan, *_turned(plan, steps, covered), row_of_path)
+    column, node = _runs_to_column(plan, *_turned(plan, steps, covered), row_of_path)
     on_border = _covered_nodes(plan)
     meets = on_border[steps.start] | on_border[steps.stop]
     return Cut(
         column,
+        node,
         is_whole,
         has_inside & ~is_whole,
         has_inside | (count_by(row[meets], n_rows) > 0),
@@ -138,33 +126,7 @@ def cut_lines(plan: Overlay, ruler: Ruler) -> Cut:
     )
 
 
-def _steps_of_lines(plan: Overlay) -> _Steps:
-    noded, mine = plan.noded, plan.own_outline
-    given = np.arange(len(mine.start))
-    line = noded.line_of_given[given]
-    given, line = given[line != NONE], line[line != NONE]
-    counts = np.diff(noded.step_offsets)[line]
-    step_given = np.repeat(given, counts)
-    against = noded.is_given_reversed[step_given]
-    # k counts along the line; a line run backwards takes its steps from the last to the first.
-    firsts = offsets_from(counts)[:-1]
-    k = np.arange(len(step_given)) - np.repeat(firsts, counts)
-    count = np.repeat(counts, counts)
-    at = np.repeat(noded.step_offsets[line], counts) + np.where(against, count - 1 - k, k)
-    edge = noded.step_edge[at]
-    is_back = noded.is_step_reversed[at] ^ against
-    ring_of = owners(plan.own.ring_offsets)
-    return _Steps(
-        ring_of[mine.start[step_given]],
-        edge,
-        np.where(k == 0, mine.start[step_given], NONE),
-        np.where(is_back, noded.high[edge], noded.low[edge]),
-        np.where(is_back, noded.low[edge], noded.high[edge]),
-        np.where(k == count - 1, mine.stop[step_given], NONE),
-    )
-
-
-def _covered_steps(plan: Overlay, steps: _Steps) -> BoolArray:
+def _covered_steps(plan: Overlay, steps: Steps) -> BoolArray:
     """Whether OTHER covers each step: by the faces beside it on a border, else by its middle."""
     noded = plan.noded
     border = plan.arrangement.border_of_edge[steps.edge]
@@ -189,7 +151,7 @@ def _covered_nodes(plan: Overlay) -> BoolArray:
     return covered
 
 
-def _places(plan: Overlay, steps: _Steps, at_start: bool) -> F64Array:
+def _places(plan: Overlay, steps: Steps, at_start: bool) -> F64Array:
     """Return the (n_steps, 2) coordinates of one end: the vertex's own where it is one."""
     vertex, node = (steps.vertex, steps.start) if at_start else (steps.next_vertex, steps.stop)
     xy = plan.node_xy[node]
@@ -197,7 +159,7 @@ def _places(plan: Overlay, steps: _Steps, at_start: bool) -> F64Array:
     return xy
 
 
-def _turned(plan: Overlay, steps: _Steps, covered: BoolArray) -> tuple[_Steps, BoolArray]:
+def _turned(plan: Overlay, steps: Steps, covered: BoolArray) -> tuple[Steps, BoolArray]:
     """Turn closed paths that are cut so that they start where they first come in after going out."""
     n_paths = plan.own.n_rings
     counts = count_by(steps.path, n_paths)
@@ -215,13 +177,16 @@ def _turned(plan: Overlay, steps: _Steps, covered: BoolArray) -> tuple[_Steps, B
         return steps, covered
     k = np.arange(len(covered)) - offsets[steps.path]
     order = offsets[steps.path] + (k + shift[steps.path]) % counts[steps.path]
-    return _Steps(*(column[order] for column in steps)), covered[order]
+    return Steps(*(column[order] for column in steps)), covered[order]
 
 
 def _runs_to_column(
-    plan: Overlay, steps: _Steps, covered: BoolArray, row_of_path: I64Array
-) -> GeometryColumn:
-    """Join covered steps that follow each other; leave out nodes that are no vertices."""
+    plan: Overlay, steps: Steps, covered: BoolArray, row_of_path: I64Array
+) -> tuple[GeometryColumn, I64Array]:
+    """Join covered steps that follow each other; leave out nodes that are no vertices.
+
+    Returns also the (n_vertices,) node of each vertex.
+    """
     n_rows = plan.n_own_rows
     inside = np.flatnonzero(covered)
     path = steps.path[inside]
@@ -238,12 +203,14 @@ def _runs_to_column(
     xy = np.empty((run_offsets[-1], 2))
     is_end = np.zeros(len(xy), bool)
     is_end[run_offsets[1:] - 1] = True
-    chosen = _Steps(*(column[inside] for column in steps))
+    chosen = Steps(*(column[inside] for column in steps))
     xy[~is_end] = _places(plan, chosen, True)[keeps]
     xy[is_end] = _places(plan, chosen, False)[is_last]
+    node = np.empty(len(xy), np.int64)
+    node[~is_end], node[is_end] = chosen.start[keeps], chosen.stop[is_last]
     row = row_of_path[path[is_first]]
     parts = np.arange(len(n_points) + 1)
-    return GeometryColumn.from_parts(Family.LINES, xy, run_offsets, parts, row, n_rows)
+    return GeometryColumn.from_parts(Family.LINES, xy, run_offsets, parts, row, n_rows), node
 
 
 def cut_points(plan: Overlay, ruler: Ruler) -> Cut:
@@ -262,6 +229,7 @@ def cut_points(plan: Overlay, ruler: Ruler) -> Cut:
     parts = np.flatnonzero(covered)
     return Cut(
         own.take_parts(parts, row[parts], n_rows),
+        None,
         (n_inside == before) & (n_inside > 0),
         (n_inside < before) & (n_inside > 0),
         n_inside > 0,

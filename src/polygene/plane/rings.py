@@ -212,8 +212,11 @@ def _lines_at(
 
 def rings_to_column(
     arrangement: Arrangement, rings: Rings, keeps: BoolArray, node_xy: F64Array, n_pieces: int
-) -> GeometryColumn:
-    """Write rings out as a polygon column of ``n_pieces`` rows, each ring closed."""
+) -> tuple[GeometryColumn, I64Array]:
+    """Write rings out as a polygon column of ``n_pieces`` rows, each ring closed.
+
+    Returns also the (n_vertices,) node of each vertex.
+    """
     node = arrangement.origin[rings.halfedge]
     ring_of = owners(rings.offsets)
     counts = count_by(ring_of[keeps], len(rings.piece))
@@ -227,7 +230,8 @@ def rings_to_column(
     closed[is_last] = kept[offsets[:-1]]
     part_counts = np.bincount(rings.part)
     part_offsets = offsets_from(part_counts)
-    return GeometryColumn.from_parts(
+    column = GeometryColumn.from_parts(
         Family.POLYGONS, node_xy[closed], offsets_from(counts + 1), part_offsets,
         rings.piece[part_offsets[:-1]], n_pieces,
     )  # fmt: skip
+    return column, closed

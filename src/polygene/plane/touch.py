@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners
+from polygene.arrays import BoolArray, F64Array, I64Array, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline
 from polygene.plane.cells import Segments, single_box, spread
 from polygene.plane.grid import Grid
 
+FAR_OFF = -(2**40)  # grid units
 CELLS_PER_EDGE = 8
 LEAST_CELLS = 1 << 16
 
@@ -74,9 +75,16 @@ def _sum_over(sums: I64Array, first: I64Array, last: I64Array) -> I64Array:
 
 
 def boxes_in_units(bounds: F64Array, grid: Grid) -> tuple[I64Array, I64Array]:
-    """Return the lower and upper corners (n, 2) of map bounds (n, 4) in grid units."""
+    """Return the lower and upper corners (n, 2) of map bounds (n, 4) in grid units.
+
+    The box of an empty row is far off, where no border is.
+    """
+    is_empty: BoolArray = np.any(~np.isfinite(bounds), axis=1)
+    bounds = np.where(is_empty[:, None], 0.0, bounds)
     low = np.stack(grid.to_units(bounds[:, :2]), axis=1)
-    return low, np.stack(grid.to_units(bounds[:, 2:]), axis=1)
+    high = np.stack(grid.to_units(bounds[:, 2:]), axis=1)
+    low[is_empty] = high[is_empty] = FAR_OFF
+    return low, high
 
 
 def rows_touched(
@@ -136,13 +144,12 @@ def _mark_holders(
     near: I64Array,
     touched: BoolArray,
 ) -> None:
-    """Mark rows that may hold a whole part of the border inside themselves."""
+    """Mark rows that may hold a whole ring of the border inside themselves."""
     quiet = near[~touched[near]]
     if len(quiet) == 0:
         return
-    # One vertex of each part stands for it: a part wholly inside a row lies inside its box.
-    offsets = offsets_from(np.bincount(border.part, minlength=len(border.row_of_part)))
-    order = np.argsort(border.part, kind="stable")
-    chosen = border.start[order[offsets[:-1][np.diff(offsets) > 0]]]
+    # One vertex of each ring stands for it: a ring wholly inside a row lies inside its box.
+    _, firsts = np.unique(border.ring, return_index=True)
+    chosen = border.start[firsts]
     corners = np.stack([border.x[chosen], border.y[chosen]], axis=1)
     touched[quiet[cells.holds_corner(corners, low[quiet], high[quiet])]] = True

@@ -13,7 +13,7 @@ from polygene.arrays import BoolArray, I64Array, U8Array
 from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import wkb
 from polygene.formats.assemble import Chosen, Parts, columns_of
-from polygene.formats.base import Reading
+from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.geopackage.schema import opened, quoted, read_crs
 from polygene.formats.geopackage.values import arrow_field, to_arrow
 from polygene.geometry import Extent, Family
@@ -168,6 +168,7 @@ class _Fetched(NamedTuple):
     wrong: dict[str, str]
 
 
+@collecting_no_garbage()
 def _fetch(
     connection: sqlite3.Connection, table: _Table, columns: _Columns, path: Path
 ) -> _Fetched:

@@ -1,0 +1,186 @@
+"""From addresses to written results: what all commands on layers do around their operation."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Generic, Protocol, TypeVar
+
+import numpy as np
+import pyarrow as pa
+import pyproj
+
+from polygene import crs as crs_module
+from polygene.errors import DataError, UsageError
+from polygene.formats import address, destination
+from polygene.formats.address import LayerRef
+from polygene.formats.destination import OnExisting, Target
+from polygene.geometry import Extent, Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.ops.subset import where
+from polygene.progress import SILENT, Progress
+from polygene.table.expression import Expression
+
+
+class Result(Protocol):
+    """What an operation gives back."""
+
+    @property
+    def layer(self) -> Layer: ...
+
+
+R = TypeVar("R", bound=Result)
+
+
+@dataclass(frozen=True)
+class Done(Generic[R]):
+    """One input worked on: its result, where it went, the seconds it took, what is to be said."""
+
+    source: LayerRef
+    result: R
+    target: Target
+    seconds: float
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class Choice:
+    """How layers are taken from their files: a filter, and a CRS for those that state none."""
+
+    where: Expression | None = None
+    crs: pyproj.CRS | None = None
+
+    def of(self, layer: Layer) -> Layer:
+        if layer.crs is None and self.crs is not None:
+            layer = replace(layer, crs=self.crs)
+        return layer if self.where is None else where(layer, self.where)
+
+
+def run(
+    inputs: Sequence[str],
+    operation: Callable[[Layer], tuple[R, list[str]]],
+    out: str,
+    *,
+    choice: Choice | None = None,
+    on_existing: OnExisting = "refuse",
+    progress: Progress = SILENT,
+) -> list[Done[R]]:
+    """Read each input, work on it, and write all results together at the end.
+
+    Raises
+    ------
+    PolygeneError
+        If anything cannot be done; then nothing is written.
+    """
+    choice = choice or Choice()
+    refs = list(dict.fromkeys(ref for text in inputs for ref in address.resolve(text)))
+    destination.plan(out, refs, on_existing)  # fail now rather than after the work
+    sources: list[LayerRef] = []
+    results: list[tuple[R, list[str], float]] = []
+    for ref in refs:
+        progress.stage(f"reading {ref.words}")
+        began = time.monotonic()
+        reading = address.read(ref)
+        notes = list(reading.notes)
+        for layer in reading.layers:
+            result, more = operation(choice.of(layer))
+            results.append((result, notes + more, time.monotonic() - began))
+            sources.append(LayerRef(ref.path, layer.name))
+            notes, began = [], time.monotonic()
+    targets = destination.plan(out, sources, on_existing)
+    progress.stage(f"writing {out}")
+    written = destination.write_all(
+        [
+            (target, replace(result.layer, name=target.name))
+            for target, (result, _, _) in zip(targets, results, strict=True)
+        ]
+    )
+    if results and written:
+        results[-1][1].extend(written)
+    return [
+        Done(source, result, target, seconds, notes)
+        for source, target, (result, notes, seconds) in zip(sources, targets, results, strict=True)
+    ]
+
+
+class Other:
+    """OTHER, brought to the CRS of whatever it is laid over."""
+
+    def __init__(self, layer: Layer, notes: Sequence[str] = ()) -> None:
+        self.layer, self.notes = layer, list(notes)
+        self._by_crs: dict[str, Layer] = {}
+
+    def in_crs_of(self, layer: Layer) -> tuple[Layer, list[str]]:
+        """Return OTHER in the CRS of a layer, and what there is to say about it.
+
+        Raises
+        ------
+        DataError
+            If one of the two has a CRS and the other has none.
+        """
+        mine, theirs = self.layer.crs, layer.crs
+        if crs_module.is_same(mine, theirs):
+            return self.layer, []
+        if mine is None or theirs is None:
+            bare, known = (self.layer, layer) if mine is None else (layer, self.layer)
+            raise DataError(
+                f"layer {bare.name!r} has no CRS and layer {known.name!r} is in "
+                f"{crs_module.label(known.crs)}; say with --crs which one the coordinates of "
+                f"{bare.name!r} are in"
+            )
+        key = theirs.to_wkt()
+        if key not in self._by_crs:
+            column = crs_module.transform(
+                self.layer.geometry, mine, theirs, f"layer {self.layer.name!r}"
+            )
+            self._by_crs[key] = replace(self.layer, geometry=column, crs=theirs)
+        note = (
+            f"{self.layer.name} was brought from {crs_module.label(mine)} to "
+            f"{crs_module.label(theirs)}, the CRS of {layer.name}"
+        )
+        return self._by_crs[key], [note]
+
+
+def read_other(text: str, choice: Choice, progress: Progress = SILENT) -> Other:
+    """Read OTHER, which must come to one layer; of mixed dimensions its polygons are taken.
+
+    Raises
+    ------
+    PolygeneError
+        If there is not exactly one such layer, or it cannot be read.
+    """
+    refs = address.resolve(text)
+    if len(refs) > 1:
+        names = ", ".join(ref.words for ref in refs[:5])
+        raise UsageError(f"OTHER must be one layer, and {text!r} stands for {len(refs)}: {names}")
+    progress.stage(f"reading {refs[0].words}")
+    reading = address.read(refs[0])
+    layers = reading.layers
+    if len(layers) > 1:
+        layers = [layer for layer in layers if layer.geometry.family == Family.POLYGONS]
+    if not layers:
+        raise DataError(f"OTHER, {text}, holds no polygons")
+    chosen = choice.of(layers[0])
+    if choice.where is not None and chosen.n_rows == 0:
+        raise DataError(
+            f"OTHER, layer {chosen.name!r}: none of its {chosen.n_total:,} features is left after "
+            f"the filter {choice.where.text}"
+        )
+    return Other(chosen, reading.notes)
+
+
+class Box:
+    """A rectangle as OTHER, in the CRS of whatever it is laid over."""
+
+    notes: Sequence[str] = ()
+
+    def __init__(self, box: Extent) -> None:
+        x0, y0, x1, y1 = box
+        ring = np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)])
+        column = GeometryColumn.from_rings([[[ring]]], Family.POLYGONS)
+        self.layer = Layer("box", column, pa.table({}))
+
+    def in_crs_of(self, layer: Layer) -> tuple[Layer, list[str]]:
+        """Return the rectangle with the CRS of a layer."""
+        return replace(self.layer, crs=layer.crs), []

@@ -1,0 +1,1 @@
+"""The command line: parse, call the core, show what came of it. No geometry, no SQL here."""

@@ -1,0 +1,98 @@
+"""``polygene layers``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from polygene.cli import options, show
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from polygene.layer import LayerInfo
+
+
+@click.command()
+@click.argument("files", metavar="FILE...", nargs=-1, required=True)
+@options.json
+def layers(files: tuple[str, ...], as_json: bool) -> None:
+    """List what is in files: layers, geometry, features, CRS and extent.
+
+    FILE may be a folder or a pattern.
+
+    \b
+    Example: polygene layers tolva.gpkg
+    """
+    from polygene.formats.address import files_of, split
+    from polygene.formats.registry import readable_format
+
+    found = []
+    for path in dict.fromkeys(path for text in files for path in files_of(text)):
+        source = readable_format(path)
+        found.append((path, source.NAME, source.list_layers(path)))
+    del split
+    if as_json:
+        show.json([_facts(path, name, infos) for path, name, infos in found])
+        return
+    for k, (path, name, infos) in enumerate(found):
+        if k:
+            click.echo()
+        _print(path, name, infos)
+
+
+def _facts(path: Path, name: str, infos: list[LayerInfo]) -> dict[str, object]:
+    from polygene.crs import label
+
+    return {
+        "file": str(path),
+        "format": name,
+        "layers": [
+            {
+                "name": info.name,
+                "geometry": info.geometry,
+                "features": info.n_rows,
+                "crs": label(info.crs),
+                "extent": info.extent,
+                "fields": dict(info.fields),
+                "title": info.title,
+                "problem": info.problem,
+            }
+            for info in infos
+        ],
+    }
+
+
+def _print(path: Path, name: str, infos: list[LayerInfo]) -> None:
+    from polygene.crs import label
+
+    count = f"{len(infos)} layer{'' if len(infos) == 1 else 's'}"
+    show.title(str(path), f"{name}, {count}")
+    systems = list(dict.fromkeys(label(info.crs) for info in infos))
+    is_shared = len(systems) == 1
+    head = ["layer", "geometry", "features", "fields", "extent"]
+    rows = [
+        [info.name, info.geometry, f"{info.n_rows:,}", str(len(info.fields)), _extent(info)]
+        for info in infos
+    ]
+    if not is_shared:
+        head.insert(3, "CRS")
+        for row, info in zip(rows, infos, strict=True):
+            row.insert(3, label(info.crs).split(" ")[0] if info.crs else "none")
+    if infos:
+        number_columns = [2, len(head) - 2]
+        show.table(head, rows, right=number_columns, flexible=[0, 1])
+    for system in systems:
+        show.line("CRS", system)
+    for info in infos:
+        if info.problem:
+            show.note(f"{info.name} cannot be read: {info.problem}")
+
+
+def _extent(info: LayerInfo) -> str:
+    if info.extent is None:
+        return "none" if info.n_rows == 0 else "not stated"
+    is_degrees = info.crs is not None and info.crs.is_geographic
+    form = "{:.4f}" if is_degrees else "{:.0f}"
+    return " ".join(form.format(value) for value in info.extent)

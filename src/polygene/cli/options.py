@@ -1,0 +1,102 @@
+"""Options and parameter types that several commands share, each written once."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from polygene.errors import PolygeneError
+
+if TYPE_CHECKING:
+    from polygene.formats.destination import OnExisting
+
+
+class BoxType(click.ParamType):
+    """``XMIN,YMIN,XMAX,YMAX``."""
+
+    name = "XMIN,YMIN,XMAX,YMAX"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+        if isinstance(value, tuple):
+            return value
+        try:
+            x0, y0, x1, y1 = (float(part) for part in value.split(","))
+        except ValueError:
+            self.fail(f"{value!r} is no box; write four numbers, XMIN,YMIN,XMAX,YMAX", param, ctx)
+        if not (x0 < x1 and y0 < y1):
+            self.fail(f"{value!r} encloses nothing; the order is XMIN,YMIN,XMAX,YMAX", param, ctx)
+        return x0, y0, x1, y1
+
+
+class DistanceType(click.ParamType):
+    """A number with a unit of length, or in units of the CRS."""
+
+    name = "DISTANCE"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+        from polygene.units import Distance
+
+        if isinstance(value, Distance):
+            return value
+        try:
+            distance = Distance.parse(value)
+        except PolygeneError as err:
+            self.fail(str(err), param, ctx)
+        if distance.value <= 0:
+            self.fail("it must be more than 0", param, ctx)
+        return distance
+
+
+class ExpressionType(click.ParamType):
+    """A CQL2-Text expression."""
+
+    name = "EXPR"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+        from polygene.table.expression import Expression
+
+        if isinstance(value, Expression):
+            return value
+        try:
+            return Expression(value)
+        except PolygeneError as err:
+            self.fail(str(err), param, ctx)
+
+
+inputs = click.argument("inputs", metavar="INPUT...", nargs=-1, required=True)
+with_ = click.option("--with", "with_", metavar="OTHER", help="The layer it is worked on with.")
+where = click.option(
+    "--where", type=ExpressionType(), help="Take only those features of INPUT (CQL2 text)."
+)
+with_where = click.option(
+    "--with-where", type=ExpressionType(), help="Take only those features of OTHER."
+)
+box = click.option(
+    "--box", type=BoxType(), help="A rectangle in the CRS of INPUT instead of OTHER."
+)
+out = click.option(
+    "-o", "--out", required=True, metavar="DESTINATION",
+    help="File, file#layer, folder/, or a pattern: 'out.gpkg#{name}_park'.",
+)  # fmt: skip
+replace = click.option("--replace", is_flag=True, help="Overwrite results that exist.")
+next_ = click.option(
+    "--next", "next_", is_flag=True, help="Write the next free number, as in zones_2."
+)
+single_parts = click.option(
+    "--single-parts", is_flag=True, help="Give each part of a result a row of its own."
+)
+precision = click.option(
+    "--precision", type=DistanceType(),
+    help="Grid of the computation; 0.0001 or, in degrees, 1e-9 if not given.",
+)  # fmt: skip
+crs = click.option("--crs", metavar="CRS", help="The CRS of layers that state none.")
+json = click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON.")
+quiet = click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors.")
+
+
+def on_existing(replace: bool, next_: bool) -> OnExisting:
+    """Return what to do about results that exist; one of the two at most."""
+    if replace and next_:
+        raise click.UsageError("--replace and --next exclude each other")
+    return "replace" if replace else "next" if next_ else "refuse"

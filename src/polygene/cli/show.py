@@ -1,0 +1,165 @@
+"""How results are laid out for people: tables, labelled lines, notes, progress."""
+
+from __future__ import annotations
+
+import datetime
+import math
+import os
+import shutil
+import sys
+import threading
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any, TextIO
+
+import click
+
+from polygene.progress import SILENT, Progress
+
+GAP = "  "
+PATIENCE = 1.0  # seconds before anything is said about progress
+
+
+def width_of(stream: TextIO) -> int:
+    """Return the columns there are: those of the terminal, or 80 elsewhere."""
+    return shutil.get_terminal_size((80, 24)).columns if stream.isatty() else 80
+
+
+def styled(text: str, stream: TextIO, **style: Any) -> str:
+    """Return a text with colour or weight if the stream is a terminal that wants it."""
+    if not stream.isatty() or os.environ.get("NO_COLOR"):
+        return text
+    return click.style(text, **style)
+
+
+def number(value: Any) -> str:
+    """Return a value as tables show it; null as a dot."""
+    if value is None:
+        return "·"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, int):
+        return str(value)
+    if isinstance(value, float):
+        return "nan" if math.isnan(value) else f"{value:.10g}"
+    if isinstance(value, datetime.datetime):
+        return value.strftime("%Y-%m-%d %H:%M:%S").removesuffix(" 00:00:00")
+    if isinstance(value, bytes):
+        return f"{len(value)} bytes"
+    return " ".join(str(value).split())
+
+
+def table(
+    head: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    *,
+    right: Sequence[int] = (),
+    stream: TextIO | None = None,
+    flexible: Sequence[int] = (),
+    indent: str = GAP,
+) -> None:
+    """Print columns under their heads.
+
+    ``right`` are columns of numbers, ``flexible`` those that may be cut to fit the width.
+    """
+    stream = stream or sys.stdout
+    widths = [max(map(len, cells)) for cells in zip(head, *rows, strict=True)]
+    room = width_of(stream) - len(indent) - len(GAP) * (len(widths) - 1)
+    for column in sorted(flexible, key=lambda c: -widths[c]):
+        excess = sum(widths) - room
+        if excess > 0:
+            widths[column] = max(widths[column] - excess, 8)
+    for k, row in enumerate([head, *rows]):
+        cells = [
+            _fitted(cell, width, column in right)
+            for column, (cell, width) in enumerate(zip(row, widths, strict=True))
+        ]
+        line = (indent + GAP.join(cells)).rstrip()
+        click.echo(styled(line, stream, dim=True) if k == 0 else line, file=stream)
+
+
+def _fitted(cell: str, width: int, is_right: bool) -> str:
+    if len(cell) > width:
+        cell = cell[: width - 1] + "…"
+    return cell.rjust(width) if is_right else cell.ljust(width)
+
+
+def title(text: str, rest: str = "", stream: TextIO | None = None) -> None:
+    """Print a heading: the thing in bold, what is said of it behind."""
+    stream = stream or sys.stdout
+    click.echo(styled(text, stream, bold=True) + (f"{GAP}{rest}" if rest else ""), file=stream)
+
+
+def line(label: str, text: str, stream: TextIO | None = None, wide: int = 10) -> None:
+    """Print a labelled line, wrapped under itself."""
+    stream = stream or sys.stdout
+    room = max(30, width_of(stream) - len(GAP) - wide - 1)
+    head = styled(label.ljust(wide), stream, dim=True)
+    for k, piece in enumerate(_wrapped(text, room)):
+        click.echo(f"{GAP}{head if k == 0 else ' ' * wide} {piece}", file=stream)
+
+
+def note(text: str, stream: TextIO | None = None) -> None:
+    """Print something to know, set apart by colour."""
+    stream = stream or sys.stderr
+    room = max(30, width_of(stream) - len(GAP) - 6)
+    for k, piece in enumerate(_wrapped(text, room)):
+        head = styled("note", stream, fg="yellow") if k == 0 else "    "
+        click.echo(f"{GAP}{head}  {piece}", file=stream)
+
+
+def _wrapped(text: str, room: int) -> list[str]:
+    import textwrap
+
+    return textwrap.wrap(text, room, break_long_words=False, break_on_hyphens=False) or [""]
+
+
+class _Terminal:
+    """Shows the stage at work and its seconds on one line, once the work takes more than one."""
+
+    def __init__(self) -> None:
+        self._stage, self._began = "", time.monotonic()
+        self._stopped, self._shown = threading.Event(), False
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def stage(self, name: str) -> None:
+        self._stage = name
+
+    def _run(self) -> None:
+        while not self._stopped.wait(0.2):
+            elapsed = time.monotonic() - self._began
+            if elapsed > PATIENCE:
+                room = width_of(sys.stderr) - 10
+                text = f"{elapsed:4.0f} s  {self._stage}"[:room]
+                sys.stderr.write(f"\r{text}\x1b[K")
+                sys.stderr.flush()
+                self._shown = True
+
+    def close(self) -> None:
+        self._stopped.set()
+        self._thread.join()
+        if self._shown:
+            sys.stderr.write("\r\x1b[K")
+            sys.stderr.flush()
+
+
+@contextmanager
+def progress(quiet: bool) -> Iterator[Progress]:
+    """Give something to report stages to: a line on a terminal, nothing elsewhere."""
+    if quiet or not sys.stderr.isatty():
+        yield SILENT
+        return
+    terminal = _Terminal()
+    try:
+        yield terminal
+    finally:
+        terminal.close()
+
+
+def json(value: Any) -> None:
+    """Print a summary for scripts."""
+    import orjson
+
+    click.echo(orjson.dumps(value, option=orjson.OPT_INDENT_2, default=str).decode())

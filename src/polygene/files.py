@@ -1,0 +1,40 @@
+"""Reading and writing single layers from Python."""
+
+from __future__ import annotations
+
+from polygene.errors import UsageError
+from polygene.formats import address, destination
+from polygene.formats.address import LayerRef
+from polygene.formats.destination import OnExisting
+from polygene.layer import Layer
+
+
+def read(text: str) -> Layer:
+    """Read the one layer that an address such as ``region.gpkg#roads`` stands for.
+
+    Raises
+    ------
+    PolygeneError
+        If there is not exactly one, or it cannot be read.
+    """
+    layers = [layer for ref in address.resolve(text) for layer in address.read(ref).layers]
+    if len(layers) != 1:
+        names = ", ".join(layer.name for layer in layers)
+        raise UsageError(f"{text!r} stands for {len(layers)} layers ({names}); name one of them")
+    return layers[0]
+
+
+def write(layer: Layer, out: str, on_existing: OnExisting = "refuse") -> str:
+    """Write a layer to a destination such as ``out.gpkg#roads``; return the address it got.
+
+    Raises
+    ------
+    PolygeneError
+        If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
+    """
+    from dataclasses import replace
+    from pathlib import Path
+
+    (target,) = destination.plan(out, [LayerRef(Path(out), layer.name)], on_existing)
+    destination.write_all([(target, replace(layer, name=target.name))])
+    return target.words

@@ -1,0 +1,138 @@
+"""Layer addresses: ``file.gpkg#rivers``, ``file.gpkg#*``, ``folder/``, ``'pattern*.geojson'``."""
+
+from __future__ import annotations
+
+import fnmatch
+import glob
+from pathlib import Path
+from typing import NamedTuple
+
+from polygene.errors import (
+    DataError,
+    FileError,
+    UnknownLayerError,
+    did_you_mean,
+    listed,
+    nearest_first,
+)
+from polygene.formats.base import Reading
+from polygene.formats.registry import ENDINGS, readable_format
+from polygene.geometry import Family
+
+_WILD = "*?["
+
+
+class LayerRef(NamedTuple):
+    """One layer of one file; of mixed dimensions, only the family named if one is."""
+
+    path: Path
+    name: str
+    family: Family | None = None
+
+    @property
+    def words(self) -> str:
+        """The address that names it."""
+        return f"{self.path}#{self.name}"
+
+
+def split(address: str) -> tuple[str, str | None]:
+    """Split an address at the last ``#``, unless a file is called so."""
+    if "#" not in address or Path(address).exists():
+        return address, None
+    path, _, fragment = address.rpartition("#")
+    return path, fragment
+
+
+def files_of(address: str) -> list[Path]:
+    """Return the files that the path of an address stands for, in order of name.
+
+    Raises
+    ------
+    FileError
+        If there are none, with the likeliest name.
+    """
+    path, _ = split(address)
+    place = Path(path)
+    if place.is_dir():
+        found = sorted(p for p in place.iterdir() if p.suffix.lower() in ENDINGS)
+        if not found:
+            raise FileError(f"{place} holds no files of a known format ({listed(list(ENDINGS))})")
+        return found
+    if place.exists():
+        return [place]
+    if any(sign in path for sign in _WILD):
+        found = sorted(Path(p) for p in glob.glob(path, recursive=True) if Path(p).is_file())
+        if not found:
+            raise FileError(f"no file matches {path!r}")
+        return found
+    raise FileError(_missing(place))
+
+
+def _missing(place: Path) -> str:
+    folder = place.parent
+    if not folder.is_dir():
+        return f"there is no file {place}: there is no folder {folder}"
+    names = [p.name for p in folder.iterdir() if p.suffix.lower() in ENDINGS]
+    return f"there is no file {place}{did_you_mean(place.name, sorted(names))}"
+
+
+def resolve(address: str) -> list[LayerRef]:
+    """Return the layers that an address stands for, in the order of their files.
+
+    Raises
+    ------
+    FileError, UnknownLayerError
+        If a file or layer is not there.
+    DataError
+        If a single file of several layers is named without saying which.
+    """
+    files = files_of(address)
+    _, fragment = split(address)
+    is_one = len(files) == 1 and not Path(split(address)[0]).is_dir()
+    refs: list[LayerRef] = []
+    for path in files:
+        refs += _layers_in(path, fragment, is_one)
+    if not refs:
+        names = [name for path in files for name in readable_format(path).layer_names(path)]
+        raise UnknownLayerError(fragment or "*", address, names)
+    return refs
+
+
+def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]:
+    source = readable_format(path)
+    if not source.HOLDS_MANY and fragment in (None, "*"):
+        return [LayerRef(path, path.stem)]
+    names = source.layer_names(path)
+    if fragment is None:
+        if is_one and len(names) > 1:
+            raise DataError(
+                f"{path} holds {len(names)} layers; say which: {path}#{names[0]}, or #* for all\n"
+                f"  its layers: {listed(names)}"
+            )
+        if is_one and not names:
+            raise DataError(f"{path} holds no layer with geometry")
+        return [LayerRef(path, name) for name in names]
+    if fragment in names:
+        return [LayerRef(path, fragment)]
+    if any(sign in fragment for sign in _WILD):
+        return [LayerRef(path, n) for n in names if fnmatch.fnmatchcase(n, fragment)]
+    for family in Family:
+        base = fragment.removesuffix(f"_{family.words}")
+        if base != fragment and base in names:
+            return [LayerRef(path, base, family)]
+    if is_one:
+        raise UnknownLayerError(fragment, str(path), nearest_first(fragment, names))
+    return []
+
+
+def read(ref: LayerRef) -> Reading:
+    """Read a layer; several come back if its geometry has mixed dimensions."""
+    reading = readable_format(ref.path).read(ref.path, ref.name)
+    if ref.family is None:
+        return reading
+    chosen = [layer for layer in reading.layers if layer.geometry.family == ref.family]
+    if not chosen:
+        raise UnknownLayerError(
+            f"{ref.name}_{ref.family.words}", str(ref.path), [y.name for y in reading.layers]
+        )
+    return Reading(chosen, [])

@@ -1,0 +1,154 @@
+"""Destinations: where results go, under which names, and what stands in the way."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Literal, NamedTuple
+
+from polygene.errors import ExistsError, FileError, UsageError
+from polygene.formats.address import LayerRef, split
+from polygene.formats.registry import format_of, readable_format
+from polygene.layer import Layer
+
+DEFAULT_ENDING = ".gpkg"
+_RESERVED = ("gpkg_", "rtree_", "sqlite_")
+
+OnExisting = Literal["refuse", "replace", "next"]
+
+
+class Target(NamedTuple):
+    """The file and layer that one result goes to."""
+
+    path: Path
+    name: str
+
+    @property
+    def words(self) -> str:
+        return f"{self.path}#{self.name}" if format_of(self.path).HOLDS_MANY else str(self.path)
+
+
+def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting) -> list[Target]:
+    """Say where the result from each source goes; checked before anything is computed.
+
+    Raises
+    ------
+    UsageError
+        If several results would get one name, or a name cannot be a layer's.
+    FileError
+        If the place cannot be written to.
+    ExistsError
+        If a result is there already and is not to be replaced.
+    """
+    path, fragment = split(destination)
+    is_folder = path.endswith(("/", os.sep)) or Path(path).is_dir()
+    names = _names(sources, fragment)
+    if is_folder:
+        targets = [Target(Path(path) / f"{name}{DEFAULT_ENDING}", name) for name in names]
+    else:
+        targets = [Target(Path(path.replace("{name}", name)), name) for name in names]
+    targets = [t if format_of(t.path).HOLDS_MANY else Target(t.path, t.path.stem) for t in targets]
+    _check_names(targets, destination)
+    if is_folder:
+        Path(path).mkdir(exist_ok=True)
+    for place in dict.fromkeys(target.path for target in targets):
+        _check_place(place)
+    return _clear_of_existing(targets, on_existing)
+
+
+def _names(sources: Sequence[LayerRef], fragment: str | None) -> list[str]:
+    names = [source.name for source in sources]
+    counts = Counter(name.casefold() for name in names)
+    # Layers of one name from several files get the file's name in front.
+    names = [
+        f"{source.path.stem}_{name}" if counts[name.casefold()] > 1 else name
+        for source, name in zip(sources, names, strict=True)
+    ]
+    if fragment:
+        names = [fragment.replace("{name}", name) for name in names]
+    return names
+
+
+def _check_names(targets: Sequence[Target], destination: str) -> None:
+    for target in targets:
+        if re.search(r"[{}]", target.name) or "{" in str(target.path):
+            raise UsageError(f"{destination}: the only thing to fill in is {{name}}")
+        if not target.name.strip() or target.name.lower().startswith(_RESERVED):
+            raise UsageError(
+                f"{target.name!r} cannot be a layer's name; names that begin with "
+                f"{', '.join(_RESERVED)} belong to the format"
+            )
+    counts = Counter((str(t.path), t.name.casefold()) for t in targets)
+    for target in targets:
+        if counts[str(target.path), target.name.casefold()] > 1:
+            raise UsageError(
+                f"several results would be written to {target.words}; put {{name}} into the "
+                "destination, as in 'out.gpkg#{name}_park', or give a folder"
+            )
+
+
+def _check_place(path: Path) -> None:
+    """Refuse early what could not be written in the end."""
+    if path.is_dir():
+        raise FileError(f"{path} is a folder, not a file")
+    folder = path.parent
+    if not folder.is_dir():
+        raise FileError(f"cannot write {path}: there is no folder {folder}")
+    if not os.access(folder, os.W_OK):
+        raise FileError(f"cannot write {path}: no permission to write in {folder}")
+    if path.exists():
+        readable_format(path)
+        if not os.access(path, os.W_OK):
+            raise FileError(f"cannot write {path}: it is read-only")
+
+
+def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> list[Target]:
+    clear = []
+    for target in targets:
+        there = _existing(target)
+        if (
+            target.name.casefold() not in {name.casefold() for name in there}
+            or on_existing == "replace"
+        ):
+            clear.append(target)
+        elif on_existing == "next":
+            clear.append(_next(target, there))
+        else:
+            free = _next(target, there)
+            raise ExistsError(
+                f"{target.words} exists already; --replace overwrites it, --next writes "
+                f"{free.words}"
+            )
+    return clear
+
+
+def _existing(target: Target) -> list[str]:
+    if format_of(target.path).HOLDS_MANY:
+        if not target.path.exists():
+            return []
+        return readable_format(target.path).layer_names(target.path)
+    siblings = target.path.parent.glob(f"*{target.path.suffix}")
+    return [path.stem for path in siblings]
+
+
+def _next(target: Target, there: Sequence[str]) -> Target:
+    """Return the next version: one more than the highest number there."""
+    base = re.sub(r"_\d+$", "", target.name)
+    pattern = re.compile(re.escape(base) + r"(?:_(\d+))?", re.IGNORECASE)
+    numbers = [int(m[1] or 1) for m in map(pattern.fullmatch, there) if m]
+    name = f"{base}_{max(numbers) + 1}"
+    if format_of(target.path).HOLDS_MANY:
+        return Target(target.path, name)
+    return Target(target.path.with_stem(name), name)
+
+
+def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
+    """Write results, each file whole or not at all; return what there is to say about it."""
+    notes: list[str] = []
+    for path in dict.fromkeys(target.path for target, _ in results):
+        layers = [layer for target, layer in results if target.path == path]
+        notes += format_of(path).write(path, layers)
+    return notes

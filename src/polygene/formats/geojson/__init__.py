@@ -1,0 +1,25 @@
+"""GeoJSON (RFC 7946): longitude and latitude, one layer a file."""
+
+from polygene.formats.geojson.reading import layer_names, list_layers, read
+from polygene.formats.geojson.writing import write
+
+NAME = "GeoJSON"
+ENDINGS = (".geojson", ".json")
+HOLDS_MANY = False
+
+
+def is_like(head: bytes) -> bool:
+    """Whether a file begins as a JSON object does."""
+    return head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{")
+
+
+__all__ = [
+    "ENDINGS",
+    "HOLDS_MANY",
+    "NAME",
+    "is_like",
+    "layer_names",
+    "list_layers",
+    "read",
+    "write",
+]

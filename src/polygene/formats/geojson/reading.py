@@ -1,0 +1,270 @@
+"""Reading GeoJSON."""
+
+from __future__ import annotations
+
+from itertools import chain
+from operator import methodcaller
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import orjson
+import pyarrow as pa
+import pyproj
+
+from polygene import crs as crs_module
+from polygene.arrays import BoolArray, I64Array
+from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
+from polygene.formats.assemble import Chosen, Parts, columns_of
+from polygene.formats.base import Reading, collecting_no_garbage, reason_of
+from polygene.formats.geojson import coordinates as flat
+from polygene.geometry import Family
+from polygene.layer import Layer, LayerInfo
+
+_ADVICE = "mend the file or take the layer from its source again"
+
+
+def layer_names(path: Path) -> list[str]:
+    """Return the layers' names: the file's, with the family behind it if there are several."""
+    return [layer.name for layer in _read(path).layers]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the layers; the file must be read for it."""
+    return [
+        LayerInfo(
+            layer.name,
+            _geometry_words(layer),
+            layer.n_rows,
+            layer.crs,
+            layer.geometry.extent(),
+            [(field.name, str(field.type)) for field in layer.table.schema],
+        )
+        for layer in _read(path).layers
+    ]
+
+
+def _geometry_words(layer: Layer) -> str:
+    family = ("point", "line", "polygon")[layer.geometry.family]
+    multi = "multi" if layer.geometry.is_multi else ""
+    return f"{multi}{family}{'' if layer.geometry.z is None else ' Z'}"
+
+
+def read(path: Path, name: str) -> Reading:
+    """Read the layer of that name; all of them if it is the file's own name."""
+    reading = _read(path)
+    if name == path.stem:
+        return reading
+    chosen = [layer for layer in reading.layers if layer.name == name]
+    if not chosen:
+        raise UnknownLayerError(name, str(path), [path.stem, *(y.name for y in reading.layers)])
+    return Reading(chosen, reading.notes)
+
+
+@collecting_no_garbage()
+def _read(path: Path) -> Reading:
+    document = _parse(path)
+    features = _features(document, path)
+    crs = _crs(document, path)
+    geometries = _geometries(features, path)
+    notes: list[str] = []
+    table, ids = _attributes(features, path, notes)
+    name = path.stem
+    layers = []
+    for chosen in geometries:
+        own = name if len(geometries) == 1 else f"{name}_{chosen.geometry.family.words}"
+        layer = Layer(own, chosen.geometry, table, crs, ids)
+        if len(geometries) > 1:
+            rows = chosen.rows
+            layer = Layer(
+                own,
+                chosen.geometry,
+                table.take(pa.array(rows)) if table.num_columns else table,
+                crs,
+                None if ids is None else ids[rows],
+            )
+        layers.append(layer)
+    if len(layers) > 1:
+        counts = ", ".join(f"{layer.name} ({layer.n_rows:,})" for layer in layers)
+        notes.append(f"{path.name} holds geometry of several dimensions; taken as layers {counts}")
+    return Reading(layers, notes)
+
+
+def _parse(path: Path) -> dict[str, Any]:
+    try:
+        data = path.read_bytes()
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    try:
+        document = orjson.loads(data[3:] if data.startswith(b"\xef\xbb\xbf") else data)
+    except orjson.JSONDecodeError as err:
+        is_at_end = err.pos >= len(err.doc.rstrip())
+        what = "is cut short" if is_at_end else f"is not valid JSON ({_lower(err.msg)})"
+        raise FileError(f"{path} {what}: line {err.lineno}, column {err.colno}; {_ADVICE}") from err
+    if not isinstance(document, dict) or "type" not in document:
+        raise FileError(f"{path} is JSON but not GeoJSON: it is no object with a member 'type'")
+    return document
+
+
+def _lower(text: str) -> str:
+    return text[:1].lower() + text[1:]
+
+
+def _features(document: dict[str, Any], path: Path) -> list[dict[str, Any]]:
+    kind = document["type"]
+    if kind == "Feature":
+        return [document]
+    if kind in flat.TYPES or kind == "GeometryCollection":
+        return [{"type": "Feature", "geometry": document, "properties": None}]
+    features = document.get("features")
+    if kind != "FeatureCollection" or not isinstance(features, list):
+        raise FileError(
+            f"{path} is JSON but not GeoJSON: its type is {kind!r}, not a FeatureCollection with "
+            "a list of features"
+        )
+    for row in np.flatnonzero([type(feature) is not dict for feature in features])[:1]:
+        raise FileError(
+            f"{path}, row {row + 1}: no feature but {str(features[row])[:40]}; {_ADVICE}"
+        )
+    return features
+
+
+def _crs(document: dict[str, Any], path: Path) -> pyproj.CRS:
+    """Return WGS 84, or what a ``crs`` member of the older, pre-RFC form says."""
+    member = document.get("crs")
+    if not isinstance(member, dict):
+        return crs_module.parse(crs_module.LONGITUDE_LATITUDE)
+    properties = member.get("properties")
+    name = properties.get("name") if isinstance(properties, dict) else None
+    if member.get("type") != "name" or not isinstance(name, str):
+        raise DataError(f"{path}: its member 'crs' names no CRS; take it out or give --crs")
+    return crs_module.parse(name)
+
+
+class _Kind(NamedTuple):
+    """Geometries of one type with the rows that they belong to."""
+
+    geometries: list[Any]
+    rows: I64Array
+
+
+def _geometries(features: list[dict[str, Any]], path: Path) -> list[Chosen]:
+    geometries = list(map(flat.get_geometry, features))
+    n_rows = len(features)
+    is_null: BoolArray = np.fromiter((g is None for g in geometries), bool, n_rows)
+    rows = np.flatnonzero(~is_null)
+    given = [g for g in geometries if g is not None]
+    try:
+        kinds = np.array(list(map(flat.get_type, given)), dtype=object)
+        is_multi = np.zeros(n_rows, bool)
+        parts: list[Parts] = []
+        for kind, same in _by_kind(given, rows, kinds, is_multi).items():
+            values = list(map(flat.get_coordinates, same.geometries))
+            parts.append(flat.parts_of(kind, values, same.rows))
+    except (TypeError, ValueError, AttributeError, KeyError) as err:
+        raise _first_fault(geometries, path, err) from err
+    return columns_of(parts, n_rows, is_null, is_multi, Family.POINTS)
+
+
+def _by_kind(
+    given: list[Any], rows: I64Array, kinds: np.ndarray, is_multi: BoolArray
+) -> dict[str, _Kind]:
+    """Group geometries by type, collections taken apart; mark rows given as multi."""
+    groups: dict[str, _Kind] = {}
+    for kind in dict.fromkeys(kinds.tolist()):
+        chosen = np.flatnonzero(kinds == kind)
+        same = given if len(chosen) == len(given) else [given[k] for k in chosen]
+        if kind == "GeometryCollection":
+            members = [flat.unpacked(geometry) for geometry in same]
+            owner = np.repeat(rows[chosen], [len(m) for m in members])
+            inner = list(chain.from_iterable(members))
+            is_multi[rows[chosen]] = True
+            types = np.array(list(map(flat.get_type, inner)), dtype=object)
+            for name, found in _by_kind(inner, owner, types, is_multi).items():
+                _join(groups, name, found)
+            continue
+        is_multi[rows[chosen]] |= flat.TYPES[kind][1]
+        _join(groups, kind, _Kind(same, rows[chosen]))
+    return groups
+
+
+def _join(groups: dict[str, _Kind], kind: str, found: _Kind) -> None:
+    if kind in groups:
+        before = groups[kind]
+        found = _Kind(
+            before.geometries + found.geometries, np.concatenate([before.rows, found.rows])
+        )
+    groups[kind] = found
+
+
+def _first_fault(geometries: list[Any], path: Path, err: Exception) -> GeometryError:
+    """Find the first row whose geometry is not as its type demands; only after a failure."""
+    for row, geometry in enumerate(geometries):
+        reason = None if geometry is None else _fault_of(geometry)
+        if reason:
+            return GeometryError(str(path), f"row {row + 1}", reason, _ADVICE)
+    return GeometryError(str(path), "some row", f"its geometry is damaged ({err})", _ADVICE)
+
+
+def _fault_of(geometry: Any) -> str | None:
+    if not isinstance(geometry, dict):
+        return "its geometry is no object"
+    try:
+        members = flat.unpacked(geometry)
+    except (ValueError, AttributeError) as err:
+        return str(err)
+    for member in members:
+        kind = member.get("type")
+        if kind not in flat.TYPES:
+            return f"its geometry is of unknown type {kind!r}"
+        reason = flat.fault_of(kind, member.get("coordinates"))
+        if reason:
+            return reason
+    return None
+
+
+def _attributes(
+    features: list[dict[str, Any]], path: Path, notes: list[str]
+) -> tuple[pa.Table, I64Array | None]:
+    properties = [p or {} for p in map(flat.get_properties, features)]
+    try:
+        names = list(dict.fromkeys(chain.from_iterable(properties)))
+        columns = {name: list(map(methodcaller("get", name), properties)) for name in names}
+    except (TypeError, AttributeError) as err:
+        row = next(k for k, p in enumerate(properties) if not isinstance(p, dict))
+        raise FileError(f"{path}, row {row + 1}: its properties are no object; {_ADVICE}") from err
+    ids, own = _ids(list(map(flat.get_id, features)))
+    if own is not None and "id" not in columns:
+        columns = {"id": own, **columns}
+    arrays = {}
+    for name, values in columns.items():
+        arrays[name], complaint = _column(values)
+        if complaint:
+            notes.append(f"{path.stem}: field {name} {complaint}; read as text")
+    return pa.table(arrays), ids
+
+
+def _ids(values: list[Any]) -> tuple[I64Array | None, list[Any] | None]:
+    """Return the features' identifiers: as whole numbers if all are such, else as a column."""
+    kinds = set(map(type, values))
+    if kinds == {int} and len(set(values)) == len(values) and max(map(abs, values)) < 2**63:
+        return np.array(values, np.int64), None
+    return None, None if kinds <= {type(None)} else values
+
+
+def _column(values: list[Any]) -> tuple[pa.Array, str]:
+    """Return a column of the narrowest type that holds all values, else of text."""
+    try:
+        array = pa.array(values)
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError, pa.ArrowNotImplementedError):
+        return _as_text(values), "holds values of several types"
+    if pa.types.is_null(array.type):
+        return array.cast(pa.string()), ""
+    if pa.types.is_nested(array.type):
+        return _as_text(values), "holds lists or objects"
+    return array, ""
+
+
+def _as_text(values: list[Any]) -> pa.Array:
+    texts = [v if v is None or isinstance(v, str) else orjson.dumps(v).decode() for v in values]
+    return pa.array(texts, pa.string())

@@ -1,0 +1,194 @@
+"""Writing GeoJSON: RFC 7946, one feature a line."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain
+from pathlib import Path
+
+import numpy as np
+import orjson
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene import crs as crs_module
+from polygene.arrays import F64Array, owners, spans
+from polygene.errors import DataError
+from polygene.formats.base import collecting_no_garbage, replacing
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.measures import ring_areas
+
+CHUNK = 20_000  # features turned into text at a time
+DECIMALS = 9  # of transformed degrees: a tenth of a millimetre
+_NAMES = {Family.POINTS: "Point", Family.LINES: "LineString", Family.POLYGONS: "Polygon"}
+
+
+def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+    """Write the one layer, whole or not at all.
+
+    Raises
+    ------
+    DataError
+        If there are several, or the layer has no CRS.
+    FileError
+        If it cannot be written.
+    """
+    if len(layers) != 1:
+        raise DataError(
+            f"{path}: a GeoJSON file holds one layer, and there are {len(layers)}; write to a "
+            "folder or a GeoPackage"
+        )
+    layer, notes = _to_degrees(layers[0])
+    geometry = _as_the_rfc_wants(layer.geometry)
+    if geometry.m is not None:
+        notes.append(f"{layer.name}: M values dropped, GeoJSON has no place for them")
+    with replacing(path) as temporary, temporary.open("wb") as file, collecting_no_garbage():
+        file.write(b'{"type":"FeatureCollection","features":[')
+        for start in range(0, layer.n_rows, CHUNK):
+            stop = min(start + CHUNK, layer.n_rows)
+            table = layer.table.slice(start, stop - start)
+            ids = None if layer.ids is None else layer.ids[start:stop].tolist()
+            features = _features(geometry.slice_rows(start, stop), table, ids, stop - start)
+            file.write(b",\n" if start else b"\n")
+            file.write(b",\n".join(features))
+        file.write(b"\n]}\n")
+    return notes
+
+
+def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
+    target = crs_module.parse(crs_module.LONGITUDE_LATITUDE)
+    if layer.crs is None:
+        raise DataError(
+            f"layer {layer.name!r} has no CRS, and GeoJSON is longitude and latitude; "
+            "say with --crs which one its coordinates are in"
+        )
+    if crs_module.is_same(layer.crs, target):
+        return layer, []
+    column = crs_module.transform(layer.geometry, layer.crs, target, f"layer {layer.name!r}")
+    column = column.with_xy(np.round(column.xy, DECIMALS))
+    note = f"{layer.name}: brought from {crs_module.label(layer.crs)} to longitude and latitude"
+    return layer.with_geometry(column, np.arange(layer.n_rows)), [note]
+
+
+def _as_the_rfc_wants(column: GeometryColumn) -> GeometryColumn:
+    """Turn outer rings counter-clockwise and holes clockwise (section 3.1.6)."""
+    if column.family != Family.POLYGONS:
+        return column
+    is_outer = np.zeros(column.n_rings, bool)
+    is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
+    area = ring_areas(column.xy, column.ring_offsets)
+    turned = np.flatnonzero(np.where(is_outer, area < 0, area > 0))
+    if len(turned) == 0:
+        return column
+    order = np.arange(column.n_vertices)
+    counts = np.diff(column.ring_offsets)[turned]
+    here = spans(column.ring_offsets[turned], counts)
+    last = np.repeat(column.ring_offsets[turned] + column.ring_offsets[turned + 1] - 1, counts)
+    order[here] = last - here
+    return GeometryColumn(
+        column.family, column.xy[order], column.ring_offsets, column.part_offsets,
+        column.row_offsets, column.is_null, column.is_multi,
+        None if column.z is None else column.z[order],
+    )  # fmt: skip
+
+
+def _features(
+    column: GeometryColumn, table: pa.Table, ids: list[int] | None, n_rows: int
+) -> Iterator[bytes]:
+    """Return the text of each feature."""
+    opening = b'{"type":"Feature",'
+    heads: Iterable[bytes] = [opening] * n_rows
+    if ids is not None:
+        heads = (b'%s"id":%d,' % (opening, key) for key in ids)
+    middle, end = b',"properties":', b"}"
+    rows = zip(heads, _geometries(column), _properties(table, n_rows), strict=True)
+    return (head + geometry + middle + own + end for head, geometry, own in rows)
+
+
+def _properties(table: pa.Table, n_rows: int) -> Iterable[bytes]:
+    if table.num_columns == 0:
+        return [b"{}"] * n_rows
+    columns = []
+    for k, name in enumerate(table.column_names):
+        lead = (b"{" if k == 0 else b",") + orjson.dumps(name) + b":"
+        columns.append(map(lead.__add__, _values(table.column(k))))
+    return (b"".join(values) + b"}" for values in zip(*columns, strict=True))
+
+
+def _values(column: pa.ChunkedArray) -> list[bytes]:
+    """Return each value as JSON: all at once for numbers, whose text holds no comma."""
+    kind = column.type
+    if pa.types.is_date(kind):
+        column = column.cast(pa.date32()).cast(pa.string())
+    elif pa.types.is_timestamp(kind):
+        utc = column.cast(pa.timestamp("ms", tz="UTC"), safe=False)
+        column = pc.strftime(utc, format="%Y-%m-%dT%H:%M:%SZ")
+    elif pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+        return [b"null" if v is None else orjson.dumps(v.hex()) for v in column.to_pylist()]
+    values = column.to_pylist()
+    if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
+        return list(map(orjson.dumps, values))
+    return orjson.dumps(values, default=str)[1:-1].split(b",") if values else []
+
+
+def _geometries(column: GeometryColumn) -> list[bytes]:
+    """Return the geometry member of each row.
+
+    The text of all vertices is made in one call and cut up; what stands between two of them follows
+    from what they share: ring, part, row.
+    """
+    n_rows = column.n_rows
+    name = ("Multi" if column.is_multi else "") + _NAMES[column.family]
+    lead = b'"geometry":{"type":"%s","coordinates":' % name.encode()
+    levels = _levels(column)
+    depth = len(levels)
+    rows: list[bytes] = [lead + b"[]}"] * n_rows
+    if column.n_vertices:
+        row_of = owners(column.vertex_offsets_of_rows)
+        tokens = _tokens(column)
+        # A vertex opens as many brackets as levels begin with it; so does the end close.
+        opens = np.zeros(column.n_vertices, np.int64)
+        for offsets in levels:
+            opens[offsets[:-1][np.diff(offsets) > 0]] += 1
+        is_row_start = np.diff(row_of, prepend=-1) != 0
+        glue = [b"]" * k + b"," + b"[" * k for k in range(depth + 1)]
+        between = list(map(glue.__getitem__, opens.tolist()))
+        starts = np.flatnonzero(is_row_start)
+        first, closing = b"[" * depth, b"]" * depth + b"}"
+        for k in starts.tolist():
+            between[k] = lead + first
+        pieces = list(chain.from_iterable(zip(between, tokens, strict=True)))
+        bounds = np.append(starts, column.n_vertices) * 2
+        for row, low, high in zip(
+            row_of[starts].tolist(), bounds[:-1].tolist(), bounds[1:].tolist(), strict=True
+        ):
+            rows[row] = b"".join(pieces[low:high]) + closing
+    for row in np.flatnonzero(column.is_null).tolist():
+        rows[row] = b'"geometry":null'
+    return rows
+
+
+def _levels(column: GeometryColumn) -> list[np.ndarray]:
+    """Return the vertex offsets of each level of brackets, the innermost first."""
+    rings = column.ring_offsets
+    parts = rings[column.part_offsets]
+    by_family = {
+        Family.POINTS: [],
+        Family.LINES: [parts],
+        Family.POLYGONS: [rings, parts],
+    }[column.family]
+    return [*by_family, column.vertex_offsets_of_rows] if column.is_multi else by_family
+
+
+def _tokens(column: GeometryColumn) -> list[bytes]:
+    """Return the text of each position, brackets included."""
+    values: F64Array = column.xy
+    if column.z is not None:
+        # A height that is not known is left out: RFC 7946 has no null in a position.
+        values = np.concatenate([column.xy, column.z[:, None]], axis=1)
+    text = orjson.dumps(np.ascontiguousarray(values), option=orjson.OPT_SERIALIZE_NUMPY)
+    tokens = text[1:-1].replace(b"],[", b"]|[").split(b"|")
+    if column.z is not None and np.isnan(column.z).any():
+        tokens = [token.replace(b",null]", b"]") for token in tokens]
+    return tokens

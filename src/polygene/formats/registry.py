@@ -1,0 +1,61 @@
+"""Which module reads and writes a file, by its ending and its first bytes."""
+
+from __future__ import annotations
+
+import importlib
+from pathlib import Path
+from typing import cast
+
+from polygene.errors import FileError, listed
+from polygene.formats.base import Format, reason_of
+
+# Ending: module. Imported when needed, since reading one format should not load the others.
+_MODULES = {".gpkg": "geopackage", ".geojson": "geojson", ".json": "geojson"}
+ENDINGS = tuple(_MODULES)
+
+
+def format_of(path: Path) -> Format:
+    """Return the format that a file's ending stands for.
+
+    Raises
+    ------
+    FileError
+        If the ending is none that is known.
+    """
+    module = _MODULES.get(path.suffix.lower())
+    if module is None:
+        ending = f"ending {path.suffix!r} is not known" if path.suffix else "it has no ending"
+        raise FileError(
+            f"{path}: {ending}, so the format is unclear; known are {listed(list(ENDINGS))}"
+        )
+    return cast(Format, importlib.import_module(f"polygene.formats.{module}"))
+
+
+def readable_format(path: Path) -> Format:
+    """Return the format of an existing file after a look at its first bytes.
+
+    Raises
+    ------
+    FileError
+        If the file cannot be read, is empty, or is not what its ending says.
+    """
+    chosen = format_of(path)
+    try:
+        with path.open("rb") as file:
+            head = file.read(64)
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    if not head:
+        raise FileError(f"{path} is empty: it holds not a single byte")
+    if chosen.is_like(head):
+        return chosen
+    for ending in ENDINGS:
+        other = format_of(Path(f"x{ending}"))
+        if other.is_like(head):
+            raise FileError(
+                f"{path} is no {chosen.NAME}, whatever its ending says: it looks like "
+                f"{other.NAME}; give it the ending {ending}"
+            )
+    raise FileError(
+        f"{path} is no {chosen.NAME}, whatever its ending says; its beginning is {head[:12]!r}"
+    )

@@ -1,0 +1,1 @@
+"""Attributes: expressions, descriptions. Works on Arrow tables, knows no geometry and no files."""

@@ -1,0 +1,84 @@
+"""What a table's fields hold: type, nulls, range, commonest values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+MOST_COMMON = 3
+
+
+@dataclass(frozen=True)
+class FieldDescription:
+    """``low`` and ``high`` for what has an order that means something; ``common`` for the rest.
+
+    common : (value, times) of the most frequent values; distinct : how many there are
+    """
+
+    name: str
+    type: str
+    nulls: int
+    low: Any = None
+    high: Any = None
+    distinct: int | None = None
+    common: list[tuple[Any, int]] = field(default_factory=list)
+
+
+def type_words(arrow_field: pa.Field) -> str:
+    """Return a type as analysts say it: ``text(20)``, ``integer``, ``small integer``, ``real``."""
+    kind = arrow_field.type
+    width = (arrow_field.metadata or {}).get(b"width")
+    suffix = f"({width.decode()})" if width else ""
+    if pa.types.is_integer(kind):
+        return "integer" if kind.bit_width == 64 else f"integer {kind.bit_width}"
+    for test, words in (
+        (pa.types.is_boolean, "boolean"),
+        (pa.types.is_float64, "real"),
+        (pa.types.is_floating, "real 32"),
+        (pa.types.is_date, "date"),
+        (pa.types.is_timestamp, "date and time"),
+        (pa.types.is_string, f"text{suffix}"),
+        (pa.types.is_binary, f"blob{suffix}"),
+    ):
+        if test(kind):
+            return words
+    return str(kind)
+
+
+def describe(table: pa.Table) -> list[FieldDescription]:
+    """Describe every field."""
+    return [_describe(arrow_field, table.column(k)) for k, arrow_field in enumerate(table.schema)]
+
+
+def _describe(arrow_field: pa.Field, column: pa.ChunkedArray) -> FieldDescription:
+    kind, words = column.type, type_words(arrow_field)
+    has_range = (
+        pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_temporal(kind)
+    )
+    if has_range:
+        bounds = pc.min_max(column)
+        low, high = bounds["min"].as_py(), bounds["max"].as_py()
+        return FieldDescription(arrow_field.name, words, column.null_count, low, high)
+    if pa.types.is_binary(kind):
+        return FieldDescription(arrow_field.name, words, column.null_count)
+    counts = value_counts(column.drop_null())
+    return FieldDescription(
+        arrow_field.name,
+        words,
+        column.null_count,
+        distinct=counts.num_rows,
+        common=[(row["value"], row["count"]) for row in counts.slice(0, MOST_COMMON).to_pylist()],
+    )
+
+
+def value_counts(column: pa.ChunkedArray) -> pa.Table:
+    """Return the distinct values and how often each occurs, the commonest first; null is one."""
+    counts = pc.value_counts(column)
+    values, times = counts.field("values"), counts.field("counts")
+    table = pa.table({"value": values, "count": times})
+    if pa.types.is_binary(values.type):
+        return table.sort_by([("count", "descending")])
+    return table.sort_by([("count", "descending"), ("value", "ascending")])

@@ -1,0 +1,81 @@
+"""Distances and areas with units, and how messages write them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import pyproj
+
+from polygene.errors import UsageError
+
+METRES = {
+    "mm": 0.001,
+    "cm": 0.01,
+    "m": 1.0,
+    "km": 1000.0,
+    "in": 0.0254,
+    "ft": 0.3048,
+    "yd": 0.9144,
+    "mi": 1609.344,
+    "nmi": 1852.0,
+}
+METRES_PER_DEGREE = 111_319.49  # on the equator
+
+
+@dataclass(frozen=True)
+class Distance:
+    """A number with a unit of length; without one, in the units of the CRS."""
+
+    value: float
+    unit: str | None
+
+    @staticmethod
+    def parse(text: str) -> Distance:
+        """Read ``150m``, ``0.5 km`` or ``12``.
+
+        Raises
+        ------
+        UsageError
+            If it is no number with a unit that is known.
+        """
+        match = re.fullmatch(
+            r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*([A-Za-z]*)\s*", text
+        )
+        if not match:
+            raise UsageError(f"{text!r} is no distance; write it as 150m, 0.5km or 12")
+        unit = match[2] or None
+        if unit is not None and unit not in METRES:
+            raise UsageError(f"{unit!r} is no unit of length here; known are {', '.join(METRES)}")
+        return Distance(float(match[1]), unit)
+
+    def in_map_units(self, crs: pyproj.CRS | None) -> float:
+        """Return it in the units of a CRS; on a geographic one, along the equator."""
+        if self.unit is None:
+            return self.value
+        metres = self.value * METRES[self.unit]
+        if crs is None or not crs.axis_info:
+            raise UsageError(f"without a CRS a distance has no unit; give {self.value:g} alone")
+        if crs.is_geographic:
+            return metres / METRES_PER_DEGREE
+        return metres / crs.axis_info[0].unit_conversion_factor
+
+
+_SYMBOLS = {"m²": [(1e6, "km²"), (1e4, "ha"), (1.0, "m²")], "m": [(1e3, "km"), (1.0, "m")]}
+
+
+def worded(values: Sequence[float], unit: str) -> list[str]:
+    """Return measures as people write them, all in the unit that suits the largest.
+
+    ``12.50 ha``, ``3.20 km``, ``17 points``. ``unit`` is one that rulers give: m², m, square
+    units, units, or points.
+    """
+    if unit == "points":
+        return [f"{value:,.0f} point{'' if value == 1 else 's'}" for value in values]
+    largest = max(map(abs, values), default=0.0)
+    for size, symbol in _SYMBOLS.get(unit, []):
+        # Up to a hundred square kilometres hectares are the better read.
+        if largest >= size * (100 if symbol == "km²" else 1):
+            return [f"{value / size:,.2f} {symbol}" for value in values]
+    return [f"{value:,.2f} {unit}" for value in values]
