@@ -145,3 +145,47 @@ def _pinched(rings, touching) -> list[str]:
             parent[root(a)] = root(b)
         del nodes, part
     return found
+
+
+def is_covered(parts, p: Point) -> int:
+    """1 if a row of polygon parts covers p, 0 on some border, -1 if not; parity within a part."""
+    found = -1
+    for part in parts:
+        sides = [covers(ring, p) for ring in part]
+        if 0 in sides:
+            return 0
+        if sides.count(1) % 2:
+            found = 1
+    return found
+
+
+def covered_length(path: list[Point], rows) -> float:
+    """The length of a path that lies in or on polygons; rows, parts and rings as fractions."""
+    borders = [edge for parts in rows for ring in sum(parts, []) for edge in pairwise(ring)]
+    total = 0.0
+    for a, b in pairwise(path):
+        if a == b:
+            continue
+        dx, dy = b[0] - a[0], b[1] - a[1]
+        cuts = {Fraction(0), Fraction(1)}
+        for c, d in borders:
+            ex, ey = d[0] - c[0], d[1] - c[1]
+            cross = dx * ey - dy * ex
+            if cross:
+                t = ((c[0] - a[0]) * ey - (c[1] - a[1]) * ex) / cross
+                cuts.add(t)
+            else:
+                cuts |= {
+                    ((v[0] - a[0]) * dx + (v[1] - a[1]) * dy) / (dx * dx + dy * dy) for v in (c, d)
+                }
+        inside = sorted(t for t in cuts if 0 <= t <= 1)
+        for s, t in pairwise(inside):
+            middle = (a[0] + dx * (s + t) / 2, a[1] + dy * (s + t) / 2)
+            if any(is_covered(parts, middle) >= 0 for parts in rows):
+                total += float(t - s) * float(dx * dx + dy * dy) ** 0.5
+    return total
+
+
+def row_points(parts) -> list:
+    """Nested lists of (x, y) as nested lists of fractions."""
+    return [[points_of(ring) for ring in part] for part in parts]

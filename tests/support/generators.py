@@ -3,17 +3,27 @@
 from __future__ import annotations
 
 import numpy as np
+import pyarrow as pa
 
 from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.sample.shapes import closed, grid_corners, lattice
 
-
-def closed(points) -> np.ndarray:
-    points = np.asarray(points, np.float64)
-    return np.concatenate([points, points[:1]])
+__all__ = [
+    "closed",
+    "coverage",
+    "layer",
+    "lines",
+    "polygons",
+    "rows_of",
+    "square",
+    "star",
+    "tangle",
+]
 
 
 def square(x: float, y: float, side: float) -> np.ndarray:
-    return closed([(x, y), (x + side, y), (x + side, y + side), (x, y + side)])
+    return closed(np.array([(x, y), (x + side, y), (x + side, y + side), (x, y + side)], float))
 
 
 def star(rng: np.random.Generator, n: int, radius: float, at=(0.0, 0.0)) -> np.ndarray:
@@ -28,6 +38,11 @@ def tangle(rng: np.random.Generator, n: int, size: float, step: float) -> np.nda
     return closed(rng.integers(0, int(size / step) + 1, (n, 2)) * step)
 
 
+def path(rng: np.random.Generator, n: int, size: float, step: float) -> np.ndarray:
+    """A line on a coarse lattice that crosses itself, closes and repeats vertices."""
+    return rng.integers(0, int(size / step) + 1, (n, 2)) * step
+
+
 def polygons(rows) -> GeometryColumn:
     return GeometryColumn.from_rings(rows, Family.POLYGONS)
 
@@ -36,40 +51,18 @@ def lines(rows) -> GeometryColumn:
     return GeometryColumn.from_rings([[[path] for path in row] for row in rows], Family.LINES)
 
 
+def points(rows) -> GeometryColumn:
+    return GeometryColumn.from_rings([[[p[None]] for p in row] for row in rows], Family.POINTS)
+
+
 def coverage(columns: int, rows: int, side: float, rng: np.random.Generator, detail: int = 4):
-    """Cells of a lattice with wiggly borders that neighbours share vertex by vertex."""
-    corner = np.stack(
-        np.meshgrid(np.arange(columns + 1), np.arange(rows + 1), indexing="ij"), axis=-1
-    ).astype(float)
-    corner += rng.uniform(-0.2, 0.2, corner.shape)
-    steps = np.linspace(0, 1, detail + 1)[:-1, None]
+    """Cells with wiggly borders that neighbours share vertex by vertex."""
+    cells = lattice(grid_corners(columns, rows, rng), detail, rng).cells
+    return polygons([[[cell * side]] for cell in cells])
 
-    def wiggly(a, b):
-        path = a + (b - a) * steps
-        # Sideways freely, lengthways never past a neighbour.
-        lengthways, sideways = (b - a), (b - a)[::-1] * (-1, 1)
-        path[1:] += rng.uniform(-0.4, 0.4, (detail - 1, 1)) / detail * lengthways
-        path[1:] += rng.uniform(-0.05, 0.05, (detail - 1, 1)) * sideways
-        return path
 
-    across = [
-        [wiggly(corner[i, j], corner[i + 1, j]) for j in range(rows + 1)] for i in range(columns)
-    ]
-    up = [[wiggly(corner[i, j], corner[i, j + 1]) for j in range(rows)] for i in range(columns + 1)]
-
-    def back(path, end):
-        return np.concatenate([path[1:], end[None]])[::-1]
-
-    return polygons(
-        [
-            [[closed(np.concatenate([
-                across[i][j], up[i + 1][j],
-                back(across[i][j + 1], corner[i + 1, j + 1]),
-                back(up[i][j], corner[i, j + 1]),
-            ])) * side]]
-            for i in range(columns) for j in range(rows)
-        ]
-    )  # fmt: skip
+def layer(name: str, geometry: GeometryColumn, crs=None, **columns) -> Layer:
+    return Layer(name, geometry, pa.table(columns), crs)
 
 
 def rows_of(column: GeometryColumn) -> list:

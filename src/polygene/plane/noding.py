@@ -137,28 +137,32 @@ def _find_cuts(
     else:
         on_border = np.zeros(0, np.int64)
     is_border_node = np.zeros(len(node_x), np.uint8)
-    is_border_node[low[is_border]] = 1
-    is_border_node[high[is_border]] = 1
-    is_border_node[on_border] = 1
-
     grouped = points_in_cells(cells, node_x, node_y)
     stays = np.zeros(len(node_x), np.uint8)
     stays[on_border] = 1
     is_crowded = np.zeros(len(low), np.uint8)
-    room = max(1024, len(low) // 8)
-    while True:
-        line, node = np.empty(room, np.int64), np.empty(room, np.int64)
-        n_found = kernels.run(
-            kernels.cells.find_pixels, cells.leaves, cells.offsets, cells.entries,
-            grouped.offsets, grouped.order, node_x, node_y, *segments, low, high,
-            is_border_u8, is_border_node, line, node, stays, is_crowded,
-        )  # fmt: skip
-        if n_found <= room:
-            break
-        room = n_found
-    return _Cut(
-        node_x, node_y, line[:n_found], node[:n_found], stays.astype(bool), is_crowded.astype(bool)
-    )
+
+    def find() -> tuple[I64Array, I64Array]:
+        room = max(1024, len(low) // 8)
+        while True:
+            line, node = np.empty(room, np.int64), np.empty(room, np.int64)
+            n_found = kernels.run(
+                kernels.cells.find_pixels, cells.leaves, cells.offsets, cells.entries,
+                grouped.offsets, grouped.order, node_x, node_y, *segments, low, high,
+                is_border_u8, is_border_node, line, node, stays, is_crowded,
+            )  # fmt: skip
+            if n_found <= room:
+                return line[:n_found], node[:n_found]
+            room = n_found
+
+    line, node = find()
+    if not is_border.all():
+        # What bounds nothing heeds only nodes on borders; which those are is known by now.
+        is_border_node[node] = 1
+        is_border_node[low[is_border]] = is_border_node[high[is_border]] = 1
+        is_border_node[on_border] = 1
+        line, node = find()
+    return _Cut(node_x, node_y, line, node, stays.astype(bool), is_crowded.astype(bool))
 
 
 def _crossings(

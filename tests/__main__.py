@@ -1,0 +1,50 @@
+"""Runs all tests, module by module on all cores: ``python -m tests [MODULE...]``."""
+
+from __future__ import annotations
+
+import concurrent.futures
+import io
+import multiprocessing
+import os
+import sys
+import time
+import unittest
+from pathlib import Path
+
+HERE = Path(__file__).parent
+
+
+def run(module: str) -> tuple[str, int, int, int, float, str]:
+    """Return name, tests run, failed, skipped, seconds and what there is to read."""
+    began = time.monotonic()
+    stream = io.StringIO()
+    suite = unittest.defaultTestLoader.loadTestsFromName(module)
+    result = unittest.TextTestRunner(stream=stream, warnings="error").run(suite)
+    bad = {str(getattr(t, "test_case", t)) for t, _ in [*result.failures, *result.errors]}
+    text = "" if result.wasSuccessful() else stream.getvalue()
+    seconds = time.monotonic() - began
+    return module, result.testsRun, len(bad), len(result.skipped), seconds, text
+
+
+def main() -> int:
+    found = sorted(
+        ".".join(p.relative_to(HERE.parent).with_suffix("").parts) for p in HERE.rglob("test_*.py")
+    )
+    modules = [m for m in found if not sys.argv[1:] or any(word in m for word in sys.argv[1:])]
+    passed = failed = skipped = 0
+    context = multiprocessing.get_context("spawn")
+    with concurrent.futures.ProcessPoolExecutor(os.cpu_count(), mp_context=context) as pool:
+        for done in concurrent.futures.as_completed([pool.submit(run, m) for m in modules]):
+            module, n_run, n_bad, n_skipped, seconds, text = done.result()
+            print(
+                f"{'FAILED' if n_bad else 'ok':6} {module} ({n_run} tests, {seconds:.1f} s)\n{text}",
+                end="",
+            )
+            passed, failed = passed + n_run - n_bad - n_skipped, failed + n_bad
+            skipped += n_skipped
+    print(f"{passed} passed, {failed} failed, {skipped} skipped")
+    return 1 if failed or not passed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
