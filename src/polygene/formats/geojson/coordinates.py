@@ -68,6 +68,9 @@ def _columns(positions: Sequence[Any]) -> tuple[F64Array, F64Array | None]:
     """Return xy and z of positions; what a position has beyond three numbers is left out."""
     sizes = _lengths(positions)
     total = int(sizes.sum())
+    # Conversion alone would let true, null and "12" pass for numbers.
+    if not set(map(type, chain.from_iterable(positions))) <= {float, int}:
+        raise ValueError("a coordinate that is not a number")
     flat = np.fromiter(chain.from_iterable(positions), np.float64, total)
     if (sizes == 2).all():
         return flat.reshape(-1, 2), None

@@ -71,19 +71,10 @@ def _read(path: Path) -> Reading:
     table, ids = _attributes(features, path, notes)
     name = path.stem
     layers = []
-    for chosen in geometries:
-        own = name if len(geometries) == 1 else f"{name}_{chosen.geometry.family.words}"
-        layer = Layer(own, chosen.geometry, table, crs, ids)
-        if len(geometries) > 1:
-            rows = chosen.rows
-            layer = Layer(
-                own,
-                chosen.geometry,
-                table.take(pa.array(rows)) if table.num_columns else table,
-                crs,
-                None if ids is None else ids[rows],
-            )
-        layers.append(layer)
+    for rows, geometry in geometries:
+        own = name if len(geometries) == 1 else f"{name}_{geometry.family.words}"
+        own_table = table.take(pa.array(rows)) if table.num_columns else table
+        layers.append(Layer(own, geometry, own_table, crs, None if ids is None else ids[rows]))
     if len(layers) > 1:
         counts = ", ".join(f"{layer.name} ({layer.n_rows:,})" for layer in layers)
         notes.append(f"{path.name} holds geometry of several dimensions; taken as layers {counts}")

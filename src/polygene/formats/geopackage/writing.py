@@ -68,14 +68,20 @@ def _worded(path: Path) -> Iterator[None]:
 
 
 def _copy(path: Path, temporary: Path) -> None:
-    """Copy a database as it stands, what lies in its log included, to a file that needs no log."""
-    with schema.opened(path) as source:
-        target = sqlite3.connect(temporary)
-        try:
-            source.backup(target)
-            target.execute("PRAGMA journal_mode = DELETE")
-        finally:
-            target.close()
+    """Copy a database as it stands, what lies in its log included.
+
+    First the file itself takes in its log, for one left beside it would be read as the log of the
+    file that takes its place. While another program has it open in that mode, this is refused.
+    """
+    source, target = sqlite3.connect(path, isolation_level=None), sqlite3.connect(temporary)
+    try:
+        mode = source.execute("PRAGMA journal_mode = DELETE").fetchone()[0]
+        if mode == "wal":
+            raise sqlite3.OperationalError("database is locked")
+        source.backup(target)
+    finally:
+        target.close()
+        source.close()
 
 
 def _drop(connection: sqlite3.Connection, name: str) -> None:
@@ -158,8 +164,11 @@ def _type_name(column: GeometryColumn) -> str:
 
 
 def _ids(layer: Layer) -> I64Array:
-    """Return the features' own identifiers if they can serve as keys, else 1, 2, 3 ..."""
-    if layer.ids is not None and len(np.unique(layer.ids)) == layer.n_rows:
+    """Return the features' own identifiers if they can serve as keys, else 1, 2, 3 ...
+
+    Rows lie in a file in the order of their keys, so only rising ones keep the order.
+    """
+    if layer.ids is not None and (np.diff(layer.ids) > 0).all():
         return layer.ids
     return np.arange(1, layer.n_rows + 1, dtype=np.int64)
 

@@ -1,0 +1,356 @@
+"""GeoPackage: round trips, the standard's own demands, damage, and what is left behind."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import signal
+import sqlite3
+import struct
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from polygene import crs
+from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
+from polygene.formats import geopackage
+from polygene.geometry import Family
+from tests.support import generators as make
+from tests.support import layers as some
+
+
+class InFolder(unittest.TestCase):
+    def setUp(self):
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.path = Path(holder.name) / "a.gpkg"
+
+    @contextlib.contextmanager
+    def edited(self):
+        """The file as another program would change it, with the functions its triggers need."""
+        connection = sqlite3.connect(self.path)
+        for k, name in enumerate(("ST_MinX", "ST_MaxX", "ST_MinY", "ST_MaxY")):
+            at = 13 + 8 * (k > 1)  # of a point without envelope
+            connection.create_function(
+                name, 1, lambda b, at=at: struct.unpack("<d", b[at : at + 8].ljust(8))[0]
+            )
+        connection.create_function("ST_IsEmpty", 1, lambda b: b is not None and bool(b[3] & 16))
+        try:
+            with connection:
+                yield connection
+        finally:
+            connection.close()
+
+    def sql(self, statement, *values):
+        with self.edited() as connection:
+            return connection.execute(statement, values).fetchall()
+
+    def only_layer(self, name="things"):
+        reading = geopackage.read(self.path, name)
+        self.assertEqual(len(reading.layers), 1)
+        return reading.layers[0]
+
+
+class RoundTrip(InFolder):
+    def test_every_geometry_and_field_type_comes_back(self):
+        for name, column in some.geometries().items():
+            with self.subTest(name=name):
+                self.path.unlink(missing_ok=True)
+                layer = some.layer(column)
+                geopackage.write(self.path, [layer])
+                found = self.only_layer()
+                some.same_geometry(self, column, found.geometry)
+                self.assertTrue(found.table.equals(layer.table), found.table.schema)
+                self.assertEqual(found.table.schema.field("text").metadata, {b"width": b"60"})
+                np.testing.assert_array_equal(found.ids, layer.ids)
+                self.assertEqual(crs.code(found.crs), ("EPSG", "32633"))
+
+    def test_names_that_are_no_sql(self):
+        """Layers and fields may be called anything; key and geometry column make way."""
+        rows = make.polygons([[[make.square(0, 0, 1)]]])
+        for name in ('a"b', "drop table x; --", "order", "Ähre 7"):
+            table = {"fid": ["x"], "geom": [1], 'q"; select': [True], "": ["empty"]}
+            layer = make.layer(name, rows, crs.parse("EPSG:32633"), **table)
+            geopackage.write(self.path, [layer])
+            self.assertTrue(self.only_layer(name).table.equals(layer.table))
+        self.assertEqual(len(geopackage.layer_names(self.path)), 4)
+
+    def test_a_crs_without_code_and_none(self):
+        rows = make.polygons([[[make.square(0, 0, 1)]]])
+        own = crs.parse("+proj=laea +lat_0=52 +lon_0=10 +ellps=GRS80 +units=m")
+        geopackage.write(self.path, [make.layer("own", rows, own), make.layer("none", rows, None)])
+        geopackage.write(self.path, [make.layer("again", rows, own)])
+        self.assertTrue(crs.is_same(self.only_layer("own").crs, own))
+        self.assertIsNone(self.only_layer("none").crs)
+        self.assertEqual(self.sql("SELECT count(*) FROM gpkg_spatial_ref_sys"), [(4,)])
+
+    def test_both_byte_orders_and_all_envelopes(self):
+        """Blobs as other programs write them, big-endian, with every envelope, in one column."""
+        square = make.square(0, 0, 2)
+        geopackage.write(
+            self.path, [make.layer("things", make.polygons([[[square]]]), None, n=[0])]
+        )
+        rows = []
+        for k, (order, size) in enumerate([(o, s) for o in "<>" for s in (0, 4, 6, 6, 8)]):
+            flags = (order == "<") | (k % 5) << 1
+            wkb = struct.pack(f"{order}BIII", order == "<", 3, 1, 5) + b"".join(
+                struct.pack(f"{order}dd", *v) for v in square
+            )
+            header = struct.pack(f"{order}2sBBi", b"GP", 0, flags, 0) + struct.pack(
+                f"{order}{size}d", *[0] * size
+            )
+            rows.append((10 + k, header + wkb, k))
+        with self.edited() as connection:
+            for (name,) in connection.execute(
+                "SELECT name FROM sqlite_master WHERE type = 'trigger'"
+            ).fetchall():
+                connection.execute(f'DROP TRIGGER "{name}"')
+            connection.executemany("INSERT INTO things VALUES (?, ?, ?)", rows)
+        found = self.only_layer().geometry
+        np.testing.assert_array_equal(found.xy, np.tile(square, (11, 1)))
+
+    def test_mixed_dimensions_become_layers(self):
+        geopackage.write(
+            self.path, [make.layer("things", make.points([[np.zeros(2)]]), None, n=[0])]
+        )
+        line = struct.pack("<2sBBi", b"GP", 0, 1, 0) + struct.pack("<BII4d", 1, 2, 2, 0, 0, 5, 5)
+        with self.edited() as connection:
+            connection.execute("UPDATE gpkg_geometry_columns SET geometry_type_name = 'GEOMETRY'")
+            connection.execute("DROP TRIGGER rtree_things_geom_insert")
+            connection.executemany(
+                "INSERT INTO things VALUES (?, ?, ?)", [(5, line, 1), (6, line, 2), (7, None, 3)]
+            )
+        reading = geopackage.read(self.path, "things")
+        self.assertEqual(
+            [(y.name, y.n_rows) for y in reading.layers],
+            [("things_lines", 3), ("things_points", 1)],
+        )
+        self.assertEqual(reading.layers[0].ids.tolist(), [5, 6, 7])
+        self.assertIn("several dimensions", reading.notes[0])
+
+    def test_values_that_break_their_type_are_read_as_text(self):
+        geopackage.write(
+            self.path, [make.layer("things", make.points([[np.zeros(2)]] * 3), None, n=[1, 2, 3])]
+        )
+        with self.edited() as connection:
+            connection.execute("UPDATE things SET n = 'many' WHERE fid = 2")
+        reading = geopackage.read(self.path, "things")
+        self.assertEqual(reading.layers[0].table["n"].to_pylist(), ["1", "many", "3"])
+        self.assertIn("field n holds values that are no INTEGER", reading.notes[0])
+
+
+class Standard(InFolder):
+    def test_tables_rows_and_index_are_as_the_standard_asks(self):
+        rng = np.random.default_rng(1)
+        cells = make.coverage(40, 40, 10, rng)
+        geopackage.write(
+            self.path, [make.layer("cells", cells, crs.parse("EPSG:32633"), n=list(range(1600)))]
+        )
+        self.assertEqual(self.sql("PRAGMA application_id"), [(0x47504B47,)])
+        self.assertEqual(self.sql("PRAGMA user_version"), [(10400,)])
+        self.assertEqual(self.sql("PRAGMA integrity_check"), [("ok",)])
+        self.assertEqual(self.sql("PRAGMA foreign_key_check"), [])
+        self.assertEqual(self.sql("SELECT rtreecheck('rtree_cells_geom')"), [("ok",)])
+        ids = {row[0] for row in self.sql("SELECT srs_id FROM gpkg_spatial_ref_sys")}
+        self.assertEqual(ids, {-1, 0, 4326, 32633})
+        (definition,) = self.sql(
+            "SELECT definition FROM gpkg_spatial_ref_sys WHERE srs_id = 32633"
+        )[0]
+        self.assertTrue(definition.startswith('PROJCS["'))
+        self.assertEqual(
+            self.sql("SELECT extension_name, scope FROM gpkg_extensions"),
+            [("gpkg_rtree_index", "write-only")],
+        )
+        extent = self.sql("SELECT min_x, min_y, max_x, max_y FROM gpkg_contents")[0]
+        self.assertEqual(extent, cells.extent())
+        triggers = {
+            n.rsplit("_", 1)[1]
+            for (n,) in self.sql("SELECT name FROM sqlite_master WHERE type = 'trigger'")
+        }
+        self.assertEqual(
+            triggers, {"insert", "update2", "update4", "update5", "update6", "update7", "delete"}
+        )
+        bounds = cells.row_bounds()
+        for low, high in ((55.5, 60.0), (0, 3), (399, 500)):
+            found = self.sql(
+                "SELECT id FROM rtree_cells_geom "
+                "WHERE minx <= ? AND maxx >= ? AND miny <= ? AND maxy >= ?",
+                high,
+                low,
+                high,
+                low,
+            )
+            meets = (bounds[:, :2] <= high).all(axis=1) & (bounds[:, 2:] >= low).all(axis=1)
+            self.assertEqual(sorted(k - 1 for (k,) in found), np.flatnonzero(meets).tolist())
+
+    def test_the_index_lives_on(self):
+        """Rows that others add, change and delete are kept in the index by the triggers."""
+        geopackage.write(self.path, [make.layer("things", make.points([[np.zeros(2)]] * 60), None)])
+        with self.edited() as connection:
+            blob = struct.pack("<2sBBi", b"GP", 0, 1, 0) + struct.pack("<BIdd", 1, 1, 8, 9)
+            connection.execute("INSERT INTO things VALUES (100, ?)", (blob,))
+            connection.execute("DELETE FROM things WHERE fid = 3")
+            connection.execute("UPDATE things SET geom = NULL WHERE fid = 4")
+            connection.execute("UPDATE things SET fid = 200 WHERE fid = 5")
+            connection.execute("UPDATE things SET geom = ? WHERE fid = 6", (blob,))
+            ids = {row[0] for row in connection.execute("SELECT id FROM rtree_things_geom")}
+            moved = connection.execute(
+                "SELECT minx, maxy FROM rtree_things_geom WHERE id = 6"
+            ).fetchone()
+        self.assertEqual(ids, (set(range(1, 61)) | {100, 200}) - {3, 4, 5})
+        self.assertEqual(moved, (8, 9))
+
+    def test_names_that_differ_by_case_are_refused(self):
+        with self.assertRaisesRegex(DataError, "differ only by case"):
+            geopackage.write(self.path, [make.layer("x", make.points([]), None, Code=[], code=[])])
+        self.assertFalse(self.path.exists())
+
+
+class Damage(InFolder):
+    def setUp(self):
+        super().setUp()
+        cells = make.coverage(20, 20, 10, np.random.default_rng(1))
+        geopackage.write(self.path, [make.layer("cells", cells, None, n=list(range(400)))])
+
+    def test_truncated_anywhere(self):
+        """A cut file is refused in words or read rightly, never with a crash or a wrong answer."""
+        data = self.path.read_bytes()
+        refused = 0
+        for share in (0.001, 0.1, 0.3, 0.5, 0.7, 0.9, 0.99):
+            self.path.write_bytes(data[: int(len(data) * share)])
+            try:
+                self.assertEqual(self.only_layer("cells").n_rows, 400)
+            except FileError as err:
+                self.assertIn("damaged or cut short", str(err))
+                refused += 1
+        self.assertGreaterEqual(refused, 6)
+
+    def test_broken_geometry_names_its_row(self):
+        good = self.sql("SELECT geom FROM cells WHERE fid = 17")[0][0]
+        for blob, reason in [
+            (good[:60], "counts more|ends too early"),
+            (good[:41], "ends too early"),
+            (good[:5], "cut short"),
+            (b"XX" + good[2:], "no GeoPackage geometry"),
+            (good[:3] + bytes([good[3] | 32]) + good[4:], "extended type"),
+            (good[:3] + b"\x0f" + good[4:], "envelope"),
+            (good[:40] + b"\x07" + good[41:], "byte order"),
+            (good[:41] + b"\xff\xff\x00\x00" + good[45:], "type that is not read"),
+            (good[:45] + b"\xff\xff\xff\xff" + good[49:], "counts more"),
+            (good[:40] + struct.pack("<BII", 1, 7, 1) * 40 + good[40:], "nested too deeply"),
+        ]:
+            with self.subTest(reason=reason):
+                with self.edited() as connection:
+                    connection.execute("DROP TRIGGER IF EXISTS rtree_cells_geom_update6")
+                    connection.execute("UPDATE cells SET geom = ? WHERE fid = 17", (blob,))
+                with self.assertRaisesRegex(GeometryError, f"row 17: .*({reason})"):
+                    geopackage.read(self.path, "cells")
+
+    def test_not_a_geopackage(self):
+        with self.assertRaises(UnknownLayerError):
+            geopackage.read(self.path, "cell")
+        self.path.unlink()
+        with self.edited() as connection:
+            connection.execute("CREATE TABLE x (y)")
+        with self.assertRaisesRegex(FileError, "no table gpkg_contents"):
+            geopackage.layer_names(self.path)
+
+
+class WholeOrNot(InFolder):
+    def test_adding_and_replacing_keep_the_rest(self):
+        rows = make.polygons([[[make.square(0, 0, 1)]]])
+        geopackage.write(
+            self.path, [make.layer("a", rows, None, n=[1]), make.layer("b", rows, None, n=[2])]
+        )
+        with self.edited() as connection:
+            connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("CREATE TABLE notes (text)")
+        geopackage.write(
+            self.path, [make.layer("a", rows, None, n=[3]), make.layer("c", rows, None, n=[4])]
+        )
+        self.assertEqual(geopackage.layer_names(self.path), ["b", "a", "c"])
+        self.assertEqual(
+            [self.only_layer(n).table["n"].to_pylist() for n in "abc"], [[3], [2], [4]]
+        )
+        self.assertEqual(self.sql("SELECT count(*) FROM notes"), [(0,)])
+        self.assertEqual([p.name for p in self.path.parent.iterdir()], ["a.gpkg"])
+
+    def test_reading_a_write_ahead_file_leaves_nothing(self):
+        geopackage.write(self.path, [make.layer("a", make.points([[np.zeros(2)]]), None)])
+        with self.edited() as connection:
+            connection.execute("PRAGMA journal_mode = WAL")
+        self.path.chmod(0o444)
+        self.only_layer("a")
+        self.assertEqual([p.name for p in self.path.parent.iterdir()], ["a.gpkg"])
+
+    def test_a_file_that_another_program_writes_is_left_alone(self):
+        rows = make.points([[np.zeros(2)]])
+        geopackage.write(self.path, [make.layer("a", rows)])
+        with self.edited() as connection:
+            connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("CREATE TABLE notes (text)")
+            connection.commit()
+            with self.assertRaisesRegex(FileError, "another program"):
+                geopackage.write(self.path, [make.layer("b", rows)])
+        self.assertEqual(geopackage.layer_names(self.path), ["a"])
+
+    def test_a_failure_leaves_the_old_file(self):
+        rows = make.polygons([[[make.square(0, 0, 1)]]])
+        geopackage.write(self.path, [make.layer("a", rows, None, n=[1])])
+        before = self.path.read_bytes()
+        too_large = replace(
+            make.layer("b", rows), table=pa.table({"n": pa.array([2**63], pa.uint64())})
+        )
+        with self.assertRaisesRegex(DataError, "64 bits"):
+            geopackage.write(self.path, [make.layer("a", rows, None, n=[2]), too_large])
+        self.assertEqual(self.path.read_bytes(), before)
+        self.assertEqual(len(list(self.path.parent.iterdir())), 1)
+
+    def test_a_killed_run_leaves_the_old_file(self):
+        rows = make.coverage(60, 60, 10, np.random.default_rng(1))
+        geopackage.write(self.path, [make.layer("a", rows, None)])
+        before = self.path.read_bytes()
+        spare = self.path.with_name("spare.gpkg")
+        shutil.copy(self.path, spare)
+        code = (
+            "import sys; from pathlib import Path; from polygene.formats import geopackage as g\n"
+            "layer = g.read(Path(sys.argv[2]), 'a').layers[0]; print('ready', flush=True)\n"
+            "while True: g.write(Path(sys.argv[1]), [layer] )"
+        )
+        for pause in (0.01, 0.05, 0.1, 0.2):
+            process = subprocess.Popen(
+                [sys.executable, "-c", code, self.path, spare], stdout=subprocess.PIPE
+            )
+            process.stdout.readline()
+            time.sleep(pause)
+            os.kill(process.pid, signal.SIGKILL)
+            process.wait()
+            process.stdout.close()
+            self.assertEqual(self.only_layer("a").n_rows, 3600)
+            self.assertEqual(self.sql("PRAGMA integrity_check"), [("ok",)])
+            self.assertFalse(list(self.path.parent.glob("a.gpkg-*")))
+        self.assertEqual(len(before) // 4096, len(self.path.read_bytes()) // 4096)
+
+
+class Empty(InFolder):
+    def test_layers_without_rows_keep_fields_and_kind(self):
+        for family in Family:
+            column = make.GeometryColumn.from_rings([], family)
+            layer = replace(make.layer("none", column, None), table=some.every_type().slice(0, 0))
+            geopackage.write(self.path, [layer])
+            found = self.only_layer("none")
+            self.assertEqual((found.n_rows, found.geometry.family), (0, family))
+            self.assertEqual(found.table.schema, layer.table.schema)
+            self.assertIsNone(geopackage.list_layers(self.path)[0].extent)
+
+
+if __name__ == "__main__":
+    unittest.main()
