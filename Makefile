@@ -10,7 +10,7 @@ demo: $(VENV)/installed
 	$(VENV)/bin/polygene demo demo
 
 test: $(VENV)/installed
-	$(VENV)/bin/python -m tests
+	$(VENV)/bin/python -m tests.run
 
 lint: $(VENV)/installed
 	$(VENV)/bin/ruff check .

@@ -1,4 +1,4 @@
-"""Runs all tests, module by module on all cores: ``python -m tests [MODULE...]``."""
+"""Runs all tests, module by module on all cores: ``python -m tests.run [WORD...]``."""
 
 from __future__ import annotations
 

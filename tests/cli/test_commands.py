@@ -1,0 +1,464 @@
+"""The built program on files: what it writes, what it says, how it ends."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+import unittest
+
+import numpy as np
+
+import polygene
+from polygene import crs
+from polygene.cli.main import COMMANDS
+from polygene.formats import geopackage
+from polygene.measures import row_areas
+from tests.support import generators as make
+from tests.support.cli import InFolder
+
+SAMPLE = [
+    "park", "sectors", "islands", "ferry_lanes", "cables", "buoys", "slipways", "beds_marram",
+    "beds_kelda",
+]  # fmt: skip
+
+
+class WithSample(InFolder):
+    def setUp(self):
+        super().setUp()
+        from polygene.sample import tolva
+
+        self.package, self.patches = tolva.write(self.folder)
+
+    def sql(self, name, statement):
+        connection = sqlite3.connect(self.folder / name)
+        try:
+            return connection.execute(statement).fetchall()
+        finally:
+            connection.close()
+
+
+class Clip(WithSample):
+    def test_all_layers_of_a_package(self):
+        """One layer each, in the order of the source, same names; untouched blobs byte-equal."""
+        done = self.run_polygene(
+            "clip", "tolva.gpkg#*", "--with", "tolva.gpkg#park", "-o", "out.gpkg", "--json"
+        )
+        self.assertEqual((done.code, done.err), (0, ""))
+        self.assertEqual(geopackage.layer_names(self.folder / "out.gpkg"), SAMPLE)
+        self.assert_only("out.gpkg", "tolva.gpkg", "resurvey.geojson")
+        results = json.loads(done.out)["results"]
+        self.assertEqual([r["summary"]["input"]["name"] for r in results], SAMPLE)
+        for result in results:
+            summary, name = result["summary"], result["summary"]["input"]["name"]
+            counted = (
+                summary["whole"] + summary["cut"] + summary["dropped"] + summary["without_geometry"]
+            )
+            self.assertEqual(counted, summary["input"]["taken"])
+            balance = summary["balance"]
+            self.assertLessEqual(
+                abs(balance["inside"] + balance["outside"] - balance["before"]), balance["bound"]
+            )
+            before = dict(self.sql("tolva.gpkg", f"SELECT fid, geom FROM {name}"))
+            after = dict(self.sql("out.gpkg", f"SELECT fid, geom FROM {name}"))
+            same = sum(before[key] == blob for key, blob in after.items())
+            self.assertEqual(same, summary["whole"], name)
+            fields = [f"SELECT * FROM pragma_table_info('{name}')"]
+            self.assertEqual(self.sql("out.gpkg", fields[0]), self.sql("tolva.gpkg", fields[0]))
+        self.assertEqual(self.sql("out.gpkg", "PRAGMA integrity_check"), [("ok",)])
+        self.assertEqual(results[7]["summary"]["input"]["crossed"]["count"], 0)
+        self.assertEqual(results[8]["summary"]["input"]["crossed"]["first"], ["row 5 (id 5)"])
+
+    def test_what_it_says(self):
+        done = self.run_polygene(
+            "clip", "tolva.gpkg#sectors", "--where", "depth_max > 50", "--with", "tolva.gpkg#islands",
+            "--with-where", "people > 0", "--out", "out.gpkg",
+        )  # fmt: skip
+        self.assertEqual((done.code, done.out), (0, ""))
+        self.assertRegex(
+            done.words, r"INPUT sectors: \d+ of 24 features OTHER islands: 5 of 12 features"
+        )
+        self.assertRegex(
+            done.words, r"came out \d+ features: 0 whole, \d+ cut left out \d+ lay outside"
+        )
+        self.assertRegex(
+            done.words, r"balance [\d,.]+ km² = [\d,.]+ km² inside \+ [\d,.]+ km² outside \(to "
+        )
+        self.assertIn(
+            "CRS EPSG:32633 WGS 84 / UTM zone 33N written out.gpkg#sectors in ", done.words
+        )
+        self.assertLessEqual(max(map(len, done.err.splitlines())), 80)
+        self.assertNotIn("\x1b", done.err)
+
+    def test_other_in_another_system_is_transformed_and_said(self):
+        one = "patch = 'R03'"
+        done = self.run_polygene(
+            "clip", "tolva.gpkg#sectors", "--with", "resurvey.geojson", "--with-where", one,
+            "-o", "out.gpkg",
+        )  # fmt: skip
+        self.assertIn(
+            "resurvey was brought from OGC:CRS84 WGS 84 (CRS84) to EPSG:32633", done.words
+        )
+        inside = row_areas(polygene.read(f"{self.folder}/out.gpkg").geometry).sum()
+        back = self.run_polygene(
+            "clip", "resurvey.geojson", "--where", one, "--with", "tolva.gpkg#sectors",
+            "-o", "back.geojson", "--json",
+        )  # fmt: skip
+        balance = json.loads(back.out)["results"][0]["summary"]["balance"]
+        # The projection's areas differ from the ellipsoid's by 1 part in 1,250 at most.
+        self.assertAlmostEqual(balance["inside"] / inside, 1, delta=8e-4)
+
+    def test_next_replace_and_patterns(self):
+        clip = ("clip", "tolva.gpkg#buoys", "--with", "tolva.gpkg#park")
+        self.assertEqual(self.run_polygene(*clip, "-o", "out.gpkg#in_park").code, 0)
+        refused = self.run_polygene(*clip, "-o", "out.gpkg#in_park")
+        self.assertEqual(refused.code, 1)
+        self.assertIn("--next writes out.gpkg#in_park_2", refused.words)
+        for option, names in (
+            ("--next", ["in_park", "in_park_2"]),
+            ("--next", ["in_park", "in_park_2", "in_park_3"]),
+            ("--replace", ["in_park_2", "in_park_3", "in_park"]),
+        ):
+            self.assertEqual(self.run_polygene(*clip, "-o", "out.gpkg#in_park", option).code, 0)
+            self.assertEqual(geopackage.layer_names(self.folder / "out.gpkg"), names)
+        self.run_polygene(
+            "clip", "tolva.gpkg#*s", "--with", "tolva.gpkg#park", "-o", "cut.gpkg#{name}_park", "-q"
+        )
+        self.assertEqual(
+            geopackage.layer_names(self.folder / "cut.gpkg"),
+            [
+                f"{n}_park"
+                for n in ("sectors", "islands", "ferry_lanes", "cables", "buoys", "slipways")
+            ],
+        )
+        self.run_polygene(
+            "clip",
+            "tolva.gpkg#buoys",
+            "cut.gpkg#slip*",
+            "--box",
+            "470000,7377000,480000,7390000",
+            "-o",
+            "folder/",
+        )
+        self.assertEqual(
+            sorted(os.listdir(self.folder / "folder")), ["buoys.gpkg", "slipways_park.gpkg"]
+        )
+
+    def test_layers_of_one_name_from_several_files(self):
+        (self.folder / "north").mkdir()
+        for name in ("east", "west"):
+            polygene.write(
+                polygene.read(f"{self.package}#buoys"), f"{self.folder}/north/{name}.gpkg#buoys"
+            )
+        done = self.run_polygene(
+            "clip", "north/", "--with", "tolva.gpkg#park", "-o", "out.gpkg", "-q"
+        )
+        self.assertEqual((done.code, done.err), (0, ""))
+        self.assertEqual(
+            geopackage.layer_names(self.folder / "out.gpkg"), ["east_buoys", "west_buoys"]
+        )
+
+    def test_single_parts_and_whole(self):
+        clip = ("clip", "tolva.gpkg#cables", "--with", "tolva.gpkg#islands", "--json")
+        cut = self.run_polygene(*clip, "-o", "parts.gpkg", "--single-parts")
+        parts = polygene.read(f"{self.folder}/parts.gpkg")
+        self.assertEqual(json.loads(cut.out)["results"][0]["summary"]["out"], parts.n_rows)
+        self.assertEqual(np.diff(parts.geometry.row_offsets).max(), 1)
+        self.run_polygene(*clip, "-o", "whole.gpkg", "--whole")
+        cables = dict(self.sql("tolva.gpkg", "SELECT cable, geom FROM cables"))
+        whole = self.sql("whole.gpkg", "SELECT cable, geom FROM cables")
+        self.assertTrue(whole)
+        self.assertTrue(all(cables[cable] == geom for cable, geom in whole))
+
+    def test_input_and_output_in_one_file(self):
+        done = self.run_polygene(
+            "clip",
+            "tolva.gpkg#islands",
+            "--with",
+            "tolva.gpkg#park",
+            "-o",
+            "tolva.gpkg#park_islands",
+        )
+        self.assertEqual(done.code, 0)
+        self.assertEqual(geopackage.layer_names(self.package), [*SAMPLE, "park_islands"])
+
+    def test_precision_with_unit(self):
+        done = self.run_polygene(
+            "clip",
+            "tolva.gpkg#sectors",
+            "--with",
+            "tolva.gpkg#park",
+            "--precision",
+            "1cm",
+            "-o",
+            "o.gpkg",
+            "--json",
+        )
+        self.assertEqual(json.loads(done.out)["results"][0]["summary"]["precision"], 0.01)
+
+    def test_compiled_and_uncompiled_kernels_write_the_same(self):
+        layers = (
+            "tolva.gpkg#sectors",
+            "tolva.gpkg#cables",
+            "tolva.gpkg#buoys",
+            "tolva.gpkg#beds_kelda",
+        )
+        for name, setting in (("c.gpkg", "compiled"), ("p.gpkg", "python")):
+            done = self.run_polygene(
+                "clip", *layers, "--with", "tolva.gpkg#park", "-o", name, POLYGENE_KERNELS=setting
+            )
+            self.assertEqual(done.code, 0)
+        for layer in ("sectors", "cables", "buoys", "beds_kelda"):
+            query = f"SELECT * FROM {layer}"
+            self.assertEqual(self.sql("c.gpkg", query), self.sql("p.gpkg", query))
+
+
+class BadInput(WithSample):
+    def refused(self, code, reason, *arguments, left=()):
+        before = {p.name: p.read_bytes() for p in self.folder.iterdir() if p.is_file()}
+        done = self.run_polygene(*arguments)
+        self.assertEqual(done.code, code, done.err)
+        self.assertRegex(done.words, reason)
+        self.assertNotIn("Traceback", done.err)
+        after = {p.name: p.read_bytes() for p in self.folder.iterdir() if p.is_file()}
+        self.assertEqual(before, after)
+
+    def test_each_is_a_sentence_with_the_right_code_and_writes_nothing(self):
+        (self.folder / "bad.gpkg").write_text('{"type": "FeatureCollection"}')
+        (self.folder / "bad.geojson").write_bytes(self.package.read_bytes()[:5000])
+        (self.folder / "empty.gpkg").write_bytes(b"")
+        (self.folder / "cut.gpkg").write_bytes(self.package.read_bytes()[:40_000])
+        (self.folder / "cut.geojson").write_bytes(self.patches.read_bytes()[:900])
+        bare = make.layer("bare", make.polygons([[[make.square(0, 0, 1)]]]))
+        nan = make.layer("nan", make.points([[np.array([1.0, np.nan])]]), crs.parse("EPSG:32633"))
+        polygene.write(bare, f"{self.folder}/bare.gpkg")
+        polygene.write(nan, f"{self.folder}/nan.gpkg")
+        for code, reason, line in [
+            (1, "no file tolva.gkpg; did you mean 'tolva.gpkg'", "tolva.gkpg PARK OUT"),
+            (1, "no layer 'sektors'; did you mean 'sectors'.* its layers: sectors",
+             "tolva.gpkg#sektors PARK OUT"),
+            (1, "holds 9 layers; say which", "tolva.gpkg PARK OUT"),
+            (1, "ending '.xyz' is not known", "tolva.gpkg#park PARK -o out.xyz"),
+            (2, "no field 'dept'; did you mean 'depth_max'",
+             "tolva.gpkg#sectors PARK OUT --where dept>1"),
+            (2, "ends too early", "tolva.gpkg#sectors PARK OUT --where depth_max>"),
+            (1, "is no GeoPackage, whatever its ending says: it looks like GeoJSON",
+             "bad.gpkg PARK OUT"),
+            (1, "is no GeoJSON, whatever its ending says: it looks like GeoPackage",
+             "bad.geojson PARK OUT"),
+            (1, "is empty: it holds not a single byte", "empty.gpkg PARK OUT"),
+            (1, "damaged or cut short", "cut.gpkg#beds_kelda PARK OUT"),
+            (1, "cut.geojson is cut short: line", "cut.geojson PARK OUT"),
+            (1, "layer 'nan', row 1 \\(id 1\\): a coordinate is not a finite number",
+             "nan.gpkg PARK OUT"),
+            (1, "layer 'bare' has no CRS .* say with --crs", "bare.gpkg PARK OUT"),
+            (1, "OTHER, layer 'buoys', holds points", "tolva.gpkg#park --with tolva.gpkg#buoys OUT"),
+            (1, "none of its 24 features is left",
+             "tolva.gpkg#park --with tolva.gpkg#sectors --with-where depth_max<0 OUT"),
+            (2, "OTHER must be one layer", "tolva.gpkg#park --with tolva.gpkg#b* OUT"),
+            (1, "there is no folder nowhere", "tolva.gpkg#park PARK -o nowhere/out.gpkg"),
+            (1, "exists already; --replace overwrites it, --next writes tolva.gpkg#park_2",
+             "tolva.gpkg#park PARK -o tolva.gpkg"),
+            (2, "several results would be written to out.geojson",
+             "tolva.gpkg#* PARK -o out.geojson"),
+            (2, "several results would be written to out.gpkg#x", "tolva.gpkg#* PARK -o out.gpkg#x"),
+            (2, "belong to the format", "tolva.gpkg#park PARK -o out.gpkg#gpkg_x"),
+            (2, "either --with OTHER or --box", "tolva.gpkg#park OUT"),
+            (2, "encloses nothing", "tolva.gpkg#park --box 5,5,1,1 OUT"),
+            (2, "'lightyear' is no unit of length",
+             "tolva.gpkg#park PARK OUT --precision 1lightyear"),
+            (2, "exclude each other", "tolva.gpkg#park PARK OUT --next --replace"),
+            (1, "no CRS that is known here", "bare.gpkg PARK OUT --crs EPSG:0"),
+        ]:  # fmt: skip
+            line = line.replace("PARK", "--with tolva.gpkg#park").replace("OUT", "-o out.gpkg")
+            with self.subTest(reason=reason):
+                self.refused(code, reason, "clip", *line.split())
+
+    def test_a_crs_can_be_given(self):
+        bare = make.layer("bare", make.polygons([[[make.square(480_000, 7_380_000, 100)]]]))
+        polygene.write(bare, f"{self.folder}/bare.gpkg")
+        done = self.run_polygene(
+            "clip",
+            "bare.gpkg",
+            "--with",
+            "tolva.gpkg#park",
+            "--crs",
+            "EPSG:32633",
+            "-o",
+            "out.gpkg",
+        )
+        self.assertEqual(done.code, 0)
+        self.assertEqual(crs.code(polygene.read(f"{self.folder}/out.gpkg").crs), ("EPSG", "32633"))
+
+    def test_nothing_inside_is_a_result(self):
+        done = self.run_polygene("clip", "tolva.gpkg#buoys", "--box", "0,0,1,1", "-o", "out.gpkg")
+        self.assertEqual(done.code, 0)
+        self.assertIn("nothing lies inside; the result is empty", done.words)
+        self.assertEqual(polygene.read(f"{self.folder}/out.gpkg").table.num_columns, 4)
+
+    def test_a_full_disk(self):
+        """With no room for the result the old file stays and nothing lies beside it."""
+        before = self.package.read_bytes()
+        program = f"ulimit -f 30; exec {sys.executable} -m polygene clip"
+        for source, out in (
+            ("tolva.gpkg#*", "tolva.gpkg#x_{name}"),
+            ("tolva.gpkg#*", "new.gpkg"),
+            ("tolva.gpkg#sectors", "new.geojson"),
+        ):
+            line = f"{program} '{source}' --box 470000,7377000,490000,7391000 -o '{out}'"
+            done = subprocess.run(
+                ["bash", "-c", line], cwd=self.folder, capture_output=True, text=True
+            )
+            self.assertEqual(done.returncode, 1, done.stderr)
+            self.assertIn("cannot write", done.stderr)
+            self.assert_only("tolva.gpkg", "resurvey.geojson")
+        self.assertEqual(self.package.read_bytes(), before)
+
+    def test_an_interrupt_leaves_nothing(self):
+        cells = make.coverage(150, 150, 100, np.random.default_rng(1), detail=6)
+        polygene.write(
+            make.layer("cells", cells, crs.parse("EPSG:32633")), f"{self.folder}/cells.gpkg"
+        )
+        command = [
+            sys.executable,
+            "-m",
+            "polygene",
+            "clip",
+            "cells.gpkg",
+            "--with",
+            "cells.gpkg",
+            "-o",
+            "out.gpkg",
+        ]
+        for number in (signal.SIGINT, signal.SIGTERM):
+            process = subprocess.Popen(command, cwd=self.folder, stderr=subprocess.PIPE, text=True)
+            time.sleep(1.0)
+            process.send_signal(number)
+            _, err = process.communicate(timeout=60)
+            if process.returncode != 0:
+                self.assertEqual(process.returncode, 130)
+                self.assertIn("interrupted; nothing was written", err)
+                self.assert_only("tolva.gpkg", "resurvey.geojson", "cells.gpkg")
+            else:
+                (self.folder / "out.gpkg").unlink()
+
+
+class Look(WithSample):
+    def test_layers(self):
+        done = self.run_polygene("layers", ".")
+        self.assertEqual(done.code, 0)
+        self.assertRegex(done.out, r"ferry_lanes +multiline +5 +4 +469200 7376500 490500 7391800")
+        self.assertIn("CRS        EPSG:32633 WGS 84 / UTM zone 33N", done.out)
+        self.assertLessEqual(max(map(len, done.out.splitlines())), 80)
+        facts = json.loads(self.run_polygene("layers", "tolva.gpkg", "--json").out)
+        self.assertEqual([y["name"] for y in facts[0]["layers"]], SAMPLE)
+        self.assertEqual(facts[0]["layers"][4]["geometry"], "multiline Z")
+
+    def test_peek(self):
+        done = self.run_polygene(
+            "peek", "tolva.gpkg#buoys", "--sort", "tonnes", "--descending", "--rows", "2"
+        )
+        self.assertIn("geometry   1 null", done.out)
+        self.assertRegex(done.out, r"tonnes +real +46 +3\.4 … 39\.8")
+        self.assertRegex(
+            done.out, r"kind +text\(12\) +0 +3 different: mooring \(44\), research \(25\)"
+        )
+        self.assertLessEqual(max(map(len, done.out.splitlines())), 80)
+        facts = json.loads(
+            self.run_polygene(
+                "peek", "tolva.gpkg#buoys", "--sort", "tonnes", "--rows", "-1", "--json"
+            ).out
+        )
+        self.assertIsNone(facts["rows"][0]["tonnes"])
+        facts = json.loads(
+            self.run_polygene("peek", "tolva.gpkg#buoys", "--rows", "4-6", "--json").out
+        )
+        self.assertEqual([row["id"] for row in facts["rows"]], [104, 105, 106])
+        distinct = self.run_polygene(
+            "peek", "tolva.gpkg#beds_kelda", "--distinct", "SPEC", "--where", "Obs = 'ford'"
+        )
+        self.assertRegex(distinct.out, r"of 52 features(.|\n)*Z\. mar +\d+")
+        for arguments, reason in (
+            (("--sort", "tonns"), "did you mean 'tonnes'"),
+            (("--distinct", "x"), "no field 'x'"),
+            (("--rows", "9-3"), "rows count from 1"),
+        ):
+            refused = self.run_polygene("peek", "tolva.gpkg#buoys", *arguments)
+            self.assertIn(refused.code, (1, 2))
+            self.assertIn(reason, refused.words)
+
+    def test_demo(self):
+        done = self.run_polygene("demo", "here")
+        self.assertEqual(done.code, 0, done.err)
+        self.assertEqual(
+            sorted(os.listdir(self.folder / "here")),
+            ["clipped.gpkg", "resurvey.geojson", "tolva.gpkg"],
+        )
+        self.assertLess(sum(p.stat().st_size for p in (self.folder / "here").iterdir()), 1_000_000)
+        self.assertEqual(
+            (self.folder / "here/tolva.gpkg").stat().st_size, self.package.stat().st_size
+        )
+
+
+class Program(InFolder):
+    def test_help_is_grouped_and_loads_nothing_heavy(self):
+        alone, asked = self.run_polygene(), self.run_polygene("-h")
+        self.assertEqual((alone.code, alone.out), (0, asked.out))
+        self.assertRegex(alone.out, r"Look at layers:\n +layers .*\n +peek ")
+        command = [sys.executable, "-X", "importtime", "-m", "polygene", "--help"]
+        loaded = subprocess.run(command, capture_output=True, text=True).stderr
+        self.assertIn("click", loaded)
+        self.assertNotRegex(loaded, r"\b(numpy|pyarrow|pyproj|lark)\b")
+
+    def test_every_command_ends_its_help_with_an_example(self):
+        for name in COMMANDS:
+            with self.subTest(command=name):
+                text = self.run_polygene(name, "--help").out
+                self.assertRegex(text, rf"Example: polygene {name} ")
+                self.assertLessEqual(max(map(len, text.splitlines())), 80)
+
+    def test_examples_of_the_help_run(self):
+        self.run_polygene("demo", ".")
+        for name in COMMANDS:
+            text = self.run_polygene(name, "--help").out
+            (line,) = re.findall(r"Example: polygene (.*)", text)
+            done = (
+                self.run_polygene(*line.split(), "--replace")
+                if "--out" in line
+                else self.run_polygene(*line.split())
+            )
+            self.assertEqual(done.code, 0, (line, done.err))
+
+    def test_a_mistyped_command(self):
+        done = self.run_polygene("clib")
+        self.assertEqual(done.code, 2)
+        self.assertIn("there is no command 'clib'; did you mean 'clip'?", done.words)
+
+    def test_our_own_bugs_say_so(self):
+        code = (
+            "import sys, polygene.cli.main as m, polygene.cli.layers\n"
+            "polygene.cli.layers.layers.callback = lambda **_: 1 / 0\n"
+            "sys.argv = ['polygene', 'layers', 'x']; m.main()"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("ZeroDivisionError", done.stderr)
+        self.assertIn("a bug in Polygene", done.stderr)
+
+    def test_the_public_surface(self):
+        self.assertEqual(
+            polygene.__all__,
+            ["__version__", "Layer", "GeometryColumn", "Family", "Expression", "PolygeneError", "clip",
+             "where", "single_parts", "read", "write"],
+        )  # fmt: skip
+        for name in polygene.__all__:
+            self.assertIsNotNone(getattr(polygene, name))
+
+
+if __name__ == "__main__":
+    unittest.main()
