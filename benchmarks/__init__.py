@@ -1,0 +1,1 @@
+"""Benchmarks: ratios to something measured in the same run. ``make bench``."""
