@@ -87,7 +87,7 @@ class Clip(WithSample):
             done.words, r"came out \d+ features: 0 whole, \d+ cut left out \d+ lay outside"
         )
         self.assertRegex(
-            done.words, r"balance [\d,.]+ km² = [\d,.]+ km² inside \+ [\d,.]+ km² outside \(to "
+            done.words, r"balance [\d,.]+ km² = [\d,.]+ km² inside \+ [\d,.]+ km² outside, off by "
         )
         self.assertIn(
             "CRS EPSG:32633 WGS 84 / UTM zone 33N written out.gpkg#sectors in ", done.words

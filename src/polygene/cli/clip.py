@@ -168,7 +168,7 @@ def _difference(balance: Balance) -> str:
     """Say by how much it does not add up, where that can be seen at all."""
     if balance.unit == "points":
         return ""
-    return f" (to {abs(balance.difference):.2g} {balance.unit})"
+    return f", off by {abs(balance.difference):.2g} {balance.unit}"
 
 
 def _print_many(done: list[Done[ClipResult]]) -> None:
@@ -187,6 +187,7 @@ def _print_many(done: list[Done[ClipResult]]) -> None:
         )  # fmt: skip
     head = ["layer", "in", "out", "whole", "cut", "left out", "inside", "outside"]
     show.table(head, rows, right=range(1, 8), stream=sys.stderr, flexible=[0])
+    click.echo(err=True)
     other = done[0].result.summary.other
     show.line("OTHER", f"{other.name}: {_took_part(other)}", sys.stderr)
     balances = [i.result.summary.balance for i in done if i.result.summary.balance]
@@ -202,20 +203,8 @@ def _worries(done: list[Done[ClipResult]]) -> list[str]:
     for item in done:
         summary = item.result.summary
         notes += item.notes
-        crossed = summary.input.crossed
-        if crossed.count:
-            notes.append(
-                f"{summary.input.name}: rings cross in {crossed.count:,} of the cut features "
-                f"({_named(crossed.first, crossed.count)}); read by parity within a part, union "
-                "of parts"
-            )
-        crossed = summary.other.crossed
-        if crossed.count:
-            notes.append(
-                f"{summary.other.name}: rings cross in {crossed.count:,} features "
-                f"({_named(crossed.first, crossed.count)}); read by parity within a part, union "
-                "of parts"
-            )
+        notes += _crossed(summary.input, "of the cut features")
+        notes += _crossed(summary.other, "features")
         if summary.without_geometry:
             notes.append(
                 f"{summary.input.name}: {summary.without_geometry:,} without geometry left out"
@@ -225,5 +214,12 @@ def _worries(done: list[Done[ClipResult]]) -> list[str]:
     return notes
 
 
-def _named(first: list[str], count: int) -> str:
-    return ", ".join(first) + (" …" if count > len(first) else "")
+def _crossed(side: Side, of: str) -> list[str]:
+    if not side.crossed.count:
+        return []
+    rows = ", ".join(side.crossed.first)
+    more = " …" if side.crossed.count > len(side.crossed.first) else ""
+    return [
+        f"{side.name}: rings cross in {side.crossed.count:,} {of}: {rows}{more}; read by parity "
+        "within a part, union of parts"
+    ]

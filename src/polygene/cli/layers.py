@@ -83,6 +83,7 @@ def _print(path: Path, name: str, infos: list[LayerInfo]) -> None:
     if infos:
         number_columns = [2, len(head) - 2]
         show.table(head, rows, right=number_columns, flexible=[0, 1])
+        click.echo()
     for system in systems:
         show.line("CRS", system)
     for info in infos:

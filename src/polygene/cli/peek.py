@@ -156,6 +156,7 @@ def _print(path: str, layer: Layer, facts: dict[str, Any], sort: str | None) -> 
             right=[1],
             flexible=[0],
         )
+        click.echo()
         show.line("values", f"{len(values):,} different")
         return
     show.table(

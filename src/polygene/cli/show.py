@@ -76,7 +76,18 @@ def table(
             for column, (cell, width) in enumerate(zip(row, widths, strict=True))
         ]
         line = (indent + GAP.join(cells)).rstrip()
-        click.echo(styled(line, stream, dim=True) if k == 0 else line, file=stream)
+        click.echo(_underlined(cells, indent, stream) if k == 0 else line, file=stream)
+
+
+def _underlined(cells: Sequence[str], indent: str, stream: TextIO) -> str:
+    """Return the head of a table: its words underlined, the gaps between them not."""
+    pieces = [
+        cell.replace(cell.strip(), styled(cell.strip(), stream, underline=True))
+        if cell.strip()
+        else cell
+        for cell in cells
+    ]
+    return (indent + GAP.join(pieces)).rstrip()
 
 
 def _fitted(cell: str, width: int, is_right: bool) -> str:
@@ -95,7 +106,7 @@ def line(label: str, text: str, stream: TextIO | None = None, wide: int = 10) ->
     """Print a labelled line, wrapped under itself."""
     stream = stream or sys.stdout
     room = max(30, width_of(stream) - len(GAP) - wide - 1)
-    head = styled(label.ljust(wide), stream, dim=True)
+    head = label.ljust(wide)
     for k, piece in enumerate(_wrapped(text, room)):
         click.echo(f"{GAP}{head if k == 0 else ' ' * wide} {piece}", file=stream)
 
@@ -105,7 +116,7 @@ def note(text: str, stream: TextIO | None = None) -> None:
     stream = stream or sys.stderr
     room = max(30, width_of(stream) - len(GAP) - 6)
     for k, piece in enumerate(_wrapped(text, room)):
-        head = styled("note", stream, fg="yellow") if k == 0 else "    "
+        head = styled("note", stream, fg="magenta") if k == 0 else "    "
         click.echo(f"{GAP}{head}  {piece}", file=stream)
 
 
