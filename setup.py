@@ -8,10 +8,23 @@ from pathlib import Path
 
 from Cython.Build import cythonize
 from setuptools import Extension, setup
+from setuptools.command.build_ext import build_ext
 
-KERNELS = sorted(
-    path for path in Path("src/polygene/kernels").glob("*.py") if path.name not in ("__init__.py",)
-)
+KERNELS = sorted(Path("src/polygene/kernels").glob("[!_]*.py"))
+
+
+class BuildWhatCanBe(build_ext):
+    """Go on without the extensions that cannot be compiled.
+
+    Setuptools' own ``optional`` does so only when it builds one after the other.
+    """
+
+    def build_extension(self, ext: Extension) -> None:
+        try:
+            super().build_extension(ext)
+        except Exception as err:
+            print(f"{ext.name} stays uncompiled, slower with the same results: {err}")
+
 
 extensions = [
     Extension(
@@ -24,6 +37,7 @@ extensions = [
 ]
 
 setup(
+    cmdclass={"build_ext": BuildWhatCanBe},
     ext_modules=cythonize(
         extensions,
         include_path=["src"],
