@@ -16,8 +16,15 @@ KERNELS = sorted(Path("src/polygene/kernels").glob("[!_]*.py"))
 class BuildWhatCanBe(build_ext):
     """Go on without the extensions that cannot be compiled.
 
-    Setuptools' own ``optional`` does so only when it builds one after the other.
+    Setuptools' own ``optional`` does so only when it builds one after the other, and even then an
+    editable install misses the files.
     """
+
+    def build_extensions(self) -> None:
+        super().build_extensions()
+        self.extensions = [
+            ext for ext in self.extensions if Path(self.get_ext_fullpath(ext.name)).exists()
+        ]
 
     def build_extension(self, ext: Extension) -> None:
         try:
