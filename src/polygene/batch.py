@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Generic, Protocol, TypeVar
+from typing import TYPE_CHECKING, Generic, Protocol, TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -20,7 +20,9 @@ from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.ops.subset import where
 from polygene.progress import SILENT, Progress
-from polygene.table.expression import Expression
+
+if TYPE_CHECKING:
+    from polygene.table.expression import Expression
 
 
 class Result(Protocol):

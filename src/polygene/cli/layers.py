@@ -25,14 +25,13 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
     \b
     Example: polygene layers tolva.gpkg
     """
-    from polygene.formats.address import files_of, split
+    from polygene.formats.address import files_of
     from polygene.formats.registry import readable_format
 
     found = []
     for path in dict.fromkeys(path for text in files for path in files_of(text)):
         source = readable_format(path)
         found.append((path, source.NAME, source.list_layers(path)))
-    del split
     if as_json:
         show.json([_facts(path, name, infos) for path, name, infos in found])
         return

@@ -166,7 +166,7 @@ def _print(path: str, layer: Layer, facts: dict[str, Any], sort: str | None) -> 
         flexible=[3, 0],
     )
     click.echo()
-    _print_rows(facts["rows"], layer, sort)
+    _print_rows(facts["rows"], sort)
 
 
 def _values(field: FieldDescription) -> str:
@@ -186,7 +186,7 @@ def _values(field: FieldDescription) -> str:
     return f"{show.number(field.low)} … {show.number(field.high)}"
 
 
-def _print_rows(rows: list[dict[str, Any]], layer: Layer, sort: str | None) -> None:
+def _print_rows(rows: list[dict[str, Any]], sort: str | None) -> None:
     """Print as many fields side by side as the width has room for, and name the others."""
     import sys
 
@@ -214,7 +214,6 @@ def _print_rows(rows: list[dict[str, Any]], layer: Layer, sort: str | None) -> N
     left = [name for name in names if name not in chosen]
     if left:
         show.line("not shown", ", ".join(left))
-    del layer
 
 
 def _cut(cell: str) -> str:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from polygene.layer import Layer
-from polygene.table.expression import Expression
+
+if TYPE_CHECKING:
+    from polygene.table.expression import Expression
 
 
 def where(layer: Layer, expression: Expression) -> Layer:

@@ -9,11 +9,11 @@ from pathlib import Path
 import numpy as np
 import orjson
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from polygene import crs as crs_module
 from polygene.arrays import F64Array, owners, spans
 from polygene.errors import DataError
+from polygene.formats import moments
 from polygene.formats.base import collecting_no_garbage, replacing
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
@@ -119,13 +119,9 @@ def _properties(table: pa.Table, n_rows: int) -> Iterable[bytes]:
 def _values(column: pa.ChunkedArray) -> list[bytes]:
     """Return each value as JSON: all at once for numbers, whose text holds no comma."""
     kind = column.type
-    if pa.types.is_date(kind):
-        column = column.cast(pa.date32()).cast(pa.string())
-    elif pa.types.is_timestamp(kind):
-        utc = column.cast(pa.timestamp("ms", tz="UTC"), safe=False)
-        column = pc.strftime(utc, format="%Y-%m-%dT%H:%M:%SZ")
-    elif pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
         return [b"null" if v is None else orjson.dumps(v.hex()) for v in column.to_pylist()]
+    column = moments.as_text(column)
     values = column.to_pylist()
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         return list(map(orjson.dumps, values))

@@ -10,6 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from polygene.formats import moments
+
 _BY_NAME = {
     "BOOLEAN": pa.bool_(),
     "TINYINT": pa.int8(),
@@ -112,12 +114,8 @@ def to_sqlite(column: pa.ChunkedArray) -> list[Any]:
     if pa.types.is_dictionary(kind):
         column = column.cast(kind.value_type)
         kind = column.type
-    if pa.types.is_date(kind):
-        column = column.cast(pa.date32()).cast(pa.string())
-    elif pa.types.is_timestamp(kind):
-        utc = column.cast(pa.timestamp("ms", tz="UTC"), safe=False)
-        column = pc.strftime(utc, format="%Y-%m-%dT%H:%M:%SZ")
-    elif pa.types.is_boolean(kind):
+    column = moments.as_text(column)
+    if pa.types.is_boolean(kind):
         column = column.cast(pa.int8())
     elif pa.types.is_decimal(kind) or pa.types.is_floating(kind):
         column = column.cast(pa.float64())

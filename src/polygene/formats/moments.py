@@ -1,0 +1,17 @@
+"""Dates and times as the text that formats without such types hold (ISO 8601)."""
+
+from __future__ import annotations
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+
+def as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Return dates as 2026-05-31 and times as 2026-05-31T12:00:00.000Z; other columns as they are."""
+    kind = column.type
+    if pa.types.is_date(kind):
+        return column.cast(pa.date32()).cast(pa.string())
+    if pa.types.is_timestamp(kind):
+        utc = column.cast(pa.timestamp("ms", tz="UTC"), safe=False)
+        return pc.strftime(utc, format="%Y-%m-%dT%H:%M:%SZ")
+    return column
