@@ -61,7 +61,7 @@ def coverage(columns: int, rows: int, side: float, rng: np.random.Generator, det
     return polygons([[[cell * side]] for cell in cells])
 
 
-def layer(name: str, geometry: GeometryColumn, crs=None, **columns) -> Layer:
+def layer(name: str, geometry: GeometryColumn, crs=None, /, **columns) -> Layer:
     return Layer(name, geometry, pa.table(columns), crs)
 
 

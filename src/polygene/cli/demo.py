@@ -19,7 +19,8 @@ def demo(ctx: click.Context, folder: Path) -> None:
     lanes, cables, buoys and two surveys of seagrass.
 
     \b
-    Example: polygene demo tolva
+    Example:
+      polygene demo tolva
     """
     from polygene.cli.clip import clip
     from polygene.cli.layers import layers

@@ -23,7 +23,8 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
     FILE may be a folder or a pattern.
 
     \b
-    Example: polygene layers tolva.gpkg
+    Example:
+      polygene layers tolva.gpkg
     """
     from polygene.formats.address import files_of
     from polygene.formats.registry import readable_format

@@ -21,6 +21,12 @@ COMMANDS = {
     "layers": ("look", "lists what is in files: layers, geometry, features, CRS, extent"),
     "peek": ("look", "a layer's fields with types, nulls and ranges, and some of its rows"),
     "clip": ("derive", "keeps what lies inside OTHER"),
+    "erase": ("derive", "removes what lies inside OTHER"),
+    "intersect": ("derive", "the shared pieces, with the attributes of both"),
+    "union": ("derive", "all pieces of both, each with the attributes it has a right to"),
+    "imprint": ("derive", "all of INPUT, split along OTHER, with its attributes inside"),
+    "supersede": ("derive", "OTHER replaces INPUT wherever it lies; the rest stays"),
+    "dissolve": ("derive", "joins features that agree in some fields, or all of them"),
     "demo": ("repeat", "writes the sample data and works through an example on it"),
 }
 GROUPS = {

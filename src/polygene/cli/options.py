@@ -66,6 +66,16 @@ class ExpressionType(click.ParamType):
 
 inputs = click.argument("inputs", metavar="INPUT...", nargs=-1, required=True)
 with_ = click.option("--with", "with_", metavar="OTHER", help="The layer it is worked on with.")
+with_required = click.option(
+    "--with", "with_", metavar="OTHER", required=True, help="The layer it is worked on with."
+)
+with_several = click.option(
+    "--with", "with_", metavar="OTHER", required=True, multiple=True,
+    help="The layer it is worked on with; several are possible.",
+)  # fmt: skip
+origins = click.option(
+    "--origins", is_flag=True, help="Add the identifiers of the rows each piece is of."
+)
 where = click.option(
     "--where", type=ExpressionType(), help="Take only those features of INPUT (CQL2 text)."
 )

@@ -56,7 +56,8 @@ def peek(
     """Show a layer's fields with types, nulls and ranges, and some of its rows.
 
     \b
-    Example: polygene peek tolva.gpkg#sectors --sort depth_max --rows 3
+    Example:
+      polygene peek tolva.gpkg#sectors --sort depth_max --rows 3
     """
     from polygene.formats import address as addresses
     from polygene.ops.subset import where as chosen
@@ -171,6 +172,8 @@ def _print(path: str, layer: Layer, facts: dict[str, Any], sort: str | None) -> 
 
 def _values(field: FieldDescription) -> str:
     if field.common:
+        if field.distinct == 1:
+            return f"always {show.number(field.common[0][0])}"
         is_unique = field.common[0][1] == 1
         shown = ", ".join(
             show.number(value) + ("" if is_unique else f" ({times:,})")

@@ -1,4 +1,4 @@
-"""What an operation has to tell: facts only; `cli` words them."""
+"""What an overlay has to tell: facts only; `cli` words them."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from polygene.arrays import BoolArray, F64Array
 from polygene.errors import BalanceError
 from polygene.geometry import Family
 from polygene.layer import Layer
+from polygene.measures import Ruler
 
 MOST_ROWS_NAMED = 5
 
@@ -32,6 +33,7 @@ class Side:
     """One layer that took part.
 
     total : features in the source; taken : after filters; used : those that could matter
+    crossed : rows cut whose rings cross, read by parity within a part, union of parts
     """
 
     name: str
@@ -44,10 +46,11 @@ class Side:
 
 @dataclass(frozen=True)
 class Balance:
-    """What must add up: before = inside + outside, within what the grid may move.
+    """What must add up: INPUT's before = inside OTHER + outside it, within what the grid may move.
 
-    In square metres, metres or numbers of points; ``unit`` is ``m²``, ``m``, ``square units``,
-    ``units`` or ``points``. ``bound`` is the most that the grid explains.
+    ``other_only`` is what OTHER has where INPUT is not, in a union. In square metres, metres or
+    numbers of points; ``unit`` is ``m²``, ``m``, ``square units``, ``units`` or ``points``.
+    ``bound`` is the most that the grid explains.
     """
 
     before: float
@@ -55,21 +58,60 @@ class Balance:
     outside: float
     bound: float
     unit: str
+    other_only: float | None = None
 
     @property
     def difference(self) -> float:
         return self.inside + self.outside - self.before
 
 
-def check_balance(
-    before: F64Array, inside: F64Array, outside: F64Array, bound: F64Array, layer: Layer
-) -> None:
-    """Raise BalanceError, naming the first row, if any row's measure is not conserved."""
-    wrong = np.flatnonzero(~(np.abs(inside + outside - before) <= bound))
+@dataclass(frozen=True)
+class OverlaySummary:
+    """What an overlay did.
+
+    ``whole``, ``cut``, ``dropped`` and ``without_geometry`` count the features of INPUT: those that
+    came out whole, in pieces, not at all, or have none; together they are all of it. ``both``,
+    ``input_only`` and ``other_only`` count the rows that came out, ``out`` in all.
+    """
+
+    operation: str
+    input: Side
+    others: list[Side]
+    out: int
+    both: int
+    input_only: int
+    other_only: int
+    whole: int
+    cut: int
+    dropped: int
+    without_geometry: int
+    balance: Balance | None
+    crs: str
+    precision: float
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class OverlayResult:
+    layer: Layer
+    summary: OverlaySummary
+
+
+def unit_of(family: Family, ruler: Ruler) -> str:
+    """Return the unit of what rows of a family are measured in."""
+    if family == Family.POINTS:
+        return "points"
+    if family == Family.LINES:
+        return ruler.unit
+    return "m²" if ruler.unit == "m" else "square units"
+
+
+def check_sums(found: F64Array, wanted: F64Array, bound: F64Array, what: str) -> None:
+    """Raise BalanceError, naming the first, if any measure is further from what it must be."""
+    wrong = np.flatnonzero(~(np.abs(found - wanted) <= bound))
     if len(wrong):
-        row = int(wrong[0])
+        k = int(wrong[0])
         raise BalanceError(
-            f"layer {layer.name!r}, {layer.row_label(row)}: inside {inside[row]!r} and outside "
-            f"{outside[row]!r} do not add up to {before[row]!r} (allowed {bound[row]!r}); "
-            f"{len(wrong)} rows in all"
+            f"{what} {k + 1}: {float(found[k])!r} instead of {float(wanted[k])!r} "
+            f"(allowed {float(bound[k])!r}); {len(wrong)} in all"
         )

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import NONE, Buckets, I64Array, bucket, offsets_from, spans
+from polygene.arrays import NONE, BoolArray, Buckets, I64Array, bucket, offsets_from, spans, sum_by
 
 # Above this many edges a cell gets a finer box: testing all pairs of 64 costs about what entering
 # them in finer cells does.
@@ -41,15 +41,22 @@ class Cells(NamedTuple):
     leaves: I64Array
 
 
+def count_in_cells(
+    segments: Segments, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
+) -> I64Array:
+    """Count the edges that `spread` would enter in each cell."""
+    counts, unused = np.zeros(n_cells, np.int64), np.zeros(1, np.int64)
+    kernel = kernels.cells.spread_edges
+    kernels.run(kernel, *segments, boxes, entry_offsets, entries, 0, counts, unused)
+    return counts
+
+
 def spread(
     segments: Segments, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
 ) -> Buckets:
     """Enter the edges of each box in its cells (numbered from 0 for these boxes)."""
     kernel = kernels.cells.spread_edges
-    counts = np.zeros(n_cells, np.int64)
-    unused = np.zeros(1, np.int64)
-    kernels.run(kernel, *segments, boxes, entry_offsets, entries, 0, counts, unused)
-    offsets = offsets_from(counts)
+    offsets = offsets_from(count_in_cells(segments, boxes, entry_offsets, entries, n_cells))
     cell_entries = np.empty(max(1, offsets[-1]), np.int64)
     nexts = offsets[:-1].copy()
     kernels.run(kernel, *segments, boxes, entry_offsets, entries, 1, nexts, cell_entries)
@@ -68,18 +75,34 @@ def single_box(segments: Segments, per_cell: float) -> I64Array:
 
 
 def build_cells(segments: Segments) -> Cells:
-    """Enter all edges in cells, refining the crowded ones.
+    """Enter all edges in cells, refining the crowded ones where that pays.
 
     Notes
     -----
     Level by level, all crowded cells of a level at once. About 1.5 entries an edge on a coverage.
+    A bundle of edges that run alongside each other stays together however small the cells are, so a
+    finer box is kept only if it halves the pairs to look at.
     """
     boxes = single_box(segments, per_cell=2.0)
     entries = np.arange(len(segments.x0))
     entry_offsets = np.array([0, len(entries)], np.int64)
-    all_boxes, all_counts, all_entries, all_children = [boxes], [], [], []
+    all_boxes: list[I64Array] = []
+    all_counts: list[I64Array] = []
+    all_entries: list[I64Array] = []
+    all_children: list[I64Array] = []
+    parents = np.zeros(0, np.int64)  # the cell under each box, in all_children[-1]
     n_cells = n_boxes = 0
     for level in range(MOST_LEVELS):
+        if level:
+            pays = _pays(segments, boxes, entry_offsets, entries)
+            chosen = np.flatnonzero(pays)
+            sizes = np.diff(entry_offsets)
+            entries = entries[spans(entry_offsets[chosen], sizes[chosen])]
+            entry_offsets = offsets_from(sizes[chosen])
+            boxes, parents = boxes[chosen], parents[chosen]
+            if len(boxes) == 0:
+                break
+            all_children[-1][parents] = n_boxes + np.arange(len(boxes))
         n_level = int((boxes[:, 3] * boxes[:, 4]).sum())
         local = boxes.copy()
         local[:, 5] = offsets_from(boxes[:, 3] * boxes[:, 4])[:-1]
@@ -87,26 +110,38 @@ def build_cells(segments: Segments) -> Cells:
         boxes[:, 5] = local[:, 5] + n_cells
         counts = np.diff(found.offsets)
         box_of = np.repeat(np.arange(len(boxes)), boxes[:, 3] * boxes[:, 4])
-        crowded = np.flatnonzero((counts > CROWD) & (boxes[box_of, 2] > SMALLEST_SIDE))
-        children = np.full(n_level, NONE, np.int64)
+        all_boxes.append(boxes)
         all_counts.append(counts)
         all_entries.append(found.order)
-        all_children.append(children)
+        all_children.append(np.full(n_level, NONE, np.int64))
         n_cells += n_level
         n_boxes += len(boxes)
-        if len(crowded) == 0 or level == MOST_LEVELS - 1:
+        parents = np.flatnonzero((counts > CROWD) & (boxes[box_of, 2] > SMALLEST_SIDE))
+        if len(parents) == 0:
             break
-        children[crowded] = n_boxes + np.arange(len(crowded))
-        entries = found.order[spans(found.offsets[crowded], counts[crowded])]
-        entry_offsets = offsets_from(counts[crowded])
-        boxes = _finer_boxes(boxes, local, box_of[crowded], crowded, counts[crowded])
-        all_boxes.append(boxes)
+        entries = found.order[spans(found.offsets[parents], counts[parents])]
+        entry_offsets = offsets_from(counts[parents])
+        boxes = _finer_boxes(boxes, local, box_of[parents], parents, counts[parents])
     box_of_cell = np.concatenate(all_children)
     offsets = offsets_from(np.concatenate(all_counts))
     leaves = np.flatnonzero((box_of_cell == NONE) & (offsets[:-1] < offsets[1:]))
     return Cells(
         np.concatenate(all_boxes), box_of_cell, offsets, np.concatenate(all_entries), leaves
     )
+
+
+def _pays(
+    segments: Segments, boxes: I64Array, entry_offsets: I64Array, entries: I64Array
+) -> BoolArray:
+    """Whether each finer box leaves at most half as many pairs as its cell has."""
+    n_per_box = boxes[:, 3] * boxes[:, 4]
+    local = boxes.copy()
+    local[:, 5] = offsets_from(n_per_box)[:-1]
+    counts = count_in_cells(segments, local, entry_offsets, entries, int(n_per_box.sum()))
+    box_of = np.repeat(np.arange(len(boxes)), n_per_box)
+    left = sum_by(box_of, counts * (counts - 1.0), len(boxes))
+    before = np.diff(entry_offsets).astype(np.float64)
+    return left <= 0.5 * before * (before - 1)
 
 
 def _finer_boxes(

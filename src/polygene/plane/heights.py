@@ -8,7 +8,7 @@ import numpy as np
 
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, number_pairs, owners, sum_by
 from polygene.geometry import GeometryColumn
-from polygene.plane.inside import Cut
+from polygene.plane.cutting import Cut
 from polygene.plane.overlay import Overlay
 from polygene.plane.steps import steps_of
 
@@ -20,10 +20,10 @@ def with_heights(plan: Overlay, cut: Cut) -> tuple[GeometryColumn, int]:
     along that edge. What is left are vertices of OTHER's border inside a polygon of INPUT: those
     are interpolated along the ring between vertices that are known.
     """
-    own, pieces = plan.own, cut.pieces
+    own, pieces = plan.own, cut.geometry
     if cut.node is None or (own.z is None and own.m is None):
         return pieces, 0
-    row_of_vertex = owners(pieces.vertex_offsets_of_rows)
+    row_of_vertex = cut.rows[owners(pieces.vertex_offsets_of_rows), 0]
     found = _lookup(plan, row_of_vertex, cut.node)
     values = {}
     is_known = found.step != NONE

@@ -6,10 +6,10 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, F64Array, I64Array, owners, sum_by
+from polygene.arrays import BoolArray, F64Array, I64Array, owners, sum_by
 from polygene.geometry import GeometryColumn
 from polygene.measures import PlaneRuler, Ruler
-from polygene.plane.arrangement import OUTSIDE, Arrangement, Borders, arrange
+from polygene.plane.arrangement import Arrangement, Borders, arrange
 from polygene.plane.borders import Outline, outline, vertex_homes
 from polygene.plane.grid import Grid
 from polygene.plane.noding import Noded, node_edges
@@ -48,17 +48,10 @@ class Overlay(NamedTuple):
         is_own = labels < self.n_own_rows
         return owners(self.arrangement.label_offsets)[is_own], labels[is_own]
 
-    def covers_points(self, double_x: I64Array, double_y: I64Array) -> BoolArray:
-        """Whether OTHER covers points off all borders, given by twice their grid coordinates."""
-        seen = self.arrangement.locator.halfedges_left_of(double_x, double_y)
-        face = np.full(len(seen), OUTSIDE, np.int64)
-        face[seen != NONE] = self.arrangement.face_of_halfedge[seen[seen != NONE]]
-        return self.is_covered[face]
-
-    def covers_edges(self) -> BoolArray:
-        """Return (n border edges,): whether OTHER covers the edge, its own border included."""
-        beside = self.is_covered[self.arrangement.face_of_halfedge]
-        return beside[0::2] | beside[1::2]
+    @property
+    def row_is_crossed(self) -> BoolArray:
+        """(n_rows,) rows of INPUT, then of OTHER, whose rings cross."""
+        return self.arrangement.is_crossed
 
 
 def overlay(

@@ -1,0 +1,268 @@
+"""What the overlay commands share: their options, the run, the words of the summary."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from polygene.cli import options, show
+
+if TYPE_CHECKING:
+    from polygene.batch import Box, Done, Other
+    from polygene.layer import Layer
+    from polygene.ops.summary import Balance, OverlayResult, OverlaySummary, Side
+
+Operation = Callable[..., "OverlayResult"]
+
+# What to call the doing, and the two sides of the balance.
+PARTICIPLES = {
+    "clip": "clipped with",
+    "erase": "erased with",
+    "intersect": "intersected with",
+    "union": "united with",
+    "imprint": "imprinted with",
+    "supersede": "superseded with",
+}
+
+
+def common(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that all overlays have."""
+    for option in reversed(
+        (
+            options.inputs, options.where, options.with_where, options.out, options.replace,
+            options.next_, options.single_parts, options.precision, options.crs, options.json,
+            options.quiet,
+        )
+    ):  # fmt: skip
+        function = option(function)
+    return function
+
+
+def read_others(
+    addresses: Sequence[str], with_where: Any, crs: str | None, progress: Any
+) -> list[Other]:
+    """Read the OTHERs, all through the one filter."""
+    from polygene import batch
+    from polygene.crs import parse
+
+    choice = batch.Choice(with_where, parse(crs) if crs else None)
+    return [batch.read_other(text, choice, progress) for text in addresses]
+
+
+def run(
+    operation: Operation,
+    others_of: Callable[[Any], Sequence[Other | Box]],
+    *,
+    inputs: Sequence[str],
+    where: Any,
+    with_where: Any,
+    out: str,
+    replace: bool,
+    next_: bool,
+    single_parts: bool,
+    precision: Any,
+    crs: str | None,
+    as_json: bool,
+    quiet: bool,
+    **extra: Any,
+) -> None:
+    """Lay every input over the OTHERs, write the results, and say what was done."""
+    existing = options.on_existing(replace, next_)
+    from polygene import batch
+    from polygene.crs import parse
+
+    began = time.monotonic()
+    with show.progress(quiet) as progress:
+        others = others_of(progress)
+
+        def work(layer: Layer) -> tuple[OverlayResult, list[str]]:
+            notes: list[str] = []
+            mine = []
+            for other in others:
+                brought, more = other.in_crs_of(layer)
+                mine.append(brought)
+                notes += more
+            step = None if precision is None else precision.in_map_units(layer.crs)
+            result = operation(
+                layer, *mine, single_parts=single_parts, precision=step, progress=progress, **extra
+            )
+            return result, [*notes, *result.summary.notes]
+
+        done = batch.run(
+            inputs, work, out,
+            choice=batch.Choice(where, parse(crs) if crs else None),
+            on_existing=existing, progress=progress,
+        )  # fmt: skip
+    seconds = time.monotonic() - began
+    if as_json:
+        show.json(facts(done, done[0].result.summary.operation, seconds))
+    elif not quiet:
+        _print(done, [note for other in others for note in other.notes], seconds)
+
+
+def facts(done: Sequence[Done[Any]], command: str, seconds: float) -> dict[str, Any]:
+    """Return what `--json` prints."""
+    return {
+        "command": command,
+        "results": [
+            {
+                "source": item.source.words,
+                "written": item.target.words,
+                "summary": item.result.summary,
+                "notes": item.notes,
+                "seconds": round(item.seconds, 3),
+            }
+            for item in done
+        ],
+        "seconds": round(seconds, 3),
+    }
+
+
+def written(done: Sequence[Done[Any]], seconds: float) -> None:
+    """Say where the results went."""
+    places = list(dict.fromkeys(item.target.path for item in done))
+    where = done[0].target.words if len(done) == 1 else ", ".join(map(str, places[:3]))
+    if len(places) > 3:
+        where += f" and {len(places) - 3} more files"
+    show.line("written", f"{where} in {seconds:.2f} s", sys.stderr)
+
+
+def _print(done: list[Done[OverlayResult]], notes: list[str], seconds: float) -> None:
+    err = sys.stderr
+    first = done[0].result.summary
+    name = first.input.name if len(done) == 1 else f"{len(done)} layers"
+    others = " and ".join(side.name for side in first.others) or "itself"
+    show.title(f"{name} {PARTICIPLES[first.operation]} {others}", stream=err)
+    if len(done) == 1:
+        _print_one(first)
+    else:
+        _print_many(done)
+    show.line("CRS", first.crs, err)
+    written(done, seconds)
+    for text in dict.fromkeys([*notes, *_worries(done)]):
+        show.note(text)
+
+
+def took_part(side: Side) -> str:
+    """Say how many of how many features took part."""
+    words = f"{side.taken:,} of {side.total:,} feature{'' if side.total == 1 else 's'}"
+    if side.used < side.taken:
+        words += f", {side.used:,} within reach"
+    return words
+
+
+def _print_one(summary: OverlaySummary) -> None:
+    err = sys.stderr
+    show.line("INPUT", f"{summary.input.name}: {took_part(summary.input)}", err)
+    for side in summary.others:
+        show.line("OTHER", f"{side.name}: {took_part(side)}", err)
+    came = f"{summary.out:,} feature{'' if summary.out == 1 else 's'}"
+    show.line("came out", f"{came}: {_what_came(summary)}", err)
+    left = []
+    if summary.dropped:
+        where = "lay inside OTHER" if summary.operation in ("erase", "supersede") else "lay outside"
+        left.append(f"{summary.dropped:,} {where}")
+    if summary.without_geometry:
+        left.append(f"{summary.without_geometry:,} had no geometry")
+    if left:
+        show.line("left out", ", ".join(left), err)
+    if summary.balance is not None:
+        show.line("balance", _balance(summary.balance, bool(summary.others)), err)
+
+
+def _what_came(summary: OverlaySummary) -> str:
+    own, other = summary.input.name, " and ".join(side.name for side in summary.others)
+    if summary.operation in ("clip", "erase"):
+        return f"{summary.whole:,} whole, {summary.cut:,} cut"
+    if summary.operation == "supersede":
+        return f"{summary.input_only:,} of {own}, {summary.other_only:,} of {other}"
+    if not summary.others:
+        return f"{summary.both:,} shared by several features, {summary.input_only:,} of one alone"
+    words = [f"{summary.both:,} in {own} and {other}"]
+    if summary.operation != "intersect":
+        words.append(f"{summary.input_only:,} in {own} only")
+    if summary.operation == "union":
+        words.append(f"{summary.other_only:,} in {other} only")
+    return ", ".join(words)
+
+
+def _balance(balance: Balance, has_other: bool) -> str:
+    from polygene.units import worded
+
+    measures = [balance.before, balance.inside, balance.outside]
+    if balance.other_only is not None:
+        measures.append(balance.other_only)
+    before, inside, outside, *only = worded(measures, balance.unit)
+    names = ("inside", "outside") if has_other else ("shared", "not shared")
+    words = f"{before} = {inside} {names[0]} + {outside} {names[1]}{_difference(balance)}"
+    return words + (f"; {only[0]} of OTHER only" if only else "")
+
+
+def _difference(balance: Balance) -> str:
+    """Say by how much it does not add up, where that can be seen at all."""
+    if balance.unit == "points":
+        return ""
+    return f", off by {abs(balance.difference):.2g} {balance.unit}"
+
+
+def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
+    from polygene.units import worded
+
+    rows = []
+    for item in done:
+        s = item.result.summary
+        inside, outside = "·", "·"
+        if s.balance:
+            measures = (s.balance.inside, s.balance.outside)
+            inside, outside = worded(measures, s.balance.unit)
+        rows.append(
+            [s.input.name, f"{s.input.taken:,}", f"{s.out:,}", f"{s.whole:,}", f"{s.cut:,}",
+             f"{s.dropped + s.without_geometry:,}", inside, outside]
+        )  # fmt: skip
+    head = ["layer", "in", "out", "whole", "cut", "left out", "inside", "outside"]
+    show.table(head, rows, right=range(1, 8), stream=sys.stderr, flexible=[0])
+    click.echo(err=True)
+    for other in done[0].result.summary.others:
+        show.line("OTHER", f"{other.name}: {took_part(other)}", sys.stderr)
+    balances = [i.result.summary.balance for i in done if i.result.summary.balance]
+    if balances:
+        worst = max(balances, key=lambda b: abs(b.difference))
+        exact = all(abs(b.difference) <= b.bound for b in balances)
+        words = "inside + outside = before in all of them" if exact else "does not add up"
+        show.line("balance", f"{words}{_difference(worst)}", sys.stderr)
+
+
+def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
+    notes: list[str] = []
+    for item in done:
+        summary = item.result.summary
+        notes += item.notes
+        notes += crossed(summary.input, "of the features that came out")
+        for side in summary.others:
+            notes += crossed(side, "features")
+        if summary.without_geometry:
+            notes.append(
+                f"{summary.input.name}: {summary.without_geometry:,} without geometry left out"
+            )
+        if summary.out == 0:
+            what = (
+                "everything lies inside" if summary.operation == "erase" else "nothing lies inside"
+            )
+            notes.append(f"{summary.input.name}: {what}; the result is empty")
+    return notes
+
+
+def crossed(side: Side, of: str) -> list[str]:
+    """Say which rows had rings that cross, and how they were read."""
+    if not side.crossed.count:
+        return []
+    rows = ", ".join(side.crossed.first)
+    more = " …" if side.crossed.count > len(side.crossed.first) else ""
+    return [
+        f"{side.name}: rings cross in {side.crossed.count:,} {of}: {rows}{more}; read by parity "
+        "within a part, union of parts"
+    ]

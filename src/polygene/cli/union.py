@@ -1,0 +1,41 @@
+"""``polygene union``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from polygene.cli import options, overlay
+
+
+@click.command()
+@click.option(
+    "--with", "with_", metavar="OTHER", multiple=True,
+    help="A layer of polygons; several are possible, none lays INPUT over itself.",
+)  # fmt: skip
+@options.origins
+@overlay.common
+def union(with_: tuple[str, ...], origins: bool, **options_: Any) -> None:
+    """Keep all pieces of INPUT and OTHER, each with the attributes it has a right to.
+
+    A row for each combination of features that meet, and for what lies in one layer only, with nulls
+    in the fields of the others. Without --with, the pieces of INPUT's own overlaps: each feature gets
+    the shared piece as a row of its own.
+
+    \b
+    Example:
+      polygene union tolva.gpkg#sectors --with tolva.gpkg#beds_marram --out zones.gpkg
+    """
+    if options_["with_where"] is not None and not with_:
+        raise click.UsageError("--with-where needs --with OTHER")
+    from polygene.ops.union import union as unite_layers
+
+    overlay.run(
+        unite_layers,
+        lambda progress: overlay.read_others(
+            with_, options_["with_where"], options_["crs"], progress
+        ),
+        origins=origins,
+        **options_,
+    )

@@ -1,0 +1,56 @@
+"""The attributes of an overlay's pieces: those of every layer that has a part in them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.arrays import NONE, I64Array
+from polygene.layer import Layer
+
+
+def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa.Table:
+    """Return the fields of all layers side by side, null where a layer has no part.
+
+    A field whose name is taken (case does not count) gets its layer's name in front.
+
+    Parameters
+    ----------
+    rows : (n_pieces, n_layers) the row of each layer, NONE for none
+    origins : bool
+        Add for each layer the identifier of the row, or its number counted from 1.
+    """
+    taken: set[str] = set()
+    fields: list[pa.Field] = []
+    columns: list[pa.ChunkedArray] = []
+    for k, layer in enumerate(layers):
+        index = pa.array(rows[:, k], mask=rows[:, k] == NONE)
+        if layer.table.num_columns:
+            table = layer.table.take(index)
+            for field, column in zip(table.schema, table.columns, strict=True):
+                fields.append(field.with_name(free_name(field.name, layer.name, taken)))
+                columns.append(column)
+    if origins:
+        for k, layer in enumerate(layers):
+            ids = np.arange(1, layer.n_rows + 1) if layer.ids is None else layer.ids
+            is_none = rows[:, k] == NONE
+            own = np.zeros(len(rows), np.int64)
+            own[~is_none] = ids[rows[~is_none, k]]
+            word = "row" if layer.ids is None else "id"
+            fields.append(
+                pa.field(free_name(f"{layer.name}_{word}", layer.name, taken), pa.int64())
+            )
+            columns.append(pa.chunked_array([pa.array(own, mask=is_none)]))
+    return pa.table(columns, pa.schema(fields))
+
+
+def free_name(name: str, layer: str, taken: set[str]) -> str:
+    """Return the name, or with the layer's name in front if it is taken; then it is taken too."""
+    chosen, k = name, 1
+    while chosen.casefold() in taken:
+        chosen = f"{layer}_{name}" if k == 1 else f"{layer}_{name}_{k}"
+        k += 1
+    taken.add(chosen.casefold())
+    return chosen

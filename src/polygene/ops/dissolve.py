@@ -1,0 +1,169 @@
+"""Dissolve: join features that agree in some fields, or all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from polygene.arrays import F64Array, I64Array, count_by, owners, sum_by
+from polygene.crs import label
+from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
+from polygene.layer import Layer
+from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
+from polygene.ops.overlay import finite_bounds, grid_for
+from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.summary import NamedRows, Side, check_sums
+from polygene.plane.borders import outline
+from polygene.plane.grid import Grid
+from polygene.plane.overlay import Overlay, face_areas, overlay
+from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.progress import SILENT, Progress
+from polygene.table.groups import Groups, agreed, group_rows
+
+
+@dataclass(frozen=True)
+class DissolveSummary:
+    """What a dissolve did.
+
+    area : of the result; ``overlap`` is how much of INPUT lay under more than one feature of a group
+    disagreements : groups in which a field had more than one value, by field; null there
+    """
+
+    input: Side
+    by: list[str]
+    out: int
+    area: float | None
+    overlap: float | None
+    unit: str
+    disagreements: dict[str, int]
+    without_geometry: int
+    crs: str
+    precision: float
+
+
+@dataclass(frozen=True)
+class DissolveResult:
+    layer: Layer
+    summary: DissolveSummary
+
+
+def dissolve(
+    layer: Layer,
+    by: Sequence[str] = (),
+    *,
+    single_parts: bool = False,
+    precision: float | None = None,
+    progress: Progress = SILENT,
+) -> DissolveResult:
+    """Join features that agree in the fields ``by``, or all of them if none is named.
+
+    A field keeps its value where the group agrees, and is null elsewhere. Nulls in ``by`` form a
+    group. Lines and points are gathered into one feature a group, as they are.
+
+    Raises
+    ------
+    UnknownFieldError
+        If a field is not there.
+    DataError
+        If coordinates are not finite.
+    """
+    for name in by:
+        layer.check_field(name)
+    groups = group_rows(layer.table, by, layer.n_rows)
+    bounds = finite_bounds(layer)
+    grid = grid_for(layer, [extent_of(bounds)], precision)
+    ruler = ruler_for(layer.crs)
+    progress.stage(f"dissolving {layer.name}: {layer.n_rows:,} features into {groups.n_groups:,}")
+    crossed = np.zeros(layer.n_rows, bool)
+    area = overlap = None
+    if layer.geometry.family == Family.POLYGONS:
+        geometry, plan, sizes = _joined_polygons(layer, groups, grid, ruler)
+        crossed = plan.row_is_crossed
+        area, overlap = float(sizes.sum()), float(_own_size(plan, ruler).sum() - sizes.sum())
+    else:
+        geometry = _gathered(layer.geometry, groups)
+    attributes = agreed(layer.table, groups, by)
+    result = replace(layer, geometry=geometry, table=attributes.table, ids=None)
+    if single_parts:
+        result = to_single_parts(result)
+    named = NamedRows.of(layer, crossed)
+    side = Side(layer.name, layer.n_total, layer.n_rows, layer.n_rows, layer.geometry.family, named)
+    return DissolveResult(
+        result,
+        DissolveSummary(
+            side, list(by), result.n_rows, area, overlap,
+            "m²" if ruler.unit == "m" else "square units", attributes.disagreements,
+            int(layer.geometry.is_empty.sum()), label(layer.crs), grid.step,
+        ),
+    )  # fmt: skip
+
+
+def _own_size(plan: Overlay, ruler: Ruler) -> F64Array:
+    face, row = plan.own_labels()
+    return sum_by(row, face_areas(plan, ruler)[face], plan.n_own_rows)
+
+
+def _joined_polygons(
+    layer: Layer, groups: Groups, grid: Grid, ruler: Ruler
+) -> tuple[GeometryColumn, Overlay, F64Array]:
+    """Join areas: the faces that any row of a group covers."""
+    column = layer.geometry
+    nothing = column.take(np.zeros(0, np.int64))
+    plan = overlay(column, nothing, outline(nothing, grid), grid)
+    arrangement = plan.arrangement
+    face, row = plan.own_labels()
+    group = groups.group[row]
+    face, group = _distinct(face, group)
+    pieces = Pieces.of_sorted(face, group, arrangement.n_faces, groups.n_groups)
+    rings = trace_rings(arrangement, pieces)
+    # Rows of a group are no strangers to each other: what one left on another's border goes.
+    row_of_part = groups.group[plan.row_of_part]
+    own = np.arange(groups.n_groups)
+    kept = thinned(arrangement, plan.noded, rings, own, row_of_part, groups.n_groups)
+    joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, groups.n_groups)
+    sizes = sum_by(group, face_areas(plan, ruler)[face], groups.n_groups)
+    _check(plan, layer, joined, sizes, grid, ruler)
+    # A group of one sound feature is that feature.
+    members = count_by(groups.group, groups.n_groups)
+    is_lone = (members == 1) & ~plan.row_is_crossed[groups.firsts]
+    whole = column.take(groups.firsts[is_lone])
+    table = [joined.take(np.flatnonzero(~is_lone)), whole]
+    order = np.argsort(np.concatenate([np.flatnonzero(~is_lone), np.flatnonzero(is_lone)]))
+    flat = [replace(c, z=None, m=None) for c in table]
+    both = concatenate(flat).take(order)
+    is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
+    return replace(both, is_multi=is_multi), plan, sizes
+
+
+def _distinct(face: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:
+    """Sort (face, group) pairs and take out repeats; for a clean coverage there is nothing to do."""
+    if (np.diff(face) > 0).all():
+        return face, group
+    order = np.lexsort((group, face))
+    face, group = face[order], group[order]
+    is_new = np.ones(len(face), bool)
+    is_new[1:] = (np.diff(face) > 0) | (np.diff(group) > 0)
+    return face[is_new], group[is_new]
+
+
+def _check(
+    plan: Overlay, layer: Layer, joined: GeometryColumn, sizes: F64Array, grid: Grid, ruler: Ruler
+) -> None:
+    """Check rows against their faces, and groups as written against theirs."""
+    step = grid.step * ruler.map_unit
+    column, sound = layer.geometry, ~plan.row_is_crossed
+    before, size = row_areas(column, ruler), _own_size(plan, ruler)
+    bound = before * 1e-9 + step * (3 * row_lengths(column, ruler) + 16 * step)
+    check_sums(size[sound], before[sound], bound[sound], "row of INPUT")
+    written = row_areas(joined, ruler)
+    bound = sizes * 1e-9 + step * (3 * row_lengths(joined, ruler) + 16 * step)
+    check_sums(written, sizes, bound, "group")
+
+
+def _gathered(column: GeometryColumn, groups: Groups) -> GeometryColumn:
+    """Gather the parts of a group's rows into one row."""
+    group = groups.group[owners(column.row_offsets)]
+    order = np.argsort(group, kind="stable")
+    return replace(column.take_parts(order, group[order], groups.n_groups), is_multi=True)

@@ -1,0 +1,447 @@
+"""What all overlays have in common: who takes part, the cut, the balance, the result.
+
+An overlay lays INPUT, of any family, over OTHERs, layers of polygons in INPUT's CRS. Features that no
+border touches never enter the plane: they pass through as they are.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import NONE, BoolArray, F64Array, I64Array, offsets_from
+from polygene.crs import label
+from polygene.errors import DataError, GeometryError
+from polygene.geometry import Extent, Family, GeometryColumn, concatenate, extent_of
+from polygene.layer import Layer
+from polygene.measures import Ruler, row_lengths, row_measures, ruler_for
+from polygene.ops.attributes import joined
+from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.summary import (
+    Balance,
+    NamedRows,
+    OverlayResult,
+    OverlaySummary,
+    Side,
+    check_sums,
+    unit_of,
+)
+from polygene.plane import members as members_of
+from polygene.plane.borders import Outline, outline
+from polygene.plane.cutting import Cut, cut
+from polygene.plane.grid import DEFAULT_GEOGRAPHIC, DEFAULT_PROJECTED, Grid
+from polygene.plane.heights import with_heights
+from polygene.plane.keys import Rule, keyed, order_of
+from polygene.plane.members import Members
+from polygene.plane.overlay import Overlay, overlay
+from polygene.plane.touch import rows_touched
+from polygene.progress import SILENT, Progress
+
+
+def lay(
+    layer: Layer,
+    others: Sequence[Layer],
+    rule: Rule,
+    *,
+    whole: bool = False,
+    origins: bool = False,
+    single_parts: bool = False,
+    precision: float | None = None,
+    progress: Progress = SILENT,
+) -> OverlayResult:
+    """Lay INPUT over the OTHERs as a rule says.
+
+    Parameters
+    ----------
+    layer : Layer
+        INPUT; polygons only for a union.
+    others : sequence of Layer
+        Polygons, in the CRS of INPUT.
+    whole : bool
+        Keep every feature of INPUT that meets OTHER as it is; for `Rule.CLIP`.
+    origins : bool
+        Add the identifiers of the rows that each piece is of.
+    single_parts : bool
+        Give each part of a result a row of its own.
+    precision : float, optional
+        Step of the grid in map units; 0.0001 or, in degrees, 1e-9 if not given.
+
+    Raises
+    ------
+    DataError
+        If an OTHER has no polygons, or coordinates are not finite.
+    BalanceError
+        If area, length or points are not conserved: a bug of ours.
+    """
+    verb = rule.name.lower()
+    scene = _scene(layer, others, rule, precision)
+    progress.stage(f"{verb} {layer.name}: {len(scene.own_rows):,} features meet a border")
+    plan = overlay(layer.geometry.take(scene.own_rows), scene.cutter, scene.border, scene.grid)
+    progress.stage(f"{verb} {layer.name}: cutting")
+    done = cut(plan, rule, scene.other_starts, scene.ruler)
+    passed = _untouched(layer, scene, plan, rule)
+    balance = None
+    if whole:
+        rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
+        made = _Made(_input_only(rows, len(others)), layer.geometry.take(rows), len(rows), 0)
+    else:
+        written = check_cut(done, plan, scene)
+        made = _made(layer, scene, plan, done, rule, passed)
+        balance = _balance(layer, scene, plan, done, rule, passed, written)
+    result = _result_layer(layer, others, rule, made, origins)
+    if single_parts:
+        result = to_single_parts(result)
+    summary = _summary(layer, others, rule, scene, plan, done, made, balance, result.n_rows)
+    return OverlayResult(result, summary)
+
+
+class _Scene(NamedTuple):
+    """Who takes part.
+
+    own_rows : rows of INPUT that enter the plane
+    near : (n_other_rows in all,) rows of the OTHERs that do
+    cutter : those of all OTHERs in a row
+    other_rows : (n cutter rows,) the row of each within its layer
+    other_starts : (n OTHERs + 1,) first row of each within the cutter
+    """
+
+    grid: Grid
+    ruler: Ruler
+    own_rows: I64Array
+    near: list[BoolArray]
+    cutter: GeometryColumn
+    border: Outline
+    other_rows: I64Array
+    other_starts: I64Array
+
+
+def _scene(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float | None) -> _Scene:
+    for other in others:
+        _check_other(other)
+    bounds = finite_bounds(layer)
+    other_bounds = [finite_bounds(other) for other in others]
+    extent = extent_of(bounds)
+    grid = grid_for(layer, [extent, *map(extent_of, other_bounds)], precision)
+    # A union keeps OTHER's features that are far from INPUT too.
+    keeps_all = rule == Rule.UNION
+    near = [_rows_near(b, extent) | (keeps_all & np.isfinite(b[:, 0])) for b in other_bounds]
+    rows = [np.flatnonzero(mask) for mask in near]
+    cutter = concatenate([other.geometry.take(r) for other, r in zip(others, rows, strict=True)])
+    border = outline(cutter, grid)
+    if rule == Rule.UNION:
+        # What lies inside OTHER untouched has to be taken out of it, so it must enter too.
+        own_rows = np.flatnonzero(_rows_near(bounds, extent_of(cutter.row_bounds())))
+    else:
+        own_rows = np.flatnonzero(rows_touched(layer.geometry, bounds, border, grid))
+    return _Scene(
+        grid, ruler_for(layer.crs), own_rows, near, cutter, border,
+        np.concatenate(rows), offsets_from([len(r) for r in rows]),
+    )  # fmt: skip
+
+
+def _check_other(other: Layer) -> None:
+    if other.geometry.family != Family.POLYGONS:
+        raise DataError(
+            f"OTHER, layer {other.name!r}, holds {other.geometry.family.words}, and this needs "
+            "polygons. If you meant it the other way round, exchange INPUT and OTHER"
+        )
+    if other.geometry.n_rings == 0:
+        raise DataError(
+            f"OTHER, layer {other.name!r}, has no polygon: its {other.n_rows:,} features are all "
+            "without geometry"
+            if other.n_rows
+            else f"OTHER, layer {other.name!r}, has no features"
+        )
+
+
+def finite_bounds(layer: Layer) -> F64Array:
+    """Return the (n_rows, 4) bounds; refuse coordinates that are not finite."""
+    bounds = layer.geometry.row_bounds()
+    is_bad = ~np.isfinite(bounds).all(axis=1) & ~layer.geometry.is_empty
+    if is_bad.any():
+        row = int(np.flatnonzero(is_bad)[0])
+        raise GeometryError(
+            f"layer {layer.name!r}",
+            layer.row_label(row),
+            "a coordinate is not a finite number",
+            "leave the row out with --where, or mend the source",
+        )
+    return bounds
+
+
+def grid_for(layer: Layer, extents: Sequence[Extent | None], precision: float | None) -> Grid:
+    if precision is None:
+        is_geographic = layer.crs is not None and layer.crs.is_geographic
+        precision = DEFAULT_GEOGRAPHIC if is_geographic else DEFAULT_PROJECTED
+    return Grid.over([extent for extent in extents if extent is not None], precision)
+
+
+def _rows_near(bounds: F64Array, extent: Extent | None) -> BoolArray:
+    """Which boxes meet an extent; empty ones (inf to -inf) meet none."""
+    if extent is None:
+        return np.zeros(len(bounds), bool)
+    low_x, low_y, high_x, high_y = extent
+    return (
+        (bounds[:, 0] <= high_x)
+        & (bounds[:, 2] >= low_x)
+        & (bounds[:, 1] <= high_y)
+        & (bounds[:, 3] >= low_y)
+    )
+
+
+class _Made(NamedTuple):
+    """The result's rows and geometry; of INPUT's features how many came out whole and in pieces."""
+
+    rows: I64Array
+    geometry: GeometryColumn
+    n_whole: int
+    n_cut: int
+    n_guessed: int = 0
+
+
+def _input_only(rows: I64Array, n_others: int) -> I64Array:
+    return np.concatenate([rows[:, None], np.full((len(rows), n_others), NONE)], axis=1)
+
+
+def _made(
+    layer: Layer, scene: _Scene, plan: Overlay, done: Cut, rule: Rule, passed: I64Array
+) -> _Made:
+    """Put pieces, whole rows and what never entered the plane together, in order."""
+    column = layer.geometry
+    rows = _source_rows(done.rows, scene)
+    is_own = done.rows[:, 0] != NONE
+    whole_own = rows[done.is_whole & is_own]
+    whole_other = rows[done.is_whole & ~is_own]
+    cut_pieces = np.flatnonzero(~done.is_whole)
+    if rule == Rule.UNION:
+        pieces, n_guessed = done.geometry, 0
+    else:
+        pieces, n_guessed = with_heights(plan, done)
+    kept = np.concatenate([whole_own, passed])
+    columns = [column.take(kept[:, 0])]
+    tables = [kept]
+    if len(cut_pieces):
+        columns.append(pieces.take(cut_pieces))
+        tables.append(rows[cut_pieces])
+    if len(whole_other):
+        columns.append(_other_rows(scene.cutter, done.rows[done.is_whole & ~is_own], scene))
+        tables.append(whole_other)
+    table = np.concatenate(tables)
+    both = concatenate([_flat(c) if rule == Rule.UNION else c for c in columns])
+    order = order_of(table)
+    is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
+    geometry = replace(both.take(order), is_multi=is_multi)
+    own_cut = np.unique(rows[cut_pieces, 0])
+    n_whole = len(np.unique(kept[:, 0])) - np.isin(own_cut, kept[:, 0]).sum()
+    return _Made(table[order], geometry, int(n_whole), int((own_cut != NONE).sum()), n_guessed)
+
+
+def _flat(column: GeometryColumn) -> GeometryColumn:
+    return replace(column, z=None, m=None)
+
+
+def _source_rows(rows: I64Array, scene: _Scene) -> I64Array:
+    """Return the rows of pieces as rows of the layers, not of what entered the plane."""
+    found = np.full_like(rows, NONE)
+    is_own = rows[:, 0] != NONE
+    found[is_own, 0] = scene.own_rows[rows[is_own, 0]]
+    for k in range(rows.shape[1] - 1):
+        has = rows[:, 1 + k] != NONE
+        found[has, 1 + k] = scene.other_rows[scene.other_starts[k] + rows[has, 1 + k]]
+    return found
+
+
+def _other_rows(cutter: GeometryColumn, rows: I64Array, scene: _Scene) -> GeometryColumn:
+    """Return the geometry of pieces that are each one whole row of one OTHER."""
+    layer = np.argmax(rows[:, 1:] != NONE, axis=1)
+    return cutter.take(scene.other_starts[layer] + rows[np.arange(len(rows)), 1 + layer])
+
+
+def _untouched(layer: Layer, scene: _Scene, plan: Overlay, rule: Rule) -> I64Array:
+    """Return the pieces of rows that no border touches: each lies where its first vertex does."""
+    column = layer.geometry
+    is_left = ~column.is_empty
+    is_left[scene.own_rows] = False
+    rows = np.flatnonzero(is_left)
+    if rule == Rule.UNION:
+        return _input_only(rows, len(scene.near))
+    x, y = plan.grid.to_units(column.xy[column.vertex_offsets_of_rows[:-1][rows]])
+    faces: Members = members_of.of_faces(plan)
+    members = members_of.of_places(plan, faces, 2 * x, 2 * y)
+    found = keyed(rule, rows, members, scene.other_starts)
+    pieces = found.rows.copy()
+    for k in range(len(scene.near)):
+        has = pieces[:, 1 + k] != NONE
+        pieces[has, 1 + k] = scene.other_rows[scene.other_starts[k] + pieces[has, 1 + k]]
+    return pieces
+
+
+def check_cut(done: Cut, plan: Overlay, scene: _Scene) -> F64Array:
+    """Check that nothing was lost or made; return the measure of each piece as it is written.
+
+    The faces that a row covers add up to the row as it came in, and every piece as it is written to
+    the faces that it is made of. Rows whose rings cross are read by a rule, and only the second holds.
+    Pieces that are whole rows are not measured again; theirs is what the faces say.
+    """
+    ruler, own = scene.ruler, plan.own
+    step = scene.grid.step * ruler.map_unit
+    is_sound = ~done.is_crossed
+    own_sound = is_sound[: own.n_rows]
+    own_before, own_bound = _measured(own, ruler, step, done.n_steps)
+    check_sums(
+        done.own_size[own_sound], own_before[own_sound], own_bound[own_sound], "row of INPUT"
+    )
+    if done.other_size.any():
+        sound = is_sound[own.n_rows :]
+        before, bound = _measured(scene.cutter, ruler, step, np.zeros(0, np.int64))
+        check_sums(done.other_size[sound], before[sound], bound[sound], "row of OTHER")
+    cut_pieces = np.flatnonzero(~done.is_whole)
+    n_steps = done.n_steps[np.maximum(done.rows[cut_pieces, 0], 0)]
+    size, bound = _measured(done.geometry.take(cut_pieces), ruler, step, n_steps)
+    check_sums(size, done.size[cut_pieces], bound, "piece")
+    written = done.size.copy()
+    written[cut_pieces] = size
+    return written
+
+
+def _measured(
+    column: GeometryColumn, ruler: Ruler, step: float, n_steps: I64Array
+) -> tuple[F64Array, F64Array]:
+    """Return the measure of each row and how far the grid may have moved it.
+
+    No border moves further than a grid unit, nor does a vertex, cut or crossing of a line.
+    """
+    size = row_measures(column, ruler)
+    bound = np.abs(size) * 1e-9
+    if column.family == Family.POLYGONS:
+        bound += step * (3 * row_lengths(column, ruler) + 16 * step)
+    elif column.family == Family.LINES:
+        bound += 2 * step * (4 + n_steps)
+    return size, bound
+
+
+def _balance(
+    layer: Layer,
+    scene: _Scene,
+    plan: Overlay,
+    done: Cut,
+    rule: Rule,
+    passed: I64Array,
+    written: F64Array,
+) -> Balance:
+    """Add up INPUT before, inside OTHER and outside it.
+
+    What a clip or erase keeps is measured on the result, the rest on the faces of the plane.
+    """
+    column, ruler = layer.geometry, scene.ruler
+    before = row_measures(column, ruler)
+    crossed = done.is_crossed[: plan.own.n_rows]
+    before[scene.own_rows[crossed]] = done.own_size[crossed]
+    is_inside = np.zeros(column.n_rows, bool)
+    has_other = (passed[:, 1:] != NONE).any(axis=1)
+    is_inside[passed[has_other | (rule == Rule.CLIP), 0]] = True
+    if rule == Rule.ERASE:
+        is_inside[:] = True
+        is_inside[passed[:, 0]] = False
+    is_inside[scene.own_rows] = False
+    is_outside = ~is_inside
+    is_outside[scene.own_rows] = False
+    kept = float(written.sum())
+    cut_inside = kept if rule == Rule.CLIP else float(done.own_covered.sum())
+    cut_outside = kept if rule == Rule.ERASE else float((done.own_size - done.own_covered).sum())
+    _, bound = _measured(plan.own, ruler, scene.grid.step * ruler.map_unit, done.n_steps)
+    is_alone = done.rows[:, 0] == NONE
+    return Balance(
+        float(before.sum()),
+        float(before[is_inside].sum()) + cut_inside,
+        float(before[is_outside].sum()) + cut_outside,
+        2 * float(bound.sum()) + 1e-9 * float(before.sum()),
+        unit_of(column.family, ruler),
+        float(done.size[is_alone].sum()) if rule == Rule.UNION else None,
+    )
+
+
+def _result_layer(
+    layer: Layer, others: Sequence[Layer], rule: Rule, made: _Made, origins: bool
+) -> Layer:
+    if not rule.is_keyed_by_other:
+        return layer.with_geometry(made.geometry, made.rows[:, 0])
+    result = layer.with_geometry(made.geometry, np.maximum(made.rows[:, 0], 0))
+    table = joined([layer, *others], made.rows, origins)
+    return replace(result, table=table, ids=None if rule == Rule.UNION else result.ids)
+
+
+def _summary(
+    layer: Layer,
+    others: Sequence[Layer],
+    rule: Rule,
+    scene: _Scene,
+    plan: Overlay,
+    done: Cut,
+    made: _Made,
+    balance: Balance | None,
+    n_out: int,
+) -> OverlaySummary:
+    n_own, n_plan = layer.n_rows, plan.own.n_rows
+    came = np.zeros(n_own + 1, bool)
+    came[made.rows[:, 0]] = True  # NONE marks the last, which is no row
+    own_crossed = np.zeros(n_own, bool)
+    if balance is not None:
+        own_crossed[scene.own_rows] = done.is_crossed[:n_plan]
+    sides = []
+    for k, other in enumerate(others):
+        crossed = np.zeros(other.n_rows, bool)
+        start, stop = n_plan + scene.other_starts[[k, k + 1]]
+        crossed[scene.near[k]] = done.is_crossed[start:stop]
+        sides.append(_side(other, int(scene.near[k].sum()), crossed))
+    has_other = (made.rows[:, 1:] != NONE).any(axis=1)
+    has_own = made.rows[:, 0] != NONE
+    n_empty = int(layer.geometry.is_empty.sum())
+    return OverlaySummary(
+        rule.name.lower(),
+        _side(layer, n_own, own_crossed & came[:-1]),
+        sides,
+        n_out,
+        int((has_other & has_own).sum()),
+        int((has_own & ~has_other).sum()),
+        int((has_other & ~has_own).sum()),
+        made.n_whole,
+        made.n_cut,
+        n_own - n_empty - int(came[:-1].sum()),
+        n_empty,
+        balance,
+        label(layer.crs),
+        scene.grid.step,
+        _notes(layer, others, rule, scene.grid, made),
+    )
+
+
+def _side(layer: Layer, used: int, crossed: BoolArray) -> Side:
+    named = NamedRows.of(layer, crossed)
+    return Side(layer.name, layer.n_total, layer.n_rows, used, layer.geometry.family, named)
+
+
+def _notes(layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: _Made) -> list[str]:
+    notes = []
+    if grid.is_coarsened:
+        notes.append(f"the extent is so large that the grid had to be {grid.step:g} wide")
+    all_layers = [layer, *others] if rule == Rule.UNION else [layer]
+    kinds = [
+        kind
+        for kind, has in (
+            ("Z", any(y.geometry.z is not None for y in all_layers)),
+            ("M", any(y.geometry.m is not None for y in all_layers)),
+        )
+        if has
+    ]
+    if kinds and rule == Rule.UNION:
+        notes.append(f"a union has no {' and '.join(kinds)} values; dropped")
+    if made.n_guessed:
+        notes.append(
+            f"{layer.name}: {made.n_guessed:,} vertices along the border of OTHER have no "
+            f"{' or '.join(kinds)} of their own; interpolated along the ring"
+        )
+    return notes

@@ -1,0 +1,193 @@
+"""Union: all pieces of all layers, each with the attributes it has a right to."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I64Array,
+    count_by,
+    number_pairs,
+    offsets_from,
+    spans,
+    sum_by,
+)
+from polygene.crs import label
+from polygene.errors import DataError
+from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
+from polygene.layer import Layer
+from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
+from polygene.ops import parts
+from polygene.ops.attributes import free_name, joined
+from polygene.ops.overlay import finite_bounds, grid_for, lay
+from polygene.ops.summary import (
+    Balance,
+    NamedRows,
+    OverlayResult,
+    OverlaySummary,
+    Side,
+    check_sums,
+    unit_of,
+)
+from polygene.plane.borders import outline
+from polygene.plane.keys import Rule
+from polygene.plane.overlay import Overlay, face_areas, overlay
+from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.progress import SILENT, Progress
+
+
+def union(
+    layer: Layer,
+    *others: Layer,
+    origins: bool = False,
+    single_parts: bool = False,
+    precision: float | None = None,
+    progress: Progress = SILENT,
+) -> OverlayResult:
+    """Return a row for each combination of features, one or none of each layer, that meet in area.
+
+    Fields of layers that have no part in a piece are null there. For the rest see
+    `polygene.ops.overlay.lay`.
+
+    A layer alone is laid over itself: where its features overlap, each of them gets the shared piece
+    as a row of its own. The fields ``piece`` and ``features`` say which rows share one, and how many.
+
+    Raises
+    ------
+    DataError
+        If a layer holds no polygons.
+    """
+    if layer.geometry.family != Family.POLYGONS:
+        raise DataError(
+            f"INPUT, layer {layer.name!r}, holds {layer.geometry.family.words}; a union is of "
+            "polygons. imprint splits lines and points along OTHER"
+        )
+    if not others:
+        return _of_one(layer, origins, single_parts, precision, progress)
+    return lay(
+        layer, others, Rule.UNION, origins=origins, single_parts=single_parts,
+        precision=precision, progress=progress,
+    )  # fmt: skip
+
+
+def _of_one(
+    layer: Layer, origins: bool, single_parts: bool, precision: float | None, progress: Progress
+) -> OverlayResult:
+    """Lay a layer over itself."""
+    bounds = finite_bounds(layer)
+    grid, ruler = grid_for(layer, [extent_of(bounds)], precision), ruler_for(layer.crs)
+    nothing = layer.geometry.take(np.zeros(0, np.int64))
+    progress.stage(f"union of {layer.name} with itself")
+    plan = overlay(layer.geometry, nothing, outline(nothing, grid), grid)
+    face, row = plan.own_labels()
+    areas = face_areas(plan, ruler)
+    found = _regions(plan, face, row)
+    geometry, sizes = _region_geometry(layer, plan, found, areas, grid.step * ruler.map_unit, ruler)
+    before, own = row_areas(layer.geometry, ruler), sum_by(row, areas[face], layer.n_rows)
+    sound = ~plan.row_is_crossed
+    bound = before * 1e-9 + grid.step * ruler.map_unit * 4 * row_lengths(layer.geometry, ruler)
+    check_sums(own[sound], before[sound], bound[sound], "row of INPUT")
+    table = joined([layer], found.row[:, None], origins)
+    taken = {name.casefold() for name in table.column_names}
+    for name, values in (("piece", found.region + 1), ("features", found.depth[found.region])):
+        table = table.append_column(free_name(name, layer.name, taken), pa.array(values))
+    result = replace(layer, geometry=geometry.take(found.region), table=table, ids=None)
+    result = parts.single_parts(result) if single_parts else result
+    is_shared = found.depth[found.region] > 1
+    n_pieces = count_by(found.row, layer.n_rows)
+    n_empty = int(layer.geometry.is_empty.sum())
+    came = n_pieces > 0
+    named = NamedRows.of(layer, plan.row_is_crossed & came)
+    shared = float(own.sum() - sizes[found.depth == 1].sum())
+    balance = Balance(
+        float(np.where(sound, before, own).sum()), shared, float(sizes[found.depth == 1].sum()),
+        float(bound.sum()), unit_of(Family.POLYGONS, ruler),
+    )  # fmt: skip
+    return OverlayResult(
+        result,
+        OverlaySummary(
+            "union",
+            Side(layer.name, layer.n_total, layer.n_rows, layer.n_rows, Family.POLYGONS, named),
+            [], result.n_rows, int(is_shared.sum()), int((~is_shared).sum()), 0,
+            int(((n_pieces == 1) & ~_has_shared(found, layer.n_rows)).sum()),
+            int((came & ((n_pieces > 1) | _has_shared(found, layer.n_rows))).sum()),
+            int(layer.n_rows - n_empty - came.sum()), n_empty, balance, label(layer.crs), grid.step,
+            [],
+        ),
+    )  # fmt: skip
+
+
+class _Regions(NamedTuple):
+    """Faces under the same set of rows are one region; each of those rows gets it.
+
+    face, region_of_face : (n,) covered faces and their region
+    depth : (n_regions,) how many rows cover it
+    region, row : (n_rows_out,) in rising order of row, then region
+    """
+
+    face: I64Array
+    region_of_face: I64Array
+    depth: I64Array
+    region: I64Array
+    row: I64Array
+
+
+def _regions(plan: Overlay, face: I64Array, row: I64Array) -> _Regions:
+    n_faces = plan.arrangement.n_faces
+    counts = count_by(face, n_faces)
+    starts = offsets_from(counts)[:-1]
+    key = np.zeros(n_faces, np.int64)
+    active, depth = np.flatnonzero(counts > 0), 0
+    covered = active
+    while active.size:  # as often as the deepest overlap is deep
+        key[active] = number_pairs(key[active], row[starts[active] + depth]).numbers
+        depth += 1
+        active = active[counts[active] > depth]
+    numbering = number_pairs(key[covered], counts[covered])
+    first_face = covered[numbering.firsts]
+    depths = counts[first_face]
+    region = np.repeat(np.arange(len(first_face)), depths)
+    of_row = row[spans(starts[first_face], depths)]
+    order = np.lexsort((region, of_row))
+    return _Regions(covered, numbering.numbers, depths, region[order], of_row[order])
+
+
+def _has_shared(found: _Regions, n_rows: int) -> BoolArray:
+    """Which rows have a region that they share."""
+    return count_by(found.row[found.depth[found.region] > 1], n_rows) > 0
+
+
+def _region_geometry(
+    layer: Layer, plan: Overlay, found: _Regions, areas: F64Array, step: float, ruler: Ruler
+) -> tuple[GeometryColumn, F64Array]:
+    """Trace the regions; one that is all of a sound row is that row's own geometry."""
+    n_regions, arrangement = len(found.depth), plan.arrangement
+    pieces = Pieces.of_sorted(found.face, found.region_of_face, arrangement.n_faces, n_regions)
+    rings = trace_rings(arrangement, pieces)
+    # A node stays on a region's border if any row has a vertex or crossing there.
+    owner = np.full(n_regions, NONE)
+    lone = found.depth[found.region] == 1
+    owner[found.region[lone]] = found.row[lone]
+    kept = thinned(arrangement, plan.noded, rings, owner, plan.row_of_part, 0)
+    column, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_regions)
+    sizes = sum_by(found.region_of_face, areas[found.face], n_regions)
+    written = row_areas(column, ruler)
+    check_sums(written, sizes, sizes * 1e-9 + 4 * step * row_lengths(column, ruler), "piece")
+    faces_of_row = count_by(plan.own_labels()[1], plan.n_own_rows)
+    faces_of_region = count_by(found.region_of_face, n_regions)
+    is_whole = (owner != NONE) & (faces_of_region == faces_of_row[np.maximum(owner, 0)])
+    is_whole &= ~plan.row_is_crossed[np.maximum(owner, 0)]
+    flat = replace(layer.geometry, z=None, m=None)
+    made = np.flatnonzero(~is_whole)
+    whole = np.flatnonzero(is_whole)
+    both = concatenate([column.take(made), flat.take(owner[whole])])
+    both = both.take(np.argsort(np.concatenate([made, whole])))
+    is_multi = flat.is_multi or bool((np.diff(both.row_offsets) > 1).any())
+    return replace(both, is_multi=is_multi), sizes

@@ -1,0 +1,278 @@
+"""The pieces of an overlay as geometry, for INPUT of each family."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I64Array,
+    count_by,
+    offsets_from,
+    owners,
+    sum_by,
+)
+from polygene.geometry import Family, GeometryColumn
+from polygene.measures import Ruler
+from polygene.plane import members as members_of
+from polygene.plane.keys import Keyed, Rule, keyed
+from polygene.plane.members import Members
+from polygene.plane.overlay import Overlay, face_areas
+from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.steps import Steps, steps_of
+
+
+class Cut(NamedTuple):
+    """What an overlay makes of the rows that take part in it.
+
+    rows : (n_pieces, 1 + OTHERs) the rows each piece is of, as in `Keyed`
+    geometry : (n_pieces) rows; meaningless for those that are whole
+    node : (n_vertices,) the node of each vertex; None for points, which bring their own Z and M
+    is_whole : (n_pieces,) the piece is all of its one row (of INPUT; without it, of OTHER): take it
+        as it was
+    size : (n_pieces,) area, length or points by the plan, in the ruler's unit
+    own_size : (n_own_rows,) the same of each row of INPUT, whole
+    own_covered : (n_own_rows,) as much of it as any OTHER covers
+    other_size : (n_other_rows,) area of each row of OTHER
+    touches : (n_own_rows,) the row meets OTHER somewhere, be it in a point of the border
+    is_crossed : (n_own_rows + n_other_rows,) rows whose rings cross themselves or one another
+    n_steps : (n_own_rows,) noded edges that a row of lines runs over; 0 for others
+    """
+
+    rows: I64Array
+    geometry: GeometryColumn
+    node: I64Array | None
+    is_whole: BoolArray
+    size: F64Array
+    own_size: F64Array
+    own_covered: F64Array
+    other_size: F64Array
+    touches: BoolArray
+    is_crossed: BoolArray
+    n_steps: I64Array
+
+
+def cut(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
+    """Cut INPUT and the OTHERs as a rule says."""
+    return _BY_FAMILY[plan.own.family](plan, rule, other_starts, ruler)
+
+
+def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
+    n_rows, arrangement = plan.n_own_rows, plan.arrangement
+    faces = members_of.of_faces(plan)
+    face, row = plan.own_labels()
+    if rule == Rule.UNION:
+        has_own = np.zeros(arrangement.n_faces, bool)
+        has_own[face] = True
+        alone = np.flatnonzero(~has_own & (faces.counts > 0))
+        order = np.argsort(np.concatenate([face, alone]), kind="stable")
+        face = np.concatenate([face, alone])[order]
+        row = np.concatenate([row, np.full(len(alone), NONE)])[order]
+    found = keyed(rule, row, faces.take(face), other_starts)
+    areas = face_areas(plan, ruler)
+    entry_face = face[found.item]
+    is_whole = _whole_pieces(plan, found, row, faces, other_starts)
+    keeps = ~is_whole[found.piece]
+    pieces = _sorted_pieces(entry_face[keeps], found.piece[keeps], arrangement.n_faces, found)
+    rings = trace_rings(arrangement, pieces)
+    own_of_piece = found.rows[:, 0]
+    kept = thinned(arrangement, plan.noded, rings, own_of_piece, plan.row_of_part, n_rows)
+    column, node = rings_to_column(arrangement, rings, kept, plan.node_xy, found.n_pieces)
+    is_own = row != NONE
+    own_face, own_row = face[is_own], row[is_own]
+    is_in = plan.is_covered[own_face]
+    n_other = len(plan.row_is_crossed) - n_rows
+    return Cut(
+        found.rows,
+        column,
+        node,
+        is_whole,
+        sum_by(found.piece, areas[entry_face], found.n_pieces),
+        sum_by(own_row, areas[own_face], n_rows),
+        sum_by(own_row[is_in], areas[own_face[is_in]], n_rows),
+        sum_by(faces.rows, areas[owners(faces.offsets)], n_other),
+        (count_by(own_row[is_in], n_rows) > 0) | _meets_border(plan),
+        plan.row_is_crossed,
+        np.zeros(n_rows, np.int64),
+    )
+
+
+def _sorted_pieces(face: I64Array, piece: I64Array, n_faces: int, found: Keyed) -> Pieces:
+    is_sorted = (face[1:] > face[:-1]) | ((face[1:] == face[:-1]) & (piece[1:] > piece[:-1]))
+    if not is_sorted.all():
+        order = np.lexsort((piece, face))
+        face, piece = face[order], piece[order]
+    return Pieces.of_sorted(face, piece, n_faces, found.n_pieces)
+
+
+def _whole_pieces(
+    plan: Overlay, found: Keyed, item_row: I64Array, faces: Members, other_starts: I64Array
+) -> BoolArray:
+    """Which pieces are all of one row that is sound: as many faces as the row has."""
+    n_rows = plan.n_own_rows
+    n_entries = count_by(found.piece, found.n_pieces)
+    own = found.rows[:, 0]
+    is_own = own != NONE
+    is_whole = np.zeros(found.n_pieces, bool)
+    own_faces = count_by(item_row[item_row != NONE], n_rows)
+    is_crossed = plan.row_is_crossed
+    is_whole[is_own] = (n_entries[is_own] == own_faces[own[is_own]]) & ~is_crossed[own[is_own]]
+    # Without INPUT, the piece may be all of one row of one OTHER.
+    has_other = found.rows[:, 1:] != NONE
+    lone = np.flatnonzero(~is_own & (has_other.sum(axis=1) == 1))
+    layer = np.argmax(has_other[lone], axis=1)
+    other = found.rows[lone, 1 + layer] + other_starts[layer]
+    other_faces = count_by(faces.rows, len(is_crossed) - n_rows)
+    is_whole[lone] = (n_entries[lone] == other_faces[other]) & ~is_crossed[n_rows + other]
+    return is_whole
+
+
+def _meets_border(plan: Overlay) -> BoolArray:
+    """Whether each row's border shares a node with OTHER's."""
+    arrangement, n_rows = plan.arrangement, plan.n_own_rows
+    deltas = arrangement.deltas
+    edge = owners(deltas.offsets)
+    row = plan.row_of_part[deltas.part]
+    is_other = row >= n_rows
+    on_border = np.zeros(len(plan.noded.node_x), bool)
+    on_border[arrangement.low[edge[is_other]]] = True
+    on_border[arrangement.high[edge[is_other]]] = True
+    own_edge, own_row = edge[~is_other], row[~is_other]
+    hit = on_border[arrangement.low[own_edge]] | on_border[arrangement.high[own_edge]]
+    return count_by(own_row[hit], n_rows) > 0
+
+
+def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
+    """Cut lines where they go in and out; what is of one piece is joined except at cuts.
+
+    Closed lines have no start.
+    """
+    own, n_rows = plan.own, plan.n_own_rows
+    steps = steps_of(plan)
+    members = members_of.of_steps(plan, steps, members_of.of_faces(plan))
+    order = _turned(plan, steps, members)
+    steps, members = Steps(*(column[order] for column in steps)), members.take(order)
+    row = owners(own.ring_offsets_of_rows)[steps.path]
+    found = keyed(rule, row, members, other_starts)
+    length = ruler.lengths(_places(plan, steps, True), _places(plan, steps, False))
+    is_in = members.counts > 0
+    n_steps = count_by(row, n_rows)
+    is_whole = count_by(found.piece, found.n_pieces) == n_steps[found.rows[:, 0]]
+    column, node = _runs_to_column(plan, steps, found)
+    on_border = members_of.covered_nodes(plan)
+    meets = on_border[steps.start] | on_border[steps.stop] | is_in
+    return Cut(
+        found.rows,
+        column,
+        node,
+        is_whole,
+        sum_by(found.piece, length[found.item], found.n_pieces),
+        sum_by(row, length, n_rows),
+        sum_by(row[is_in], length[is_in], n_rows),
+        np.zeros(len(plan.row_is_crossed) - n_rows),
+        count_by(row[meets], n_rows) > 0,
+        plan.row_is_crossed,
+        n_steps,
+    )
+
+
+def _places(plan: Overlay, steps: Steps, at_start: bool) -> F64Array:
+    """Return the (n_steps, 2) coordinates of one end: the vertex's own where it is one."""
+    vertex, node = (steps.vertex, steps.start) if at_start else (steps.next_vertex, steps.stop)
+    xy = plan.node_xy[node]
+    xy[vertex != NONE] = plan.own.xy[vertex[vertex != NONE]]
+    return xy
+
+
+def _turned(plan: Overlay, steps: Steps, members: Members) -> I64Array:
+    """Return the order of steps in which closed paths start where what covers them changes."""
+    n_steps, n_paths = len(steps.path), plan.own.n_rings
+    counts = count_by(steps.path, n_paths)
+    offsets = offsets_from(counts)
+    k = np.arange(n_steps) - offsets[steps.path]
+    before = np.where(k == 0, offsets[steps.path] + counts[steps.path] - 1, np.arange(n_steps) - 1)
+    changes = np.flatnonzero(~_are_alike(members, before))
+    has = np.flatnonzero(counts > 0)
+    is_closed = np.zeros(n_paths, bool)
+    is_closed[has] = steps.start[offsets[:-1][has]] == steps.stop[offsets[1:][has] - 1]
+    first_change = offsets[:-1].copy()
+    first_change[steps.path[changes][::-1]] = changes[::-1]
+    shift = np.where(is_closed, first_change - offsets[:-1], 0)
+    return offsets[steps.path] + (k + shift[steps.path]) % np.maximum(counts[steps.path], 1)
+
+
+def _are_alike(members: Members, other: I64Array) -> BoolArray:
+    """Whether each item has the same members as another one."""
+    counts = members.counts
+    alike = counts == counts[other]
+    asked = np.flatnonzero(alike & (counts > 0))
+    mine, theirs = members.take(asked), members.take(other[asked])
+    differs = mine.rows != theirs.rows
+    alike[asked[owners(mine.offsets)[differs]]] = False
+    return alike
+
+
+def _runs_to_column(plan: Overlay, steps: Steps, found: Keyed) -> tuple[GeometryColumn, I64Array]:
+    """Join steps of one piece that follow each other; leave out nodes that are no vertices.
+
+    Returns also the (n_vertices,) node of each vertex.
+    """
+    order = np.argsort(found.piece, kind="stable")
+    at, piece = found.item[order], found.piece[order]
+    path = steps.path[at]
+    is_first = np.ones(len(at), bool)
+    is_first[1:] = (np.diff(at) != 1) | (path[1:] != path[:-1]) | (piece[1:] != piece[:-1])
+    is_last = np.ones(len(at), bool)
+    is_last[:-1] = is_first[1:]
+    keeps = is_first | (steps.vertex[at] != NONE)
+    # The start of each kept step, then the end of each last one.
+    run = np.cumsum(is_first) - 1
+    run_offsets = offsets_from(count_by(run[keeps], int(is_first.sum())) + 1)
+    chosen = Steps(*(column[at] for column in steps))
+    xy = np.empty((run_offsets[-1], 2))
+    node = np.empty(len(xy), np.int64)
+    is_end = np.zeros(len(xy), bool)
+    is_end[run_offsets[1:] - 1] = True
+    xy[~is_end], node[~is_end] = _places(plan, chosen, True)[keeps], chosen.start[keeps]
+    xy[is_end], node[is_end] = _places(plan, chosen, False)[is_last], chosen.stop[is_last]
+    parts = np.arange(len(run_offsets))
+    column = GeometryColumn.from_parts(
+        Family.LINES, xy, run_offsets, parts, piece[is_first], found.n_pieces
+    )
+    return column, node
+
+
+def _cut_points(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
+    del ruler
+    own, n_rows = plan.own, plan.n_own_rows
+    members = members_of.of_points(plan, members_of.of_faces(plan))
+    row = owners(own.vertex_offsets_of_rows)
+    found = keyed(rule, row, members, other_starts)
+    order = np.argsort(found.piece, kind="stable")
+    column = own.take_parts(found.item[order], found.piece[order], found.n_pieces)
+    count, before = count_by(found.piece, found.n_pieces), count_by(row, n_rows)
+    inside = count_by(row[members.counts > 0], n_rows)
+    return Cut(
+        found.rows,
+        column,
+        None,
+        count == before[found.rows[:, 0]],
+        count.astype(np.float64),
+        before.astype(np.float64),
+        inside.astype(np.float64),
+        np.zeros(len(plan.row_is_crossed) - n_rows),
+        inside > 0,
+        plan.row_is_crossed,
+        np.zeros(n_rows, np.int64),
+    )
+
+
+_BY_FAMILY = {
+    Family.POINTS: _cut_points,
+    Family.LINES: _cut_lines,
+    Family.POLYGONS: _cut_polygons,
+}

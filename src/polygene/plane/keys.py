@@ -1,0 +1,118 @@
+"""Which piece each item belongs to: the rules of the overlays.
+
+An item is a face with a row of INPUT over it, a step of a line, or a point. A *piece* is what an
+overlay puts into one row of its result: all items with the same key, the row of INPUT and the rows of
+the OTHERs that it has the attributes of.
+"""
+
+from __future__ import annotations
+
+import enum
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import NONE, I64Array, number_pairs, offsets_from, spans
+from polygene.plane.members import Members
+
+
+class Rule(enum.Enum):
+    """What is kept, and under which key."""
+
+    CLIP = "INPUT's row where any OTHER covers"
+    ERASE = "INPUT's row where no OTHER covers"
+    INTERSECT = "the rows of all layers, where all cover"
+    IMPRINT = "INPUT's row and those of the OTHERs or none"
+    UNION = "the rows of all layers or none, where any covers"
+
+    @property
+    def is_keyed_by_other(self) -> bool:
+        return self not in (Rule.CLIP, Rule.ERASE)
+
+
+class Keyed(NamedTuple):
+    """Entries: item ``item[k]`` belongs to piece ``piece[k]``; in the order of items.
+
+    rows : (n_pieces, 1 + number of OTHERs) the row of each layer, NONE where it has no part; pieces
+        are in rising order of them, those without INPUT last
+    """
+
+    item: I64Array
+    piece: I64Array
+    rows: I64Array
+
+    @property
+    def n_pieces(self) -> int:
+        return len(self.rows)
+
+
+def keyed(rule: Rule, own_row: I64Array, members: Members, other_starts: I64Array) -> Keyed:
+    """Give each item its pieces.
+
+    Parameters
+    ----------
+    own_row : (n_items,) row of INPUT, NONE where only OTHERs are
+    members : of the items
+    other_starts : (number of OTHERs + 1,) first row of each among the rows of all
+
+    Notes
+    -----
+    Where rows of one layer overlap, an item belongs to a piece for each of them.
+    """
+    items = np.arange(len(own_row))
+    if not rule.is_keyed_by_other:
+        has_any = members.counts > 0
+        items = items[has_any if rule == Rule.CLIP else ~has_any]
+        columns = [own_row[items]] + [np.full(len(items), NONE)] * (len(other_starts) - 1)
+        return _numbered(items, columns)
+    columns = [own_row]
+    for k in range(len(other_starts) - 1):
+        first, counts = _of_layer(members, other_starts[k], other_starts[k + 1])
+        n_here = counts[items]
+        if rule != Rule.INTERSECT:
+            n_here = np.maximum(n_here, 1)
+        repeat = np.repeat(np.arange(len(items)), n_here)
+        place = spans(first[items], n_here)
+        is_none = counts[items][repeat] == 0
+        row = np.full(len(place), NONE, np.int64)
+        row[~is_none] = members.rows[place[~is_none]] - other_starts[k]
+        items = items[repeat]
+        columns = [column[repeat] for column in columns] + [row]
+    if rule == Rule.INTERSECT:
+        is_kept = columns[0] != NONE
+        items, columns = items[is_kept], [column[is_kept] for column in columns]
+    return _numbered(items, columns)
+
+
+def _of_layer(members: Members, start: int, stop: int) -> tuple[I64Array, I64Array]:
+    """Return where the members of one layer begin for each item, and how many they are.
+
+    Members rise, so those of a layer lie together.
+    """
+    below = offsets_from((members.rows < start).astype(np.int64))
+    within = offsets_from(((members.rows >= start) & (members.rows < stop)).astype(np.int64))
+    low, high = members.offsets[:-1], members.offsets[1:]
+    return low + below[high] - below[low], within[high] - within[low]
+
+
+def _numbered(item: I64Array, columns: list[I64Array]) -> Keyed:
+    """Number the distinct keys in rising order of their rows."""
+    key = columns[0] + 1
+    firsts = None
+    for column in columns[1:]:
+        numbering = number_pairs(key, column + 1)
+        key, firsts = numbering.numbers, numbering.firsts
+    if firsts is None:
+        numbering = number_pairs(key, np.zeros_like(key))
+        key, firsts = numbering.numbers, numbering.firsts
+    rows = np.stack([column[firsts] for column in columns], axis=1)
+    order = order_of(rows)
+    rank = np.empty(len(order), np.int64)
+    rank[order] = np.arange(len(order))
+    return Keyed(item, rank[key], rows[order])
+
+
+def order_of(rows: I64Array) -> I64Array:
+    """Return the order of pieces by their rows; where a layer has no part it comes last."""
+    last = np.where(rows == NONE, np.iinfo(np.int64).max, rows)
+    return np.lexsort(last.T[::-1])

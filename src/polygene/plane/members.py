@@ -1,0 +1,122 @@
+"""Which rows of OTHER cover a face, a step of a line, a point.
+
+On OTHER's border counts as covered: a step along it, or a point on it, is covered by whatever covers
+any face beside it.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    I64Array,
+    count_by,
+    number_pairs,
+    offsets_from,
+    owners,
+    spans,
+)
+from polygene.plane.arrangement import OUTSIDE
+from polygene.plane.overlay import Overlay
+from polygene.plane.steps import Steps
+
+
+class Members(NamedTuple):
+    """Rows of OTHER (counted from 0) that cover each item.
+
+    Those of item i are ``rows[offsets[i]:offsets[i + 1]]``, rising.
+    """
+
+    offsets: I64Array
+    rows: I64Array
+
+    @property
+    def counts(self) -> I64Array:
+        return np.diff(self.offsets)
+
+    def take(self, items: I64Array) -> Members:
+        """Return the members of chosen items, in the order given."""
+        counts = self.counts[items]
+        return Members(offsets_from(counts), self.rows[spans(self.offsets[items], counts)])
+
+
+def of_faces(plan: Overlay) -> Members:
+    """Return the members of all faces."""
+    labels, n_own = plan.arrangement.labels, plan.n_own_rows
+    is_other = labels >= n_own
+    face = owners(plan.arrangement.label_offsets)[is_other]
+    return Members(offsets_from(count_by(face, plan.arrangement.n_faces)), labels[is_other] - n_own)
+
+
+def of_places(plan: Overlay, faces: Members, double_x: I64Array, double_y: I64Array) -> Members:
+    """Return the members of points on no border, given by twice their grid coordinates."""
+    return faces.take(_faces_at(plan, double_x, double_y))
+
+
+def _faces_at(plan: Overlay, double_x: I64Array, double_y: I64Array) -> I64Array:
+    seen = plan.arrangement.locator.halfedges_left_of(double_x, double_y)
+    face = np.full(len(seen), OUTSIDE, np.int64)
+    is_seen = seen != NONE
+    face[is_seen] = plan.arrangement.face_of_halfedge[seen[is_seen]]
+    return face
+
+
+def of_steps(plan: Overlay, steps: Steps, faces: Members) -> Members:
+    """Return the members of steps: of the faces beside one on a border, else of its middle's face."""
+    noded, arrangement = plan.noded, plan.arrangement
+    border = arrangement.border_of_edge[steps.edge]
+    off = np.flatnonzero(border == NONE)
+    face = np.full((len(border), 2), OUTSIDE, np.int64)
+    middle = _faces_at(
+        plan,
+        noded.node_x[steps.start[off]] + noded.node_x[steps.stop[off]],
+        noded.node_y[steps.start[off]] + noded.node_y[steps.stop[off]],
+    )
+    face[off] = middle[:, None]
+    on = border != NONE
+    face[on] = arrangement.face_of_halfedge.reshape(-1, 2)[border[on]]
+    return _united(np.repeat(np.arange(len(border)), 2), face.reshape(-1), len(border), faces)
+
+
+def of_points(plan: Overlay, faces: Members) -> Members:
+    """Return the members of all vertices of INPUT, each taken as a point."""
+    noded, arrangement = plan.noded, plan.arrangement
+    node = noded.node_of_vertex[: plan.own.n_vertices]
+    offsets = offsets_from(count_by(arrangement.origin, len(noded.node_x)))
+    is_on = np.diff(offsets)[node] > 0
+    off = np.flatnonzero(~is_on)
+    face_off = _faces_at(plan, 2 * noded.node_x[node[off]], 2 * noded.node_y[node[off]])
+    # All faces about a node on a border.
+    leaving = np.argsort(arrangement.origin, kind="stable")
+    on = np.flatnonzero(is_on)
+    counts = np.diff(offsets)[node[on]]
+    about = leaving[spans(offsets[node[on]], counts)]
+    item = np.concatenate([off, np.repeat(on, counts)])
+    face = np.concatenate([face_off, arrangement.face_of_halfedge[about]])
+    return _united(item, face, len(node), faces)
+
+
+def _united(item: I64Array, face: I64Array, n_items: int, faces: Members) -> Members:
+    """Unite the members of several faces for each item."""
+    counts = faces.counts[face]
+    pair_item = np.repeat(item, counts)
+    pair_row = faces.rows[spans(faces.offsets[face], counts)]
+    firsts = number_pairs(pair_item, pair_row).firsts
+    pair_item, pair_row = pair_item[firsts], pair_row[firsts]
+    order = np.lexsort((pair_row, pair_item))
+    return Members(offsets_from(count_by(pair_item, n_items)), pair_row[order])
+
+
+def covered_nodes(plan: Overlay) -> BoolArray:
+    """Return (n_nodes,): whether the node lies on a border with OTHER on some side."""
+    arrangement = plan.arrangement
+    beside = plan.is_covered[arrangement.face_of_halfedge]
+    edges = np.flatnonzero(beside[0::2] | beside[1::2])
+    covered = np.zeros(len(plan.noded.node_x), bool)
+    covered[arrangement.low[edges]] = True
+    covered[arrangement.high[edges]] = True
+    return covered

@@ -1,0 +1,69 @@
+"""Groups of rows: who belongs together, and what their values agree on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.arrays import I64Array, bucket, number_pairs
+
+
+class Groups(NamedTuple):
+    """``group`` (n_rows,) of each row, numbered by first appearance; ``firsts`` a row of each."""
+
+    group: I64Array
+    firsts: I64Array
+
+    @property
+    def n_groups(self) -> int:
+        return len(self.firsts)
+
+
+def codes_of(column: pa.ChunkedArray) -> I64Array:
+    """Return a number for each value, equal for equal ones, 0 for null."""
+    if pa.types.is_dictionary(column.type):
+        column = column.cast(column.type.value_type)
+    coded = pc.dictionary_encode(column).combine_chunks()
+    if isinstance(coded, pa.ChunkedArray):
+        coded = coded.chunk(0) if coded.num_chunks else pa.array([], pa.int32()).dictionary_encode()
+    indices = coded.indices.cast(pa.int64())
+    return np.array(pc.add(pc.fill_null(indices, -1), 1), dtype=np.int64)
+
+
+def group_rows(table: pa.Table, by: Sequence[str], n_rows: int) -> Groups:
+    """Group rows that agree in some fields; nulls agree with each other. No field, one group."""
+    key = np.zeros(n_rows, np.int64)
+    firsts = np.zeros(min(n_rows, 1), np.int64)
+    for name in by:
+        numbering = number_pairs(key, codes_of(table.column(name)))
+        key, firsts = numbering.numbers, numbering.firsts
+    return Groups(key, firsts)
+
+
+class Agreed(NamedTuple):
+    """A table of one row a group, and in how many groups each field disagreed."""
+
+    table: pa.Table
+    disagreements: dict[str, int]
+
+
+def agreed(table: pa.Table, groups: Groups, by: Sequence[str]) -> Agreed:
+    """Keep a value where all rows of a group have it, else null; null is a value like others."""
+    order = bucket(groups.group, groups.n_groups)
+    starts = order.offsets[:-1]
+    arrays, disagreements = [], {}
+    for name in table.column_names:
+        column = table.column(name).take(pa.array(groups.firsts))
+        if name not in by and groups.n_groups:
+            codes = codes_of(table.column(name))[order.order]
+            differs = np.minimum.reduceat(codes, starts) != np.maximum.reduceat(codes, starts)
+            if differs.any():
+                disagreements[name] = int(differs.sum())
+                none = pa.scalar(None, column.type)
+                column = pc.if_else(pa.array(differs), none, column)
+        arrays.append(column)
+    return Agreed(pa.table(arrays, table.schema) if arrays else table, disagreements)

@@ -1,0 +1,327 @@
+"""All overlays: every point has the rows it should have, everything is valid, nothing is lost."""
+
+from __future__ import annotations
+
+import itertools
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+import polygene
+from polygene.errors import DataError
+from polygene.measures import row_areas, row_lengths
+from tests.support import exact
+from tests.support import generators as make
+from tests.support.cases import (
+    as_given,
+    each,
+    fractions_of,
+    rows_over,
+    squares,
+    stars,
+    tangles,
+)  # fmt: skip
+
+NONE = (None,)
+
+
+def layers(a, b, rng):
+    third = make.polygons([[[make.star(rng, 12, 45, (50, 50))]] for _ in range(2)])
+    return (
+        make.layer("a", a, ra=np.arange(a.n_rows), g=rng.integers(0, 3, a.n_rows)),
+        make.layer("b", b, rb=np.arange(b.n_rows)),
+        make.layer("c", third, rc=np.arange(2)),
+    )
+
+
+# What covers a point, in INPUT, OTHER and a third: which rows of the result must.
+OVERLAYS = {
+    "erase": (lambda a, b, c, **o: polygene.erase(a, b, **o),
+              lambda ia, ib, ic: [] if ib else [(i,) for i in ia]),
+    "intersect": (lambda a, b, c, **o: polygene.intersect(a, b, **o),
+                  lambda ia, ib, ic: itertools.product(ia, ib)),
+    "imprint": (lambda a, b, c, **o: polygene.imprint(a, b, **o),
+                lambda ia, ib, ic: itertools.product(ia, ib or NONE)),
+    "union": (lambda a, b, c, **o: polygene.union(a, b, **o),
+              lambda ia, ib, ic: itertools.product(ia or NONE, ib or NONE) if ia or ib else []),
+    "intersect of three": (lambda a, b, c, **o: polygene.intersect(a, b, c, **o),
+                           lambda ia, ib, ic: itertools.product(ia, ib, ic)),
+    "union of three": (lambda a, b, c, **o: polygene.union(a, b, c, **o),
+                       lambda ia, ib, ic: itertools.product(ia or NONE, ib or NONE, ic or NONE)
+                       if ia or ib or ic else []),
+    "supersede": (lambda a, b, c, **o: polygene.supersede(a, b, **o),
+                  lambda ia, ib, ic: [(None, j) for j in ib] or [(i, None) for i in ia]),
+    "union with itself": (lambda a, b, c, **o: polygene.union(a, **o),
+                          lambda ia, ib, ic: [(i,) for i in ia]),
+}  # fmt: skip
+
+
+def keys_of(table):
+    columns = [table[name].to_pylist() for name in ("ra", "rb", "rc") if name in table.column_names]
+    return list(zip(*columns, strict=True))
+
+
+class Polygons(unittest.TestCase):
+    def test_points_have_the_rows_they_should(self):
+        for name, (overlay, rule) in OVERLAYS.items():
+            for rng, _, a, b in each(self, 2, steps=(1e-4,)):
+                given = layers(a, b, rng)
+                result = overlay(*given).layer
+                sources = [fractions_of(y.geometry) for y in given]
+                out, keys = fractions_of(result.geometry), keys_of(result.table)
+                for x, y in rng.uniform(0, 100, (12, 2)):
+                    wanted = rule(*(rows_over(rows, x, y) for rows in sources))
+                    found = [keys[k] for k in rows_over(out, x, y)]
+                    self.assertCountEqual(found, list(wanted), (name, x, y))
+
+    def test_what_is_cut_is_valid_on_any_grid(self):
+        n_checked = 0
+        for name, (overlay, _) in OVERLAYS.items():
+            for rng, step, a, b in each(self, 4):
+                given = layers(a, b, rng)
+                result = overlay(*given, precision=step).layer
+                untouched = as_given(*(y.geometry for y in given))
+                for parts in make.rows_of(result.geometry):
+                    if tuple(map(str, parts)) not in untouched:
+                        self.assertEqual(exact.faults(parts), [], name)
+                        n_checked += 1
+        self.assertGreater(n_checked, 1000)
+
+    def test_the_identities_of_the_trade(self):
+        """clip + erase = INPUT; intersect + both erased = union; imprint without nulls = intersect."""
+        for rng, _, a, b in each(self, 3, steps=(1e-4,)):
+            first, second, _ = layers(a, b, rng)
+
+            def area(result):
+                return row_areas(result.layer.geometry).sum()
+
+            clip, erase = polygene.clip(first, second), polygene.erase(first, second)
+            balance = clip.summary.balance
+            self.assertAlmostEqual(area(clip) + area(erase), balance.before, delta=balance.bound)
+            union = polygene.union(first, second)
+            shared, only = union.layer.table["ra"].is_valid(), union.layer.table["rb"].is_valid()
+            both = np.asarray(shared) & np.asarray(only)
+            parts = area(polygene.intersect(first, second)), area(erase)
+            back = area(polygene.erase(second, first))
+            self.assertAlmostEqual(sum(parts) + back, area(union), delta=1)
+            sizes = row_areas(union.layer.geometry)
+            self.assertAlmostEqual(sizes[both].sum(), parts[0], delta=1)
+            imprint = polygene.imprint(first, second).layer
+            has_none = np.asarray(imprint.table["rb"].is_null())
+            self.assertAlmostEqual(row_areas(imprint.geometry)[has_none].sum(), parts[1], delta=1)
+
+    def test_exchange_of_layers(self):
+        """Intersect and union are the same the other way round, row by row."""
+        for rng, step, a, b in each(self, 4, kinds=(stars, tangles, squares)):
+            a, b = (c.with_xy(np.round(c.xy / step) * step) for c in (a, b))
+            first, second, _ = layers(a, b, rng)
+            for overlay in (polygene.intersect, polygene.union):
+                one, two = (
+                    overlay(*pair, precision=step).layer
+                    for pair in ((first, second), (second, first))
+                )
+                mine = dict(zip(keys_of(one.table), row_areas(one.geometry), strict=True))
+                theirs = dict(zip(keys_of(two.table), row_areas(two.geometry), strict=True))
+                self.assertEqual(mine.keys(), theirs.keys())
+                # Which nodes on a straight border go again depends on whose it is: by a grid unit.
+                around = dict(zip(keys_of(one.table), row_lengths(one.geometry), strict=True))
+                for key, size in mine.items():
+                    self.assertAlmostEqual(size, theirs[key], delta=2 * step * around[key])
+
+    def test_union_gives_what_one_clip_per_zone_would(self):
+        """Shore zones by sectors: the pieces in both, against a clip for each sector."""
+        rng = np.random.default_rng(4)
+        shores = make.layer(
+            "shores",
+            make.polygons([[[make.star(rng, 12, 9, p)]] for p in rng.uniform(0, 80, (12, 2))]),
+            shore=np.arange(12),
+        )
+        sectors = make.layer("sectors", make.coverage(4, 4, 20, rng), sector=np.arange(16))
+        union = polygene.union(shores, sectors).layer
+        both = np.asarray(union.table["shore"].is_valid()) & np.asarray(
+            union.table["sector"].is_valid()
+        )
+        keys = zip(union.table["shore"].to_pylist(), union.table["sector"].to_pylist(), strict=True)
+        found = {
+            k: v for k, v, keep in zip(keys, row_areas(union.geometry), both, strict=True) if keep
+        }
+        wanted = {}
+        for sector in range(16):
+            clip = polygene.clip(shores, sectors.take(np.array([sector]))).layer
+            for shore, size in zip(
+                clip.table["shore"].to_pylist(), row_areas(clip.geometry), strict=True
+            ):
+                wanted[shore, sector] = size
+        self.assertEqual(found.keys(), wanted.keys())
+        for key, size in wanted.items():
+            self.assertAlmostEqual(found[key], size, delta=1e-2)
+
+    def test_ten_thousand_features_at_one_place(self):
+        """300 of them: as many pieces as the standard demands, in one go."""
+        rows = [[[make.square(k * 1e-3, 0, 100)]] for k in range(300)]
+        result = polygene.union(make.layer("a", make.polygons(rows), ra=np.arange(300)))
+        self.assertEqual(result.layer.table["features"].to_numpy().max(), 300)
+        self.assertAlmostEqual(row_areas(result.layer.geometry).sum(), 300 * 10_000, delta=1)
+
+
+class LinesAndPoints(unittest.TestCase):
+    def test_lengths_add_up_and_rows_are_right(self):
+        for rng, _, _, b in each(self, 8, steps=(1e-4,), kinds=(squares, stars, tangles)):
+            rows = [[make.path(rng, 6, 100, 10)] for _ in range(4)]
+            first = make.layer("a", make.lines(rows), ra=np.arange(4))
+            second = make.layer("b", b, rb=np.arange(b.n_rows))
+            erase, clip = polygene.erase(first, second), polygene.clip(first, second)
+            total = row_lengths(first.geometry).sum()
+            kept = [row_lengths(r.layer.geometry).sum() for r in (erase, clip)]
+            self.assertAlmostEqual(sum(kept), total, delta=0.01)
+            imprint = polygene.imprint(first, second).layer
+            has_none = np.asarray(imprint.table["rb"].is_null())
+            self.assertAlmostEqual(
+                row_lengths(imprint.geometry)[has_none].sum(), kept[0], delta=0.01
+            )
+            intersect = polygene.intersect(first, second).layer
+            wanted = {}
+            for i, j in itertools.product(range(4), range(b.n_rows)):
+                one = polygene.clip(first.take(np.array([i])), second.take(np.array([j]))).layer
+                if one.n_rows:
+                    wanted[i, j] = row_lengths(one.geometry)[0]
+            found = dict(
+                zip(keys_of(intersect.table), row_lengths(intersect.geometry), strict=True)
+            )
+            self.assertEqual(found.keys(), wanted.keys())
+            for key, length in wanted.items():
+                self.assertAlmostEqual(found[key], length, delta=0.01)
+
+    def test_a_loop_cut_by_zones_has_no_start(self):
+        """A closed line over two zones gives one piece for each, wherever it begins."""
+        zones = make.layer(
+            "z", make.polygons([[[make.square(0, 0, 10)]], [[make.square(10, 0, 10)]]]), rb=[0, 1]
+        )
+        ring = make.square(5, 2, 8)
+        for shift in range(4):
+            turned = np.concatenate([ring[shift:-1], ring[: shift + 1]])
+            loop = make.layer("l", make.lines([[turned]]), ra=[0])
+            result = polygene.intersect(loop, zones).layer
+            self.assertEqual([len(row) for row in make.rows_of(result.geometry)], [1, 1])
+
+    def test_points_on_shared_borders_are_in_both(self):
+        zones = make.layer(
+            "z", make.polygons([[[make.square(0, 0, 10)]], [[make.square(10, 0, 10)]]]), rb=[0, 1]
+        )
+        xy = np.array([(5, 5), (10, 5), (10, 0), (15, 15), (20, 10.0)])
+        points = make.layer("p", make.points([[p] for p in xy]), ra=np.arange(5))
+        found = keys_of(polygene.imprint(points, zones).layer.table)
+        self.assertEqual(found, [(0, 0), (1, 0), (1, 1), (2, 0), (2, 1), (3, None), (4, 1)])
+        self.assertEqual(polygene.erase(points, zones).layer.table["ra"].to_pylist(), [3])
+
+    def test_a_union_refuses_lines(self):
+        lines = make.layer("l", make.lines([[np.zeros((2, 2))]]))
+        zones = make.layer("z", make.polygons([[[make.square(0, 0, 1)]]]))
+        for operation, reason in (
+            (polygene.union, "imprint splits lines"),
+            (polygene.supersede, "only polygons"),
+        ):
+            with self.assertRaisesRegex(DataError, reason):
+                operation(lines, zones)
+
+
+class Attributes(unittest.TestCase):
+    def test_clashing_names_nulls_and_origins(self):
+        a = make.layer(
+            "beds", make.polygons([[[make.square(0, 0, 4)]]]), name=["x"], Zones_Name=[1]
+        )
+        b = replace(
+            make.layer("zones", make.polygons([[[make.square(2, 0, 4)]]]), Name=["y"], d=[2.5]),
+            ids=np.array([77]),
+        )
+        table = polygene.union(a, b, origins=True).layer.table
+        self.assertEqual(
+            table.column_names,
+            ["name", "Zones_Name", "zones_Name_2", "d", "beds_row", "zones_id"],
+        )
+        self.assertEqual(
+            sorted(map(str, zip(*table.to_pydict().values(), strict=True))),
+            [
+                "('x', 1, 'y', 2.5, 1, 77)",
+                "('x', 1, None, None, 1, None)",
+                "(None, None, 'y', 2.5, None, 77)",
+            ],
+        )
+
+    def test_supersede_brings_fields_together(self):
+        old = make.layer("old", make.polygons([[[make.square(0, 0, 4)]]]), code=["a"], n=[1])
+        new = make.layer(
+            "new", make.polygons([[[make.square(2, 0, 4)]]]), Code=["b"], n=["many"], by=["me"]
+        )
+        newer = make.layer("newer", make.polygons([[[make.square(3, 0, 4)]]]), code=["c"])
+        result = polygene.supersede(old, newer, new).layer
+        self.assertEqual(
+            result.table.to_pydict(),
+            {
+                "code": ["a", "b", "c"],
+                "n": [1, None, None],
+                "new_n": [None, "many", None],
+                "by": [None, "me", None],
+            },
+        )
+        np.testing.assert_allclose(row_areas(result.geometry), [8, 4, 16])
+
+
+class Dissolve(unittest.TestCase):
+    def test_groups_cover_what_their_rows_do(self):
+        n_checked = 0
+        for rng, step, a, b in each(self, 6):
+            layer = layers(a, b, rng)[0]
+            for by in (["g"], []):
+                result = polygene.dissolve(layer, by, precision=step).layer
+                for parts in make.rows_of(result.geometry):
+                    if tuple(map(str, parts)) not in as_given(a):
+                        self.assertEqual(exact.faults(parts), [])
+                        n_checked += 1
+                if step > 1e-4:
+                    continue
+                mine, out = fractions_of(a), fractions_of(result.geometry)
+                for x, y in rng.uniform(0, 100, (10, 2)):
+                    groups = {
+                        layer.table["g"][k].as_py() if by else None for k in rows_over(mine, x, y)
+                    }
+                    found = [
+                        result.table["g"][k].as_py() if by else None for k in rows_over(out, x, y)
+                    ]
+                    self.assertCountEqual(found, groups)
+        self.assertGreater(n_checked, 80)
+
+    def test_a_clean_coverage_dissolves_without_a_trace(self):
+        """No vertex is lost or moved but those inside; the outline has the cells' own coordinates."""
+        cells = make.coverage(6, 6, 10, np.random.default_rng(1))
+        (outline,) = make.rows_of(polygene.dissolve(make.layer("c", cells)).layer.geometry)
+        self.assertEqual(len(outline), 1)
+        self.assertEqual(len(outline[0]), 1)
+        self.assertLessEqual(set(map(tuple, outline[0][0])), set(map(tuple, cells.xy)))
+
+    def test_values_stay_only_where_the_group_agrees(self):
+        rows = make.polygons([[[make.square(k, 0, 1)]] for k in range(6)])
+        layer = make.layer(
+            "x", rows, by=["a", "a", None, None, "b", "b"], same=[1, 1, 2, 2, None, None],
+            some=["p", "q", "r", "r", "s", None],
+        )  # fmt: skip
+        result = polygene.dissolve(layer, ["by"])
+        self.assertEqual(
+            result.layer.table.to_pydict(),
+            {"by": ["a", None, "b"], "same": [1, 2, None], "some": [None, "r", None]},
+        )
+        self.assertEqual(result.summary.disagreements, {"some": 2})
+
+    def test_lines_and_points_are_gathered(self):
+        points = make.layer(
+            "p", make.points([[np.array([k, 0.0])] for k in range(4)]), g=[1, 2, 1, 2]
+        )
+        result = polygene.dissolve(points, ["g"]).layer
+        self.assertEqual(
+            make.rows_of(result.geometry), [[[[[0, 0]]], [[[2, 0]]]], [[[[1, 0]]], [[[3, 0]]]]]
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
