@@ -134,6 +134,8 @@ class GeometryColumn:
     def take(self, rows: I64Array) -> GeometryColumn:
         """Return the chosen rows, in the order given; a row may be chosen more than once."""
         rows = np.asarray(rows, np.int64)
+        if len(rows) == self.n_rows and (rows == np.arange(self.n_rows)).all():
+            return self
         part_counts = np.diff(self.row_offsets)[rows]
         parts = spans(self.row_offsets[rows], part_counts)
         taken = self._take_parts(parts)

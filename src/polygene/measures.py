@@ -13,6 +13,7 @@ from typing import Protocol
 import numpy as np
 import pyproj
 
+from polygene import kernels
 from polygene.arrays import F64Array, I64Array, owners, sum_by
 from polygene.geometry import Family, GeometryColumn
 
@@ -140,14 +141,24 @@ def ring_areas(xy: F64Array, ring_offsets: I64Array, ruler: Ruler | None = None)
     lose every digit.
     """
     ruler = ruler or PlaneRuler()
-    ring_of = owners(ring_offsets)
     if isinstance(ruler, PlaneRuler):
-        xy = xy - xy[ring_offsets[ring_of]]
+        return _plane_rings(xy, ring_offsets)[0] * ruler.map_unit**2
+    ring_of = owners(ring_offsets)
     strips = ruler.strips(xy[:-1], xy[1:])
     # ring_of    A A A A | B B B B     strip i pairs vertex i with i + 1: the one at the "|" joins
     # is_edge     1 1 1  0  1 1 1      two rings, so is no edge
     is_edge = ring_of[:-1] == ring_of[1:]
     return sum_by(ring_of[:-1][is_edge], strips[is_edge], len(ring_offsets) - 1)
+
+
+def _plane_rings(xy: F64Array, ring_offsets: I64Array) -> tuple[F64Array, F64Array]:
+    """Return the signed areas and the lengths of rings, in map units."""
+    n_rings = len(ring_offsets) - 1
+    areas, lengths = np.empty(n_rings), np.empty(n_rings)
+    kernels.run(
+        kernels.vertices.measure_rings, np.ascontiguousarray(xy), ring_offsets, areas, lengths
+    )
+    return areas, lengths
 
 
 def row_areas(column: GeometryColumn, ruler: Ruler | None = None) -> F64Array:
@@ -164,10 +175,14 @@ def row_areas(column: GeometryColumn, ruler: Ruler | None = None) -> F64Array:
 
 def row_lengths(column: GeometryColumn, ruler: Ruler | None = None) -> F64Array:
     """Return the (n_rows,) lengths of lines, or of all rings of polygons."""
+    ruler = ruler or PlaneRuler()
+    row_of_ring = owners(column.ring_offsets_of_rows)
+    if isinstance(ruler, PlaneRuler):
+        lengths = _plane_rings(column.xy, column.ring_offsets)[1] * ruler.map_unit
+        return sum_by(row_of_ring, lengths, column.n_rows)
     ring_of = owners(column.ring_offsets)
     is_edge = ring_of[:-1] == ring_of[1:]
-    steps = (ruler or PlaneRuler()).lengths(column.xy[:-1][is_edge], column.xy[1:][is_edge])
-    row_of_ring = owners(column.ring_offsets_of_rows)
+    steps = ruler.lengths(column.xy[:-1][is_edge], column.xy[1:][is_edge])
     return sum_by(row_of_ring[ring_of[:-1][is_edge]], steps, column.n_rows)
 
 

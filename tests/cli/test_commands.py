@@ -429,7 +429,7 @@ class Program(InFolder):
             (line,) = re.findall(r"Example:\n +polygene (.*)", text)
             done = (
                 self.run_polygene(*line.split(), "--replace")
-                if "--out" in line
+                if " -o " in line
                 else self.run_polygene(*line.split())
             )
             self.assertEqual(done.code, 0, (line, done.err))

@@ -22,7 +22,7 @@ def clip(with_: str | None, box: Any, whole: bool, **options_: Any) -> None:
 
     \b
     Example:
-      polygene clip tolva.gpkg#* --with tolva.gpkg#park --out clipped.gpkg
+      polygene clip tolva.gpkg#* --with tolva.gpkg#park -o clipped.gpkg
     """
     if (with_ is None) == (box is None):
         raise click.UsageError("give either --with OTHER or --box to clip with")

@@ -47,7 +47,7 @@ def dissolve(
 
     \b
     Example:
-      polygene dissolve tolva.gpkg#sectors --by district --out districts.gpkg
+      polygene dissolve tolva.gpkg#sectors --by district -o districts.gpkg
     """
     from polygene import batch
     from polygene.crs import parse

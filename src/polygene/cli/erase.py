@@ -20,7 +20,7 @@ def erase(with_: str, **options_: Any) -> None:
 
     \b
     Example:
-      polygene erase tolva.gpkg#sectors --with tolva.gpkg#islands --out water.gpkg
+      polygene erase tolva.gpkg#sectors --with tolva.gpkg#islands -o water.gpkg
     """
     from polygene.ops.erase import erase as erase_layer
 

@@ -21,7 +21,7 @@ def imprint(with_: str, origins: bool, **options_: Any) -> None:
 
     \b
     Example:
-      polygene imprint tolva.gpkg#ferry_lanes --with tolva.gpkg#sectors --out lanes.gpkg
+      polygene imprint tolva.gpkg#cables --with tolva.gpkg#sectors -o lanes.gpkg
     """
     from polygene.ops.imprint import imprint as imprint_layer
 

@@ -21,7 +21,7 @@ def intersect(with_: tuple[str, ...], origins: bool, **options_: Any) -> None:
 
     \b
     Example:
-      polygene intersect tolva.gpkg#beds_marram --with tolva.gpkg#sectors --out beds.gpkg
+      polygene intersect tolva.gpkg#cables --with tolva.gpkg#sectors -o beds.gpkg
     """
     from polygene.ops.intersect import intersect as intersect_layers
 

@@ -81,7 +81,7 @@ def cli(ctx: click.Context) -> None:
 
     \b
     A command reads like a sentence:
-      polygene clip roads.gpkg --with park.gpkg --out park_roads.gpkg
+      polygene clip roads.gpkg --with park.gpkg -o park_roads.gpkg
     """
     if ctx.invoked_subcommand is None:
         click.echo(ctx.get_help())

@@ -20,7 +20,7 @@ def supersede(with_: tuple[str, ...], **options_: Any) -> None:
 
     \b
     Example:
-      polygene supersede tolva.gpkg#beds_marram --with resurvey.geojson --out beds_new.gpkg
+      polygene supersede tolva.gpkg#beds_kelda --with resurvey.geojson -o new.gpkg
     """
     from polygene.ops.supersede import supersede as supersede_layer
 

@@ -25,7 +25,7 @@ def union(with_: tuple[str, ...], origins: bool, **options_: Any) -> None:
 
     \b
     Example:
-      polygene union tolva.gpkg#sectors --with tolva.gpkg#beds_marram --out zones.gpkg
+      polygene union tolva.gpkg#sectors --with tolva.gpkg#beds_kelda -o zones.gpkg
     """
     if options_["with_where"] is not None and not with_:
         raise click.UsageError("--with-where needs --with OTHER")

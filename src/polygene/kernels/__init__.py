@@ -19,7 +19,7 @@ from typing import Any
 
 import numpy as np
 
-NAMES = ("exact", "pairs", "cells", "arrange", "trace", "locate", "wkb")
+NAMES = ("exact", "pairs", "cells", "arrange", "trace", "locate", "wkb", "vertices")
 
 
 def _load_uncompiled(name: str) -> ModuleType:
@@ -52,6 +52,7 @@ IS_COMPILED = not str(_modules["exact"].__file__).endswith(".py")
 
 pairs, cells, arrange = _modules["pairs"], _modules["cells"], _modules["arrange"]
 trace, locate, wkb = _modules["trace"], _modules["locate"], _modules["wkb"]
+vertices = _modules["vertices"]
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -85,9 +85,9 @@ def vertex_homes(
     nothing passes so near that moving it could make edges cross; else it stays on the grid.
     """
     homes = grid_xy.copy()
-    homes[node_of_vertex[::-1]] = map_xy[::-1]
-    differs = (homes[node_of_vertex] != map_xy).any(axis=1)
-    keeps = np.array(stays, bool)
-    keeps[node_of_vertex[differs]] = True
+    is_home, differs = np.zeros((2, len(grid_xy)), np.uint8)
+    map_xy = np.ascontiguousarray(map_xy)
+    kernels.run(kernels.vertices.bring_home, map_xy, node_of_vertex, homes, is_home, differs)
+    keeps = stays | (differs > 0)
     homes[keeps] = grid_xy[keeps]
     return homes

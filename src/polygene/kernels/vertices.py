@@ -1,0 +1,79 @@
+"""Sums over the vertices of rings, and vertices back to where they came from."""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.libc.math import sqrt
+else:
+    from math import sqrt
+
+
+def measure_rings(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    areas: cython.double[::1],
+    lengths: cython.double[::1],
+) -> None:
+    """Set the signed area (positive when counter-clockwise) and the length of each ring.
+
+    Ring r is the vertices from ``ring_offsets[r]`` up to ``ring_offsets[r + 1]``. The area is a
+    shoelace sum about the first vertex, so that rings far out lose no digits.
+    """
+    r: cython.Py_ssize_t
+    k: cython.longlong
+    start: cython.longlong
+    stop: cython.longlong
+    x0: cython.double
+    y0: cython.double
+    ax: cython.double
+    ay: cython.double
+    bx: cython.double
+    by: cython.double
+    area: cython.double
+    length: cython.double
+    for r in range(ring_offsets.shape[0] - 1):
+        start = ring_offsets[r]
+        stop = ring_offsets[r + 1]
+        areas[r] = 0.0
+        lengths[r] = 0.0
+        if start == stop:
+            continue
+        x0 = xy[start, 0]
+        y0 = xy[start, 1]
+        ax = 0.0
+        ay = 0.0
+        area = 0.0
+        length = 0.0
+        for k in range(start + 1, stop):
+            bx = xy[k, 0] - x0
+            by = xy[k, 1] - y0
+            area += ax * by - bx * ay
+            length += sqrt((bx - ax) * (bx - ax) + (by - ay) * (by - ay))
+            ax = bx
+            ay = by
+        areas[r] = 0.5 * area
+        lengths[r] = length
+
+
+def bring_home(
+    map_xy: cython.double[:, ::1],
+    node_of_vertex: cython.longlong[::1],
+    homes: cython.double[:, ::1],
+    is_home: cython.uchar[::1],
+    differs: cython.uchar[::1],
+) -> None:
+    """Set ``homes`` of each node to the coordinates of the first vertex on it.
+
+    ``is_home`` (all 0 before) marks nodes that have a vertex, ``differs`` (all 0 before) those whose
+    vertices do not all agree.
+    """
+    v: cython.Py_ssize_t
+    n: cython.longlong
+    for v in range(node_of_vertex.shape[0]):
+        n = node_of_vertex[v]
+        if not is_home[n]:
+            is_home[n] = 1
+            homes[n, 0] = map_xy[v, 0]
+            homes[n, 1] = map_xy[v, 1]
+        elif homes[n, 0] != map_xy[v, 0] or homes[n, 1] != map_xy[v, 1]:
+            differs[n] = 1
