@@ -9,8 +9,11 @@ import sqlite3
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -18,9 +21,16 @@ import pyarrow as pa
 from benchmarks.measure import Row, paired, peak_bytes, resident_bytes, seconds, sort_of_edges
 from polygene import crs
 from polygene.formats import geopackage
-from polygene.geometry import Family, GeometryColumn
+from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.layer import Layer
 from polygene.ops.clip import clip
+from polygene.ops.dissolve import dissolve
+from polygene.ops.imprint import imprint
+from polygene.ops.union import union
+from polygene.plane import overlay as overlay_module
+from polygene.plane.borders import outline
+from polygene.plane.grid import Grid
+from polygene.plane.overlay import overlay
 from polygene.sample.shapes import closed, grid_corners, lattice
 
 
@@ -58,6 +68,121 @@ def clipping() -> Iterator[Row]:
     yield Row(f"clip of {n:,} vertices by 10,000", work, one, "L", 0.6)
 
 
+def two_coverages() -> tuple[Layer, Layer]:
+    """10,000 and 6,400 polygons of 100 vertices each over the same ground."""
+    first, second = coverage(100, 100, 25), coverage(80, 80, 25, seed=2)
+    column = second.geometry
+    return first, replace(second, name="zones", geometry=column.with_xy(column.xy * 1.25))
+
+
+def overlays() -> Iterator[Row]:
+    first, second = two_coverages()
+    both = np.concatenate([first.geometry.xy, second.geometry.xy])
+    work, one = paired(lambda: union(first, second), sort_of_edges(both), runs=3)
+    yield Row(f"union of two coverages, {len(both):,} vertices, all told", work, one, "L", 2)
+    grid = Grid.over([first.geometry.extent() or (0, 0, 0, 0)], 1e-4)
+    border = outline(second.geometry, grid)
+    work, one = paired(
+        lambda: overlay(first.geometry, second.geometry, border, grid), sort_of_edges(both), runs=3
+    )
+    yield Row("its arrangement alone", work, one, "L", 2)
+    work, one = paired(lambda: dissolve(first, ["code"]), sort_of_edges(first.geometry.xy), runs=3)
+    yield Row("dissolve of a clean coverage", work, one, "L", 1)
+
+
+def doubling() -> Iterator[Row]:
+    sizes = (100, 141, 200, 283)
+    taken = []
+    for size in sizes:
+        first, second = coverage(size, size, 25), coverage(size, size, 25, seed=2)
+        taken.append(seconds(lambda a=first, b=second: union(a, b), runs=1))
+    for size, before, after in zip(sizes[1:], taken[:-1], taken[1:], strict=True):
+        edges = 2 * size * size * 100
+        yield Row(
+            f"union of {edges / 1e6:.1f} million edges to half as many", after, before, "", 2.3
+        )
+
+
+def cliffs() -> Iterator[Row]:
+    """Hard cases, per edge and crossing, to the coverages' own."""
+    first, second = two_coverages()
+    plain = _per_edge(lambda: union(first, second))
+    rng = np.random.default_rng(1)
+
+    def layer(column: GeometryColumn, name: str = "x") -> Layer:
+        return Layer(name, column, pa.table({}), crs.parse("EPSG:32633"))
+
+    def squares(corners: np.ndarray, width: float, height: float) -> GeometryColumn:
+        frame = np.array([(0, 0), (width, 0), (width, height), (0, height), (0, 0)])
+        rings = [[[corner + frame]] for corner in corners]
+        return GeometryColumn.from_rings(rings, Family.POLYGONS)
+
+    def star(n: int) -> GeometryColumn:
+        angle = np.sort(rng.uniform(0, 2 * np.pi, n))
+        reach = 1000 * rng.uniform(0.2, 1, n)
+        ring = closed(np.stack([reach * np.cos(angle), reach * np.sin(angle)], axis=1))
+        return GeometryColumn.from_rings([[[ring]]], Family.POLYGONS)
+
+    steps = np.arange(1000) * 2.0
+    across = squares(np.stack([0 * steps, steps], axis=1), 2001, 1)
+    up = squares(np.stack([steps, 0 * steps - 0.5], axis=1), 1, 2000)
+    islands = np.stack(np.meshgrid(np.arange(316), np.arange(316)), axis=-1).reshape(-1, 2) * 10.0
+    corner = first.geometry.with_xy(first.geometry.xy * 0.1)
+    far = squares(np.array([[90_000.0, 90_000.0]]), 1000, 1000)
+    crowded = layer(concatenate([corner, far]))
+    half = second.geometry.with_xy(second.geometry.xy * 0.1)
+    angle, place = rng.uniform(0, np.pi, 2000), rng.uniform(0, 10_000, (2000, 2))
+    reach = 20_000 * np.stack([np.cos(angle), np.sin(angle)], axis=1)
+    straight = [[[np.array([p - r, p + r])]] for p, r in zip(place, reach, strict=True)]
+    lines = layer(GeometryColumn.from_rings(straight, Family.LINES))
+    nested = squares(np.arange(150)[:, None] * (0.01, 0.01), 1000, 1000)
+    coast = boundary(1_000_000, 0, 10_000)
+    for name, work in {
+        "two stars of 20,000 vertices": lambda: union(
+            layer(star(20_000)), layer(star(20_000), "y")
+        ),
+        "a comb of 1,000 x 1,000": lambda: union(layer(across), layer(up, "y")),
+        "2,000 long lines over a million edges": lambda: imprint(lines, first),
+        "all detail in a hundredth of the area": lambda: union(crowded, layer(half, "y")),
+        "100,000 islands in one polygon": lambda: union(
+            layer(squares(np.array([[-10.0, -10.0]]), 3200, 3200)),
+            layer(squares(islands, 5, 5), "y"),
+        ),
+        "one polygon of a million vertices": lambda: union(coast, boundary(1000, 100, 9_000)),
+        "150 features over each other": lambda: union(layer(nested)),
+    }.items():
+        yield Row(
+            f"{name}, microseconds per edge and crossing", _per_edge(work), plain, "coverages", 5
+        )
+
+
+def _per_edge(work: Callable[[], Any]) -> float:
+    """Return the microseconds per edge given and crossing found."""
+    counts = []
+    node_edges = overlay_module.node_edges
+
+    def counting(x: Any, y: Any, start: Any, stop: Any, is_border: Any) -> Any:
+        noded = node_edges(x, y, start, stop, is_border)
+        counts.append(len(start) + len(noded.node_x) - int(noded.node_of_vertex.max()) - 1)
+        return noded
+
+    overlay_module.node_edges = counting
+    try:
+        began = time.perf_counter()
+        work()
+        return 1e6 * (time.perf_counter() - began) / sum(counts)
+    finally:
+        overlay_module.node_edges = node_edges
+
+
+def _union_memory(queue: multiprocessing.Queue) -> None:
+    first, second = two_coverages()
+    gc.collect()
+    before = resident_bytes()
+    union(first, second)
+    queue.put((peak_bytes() - before, first.geometry.n_vertices + second.geometry.n_vertices))
+
+
 def _clip_memory(queue: multiprocessing.Queue) -> None:
     cells, area = coverage(100, 100, 25), boundary(10_000, 5_000, 3_000)
     gc.collect()
@@ -68,12 +193,15 @@ def _clip_memory(queue: multiprocessing.Queue) -> None:
 
 def memory() -> Iterator[Row]:
     context = multiprocessing.get_context("spawn")
-    queue = context.Queue()
-    process = context.Process(target=_clip_memory, args=(queue,))
-    process.start()
-    peak, n_edges = queue.get()
-    process.join()
-    yield Row("peak memory of that clip, MB", peak / 1e6, n_edges / 1e6, "million edges", 400)
+    for name, work in (("clip", _clip_memory), ("union", _union_memory)):
+        queue = context.Queue()
+        process = context.Process(target=work, args=(queue,))
+        process.start()
+        peak, n_edges = queue.get()
+        process.join()
+        yield Row(
+            f"peak memory of that {name}, MB", peak / 1e6, n_edges / 1e6, "million edges", 400
+        )
 
 
 def files() -> Iterator[Row]:
@@ -136,4 +264,4 @@ def start_up() -> Iterator[Row]:
         yield Row("clip of a tiny layer", seconds(lambda: run(*tiny)), 1, "second", 0.8)
 
 
-ALL = (clipping, memory, files, start_up)
+ALL = (clipping, overlays, memory, doubling, cliffs, files, start_up)

@@ -76,4 +76,6 @@ def resident_bytes() -> int:
 
 def peak_bytes() -> int:
     """Return the most memory this process has had."""
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+    # Not getrusage: that remembers what the process was forked from.
+    status = Path("/proc/self/status").read_text()
+    return next(int(row.split()[1]) for row in status.splitlines() if "VmHWM" in row) * 1024

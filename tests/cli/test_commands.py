@@ -218,6 +218,79 @@ class Clip(WithSample):
             self.assertEqual(self.sql("c.gpkg", query), self.sql("p.gpkg", query))
 
 
+class Overlays(WithSample):
+    def overlay(self, *arguments):
+        done = self.run_polygene(*arguments, "--json")
+        self.assertEqual(done.code, 0, done.err)
+        (result,) = json.loads(done.out)["results"]
+        return result["summary"], polygene.read(f"{self.folder}/{result['written']}")
+
+    def test_what_each_makes_of_the_sample(self):
+        """Shore zones by sectors as one union; its parts are what the others make."""
+        pair = ("tolva.gpkg#sectors", "--with", "tolva.gpkg#islands")
+        union, table = self.overlay("union", *pair, "-o", "u.gpkg", "--origins")
+        intersect, _ = self.overlay("intersect", *pair, "-o", "i.gpkg")
+        erase, _ = self.overlay("erase", *pair, "-o", "e.gpkg")
+        imprint, _ = self.overlay("imprint", *pair, "-o", "m.gpkg")
+        self.assertEqual(union["both"], intersect["out"])
+        self.assertEqual(union["input_only"], erase["out"])
+        self.assertEqual(imprint["out"], intersect["out"] + erase["out"])
+        self.assertEqual(union["out"], table.n_rows)
+        names = table.table.column_names
+        self.assertEqual(
+            names[7:], ["islands_name", "people", "landing", "sectors_id", "islands_id"]
+        )
+        self.assertEqual(table.table["islands_id"].null_count, union["input_only"])
+
+    def test_three_layers_at_once(self):
+        summary, layer = self.overlay(
+            "intersect", "tolva.gpkg#beds_marram", "--with", "tolva.gpkg#beds_kelda",
+            "--with", "tolva.gpkg#sectors", "-o", "three.gpkg",
+        )  # fmt: skip
+        self.assertEqual([side["name"] for side in summary["others"]], ["beds_kelda", "sectors"])
+        self.assertEqual(layer.n_rows, summary["both"])
+
+    def test_the_next_version_of_a_master(self):
+        command = ("supersede", "tolva.gpkg#beds_marram", "--with", "resurvey.geojson")
+        for name in ("beds", "beds_2", "beds_3"):
+            self.run_polygene(*command, "-o", "master.gpkg#beds", "--next")
+            self.assertEqual(geopackage.layer_names(self.folder / "master.gpkg")[-1], name)
+        done = self.run_polygene(*command, "-o", "once.gpkg")
+        self.assertRegex(done.words, r"came out 77 features: 63 of beds_marram, 14 of resurvey")
+
+    def test_dissolve_says_what_disagreed(self):
+        done = self.run_polygene(
+            "dissolve", "tolva.gpkg#sectors", "--by", "district", "-o", "d.gpkg"
+        )
+        self.assertIn("sectors dissolved by district", done.words)
+        self.assertRegex(done.words, r"disagreed sector in 5, name in 5, depth_max in 5")
+        districts = polygene.read(f"{self.folder}/d.gpkg")
+        self.assertEqual(districts.table["district_name"].null_count, 0)
+        refused = self.run_polygene(
+            "dissolve", "tolva.gpkg#sectors", "--by", "distrct", "-o", "x.gpkg"
+        )
+        self.assertEqual(refused.code, 1)
+        self.assertIn("did you mean 'district'", refused.words)
+
+    def test_layers_apart_give_an_empty_result(self):
+        """No overlap is a result: the right fields, no rows, a sentence."""
+        lone = make.layer(
+            "lone", make.polygons([[[make.square(0, 0, 5)]]]), crs.parse("EPSG:32633"), n=[1]
+        )
+        polygene.write(lone, f"{self.folder}/lone.gpkg")
+        done = self.run_polygene(
+            "intersect", "tolva.gpkg#sectors", "--with", "lone.gpkg", "-o", "x.gpkg"
+        )
+        self.assertEqual(done.code, 0)
+        self.assertIn("nothing lies inside; the result is empty", done.words)
+        self.assertEqual(polygene.read(f"{self.folder}/x.gpkg").table.column_names[-1], "n")
+        refused = self.run_polygene(
+            "union", "tolva.gpkg#cables", "--with", "lone.gpkg", "-o", "y.gpkg"
+        )
+        self.assertEqual(refused.code, 1)
+        self.assertIn("imprint splits lines and points", refused.words)
+
+
 class BadInput(WithSample):
     def refused(self, code, reason, *arguments, left=()):
         before = {p.name: p.read_bytes() for p in self.folder.iterdir() if p.is_file()}

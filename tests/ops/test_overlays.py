@@ -160,7 +160,8 @@ class Polygons(unittest.TestCase):
     def test_ten_thousand_features_at_one_place(self):
         """300 of them: as many pieces as the standard demands, in one go."""
         rows = [[[make.square(k * 1e-3, 0, 100)]] for k in range(300)]
-        result = polygene.union(make.layer("a", make.polygons(rows), ra=np.arange(300)))
+        result = polygene.union(make.layer("a", make.polygons(rows)))
+        self.assertEqual(result.layer.table.column_names, ["piece", "features"])
         self.assertEqual(result.layer.table["features"].to_numpy().max(), 300)
         self.assertAlmostEqual(row_areas(result.layer.geometry).sum(), 300 * 10_000, delta=1)
 

@@ -189,6 +189,7 @@ def cross_edges(
     low_node: cython.longlong[::1],
     high_node: cython.longlong[::1],
     is_border: cython.uchar[::1],
+    room: cython.longlong[:, ::1],
     out_x: cython.longlong[::1],
     out_y: cython.longlong[::1],
 ) -> cython.longlong:
@@ -198,67 +199,101 @@ def cross_edges(
     that are both no border are not crossed with each other. Crossings found in several cells are
     repeated. At most ``len(out_x)`` are stored: call again with more room if more are returned.
 
+    ``room`` is (edges of the fullest leaf, 7).
+
     Touching and overlapping edges need no point here: one's end is then a grid point on the other.
     """
     capacity: cython.longlong = out_x.shape[0]
     found: cython.longlong = 0
     c: cython.Py_ssize_t
-    p: cython.longlong
-    q: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    n: cython.longlong
     e: cython.longlong
-    f: cython.longlong
     ax: cython.longlong
     ay: cython.longlong
     bx: cython.longlong
     by: cython.longlong
+    cx: cython.longlong
+    cy: cython.longlong
+    dx: cython.longlong
+    dy: cython.longlong
     low: cython.longlong
     high: cython.longlong
-    border: cython.int
+    border: cython.longlong
+    wide: cython.double
+    tall: cython.double
+    p: cython.double
+    q: cython.double
+    side: cython.double
+    slack: cython.double
     num: int128
     den: int128
     for c in range(leaves.shape[0]):
-        for p in range(cell_offsets[leaves[c]], cell_offsets[leaves[c] + 1]):
-            e = cell_entries[p]
-            ax = x0[e]
-            ay = y0[e]
-            bx = x1[e]
-            by = y1[e]
+        n = cell_offsets[leaves[c] + 1] - cell_offsets[leaves[c]]
+        # The cell's edges side by side: pairs of them would else wait for memory.
+        for i in range(n):
+            e = cell_entries[cell_offsets[leaves[c]] + i]
+            room[i, 0] = x0[e]
+            room[i, 1] = y0[e]
+            room[i, 2] = x1[e]
+            room[i, 3] = y1[e]
+            room[i, 4] = low_node[e]
+            room[i, 5] = high_node[e]
+            room[i, 6] = is_border[e]
+        for i in range(n):
+            ax = room[i, 0]
+            ay = room[i, 1]
+            bx = room[i, 2]
+            by = room[i, 3]
             low = ay if ay < by else by
             high = by if ay < by else ay
-            border = is_border[e]
-            for q in range(cell_offsets[leaves[c]], p):
-                f = cell_entries[q]
-                if x0[f] > bx or x1[f] < ax:
+            border = room[i, 6]
+            wide = cython.cast(cython.double, bx - ax)
+            tall = cython.cast(cython.double, by - ay)
+            for j in range(i):
+                if room[j, 0] > bx or room[j, 2] < ax:
                     continue
-                if y0[f] < low and y1[f] < low:
+                cy = room[j, 1]
+                dy = room[j, 3]
+                if cy < low and dy < low:
                     continue
-                if y0[f] > high and y1[f] > high:
+                if cy > high and dy > high:
                     continue
-                if not border and not is_border[f]:
-                    continue
-                if (
-                    low_node[e] == low_node[f]
-                    or high_node[e] == high_node[f]
-                    or low_node[e] == high_node[f]
-                    or high_node[e] == low_node[f]
-                ):
-                    continue
-                if turn(ax, ay, bx, by, x0[f], y0[f]) * turn(ax, ay, bx, by, x1[f], y1[f]) != -1:
+                if not border and not room[j, 6]:
                     continue
                 if (
-                    turn(x0[f], y0[f], x1[f], y1[f], ax, ay)
-                    * turn(x0[f], y0[f], x1[f], y1[f], bx, by)
-                    != -1
+                    room[i, 4] == room[j, 4]
+                    or room[i, 5] == room[j, 5]
+                    or room[i, 4] == room[j, 5]
+                    or room[i, 5] == room[j, 4]
                 ):
+                    continue
+                cx = room[j, 0]
+                dx = room[j, 2]
+                # Most pairs are apart by so much that floating point can tell: differences are
+                # exact in it, each product and their difference round by 2**-53 of their size.
+                p = wide * cython.cast(cython.double, cy - ay)
+                q = tall * cython.cast(cython.double, cx - ax)
+                slack = (p if p > 0 else -p) + (q if q > 0 else -q)
+                side = p - q
+                p = wide * cython.cast(cython.double, dy - ay)
+                q = tall * cython.cast(cython.double, dx - ax)
+                slack = (slack + (p if p > 0 else -p) + (q if q > 0 else -q)) * 1e-15
+                if (side > slack and p - q > slack) or (side < -slack and p - q < -slack):
+                    continue
+                if turn(ax, ay, bx, by, cx, cy) * turn(ax, ay, bx, by, dx, dy) != -1:
+                    continue
+                if turn(cx, cy, dx, dy, ax, ay) * turn(cx, cy, dx, dy, bx, by) != -1:
                     continue
                 if found < capacity:
                     # e(t) = a + t (b - a), t = num / den by Cramer's rule, made positive.
-                    num = cython.cast(int128, x0[f] - ax) * (y1[f] - y0[f]) - cython.cast(
-                        int128, y0[f] - ay
-                    ) * (x1[f] - x0[f])
-                    den = cython.cast(int128, bx - ax) * (y1[f] - y0[f]) - cython.cast(
+                    num = cython.cast(int128, cx - ax) * (dy - cy) - cython.cast(
+                        int128, cy - ay
+                    ) * (dx - cx)
+                    den = cython.cast(int128, bx - ax) * (dy - cy) - cython.cast(
                         int128, by - ay
-                    ) * (x1[f] - x0[f])
+                    ) * (dx - cx)
                     if den < 0:
                         num = -num
                         den = -den

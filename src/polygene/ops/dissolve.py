@@ -79,9 +79,9 @@ def dissolve(
     crossed = np.zeros(layer.n_rows, bool)
     area = overlap = None
     if layer.geometry.family == Family.POLYGONS:
-        geometry, plan, sizes = _joined_polygons(layer, groups, grid, ruler)
+        geometry, plan, sizes, own_sizes = _joined_polygons(layer, groups, grid, ruler)
         crossed = plan.row_is_crossed
-        area, overlap = float(sizes.sum()), float(_own_size(plan, ruler).sum() - sizes.sum())
+        area, overlap = float(sizes.sum()), float(own_sizes.sum() - sizes.sum())
     else:
         geometry = _gathered(layer.geometry, groups)
     attributes = agreed(layer.table, groups, by)
@@ -100,22 +100,21 @@ def dissolve(
     )  # fmt: skip
 
 
-def _own_size(plan: Overlay, ruler: Ruler) -> F64Array:
-    face, row = plan.own_labels()
-    return sum_by(row, face_areas(plan, ruler)[face], plan.n_own_rows)
-
-
 def _joined_polygons(
     layer: Layer, groups: Groups, grid: Grid, ruler: Ruler
-) -> tuple[GeometryColumn, Overlay, F64Array]:
-    """Join areas: the faces that any row of a group covers."""
+) -> tuple[GeometryColumn, Overlay, F64Array, F64Array]:
+    """Join areas: the faces that any row of a group covers.
+
+    Returns also the plan, and by the plan the area of each group and of each row.
+    """
     column = layer.geometry
     nothing = column.take(np.zeros(0, np.int64))
     plan = overlay(column, nothing, outline(nothing, grid), grid)
     arrangement = plan.arrangement
     face, row = plan.own_labels()
-    group = groups.group[row]
-    face, group = _distinct(face, group)
+    areas = face_areas(plan, ruler)
+    own_sizes = sum_by(row, areas[face], plan.n_own_rows)
+    face, group = _distinct(face, groups.group[row])
     pieces = Pieces.of_sorted(face, group, arrangement.n_faces, groups.n_groups)
     rings = trace_rings(arrangement, pieces)
     # Rows of a group are no strangers to each other: what one left on another's border goes.
@@ -123,8 +122,8 @@ def _joined_polygons(
     own = np.arange(groups.n_groups)
     kept = thinned(arrangement, plan.noded, rings, own, row_of_part, groups.n_groups)
     joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, groups.n_groups)
-    sizes = sum_by(group, face_areas(plan, ruler)[face], groups.n_groups)
-    _check(plan, layer, joined, sizes, grid, ruler)
+    sizes = sum_by(group, areas[face], groups.n_groups)
+    _check(plan, layer, joined, sizes, own_sizes, grid.step * ruler.map_unit, ruler)
     # A group of one sound feature is that feature.
     members = count_by(groups.group, groups.n_groups)
     is_lone = (members == 1) & ~plan.row_is_crossed[groups.firsts]
@@ -134,7 +133,7 @@ def _joined_polygons(
     flat = [replace(c, z=None, m=None) for c in table]
     both = concatenate(flat).take(order)
     is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_multi=is_multi), plan, sizes
+    return replace(both, is_multi=is_multi), plan, sizes, own_sizes
 
 
 def _distinct(face: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:
@@ -149,14 +148,19 @@ def _distinct(face: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:
 
 
 def _check(
-    plan: Overlay, layer: Layer, joined: GeometryColumn, sizes: F64Array, grid: Grid, ruler: Ruler
+    plan: Overlay,
+    layer: Layer,
+    joined: GeometryColumn,
+    sizes: F64Array,
+    own_sizes: F64Array,
+    step: float,
+    ruler: Ruler,
 ) -> None:
     """Check rows against their faces, and groups as written against theirs."""
-    step = grid.step * ruler.map_unit
     column, sound = layer.geometry, ~plan.row_is_crossed
-    before, size = row_areas(column, ruler), _own_size(plan, ruler)
+    before = row_areas(column, ruler)
     bound = before * 1e-9 + step * (3 * row_lengths(column, ruler) + 16 * step)
-    check_sums(size[sound], before[sound], bound[sound], "row of INPUT")
+    check_sums(own_sizes[sound], before[sound], bound[sound], "row of INPUT")
     written = row_areas(joined, ruler)
     bound = sizes * 1e-9 + step * (3 * row_lengths(joined, ruler) + 16 * step)
     check_sums(written, sizes, bound, "group")

@@ -96,8 +96,11 @@ def _of_one(
     check_sums(own[sound], before[sound], bound[sound], "row of INPUT")
     table = joined([layer], found.row[:, None], origins)
     taken = {name.casefold() for name in table.column_names}
+    columns = dict(zip(table.column_names, table.columns, strict=True))
     for name, values in (("piece", found.region + 1), ("features", found.depth[found.region])):
-        table = table.append_column(free_name(name, layer.name, taken), pa.array(values))
+        columns[free_name(name, layer.name, taken)] = pa.chunked_array([pa.array(values)])
+    more = [pa.field(name, pa.int64()) for name in list(columns)[-2:]]
+    table = pa.table(list(columns.values()), pa.schema([*table.schema, *more]))
     result = replace(layer, geometry=geometry.take(found.region), table=table, ids=None)
     result = parts.single_parts(result) if single_parts else result
     is_shared = found.depth[found.region] > 1

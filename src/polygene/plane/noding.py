@@ -169,12 +169,14 @@ def _crossings(
     cells: Cells, segments: Segments, low: I64Array, high: I64Array, is_border: np.ndarray
 ) -> tuple[I64Array, I64Array]:
     """Return the grid points of all proper crossings, with repeats."""
-    room = max(1024, len(low) // 8)
+    room = max(1 << 17, len(low) // 2)
+    fullest = int(np.diff(cells.offsets)[cells.leaves].max(initial=1))
+    side_by_side = np.empty((fullest, 7), np.int64)
     while True:
         out_x, out_y = np.empty(room, np.int64), np.empty(room, np.int64)
         n_found = kernels.run(
             kernels.cells.cross_edges, cells.leaves, cells.offsets, cells.entries,
-            *segments, low, high, is_border, out_x, out_y,
+            *segments, low, high, is_border, side_by_side, out_x, out_y,
         )  # fmt: skip
         if n_found <= room:
             return out_x[:n_found], out_y[:n_found]
