@@ -169,7 +169,7 @@ def _crossings(
     cells: Cells, segments: Segments, low: I64Array, high: I64Array, is_border: np.ndarray
 ) -> tuple[I64Array, I64Array]:
     """Return the grid points of all proper crossings, with repeats."""
-    room = max(1 << 17, len(low) // 2)
+    room = max(1 << 19, len(low) // 2)
     fullest = int(np.diff(cells.offsets)[cells.leaves].max(initial=1))
     side_by_side = np.empty((fullest, 7), np.int64)
     while True:
