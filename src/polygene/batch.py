@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import shlex
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Generic, Protocol, TypeVar
 
 import numpy as np
@@ -12,7 +14,7 @@ import pyarrow as pa
 import pyproj
 
 from polygene import crs as crs_module
-from polygene.errors import DataError, UsageError
+from polygene.errors import DataError, FileError, UsageError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import OnExisting, Target
@@ -104,6 +106,28 @@ def run(
         Done(source, result, target, seconds, notes)
         for source, target, (result, notes, seconds) in zip(sources, targets, results, strict=True)
     ]
+
+
+def dump(folder: str, layers: Sequence[Layer], words: Sequence[str]) -> Path:
+    """Keep the layers of a work that went wrong, and how it was asked for; return the folder.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written.
+    """
+    place = Path(folder)
+    try:
+        place.mkdir(parents=True, exist_ok=True)
+        (place / "command.txt").write_text(shlex.join(words) + "\n", encoding="utf-8")
+    except OSError as err:
+        raise FileError(f"cannot keep a dump in {place}: {err.strerror}") from err
+    target = place / "layers.gpkg"
+    target.unlink(missing_ok=True)
+    roles = ["input", *(f"other_{k}" for k in range(1, len(layers)))]
+    named = [replace(layer, name=role) for layer, role in zip(layers, roles, strict=True)]
+    destination.write_all([(Target(target, y.name), y) for y in named])
+    return place
 
 
 class Other:

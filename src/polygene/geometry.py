@@ -250,6 +250,13 @@ def concatenate(columns: Sequence[GeometryColumn]) -> GeometryColumn:
     )
 
 
+def heights_of(columns: Sequence[GeometryColumn]) -> list[str]:
+    """Return which of Z and M any of the columns has."""
+    has_z = any(column.z is not None for column in columns)
+    has_m = any(column.m is not None for column in columns)
+    return ["Z"] * has_z + ["M"] * has_m
+
+
 def joined_heights(values: Sequence[F64Array | None], counts: Sequence[int]) -> F64Array | None:
     """Return Z or M of several pieces in a row, NaN for pieces without; None if none has any."""
     if all(v is None for v in values):

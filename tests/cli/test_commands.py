@@ -272,6 +272,25 @@ class Overlays(WithSample):
         self.assertEqual(refused.code, 1)
         self.assertIn("did you mean 'district'", refused.words)
 
+    def test_a_balance_that_fails_writes_no_result_and_can_be_looked_into(self):
+        code = (
+            "import sys, polygene.cli.main as m, polygene.ops.overlay as o, polygene.errors as e\n"
+            "def fail(*_): raise e.BalanceError('row of INPUT 3: 1.0 instead of 2.0')\n"
+            "o.check_sums = fail\n"
+            "sys.argv = ['polygene', 'erase', 'tolva.gpkg#sectors', '--with', 'tolva.gpkg#islands',\n"
+            "            '-o', 'x.gpkg', '--keep-dump', 'why']; m.main()"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], cwd=self.folder, capture_output=True, text=True
+        )
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("is kept in why", done.stderr)
+        self.assert_only("tolva.gpkg", "resurvey.geojson", "why")
+        self.assertEqual(
+            geopackage.layer_names(self.folder / "why/layers.gpkg"), ["input", "other_1"]
+        )
+        self.assertIn("erase 'tolva.gpkg#sectors'", (self.folder / "why/command.txt").read_text())
+
     def test_layers_apart_give_an_empty_result(self):
         """No overlap is a result: the right fields, no rows, a sentence."""
         lone = make.layer(

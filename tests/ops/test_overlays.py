@@ -216,6 +216,28 @@ class LinesAndPoints(unittest.TestCase):
         self.assertEqual(found, [(0, 0), (1, 0), (1, 1), (2, 0), (2, 1), (3, None), (4, 1)])
         self.assertEqual(polygene.erase(points, zones).layer.table["ra"].to_pylist(), [3])
 
+    def test_heights_are_kept_or_said_to_be_lost(self):
+        flat = make.layer("b", make.polygons([[[make.square(5, 5, 10)]]]))
+        sloping = make.polygons([[[make.square(0, 0, 10)]]])
+        sloping = make.layer("a", replace(sloping, z=sloping.xy[:, 0]))
+        for overlay in (polygene.clip, polygene.erase, polygene.intersect, polygene.imprint):
+            self.assertFalse(np.isnan(overlay(sloping, flat).layer.geometry.z).any())
+        lossy = (polygene.union(sloping, flat), polygene.supersede(sloping, flat))
+        for result in (*lossy, polygene.dissolve(sloping)):
+            self.assertIsNone(result.layer.geometry.z)
+            self.assertRegex(" ".join(result.summary.notes), "Z values.* dropped")
+
+    def test_layers_without_rows_or_geometry(self):
+        some = make.layer("b", make.polygons([[[make.square(0, 0, 1)]], []]), rb=[0, 1])
+        for rows in ([], [[], []]):
+            bare = make.layer("a", make.polygons(rows), ra=np.arange(len(rows)))
+            for overlay in (polygene.clip, polygene.erase, polygene.intersect, polygene.imprint):
+                self.assertEqual(overlay(bare, some).layer.n_rows, 0)
+            self.assertEqual(keys_of(polygene.union(bare, some).layer.table), [(None, 0)])
+            self.assertEqual(polygene.union(bare).layer.n_rows, 0)
+            self.assertEqual(polygene.supersede(bare, some).layer.n_rows, 2)
+            self.assertEqual(polygene.dissolve(bare).layer.n_rows, min(1, len(rows)))
+
     def test_a_union_refuses_lines(self):
         lines = make.layer("l", make.lines([[np.zeros((2, 2))]]))
         zones = make.layer("z", make.polygons([[[make.square(0, 0, 1)]]]))

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 @options.single_parts
 @options.precision
 @options.crs
+@options.keep_dump
 @options.json
 @options.quiet
 def dissolve(
@@ -37,6 +38,7 @@ def dissolve(
     single_parts: bool,
     precision: Any,
     crs: str | None,
+    keep_dump: str | None,
     as_json: bool,
     quiet: bool,
 ) -> None:
@@ -59,10 +61,11 @@ def dissolve(
 
         def work(layer: Layer) -> tuple[DissolveResult, list[str]]:
             step = None if precision is None else precision.in_map_units(layer.crs)
-            result = dissolve_layer(
-                layer, fields, single_parts=single_parts, precision=step, progress=progress
-            )
-            return result, []
+            with overlay.keeping_dump(keep_dump, [layer]):
+                result = dissolve_layer(
+                    layer, fields, single_parts=single_parts, precision=step, progress=progress
+                )
+            return result, result.summary.notes
 
         done = batch.run(
             inputs, work, out,

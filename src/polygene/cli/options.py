@@ -101,6 +101,10 @@ precision = click.option(
     help="Grid of the computation; 0.0001 or, in degrees, 1e-9 if not given.",
 )  # fmt: skip
 crs = click.option("--crs", metavar="CRS", help="The CRS of layers that state none.")
+keep_dump = click.option(
+    "--keep-dump", type=click.Path(), metavar="FOLDER",
+    help="If the balance should ever fail: keep there what is needed to find out why.",
+)  # fmt: skip
 json = click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON.")
 quiet = click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors.")
 

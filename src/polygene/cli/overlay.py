@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -34,8 +35,8 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     for option in reversed(
         (
             options.inputs, options.where, options.with_where, options.out, options.replace,
-            options.next_, options.single_parts, options.precision, options.crs, options.json,
-            options.quiet,
+            options.next_, options.single_parts, options.precision, options.crs, options.keep_dump,
+            options.json, options.quiet,
         )
     ):  # fmt: skip
         function = option(function)
@@ -66,6 +67,7 @@ def run(
     single_parts: bool,
     precision: Any,
     crs: str | None,
+    keep_dump: str | None,
     as_json: bool,
     quiet: bool,
     **extra: Any,
@@ -87,9 +89,11 @@ def run(
                 mine.append(brought)
                 notes += more
             step = None if precision is None else precision.in_map_units(layer.crs)
-            result = operation(
-                layer, *mine, single_parts=single_parts, precision=step, progress=progress, **extra
-            )
+            with keeping_dump(keep_dump, [layer, *mine]):
+                result = operation(
+                    layer, *mine, single_parts=single_parts, precision=step, progress=progress,
+                    **extra,
+                )  # fmt: skip
             return result, [*notes, *result.summary.notes]
 
         done = batch.run(
@@ -102,6 +106,21 @@ def run(
         show.json(facts(done, done[0].result.summary.operation, seconds))
     elif not quiet:
         _print(done, [note for other in others for note in other.notes], seconds)
+
+
+@contextlib.contextmanager
+def keeping_dump(folder: str | None, layers: Sequence[Layer]) -> Iterator[None]:
+    """Keep what went into a work whose balance fails."""
+    from polygene import batch
+    from polygene.errors import BalanceError
+
+    try:
+        yield
+    except BalanceError:
+        if folder is not None:
+            place = batch.dump(folder, layers, ["polygene", *sys.argv[1:]])
+            show.note(f"what is needed to find out why is kept in {place}")
+        raise
 
 
 def facts(done: Sequence[Done[Any]], command: str, seconds: float) -> dict[str, Any]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from polygene.arrays import F64Array, I64Array, count_by, owners, sum_by
 from polygene.crs import label
-from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
+from polygene.geometry import Family, GeometryColumn, concatenate, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
 from polygene.ops.overlay import finite_bounds, grid_for
@@ -41,6 +41,7 @@ class DissolveSummary:
     without_geometry: int
     crs: str
     precision: float
+    notes: list[str]
 
 
 @dataclass(frozen=True)
@@ -88,6 +89,8 @@ def dissolve(
     result = replace(layer, geometry=geometry, table=attributes.table, ids=None)
     if single_parts:
         result = to_single_parts(result)
+    lost = heights_of([layer.geometry]) if geometry.z is None and geometry.m is None else []
+    notes = [f"{' and '.join(lost)} values dropped: a dissolve has none"] if lost else []
     named = NamedRows.of(layer, crossed)
     side = Side(layer.name, layer.n_total, layer.n_rows, layer.n_rows, layer.geometry.family, named)
     return DissolveResult(
@@ -95,7 +98,7 @@ def dissolve(
         DissolveSummary(
             side, list(by), result.n_rows, area, overlap,
             "m²" if ruler.unit == "m" else "square units", attributes.disagreements,
-            int(layer.geometry.is_empty.sum()), label(layer.crs), grid.step,
+            int(layer.geometry.is_empty.sum()), label(layer.crs), grid.step, notes,
         ),
     )  # fmt: skip
 

@@ -15,7 +15,14 @@ import numpy as np
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, offsets_from
 from polygene.crs import label
 from polygene.errors import DataError, GeometryError
-from polygene.geometry import Extent, Family, GeometryColumn, concatenate, extent_of
+from polygene.geometry import (
+    Extent,
+    Family,
+    GeometryColumn,
+    concatenate,
+    extent_of,
+    heights_of,
+)
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_lengths, row_measures, ruler_for
 from polygene.ops.attributes import joined
@@ -369,9 +376,11 @@ def _result_layer(
 ) -> Layer:
     if not rule.is_keyed_by_other:
         return layer.with_geometry(made.geometry, made.rows[:, 0])
-    result = layer.with_geometry(made.geometry, np.maximum(made.rows[:, 0], 0))
     table = joined([layer, *others], made.rows, origins)
-    return replace(result, table=table, ids=None if rule == Rule.UNION else result.ids)
+    own = made.rows[:, 0]
+    keeps_ids = layer.ids is not None and (np.diff(own) > 0).all() and NONE not in own
+    ids = layer.ids[own] if keeps_ids and layer.ids is not None else None
+    return replace(layer, geometry=made.geometry, table=table, ids=ids)
 
 
 def _summary(
@@ -429,14 +438,7 @@ def _notes(layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: 
     if grid.is_coarsened:
         notes.append(f"the extent is so large that the grid had to be {grid.step:g} wide")
     all_layers = [layer, *others] if rule == Rule.UNION else [layer]
-    kinds = [
-        kind
-        for kind, has in (
-            ("Z", any(y.geometry.z is not None for y in all_layers)),
-            ("M", any(y.geometry.m is not None for y in all_layers)),
-        )
-        if has
-    ]
+    kinds = heights_of([y.geometry for y in all_layers])
     if kinds and rule == Rule.UNION:
         notes.append(f"a union has no {' and '.join(kinds)} values; dropped")
     if made.n_guessed:

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from polygene.errors import DataError
-from polygene.geometry import Family, concatenate
+from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
 from polygene.ops.attributes import free_name
 from polygene.ops.erase import erase
@@ -51,7 +51,14 @@ def supersede(
             input_only=rest.layer.n_rows,
             other_only=other.n_rows,
         )
-        result = OverlayResult(_stacked(rest.layer, other), summary)
+        stacked = _stacked(rest.layer, other)
+        lost = set(heights_of([below.geometry, other.geometry])) - set(
+            heights_of([stacked.geometry])
+        )
+        if lost:
+            note = f"{' and '.join(sorted(lost))} values dropped: not all layers have them"
+            summary = replace(summary, notes=[*summary.notes, note])
+        result = OverlayResult(stacked, summary)
     assert result is not None
     if single_parts:
         result = replace(result, layer=to_single_parts(result.layer))
