@@ -74,6 +74,11 @@ def resident_bytes() -> int:
     return pages * resource.getpagesize()
 
 
+def forget_peak() -> None:
+    """Let the peak begin anew from what the process has now."""
+    Path("/proc/self/clear_refs").write_text("5")
+
+
 def peak_bytes() -> int:
     """Return the most memory this process has had."""
     # Not getrusage: that remembers what the process was forked from.

@@ -82,7 +82,7 @@ def _print(path: Path, name: str, infos: list[LayerInfo]) -> None:
             row.insert(3, label(info.crs).split(" ")[0] if info.crs else "none")
     if infos:
         number_columns = [2, len(head) - 2]
-        show.table(head, rows, right=number_columns, flexible=[0, 1])
+        show.table(head, rows, right=number_columns, flexible=[1, 0])
         click.echo()
     for system in systems:
         show.line("CRS", system)

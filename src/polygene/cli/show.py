@@ -61,12 +61,13 @@ def table(
 ) -> None:
     """Print columns under their heads.
 
-    ``right`` are columns of numbers, ``flexible`` those that may be cut to fit the width.
+    ``right`` are columns of numbers, ``flexible`` those that may be cut to fit the
+    width, the first of them first.
     """
     stream = stream or sys.stdout
     widths = [max(map(len, cells)) for cells in zip(head, *rows, strict=True)]
     room = width_of(stream) - len(indent) - len(GAP) * (len(widths) - 1)
-    for column in sorted(flexible, key=lambda c: -widths[c]):
+    for column in flexible:
         excess = sum(widths) - room
         if excess > 0:
             widths[column] = max(widths[column] - excess, 8)

@@ -305,13 +305,11 @@ def check_cut(done: Cut, plan: Overlay, scene: _Scene) -> F64Array:
         sound = is_sound[own.n_rows :]
         before, bound = _measured(scene.cutter, ruler, step, np.zeros(0, np.int64))
         check_sums(done.other_size[sound], before[sound], bound[sound], "row of OTHER")
-    cut_pieces = np.flatnonzero(~done.is_whole)
-    n_steps = done.n_steps[np.maximum(done.rows[cut_pieces, 0], 0)]
-    size, bound = _measured(done.geometry.take(cut_pieces), ruler, step, n_steps)
-    check_sums(size, done.size[cut_pieces], bound, "piece")
-    written = done.size.copy()
-    written[cut_pieces] = size
-    return written
+    n_steps = done.n_steps[np.maximum(done.rows[:, 0], 0)] if len(done.n_steps) else done.n_steps
+    size, bound = _measured(done.geometry, ruler, step, n_steps)
+    is_cut = ~done.is_whole
+    check_sums(size[is_cut], done.size[is_cut], bound[is_cut], "piece")
+    return np.where(is_cut, size, done.size)
 
 
 def _measured(

@@ -38,7 +38,8 @@ class Cut(NamedTuple):
     own_size : (n_own_rows,) the same of each row of INPUT, whole
     own_covered : (n_own_rows,) as much of it as any OTHER covers
     other_size : (n_other_rows,) area of each row of OTHER
-    touches : (n_own_rows,) the row meets OTHER somewhere, be it in a point of the border
+    touches : (n_own_rows,) the row meets OTHER somewhere, be it in a point of the border; asked for
+        only of a clip
     is_crossed : (n_own_rows + n_other_rows,) rows whose rings cross themselves or one another
     n_steps : (n_own_rows,) noded edges that a row of lines runs over; 0 for others
     """
@@ -95,7 +96,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         sum_by(own_row, areas[own_face], n_rows),
         sum_by(own_row[is_in], areas[own_face[is_in]], n_rows),
         sum_by(faces.rows, areas[owners(faces.offsets)], n_other),
-        (count_by(own_row[is_in], n_rows) > 0) | _meets_border(plan),
+        (count_by(own_row[is_in], n_rows) > 0) | _meets_border(plan, rule),
         plan.row_is_crossed,
         np.zeros(n_rows, np.int64),
     )
@@ -131,8 +132,10 @@ def _whole_pieces(
     return is_whole
 
 
-def _meets_border(plan: Overlay) -> BoolArray:
+def _meets_border(plan: Overlay, rule: Rule) -> BoolArray:
     """Whether each row's border shares a node with OTHER's."""
+    if rule != Rule.CLIP:
+        return np.zeros(plan.n_own_rows, bool)
     arrangement, n_rows = plan.arrangement, plan.n_own_rows
     deltas = arrangement.deltas
     edge = owners(deltas.offsets)
