@@ -165,6 +165,26 @@ def _find_cuts(
     return _Cut(node_x, node_y, line, node, stays.astype(bool), is_crowded.astype(bool))
 
 
+def cuts_left(node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array) -> int:
+    """Return how many crossings, and nodes exactly on edges, border edges have: 0 once noded.
+
+    An edge may still pass through the pixel of a node that is not its own, beside the node: snap
+    rounding promises no more (Halperin and Packer 2002), and nothing else is needed here.
+    """
+    if len(low) == 0:
+        return 0
+    segments = Segments(node_x[low], node_y[low], node_x[high], node_y[high])
+    is_border = np.ones(len(low), np.uint8)
+    crossings = _crossings(build_cells(segments), segments, low, high, is_border)[0]
+    if len(crossings):
+        return len(crossings)
+    cut = _find_cuts(node_x, node_y, low, high, is_border > 0)
+    # Python's own integers: products of grid units need 86 bits.
+    ax, ay, bx, by = (column[cut.line].astype(object) for column in segments)
+    px, py = cut.node_x[cut.node].astype(object), cut.node_y[cut.node].astype(object)
+    return int(((bx - ax) * (py - ay) == (by - ay) * (px - ax)).sum())
+
+
 def _crossings(
     cells: Cells, segments: Segments, low: I64Array, high: I64Array, is_border: np.ndarray
 ) -> tuple[I64Array, I64Array]:

@@ -9,6 +9,7 @@ import numpy as np
 from polygene.arrays import BoolArray, F64Array, I64Array, owners, sum_by
 from polygene.geometry import GeometryColumn
 from polygene.measures import PlaneRuler, Ruler
+from polygene.plane import selfcheck
 from polygene.plane.arrangement import Arrangement, Borders, arrange
 from polygene.plane.borders import Outline, outline, vertex_homes
 from polygene.plane.grid import Grid
@@ -74,6 +75,8 @@ def overlay(
     given = np.flatnonzero(is_border)
     borders = Borders(given, part[given], sign[given], row_of_part)
     arrangement = arrange(noded, borders, own.n_rows + other.n_rows)
+    if selfcheck.is_on():
+        selfcheck.check_arrangement(noded, arrangement)
     node_xy = vertex_homes(
         np.concatenate([own.xy, other.xy]),
         noded.node_of_vertex,

@@ -19,6 +19,7 @@ from polygene.arrays import (
     spans,
 )
 from polygene.geometry import Family, GeometryColumn
+from polygene.plane import selfcheck
 from polygene.plane.arrangement import Arrangement
 from polygene.plane.noding import Noded
 
@@ -84,10 +85,13 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
     )  # fmt: skip
     items, offsets, is_hole = _split(arrangement, next_item, item_halfedge)
     first = items[offsets[:-1]]
-    return _ordered(
+    rings = _ordered(
         arrangement, item_halfedge[items], offsets,
         item_piece[first], parent[item_entry[first]], is_hole,
     )  # fmt: skip
+    if selfcheck.is_on():
+        selfcheck.check_rings(arrangement, rings)
+    return rings
 
 
 def _split(
