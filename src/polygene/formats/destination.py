@@ -11,6 +11,7 @@ from typing import Literal, NamedTuple
 
 from polygene.errors import ExistsError, FileError, UsageError
 from polygene.formats.address import LayerRef, split
+from polygene.formats.base import reason_of
 from polygene.formats.registry import format_of, readable_format
 from polygene.layer import Layer
 
@@ -52,10 +53,9 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
         targets = [Target(Path(path.replace("{name}", name)), name) for name in names]
     targets = [t if format_of(t.path).HOLDS_MANY else Target(t.path, t.path.stem) for t in targets]
     _check_names(targets, destination)
-    if is_folder:
-        Path(path).mkdir(exist_ok=True)
     for place in dict.fromkeys(target.path for target in targets):
-        _check_place(place)
+        if not (is_folder and _can_be_made(Path(path))):
+            _check_place(place)
     return _clear_of_existing(targets, on_existing)
 
 
@@ -88,6 +88,11 @@ def _check_names(targets: Sequence[Target], destination: str) -> None:
                 f"several results would be written to {target.words}; put {{name}} into the "
                 "destination, as in 'out.gpkg#{name}_park', or give a folder"
             )
+
+
+def _can_be_made(folder: Path) -> bool:
+    """Whether a folder is not there yet but its own folder is."""
+    return not folder.exists() and folder.parent.is_dir()
 
 
 def _check_place(path: Path) -> None:
@@ -149,6 +154,10 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
     """Write results, each file whole or not at all; return what there is to say about it."""
     notes: list[str] = []
     for path in dict.fromkeys(target.path for target, _ in results):
+        try:
+            path.parent.mkdir(exist_ok=True)
+        except OSError as err:
+            raise FileError(f"cannot make the folder {path.parent}: {reason_of(err)}") from err
         layers = [layer for target, layer in results if target.path == path]
         notes += format_of(path).write(path, layers)
     return notes
