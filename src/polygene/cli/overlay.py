@@ -194,16 +194,18 @@ def _print_one(summary: OverlaySummary) -> None:
 
 
 def _what_came(summary: OverlaySummary) -> str:
-    own, other = summary.input.name, " and ".join(side.name for side in summary.others)
+    own, names = summary.input.name, [side.name for side in summary.others]
+    other = names[0] if len(names) == 1 else "any OTHER"
     if summary.operation in ("clip", "erase"):
         return f"{summary.whole:,} whole, {summary.cut:,} cut"
     if summary.operation == "supersede":
-        return f"{summary.input_only:,} of {own}, {summary.other_only:,} of {other}"
+        return f"{summary.input_only:,} of {own}, {summary.other_only:,} of {' and '.join(names)}"
     if not summary.others:
         return f"{summary.both:,} shared by several features, {summary.input_only:,} of one alone"
+    if summary.operation == "intersect":
+        return f"{summary.both:,} in {own} and {' and '.join(names)}"
     words = [f"{summary.both:,} in {own} and {other}"]
-    if summary.operation != "intersect":
-        words.append(f"{summary.input_only:,} in {own} only")
+    words.append(f"{summary.input_only:,} in {own} only")
     if summary.operation == "union":
         words.append(f"{summary.other_only:,} in {other} only")
     return ", ".join(words)

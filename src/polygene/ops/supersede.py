@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -11,9 +12,10 @@ from polygene.errors import DataError
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
 from polygene.ops.attributes import free_name
-from polygene.ops.erase import erase
+from polygene.ops.overlay import lay
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.summary import OverlayResult
+from polygene.plane.keys import Rule
 from polygene.progress import SILENT, Progress
 
 
@@ -40,29 +42,30 @@ def supersede(
             f"INPUT, layer {layer.name!r}, holds {layer.geometry.family.words}; only polygons can "
             "be superseded"
         )
-    result = None
-    for other in reversed(others):
-        below = layer if result is None else result.layer
-        rest = erase(below, other, precision=precision, progress=progress)
-        summary = replace(
-            rest.summary,
-            operation="supersede",
-            out=rest.layer.n_rows + other.n_rows,
-            input_only=rest.layer.n_rows,
-            other_only=other.n_rows,
-        )
-        stacked = _stacked(rest.layer, other)
-        lost = set(heights_of([below.geometry, other.geometry])) - set(
-            heights_of([stacked.geometry])
-        )
-        if lost:
-            note = f"{' and '.join(sorted(lost))} values dropped: not all layers have them"
-            summary = replace(summary, notes=[*summary.notes, note])
-        result = OverlayResult(stacked, summary)
-    assert result is not None
+    options: dict[str, Any] = {"precision": precision, "progress": progress}
+    rest = lay(layer, others, Rule.ERASE, **options)
+    result, n_others = rest.layer, 0
+    for k in reversed(range(len(others))):
+        # Each but the first gives way to those before it.
+        other = others[k] if k == 0 else lay(others[k], others[:k], Rule.ERASE, **options).layer
+        result, n_others = _stacked(result, other), n_others + other.n_rows
+    notes = list(rest.summary.notes)
+    lost = set(heights_of([y.geometry for y in (layer, *others)])) - set(
+        heights_of([result.geometry])
+    )
+    if lost:
+        notes.append(f"{' and '.join(sorted(lost))} values dropped: not all layers have them")
     if single_parts:
-        result = replace(result, layer=to_single_parts(result.layer))
-    return result
+        result = to_single_parts(result)
+    summary = replace(
+        rest.summary,
+        operation="supersede",
+        out=result.n_rows,
+        input_only=rest.layer.n_rows,
+        other_only=n_others,
+        notes=notes,
+    )
+    return OverlayResult(result, summary)
 
 
 def _stacked(below: Layer, above: Layer) -> Layer:
