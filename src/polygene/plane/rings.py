@@ -184,12 +184,39 @@ def thinned(
     in_a = np.zeros(len(both.firsts), bool)
     in_a[both.numbers[: len(a.line)]] = True
     shared = in_a[both.numbers[len(a.line) :]] & ~noded.is_crowded[b.line]
-    drops = np.zeros(len(candidates), bool)
-    drops[b.candidate[shared]] = True
-    keeps[candidates[drops & once & (a.has_own == b.has_own)]] = False
+    drops, line = _line_through(noded, b.candidate[shared], b.line[shared], len(candidates))
+    drops &= once & (a.has_own == b.has_own)
+    # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
+    # to several lines, each node may be straight and yet the ring turn.
+    line_at = np.full(n_items, NONE, np.int64)
+    line_at[candidates[drops]] = line[drops]
+    turns = (line_at != NONE) & (line_at[before] != NONE) & (line_at != line_at[before])
+    keeps = (line_at == NONE) | turns
     # A sliver bent by a stranger's node alone would fall flat: it keeps what holds it open.
     is_flat = count_by(ring_of[keeps], len(rings.piece)) < 3
     return keeps | is_flat[ring_of]
+
+
+def _line_through(
+    noded: Noded, candidate: I64Array, line: I64Array, n_candidates: int
+) -> tuple[BoolArray, I64Array]:
+    """Return which candidates have a line, and for each the longest of its lines."""
+    first = noded.step_edge[noded.step_offsets[line]]
+    last = noded.step_edge[noded.step_offsets[line + 1] - 1]
+    x, y = noded.node_x, noded.node_y
+    # Steps go one way in x, and in y: the ends are the extremes.
+    width = np.maximum(x[noded.high[last]], x[noded.high[first]]) - np.minimum(
+        x[noded.low[first]], x[noded.low[last]]
+    )
+    ys = np.stack(
+        [y[noded.low[first]], y[noded.high[first]], y[noded.low[last]], y[noded.high[last]]]
+    )
+    length = np.hypot(width, ys.max(axis=0) - ys.min(axis=0))
+    order = np.argsort(length, kind="stable")
+    has_line, longest = np.zeros(n_candidates, bool), np.zeros(n_candidates, np.int64)
+    has_line[candidate] = True
+    longest[candidate[order]] = line[order]
+    return has_line, longest
 
 
 class _LinesAt(NamedTuple):
