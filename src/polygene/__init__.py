@@ -24,6 +24,7 @@ _PUBLIC = {
     "Expression": "polygene.table.expression",
     "PolygeneError": "polygene.errors",
     "clip": "polygene.ops.clip",
+    "crossings": "polygene.ops.crossings",
     "dissolve": "polygene.ops.dissolve",
     "erase": "polygene.ops.erase",
     "imprint": "polygene.ops.imprint",

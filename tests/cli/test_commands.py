@@ -291,6 +291,29 @@ class Overlays(WithSample):
         )
         self.assertIn("erase 'tolva.gpkg#sectors'", (self.folder / "why/command.txt").read_text())
 
+    def test_a_snap_and_slivers_given_away_are_said(self):
+        done = self.run_polygene(
+            "union", "tolva.gpkg#beds_kelda", "--with", "tolva.gpkg#beds_marram", "-o", "out.gpkg",
+            "--snap", "12m", "--drop-slivers", "5m",
+        )  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        self.assertRegex(
+            done.err, r"snap +14 vertices moved, 1[12][.\d]* at most, and 8 added in 10"
+        )
+        self.assertRegex(done.err, r"thinner than 12: 4 without the snap, 2\s+with it")
+        self.assertRegex(done.err, r"slivers +\d+ parts? thinner than 5 given to a neighbour")
+
+    def test_crossings_of_lines(self):
+        done = self.run_polygene(
+            "intersect", "tolva.gpkg#cables", "--with", "tolva.gpkg#ferry_lanes", "--crossings",
+            "-o", "out.gpkg#at", "--single-parts",
+        )  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        self.assertRegex(done.err, r"5 features: 5 points in which 4 pairs of lines meet")
+        rows = self.sql("out.gpkg", "SELECT cable, lane FROM at")
+        self.assertEqual(len(rows), 5)
+        self.assertIn(("TC-1", "Island Hopper"), rows)
+
     def test_layers_apart_give_an_empty_result(self):
         """No overlap is a result: the right fields, no rows, a sentence."""
         lone = make.layer(
@@ -546,7 +569,7 @@ class Program(InFolder):
         self.assertEqual(
             polygene.__all__,
             ["__version__", "Layer", "GeometryColumn", "Family", "Expression", "PolygeneError", "clip",
-             "dissolve", "erase", "imprint", "intersect", "supersede", "union", "where",
+             "crossings", "dissolve", "erase", "imprint", "intersect", "supersede", "union", "where",
              "single_parts", "read", "write"],
         )  # fmt: skip
         for name in polygene.__all__:

@@ -94,7 +94,7 @@ def _print(summary: DissolveSummary) -> None:
     by = ", ".join(summary.by)
     show.title(f"{summary.input.name} dissolved {f'by {by}' if by else 'into one'}", stream=err)
     show.line("INPUT", f"{summary.input.name}: {overlay.took_part(summary.input)}", err)
-    show.line("came out", f"{summary.out:,} feature{'' if summary.out == 1 else 's'}", err)
+    show.line("came out", show.counted(summary.out, "feature"), err)
     if summary.area is not None and summary.overlap is not None:
         area, overlap = worded([summary.area, summary.overlap], summary.unit)
         show.line("area", f"{area}; {overlap} lay under several features of a group", err)

@@ -67,7 +67,7 @@ def _facts(path: Path, name: str, infos: list[LayerInfo]) -> dict[str, object]:
 def _print(path: Path, name: str, infos: list[LayerInfo]) -> None:
     from polygene.crs import label
 
-    count = f"{len(infos)} layer{'' if len(infos) == 1 else 's'}"
+    count = show.counted(len(infos), "layer")
     show.title(str(path), f"{name}, {count}")
     systems = list(dict.fromkeys(label(info.crs) for info in infos))
     is_shared = len(systems) == 1

@@ -100,6 +100,14 @@ precision = click.option(
     "--precision", type=DistanceType(),
     help="Grid of the computation; 0.0001 or, in degrees, 1e-9 if not given.",
 )  # fmt: skip
+snap = click.option(
+    "--snap", type=DistanceType(),
+    help="Move borders of INPUT nearer than this to OTHER onto it first.",
+)  # fmt: skip
+drop_slivers = click.option(
+    "--drop-slivers", type=DistanceType(), metavar="WIDTH",
+    help="Give parts thinner than this to the neighbour they border most.",
+)  # fmt: skip
 crs = click.option("--crs", metavar="CRS", help="The CRS of layers that state none.")
 keep_dump = click.option(
     "--keep-dump", type=click.Path(), metavar="FOLDER",

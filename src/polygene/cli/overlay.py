@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -15,9 +16,17 @@ from polygene.cli import options, show
 if TYPE_CHECKING:
     from polygene.batch import Box, Done, Other
     from polygene.layer import Layer
-    from polygene.ops.summary import Balance, OverlayResult, OverlaySummary, Side
+    from polygene.ops.summary import (
+        Balance,
+        GivenAway,
+        NamedRows,
+        OverlayResult,
+        OverlaySummary,
+        Side,
+        Snap,
+    )
 
-Operation = Callable[..., "OverlayResult"]
+Operation = Callable[..., Any]
 
 # What to call the doing, and the two sides of the balance.
 PARTICIPLES = {
@@ -35,8 +44,8 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     for option in reversed(
         (
             options.inputs, options.where, options.with_where, options.out, options.replace,
-            options.next_, options.single_parts, options.precision, options.crs, options.keep_dump,
-            options.json, options.quiet,
+            options.next_, options.snap, options.drop_slivers, options.single_parts,
+            options.precision, options.crs, options.keep_dump, options.json, options.quiet,
         )
     ):  # fmt: skip
         function = option(function)
@@ -66,13 +75,19 @@ def run(
     next_: bool,
     single_parts: bool,
     precision: Any,
+    snap: Any,
+    drop_slivers: Any,
     crs: str | None,
     keep_dump: str | None,
     as_json: bool,
     quiet: bool,
+    prints: Callable[[list[Done[Any]]], None] | None = None,
     **extra: Any,
 ) -> None:
-    """Lay every input over the OTHERs, write the results, and say what was done."""
+    """Lay every input over the OTHERs, write the results, and say what was done.
+
+    ``prints`` words summaries that are not those of an overlay.
+    """
     existing = options.on_existing(replace, next_)
     from polygene import batch
     from polygene.crs import parse
@@ -81,17 +96,23 @@ def run(
     with show.progress(quiet) as progress:
         others = others_of(progress)
 
-        def work(layer: Layer) -> tuple[OverlayResult, list[str]]:
+        def work(layer: Layer) -> tuple[Any, list[str]]:
             notes: list[str] = []
             mine = []
             for other in others:
                 brought, more = other.in_crs_of(layer)
                 mine.append(brought)
                 notes += more
-            step = None if precision is None else precision.in_map_units(layer.crs)
+            distances = {
+                name: distance.in_map_units(layer.crs)
+                for name, distance in (
+                    ("precision", precision), ("snap", snap), ("drop_slivers", drop_slivers)
+                )
+                if distance is not None
+            }  # fmt: skip
             with keeping_dump(keep_dump, [layer, *mine]):
                 result = operation(
-                    layer, *mine, single_parts=single_parts, precision=step, progress=progress,
+                    layer, *mine, single_parts=single_parts, progress=progress, **distances,
                     **extra,
                 )  # fmt: skip
             return result, [*notes, *result.summary.notes]
@@ -105,7 +126,11 @@ def run(
     if as_json:
         show.json(facts(done, done[0].result.summary.operation, seconds))
     elif not quiet:
-        _print(done, [note for other in others for note in other.notes], seconds)
+        (prints or _print)(done)
+        written(done, seconds)
+        worries = _worries(done) if prints is None else [t for item in done for t in item.notes]
+        for text in dict.fromkeys([*(note for y in others for note in y.notes), *worries]):
+            show.note(text)
 
 
 @contextlib.contextmanager
@@ -150,7 +175,7 @@ def written(done: Sequence[Done[Any]], seconds: float) -> None:
     show.line("written", f"{where} in {seconds:.2f} s", sys.stderr)
 
 
-def _print(done: list[Done[OverlayResult]], notes: list[str], seconds: float) -> None:
+def _print(done: list[Done[OverlayResult]]) -> None:
     err = sys.stderr
     first = done[0].result.summary
     name = first.input.name if len(done) == 1 else f"{len(done)} layers"
@@ -161,14 +186,11 @@ def _print(done: list[Done[OverlayResult]], notes: list[str], seconds: float) ->
     else:
         _print_many(done)
     show.line("CRS", first.crs, err)
-    written(done, seconds)
-    for text in dict.fromkeys([*notes, *_worries(done)]):
-        show.note(text)
 
 
 def took_part(side: Side) -> str:
     """Say how many of how many features took part."""
-    words = f"{side.taken:,} of {side.total:,} feature{'' if side.total == 1 else 's'}"
+    words = f"{side.taken:,} of {show.counted(side.total, 'feature')}"
     if side.used < side.taken:
         words += f", {side.used:,} within reach"
     return words
@@ -179,18 +201,26 @@ def _print_one(summary: OverlaySummary) -> None:
     show.line("INPUT", f"{summary.input.name}: {took_part(summary.input)}", err)
     for side in summary.others:
         show.line("OTHER", f"{side.name}: {took_part(side)}", err)
-    came = f"{summary.out:,} feature{'' if summary.out == 1 else 's'}"
+    came = show.counted(summary.out, "feature")
     show.line("came out", f"{came}: {_what_came(summary)}", err)
     left = []
     if summary.dropped:
+        fell = summary.input.fell.count + (summary.snap.fell.count if summary.snap else 0)
         where = "lay inside OTHER" if summary.operation in ("erase", "supersede") else "lay outside"
-        left.append(f"{summary.dropped:,} {where}")
+        if summary.dropped > fell:
+            left.append(f"{summary.dropped - fell:,} {where}")
+        if fell:
+            left.append(f"{fell:,} too thin")
     if summary.without_geometry:
         left.append(f"{summary.without_geometry:,} had no geometry")
     if left:
         show.line("left out", ", ".join(left), err)
+    if summary.snap is not None:
+        show.line("snap", _snap(summary.snap, summary.input), err)
+    if summary.given_away is not None:
+        show.line("slivers", _given_away(summary.given_away), err)
     if summary.balance is not None:
-        show.line("balance", _balance(summary.balance, bool(summary.others)), err)
+        show.line("balance", _balance(summary), err)
 
 
 def _what_came(summary: OverlaySummary) -> str:
@@ -211,14 +241,47 @@ def _what_came(summary: OverlaySummary) -> str:
     return ", ".join(words)
 
 
-def _balance(balance: Balance, has_other: bool) -> str:
+def _snap(snap: Snap, side: Side) -> str:
+    from polygene.geometry import Family
+
+    words = (
+        f"{snap.moved:,} vertices moved, {snap.furthest:.4g} at most, and {snap.added:,} added in "
+        f"{snap.changed:,} features"
+    )
+    if side.family == Family.POLYGONS:
+        words += (
+            f"; parts thinner than {snap.distance:g}: {snap.slivers_before:,} without the snap, "
+            f"{snap.slivers_after:,} with it"
+        )
+    return words
+
+
+def _given_away(given: GivenAway) -> str:
     from polygene.units import worded
 
+    area, left = worded([given.area, given.left_area], given.unit)
+    parts = show.counted(given.count, "part")
+    words = f"{parts} thinner than {given.width:g} given to a neighbour, {area}"
+    if given.rows:
+        words += f"; {show.counted(given.rows, 'feature')} of nothing else left out"
+    if given.left:
+        words += f"; {given.left:,} without a neighbour stay, {left}"
+    return words
+
+
+def _balance(summary: OverlaySummary) -> str:
+    from polygene.geometry import Family
+    from polygene.units import worded
+
+    balance = summary.balance
+    assert balance is not None
     measures = [balance.before, balance.inside, balance.outside]
     if balance.other_only is not None:
         measures.append(balance.other_only)
     before, inside, outside, *only = worded(measures, balance.unit)
-    names = ("inside", "outside") if has_other else ("shared", "not shared")
+    names = ("inside", "outside") if summary.others else ("shared", "not shared")
+    if summary.others and summary.others[0].family != Family.POLYGONS:
+        names = ("on OTHER", "beside it")
     words = f"{before} = {inside} {names[0]} + {outside} {names[1]}{_difference(balance)}"
     return words + (f"; {only[0]} of OTHER only" if only else "")
 
@@ -249,6 +312,21 @@ def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
     click.echo(err=True)
     for other in done[0].result.summary.others:
         show.line("OTHER", f"{other.name}: {took_part(other)}", sys.stderr)
+    snaps = [i.result.summary.snap for i in done if i.result.summary.snap]
+    if snaps:
+        words = (
+            f"{sum(s.moved for s in snaps):,} vertices moved, "
+            f"{max(s.furthest for s in snaps):.4g} at most, and {sum(s.added for s in snaps):,} "
+            f"added; parts thinner than {snaps[0].distance:g}: "
+            f"{sum(s.slivers_before for s in snaps):,} without the snap, "
+            f"{sum(s.slivers_after for s in snaps):,} with it"
+        )
+        show.line("snap", words, sys.stderr)
+    given = [i.result.summary.given_away for i in done if i.result.summary.given_away]
+    if given:
+        n, left = sum(g.count for g in given), sum(g.left for g in given)
+        words = f"{n:,} parts thinner than {given[0].width:g} given to a neighbour"
+        show.line("slivers", words + (f"; {left:,} without one stay" if left else ""), sys.stderr)
     balances = [i.result.summary.balance for i in done if i.result.summary.balance]
     if balances:
         worst = max(balances, key=lambda b: abs(b.difference))
@@ -265,6 +343,17 @@ def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
         notes += crossed(summary.input, "of the features that came out")
         for side in summary.others:
             notes += crossed(side, "features")
+        for side in (summary.input, *summary.others):
+            notes += fell(side, f"a grid of {summary.precision:g}")
+        if summary.snap is not None:
+            snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
+            if summary.snap.crossed > 0:
+                n = show.counted(summary.snap.crossed, "feature")
+                notes.append(
+                    f"{summary.input.name}: the snap of {summary.snap.distance:g} is larger than the "
+                    f"detail of {n}, whose rings cross after it; a smaller one spares them"
+                )
+            notes += fell(snapped, f"a snap of {summary.snap.distance:g}")
         if summary.without_geometry:
             notes.append(
                 f"{summary.input.name}: {summary.without_geometry:,} without geometry left out"
@@ -281,9 +370,20 @@ def crossed(side: Side, of: str) -> list[str]:
     """Say which rows had rings that cross, and how they were read."""
     if not side.crossed.count:
         return []
-    rows = ", ".join(side.crossed.first)
-    more = " …" if side.crossed.count > len(side.crossed.first) else ""
     return [
-        f"{side.name}: rings cross in {side.crossed.count:,} {of}: {rows}{more}; read by parity "
-        "within a part, union of parts"
+        f"{side.name}: rings cross in {side.crossed.count:,} {of}: {named(side.crossed)}; read by "
+        "parity within a part, union of parts"
     ]
+
+
+def fell(side: Side, what: str) -> list[str]:
+    """Say of which rows nothing was left."""
+    if not side.fell.count:
+        return []
+    n = show.counted(side.fell.count, "feature")
+    return [f"{side.name}: nothing is left of {n} too thin for {what}: {named(side.fell)}"]
+
+
+def named(rows: NamedRows) -> str:
+    """Return the first of some rows as a list."""
+    return ", ".join(rows.first) + (" …" if rows.count > len(rows.first) else "")

@@ -50,6 +50,11 @@ def number(value: Any) -> str:
     return " ".join(str(value).split())
 
 
+def counted(n: int, noun: str) -> str:
+    """Return a number and what it counts: "1 feature", "2 features"."""
+    return f"{n:,} {noun}{'' if n == 1 else 's'}"
+
+
 def table(
     head: Sequence[str],
     rows: Sequence[Sequence[str]],

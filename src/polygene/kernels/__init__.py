@@ -19,7 +19,7 @@ from typing import Any
 
 import numpy as np
 
-NAMES = ("exact", "pairs", "cells", "arrange", "trace", "locate", "wkb", "vertices")
+NAMES = ("exact", "pairs", "cells", "arrange", "trace", "locate", "near", "wkb", "vertices")
 
 
 def _load_uncompiled(name: str) -> ModuleType:
@@ -51,7 +51,7 @@ _modules = _load_all()
 IS_COMPILED = not str(_modules["exact"].__file__).endswith(".py")
 
 pairs, cells, arrange = _modules["pairs"], _modules["cells"], _modules["arrange"]
-trace, locate, wkb = _modules["trace"], _modules["locate"], _modules["wkb"]
+trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices = _modules["vertices"]
 
 

@@ -12,7 +12,7 @@ from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
-from polygene.ops.overlay import finite_bounds, grid_for
+from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.summary import NamedRows, Side, check_sums
 from polygene.plane.borders import outline

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Unpack
+
 from polygene.layer import Layer
-from polygene.ops.overlay import lay
+from polygene.ops.overlay import How, lay
 from polygene.ops.summary import OverlayResult
 from polygene.plane.keys import Rule
-from polygene.progress import SILENT, Progress
 
 
 def imprint(
@@ -14,15 +15,10 @@ def imprint(
     other: Layer,
     *,
     origins: bool = False,
-    single_parts: bool = False,
-    precision: float | None = None,
-    progress: Progress = SILENT,
+    **how: Unpack[How],
 ) -> OverlayResult:
     """Split INPUT along OTHER; pieces inside it get its attributes, the others nulls.
 
     For the rest see `polygene.ops.overlay.lay`.
     """
-    return lay(
-        layer, [other], Rule.IMPRINT, origins=origins, single_parts=single_parts,
-        precision=precision, progress=progress,
-    )  # fmt: skip
+    return lay(layer, [other], Rule.IMPRINT, origins=origins, **how)

@@ -1,20 +1,21 @@
 """What all overlays have in common: who takes part, the cut, the balance, the result.
 
-An overlay lays INPUT, of any family, over OTHERs, layers of polygons in INPUT's CRS. Features that no
-border touches never enter the plane: they pass through as they are.
+An overlay lays INPUT, of any family, over OTHERs, layers of polygons in INPUT's CRS (or of lines
+over lines, points over points, where that has a meaning). Features that no border touches never enter
+the plane: they pass through as they are.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
+from typing import NamedTuple, TypedDict, Unpack
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, F64Array, I64Array, offsets_from
+from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by, offsets_from
 from polygene.crs import label
-from polygene.errors import DataError, GeometryError
+from polygene.errors import DataError
 from polygene.geometry import (
     Extent,
     Family,
@@ -26,7 +27,10 @@ from polygene.geometry import (
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_lengths, row_measures, ruler_for
 from polygene.ops.attributes import joined
+from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.slivers import count_slivers, give_away
+from polygene.ops.snap import snapped_onto
 from polygene.ops.summary import (
     Balance,
     NamedRows,
@@ -39,13 +43,30 @@ from polygene.ops.summary import (
 from polygene.plane import members as members_of
 from polygene.plane.borders import Outline, outline
 from polygene.plane.cutting import Cut, cut
-from polygene.plane.grid import DEFAULT_GEOGRAPHIC, DEFAULT_PROJECTED, Grid
+from polygene.plane.grid import Grid
 from polygene.plane.heights import with_heights
 from polygene.plane.keys import Rule, keyed, order_of
 from polygene.plane.members import Members
 from polygene.plane.overlay import Overlay, overlay
 from polygene.plane.touch import rows_touched
 from polygene.progress import SILENT, Progress
+
+
+class How(TypedDict, total=False):
+    """What all overlays can be told.
+
+    precision : step of the grid in map units; 0.0001 or, in degrees, 1e-9 if not given
+    snap : move borders of INPUT within this distance of OTHER, in map units, onto it first
+    drop_slivers : give parts of the result thinner than this, in map units, to the neighbour with
+        the longest shared border
+    single_parts : give each part of a result a row of its own
+    """
+
+    precision: float | None
+    snap: float | None
+    drop_slivers: float | None
+    single_parts: bool
+    progress: Progress
 
 
 def lay(
@@ -55,9 +76,7 @@ def lay(
     *,
     whole: bool = False,
     origins: bool = False,
-    single_parts: bool = False,
-    precision: float | None = None,
-    progress: Progress = SILENT,
+    **how: Unpack[How],
 ) -> OverlayResult:
     """Lay INPUT over the OTHERs as a rule says.
 
@@ -66,42 +85,95 @@ def lay(
     layer : Layer
         INPUT; polygons only for a union.
     others : sequence of Layer
-        Polygons, in the CRS of INPUT.
+        In the CRS of INPUT; polygons, and for erase and intersect also what INPUT holds, where
+        lines cover what runs along them and points what lies at the same place.
     whole : bool
         Keep every feature of INPUT that meets OTHER as it is; for `Rule.CLIP`.
     origins : bool
         Add the identifiers of the rows that each piece is of.
-    single_parts : bool
-        Give each part of a result a row of its own.
-    precision : float, optional
-        Step of the grid in map units; 0.0001 or, in degrees, 1e-9 if not given.
+    how
+        See `How`.
 
     Raises
     ------
     DataError
-        If an OTHER has no polygons, or coordinates are not finite.
+        If an OTHER is of the wrong family or has nothing, or coordinates are not finite.
     BalanceError
         If area, length or points are not conserved: a bug of ours.
     """
+    for other in others:
+        _check_other(layer, other, rule, others[0])
+    snap, precision = how.get("snap"), how.get("precision")
+    told = Told(rule, whole, origins, precision, how.get("progress", SILENT))
+    if snap is not None:
+        return finished(_snapped_first(layer, others, told, snap), how)
+    return finished(_lay(layer, others, told), how)
+
+
+def finished(done: OverlayResult, how: How) -> OverlayResult:
+    """Give slivers away and take parts apart, if told so."""
+    layer, summary = done.layer, done.summary
+    width = how.get("drop_slivers")
+    if width is not None:
+        layer, given = give_away(layer, width, summary.precision)
+        summary = replace(summary, given_away=given)
+    if how.get("single_parts"):
+        layer = to_single_parts(layer)
+    return OverlayResult(layer, replace(summary, out=layer.n_rows))
+
+
+class Told(NamedTuple):
+    """What there is to do."""
+
+    rule: Rule
+    whole: bool
+    origins: bool
+    precision: float | None
+    progress: Progress
+
+
+def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: float) -> OverlayResult:
+    """Snap INPUT, lay it over the OTHERs, and compare with what came out without."""
+    told.progress.stage(f"{layer.name}: what it is without the snap")
+    plain = _lay(layer, others, told)
+    told.progress.stage(f"{layer.name}: snapping to {' and '.join(y.name for y in others)}")
+    moved, facts = snapped_onto(layer, others, snap, told.precision)
+    done = _lay(moved, others, told)
+    n_fell = facts.fell.count
+    facts = replace(
+        facts,
+        slivers_before=count_slivers(plain.layer, snap),
+        slivers_after=count_slivers(done.layer, snap),
+        crossed=done.summary.input.crossed.count - plain.summary.input.crossed.count,
+    )
+    summary = replace(
+        done.summary,
+        snap=facts,
+        without_geometry=done.summary.without_geometry - n_fell,
+        dropped=done.summary.dropped + n_fell,
+    )
+    return OverlayResult(done.layer, summary)
+
+
+def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> OverlayResult:
+    rule, progress = told.rule, told.progress
     verb = rule.name.lower()
-    scene = _scene(layer, others, rule, precision)
+    scene = _scene(layer, others, rule, told.precision)
     progress.stage(f"{verb} {layer.name}: {len(scene.own_rows):,} features meet a border")
     plan = overlay(layer.geometry.take(scene.own_rows), scene.cutter, scene.border, scene.grid)
     progress.stage(f"{verb} {layer.name}: cutting")
     done = cut(plan, rule, scene.other_starts, scene.ruler)
     passed = _untouched(layer, scene, plan, rule)
     balance = None
-    if whole:
+    if told.whole:
         rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
         made = _Made(_input_only(rows, len(others)), layer.geometry.take(rows), len(rows), 0)
     else:
         written = check_cut(done, plan, scene)
         made = _made(layer, scene, plan, done, rule, passed)
         balance = _balance(layer, scene, plan, done, rule, passed, written)
-    result = _result_layer(layer, others, rule, made, origins)
-    if single_parts:
-        result = to_single_parts(result)
-    summary = _summary(layer, others, rule, scene, plan, done, made, balance, result.n_rows)
+    result = _result_layer(layer, others, rule, made, told.origins)
+    summary = _summary(layer, others, rule, scene, plan, done, made, balance)
     return OverlayResult(result, summary)
 
 
@@ -126,8 +198,6 @@ class _Scene(NamedTuple):
 
 
 def _scene(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float | None) -> _Scene:
-    for other in others:
-        _check_other(other)
     bounds = finite_bounds(layer)
     other_bounds = [finite_bounds(other) for other in others]
     extent = extent_of(bounds)
@@ -138,7 +208,7 @@ def _scene(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float |
     rows = [np.flatnonzero(mask) for mask in near]
     cutter = concatenate([other.geometry.take(r) for other, r in zip(others, rows, strict=True)])
     border = outline(cutter, grid)
-    if rule == Rule.UNION:
+    if rule == Rule.UNION or cutter.family == Family.POINTS:
         # What lies inside OTHER untouched has to be taken out of it, so it must enter too.
         own_rows = np.flatnonzero(_rows_near(bounds, extent_of(cutter.row_bounds())))
     else:
@@ -149,41 +219,29 @@ def _scene(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float |
     )  # fmt: skip
 
 
-def _check_other(other: Layer) -> None:
-    if other.geometry.family != Family.POLYGONS:
+def _check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
+    own, family = layer.geometry.family, other.geometry.family
+    takes_own = rule in (Rule.ERASE, Rule.INTERSECT)
+    if family != Family.POLYGONS and not (takes_own and family == own):
+        needed = "polygons" + (f" or {own.words}" if takes_own and own != Family.POLYGONS else "")
         raise DataError(
-            f"OTHER, layer {other.name!r}, holds {other.geometry.family.words}, and this needs "
-            "polygons. If you meant it the other way round, exchange INPUT and OTHER"
+            f"OTHER, layer {other.name!r}, holds {family.words}, and to {rule.name.lower()} "
+            f"{own.words} needs {needed}. If you meant it the other way round, exchange INPUT and "
+            "OTHER"
         )
-    if other.geometry.n_rings == 0:
+    if family != first.geometry.family:
         raise DataError(
-            f"OTHER, layer {other.name!r}, has no polygon: its {other.n_rows:,} features are all "
+            f"the OTHERs must all be alike: layer {first.name!r} holds "
+            f"{first.geometry.family.words} and layer {other.name!r} {family.words}"
+        )
+    if other.geometry.n_vertices == 0:
+        what = family.words.removesuffix("s")
+        raise DataError(
+            f"OTHER, layer {other.name!r}, has no {what}: its {other.n_rows:,} features are all "
             "without geometry"
             if other.n_rows
             else f"OTHER, layer {other.name!r}, has no features"
         )
-
-
-def finite_bounds(layer: Layer) -> F64Array:
-    """Return the (n_rows, 4) bounds; refuse coordinates that are not finite."""
-    bounds = layer.geometry.row_bounds()
-    is_bad = ~np.isfinite(bounds).all(axis=1) & ~layer.geometry.is_empty
-    if is_bad.any():
-        row = int(np.flatnonzero(is_bad)[0])
-        raise GeometryError(
-            f"layer {layer.name!r}",
-            layer.row_label(row),
-            "a coordinate is not a finite number",
-            "leave the row out with --where, or mend the source",
-        )
-    return bounds
-
-
-def grid_for(layer: Layer, extents: Sequence[Extent | None], precision: float | None) -> Grid:
-    if precision is None:
-        is_geographic = layer.crs is not None and layer.crs.is_geographic
-        precision = DEFAULT_GEOGRAPHIC if is_geographic else DEFAULT_PROJECTED
-    return Grid.over([extent for extent in extents if extent is not None], precision)
 
 
 def _rows_near(bounds: F64Array, extent: Extent | None) -> BoolArray:
@@ -390,7 +448,6 @@ def _summary(
     done: Cut,
     made: _Made,
     balance: Balance | None,
-    n_out: int,
 ) -> OverlaySummary:
     n_own, n_plan = layer.n_rows, plan.own.n_rows
     came = np.zeros(n_own + 1, bool)
@@ -398,20 +455,25 @@ def _summary(
     own_crossed = np.zeros(n_own, bool)
     if balance is not None:
         own_crossed[scene.own_rows] = done.is_crossed[:n_plan]
+    has_place = _has_place(plan, done)
+    own_fell = np.zeros(n_own, bool)
+    own_fell[scene.own_rows] = ~has_place[:n_plan] & ~plan.own.is_empty
     sides = []
     for k, other in enumerate(others):
         crossed = np.zeros(other.n_rows, bool)
         start, stop = n_plan + scene.other_starts[[k, k + 1]]
         crossed[scene.near[k]] = done.is_crossed[start:stop]
-        sides.append(_side(other, int(scene.near[k].sum()), crossed))
+        fell = np.zeros(other.n_rows, bool)
+        fell[scene.near[k]] = ~has_place[start:stop]
+        sides.append(_side(other, int(scene.near[k].sum()), crossed, fell))
     has_other = (made.rows[:, 1:] != NONE).any(axis=1)
     has_own = made.rows[:, 0] != NONE
     n_empty = int(layer.geometry.is_empty.sum())
     return OverlaySummary(
         rule.name.lower(),
-        _side(layer, n_own, own_crossed & came[:-1]),
+        _side(layer, n_own, own_crossed & came[:-1], own_fell),
         sides,
-        n_out,
+        len(made.rows),
         int((has_other & has_own).sum()),
         int((has_own & ~has_other).sum()),
         int((has_other & ~has_own).sum()),
@@ -426,9 +488,23 @@ def _summary(
     )
 
 
-def _side(layer: Layer, used: int, crossed: BoolArray) -> Side:
-    named = NamedRows.of(layer, crossed)
-    return Side(layer.name, layer.n_total, layer.n_rows, used, layer.geometry.family, named)
+def _has_place(plan: Overlay, done: Cut) -> BoolArray:
+    """(n_rows,) rows of INPUT, then of OTHER, of which anything is left on the grid."""
+    n_own = plan.n_own_rows
+    found = count_by(plan.arrangement.labels, n_own + plan.other.n_rows) > 0
+    for column, rows in ((plan.own, slice(n_own)), (plan.other, slice(n_own, None))):
+        if column.family != Family.POLYGONS:
+            found[rows] = True
+    if plan.own.family == Family.LINES:
+        found[:n_own] = done.n_steps > 0
+    return found
+
+
+def _side(layer: Layer, used: int, crossed: BoolArray, fell: BoolArray) -> Side:
+    return Side(
+        layer.name, layer.n_total, layer.n_rows, used, layer.geometry.family,
+        NamedRows.of(layer, crossed), NamedRows.of(layer, fell),
+    )  # fmt: skip
 
 
 def _notes(layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: _Made) -> list[str]:

@@ -34,6 +34,7 @@ class Side:
 
     total : features in the source; taken : after filters; used : those that could matter
     crossed : rows cut whose rings cross, read by parity within a part, union of parts
+    fell : rows of which nothing is left on the grid: they are finer than it, or have no area
     """
 
     name: str
@@ -42,6 +43,45 @@ class Side:
     used: int
     family: Family
     crossed: NamedRows = field(default_factory=NamedRows)
+    fell: NamedRows = field(default_factory=NamedRows)
+
+
+@dataclass(frozen=True)
+class Snap:
+    """What a snap of INPUT onto OTHER did; lengths in map units.
+
+    moved, added : vertices; furthest : the longest way that one went; changed : features
+    fell : features of which nothing is left
+    slivers_before, slivers_after : parts thinner than the distance in the result without and with it
+    crossed : how many more features have rings that cross, where the distance is as large as detail
+    """
+
+    distance: float
+    moved: int
+    added: int
+    furthest: float
+    changed: int
+    fell: NamedRows
+    slivers_before: int = 0
+    slivers_after: int = 0
+    crossed: int = 0
+
+
+@dataclass(frozen=True)
+class GivenAway:
+    """Slivers, parts thinner than ``width`` map units, that went to a neighbour.
+
+    ``left`` are those without one; areas are in ``unit``; ``rows`` counts features that were nothing
+    but slivers and are no rows any more.
+    """
+
+    width: float
+    count: int
+    area: float
+    unit: str
+    left: int
+    left_area: float
+    rows: int
 
 
 @dataclass(frozen=True)
@@ -89,6 +129,8 @@ class OverlaySummary:
     crs: str
     precision: float
     notes: list[str]
+    snap: Snap | None = None
+    given_away: GivenAway | None = None
 
 
 @dataclass(frozen=True)

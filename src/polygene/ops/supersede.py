@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import Unpack
 
 import numpy as np
 import pyarrow as pa
@@ -12,19 +12,16 @@ from polygene.errors import DataError
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
 from polygene.ops.attributes import free_name
-from polygene.ops.overlay import lay
-from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.overlay import How, finished, lay
 from polygene.ops.summary import OverlayResult
 from polygene.plane.keys import Rule
-from polygene.progress import SILENT, Progress
+from polygene.progress import SILENT
 
 
 def supersede(
     layer: Layer,
     *others: Layer,
-    single_parts: bool = False,
-    precision: float | None = None,
-    progress: Progress = SILENT,
+    **how: Unpack[How],
 ) -> OverlayResult:
     """Return INPUT without what lies inside the OTHERs, and the OTHERs.
 
@@ -42,12 +39,16 @@ def supersede(
             f"INPUT, layer {layer.name!r}, holds {layer.geometry.family.words}; only polygons can "
             "be superseded"
         )
-    options: dict[str, Any] = {"precision": precision, "progress": progress}
-    rest = lay(layer, others, Rule.ERASE, **options)
+    told: How = {
+        "precision": how.get("precision"),
+        "progress": how.get("progress", SILENT),
+    }
+    snapped: How = {**told, "snap": how.get("snap")}
+    rest = lay(layer, others, Rule.ERASE, **snapped)
     result, n_others = rest.layer, 0
     for k in reversed(range(len(others))):
         # Each but the first gives way to those before it.
-        other = others[k] if k == 0 else lay(others[k], others[:k], Rule.ERASE, **options).layer
+        other = others[k] if k == 0 else lay(others[k], others[:k], Rule.ERASE, **told).layer
         result, n_others = _stacked(result, other), n_others + other.n_rows
     notes = list(rest.summary.notes)
     lost = set(heights_of([y.geometry for y in (layer, *others)])) - set(
@@ -55,8 +56,6 @@ def supersede(
     )
     if lost:
         notes.append(f"{' and '.join(sorted(lost))} values dropped: not all layers have them")
-    if single_parts:
-        result = to_single_parts(result)
     summary = replace(
         rest.summary,
         operation="supersede",
@@ -65,7 +64,7 @@ def supersede(
         other_only=n_others,
         notes=notes,
     )
-    return OverlayResult(result, summary)
+    return finished(OverlayResult(result, summary), how)
 
 
 def _stacked(below: Layer, above: Layer) -> Layer:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
+from typing import NamedTuple, Unpack
 
 import numpy as np
 import pyarrow as pa
@@ -24,9 +24,9 @@ from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
-from polygene.ops import parts
 from polygene.ops.attributes import free_name, joined
-from polygene.ops.overlay import finite_bounds, grid_for, lay
+from polygene.ops.extents import finite_bounds, grid_for
+from polygene.ops.overlay import How, finished, lay
 from polygene.ops.summary import (
     Balance,
     NamedRows,
@@ -40,16 +40,14 @@ from polygene.plane.borders import outline
 from polygene.plane.keys import Rule
 from polygene.plane.overlay import Overlay, face_areas, overlay
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
-from polygene.progress import SILENT, Progress
+from polygene.progress import SILENT
 
 
 def union(
     layer: Layer,
     *others: Layer,
     origins: bool = False,
-    single_parts: bool = False,
-    precision: float | None = None,
-    progress: Progress = SILENT,
+    **how: Unpack[How],
 ) -> OverlayResult:
     """Return a row for each combination of features, one or none of each layer, that meet in area.
 
@@ -70,21 +68,17 @@ def union(
             "polygons. imprint splits lines and points along OTHER"
         )
     if not others:
-        return _of_one(layer, origins, single_parts, precision, progress)
-    return lay(
-        layer, others, Rule.UNION, origins=origins, single_parts=single_parts,
-        precision=precision, progress=progress,
-    )  # fmt: skip
+        return finished(_of_one(layer, origins, how), how)
+    return lay(layer, others, Rule.UNION, origins=origins, **how)
 
 
-def _of_one(
-    layer: Layer, origins: bool, single_parts: bool, precision: float | None, progress: Progress
-) -> OverlayResult:
+def _of_one(layer: Layer, origins: bool, how: How) -> OverlayResult:
     """Lay a layer over itself."""
     bounds = finite_bounds(layer)
-    grid, ruler = grid_for(layer, [extent_of(bounds)], precision), ruler_for(layer.crs)
+    grid = grid_for(layer, [extent_of(bounds)], how.get("precision"))
+    ruler = ruler_for(layer.crs)
     nothing = layer.geometry.take(np.zeros(0, np.int64))
-    progress.stage(f"union of {layer.name} with itself")
+    how.get("progress", SILENT).stage(f"union of {layer.name} with itself")
     plan = overlay(layer.geometry, nothing, outline(nothing, grid), grid)
     face, row = plan.own_labels()
     areas = face_areas(plan, ruler)
@@ -102,7 +96,6 @@ def _of_one(
     more = [pa.field(name, pa.int64()) for name in list(columns)[-2:]]
     table = pa.table(list(columns.values()), pa.schema([*table.schema, *more]))
     result = replace(layer, geometry=geometry.take(found.region), table=table, ids=None)
-    result = parts.single_parts(result) if single_parts else result
     is_shared = found.depth[found.region] > 1
     n_pieces = count_by(found.row, layer.n_rows)
     n_empty = int(layer.geometry.is_empty.sum())

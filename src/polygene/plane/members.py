@@ -1,7 +1,8 @@
 """Which rows of OTHER cover a face, a step of a line, a point.
 
-On OTHER's border counts as covered: a step along it, or a point on it, is covered by whatever covers
-any face beside it.
+On the border of OTHER's polygons counts as covered: a step along it, or a point on it, is covered by
+whatever covers any face beside it. Lines cover the steps that run along them, points those at one
+place with them.
 """
 
 from __future__ import annotations
@@ -20,6 +21,7 @@ from polygene.arrays import (
     owners,
     spans,
 )
+from polygene.geometry import Family
 from polygene.plane.arrangement import OUTSIDE
 from polygene.plane.overlay import Overlay
 from polygene.plane.steps import Steps
@@ -67,6 +69,8 @@ def _faces_at(plan: Overlay, double_x: I64Array, double_y: I64Array) -> I64Array
 
 def of_steps(plan: Overlay, steps: Steps, faces: Members) -> Members:
     """Return the members of steps: of the faces beside one on a border, else of its middle's face."""
+    if plan.other.family == Family.LINES:
+        return of_edges(plan).take(steps.edge)
     noded, arrangement = plan.noded, plan.arrangement
     border = arrangement.border_of_edge[steps.edge]
     off = np.flatnonzero(border == NONE)
@@ -82,9 +86,30 @@ def of_steps(plan: Overlay, steps: Steps, faces: Members) -> Members:
     return _united(np.repeat(np.arange(len(border)), 2), face.reshape(-1), len(border), faces)
 
 
+def of_edges(plan: Overlay) -> Members:
+    """Return the rows of OTHER's lines that run over each noded edge."""
+    noded, theirs = plan.noded, plan.other_outline
+    given = len(plan.own_outline.start) + np.arange(len(theirs.start))
+    line = noded.line_of_given[given]
+    is_real = line != NONE
+    counts = np.diff(noded.step_offsets)[line[is_real]]
+    edge = noded.step_edge[spans(noded.step_offsets[line[is_real]], counts)]
+    row = np.repeat(theirs.row_of_part[theirs.part[is_real]], counts)
+    return distinct(edge, row, len(noded.low))
+
+
+def _of_nodes(plan: Overlay) -> Members:
+    """Return the rows of OTHER's points at each node."""
+    node = plan.noded.node_of_vertex[plan.own.n_vertices :]
+    row = owners(plan.other.vertex_offsets_of_rows)
+    return distinct(node, row, len(plan.noded.node_x))
+
+
 def of_points(plan: Overlay, faces: Members) -> Members:
     """Return the members of all vertices of INPUT, each taken as a point."""
     noded, arrangement = plan.noded, plan.arrangement
+    if plan.other.family == Family.POINTS:
+        return _of_nodes(plan).take(noded.node_of_vertex[: plan.own.n_vertices])
     node = noded.node_of_vertex[: plan.own.n_vertices]
     offsets = offsets_from(count_by(arrangement.origin, len(noded.node_x)))
     is_on = np.diff(offsets)[node] > 0
@@ -103,12 +128,16 @@ def of_points(plan: Overlay, faces: Members) -> Members:
 def _united(item: I64Array, face: I64Array, n_items: int, faces: Members) -> Members:
     """Unite the members of several faces for each item."""
     counts = faces.counts[face]
-    pair_item = np.repeat(item, counts)
-    pair_row = faces.rows[spans(faces.offsets[face], counts)]
-    firsts = number_pairs(pair_item, pair_row).firsts
-    pair_item, pair_row = pair_item[firsts], pair_row[firsts]
-    order = np.lexsort((pair_row, pair_item))
-    return Members(offsets_from(count_by(pair_item, n_items)), pair_row[order])
+    rows = faces.rows[spans(faces.offsets[face], counts)]
+    return distinct(np.repeat(item, counts), rows, n_items)
+
+
+def distinct(item: I64Array, row: I64Array, n_items: int) -> Members:
+    """Group (item, row) pairs by item, each pair once."""
+    firsts = number_pairs(item, row).firsts
+    item, row = item[firsts], row[firsts]
+    order = np.lexsort((row, item))
+    return Members(offsets_from(count_by(item, n_items)), row[order])
 
 
 def covered_nodes(plan: Overlay) -> BoolArray:

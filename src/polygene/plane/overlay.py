@@ -17,13 +17,13 @@ from polygene.plane.noding import Noded, node_edges
 
 
 class Overlay(NamedTuple):
-    """INPUT (any family) and OTHER (polygons) on one grid.
+    """INPUT and OTHER on one grid; OTHER of polygons, or of the family of INPUT.
 
     Rows of OTHER are numbered after those of INPUT: row k of OTHER is ``n_own_rows + k`` in the
     labels of the arrangement. Vertices and given edges of INPUT come first too.
 
-    own : the column of INPUT
-    own_outline : its vertices and edges
+    own, other : the columns of INPUT and of OTHER
+    own_outline, other_outline : their vertices and edges
     noded, arrangement : of all of them together
     node_xy : (n_nodes, 2) map coordinates to write nodes with
     is_covered : (n_faces,) whether any row of OTHER covers the face
@@ -32,7 +32,9 @@ class Overlay(NamedTuple):
 
     grid: Grid
     own: GeometryColumn
+    other: GeometryColumn
     own_outline: Outline
+    other_outline: Outline
     noded: Noded
     arrangement: Arrangement
     node_xy: F64Array
@@ -58,21 +60,25 @@ class Overlay(NamedTuple):
 def overlay(
     own: GeometryColumn, other: GeometryColumn, other_outline: Outline, grid: Grid
 ) -> Overlay:
-    """Lay INPUT over OTHER's polygons, whose outline on the grid is known already."""
+    """Lay INPUT over OTHER, whose outline on the grid is known already.
+
+    Lines of OTHER bound nothing, but cut those of INPUT.
+    """
     mine, theirs = outline(own, grid), other_outline
     n_vertices = own.n_vertices
     sign = np.concatenate([mine.sign, theirs.sign])
-    is_border = sign != 0
+    cuts = sign != 0
+    cuts[len(mine.sign) :] = True
     noded = node_edges(
         np.concatenate([mine.x, theirs.x]),
         np.concatenate([mine.y, theirs.y]),
         np.concatenate([mine.start, theirs.start + n_vertices]),
         np.concatenate([mine.stop, theirs.stop + n_vertices]),
-        is_border,
+        cuts,
     )
     row_of_part = np.concatenate([mine.row_of_part, theirs.row_of_part + own.n_rows])
     part = np.concatenate([mine.part, theirs.part + own.n_parts])
-    given = np.flatnonzero(is_border)
+    given = np.flatnonzero(sign)
     borders = Borders(given, part[given], sign[given], row_of_part)
     arrangement = arrange(noded, borders, own.n_rows + other.n_rows)
     if selfcheck.is_on():
@@ -86,7 +92,9 @@ def overlay(
     is_covered = np.zeros(arrangement.n_faces, bool)
     face_of_label = owners(arrangement.label_offsets)
     is_covered[face_of_label[arrangement.labels >= own.n_rows]] = True
-    return Overlay(grid, own, mine, noded, arrangement, node_xy, is_covered, row_of_part)
+    return Overlay(
+        grid, own, other, mine, theirs, noded, arrangement, node_xy, is_covered, row_of_part
+    )
 
 
 def face_areas(plan: Overlay, ruler: Ruler) -> F64Array:

@@ -1,0 +1,210 @@
+"""Edges near points, by a uniform grid of cells as `cells.spread_edges` fills it.
+
+Distances are in grid units and floating point: differences of grid integers are exact there, so
+squares are right to the last few bits.
+"""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.libc.math import sqrt
+else:
+    from math import sqrt
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _place(
+    px: cython.longlong,
+    py: cython.longlong,
+    ax: cython.longlong,
+    ay: cython.longlong,
+    bx: cython.longlong,
+    by: cython.longlong,
+) -> cython.double:
+    """Return where on the edge from a to b the point nearest to p lies: 0 at a, 1 at b."""
+    dx: cython.double = bx - ax
+    dy: cython.double = by - ay
+    size: cython.double = dx * dx + dy * dy
+    if size == 0:
+        return 0.0
+    t: cython.double = ((px - ax) * dx + (py - ay) * dy) / size
+    return 0.0 if t < 0 else (1.0 if t > 1 else t)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _square(
+    px: cython.longlong,
+    py: cython.longlong,
+    ax: cython.longlong,
+    ay: cython.longlong,
+    bx: cython.longlong,
+    by: cython.longlong,
+    t: cython.double,
+) -> cython.double:
+    """Return the squared distance from p to the place t of the edge from a to b."""
+    dx: cython.double = (px - ax) - t * (bx - ax)
+    dy: cython.double = (py - ay) - t * (by - ay)
+    return dx * dx + dy * dy
+
+
+def nearest_edges(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    reach: cython.double,
+    box: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+    edge: cython.longlong[::1],
+    place: cython.double[::1],
+    distance: cython.double[::1],
+) -> None:
+    """Find the nearest edge of each point, no further than ``reach``; -1 where there is none.
+
+    Cells are looked at in squares round the point's own, until all that is left is further off than
+    what was found. Of several at one distance the first edge is taken. ``place`` is 0 at the edge's
+    first end and 1 at its second.
+    """
+    p: cython.Py_ssize_t
+    k: cython.longlong
+    e: cython.longlong
+    ring: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    ci: cython.longlong
+    cj: cython.longlong
+    i_step: cython.longlong
+    cell: cython.longlong
+    side: cython.longlong = box[2]
+    columns: cython.longlong = box[3]
+    rows: cython.longlong = box[4]
+    first_ring: cython.longlong
+    last_ring: cython.longlong
+    best: cython.double
+    limit: cython.double = reach * reach
+    found: cython.double
+    clear: cython.double
+    inner: cython.double
+    t: cython.double
+    for p in range(x.shape[0]):
+        edge[p] = -1
+        place[p] = 0.0
+        distance[p] = -1.0
+        best = limit
+        # Floor division that is right for points below the box too.
+        ci = (x[p] - box[0]) // side if x[p] >= box[0] else -((box[0] - x[p] + side - 1) // side)
+        cj = (y[p] - box[1]) // side if y[p] >= box[1] else -((box[1] - y[p] + side - 1) // side)
+        first_ring = 0
+        first_ring = max(first_ring, -ci, -cj, ci - columns + 1, cj - rows + 1)
+        last_ring = max(max(ci, columns - 1 - ci), max(cj, rows - 1 - cj))
+        # The least distance from the point to the border of its own cell.
+        inner = min(
+            min(x[p] - box[0] - ci * side, box[0] + (ci + 1) * side - x[p]),
+            min(y[p] - box[1] - cj * side, box[1] + (cj + 1) * side - y[p]),
+        )
+        for ring in range(first_ring, last_ring + 1):
+            if ring > 0:
+                clear = (ring - 1) * cython.cast(cython.double, side) + inner
+                if clear > 0 and clear * clear > best:
+                    break
+            for j in range(max(cj - ring, 0), min(cj + ring, rows - 1) + 1):
+                i_step = 1 if (j == cj - ring or j == cj + ring or ring == 0) else 2 * ring
+                i = ci - ring
+                while i <= ci + ring:
+                    if i < 0 and i_step == 1:
+                        i = 0
+                    if i < 0 or i >= columns:
+                        if i >= columns:
+                            break
+                        i += i_step
+                        continue
+                    cell = j * columns + i
+                    for k in range(offsets[cell], offsets[cell + 1]):
+                        e = entries[k]
+                        t = _place(x[p], y[p], x0[e], y0[e], x1[e], y1[e])
+                        found = _square(x[p], y[p], x0[e], y0[e], x1[e], y1[e], t)
+                        if found < best or (found == best and (edge[p] < 0 or e < edge[p])):
+                            best = found
+                            edge[p] = e
+                            place[p] = t
+                    i += i_step
+        if edge[p] >= 0:
+            distance[p] = sqrt(best)
+
+
+def edges_within(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    reach: cython.double,
+    box: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+    seen: cython.longlong[::1],
+    point: cython.longlong[::1],
+    edge: cython.longlong[::1],
+    place: cython.double[::1],
+) -> cython.longlong:
+    """Find all edges no further than ``reach`` from each point; return how many pairs there are.
+
+    Pairs are stored as far as there is room. ``seen`` (n_edges,) is -1 at first. Pairs are only those
+    whose nearest place lies inside the edge, not at one of its ends.
+    """
+    p: cython.Py_ssize_t
+    k: cython.longlong
+    e: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    i0: cython.longlong
+    i1: cython.longlong
+    j0: cython.longlong
+    j1: cython.longlong
+    cell: cython.longlong
+    side: cython.longlong = box[2]
+    columns: cython.longlong = box[3]
+    rows: cython.longlong = box[4]
+    n_found: cython.longlong = 0
+    limit: cython.double = reach * reach
+    span: cython.longlong = cython.cast(cython.longlong, reach) + 1
+    t: cython.double
+    for p in range(x.shape[0]):
+        if (
+            x[p] + span < box[0]
+            or y[p] + span < box[1]
+            or x[p] - span >= box[0] + columns * side
+            or y[p] - span >= box[1] + rows * side
+        ):
+            continue
+        i0 = 0 if x[p] - span < box[0] else (x[p] - span - box[0]) // side
+        i1 = min((x[p] + span - box[0]) // side, columns - 1)
+        j0 = 0 if y[p] - span < box[1] else (y[p] - span - box[1]) // side
+        j1 = min((y[p] + span - box[1]) // side, rows - 1)
+        for j in range(j0, j1 + 1):
+            for i in range(i0, i1 + 1):
+                cell = j * columns + i
+                for k in range(offsets[cell], offsets[cell + 1]):
+                    e = entries[k]
+                    if seen[e] == p:
+                        continue
+                    seen[e] = p
+                    t = _place(x[p], y[p], x0[e], y0[e], x1[e], y1[e])
+                    if t <= 0 or t >= 1:
+                        continue
+                    if _square(x[p], y[p], x0[e], y0[e], x1[e], y1[e], t) > limit:
+                        continue
+                    if n_found < point.shape[0]:
+                        point[n_found] = p
+                        edge[n_found] = e
+                        place[n_found] = t
+                    n_found += 1
+    return n_found

@@ -1,0 +1,190 @@
+"""Slivers: parts thinner than a width, counted, or given to the neighbour they border most."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I64Array,
+    number_pairs,
+    owners,
+    spans,
+    sum_by,
+)
+from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
+from polygene.layer import Layer
+from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
+from polygene.ops.extents import finite_bounds, grid_for
+from polygene.ops.summary import GivenAway, check_sums, unit_of
+from polygene.plane.borders import Outline, outline
+from polygene.plane.grid import Grid
+from polygene.plane.overlay import Overlay, face_areas, overlay
+from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.touch import rows_touched
+
+
+def widths(areas: F64Array, perimeters: F64Array) -> F64Array:
+    """Return the width of the rectangle of the same area and perimeter; of a square where none is."""
+    half = perimeters / 2
+    root = np.sqrt(np.maximum(half**2 - 4 * areas, 0.0))
+    # (half - root) / 2 would lose all digits of a thin one.
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(half > 0, 2 * areas / (half + root), 0.0)
+
+
+def _parts(column: GeometryColumn) -> GeometryColumn:
+    return column.take_parts(np.arange(column.n_parts), np.arange(column.n_parts), column.n_parts)
+
+
+def _part_sizes(parts: GeometryColumn, ruler: Ruler) -> tuple[F64Array, F64Array]:
+    """Return area and width of each part."""
+    areas = row_areas(parts, ruler)
+    return areas, widths(areas, row_lengths(parts, ruler))
+
+
+def count_slivers(layer: Layer, width: float) -> int:
+    """Return how many parts of polygons are thinner than a width in map units."""
+    if layer.geometry.family != Family.POLYGONS:
+        return 0
+    ruler = ruler_for(layer.crs)
+    return int((_part_sizes(_parts(layer.geometry), ruler)[1] < width * ruler.map_unit).sum())
+
+
+def give_away(layer: Layer, width: float, precision: float) -> tuple[Layer, GivenAway]:
+    """Give each part thinner than a width (map units) to the neighbour with the longest shared border.
+
+    Slivers beside nothing but slivers follow those that found a neighbour. What has none at all stays.
+    The outline of all together stays as it is.
+    """
+    ruler = ruler_for(layer.crs)
+    unit = unit_of(layer.geometry.family, ruler)
+    if layer.geometry.family != Family.POLYGONS:
+        return layer, GivenAway(width, 0, 0.0, unit, 0, 0.0, 0)
+    column = layer.geometry
+    parts = _parts(column)
+    areas, thickness = _part_sizes(parts, ruler)
+    is_sliver = thickness < width * ruler.map_unit
+    row_of_part = owners(column.row_offsets)
+    goal = row_of_part.copy()
+    if is_sliver.any():
+        bounds = finite_bounds(layer)
+        grid = grid_for(layer, [extent_of(bounds)], precision)
+        thin = parts.take(np.flatnonzero(is_sliver))
+        rows = np.flatnonzero(rows_touched(column, bounds, outline(thin, grid), grid))
+        chosen = spans(column.row_offsets[rows], np.diff(column.row_offsets)[rows])
+        plan = overlay(parts.take(chosen), *_nothing(parts, grid), grid)
+        goal[chosen] = _goals(plan, row_of_part[chosen], is_sliver[chosen], ruler)
+        column = _joined(layer, plan, chosen, goal, ruler)
+    moved = goal != row_of_part
+    left = is_sliver & ~moved
+    facts = GivenAway(
+        width, int(moved.sum()), float(areas[moved].sum()), unit,
+        int(left.sum()), float(areas[left].sum()),
+        int((column.is_empty & ~layer.geometry.is_empty).sum()),
+    )  # fmt: skip
+    kept = np.flatnonzero(~column.is_empty | layer.geometry.is_empty)
+    return layer.with_geometry(column.take(kept), kept), facts
+
+
+def _nothing(column: GeometryColumn, grid: Grid) -> tuple[GeometryColumn, Outline]:
+    empty = column.take(np.zeros(0, np.int64))
+    return empty, outline(empty, grid)
+
+
+def _goals(plan: Overlay, row: I64Array, is_sliver: BoolArray, ruler: Ruler) -> I64Array:
+    """Return the row that each part goes to: its own, or a neighbour's for slivers that have one."""
+    beside = _neighbours(plan, row, is_sliver, ruler)
+    goal = np.where(is_sliver, NONE, row)
+    while True:  # as often as slivers lie in a row behind each other
+        asks = (goal[beside.sliver] == NONE) & (goal[beside.part] != NONE)
+        if not asks.any():
+            return np.where(goal == NONE, row, goal)
+        sliver, wanted = beside.sliver[asks], goal[beside.part[asks]]
+        pairs = number_pairs(sliver, wanted)
+        total = sum_by(pairs.numbers, beside.length[asks], len(pairs.firsts))
+        sliver, wanted = sliver[pairs.firsts], wanted[pairs.firsts]
+        order = np.lexsort((wanted, -total, sliver))
+        sliver, wanted = sliver[order], wanted[order]
+        is_best = np.ones(len(sliver), bool)
+        is_best[1:] = sliver[1:] != sliver[:-1]
+        goal[sliver[is_best]] = wanted[is_best]
+
+
+class _Beside(NamedTuple):
+    """Borders that slivers have in common with parts of other rows."""
+
+    sliver: I64Array
+    part: I64Array
+    length: F64Array
+
+
+def _neighbours(plan: Overlay, row: I64Array, is_sliver: BoolArray, ruler: Ruler) -> _Beside:
+    arrangement = plan.arrangement
+    deltas = arrangement.deltas
+    edge = owners(deltas.offsets)
+    mine = np.flatnonzero(is_sliver[deltas.part])
+    counts = np.diff(deltas.offsets)[edge[mine]]
+    theirs = spans(deltas.offsets[edge[mine]], counts)
+    mine = np.repeat(mine, counts)
+    # The two lie on opposite sides of the edge.
+    is_beside = deltas.sign[mine] == -deltas.sign[theirs]
+    is_beside &= row[deltas.part[mine]] != row[deltas.part[theirs]]
+    mine, theirs = mine[is_beside], theirs[is_beside]
+    at = edge[mine]
+    length = ruler.lengths(plan.node_xy[arrangement.low[at]], plan.node_xy[arrangement.high[at]])
+    return _Beside(deltas.part[mine], deltas.part[theirs], length)
+
+
+def _joined(
+    layer: Layer, plan: Overlay, chosen: I64Array, goal: I64Array, ruler: Ruler
+) -> GeometryColumn:
+    """Return the column with slivers where they go; rows that nothing goes to keep what they have."""
+    column = layer.geometry
+    row_of_part = owners(column.row_offsets)
+    moved = np.flatnonzero(goal != row_of_part)
+    gains = np.unique(goal[moved])
+    # What only loses parts.
+    stays = np.ones(column.n_parts, bool)
+    stays[moved] = False
+    stays[np.isin(row_of_part, gains)] = False
+    rest = column.take_parts(np.flatnonzero(stays), row_of_part[stays], column.n_rows)
+    # What gains some is traced anew.
+    arrangement = plan.arrangement
+    face, part = plan.own_labels()
+    new_row = goal[chosen]
+    keeps = np.isin(new_row[part], gains)
+    face, piece = face[keeps], np.searchsorted(gains, new_row[part[keeps]])
+    firsts = number_pairs(face, piece).firsts
+    face, piece = face[firsts], piece[firsts]
+    order = np.lexsort((piece, face))
+    face, piece = face[order], piece[order]
+    pieces = Pieces.of_sorted(face, piece, arrangement.n_faces, len(gains))
+    rings = trace_rings(arrangement, pieces)
+    kept = thinned(arrangement, plan.noded, rings, gains, new_row[plan.row_of_part], column.n_rows)
+    grown, node = rings_to_column(arrangement, rings, kept, plan.node_xy, len(gains))
+    sizes = sum_by(piece, face_areas(plan, ruler)[face], len(gains))
+    step = plan.grid.step * ruler.map_unit
+    bound = sizes * 1e-9 + step * (3 * row_lengths(grown, ruler) + 16 * step)
+    check_sums(row_areas(grown, ruler), sizes, bound, "feature with slivers")
+    grown = replace(grown, z=_at_nodes(plan, plan.own.z, node), m=_at_nodes(plan, plan.own.m, node))
+    both = concatenate([rest, grown])
+    source = np.arange(column.n_rows)
+    source[gains] = column.n_rows + np.arange(len(gains))
+    both = both.take(source)
+    is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
+    return replace(both, is_null=column.is_null, is_multi=is_multi)
+
+
+def _at_nodes(plan: Overlay, values: F64Array | None, node: I64Array) -> F64Array | None:
+    """Return Z or M of vertices by their nodes; NaN where borders cross that have no vertex there."""
+    if values is None:
+        return None
+    of_node = np.full(len(plan.noded.node_x), np.nan)
+    of_node[plan.noded.node_of_vertex[: plan.own.n_vertices]] = values
+    return of_node[node]

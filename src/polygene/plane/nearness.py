@@ -1,0 +1,79 @@
+"""Which edges lie near points, by a grid of cells over the edges."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import NONE, F64Array, I64Array
+from polygene.plane.cells import Segments, single_box, spread
+
+
+class Nearest(NamedTuple):
+    """The nearest edge of each point, NONE if none is within reach.
+
+    place : 0 at the edge's first end, 1 at its second
+    distance : grid units
+    """
+
+    edge: I64Array
+    place: F64Array
+    distance: F64Array
+
+
+class Within(NamedTuple):
+    """Pairs of a point and an edge that passes it within reach, nearest to it between its ends."""
+
+    point: I64Array
+    edge: I64Array
+    place: F64Array
+
+
+class NearEdges:
+    """Edges from ``start`` to ``stop``, indices of the grid points ``x``, ``y``; at least one."""
+
+    def __init__(self, x: I64Array, y: I64Array, start: I64Array, stop: I64Array) -> None:
+        ax, ay, bx, by = x[start], y[start], x[stop], y[stop]
+        self._swaps = (ax > bx) | ((ax == bx) & (ay > by))
+        self._segments = Segments(
+            np.where(self._swaps, bx, ax), np.where(self._swaps, by, ay),
+            np.where(self._swaps, ax, bx), np.where(self._swaps, ay, by),
+        )  # fmt: skip
+        n_edges = len(start)
+        box = single_box(self._segments, per_cell=1.5)
+        self._box = box[0].copy()
+        n_cells = int(box[0, 3] * box[0, 4])
+        found = spread(self._segments, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
+        self._cells = (found.offsets, found.order if len(found.order) else np.zeros(1, np.int64))
+
+    def nearest(self, x: I64Array, y: I64Array, reach: float) -> Nearest:
+        """Return the nearest edge of each grid point, no further than ``reach`` grid units."""
+        edge = np.empty(len(x), np.int64)
+        place, distance = np.empty((2, len(x)))
+        kernels.run(
+            kernels.near.nearest_edges, np.ascontiguousarray(x), np.ascontiguousarray(y),
+            float(reach), self._box, *self._cells, *self._segments, edge, place, distance,
+        )  # fmt: skip
+        return Nearest(edge, self._turned(edge, place), distance)
+
+    def within(self, x: I64Array, y: I64Array, reach: float) -> Within:
+        """Return all pairs of points and edges no further than ``reach`` grid units apart."""
+        room = max(1024, len(x))
+        while True:
+            point, edge = np.empty((2, room), np.int64)
+            place = np.empty(room)
+            n_found = kernels.run(
+                kernels.near.edges_within, np.ascontiguousarray(x), np.ascontiguousarray(y),
+                float(reach), self._box, *self._cells, *self._segments,
+                np.full(len(self._swaps), NONE, np.int64), point, edge, place,
+            )  # fmt: skip
+            if n_found <= room:
+                point, edge, place = point[:n_found], edge[:n_found], place[:n_found]
+                return Within(point, edge, self._turned(edge, place))
+            room = n_found
+
+    def _turned(self, edge: I64Array, place: F64Array) -> F64Array:
+        """Count places from the start that the caller gave, not from the lower end."""
+        return np.where(self._swaps[edge], 1 - place, place)

@@ -1,0 +1,357 @@
+"""Snap: borders of INPUT that nearly coincide with OTHER's follow them.
+
+Vertices of INPUT within reach of OTHER move onto its nearest vertex, or else its nearest edge; then
+edges of INPUT get the vertices of OTHER that lie within reach of them. OTHER never moves. What INPUT's
+features share they share afterwards: where a vertex moves is decided by its place alone, and an edge
+that other features have vertices on gets those first.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I64Array,
+    bucket,
+    count_by,
+    number_pairs,
+    offsets_from,
+    owners,
+    spans,
+)
+from polygene.geometry import Family, GeometryColumn, concatenate
+from polygene.plane.borders import Outline
+from polygene.plane.grid import Grid
+from polygene.plane.nearness import NearEdges
+from polygene.plane.touch import BorderMap, boxes_in_units
+
+ON_IT = 0.49  # grid units: nearer than this an edge passes the pixel of a vertex
+NEIGHBOUR = -2  # as NONE, for a vertex added because another feature has one there
+
+
+class Snapped(NamedTuple):
+    """A column whose borders follow OTHER's.
+
+    is_changed : (n_rows,) rows with a vertex moved or added
+    n_moved, n_added : vertices; those that several features share count once
+    furthest : the longest way that a vertex went, in grid units
+    """
+
+    column: GeometryColumn
+    is_changed: BoolArray
+    n_moved: int
+    n_added: int
+    furthest: float
+
+
+class _Paths(NamedTuple):
+    """Rings or lines as places.
+
+    at : (n_vertices,) the place of each vertex
+    vertex : (n_vertices,) the vertex of the column that it was; NONE or NEIGHBOUR if it was added
+    z, m : (n_vertices,) or None
+    """
+
+    at: I64Array
+    vertex: I64Array
+    z: F64Array | None
+    m: F64Array | None
+    ring_offsets: I64Array
+
+    def starts(self) -> I64Array:
+        """Return the vertices at which an edge starts; it ends at the next one."""
+        ring_of = owners(self.ring_offsets)
+        return np.flatnonzero((ring_of[:-1] == ring_of[1:]) & (self.at[:-1] != self.at[1:]))
+
+
+class _Places(NamedTuple):
+    """Distinct grid points; ``xy`` (n, 2) are the map coordinates that moved vertices get there."""
+
+    x: I64Array
+    y: I64Array
+    xy: F64Array
+
+
+def snapped(
+    column: GeometryColumn, other: GeometryColumn, border: Outline, grid: Grid, reach: float
+) -> Snapped:
+    """Move a column onto OTHER wherever it lies within ``reach`` grid units of it.
+
+    ``border`` is the outline of ``other`` on the grid.
+    """
+    start, stop = border.start, border.stop
+    if other.family == Family.POINTS:
+        start = stop = np.arange(other.n_vertices)
+        border = border._replace(start=start, stop=stop)
+    low, high = boxes_in_units(column.row_bounds(), grid)
+    margin = int(np.ceil(reach))
+    near = np.flatnonzero(BorderMap(border).is_touched(low - margin, high + margin))
+    some = column.take(near)
+    x, y = grid.to_units(some.xy)
+    numbering = number_pairs(x, y)
+    px, py = x[numbering.firsts], y[numbering.firsts]
+    goal = _goals(px, py, other, border, start, stop, grid, reach)
+    is_moved = (goal.x != px) | (goal.y != py)
+    paths = _Paths(numbering.numbers, np.arange(some.n_vertices), some.z, some.m, some.ring_offsets)
+    if some.family != Family.POINTS:
+        paths = _with_neighbours(paths, px, py)
+    places, goal_place, corners = _gathered(goal, is_moved, other, border)
+    paths = _without_repeats(paths._replace(at=goal_place[paths.at]))
+    n_added = 0
+    if some.family != Family.POINTS:
+        paths, n_added = _with_corners(paths, places, corners, reach)
+        paths = _without_idle_neighbours(paths, places)
+    is_new = paths.vertex < 0
+    is_new[~is_new] = is_moved[numbering.numbers][paths.vertex[~is_new]]
+    xy = np.where(is_new[:, None], places.xy[paths.at], some.xy[paths.vertex])
+    rebuilt, is_changed = _rebuilt(some, paths, xy, is_moved[numbering.numbers])
+    changed = np.zeros(column.n_rows, bool)
+    changed[near[is_changed]] = True
+    way = np.hypot((goal.x - px)[is_moved], (goal.y - py)[is_moved])
+    new = rebuilt.take(np.flatnonzero(is_changed))
+    return Snapped(
+        _with_rows(column, near[is_changed], new), changed, int(is_moved.sum()), n_added,
+        float(way.max(initial=0.0)),
+    )  # fmt: skip
+
+
+def _goals(
+    px: I64Array,
+    py: I64Array,
+    other: GeometryColumn,
+    border: Outline,
+    start: I64Array,
+    stop: I64Array,
+    grid: Grid,
+    reach: float,
+) -> _Places:
+    """Return where each place goes: to OTHER's nearest vertex within reach, or onto its edge."""
+    nearest = NearEdges(border.x, border.y, start, stop).nearest(px, py, reach)
+    found = np.flatnonzero(nearest.edge != NONE)
+    edge, place = nearest.edge[found], nearest.place[found]
+    a, b = start[edge], stop[edge]
+    to_a = np.hypot(px[found] - border.x[a], py[found] - border.y[a])
+    to_b = np.hypot(px[found] - border.x[b], py[found] - border.y[b])
+    corner = np.where(to_b < to_a, b, a)
+    is_corner = np.minimum(to_a, to_b) <= reach
+    on_x = np.floor(border.x[a] + place * (border.x[b] - border.x[a]) + 0.5).astype(np.int64)
+    on_y = np.floor(border.y[a] + place * (border.y[b] - border.y[a]) + 0.5).astype(np.int64)
+    goal_x, goal_y = px.copy(), py.copy()
+    goal_x[found] = np.where(is_corner, border.x[corner], on_x)
+    goal_y[found] = np.where(is_corner, border.y[corner], on_y)
+    xy = grid.to_map(goal_x, goal_y)
+    xy[found[is_corner]] = other.xy[corner[is_corner]]
+    return _Places(goal_x, goal_y, xy)
+
+
+def _gathered(
+    goal: _Places, is_moved: BoolArray, other: GeometryColumn, border: Outline
+) -> tuple[_Places, I64Array, I64Array]:
+    """Number the places there are now: the goals and OTHER's vertices.
+
+    Returns them, the place of each goal, and the places that edges of INPUT have to heed: OTHER's
+    vertices, and what moved onto its edges.
+    """
+    n_other = len(border.x)
+    x, y = np.concatenate([border.x, goal.x]), np.concatenate([border.y, goal.y])
+    numbering = number_pairs(x, y)
+    firsts = numbering.firsts
+    xy = np.concatenate([other.xy, goal.xy])[firsts]
+    goal_place = numbering.numbers[n_other:]
+    heeded = np.zeros(len(firsts), bool)
+    heeded[numbering.numbers[:n_other]] = True
+    heeded[goal_place[is_moved]] = True
+    return _Places(x[firsts], y[firsts], xy), goal_place, np.flatnonzero(heeded)
+
+
+def _with_neighbours(paths: _Paths, px: I64Array, py: I64Array) -> _Paths:
+    """Give edges the vertices that other features have on them, lest they part."""
+    starts = paths.starts()
+    if len(starts) == 0:
+        return paths
+    a, b = paths.at[starts], paths.at[starts + 1]
+    lines = number_pairs(np.minimum(a, b), np.maximum(a, b))
+    low, high = np.minimum(a, b)[lines.firsts], np.maximum(a, b)[lines.firsts]
+    pairs = NearEdges(px, py, low, high).within(px, py, ON_IT)
+    is_end = (pairs.point == low[pairs.edge]) | (pairs.point == high[pairs.edge])
+    return _added(
+        paths, starts, lines.numbers, a == low[lines.numbers],
+        pairs.edge[~is_end], pairs.point[~is_end], pairs.place[~is_end], NEIGHBOUR,
+    )  # fmt: skip
+
+
+def _without_idle_neighbours(paths: _Paths, places: _Places) -> _Paths:
+    """Leave out vertices of other features that still lie on the edge they were given to."""
+    is_neighbour = paths.vertex == NEIGHBOUR
+    index = np.arange(len(paths.at))
+    before = np.maximum.accumulate(np.where(is_neighbour, 0, index))
+    after = np.minimum.accumulate(np.where(is_neighbour, len(index), index)[::-1])[::-1]
+    asked = np.flatnonzero(is_neighbour)
+    a, p, b = (paths.at[k[asked]] for k in (before, index, after))
+    dx, dy = places.x[b] - places.x[a], places.y[b] - places.y[a]
+    way = np.hypot(dx, dy)
+    across = dx * np.float64(places.y[p] - places.y[a]) - dy * np.float64(places.x[p] - places.x[a])
+    idle = (way > 0) & (np.abs(across) <= ON_IT * way)
+    return _kept(paths, ~np.isin(index, asked[idle]))
+
+
+def _with_corners(
+    paths: _Paths, places: _Places, corners: I64Array, reach: float
+) -> tuple[_Paths, int]:
+    """Give edges the corners of OTHER within reach of them; how many is counted by line.
+
+    Not where a ring along the edge has the corner already: going there twice would make a spike.
+    """
+    starts = paths.starts()
+    if len(starts) == 0:
+        return paths, 0
+    a, b = paths.at[starts], paths.at[starts + 1]
+    lines = number_pairs(np.minimum(a, b), np.maximum(a, b))
+    low, high = np.minimum(a, b)[lines.firsts], np.maximum(a, b)[lines.firsts]
+    pairs = NearEdges(places.x, places.y, low, high).within(
+        places.x[corners], places.y[corners], reach
+    )
+    line, corner = pairs.edge, corners[pairs.point]
+    has_it = _along_has(paths, starts, lines.numbers, line, corner)
+    chosen = np.flatnonzero(~has_it)
+    more = _added(
+        paths, starts, lines.numbers, a == low[lines.numbers],
+        line[chosen], corner[chosen], pairs.place[chosen], NONE,
+    )  # fmt: skip
+    return more, len(chosen)
+
+
+def _along_has(
+    paths: _Paths, starts: I64Array, line_of_edge: I64Array, line: I64Array, place: I64Array
+) -> BoolArray:
+    """Whether, for each (line, place), some ring that runs over the line has the place."""
+    ring_of = owners(paths.ring_offsets)
+    n_lines = int(line_of_edge.max(initial=-1)) + 1
+    grouped = bucket(line_of_edge, n_lines)
+    counts = np.diff(grouped.offsets)[line]
+    edge = grouped.order[spans(grouped.offsets[line], counts)]
+    asked = np.repeat(np.arange(len(line)), counts)
+    both = number_pairs(
+        np.concatenate([ring_of, ring_of[starts[edge]]]), np.concatenate([paths.at, place[asked]])
+    )
+    is_there = np.zeros(len(both.firsts), bool)
+    is_there[both.numbers[: len(ring_of)]] = True
+    has_it = np.zeros(len(line), bool)
+    has_it[asked[is_there[both.numbers[len(ring_of) :]]]] = True
+    return has_it
+
+
+def _added(
+    paths: _Paths,
+    starts: I64Array,
+    line_of_edge: I64Array,
+    is_forward: BoolArray,
+    line: I64Array,
+    place: I64Array,
+    share: F64Array,
+    mark: int,
+) -> _Paths:
+    """Add places to every edge that runs over their line, in order along it."""
+    n_lines = int(line_of_edge.max(initial=-1)) + 1
+    grouped = bucket(line, n_lines)
+    counts = np.diff(grouped.offsets)[line_of_edge]
+    entry = grouped.order[spans(grouped.offsets[line_of_edge], counts)]
+    edge = np.repeat(np.arange(len(starts)), counts)
+    along = np.where(is_forward[edge], share[entry], 1 - share[entry])
+    order = np.lexsort((along, edge))
+    edge, along, added = edge[order], along[order], place[entry[order]]
+    # Each vertex, then what is added behind it.
+    behind = np.zeros(len(paths.at), np.int64)
+    behind[starts] = counts
+    at_vertex = np.arange(len(paths.at)) + offsets_from(behind)[:-1]
+    is_old = np.zeros(len(paths.at) + len(added), bool)
+    is_old[at_vertex] = True
+
+    def filled(old: np.ndarray, new: np.ndarray) -> np.ndarray:
+        both = np.empty(len(is_old), old.dtype)
+        both[is_old], both[~is_old] = old, new
+        return both
+
+    def between(values: F64Array | None) -> F64Array | None:
+        if values is None:
+            return None
+        first, last = values[starts[edge]], values[starts[edge] + 1]
+        return filled(values, first + along * (last - first))
+
+    counts_of_rings = np.diff(paths.ring_offsets) + np.diff(
+        offsets_from(behind)[paths.ring_offsets]
+    )
+    return _Paths(
+        filled(paths.at, added),
+        filled(paths.vertex, np.full(len(added), mark)),
+        between(paths.z),
+        between(paths.m),
+        offsets_from(counts_of_rings),
+    )
+
+
+def _without_repeats(paths: _Paths) -> _Paths:
+    """Leave out vertices at the place of the one before."""
+    ring_of = owners(paths.ring_offsets)
+    keeps = np.ones(len(paths.at), bool)
+    keeps[1:] = (paths.at[1:] != paths.at[:-1]) | (ring_of[1:] != ring_of[:-1])
+    return _kept(paths, keeps)
+
+
+def _kept(paths: _Paths, keeps: BoolArray) -> _Paths:
+    ring_of = owners(paths.ring_offsets)
+    return _Paths(
+        paths.at[keeps],
+        paths.vertex[keeps],
+        None if paths.z is None else paths.z[keeps],
+        None if paths.m is None else paths.m[keeps],
+        offsets_from(count_by(ring_of[keeps], len(paths.ring_offsets) - 1)),
+    )
+
+
+def _rebuilt(
+    some: GeometryColumn, paths: _Paths, xy: F64Array, is_moved: BoolArray
+) -> tuple[GeometryColumn, BoolArray]:
+    """Return the column with new rings, without those that fell together, and which rows changed."""
+    counts = np.diff(paths.ring_offsets)
+    ring_of = owners(paths.ring_offsets)
+    is_changed_ring = np.zeros(some.n_rings, bool)
+    is_changed_ring[owners(some.ring_offsets)[is_moved]] = True
+    is_changed_ring[ring_of[paths.vertex < 0]] = True
+    row_of_ring = owners(some.ring_offsets_of_rows)
+    is_changed = count_by(row_of_ring[is_changed_ring], some.n_rows) > 0
+    least = (1, 2, 4)[some.family]
+    fell = is_changed_ring & (counts < least)
+    part_of_ring = owners(some.part_offsets)
+    # With its outer ring a part goes whole.
+    is_outer = np.zeros(some.n_rings, bool)
+    is_outer[some.part_offsets[:-1][np.diff(some.part_offsets) > 0]] = True
+    lost_part = count_by(part_of_ring[fell & is_outer], some.n_parts) > 0
+    keeps_ring = ~fell & ~lost_part[part_of_ring]
+    keeps = keeps_ring[ring_of]
+    ring_counts = count_by(part_of_ring[keeps_ring], some.n_parts)
+    part_counts = count_by(owners(some.row_offsets)[~lost_part], some.n_rows)
+    rebuilt = replace(
+        some,
+        xy=xy[keeps],
+        ring_offsets=offsets_from(counts[keeps_ring]),
+        part_offsets=offsets_from(ring_counts[~lost_part]),
+        row_offsets=offsets_from(part_counts),
+        z=None if paths.z is None else paths.z[keeps],
+        m=None if paths.m is None else paths.m[keeps],
+    )
+    return rebuilt, is_changed
+
+
+def _with_rows(column: GeometryColumn, rows: I64Array, new: GeometryColumn) -> GeometryColumn:
+    """Return the column with some of its rows, in rising order, replaced."""
+    both = concatenate([column, new])
+    source = np.arange(column.n_rows)
+    source[rows] = column.n_rows + np.arange(len(rows))
+    return both.take(source)
