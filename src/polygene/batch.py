@@ -168,6 +168,79 @@ class Other:
         return self._by_crs[key], [note]
 
 
+def read_one(
+    text: str, choice: Choice, progress: Progress = SILENT, role: str = "INPUT"
+) -> tuple[Layer, list[str]]:
+    """Read an address that must come to one layer; return it and what there is to say about it.
+
+    Raises
+    ------
+    PolygeneError
+        If there is not exactly one such layer, or it cannot be read.
+    """
+    refs = address.resolve(text)
+    if len(refs) > 1:
+        names = ", ".join(ref.words for ref in refs[:5])
+        raise UsageError(f"{role} must be one layer, and {text!r} stands for {len(refs)}: {names}")
+    progress.stage(f"reading {refs[0].words}")
+    reading = address.read(refs[0])
+    if len(reading.layers) > 1:
+        kinds = " and ".join(layer.geometry.family.words for layer in reading.layers)
+        raise DataError(f"{role}, {text}, holds {kinds} together; convert it first to part them")
+    return choice.of(reading.layers[0]), list(reading.notes)
+
+
+def read_alike(
+    inputs: Sequence[str], choice: Choice, progress: Progress = SILENT
+) -> tuple[list[Layer], list[str]]:
+    """Read layers to be put together: all brought to the CRS of the first, their names distinct.
+
+    Returns also what there is to say about it.
+
+    Raises
+    ------
+    PolygeneError
+        If one cannot be read, or has no CRS where others have one.
+    """
+    refs = list(dict.fromkeys(ref for text in inputs for ref in address.resolve(text)))
+    layers: list[Layer] = []
+    notes: list[str] = []
+    for ref in refs:
+        progress.stage(f"reading {ref.words}")
+        reading = address.read(ref)
+        notes += reading.notes
+        for found in reading.layers:
+            layer = choice.of(found)
+            if layers:
+                layer, more = Other(layer).in_crs_of(layers[0])
+                notes += more
+            names = {y.name for y in layers}
+            if layer.name in names:
+                layer = replace(layer, name=_free(f"{ref.path.stem}_{layer.name}", names))
+            layers.append(layer)
+    return layers, notes
+
+
+def _free(name: str, taken: set[str]) -> str:
+    k, free = 1, name
+    while free in taken:
+        k += 1
+        free = f"{name}_{k}"
+    return free
+
+
+def single_target(out: str, on_existing: OnExisting) -> Target:
+    """Return where a single result goes; its layer is called like the file if nothing else is said.
+
+    Raises
+    ------
+    PolygeneError
+        If it cannot go there.
+    """
+    path = Path(address.split(out)[0])
+    return destination.plan(out, [LayerRef(path, path.stem)], on_existing)[0]
+
+
 def read_other(text: str, choice: Choice, progress: Progress = SILENT) -> Other:
     """Read OTHER, which must come to one layer; of mixed dimensions its polygons are taken.
 

@@ -4,9 +4,11 @@ PolygeneError            could not be done (exit code 1)
 ├── DataError            what a file or layer holds does not allow it
 │   ├── UnknownFieldError
 │   ├── UnknownLayerError
+│   ├── LossError        values that a type or width cannot hold
 │   └── GeometryError    one row's geometry, with its place
 ├── FileError            a file cannot be read or written
 ├── ExistsError          the destination is there already
+├── SheetError           a match sheet or recipe, with its line
 ├── UsageError           asked for in a way that makes no sense (exit code 2)
 └── ExpressionError      an expression that does not parse or fit (exit code 2)
 
@@ -99,6 +101,26 @@ class UnknownLayerError(DataError):
         )
 
 
+class LossError(DataError):
+    """Values that a field's type or width cannot hold, and nobody said what to do with them."""
+
+    def __init__(
+        self, layer: str, field: str, kind: str, count: int, samples: Sequence[str]
+    ) -> None:
+        super().__init__(layer, field, kind, count, samples)
+        self.layer, self.field, self.kind = layer, field, kind
+        self.count, self.samples = count, tuple(samples)
+
+    def __str__(self) -> str:
+        values = "1 value does" if self.count == 1 else f"{self.count:,} values do"
+        more = "\n  …" if self.count > len(self.samples) else ""
+        rows = "".join(f"\n  {sample}" for sample in self.samples)
+        return (
+            f"layer {self.layer!r}, field {self.field!r}: {values} not fit {self.kind}; say with "
+            f"on-loss what to do: null or cut{rows}{more}"
+        )
+
+
 class GeometryError(DataError):
     """The geometry of one row cannot be used."""
 
@@ -108,6 +130,18 @@ class GeometryError(DataError):
 
     def __str__(self) -> str:
         return f"{self.where}, {self.row}: {self.reason}; {self.advice}"
+
+
+class SheetError(PolygeneError):
+    """A match sheet or recipe that does not parse or fit; ``line`` counts from 1."""
+
+    def __init__(self, path: object, line: int | None, reason: str) -> None:
+        super().__init__(path, line, reason)
+        self.path, self.line, self.reason = path, line, reason
+
+    def __str__(self) -> str:
+        place = f"{self.path}, line {self.line}" if self.line else f"{self.path}"
+        return f"{place}: {self.reason}"
 
 
 class ExpressionError(PolygeneError):

@@ -21,6 +21,16 @@ METRES = {
     "mi": 1609.344,
     "nmi": 1852.0,
 }
+# Square metres of each unit of area.
+AREAS = {
+    "m2": 1.0,
+    "ha": 1e4,
+    "km2": 1e6,
+    "ft2": 0.3048**2,
+    "yd2": 0.9144**2,
+    "ac": 4046.8564224,
+    "mi2": 1609.344**2,
+}
 METRES_PER_DEGREE = 111_319.49  # on the equator
 
 

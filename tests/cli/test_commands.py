@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 import os
 import re
+import shlex
 import signal
-import sqlite3
 import subprocess
 import sys
 import time
 import unittest
+from pathlib import Path
 
 import numpy as np
 
@@ -19,28 +20,14 @@ from polygene import crs
 from polygene.cli.main import COMMANDS
 from polygene.formats import geopackage
 from polygene.measures import row_areas
+from polygene.table import aggregate, functions
 from tests.support import generators as make
-from tests.support.cli import InFolder
+from tests.support.cli import InFolder, WithSample
 
 SAMPLE = [
     "park", "sectors", "islands", "ferry_lanes", "cables", "buoys", "slipways", "beds_marram",
     "beds_kelda",
 ]  # fmt: skip
-
-
-class WithSample(InFolder):
-    def setUp(self):
-        super().setUp()
-        from polygene.sample import tolva
-
-        self.package, self.patches = tolva.write(self.folder)
-
-    def sql(self, name, statement):
-        connection = sqlite3.connect(self.folder / name)
-        try:
-            return connection.execute(statement).fetchall()
-        finally:
-            connection.close()
 
 
 class Clip(WithSample):
@@ -534,20 +521,31 @@ class Program(InFolder):
         for name in COMMANDS:
             with self.subTest(command=name):
                 text = self.run_polygene(name, "--help").out
-                self.assertRegex(text, rf"Example:\n +polygene {name} ")
+                self.assertRegex(text, rf"Examples?:\n +polygene {name} ")
                 self.assertLessEqual(max(map(len, text.splitlines())), 80)
 
     def test_examples_of_the_help_run(self):
         self.run_polygene("demo", ".")
         for name in COMMANDS:
             text = self.run_polygene(name, "--help").out
-            (line,) = re.findall(r"Example:\n +polygene (.*)", text)
-            done = (
-                self.run_polygene(*line.split(), "--replace")
-                if " -o " in line
-                else self.run_polygene(*line.split())
-            )
-            self.assertEqual(done.code, 0, (line, done.err))
+            block = re.search(r"Examples?:\n((?: +.*\n)+)", text)[1].replace("\\\n", " ")
+            for line in block.strip().splitlines():
+                arguments = shlex.split(line)[1:]
+                writes = {"-o", "--propose"} & set(arguments)
+                done = self.run_polygene(*arguments, *(["--replace"] if writes else []))
+                self.assertEqual(done.code, 0, (line, done.err))
+
+    def test_the_docs_name_every_command_function_and_aggregate(self):
+        docs = Path(__file__).parents[2] / "docs"
+        pages = "".join((docs / f"{p}.md").read_text() for p in ("look", "derive", "attributes"))
+        for name in COMMANDS:
+            if name != "demo":
+                self.assertIn(f"\n## {name}\n", pages)
+        page = (docs / "expressions.md").read_text()
+        for name in (*functions.FUNCTIONS, *aggregate.FUNCTIONS):
+            self.assertIn(f"| `{name}` |", page)
+        for name in functions.GEOMETRY_FUNCTIONS:
+            self.assertIn(f"| `{name}()` |", page)
 
     def test_a_mistyped_command(self):
         done = self.run_polygene("clib")
@@ -569,7 +567,8 @@ class Program(InFolder):
         self.assertEqual(
             polygene.__all__,
             ["__version__", "Layer", "GeometryColumn", "Family", "Expression", "PolygeneError", "clip",
-             "crossings", "dissolve", "erase", "imprint", "intersect", "supersede", "union", "where",
+             "compare", "crossings", "dissolve", "fields", "erase", "imprint", "intersect", "measure",
+             "merge", "subset", "supersede", "tally", "union", "where",
              "single_parts", "read", "write"],
         )  # fmt: skip
         for name in polygene.__all__:

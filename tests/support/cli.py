@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -45,3 +46,20 @@ class InFolder(unittest.TestCase):
     def assert_only(self, *names: str) -> None:
         """The folder holds these files and nothing else: no side files, nothing half-written."""
         self.assertEqual(sorted(p.name for p in self.folder.iterdir()), sorted(names))
+
+
+class WithSample(InFolder):
+    """The folder holds the sample data."""
+
+    def setUp(self):
+        super().setUp()
+        from polygene.sample import tolva
+
+        self.package, self.patches = tolva.write(self.folder)
+
+    def sql(self, name, statement):
+        connection = sqlite3.connect(self.folder / name)
+        try:
+            return connection.execute(statement).fetchall()
+        finally:
+            connection.close()

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import unittest
 
+import numpy as np
 import pyarrow as pa
 
 from polygene.errors import ExpressionError
+from polygene.layer import Layer
 from polygene.table.describe import describe, value_counts
 from polygene.table.expression import Expression
+from tests.support import generators as make
 
 TABLE = pa.table(
     {
@@ -23,6 +26,14 @@ TABLE = pa.table(
         "order": [4, 3, 2, 1],
     }
 )
+
+
+def layer_of(table):
+    column = make.points([[np.array([k, 0.0])] for k in range(table.num_rows)])
+    return Layer("t", column, table)
+
+
+LAYER = layer_of(TABLE)
 
 
 class True_(unittest.TestCase):
@@ -58,15 +69,34 @@ class True_(unittest.TestCase):
             "seen > TIMESTAMP('2020-01-01T09:59:59Z') AND seen < DATE('2021-01-01')": [0],
             'order = 3 OR "order" = 4': [0, 1],
             "1 = 1": [0, 1, 2, 3],
+            "T_AFTER(since, DATE('2020-06-01'))": [1, 3],
+            "T_DURING(since, INTERVAL('2020-01-01', '2022-01-01'))": [1],
+            "T_INTERSECTS(seen, INTERVAL('..', '2021-01-01'))": [0, 1],
+            "T_BEFORE(INTERVAL(since, seen), TIMESTAMP('2020-01-01T11:00:00Z'))": [0],
+            "T_EQUALS(seen, since)": [1, 3],
+            "T_STARTEDBY(INTERVAL(since, seen), DATE('2020-01-01'))": [0],
+            "t_disjoint(since, INTERVAL('2021-01-01', '..'))": [0],
+            "upper(left(name, 2)) = 'ZO'": [0],
+            "concat(depth, 'm') = '40m' and characters(trim(' x')) = 1": [3],
+            "coalesce(depth, -1) = -1": [2],
+            "if(open, depth, 0) > 1": [3],
+            "least(depth, 2) = 2 and greatest(depth, 2) = 40": [3],
+            "year(since) = 2021 and month(seen) = 1 and day(since) = 1": [1],
+            "days(since, DATE('2020-01-11')) = 10": [0],
+            "x() > 1.5 and parts() = 1 and vertices() = 1": [2, 3],
+            "number('7') + whole('1') = 8": [0, 1, 2, 3],
+            "day_of('01.02.2020', 'DD.MM.YYYY') < since": [1, 3],
+            "replace(name, 'o', '0') LIKE 'Z0%'": [0],
+            "round(depth / 3, 1) = 0.7 or sqrt(depth) = 1": [0, 1],
             "1 > 2": [],
             "depth = 1.0": [0],
         }.items():
             with self.subTest(text=text):
-                found = Expression(text).true_rows(TABLE, "t")
+                found = Expression(text).true_rows(LAYER)
                 self.assertEqual(found.nonzero()[0].tolist(), rows)
 
     def test_an_empty_table(self):
-        self.assertEqual(len(Expression("depth > 1").true_rows(TABLE.slice(0, 0), "t")), 0)
+        self.assertEqual(len(Expression("depth > 1").true_rows(layer_of(TABLE.slice(0, 0)))), 0)
 
 
 class Complaints(unittest.TestCase):
@@ -84,7 +114,15 @@ class Complaints(unittest.TestCase):
             ("(depth = 1", "ends too early", 10),
             ("depth = 1)", "')' does not fit here", 9),
             ("", "is empty", 0),
-            ("area(depth) > 1", "no function 'area'", 0),
+            ("aria(depth) > 1", "no function 'aria'; did you mean 'area'", 0),
+            ("area(depth) > 1", "area takes one of m2, ha", 5),
+            ("upper(depth) = 'X'", "upper needs a text here, and this is a number", 6),
+            ("left(name) = 'X'", "left takes text, number; here it has 1", 0),
+            ("if(depth, 1, 2) = 1", "if needs a boolean here", 3),
+            ("T_AFTER(depth, since)", "a date, time or interval is needed", 8),
+            ("T_AFTER(since)", "takes two", 0),
+            ("INTERVAL('2020', '..') = 1", "'2020' is not a date", 9),
+            ("left(name, depth) = 'x'", "must be the same for all rows", 0),
             ("name + 1 = 2", "arithmetic needs a number", 0),
             ("depth", "gives a number, not true or false", 0),
             ("DATE('soon') = since", "'soon' is not a date", 0),
@@ -92,7 +130,7 @@ class Complaints(unittest.TestCase):
             ("open AND depth", "AND needs a boolean", 9),
         ]:
             with self.subTest(text=text), self.assertRaises(ExpressionError) as caught:
-                Expression(text).true_rows(TABLE, "t")
+                Expression(text).true_rows(LAYER)
             self.assertIn(reason, str(caught.exception))
             self.assertEqual(caught.exception.column, column)
 

@@ -3,91 +3,61 @@
 from __future__ import annotations
 
 import sys
-import time
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, overlay, show
+from polygene.cli import each, options, overlay, show
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-    from polygene.ops.dissolve import DissolveResult, DissolveSummary
+    from polygene.ops.dissolve import DissolveSummary
 
 
 @click.command()
-@options.inputs
 @click.option("--by", metavar="FIELDS", default="", help="Fields to agree in, with commas between.")
-@options.where
-@options.out
-@options.replace
-@options.next_
+@options.take
+@click.option(
+    "--null-group", type=click.Choice(["together", "apart"]), default="together", show_default=True,
+    help="Features with nulls in --by: one group, or each left as it is.",
+)  # fmt: skip
+@each.common
 @options.single_parts
 @options.precision
-@options.crs
 @options.keep_dump
-@options.json
-@options.quiet
 def dissolve(
-    inputs: tuple[str, ...],
     by: str,
-    where: Any,
-    out: str,
-    replace: bool,
-    next_: bool,
+    take: tuple[str, ...],
+    null_group: str,
     single_parts: bool,
     precision: Any,
-    crs: str | None,
     keep_dump: str | None,
-    as_json: bool,
-    quiet: bool,
+    **options_: Any,
 ) -> None:
     """Join features that agree in some fields, or all of them.
 
-    Other fields keep a value where the whole group agrees, and are null elsewhere; the summary says
-    in how many groups they disagreed.
+    Fields are aggregated as --take says. Others keep a value where the whole group agrees, and are
+    null elsewhere; the summary says in how many groups they disagreed.
 
     \b
     Example:
-      polygene dissolve tolva.gpkg#sectors --by district -o districts.gpkg
+      polygene dissolve tolva.gpkg#sectors --by district -o districts.gpkg \\
+        --take "sectors = count()" --take "depth = max(depth_max)"
     """
-    from polygene import batch
-    from polygene.crs import parse
     from polygene.ops.dissolve import dissolve as dissolve_layer
 
-    fields = [name.strip() for name in by.split(",") if name.strip()]
-    began = time.monotonic()
-    with show.progress(quiet) as progress:
+    def work(layer: Layer, progress: Any) -> Any:
+        step = None if precision is None else precision.in_map_units(layer.crs)
+        with overlay.keeping_dump(keep_dump, [layer]):
+            return dissolve_layer(
+                layer, options.names_of(by), take, nulls_apart=null_group == "apart",
+                single_parts=single_parts, precision=step, progress=progress,
+            )  # fmt: skip
 
-        def work(layer: Layer) -> tuple[DissolveResult, list[str]]:
-            step = None if precision is None else precision.in_map_units(layer.crs)
-            with overlay.keeping_dump(keep_dump, [layer]):
-                result = dissolve_layer(
-                    layer, fields, single_parts=single_parts, precision=step, progress=progress
-                )
-            return result, result.summary.notes
-
-        done = batch.run(
-            inputs, work, out,
-            choice=batch.Choice(where, parse(crs) if crs else None),
-            on_existing=options.on_existing(replace, next_), progress=progress,
-        )  # fmt: skip
-    seconds = time.monotonic() - began
-    if as_json:
-        show.json(overlay.facts(done, "dissolve", seconds))
-        return
-    if quiet:
-        return
-    for item in done:
-        _print(item.result.summary)
-    overlay.written(done, seconds)
-    for item in done:
-        side = item.result.summary.input
-        for text in [*item.notes, *overlay.crossed(side, "features")]:
-            show.note(text)
+    each.run("dissolve", work, _print, **options_)
 
 
-def _print(summary: DissolveSummary) -> None:
+def _print(summary: DissolveSummary) -> list[str]:
     from polygene.units import worded
 
     err = sys.stderr
@@ -102,5 +72,7 @@ def _print(summary: DissolveSummary) -> None:
         words = ", ".join(f"{name} in {n:,}" for name, n in summary.disagreements.items())
         show.line("disagreed", f"{words} of the groups; null there", err)
     show.line("CRS", summary.crs, err)
+    notes = [*summary.notes, *overlay.crossed(summary.input, "features")]
     if summary.without_geometry:
-        show.note(f"{summary.input.name}: {summary.without_geometry:,} without geometry")
+        notes.append(f"{summary.input.name}: {summary.without_geometry:,} without geometry")
+    return notes

@@ -52,7 +52,7 @@ def intersect(with_: tuple[str, ...], origins: bool, crossings: bool, **options_
 def _crossings(with_: tuple[str, ...], origins: bool, options_: dict[str, Any]) -> None:
     if len(with_) > 1:
         raise click.UsageError("--crossings needs a single --with")
-    for name in ("snap", "drop_slivers"):
+    for name in ("snap", "drop_slivers", "refresh", "apportion"):
         if options_.pop(name) is not None:
             raise click.UsageError(f"--{name.replace('_', '-')} has no meaning with --crossings")
     from polygene.ops.crossings import crossings
@@ -62,7 +62,8 @@ def _crossings(with_: tuple[str, ...], origins: bool, options_: dict[str, Any]) 
         lambda progress: overlay.read_others(
             with_, options_["with_where"], options_["crs"], progress
         ),
-        origins=origins, snap=None, drop_slivers=None, prints=_print_crossings, **options_,
+        origins=origins, snap=None, drop_slivers=None, refresh=None, apportion=None,
+        prints=_print_crossings, **options_,
     )  # fmt: skip
 
 

@@ -14,19 +14,25 @@ from typing import Any, NoReturn
 import click
 
 from polygene import __version__
-from polygene.errors import ExpressionError, PolygeneError, UsageError
+from polygene.errors import ExpressionError, PolygeneError, SheetError, UsageError
 
 # name: (group, what it does). Each lives in the module of its name, loaded only when called.
 COMMANDS = {
     "layers": ("look", "lists what is in files: layers, geometry, features, CRS, extent"),
     "peek": ("look", "a layer's fields with types, nulls and ranges, and some of its rows"),
+    "compare": ("look", "two layers side by side, and which features changed"),
+    "subset": ("prepare", "keeps features by attributes or a box, and some of their fields"),
+    "fields": ("prepare", "renames, retypes, computes, drops and reorders fields"),
     "clip": ("derive", "keeps what lies inside OTHER"),
     "erase": ("derive", "removes what lies inside OTHER"),
     "intersect": ("derive", "the shared pieces, with the attributes of both"),
     "union": ("derive", "all pieces of both, each with the attributes it has a right to"),
     "imprint": ("derive", "all of INPUT, split along OTHER, with its attributes inside"),
     "supersede": ("derive", "OTHER replaces INPUT wherever it lies; the rest stays"),
+    "merge": ("derive", "several layers into one, reconciling their fields"),
     "dissolve": ("derive", "joins features that agree in some fields, or all of them"),
+    "measure": ("figure", "adds area, length, perimeter, centroid and other columns"),
+    "tally": ("figure", "a table of counts, areas or other sums by one or two fields"),
     "demo": ("repeat", "writes the sample data and works through an example on it"),
 }
 GROUPS = {
@@ -107,7 +113,7 @@ def main() -> NoReturn:
         code = 1
     except PolygeneError as err:
         _complain(str(err))
-        code = 2 if isinstance(err, (UsageError, ExpressionError)) else 1
+        code = 2 if isinstance(err, (UsageError, ExpressionError, SheetError)) else 1
     except (KeyboardInterrupt, click.Abort):
         _complain("interrupted; nothing was written")
         code = 130

@@ -108,6 +108,12 @@ drop_slivers = click.option(
     "--drop-slivers", type=DistanceType(), metavar="WIDTH",
     help="Give parts thinner than this to the neighbour they border most.",
 )  # fmt: skip
+refresh = click.option(
+    "--refresh", metavar="FIELDS", help="Measure stored areas or lengths anew in these fields."
+)
+apportion = click.option(
+    "--apportion", metavar="FIELDS", help="Scale these by the share of the feature that is kept."
+)
 crs = click.option("--crs", metavar="CRS", help="The CRS of layers that state none.")
 keep_dump = click.option(
     "--keep-dump", type=click.Path(), metavar="FOLDER",
@@ -115,6 +121,19 @@ keep_dump = click.option(
 )  # fmt: skip
 json = click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON.")
 quiet = click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors.")
+
+
+def names_of(text: str | None) -> list[str]:
+    """Split names with commas between; blanks around them do not count."""
+    return [name.strip() for name in (text or "").split(",") if name.strip()]
+
+
+keep = click.option("--keep", metavar="FIELDS", help="Keep only these fields, in this order.")
+drop = click.option("--drop", metavar="FIELDS", help="Drop these fields.")
+take = click.option(
+    "--take", multiple=True, metavar="'NAME = FUNCTION(FIELD)'",
+    help="Aggregate a field: count sum mean min max median first last agreed list majority.",
+)  # fmt: skip
 
 
 def on_existing(replace: bool, next_: bool) -> OnExisting:

@@ -44,7 +44,8 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     for option in reversed(
         (
             options.inputs, options.where, options.with_where, options.out, options.replace,
-            options.next_, options.snap, options.drop_slivers, options.single_parts,
+            options.next_, options.snap, options.drop_slivers, options.refresh, options.apportion,
+            options.single_parts,
             options.precision, options.crs, options.keep_dump, options.json, options.quiet,
         )
     ):  # fmt: skip
@@ -77,6 +78,8 @@ def run(
     precision: Any,
     snap: Any,
     drop_slivers: Any,
+    refresh: str | None,
+    apportion: str | None,
     crs: str | None,
     keep_dump: str | None,
     as_json: bool,
@@ -110,9 +113,14 @@ def run(
                 )
                 if distance is not None
             }  # fmt: skip
+            lists = {
+                name: options.names_of(text)
+                for name, text in (("refresh", refresh), ("apportion", apportion))
+                if text
+            }
             with keeping_dump(keep_dump, [layer, *mine]):
                 result = operation(
-                    layer, *mine, single_parts=single_parts, progress=progress, **distances,
+                    layer, *mine, single_parts=single_parts, progress=progress, **distances, **lists,
                     **extra,
                 )  # fmt: skip
             return result, [*notes, *result.summary.notes]
@@ -354,6 +362,7 @@ def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
                     f"detail of {n}, whose rings cross after it; a smaller one spares them"
                 )
             notes += fell(snapped, f"a snap of {summary.snap.distance:g}")
+        notes += stored(summary)
         if summary.without_geometry:
             notes.append(
                 f"{summary.input.name}: {summary.without_geometry:,} without geometry left out"
@@ -363,6 +372,26 @@ def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
                 "everything lies inside" if summary.operation == "erase" else "nothing lies inside"
             )
             notes.append(f"{summary.input.name}: {what}; the result is empty")
+    return notes
+
+
+def stored(summary: OverlaySummary) -> list[str]:
+    """Say what became of fields that hold areas and lengths."""
+    notes = []
+    for item in summary.stored:
+        what = f"{item.layer}: field {item.field} holds the {item.measure}"
+        what += f" in {item.unit}" if item.unit else ""
+        if item.done == "kept" and item.cut:
+            n = show.counted(item.cut, "feature")
+            notes.append(
+                f"{what}, which is no longer true of {n} that came out cut; --refresh {item.field} "
+                "measures it anew"
+            )
+        elif item.done == "refreshed":
+            notes.append(f"{what}; measured anew")
+        elif item.done == "apportioned":
+            n = show.counted(item.cut, "feature")
+            notes.append(f"{item.layer}: field {item.field} scaled in {n} that came out cut")
     return notes
 
 

@@ -63,11 +63,12 @@ def table(
     stream: TextIO | None = None,
     flexible: Sequence[int] = (),
     indent: str = GAP,
+    has_total: bool = False,
 ) -> None:
     """Print columns under their heads.
 
     ``right`` are columns of numbers, ``flexible`` those that may be cut to fit the
-    width, the first of them first.
+    width, the first of them first. With ``has_total`` the last row stands out.
     """
     stream = stream or sys.stdout
     widths = [max(map(len, cells)) for cells in zip(head, *rows, strict=True)]
@@ -82,6 +83,8 @@ def table(
             for column, (cell, width) in enumerate(zip(row, widths, strict=True))
         ]
         line = (indent + GAP.join(cells)).rstrip()
+        if has_total and k == len(rows):
+            line = styled(line, stream, bold=True)
         click.echo(_underlined(cells, indent, stream) if k == 0 else line, file=stream)
 
 

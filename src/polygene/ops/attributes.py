@@ -22,16 +22,16 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
     origins : bool
         Add for each layer the identifier of the row, or its number counted from 1.
     """
-    taken: set[str] = set()
     fields: list[pa.Field] = []
     columns: list[pa.ChunkedArray] = []
-    for k, layer in enumerate(layers):
+    all_names = joined_names(layers)
+    taken = {name.casefold() for names in all_names for name in names}
+    for k, (layer, names) in enumerate(zip(layers, all_names, strict=True)):
         index = pa.array(rows[:, k], mask=rows[:, k] == NONE)
         if layer.table.num_columns:
             table = layer.table.take(index)
-            for field, column in zip(table.schema, table.columns, strict=True):
-                fields.append(field.with_name(free_name(field.name, layer.name, taken)))
-                columns.append(column)
+            fields += [f.with_name(n) for f, n in zip(table.schema, names, strict=True)]
+            columns += table.columns
     if origins:
         for k, layer in enumerate(layers):
             ids = np.arange(1, layer.n_rows + 1) if layer.ids is None else layer.ids
@@ -44,6 +44,15 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
             )
             columns.append(pa.chunked_array([pa.array(own, mask=is_none)]))
     return pa.table(columns, pa.schema(fields))
+
+
+def joined_names(layers: Sequence[Layer]) -> list[list[str]]:
+    """Return the names that the fields of each layer get in a joined table."""
+    taken: set[str] = set()
+    return [
+        [free_name(name, layer.name, taken) for name in layer.table.column_names]
+        for layer in layers
+    ]
 
 
 def free_name(name: str, layer: str, taken: set[str]) -> str:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
+import pyarrow as pa
 
 from polygene.arrays import F64Array, I64Array, count_by, owners, sum_by
 from polygene.crs import label
+from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
@@ -20,7 +22,9 @@ from polygene.plane.grid import Grid
 from polygene.plane.overlay import Overlay, face_areas, overlay
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 from polygene.progress import SILENT, Progress
-from polygene.table.groups import Groups, agreed, group_rows
+from polygene.table.aggregate import Groups as Entries
+from polygene.table.aggregate import Take, aggregate
+from polygene.table.groups import Agreed, Groups, agreed, group_rows
 
 
 @dataclass(frozen=True)
@@ -28,7 +32,9 @@ class DissolveSummary:
     """What a dissolve did.
 
     area : of the result; ``overlap`` is how much of INPUT lay under more than one feature of a group
-    disagreements : groups in which a field had more than one value, by field; null there
+    disagreements : groups in which a field had more than one value, or a majority two, by field;
+        null there
+    taken : the fields that were aggregated
     """
 
     input: Side
@@ -42,6 +48,7 @@ class DissolveSummary:
     crs: str
     precision: float
     notes: list[str]
+    taken: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -53,26 +60,34 @@ class DissolveResult:
 def dissolve(
     layer: Layer,
     by: Sequence[str] = (),
+    take: Sequence[str] = (),
     *,
+    nulls_apart: bool = False,
     single_parts: bool = False,
     precision: float | None = None,
     progress: Progress = SILENT,
 ) -> DissolveResult:
     """Join features that agree in the fields ``by``, or all of them if none is named.
 
-    A field keeps its value where the group agrees, and is null elsewhere. Nulls in ``by`` form a
-    group. Lines and points are gathered into one feature a group, as they are.
+    Fields are aggregated as ``take`` says, as in ``beds = count()``; the others keep their value where
+    the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or with ``nulls_apart``
+    each such feature one of its own. Lines and points are gathered into one feature a group, as they
+    are.
 
     Raises
     ------
     UnknownFieldError
         If a field is not there.
+    ExpressionError
+        If an aggregate does not parse or fit.
     DataError
         If coordinates are not finite.
     """
     for name in by:
         layer.check_field(name)
-    groups = group_rows(layer.table, by, layer.n_rows)
+    takes = [Take.parse(text) for text in take]
+    check_names(takes, by)
+    groups = group_rows(layer.table, by, layer.n_rows, nulls_apart)
     bounds = finite_bounds(layer)
     grid = grid_for(layer, [extent_of(bounds)], precision)
     ruler = ruler_for(layer.crs)
@@ -86,6 +101,7 @@ def dissolve(
     else:
         geometry = _gathered(layer.geometry, groups)
     attributes = agreed(layer.table, groups, by)
+    attributes = with_taken(attributes, takes, layer, groups)
     result = replace(layer, geometry=geometry, table=attributes.table, ids=None)
     if single_parts:
         result = to_single_parts(result)
@@ -99,8 +115,45 @@ def dissolve(
             side, list(by), result.n_rows, area, overlap,
             "m²" if ruler.unit == "m" else "square units", attributes.disagreements,
             int(layer.geometry.is_empty.sum()), label(layer.crs), grid.step, notes,
+            [t.name for t in takes],
         ),
     )  # fmt: skip
+
+
+def check_names(takes: Sequence[Take], by: Sequence[str]) -> None:
+    """Refuse two aggregates of one name, or one with the name of a field of the groups.
+
+    Raises
+    ------
+    UsageError
+    """
+    names = [name.casefold() for name in [*by, *(t.name for t in takes)]]
+    for name in names:
+        if names.count(name) > 1:
+            raise UsageError(
+                f"two fields of the result would be called {name!r}; name one otherwise"
+            )
+
+
+def with_taken(attributes: Agreed, takes: Sequence[Take], layer: Layer, groups: Groups) -> Agreed:
+    """Add aggregates to a table of one row a group; one of a field's name takes its place."""
+    table, disagreements = attributes.table, dict(attributes.disagreements)
+    rows = np.arange(layer.n_rows)
+    for take in takes:
+        found = aggregate(take, layer, Entries(rows, groups.group, groups.n_groups))
+        place = next(
+            (k for k, n in enumerate(table.column_names) if n.casefold() == take.name.casefold()),
+            None,
+        )
+        if place is None:
+            columns, fields = [*table.columns, found.data], [*table.schema, found.field]
+            table = pa.table(columns, pa.schema(fields))
+        else:
+            table = table.set_column(place, found.field, found.data)
+        disagreements.pop(take.name, None)
+        if found.disagreed:
+            disagreements[take.name] = found.disagreed
+    return Agreed(table, disagreements)
 
 
 def _joined_polygons(

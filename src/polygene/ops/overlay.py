@@ -26,11 +26,12 @@ from polygene.geometry import (
 )
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_lengths, row_measures, ruler_for
-from polygene.ops.attributes import joined
+from polygene.ops.attributes import joined, joined_names
 from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.parts import taken_apart
 from polygene.ops.slivers import count_slivers, give_away
 from polygene.ops.snap import snapped_onto
+from polygene.ops.stored import Source, adjusted
 from polygene.ops.summary import (
     Balance,
     NamedRows,
@@ -60,12 +61,16 @@ class How(TypedDict, total=False):
     drop_slivers : give parts of the result thinner than this, in map units, to the neighbour with
         the longest shared border
     single_parts : give each part of a result a row of its own
+    refresh : fields that hold the area, perimeter or length of their features, to measure anew
+    apportion : fields of numbers to multiply by the share of the feature that a row is
     """
 
     precision: float | None
     snap: float | None
     drop_slivers: float | None
     single_parts: bool
+    refresh: Sequence[str]
+    apportion: Sequence[str]
     progress: Progress
 
 
@@ -105,21 +110,36 @@ def lay(
         _check_other(layer, other, rule, others[0])
     snap, precision = how.get("snap"), how.get("precision")
     told = Told(rule, whole, origins, precision, how.get("progress", SILENT))
-    if snap is not None:
-        return finished(_snapped_first(layer, others, told, snap), how)
-    return finished(_lay(layer, others, told), how)
+    laid = (
+        _snapped_first(layer, others, told, snap) if snap is not None else _lay(layer, others, told)
+    )
+    sources = [layer, *others] if rule.is_keyed_by_other else [layer]
+    return finished(laid, sources, how)
 
 
-def finished(done: OverlayResult, how: How) -> OverlayResult:
-    """Give slivers away and take parts apart, if told so."""
-    layer, summary = done.layer, done.summary
+class Laid(NamedTuple):
+    """A result, and the rows of the sources that its rows are pieces of, NONE for none."""
+
+    result: OverlayResult
+    rows: I64Array
+
+
+def finished(laid: Laid, sources: Sequence[Layer], how: How) -> OverlayResult:
+    """Give slivers away, take parts apart, and look after stored measures, as told."""
+    (layer, summary), rows = (laid.result.layer, laid.result.summary), laid.rows
     width = how.get("drop_slivers")
     if width is not None:
-        layer, given = give_away(layer, width, summary.precision)
-        summary = replace(summary, given_away=given)
+        layer, given, kept = give_away(layer, width, summary.precision)
+        summary, rows = replace(summary, given_away=given), rows[kept]
     if how.get("single_parts"):
-        layer = to_single_parts(layer)
-    return OverlayResult(layer, replace(summary, out=layer.n_rows))
+        layer, kept = taken_apart(layer)
+        rows = rows[kept]
+    names = joined_names(sources)
+    layer, stored = adjusted(
+        layer, [Source(y, rows[:, k], names[k]) for k, y in enumerate(sources)],
+        how.get("refresh", ()), how.get("apportion", ()),
+    )  # fmt: skip
+    return OverlayResult(layer, replace(summary, out=layer.n_rows, stored=stored))
 
 
 class Told(NamedTuple):
@@ -132,13 +152,13 @@ class Told(NamedTuple):
     progress: Progress
 
 
-def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: float) -> OverlayResult:
+def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: float) -> Laid:
     """Snap INPUT, lay it over the OTHERs, and compare with what came out without."""
     told.progress.stage(f"{layer.name}: what it is without the snap")
-    plain = _lay(layer, others, told)
+    plain = _lay(layer, others, told).result
     told.progress.stage(f"{layer.name}: snapping to {' and '.join(y.name for y in others)}")
     moved, facts = snapped_onto(layer, others, snap, told.precision)
-    done = _lay(moved, others, told)
+    done, rows = _lay(moved, others, told)
     n_fell = facts.fell.count
     facts = replace(
         facts,
@@ -152,10 +172,10 @@ def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: floa
         without_geometry=done.summary.without_geometry - n_fell,
         dropped=done.summary.dropped + n_fell,
     )
-    return OverlayResult(done.layer, summary)
+    return Laid(OverlayResult(done.layer, summary), rows)
 
 
-def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> OverlayResult:
+def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
     rule, progress = told.rule, told.progress
     verb = rule.name.lower()
     scene = _scene(layer, others, rule, told.precision)
@@ -174,7 +194,7 @@ def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> OverlayResult:
         balance = _balance(layer, scene, plan, done, rule, passed, written)
     result = _result_layer(layer, others, rule, made, told.origins)
     summary = _summary(layer, others, rule, scene, plan, done, made, balance)
-    return OverlayResult(result, summary)
+    return Laid(OverlayResult(result, summary), made.rows)
 
 
 class _Scene(NamedTuple):

@@ -56,16 +56,17 @@ def count_slivers(layer: Layer, width: float) -> int:
     return int((_part_sizes(_parts(layer.geometry), ruler)[1] < width * ruler.map_unit).sum())
 
 
-def give_away(layer: Layer, width: float, precision: float) -> tuple[Layer, GivenAway]:
+def give_away(layer: Layer, width: float, precision: float) -> tuple[Layer, GivenAway, I64Array]:
     """Give each part thinner than a width (map units) to the neighbour with the longest shared border.
 
     Slivers beside nothing but slivers follow those that found a neighbour. What has none at all stays.
-    The outline of all together stays as it is.
+    What is covered in all stays as it is. Returns also the rows that are still there.
     """
     ruler = ruler_for(layer.crs)
     unit = unit_of(layer.geometry.family, ruler)
     if layer.geometry.family != Family.POLYGONS:
-        return layer, GivenAway(width, 0, 0.0, unit, 0, 0.0, 0)
+        nothing = GivenAway(width, 0, 0.0, unit, 0, 0.0, 0)
+        return layer, nothing, np.arange(layer.n_rows)
     column = layer.geometry
     parts = _parts(column)
     areas, thickness = _part_sizes(parts, ruler)
@@ -89,7 +90,7 @@ def give_away(layer: Layer, width: float, precision: float) -> tuple[Layer, Give
         int((column.is_empty & ~layer.geometry.is_empty).sum()),
     )  # fmt: skip
     kept = np.flatnonzero(~column.is_empty | layer.geometry.is_empty)
-    return layer.with_geometry(column.take(kept), kept), facts
+    return layer.with_geometry(column.take(kept), kept), facts, kept
 
 
 def _nothing(column: GeometryColumn, grid: Grid) -> tuple[GeometryColumn, Outline]:

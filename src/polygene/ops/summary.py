@@ -11,6 +11,7 @@ from polygene.errors import BalanceError
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import Ruler
+from polygene.ops.stored import Stored
 
 MOST_ROWS_NAMED = 5
 
@@ -131,6 +132,7 @@ class OverlaySummary:
     notes: list[str]
     snap: Snap | None = None
     given_away: GivenAway | None = None
+    stored: list[Stored] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

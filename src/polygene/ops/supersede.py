@@ -12,10 +12,11 @@ from polygene.errors import DataError
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
 from polygene.ops.attributes import free_name
-from polygene.ops.overlay import How, finished, lay
+from polygene.ops.overlay import How, Laid, finished, lay
 from polygene.ops.summary import OverlayResult
 from polygene.plane.keys import Rule
 from polygene.progress import SILENT
+from polygene.table.types import widened
 
 
 def supersede(
@@ -26,8 +27,8 @@ def supersede(
     """Return INPUT without what lies inside the OTHERs, and the OTHERs.
 
     Of several OTHERs the first has precedence over the second, and so on. The fields are INPUT's,
-    then those that only OTHERs have; a field of one name and another type gets its layer's name in
-    front. For the rest see `polygene.ops.overlay.lay`.
+    then those that only OTHERs have; types of one name widen as far as nothing is lost, else the
+    field gets its layer's name in front. For the rest see `polygene.ops.overlay.lay`.
 
     Raises
     ------
@@ -43,7 +44,12 @@ def supersede(
         "precision": how.get("precision"),
         "progress": how.get("progress", SILENT),
     }
-    snapped: How = {**told, "snap": how.get("snap")}
+    snapped: How = {
+        **told,
+        "snap": how.get("snap"),
+        "refresh": how.get("refresh", ()),
+        "apportion": how.get("apportion", ()),
+    }
     rest = lay(layer, others, Rule.ERASE, **snapped)
     result, n_others = rest.layer, 0
     for k in reversed(range(len(others))):
@@ -64,34 +70,33 @@ def supersede(
         other_only=n_others,
         notes=notes,
     )
-    return finished(OverlayResult(result, summary), how)
+    rows = np.zeros((result.n_rows, 0), np.int64)
+    last: How = {"single_parts": how.get("single_parts", False)}
+    if "drop_slivers" in how:
+        last["drop_slivers"] = how["drop_slivers"]
+    done = finished(Laid(OverlayResult(result, summary), rows), [], last)
+    return replace(done, summary=replace(done.summary, stored=rest.summary.stored))
 
 
 def _stacked(below: Layer, above: Layer) -> Layer:
     """Return the rows of two layers, the fields brought together by name."""
     mine = {field.name.casefold(): field for field in below.table.schema}
     taken = set(mine)
-    names = []
+    fields = {field.name: field for field in below.table.schema}
+    source = {}  # name in the result → name in the layer above
     for field in above.table.schema:
         same = mine.get(field.name.casefold())
-        if same is not None and same.type == field.type:
-            names.append(same.name)
+        wide = None if same is None else widened(same, field)
+        if same is not None and wide is not None:
+            fields[same.name], source[same.name] = wide, field.name
         else:
-            names.append(free_name(field.name, above.name, taken))
-    upper = above.table.rename_columns(names) if names else above.table
-    fields = {field.name: field for field in below.table.schema}
-    for name, field in zip(names, above.table.schema, strict=True):
-        fields.setdefault(name, field.with_name(name))
+            name = free_name(field.name, above.name, taken)
+            fields[name], source[name] = field.with_name(name), field.name
     columns = [
         pa.chunked_array(
             [
-                chunk
-                for source, n_rows in ((below.table, below.n_rows), (upper, above.n_rows))
-                for chunk in (
-                    source.column(name).chunks
-                    if name in source.column_names
-                    else [pa.nulls(n_rows, field.type)]
-                )
+                *_chunks(below, name if name in below.table.column_names else None, field.type),
+                *_chunks(above, source.get(name), field.type),
             ],
             field.type,
         )
@@ -104,3 +109,10 @@ def _stacked(below: Layer, above: Layer) -> Layer:
     geometry = replace(concatenate(columns_of), is_multi=is_multi)
     table = pa.table(columns, pa.schema(list(fields.values())))
     return replace(below, geometry=geometry, table=table, ids=None)
+
+
+def _chunks(layer: Layer, name: str | None, kind: pa.DataType) -> list[pa.Array]:
+    """Return a field's values in a wider type, or nulls where the layer has no such field."""
+    if name is None:
+        return [pa.nulls(layer.n_rows, kind)]
+    return layer.table.column(name).cast(kind).chunks

@@ -26,7 +26,7 @@ from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.overlay import How, finished, lay
+from polygene.ops.overlay import How, Laid, finished, lay
 from polygene.ops.summary import (
     Balance,
     NamedRows,
@@ -68,11 +68,11 @@ def union(
             "polygons. imprint splits lines and points along OTHER"
         )
     if not others:
-        return finished(_of_one(layer, origins, how), how)
+        return finished(_of_one(layer, origins, how), [layer], how)
     return lay(layer, others, Rule.UNION, origins=origins, **how)
 
 
-def _of_one(layer: Layer, origins: bool, how: How) -> OverlayResult:
+def _of_one(layer: Layer, origins: bool, how: How) -> Laid:
     """Lay a layer over itself."""
     bounds = finite_bounds(layer)
     grid = grid_for(layer, [extent_of(bounds)], how.get("precision"))
@@ -106,7 +106,7 @@ def _of_one(layer: Layer, origins: bool, how: How) -> OverlayResult:
         float(np.where(sound, before, own).sum()), shared, float(sizes[found.depth == 1].sum()),
         float(bound.sum()), unit_of(Family.POLYGONS, ruler),
     )  # fmt: skip
-    return OverlayResult(
+    done = OverlayResult(
         result,
         OverlaySummary(
             "union",
@@ -118,6 +118,7 @@ def _of_one(layer: Layer, origins: bool, how: How) -> OverlayResult:
             [],
         ),
     )  # fmt: skip
+    return Laid(done, found.row[:, None])
 
 
 class _Regions(NamedTuple):

@@ -8,6 +8,8 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from polygene.table.types import type_words
+
 MOST_COMMON = 3
 
 
@@ -25,27 +27,6 @@ class FieldDescription:
     high: Any = None
     distinct: int | None = None
     common: list[tuple[Any, int]] = field(default_factory=list)
-
-
-def type_words(arrow_field: pa.Field) -> str:
-    """Return a type as analysts say it: ``text(20)``, ``integer``, ``small integer``, ``real``."""
-    kind = arrow_field.type
-    width = (arrow_field.metadata or {}).get(b"width")
-    suffix = f"({width.decode()})" if width else ""
-    if pa.types.is_integer(kind):
-        return "integer" if kind.bit_width == 64 else f"integer {kind.bit_width}"
-    for test, words in (
-        (pa.types.is_boolean, "boolean"),
-        (pa.types.is_float64, "real"),
-        (pa.types.is_floating, "real 32"),
-        (pa.types.is_date, "date"),
-        (pa.types.is_timestamp, "date and time"),
-        (pa.types.is_string, f"text{suffix}"),
-        (pa.types.is_binary, f"blob{suffix}"),
-    ):
-        if test(kind):
-            return words
-    return str(kind)
 
 
 def describe(table: pa.Table) -> list[FieldDescription]:

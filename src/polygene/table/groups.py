@@ -34,12 +34,23 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
     return np.array(pc.add(pc.fill_null(indices, -1), 1), dtype=np.int64)
 
 
-def group_rows(table: pa.Table, by: Sequence[str], n_rows: int) -> Groups:
-    """Group rows that agree in some fields; nulls agree with each other. No field, one group."""
+def group_rows(
+    table: pa.Table, by: Sequence[str], n_rows: int, nulls_apart: bool = False
+) -> Groups:
+    """Group rows that agree in some fields. No field, one group.
+
+    Nulls agree with each other, or with ``nulls_apart`` with nothing: such a row is its own group.
+    """
     key = np.zeros(n_rows, np.int64)
     firsts = np.zeros(min(n_rows, 1), np.int64)
+    has_null = np.zeros(n_rows, bool)
     for name in by:
-        numbering = number_pairs(key, codes_of(table.column(name)))
+        codes = codes_of(table.column(name))
+        has_null |= codes == 0
+        numbering = number_pairs(key, codes)
+        key, firsts = numbering.numbers, numbering.firsts
+    if nulls_apart and has_null.any():
+        numbering = number_pairs(key, np.where(has_null, 1 + np.arange(n_rows), 0))
         key, firsts = numbering.numbers, numbering.firsts
     return Groups(key, firsts)
 

@@ -1,0 +1,71 @@
+"""What commands share that make one layer out of each INPUT without an OTHER."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING, Any
+
+from polygene.cli import options, overlay, show
+
+if TYPE_CHECKING:
+    from polygene.batch import Done
+    from polygene.layer import Layer
+    from polygene.progress import Progress
+
+
+def common(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that all of them have."""
+    for option in reversed(
+        (
+            options.inputs, options.where, options.out, options.replace, options.next_, options.crs,
+            options.json, options.quiet,
+        )
+    ):  # fmt: skip
+        function = option(function)
+    return function
+
+
+def run(
+    command: str,
+    operation: Callable[[Layer, Progress], Any],
+    prints: Callable[[Any], Iterable[str]],
+    *,
+    inputs: tuple[str, ...],
+    where: Any,
+    out: str,
+    replace: bool,
+    next_: bool,
+    crs: str | None,
+    as_json: bool,
+    quiet: bool,
+) -> None:
+    """Work on every input, write the results, and say what was done.
+
+    ``operation`` gives back a result with ``layer`` and ``summary``; ``prints`` words a summary and
+    returns the notes there are.
+    """
+    existing = options.on_existing(replace, next_)
+    from polygene import batch
+    from polygene.crs import parse
+
+    began = time.monotonic()
+    with show.progress(quiet) as progress:
+        done: list[Done[Any]] = batch.run(
+            inputs, lambda layer: (operation(layer, progress), []), out,
+            choice=batch.Choice(where, parse(crs) if crs else None),
+            on_existing=existing, progress=progress,
+        )  # fmt: skip
+    seconds = time.monotonic() - began
+    if as_json:
+        show.json(overlay.facts(done, command, seconds))
+        return
+    if quiet:
+        return
+    notes: list[str] = []
+    for item in done:
+        notes += item.notes
+        notes += prints(item.result.summary)
+    overlay.written(done, seconds)
+    for text in dict.fromkeys(notes):
+        show.note(text)

@@ -1,0 +1,82 @@
+"""YAML read so that errors can name the line, and so that no key comes twice."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from polygene.errors import FileError, SheetError
+from polygene.formats.base import reason_of
+
+
+class Lined(dict[str, Any]):
+    """A mapping that knows the line, counted from 1, of each key."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.lines: dict[str, int] = {}
+        self.line = 1
+
+
+class _Loader(yaml.SafeLoader):
+    """A safe loader that makes `Lined` mappings and refuses keys given twice."""
+
+
+def _construct_mapping(loader: _Loader, node: yaml.MappingNode) -> Lined:
+    found = Lined()
+    found.line = node.start_mark.line + 1
+    for key_node, value_node in node.value:
+        key = loader.construct_object(key_node, deep=True)
+        line = key_node.start_mark.line + 1
+        key = key_node.value if isinstance(key_node, yaml.ScalarNode) else str(key)
+        if key in found:
+            raise yaml.MarkedYAMLError(
+                problem=f"{key!r} comes twice, first in line {found.lines[key]}",
+                problem_mark=key_node.start_mark,
+            )
+        found[key] = loader.construct_object(value_node, deep=True)
+        found.lines[key] = line
+    return found
+
+
+_Loader.add_constructor(yaml.resolver.BaseResolver.DEFAULT_MAPPING_TAG, _construct_mapping)
+
+
+def load(path: Path) -> Lined:
+    """Read a file whose outermost thing is a mapping.
+
+    Raises
+    ------
+    FileError
+        If it cannot be read.
+    SheetError
+        If it does not parse, with line and caret.
+    """
+    try:
+        text = path.read_text(encoding="utf-8")
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    except UnicodeDecodeError as err:
+        raise FileError(f"cannot read {path}: it is not UTF-8 text") from err
+    return parse(text, path)
+
+
+def parse(text: str, path: Path) -> Lined:
+    """Read a text as `load` does; ``path`` is for messages."""
+    try:
+        found = yaml.load(text, Loader=_Loader)
+    except yaml.MarkedYAMLError as err:
+        mark = err.problem_mark
+        if mark is None:
+            raise SheetError(path, None, str(err.problem)) from err
+        snippet = mark.get_snippet(indent=2, max_length=76)
+        raise SheetError(path, mark.line + 1, f"{err.problem or err.context}\n{snippet}") from err
+    except yaml.YAMLError as err:
+        raise SheetError(path, None, str(err).splitlines()[0]) from err
+    except RecursionError as err:
+        raise SheetError(path, None, "it is nested too deeply") from err
+    if not isinstance(found, Lined):
+        raise SheetError(path, 1, "a mapping is wanted here, lines of the form name: value")
+    return found

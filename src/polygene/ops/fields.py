@@ -1,0 +1,193 @@
+"""Fields: rename, retype, compute, tidy, drop and reorder the fields of a layer."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.arrays import BoolArray
+from polygene.errors import UsageError
+from polygene.layer import Layer
+from polygene.ops.subset import with_fields
+from polygene.table.casting import fitted
+from polygene.table.expression import Assignment, Expression
+from polygene.table.types import kind_of, type_words, typed_field
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What to do with fields, in this order.
+
+    rename : old name → new name
+    retype : name → type in words, as in ``integer`` or ``text(20)``
+    dates : how dates are written in texts that become dates, as in ``DD.MM.YYYY``
+    compute : assignments, each of which sees what those before it made
+    trim : take blanks off the ends of all texts, and make empty ones null
+    drop, keep : fields, one of the two
+    order : fields to put first
+    """
+
+    rename: Mapping[str, str] | None = None
+    retype: Mapping[str, str] | None = None
+    dates: str | None = None
+    compute: Sequence[Assignment] = ()
+    trim: bool = False
+    keep: Sequence[str] = ()
+    drop: Sequence[str] = ()
+    order: Sequence[str] = ()
+
+
+@dataclass(frozen=True)
+class FieldsSummary:
+    """What became of the fields.
+
+    changed : (what was done) to each, in words of one line
+    lost : values that did not fit, by field
+    rows : features that were computed for, of ``total``
+    """
+
+    name: str
+    total: int
+    rows: int
+    changed: list[str]
+    lost: dict[str, int]
+    zero_divisions: int
+    fields: list[str]
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class FieldsResult:
+    layer: Layer
+    summary: FieldsSummary
+
+
+def fields(
+    layer: Layer, plan: Plan, *, only: Expression | None = None, on_loss: str = "stop"
+) -> FieldsResult:
+    """Change the fields of a layer; its geometry and features stay.
+
+    With ``only``, values change for those features alone.
+
+    Raises
+    ------
+    UnknownFieldError, ExpressionError
+        If something does not fit the layer.
+    UsageError
+        If names clash, or a type is unknown.
+    LossError
+        If values do not fit and ``on_loss`` is ``stop``.
+    """
+    work = _Work(layer, only, on_loss)
+    work.rename(plan.rename or {})
+    for name, words in (plan.retype or {}).items():
+        work.retype(name, words, plan.dates)
+    for assignment in plan.compute:
+        work.compute(assignment)
+    if plan.trim:
+        work.trim()
+    changed = work.layer
+    kept = with_fields(changed, plan.keep, plan.drop)
+    gone = [n for n in changed.table.column_names if n not in kept.table.column_names]
+    if gone:
+        work.changed.append(f"dropped {', '.join(gone)}")
+    for name in plan.order:
+        kept.check_field(name)
+    names = [*dict.fromkeys(plan.order)]
+    names += [n for n in kept.table.column_names if n not in names]
+    kept = replace(kept, table=kept.table.select(names))
+    return FieldsResult(
+        kept,
+        FieldsSummary(
+            layer.name, layer.n_rows, int(work.rows.sum()), work.changed, work.lost,
+            work.zero_divisions, names, [],
+        ),
+    )  # fmt: skip
+
+
+class _Work:
+    """A layer while its fields change."""
+
+    def __init__(self, layer: Layer, only: Expression | None, on_loss: str) -> None:
+        self.layer, self.on_loss = layer, on_loss
+        self.rows: BoolArray = (
+            np.ones(layer.n_rows, bool) if only is None else only.true_rows(layer)
+        )
+        self.changed: list[str] = []
+        self.lost: dict[str, int] = {}
+        self.zero_divisions = 0
+
+    def rename(self, names: Mapping[str, str]) -> None:
+        for name in names:
+            self.layer.check_field(name)
+        table = self.layer.table
+        new = [names.get(name, name) for name in table.column_names]
+        folded = [name.casefold() for name in new]
+        for name in new:
+            if folded.count(name.casefold()) > 1:
+                raise UsageError(f"two fields would be called {name!r} (capitals do not count)")
+        if names:
+            self.layer = replace(self.layer, table=table.rename_columns(new))
+            self.changed += [f"{old} is now {name}" for old, name in names.items()]
+
+    def retype(self, name: str, words: str, dates: str | None) -> None:
+        self.layer.check_field(name)
+        old = self.layer.table.schema.field(name)
+        field = typed_field(name, words)
+        data = self._fitted(self.layer.table.column(name), field, dates)
+        self._set(field, data)
+        self.changed.append(f"{name} from {type_words(old)} to {type_words(field)}")
+
+    def compute(self, assignment: Assignment) -> None:
+        found = assignment.expression.values(self.layer)
+        self.zero_divisions += found.zero_divisions
+        table = self.layer.table
+        taken = {n.casefold(): n for n in table.column_names}
+        name = taken.get(assignment.name.casefold(), assignment.name)
+        data = found.data
+        if name in table.column_names:
+            field = table.schema.field(name)
+            data = pc.if_else(pa.array(self.rows), data, pa.scalar(None, data.type))
+            data = self._fitted(data, field)
+            data = pc.if_else(pa.array(self.rows), data, table.column(name))
+            self.changed.append(f"{name} computed")
+        else:
+            kind = pa.string() if kind_of(data.type) == "null" else data.type
+            field = pa.field(name, kind)
+            data = pc.if_else(pa.array(self.rows), data.cast(kind), pa.scalar(None, kind))
+            self.changed.append(f"{name} computed, {type_words(field)}")
+        self._set(field, data)
+
+    def trim(self) -> None:
+        for field in self.layer.table.schema:
+            if kind_of(field.type) == "text":
+                column = self.layer.table.column(field.name)
+                text = pc.utf8_trim_whitespace(column)
+                text = pc.if_else(pc.equal(text, ""), pa.scalar(None, text.type), text)
+                text = pc.if_else(pa.array(self.rows), text, column)
+                same = pc.fill_null(pc.equal(text, column), False)
+                both_null = pc.and_(pc.is_null(text), pc.is_null(column))
+                n = len(column) - int(pc.sum(pc.or_(same, both_null)).as_py() or 0)
+                if n:
+                    self._set(field, text)
+                    self.changed.append(f"{field.name} trimmed in {n:,}")
+
+    def _fitted(self, data: pa.ChunkedArray, field: pa.Field, dates: str | None = None) -> object:
+        data, n_lost = fitted(data, field, self.on_loss, self.layer, dates)
+        if n_lost:
+            self.lost[field.name] = n_lost
+        return data
+
+    def _set(self, field: pa.Field, data: object) -> None:
+        table = self.layer.table
+        if table.num_columns == 0:
+            table = pa.table([data], pa.schema([field]))
+        elif field.name in table.column_names:
+            table = table.set_column(table.column_names.index(field.name), field, data)
+        else:
+            table = table.append_column(field, data)
+        self.layer = replace(self.layer, table=table)

@@ -1,0 +1,431 @@
+"""Match sheets: which fields of several layers feed which field of a merged one."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import yaml
+
+from polygene.errors import (
+    ExpressionError,
+    SheetError,
+    UsageError,
+    did_you_mean,
+    listed,
+    nearest_first,
+)
+from polygene.layer import Layer
+from polygene.lined_yaml import Lined, load
+from polygene.table.casting import date_pattern
+from polygene.table.expression import Expression
+from polygene.table.likeness import Evidence, Profile, evidence, profile
+from polygene.table.types import kind_of, type_words, typed_field, widened
+
+ON_LOSS = ("stop", "null", "cut")
+_FIELD_KEYS = ("type", "from", "on-loss")
+_SOURCE_KEYS = (
+    "field", "join", "between", "values", "constant", "if-null", "dates", "without",
+)  # fmt: skip
+LEAST_CONFIDENCE = 0.5
+
+
+@dataclass(frozen=True)
+class Source:
+    """What feeds a field from one layer.
+
+    fields : one, or several texts to join with ``between``; none for a constant
+    values : small map of what is there to what it becomes; None for all as they are
+    if_null : what a null becomes
+    dates : how dates are written in a text
+    without : what to leave out of a text before it is read, as ``%``
+    """
+
+    fields: tuple[str, ...] = ()
+    between: str = " "
+    values: Mapping[str, Any] | None = None
+    constant: Any = None
+    if_null: Any = None
+    dates: str | None = None
+    without: str | None = None
+    line: int | None = None
+
+
+@dataclass(frozen=True)
+class TargetField:
+    field: pa.Field
+    sources: Mapping[str, Source]
+    on_loss: str = "stop"
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """A whole sheet; ``where`` filters layers by name, ``path`` is for messages."""
+
+    fields: Sequence[TargetField]
+    where: Mapping[str, Expression] = field(default_factory=dict)
+    path: Path | None = None
+    notes: Sequence[str] = ()
+
+
+def sheet_by_name(layers: Sequence[Layer]) -> Sheet:
+    """Return the sheet of what is certain: fields of one name are one, types widen without loss.
+
+    Capitals do not count. Fields of one name whose types have none in common that loses nothing stay
+    apart, the later with its layer's name in front.
+    """
+    targets: dict[str, TargetField] = {}
+    notes = []
+    for layer in layers:
+        for mine in layer.table.schema:
+            key = mine.name.casefold()
+            source = {layer.name: Source((mine.name,))}
+            known = targets.get(key)
+            wide = None if known is None else _wide(known.field, mine, layers, known.sources)
+            if known is None:
+                targets[key] = TargetField(mine, source)
+            elif wide is not None:
+                targets[key] = TargetField(wide, {**known.sources, **source})
+            else:
+                name = _free(f"{layer.name}_{mine.name}", targets)
+                targets[name.casefold()] = TargetField(mine.with_name(name), source)
+                notes.append(
+                    f"field {mine.name} of {layer.name} is {type_words(mine)} and elsewhere "
+                    f"{type_words(known.field)}; it stays apart as {name}"
+                )
+    return Sheet(list(targets.values()), notes=notes)
+
+
+def _wide(
+    known: pa.Field, mine: pa.Field, layers: Sequence[Layer], sources: Mapping[str, Source]
+) -> pa.Field | None:
+    wide = widened(known, mine)
+    if wide is not None or {kind_of(known.type), kind_of(mine.type)} != {"number"}:
+        return wide
+    # 64 bits and reals: no loss as long as all whole numbers are small enough.
+    for layer in layers:
+        for name in layer.table.column_names:
+            if name.casefold() == mine.name.casefold():
+                column = layer.table.column(name)
+                if pa.types.is_integer(column.type) and len(column):
+                    values = np.abs(np.asarray(column.drop_null()).astype(np.float64))
+                    if values.max(initial=0) > 2**53:
+                        return None
+    return pa.field(known.name, pa.float64())
+
+
+def _free(name: str, taken: Mapping[str, Any]) -> str:
+    k, free = 1, name
+    while free.casefold() in taken:
+        k += 1
+        free = f"{name}_{k}"
+    return free
+
+
+# Reading
+
+
+def read_sheet(path: Path, layers: Sequence[Layer]) -> Sheet:
+    """Read a match sheet and check it against the layers.
+
+    Raises
+    ------
+    SheetError
+        If something does not parse or fit, with its line.
+    """
+    return _Reader(path, {layer.name: layer for layer in layers}).sheet(load(path))
+
+
+class _Reader:
+    def __init__(self, path: Path, layers: Mapping[str, Layer]) -> None:
+        self.path, self.layers = path, layers
+
+    def fail(self, line: int | None, reason: str) -> SheetError:
+        return SheetError(self.path, line, reason)
+
+    def sheet(self, found: Lined) -> Sheet:
+        self.check_keys(found, ("match sheet", "layers", "fields"), "a match sheet")
+        where = self.filters(found)
+        given = self.mapping(found, "fields")
+        if not given:
+            raise self.fail(found.lines.get("fields", 1), "the sheet has no fields")
+        targets: list[TargetField] = []
+        taken: dict[str, str] = {}
+        for name in given:
+            key = name.casefold()
+            if key in taken:
+                raise self.fail(given.lines[name], f"{name!r} is there already as {taken[key]!r}")
+            taken[key] = name
+            targets.append(self.target(name, self.mapping(given, name)))
+        return Sheet(targets, where, self.path)
+
+    def filters(self, found: Lined) -> dict[str, Expression]:
+        where = {}
+        given = self.mapping(found, "layers") if "layers" in found else Lined()
+        for name in given:
+            self.check_layer(name, given.lines[name])
+            settings = self.mapping(given, name)
+            self.check_keys(settings, ("where",), f"layer {name!r}")
+            if "where" in settings:
+                try:
+                    where[name] = Expression(str(settings["where"]))
+                except ExpressionError as err:
+                    raise self.fail(settings.lines["where"], str(err)) from err
+        return where
+
+    def mapping(self, parent: Lined, key: str) -> Lined:
+        value = parent.get(key)
+        if value is None:
+            return Lined()
+        if not isinstance(value, Lined):
+            raise self.fail(
+                parent.lines[key], f"{key!r} needs lines of the form name: value below it"
+            )
+        return value
+
+    def check_keys(self, found: Lined, known: Sequence[str], of: str) -> None:
+        for key in found:
+            if key not in known:
+                raise self.fail(
+                    found.lines[key],
+                    f"{of} has no {key!r}{did_you_mean(key, known)} (it has {', '.join(known)})",
+                )
+
+    def check_layer(self, name: str, line: int) -> None:
+        if name not in self.layers:
+            raise self.fail(
+                line,
+                f"there is no layer {name!r}{did_you_mean(name, list(self.layers))} (those given "
+                f"are {', '.join(self.layers)})",
+            )
+
+    def target(self, name: str, found: Lined) -> TargetField:
+        self.check_keys(found, _FIELD_KEYS, f"field {name!r}")
+        given_loss = found.get("on-loss", "stop")
+        on_loss = "null" if given_loss is None else str(given_loss)  # YAML has a null of its own
+        if on_loss not in ON_LOSS:
+            raise self.fail(found.lines["on-loss"], f"{on_loss!r} is none of {', '.join(ON_LOSS)}")
+        sources = {}
+        given = self.mapping(found, "from")
+        if not given:
+            raise self.fail(found.line, f"field {name!r} is fed by no layer; say from which")
+        for layer in given:
+            self.check_layer(layer, given.lines[layer])
+            sources[layer] = self.source(layer, given[layer], given.lines[layer])
+        if "type" in found:
+            try:
+                kind = typed_field(name, str(found["type"]))
+            except UsageError as err:
+                raise self.fail(found.lines["type"], str(err)) from err
+        else:
+            kind = self.common_type(name, sources, found.line)
+        return TargetField(kind, sources, on_loss)
+
+    def common_type(self, name: str, sources: Mapping[str, Source], line: int) -> pa.Field:
+        kind: pa.Field | None = None
+        for layer, source in sources.items():
+            if len(source.fields) != 1 or source.values is not None:
+                raise self.fail(line, f"say which type field {name!r} has")
+            mine = self.layers[layer].table.schema.field(source.fields[0]).with_name(name)
+            kind = mine if kind is None else widened(kind, mine)
+            if kind is None:
+                raise self.fail(
+                    line, f"the types that feed field {name!r} differ; say which it is to have"
+                )
+        assert kind is not None
+        return kind
+
+    def source(self, layer: str, given: Any, line: int) -> Source:
+        if not isinstance(given, Lined):
+            if not isinstance(given, str):
+                raise self.fail(line, f"{given!r} is no field of layer {layer!r}")
+            return Source((self.field(layer, given, line),), line=line)
+        self.check_keys(given, _SOURCE_KEYS, "a source")
+        ways = [key for key in ("field", "join", "constant") if key in given]
+        if len(ways) != 1:
+            raise self.fail(line, "give one of field, join and constant")
+        names: tuple[str, ...] = ()
+        if "field" in given:
+            names = (self.field(layer, str(given["field"]), given.lines["field"]),)
+        elif "join" in given:
+            several = given["join"]
+            if not isinstance(several, list):
+                raise self.fail(given.lines["join"], "join needs a list of fields, [a, b]")
+            names = tuple(self.field(layer, str(n), given.lines["join"]) for n in several)
+        dates = given.get("dates")
+        if dates is not None:
+            try:
+                date_pattern(str(dates))
+            except UsageError as err:
+                raise self.fail(given.lines["dates"], str(err)) from err
+        values = self.mapping(given, "values") if "values" in given else None
+        return Source(
+            names, str(given.get("between", " ")), values, given.get("constant"),
+            given.get("if-null"), None if dates is None else str(dates),
+            None if given.get("without") is None else str(given["without"]), line,
+        )  # fmt: skip
+
+    def field(self, layer: str, name: str, line: int) -> str:
+        names = self.layers[layer].table.column_names
+        if name not in names:
+            raise self.fail(
+                line,
+                f"layer {layer!r} has no field {name!r}{did_you_mean(name, names)} (its fields: "
+                f"{listed(nearest_first(name, names), 8)})",
+            )
+        return name
+
+
+# Proposing
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A field of the merged layer and, for each layer that feeds it, the field and the evidence."""
+
+    target: TargetField
+    evidence: Mapping[str, Evidence]
+
+
+@dataclass(frozen=True)
+class Draft:
+    """Proposals; ``unmatched`` are the fields that only one layer has, by layer."""
+
+    proposals: list[Proposal]
+    unmatched: dict[str, list[str]]
+
+
+def propose(layers: Sequence[Layer]) -> Draft:
+    """Say which fields seem to hold the same, for layers one after the other.
+
+    Each layer's fields are paired with those found so far so that the confidences add up to most
+    (Crouse 2016, as SciPy has it); pairs below one half are none.
+    """
+    from scipy.optimize import linear_sum_assignment
+
+    profiles = {
+        y.name: [profile(f, y.table.column(f.name)) for f in y.table.schema] for y in layers
+    }
+    found: list[dict[str, tuple[Profile, Evidence | None]]] = []
+    for layer in layers:
+        mine = profiles[layer.name]
+        weights = [[_best(entry, p) for p in mine] for entry in found]
+        sure = [[w.confidence for w in row] for row in weights]
+        matrix = np.array(sure).reshape(len(found), len(mine))
+        pairs = (
+            zip(*linear_sum_assignment(matrix, maximize=True), strict=True) if matrix.size else ()
+        )
+        used = set()
+        for row, column in pairs:
+            if matrix[row, column] >= LEAST_CONFIDENCE:
+                found[row][layer.name] = (mine[column], weights[row][column])
+                used.add(int(column))
+        found += [{layer.name: (p, None)} for k, p in enumerate(mine) if k not in used]
+    taken: dict[str, Any] = {}
+    proposals = []
+    for entry in found:
+        proposal = _proposal(entry, taken)
+        taken[proposal.target.field.name.casefold()] = True
+        proposals.append(proposal)
+    unmatched = {
+        y.name: [p.field.name for e in found if set(e) == {y.name} for p, _ in e.values()]
+        for y in layers
+    }
+    return Draft(proposals, {name: fields for name, fields in unmatched.items() if fields})
+
+
+def _best(entry: Mapping[str, tuple[Profile, Evidence | None]], mine: Profile) -> Evidence:
+    return max((evidence(p, mine) for p, _ in entry.values()), key=lambda e: e.confidence)
+
+
+def _proposal(
+    entry: Mapping[str, tuple[Profile, Evidence | None]], taken: Mapping[str, Any]
+) -> Proposal:
+    profiles = [p for p, _ in entry.values()]
+    name = _free(profiles[0].field.name, taken)
+    wanted = _common_type(name, profiles)
+    kind = kind_of(wanted.type)
+    sources = {}
+    for layer, (p, _) in entry.items():
+        source = Source((p.field.name,))
+        if p.kind == "text" and kind == "number" and p.as_numbers:
+            source = replace(source, without=p.as_numbers)
+        if p.kind == "text" and kind in ("date", "time") and p.dates != "YYYY-MM-DD":
+            source = replace(source, dates=p.dates)
+        sources[layer] = source
+    return Proposal(
+        TargetField(wanted, sources), {y: e for y, (_, e) in entry.items() if e is not None}
+    )
+
+
+def _common_type(name: str, profiles: Sequence[Profile]) -> pa.Field:
+    """Return the type that all can be brought to: of typed fields before texts that can be read."""
+    typed = [p for p in profiles if p.kind != "text"] or list(profiles)
+    wanted: pa.Field | None = typed[0].field.with_name(name)
+    for p in typed[1:]:
+        wanted = None if wanted is None else widened(wanted, p.field)
+    texts = [p for p in profiles if p.kind == "text"]
+    if wanted is None:
+        both_numbers = all(p.kind == "number" for p in typed)
+        return pa.field(name, pa.float64() if both_numbers else pa.string())
+    kind = kind_of(wanted.type)
+    can_read = {
+        "number": lambda p: p.as_numbers is not None,
+        "date": lambda p: p.dates is not None,
+        "time": lambda p: p.dates is not None,
+        "boolean": lambda p: True,
+        "text": lambda p: True,
+    }.get(kind, lambda p: False)
+    return wanted if all(map(can_read, texts)) else pa.field(name, pa.string())
+
+
+def draft_text(draft: Draft, layers: Sequence[Layer], command: str) -> str:
+    """Return a draft as YAML with the evidence in comments."""
+    lines = [
+        "# A match sheet: which field of which layer feeds which field of the merged one.",
+        "# Correct it, then run",
+        f"#   {command}",
+        "# Beside a field: how sure the match is. What you take out of `from` is not in the result.",
+        "# A source may also be written out:",
+        '#   {field: SPEC, values: {"Z. mar": Zostera marina}, if-null: unknown}',
+        '#   {field: Date, dates: DD.MM.YYYY}    {field: Cover, without: "%"}',
+        '#   {join: [first, last], between: " "}    {constant: Kelda}',
+        "# on-loss: stop | null | cut says what becomes of values that do not fit.",
+        "match sheet: 1",
+        "",
+        "layers:  # `where: expression` below a name takes only some of its features",
+        *(f"  {_scalar(layer.name)}:" for layer in layers),
+        "",
+        "fields:",
+    ]
+    for proposal in sorted(draft.proposals, key=lambda p: len(p.target.sources) == 1):
+        target = proposal.target
+        if len(target.sources) == 1 and (not lines[-1].startswith("  #")):
+            title = "  # In one layer only"
+            if title not in lines:
+                lines += ["", title]
+        lines += [f"  {_scalar(target.field.name)}:", f"    type: {type_words(target.field)}"]
+        lines.append("    from:")
+        for layer, source in target.sources.items():
+            words = _source_text(source)
+            known = proposal.evidence.get(layer)
+            comment = f"  # {known.words}" if known else ""
+            lines.append(f"      {_scalar(layer)}: {words}{comment}")
+    return "\n".join(lines) + "\n"
+
+
+def _source_text(source: Source) -> str:
+    more = {k: v for k, v in (("dates", source.dates), ("without", source.without)) if v}
+    if not more:
+        return _scalar(source.fields[0])
+    pairs = {"field": source.fields[0], **more}
+    return "{" + ", ".join(f"{k}: {_scalar(v)}" for k, v in pairs.items()) + "}"
+
+
+def _scalar(value: str) -> str:
+    text = yaml.safe_dump(value, allow_unicode=True, width=10_000, default_flow_style=True)
+    return text.removesuffix("\n...\n").strip()

@@ -1,0 +1,158 @@
+"""Measure: areas, lengths and places of features as columns."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.arrays import F64Array
+from polygene.errors import DataError, UsageError
+from polygene.geometry import Family
+from polygene.layer import Layer
+from polygene.measures import PlaneRuler, ruler_for
+from polygene.places import centroids, inside_points
+from polygene.table.functions import COUNTED, GEOMETRY_FUNCTIONS
+
+_FAMILY = {"area": Family.POLYGONS, "perimeter": Family.POLYGONS, "length": Family.LINES}
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """One measure: area, length, perimeter, vertices or parts with a unit; centroid, inside, bounds.
+
+    field : the name of its column, or for those of several columns what stands in front
+    """
+
+    measure: str
+    unit: str | None = None
+    field: str | None = None
+
+
+@dataclass(frozen=True)
+class Total:
+    """A measured column: the sum over all features, and what the field held before.
+
+    changed : features whose stored value differed by more than 1 in 1000; None for a new field
+    """
+
+    field: str
+    unit: str
+    total: float
+    changed: int | None
+
+
+@dataclass(frozen=True)
+class MeasureSummary:
+    name: str
+    features: int
+    without_geometry: int
+    method: str
+    columns: list[str]
+    totals: list[Total]
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class MeasureResult:
+    layer: Layer
+    summary: MeasureSummary
+
+
+def measure(layer: Layer, wanted: Sequence[Wanted]) -> MeasureResult:
+    """Add measures as columns; one whose field is there takes its place.
+
+    Areas and lengths are planar in a projected CRS and on the ellipsoid in a geographic one.
+    Features without geometry get null.
+
+    Raises
+    ------
+    DataError
+        If the layer's features have no such measure.
+    UsageError
+        If a unit is unknown, or there is no CRS for it.
+    """
+    columns: dict[str, np.ndarray] = {}
+    totals = []
+    for item in wanted:
+        if item.measure in GEOMETRY_FUNCTIONS:
+            name, values, total = _of_function(layer, item)
+            columns[name] = values
+            totals.append(total)
+        else:
+            columns |= _places(layer, item)
+    table = layer.table
+    is_none = layer.geometry.is_empty
+    taken = {name.casefold(): k for k, name in enumerate(table.column_names)}
+    for name, values in columns.items():
+        array = pa.chunked_array([pa.array(values, mask=is_none)])
+        field = pa.field(name, array.type)
+        if table.num_columns == 0:
+            table = pa.table([array], pa.schema([field]))
+        elif name.casefold() in taken:
+            table = table.set_column(taken[name.casefold()], field, array)
+        else:
+            table = table.append_column(field, array)
+    ruler = ruler_for(layer.crs)
+    method = "on the plane of the CRS" if isinstance(ruler, PlaneRuler) else "on the ellipsoid"
+    return MeasureResult(
+        replace(layer, table=table),
+        MeasureSummary(
+            layer.name, layer.n_rows, int(is_none.sum()), method, list(columns), totals, []
+        ),
+    )
+
+
+def _of_function(layer: Layer, item: Wanted) -> tuple[str, np.ndarray, Total]:
+    function = GEOMETRY_FUNCTIONS[item.measure]
+    family = layer.geometry.family
+    if _FAMILY.get(item.measure, family) != family:
+        raise DataError(f"layer {layer.name!r} holds {family.words}, which have no {item.measure}")
+    if item.unit is not None and item.unit not in function.units:
+        raise UsageError(
+            f"{item.unit!r} is no unit of {item.measure}; there are {', '.join(function.units)}"
+        )
+    values = function.compute(layer, item.unit)
+    unit = item.unit or ("" if item.measure in COUNTED else _own_unit(layer, item.measure))
+    name = item.field or "_".join([item.measure, *([item.unit] if item.unit else [])])
+    total = float(values.sum())
+    if item.measure in COUNTED:
+        values = values.astype(np.int64)
+    return name, values, Total(name, unit, total, _changed(layer, name, values))
+
+
+def _own_unit(layer: Layer, measure: str) -> str:
+    unit = ruler_for(layer.crs).unit
+    if measure == "area":
+        return "m²" if unit == "m" else "square units"
+    return unit
+
+
+def _changed(layer: Layer, name: str, values: F64Array) -> int | None:
+    """Count stored values that differ from the measured ones; None if there are none stored."""
+    known = next((n for n in layer.table.column_names if n.casefold() == name.casefold()), None)
+    if known is None:
+        return None
+    column = layer.table.column(known)
+    if not (pa.types.is_integer(column.type) or pa.types.is_floating(column.type)):
+        return layer.n_rows
+    stored = column.cast(pa.float64()).to_numpy()
+    is_near = np.abs(stored - values) <= 1e-3 * np.abs(values)
+    return int((~is_near & ~layer.geometry.is_empty).sum())
+
+
+def _places(layer: Layer, item: Wanted) -> dict[str, F64Array]:
+    column, front = layer.geometry, item.field or ""
+    if item.measure == "bounds":
+        bounds = column.row_bounds()
+        names = ("x_min", "y_min", "x_max", "y_max")
+        return {f"{front}{name}": bounds[:, k] for k, name in enumerate(names)}
+    if item.measure == "inside":
+        xy, front = inside_points(column), front or "inside_"
+    elif item.measure == "centroid":
+        xy, front = centroids(column), front or "centroid_"
+    else:
+        raise UsageError(f"there is no measure {item.measure!r}")
+    return {f"{front}x": xy[:, 0], f"{front}y": xy[:, 1]}

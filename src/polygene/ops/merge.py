@@ -1,0 +1,214 @@
+"""Merge: several layers into one, their fields brought together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.crs import label
+from polygene.errors import DataError, LossError, SheetError
+from polygene.geometry import concatenate
+from polygene.layer import Layer
+from polygene.ops.match_sheet import Sheet, Source, TargetField, sheet_by_name
+from polygene.ops.subset import where
+from polygene.table.casting import as_text, fitted
+from polygene.table.types import kind_of, type_words
+
+SAMPLES = 5
+
+
+@dataclass(frozen=True)
+class MergedField:
+    """A field of the result: what fed it, by layer, and how many values of each did not fit."""
+
+    name: str
+    type: str
+    sources: dict[str, str]
+    lost: dict[str, int]
+
+
+@dataclass(frozen=True)
+class MergeSummary:
+    """What a merge did; ``unused`` are fields that feed nothing, by layer."""
+
+    sources: dict[str, tuple[int, int]]
+    out: int
+    fields: list[MergedField]
+    unused: dict[str, list[str]]
+    crs: str
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class MergeResult:
+    layer: Layer
+    summary: MergeSummary
+
+
+def merge(
+    layers: Sequence[Layer],
+    sheet: Sheet | None = None,
+    *,
+    source_field: str | None = None,
+    name: str = "merged",
+) -> MergeResult:
+    """Put the features of several layers into one layer.
+
+    Parameters
+    ----------
+    layers : of one family, in one CRS
+    sheet : which fields feed which; by name if none is given
+    source_field : a field to add that says which layer each feature came from
+
+    Raises
+    ------
+    DataError
+        If the layers are of several families.
+    LossError
+        If values would be lost, and the sheet does not say what to do with them.
+    SheetError
+        If a value is not in a map of the sheet.
+    """
+    families = {y.geometry.family for y in layers}
+    if len(families) > 1:
+        words = "; ".join(f"{y.name} holds {y.geometry.family.words}" for y in layers)
+        raise DataError(f"only layers of one kind can be merged: {words}")
+    if sheet is None:
+        sheet = sheet_by_name(layers)
+    chosen = [where(y, sheet.where[y.name]) if y.name in sheet.where else y for y in layers]
+    columns, fields, merged = [], [], []
+    for target in sheet.fields:
+        data, lost = _column(target, chosen, sheet)
+        columns.append(data)
+        fields.append(target.field)
+        merged.append(_account(target, lost))
+    if source_field is not None:
+        if source_field.casefold() in {f.name.casefold() for f in fields}:
+            raise DataError(f"there is a field {source_field!r} already; name the source otherwise")
+        names = np.repeat([y.name for y in chosen], [y.n_rows for y in chosen])
+        columns.append(pa.chunked_array([pa.array(names.tolist(), pa.string())]))
+        fields.append(pa.field(source_field, pa.string()))
+    geometry = concatenate([y.geometry for y in chosen])
+    result = Layer(name, geometry, pa.table(columns, pa.schema(fields)), layers[0].crs)
+    notes = list(sheet.notes)
+    for axis in ("z", "m"):
+        has = [getattr(y.geometry, axis) is not None for y in chosen]
+        if any(has) and not all(has):
+            without = ", ".join(y.name for y, h in zip(chosen, has, strict=True) if not h)
+            notes.append(f"{without} has no {axis.upper()} values: not a number there")
+    return MergeResult(
+        result,
+        MergeSummary(
+            {y.name: (y.n_rows, y.n_total) for y in chosen}, result.n_rows, merged,
+            _unused(sheet, layers), label(layers[0].crs), notes,
+        ),
+    )  # fmt: skip
+
+
+def _account(target: TargetField, lost: dict[str, int]) -> MergedField:
+    words = {
+        layer: " + ".join(source.fields) or f"constant {source.constant!r}"
+        for layer, source in target.sources.items()
+    }
+    return MergedField(target.field.name, type_words(target.field), words, lost)
+
+
+def _unused(sheet: Sheet, layers: Sequence[Layer]) -> dict[str, list[str]]:
+    used = {
+        (layer, name)
+        for target in sheet.fields
+        for layer, source in target.sources.items()
+        for name in source.fields
+    }
+    unused = {y.name: [n for n in y.table.column_names if (y.name, n) not in used] for y in layers}
+    return {name: fields for name, fields in unused.items() if fields}
+
+
+def _column(
+    target: TargetField, layers: Sequence[Layer], sheet: Sheet
+) -> tuple[pa.ChunkedArray, dict[str, int]]:
+    """Return a field of the result, and how many values of each layer were lost."""
+    pieces: list[pa.Array] = []
+    lost: dict[str, int] = {}
+    for layer in layers:
+        source = target.sources.get(layer.name)
+        if source is None:
+            pieces.append(pa.nulls(layer.n_rows, target.field.type))
+            continue
+        column = _fed(source, layer, target, sheet)
+        data, n_lost = fitted(column, target.field, target.on_loss, layer, source.dates)
+        if n_lost:
+            lost[layer.name] = n_lost
+        if source.if_null is not None:
+            data = pc.fill_null(data, _scalar(source.if_null, target, layer))
+        pieces += data.chunks if isinstance(data, pa.ChunkedArray) else [data]
+    return pa.chunked_array(pieces, target.field.type), lost
+
+
+def _fed(source: Source, layer: Layer, target: TargetField, sheet: Sheet) -> pa.ChunkedArray:
+    """Return what a source gives, before it is brought to the field's type."""
+    if not source.fields:
+        value = _scalar(source.constant, target, layer)
+        return pa.chunked_array([pa.repeat(value, layer.n_rows)])
+    column = layer.table.column(source.fields[0])
+    if len(source.fields) > 1:
+        column = as_text(column)
+        for name in source.fields[1:]:
+            # Null where either is null; then the one that is there, so that no blank joins are left.
+            text = as_text(layer.table.column(name))
+            both = pc.binary_join_element_wise(column, text, source.between)
+            column = pc.coalesce(both, column, text)
+    if source.without:
+        column = pc.replace_substring(as_text(column), source.without, "")
+    if source.values is not None:
+        column = _mapped(column, source, layer, target, sheet)
+    return column
+
+
+def _mapped(
+    column: pa.ChunkedArray, source: Source, layer: Layer, target: TargetField, sheet: Sheet
+) -> pa.ChunkedArray:
+    """Put other values for those in a map; one that is not in it stops, becomes null or stays."""
+    assert source.values is not None
+    texts = as_text(column)
+    keys = pa.array(list(source.values), pa.string())
+    place = pc.index_in(texts, keys)
+    new = pa.array([None if v is None else str(v) for v in source.values.values()], pa.string())
+    found = new.take(place.combine_chunks() if isinstance(place, pa.ChunkedArray) else place)
+    if isinstance(found, pa.ChunkedArray):
+        found = found.combine_chunks()
+    is_missing = pc.and_(pc.is_null(place), pc.is_valid(texts))
+    n_missing = int(pc.sum(is_missing).as_py() or 0)
+    if n_missing and target.on_loss == "stop":
+        rows = np.flatnonzero(np.asarray(is_missing))
+        values = list(dict.fromkeys(texts.take(pa.array(rows)).to_pylist()))
+        first = ", ".join(map(repr, values[:SAMPLES]))
+        raise SheetError(
+            sheet.path, source.line,
+            f"{n_missing:,} values of field {source.fields[0]!r} of layer {layer.name!r} are not in "
+            f"the map, first {layer.row_label(int(rows[0]))}: {first}; add them, or say on-loss: null, "
+            "or cut to keep them as they are",
+        )  # fmt: skip
+    if target.on_loss == "cut":
+        found = pc.if_else(is_missing, texts, found)
+    return found if isinstance(found, pa.ChunkedArray) else pa.chunked_array([found])
+
+
+def _scalar(value: object, target: TargetField, layer: Layer) -> pa.Scalar:
+    """Return a value of the sheet in the type of the field."""
+    if value is None:
+        return pa.scalar(None, target.field.type)
+    column = pa.chunked_array(
+        [pa.array([value if kind_of(pa.scalar(value).type) != "null" else None])]
+    )
+    try:
+        data, _ = fitted(column, target.field, "stop", replace(layer, ids=None))
+    except LossError as err:
+        raise DataError(
+            f"field {target.field.name!r}: {value!r} is no {type_words(target.field)}"
+        ) from err
+    return data[0]

@@ -1,0 +1,349 @@
+"""Aggregates of groups of rows: what `--take "name = function(field)"` asks for."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Any
+
+import lark
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.arrays import (
+    BoolArray,
+    F64Array,
+    I64Array,
+    bucket,
+    count_by,
+    number_pairs,
+    reduce_groups,
+    sum_by,
+)
+from polygene.errors import ExpressionError, did_you_mean
+from polygene.layer import Layer
+from polygene.table.casting import as_text
+from polygene.table.expression import Expression, computed
+from polygene.table.functions import GEOMETRY_FUNCTIONS
+from polygene.table.groups import codes_of
+
+_NUMBERS = ("sum", "mean", "median")
+_WEIGHTED = ("sum", "mean")
+FUNCTIONS = {
+    "count": "how many features, or with a field how many values that are not null",
+    "sum": "the sum; with weight=w of value times w",
+    "mean": "the mean; with weight=w the weighted one",
+    "min": "the smallest value",
+    "max": "the largest value",
+    "median": "the middle value, between two the mean of them",
+    "first": "the first value that is not null",
+    "last": "the last value that is not null",
+    "agreed": "the value that all have, null where they differ",
+    "list": "the different values as one text, in order of appearance, with ; between",
+    "majority": "the commonest value, null where two are equally common",
+}
+
+
+@dataclass(frozen=True)
+class Take:
+    """``name = function(argument, weight=weight)``."""
+
+    text: str
+    name: str
+    function: str
+    argument: lark.Tree | None
+    weight: lark.Tree | None
+
+    @staticmethod
+    def parse(text: str) -> Take:
+        """Read ``beds = count()`` or ``cover = mean(cover_pct, weight=area)``.
+
+        Without a name it is the function's and the field's, ``mean_cover_pct``.
+
+        Raises
+        ------
+        ExpressionError
+            If it is none, with the place.
+        """
+        match = re.match(r"\s*(?:(?:\"([^\"]+)\"|([^\W\d][\w.:]*))\s*=)?(?=\s*\w+\s*\()", text)
+        if match is None:
+            raise ExpressionError("write it as NAME = FUNCTION(FIELD)", text, 0)
+        try:
+            # Blanks in place of the name keep places in messages right.
+            tree = Expression(" " * match.end() + text[match.end() :]).tree
+        except ExpressionError as err:
+            raise ExpressionError(err.reason, text, err.column) from err
+        if tree.data != "call":
+            raise ExpressionError("write it as NAME = FUNCTION(FIELD)", text, match.end())
+        function = str(tree.children[0]).lower()
+        if function not in FUNCTIONS:
+            raise ExpressionError(
+                f"there is no aggregate {function!r}{did_you_mean(function, list(FUNCTIONS))} "
+                f"(there are {', '.join(FUNCTIONS)})",
+                text,
+                tree.meta.start_pos,
+            )
+        arguments, weight = list(tree.children[1:]), None
+        if arguments and _is_weight(arguments[-1]):
+            weight = arguments.pop().children[2]
+        _check_arguments(text, tree, function, arguments, weight)
+        argument = arguments[0] if arguments else None
+        name = match[1] or match[2] or _default_name(function, argument)
+        return Take(text, name, function, argument, weight)
+
+
+def _is_weight(tree: lark.Tree) -> bool:
+    return (
+        tree.data == "compare"
+        and str(tree.children[1]) == "="
+        and tree.children[0].data == "field"
+        and str(tree.children[0].children[0]).lower() == "weight"
+    )
+
+
+def _check_arguments(
+    text: str, tree: lark.Tree, function: str, arguments: list[lark.Tree], weight: lark.Tree | None
+) -> None:
+    if len(arguments) > 1 or (not arguments and function != "count"):
+        raise ExpressionError(
+            f"{function} takes one field or expression", text, tree.meta.start_pos
+        )
+    if weight is not None and function not in _WEIGHTED:
+        raise ExpressionError(
+            f"only {' and '.join(_WEIGHTED)} can be weighted", text, weight.meta.start_pos
+        )
+
+
+def _default_name(function: str, argument: lark.Tree | None) -> str:
+    if argument is None:
+        return function
+    if argument.data == "field":
+        return f"{function}_{str(argument.children[0]).strip(chr(34))}"
+    return function
+
+
+@dataclass(frozen=True)
+class Groups:
+    """Which rows of a layer are in which groups; a row may be in several.
+
+    row, group : (n,) entries, in the order that `first`, `last` and `list` see
+    share : (n,) how much of the row counts, 1 for all of it
+    """
+
+    row: I64Array
+    group: I64Array
+    n_groups: int
+    share: F64Array | None = None
+
+
+@dataclass(frozen=True)
+class Aggregated:
+    """One value a group, and in how many groups the values disagreed or were equally common."""
+
+    field: pa.Field
+    data: pa.ChunkedArray
+    disagreed: int = 0
+
+
+def aggregate(take: Take, layer: Layer, groups: Groups) -> Aggregated:
+    """Compute one aggregate.
+
+    Nulls are left out; a group without values gives null, except for count and list.
+
+    Raises
+    ------
+    ExpressionError
+        If a field is unknown or of the wrong kind, with the place.
+    """
+    if take.argument is None:
+        counts = count_by(groups.group, groups.n_groups)
+        return _of_counts(take.name, counts)
+    found = computed(take.argument, take.text, layer)
+    metadata = None
+    if take.argument.data == "field":
+        name = str(take.argument.children[0]).strip('"')
+        metadata = layer.table.schema.field(name).metadata
+    column, kind = found.data, found.kind
+    if take.function in _NUMBERS and kind not in ("number", "null"):
+        raise ExpressionError(
+            f"{take.function} needs a number, and this is a {kind}",
+            take.text,
+            take.argument.meta.start_pos,
+        )
+    is_valid = np.asarray(pc.is_valid(column), bool)[groups.row]
+    kept = np.flatnonzero(is_valid)
+    entries = Groups(groups.row[kept], groups.group[kept], groups.n_groups)
+    if take.function == "count":
+        return _of_counts(take.name, count_by(entries.group, entries.n_groups))
+    if take.function in _NUMBERS:
+        weight = None if take.weight is None else _weights(take, layer, groups)[kept]
+        return _of_numbers(take, column, entries, weight)
+    if take.function == "list":
+        return _lists(take.name, column, entries)
+    if take.function == "agreed":
+        rows, disagreed = _agreed(column, groups)
+    else:
+        rows, disagreed = _CHOICES[take.function](column, entries)
+    data = column.take(pa.array(rows, mask=rows < 0))
+    return Aggregated(pa.field(take.name, data.type, metadata=metadata), data, disagreed)
+
+
+def _weights(take: Take, layer: Layer, groups: Groups) -> F64Array:
+    """Return the weight of each entry: ``share`` is what of the row takes part, ``area`` its area."""
+    tree = take.weight
+    assert tree is not None
+    name = str(tree.children[0]) if tree.data == "field" else ""
+    if name not in layer.table.column_names:
+        if name == "share":
+            return np.ones(len(groups.row)) if groups.share is None else groups.share
+        if name in GEOMETRY_FUNCTIONS:
+            return GEOMETRY_FUNCTIONS[name].compute(layer, None)[groups.row]
+    found = computed(tree, take.text, layer)
+    if found.kind not in ("number", "null"):
+        raise ExpressionError("a weight is a number", take.text, tree.meta.start_pos)
+    values = pc.fill_null(found.data.cast(pa.float64()), float("nan"))
+    return np.asarray(values, np.float64)[groups.row]
+
+
+def _of_counts(name: str, counts: I64Array) -> Aggregated:
+    return Aggregated(pa.field(name, pa.int64()), pa.chunked_array([pa.array(counts)]))
+
+
+def _of_numbers(
+    take: Take, column: pa.ChunkedArray, entries: Groups, weight: F64Array | None
+) -> Aggregated:
+    group, n = entries.group, entries.n_groups
+    counts = count_by(group, n)
+    is_whole = pa.types.is_integer(column.type)
+    if pa.types.is_null(column.type):
+        column = column.cast(pa.float64())
+    values = np.asarray(pc.fill_null(column, 0))[entries.row]
+    if take.function == "sum" and is_whole and weight is None:
+        exact = np.zeros(n, np.int64)
+        np.add.at(exact, group, values.astype(np.int64))
+        if np.abs(sum_by(group, values.astype(np.float64), n)).max(initial=0) >= 2.0**63:
+            raise ExpressionError("the sum of whole numbers grows too large", take.text, 0)
+        return _masked(take.name, exact, counts == 0)
+    values = values.astype(np.float64)
+    if take.function == "median":
+        return _masked(take.name, _medians(values, group, n), counts == 0)
+    if weight is None:
+        weight = np.ones(len(values))
+    known = ~np.isnan(weight)
+    total = sum_by(group[known], weight[known] * values[known], n)
+    heavy = sum_by(group[known], weight[known], n)
+    if take.function == "sum":
+        return _masked(take.name, total, count_by(group[known], n) == 0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return _masked(take.name, total / heavy, heavy == 0)
+
+
+def _masked(name: str, values: np.ndarray, is_null: BoolArray) -> Aggregated:
+    data = pa.array(values, mask=is_null)
+    return Aggregated(pa.field(name, data.type), pa.chunked_array([data]))
+
+
+def _medians(values: F64Array, group: I64Array, n: int) -> F64Array:
+    order = np.lexsort((values, group))
+    counts = count_by(group, n)
+    starts = np.cumsum(counts) - counts
+    result = np.zeros(n)
+    has = counts > 0
+    low = order[(starts + (counts - 1) // 2)[has]]
+    high = order[(starts + counts // 2)[has]]
+    result[has] = (values[low] + values[high]) / 2
+    return result
+
+
+def _ranks(column: pa.ChunkedArray) -> I64Array:
+    """Return a number for each value that rises with it, equal for equal ones."""
+    if pa.types.is_boolean(column.type):
+        column = column.cast(pa.int8())
+    if pa.types.is_null(column.type):
+        return np.zeros(len(column), np.int64)
+    ranks = pc.rank(column, sort_keys="ascending", tiebreaker="dense")
+    return np.asarray(ranks).astype(np.int64)
+
+
+def _extreme(column: pa.ChunkedArray, entries: Groups, ufunc: np.ufunc, none: int) -> I64Array:
+    """Return the row with the smallest or largest value of each group, -1 for none."""
+    ranks = _ranks(column)
+    row_of_rank = np.full(int(ranks.max(initial=0)) + 1, -1)
+    row_of_rank[ranks[::-1]] = np.arange(len(ranks))[::-1]
+    grouped = bucket(entries.group, entries.n_groups)
+    best = reduce_groups(ufunc, ranks[entries.row][grouped.order], grouped.offsets, none)
+    best = best.astype(np.int64)
+    return np.where(best == none, -1, row_of_rank[np.where(best == none, 0, best)])
+
+
+def _smallest(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+    return _extreme(column, entries, np.minimum, 2**62), 0
+
+
+def _largest(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+    return _extreme(column, entries, np.maximum, -1), 0
+
+
+def _first(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+    del column
+    rows = np.full(entries.n_groups, -1)
+    rows[entries.group[::-1]] = entries.row[::-1]
+    return rows, 0
+
+
+def _last(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+    del column
+    rows = np.full(entries.n_groups, -1)
+    rows[entries.group] = entries.row
+    return rows, 0
+
+
+def _agreed(column: pa.ChunkedArray, groups: Groups) -> tuple[I64Array, int]:
+    """Return a row of each group that agrees; null is a value like others."""
+    codes = codes_of(column)[groups.row]
+    grouped = bucket(groups.group, groups.n_groups)
+    low = reduce_groups(np.minimum, codes[grouped.order], grouped.offsets, 0)
+    high = reduce_groups(np.maximum, codes[grouped.order], grouped.offsets, 0)
+    rows, _ = _first(column, groups)
+    differs = low != high
+    return np.where(differs, -1, rows), int(differs.sum())
+
+
+def _commonest(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+    codes = codes_of(column)[entries.row]
+    pairs = number_pairs(entries.group, codes)
+    times = count_by(pairs.numbers, len(pairs.firsts))
+    group, row = entries.group[pairs.firsts], entries.row[pairs.firsts]
+    most = np.zeros(entries.n_groups, np.int64)
+    np.maximum.at(most, group, times)
+    is_most = times == most[group]
+    n_most = count_by(group[is_most], entries.n_groups)
+    rows = np.full(entries.n_groups, -1)
+    rows[group[is_most]] = row[is_most]
+    rows[n_most > 1] = -1
+    return rows, int((n_most > 1).sum())
+
+
+def _lists(name: str, column: pa.ChunkedArray, entries: Groups) -> Aggregated:
+    """Join the distinct values of each group; null for none."""
+    pairs = number_pairs(entries.group, codes_of(column)[entries.row])
+    group, row = entries.group[pairs.firsts], entries.row[pairs.firsts]
+    grouped = bucket(group, entries.n_groups)
+    texts = as_text(column).take(pa.array(row[grouped.order])).combine_chunks()
+    if isinstance(texts, pa.ChunkedArray):
+        texts = pa.concat_arrays(texts.chunks) if texts.num_chunks else pa.array([], pa.string())
+    lists = pa.ListArray.from_arrays(pa.array(grouped.offsets.astype(np.int32)), texts)
+    joined = pc.binary_join(lists, "; ")
+    is_none = pa.array(np.diff(grouped.offsets) == 0)
+    joined = pc.if_else(is_none, pa.scalar(None, pa.string()), joined)
+    return Aggregated(pa.field(name, pa.string()), pa.chunked_array([joined]))
+
+
+_CHOICES: dict[str, Any] = {
+    "min": _smallest,
+    "max": _largest,
+    "first": _first,
+    "last": _last,
+    "majority": _commonest,
+}

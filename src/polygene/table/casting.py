@@ -1,0 +1,243 @@
+"""Values from one type to another, and which of them that would lose."""
+
+from __future__ import annotations
+
+import re
+from typing import Any, NamedTuple
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.arrays import BoolArray
+from polygene.errors import LossError, UsageError
+from polygene.table.types import kind_of, type_words, width_of
+
+_TRUE, _FALSE = ["true", "yes", "y", "t", "1"], ["false", "no", "n", "f", "0"]
+
+
+class Recast(NamedTuple):
+    """A column in another type.
+
+    data : null where a value was lost
+    cut : the same with texts cut to the width and fractions cut off instead
+    lost : (n_rows,) values that ``data`` does not hold as they were
+    """
+
+    data: Any
+    cut: Any
+    lost: BoolArray
+
+
+def recast(column: pa.ChunkedArray, field: pa.Field, dates: str | None = None) -> Recast:
+    """Bring a column to the type and width of a field.
+
+    ``dates`` is how dates are written in a text, as in ``DD.MM.YYYY``; else as ISO 8601 has it.
+    """
+    source, target = kind_of(column.type), kind_of(field.type)
+    data = _converted(column, source, target, field.type, dates)
+    cut = data
+    if source == "number" and target == "number" and pa.types.is_integer(field.type):
+        cut = _to_whole(column, field.type, cuts=True)
+    width = width_of(field)
+    if target == "text" and width is not None:
+        fits = pc.less_equal(pc.utf8_length(data), width)
+        cut = pc.utf8_slice_codeunits(data, 0, width)
+        data = pc.if_else(fits, data, pa.scalar(None, data.type))
+    lost = np.asarray(pc.and_(pc.is_valid(column), pc.is_null(data)), dtype=bool)
+    if source == "text" and target != "text":
+        # A blank text says as little as a null.
+        lost &= ~np.asarray(
+            pc.fill_null(pc.equal(pc.utf8_trim_whitespace(column), ""), False), bool
+        )
+    return Recast(data, cut, lost)
+
+
+def _converted(
+    column: pa.ChunkedArray, source: str, target: str, kind: pa.DataType, dates: str | None
+) -> Any:
+    if column.type == kind:
+        return column
+    if source == "null":
+        return pa.chunked_array([pa.nulls(len(column), kind)])
+    if target == "number":
+        if source == "text":
+            column, source = _numbers(column), "number"
+        if source == "boolean":
+            return column.cast(pa.int8()).cast(kind)
+        if source == "number":
+            if pa.types.is_integer(kind):
+                return _to_whole(column, kind, cuts=False)
+            return _to_real(column, kind)
+    if target == "text":
+        return as_text(column)
+    if target in ("date", "time"):
+        if source == "text":
+            return _moments(column, kind, dates)
+        if source in ("date", "time"):
+            return _moment_cast(column, kind)
+    if target == "boolean" and source in ("text", "number"):
+        words = pc.utf8_lower(pc.utf8_trim_whitespace(as_text(column)))
+        is_true = pc.is_in(words, pa.array(_TRUE))
+        known = pc.or_(is_true, pc.is_in(words, pa.array(_FALSE)))
+        return pc.if_else(known, is_true, pa.scalar(None, pa.bool_()))
+    return pa.chunked_array([pa.nulls(len(column), kind)])
+
+
+def as_text(column: Any) -> Any:
+    """Return values as texts: whole numbers and dates as they are, reals with what they need."""
+    if pa.types.is_string(column.type):
+        return column
+    if pa.types.is_boolean(column.type):
+        return pc.if_else(column, "true", "false")
+    if pa.types.is_timestamp(column.type):
+        return pc.strftime(column, format="%Y-%m-%dT%H:%M:%SZ")
+    return column.cast(pa.string())
+
+
+def _numbers(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Read numbers; what is none becomes null."""
+    text = pc.utf8_trim_whitespace(column)
+    is_whole = pc.match_substring_regex(text, r"^[-+]?\d{1,18}$")
+    if pc.all(pc.or_kleene(pc.is_null(text), is_whole)).as_py():
+        return pc.replace_substring_regex(text, r"^\+", "").cast(pa.int64())
+    is_number = pc.match_substring_regex(text, r"^[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?$")
+    text = pc.if_else(is_number, text, pa.scalar(None, pa.string()))
+    return pc.replace_substring_regex(text, r"^\+", "").cast(pa.float64())
+
+
+def _to_whole(column: pa.ChunkedArray, kind: pa.DataType, cuts: bool) -> Any:
+    low, high = -(2 ** (kind.bit_width - 1)), 2 ** (kind.bit_width - 1) - 1
+    none = pa.scalar(None, column.type)
+    if pa.types.is_floating(column.type):
+        whole = pc.trunc(column)
+        column = whole if cuts else pc.if_else(pc.equal(whole, column), column, none)
+        # The largest of 64 bits is no double; the next power of two is, and is too large.
+        fits = pc.and_(pc.greater_equal(column, float(low)), pc.less(column, float(high + 1)))
+    else:
+        column, none = column.cast(pa.int64()), pa.scalar(None, pa.int64())
+        fits = pc.and_(pc.greater_equal(column, low), pc.less_equal(column, high))
+    return pc.if_else(fits, column, none).cast(kind)
+
+
+def _to_real(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
+    real = column.cast(kind, safe=False)
+    if pa.types.is_integer(column.type):
+        back = real.cast(pa.float64())
+        is_same = pc.and_(
+            pc.less_equal(pc.abs(back), float(2**53)),
+            pc.equal(back.cast(pa.int64(), safe=False), column.cast(pa.int64())),
+        )
+        return pc.if_else(is_same, real, pa.scalar(None, kind))
+    # Rounding to 32 bits is what was asked for; becoming infinite is a loss.
+    is_kept = pc.or_(pc.is_finite(real), pc.invert(pc.is_finite(column)))
+    return pc.if_else(is_kept, real, pa.scalar(None, kind))
+
+
+def date_pattern(words: str) -> str:
+    """Return the regular expression of dates written like ``DD.MM.YYYY`` or ``YYYY-MM-DD hh:mm``.
+
+    Raises
+    ------
+    UsageError
+        If it has no day, month or year.
+    """
+    parts = re.findall("YYYY|YY|MM|DD|hh|mm|ss", words)
+    if (
+        not {"DD", "MM"} <= set(parts)
+        or not {"YYYY", "YY"} & set(parts)
+        or len(set(parts)) < len(parts)
+    ):
+        raise UsageError(
+            f"{words!r} is no way to write a date; it has DD, MM and YYYY in it, each once, and for "
+            "times hh, mm and ss"
+        )
+    pattern = re.escape(words)
+    for part in parts:
+        digits = r"\d{4}" if part == "YYYY" else r"\d{2}" if part == "YY" else r"\d{1,2}"
+        pattern = pattern.replace(part, f"(?P<{part}>{digits})", 1)
+    return f"^{pattern}$"
+
+
+_ISO = (
+    r"^(?P<YYYY>\d{4})-(?P<MM>\d{2})-(?P<DD>\d{2})"
+    r"(?:[T ](?P<hh>\d{2}):(?P<mm>\d{2})(?::(?P<ss>\d{2}))?(?:\.(?P<fraction>\d{1,9}))?Z?)?$"
+)
+
+
+def _moments(column: pa.ChunkedArray, kind: pa.DataType, dates: str | None) -> Any:
+    """Read dates and times; days and hours that do not exist become null."""
+    text = pc.utf8_trim_whitespace(column)
+    found = pc.extract_regex(text, pattern=_ISO if dates is None else date_pattern(dates))
+    found = found.combine_chunks()
+    if isinstance(found, pa.ChunkedArray):
+        found = pa.concat_arrays(found.chunks) if found.num_chunks else pa.array([], found.type)
+    is_read = np.asarray(pc.is_valid(found))
+    names = {field.name for field in found.type}
+
+    def part(name: str, default: int) -> np.ndarray:
+        if name not in names:
+            return np.full(len(found), default)
+        digits = pc.struct_field(found, name)
+        blank = pc.or_kleene(pc.is_null(digits), pc.equal(digits, ""))
+        digits = pc.if_else(pc.fill_null(blank, True), str(default), digits)
+        return np.asarray(digits.cast(pa.int64()))
+
+    year = part("YYYY", 0) if "YYYY" in names else 2000 + part("YY", 0)
+    if "YYYY" not in names:
+        year = np.where(year >= 2070, year - 100, year)
+    month, day = part("MM", 1), part("DD", 1)
+    months = (year - 1970) * 12 + month - 1
+    days = months.astype("M8[M]").astype("M8[D]") + (day - 1)
+    hour, minute, second = part("hh", 0), part("mm", 0), part("ss", 0)
+    fraction = np.zeros(len(found), np.int64)
+    if "fraction" in names:
+        digits = pc.fill_null(pc.struct_field(found, "fraction"), "")
+        padded = pc.utf8_slice_codeunits(pc.utf8_rpad(digits, 3, "0"), 0, 3)
+        fraction = np.asarray(padded.cast(pa.int64()))
+    is_real = is_read & (month >= 1) & (month <= 12) & (day >= 1)
+    is_real &= days.astype("M8[M]").astype(np.int64) == months
+    is_real &= (hour < 24) & (minute < 60) & (second < 60)
+    thousandths = ((hour * 60 + minute) * 60 + second) * 1000 + fraction
+    moments = days.astype("M8[ms]") + thousandths.astype("m8[ms]")
+    read = pa.array(moments, pa.timestamp("ms"), mask=~is_real)
+    return _moment_cast(pa.chunked_array([read]), kind)
+
+
+def _moment_cast(column: Any, kind: pa.DataType) -> Any:
+    """Bring dates and times to each other; a time that is no midnight is lost as a date."""
+    if pa.types.is_date(kind):
+        if pa.types.is_date(column.type):
+            return column.cast(kind)
+        days = column.cast(pa.timestamp("ms", tz="UTC"), safe=False).cast(pa.date32(), safe=False)
+        back = days.cast(pa.timestamp("ms", tz="UTC"))
+        is_same = pc.equal(back, column.cast(pa.timestamp("ms", tz="UTC"), safe=False))
+        return pc.if_else(is_same, days, pa.scalar(None, pa.date32()))
+    return column.cast(kind, safe=False)
+
+
+def fitted(
+    column: Any, field: pa.Field, on_loss: str, where: Any, dates: str | None = None
+) -> tuple[Any, int]:
+    """Bring a column to a field's type and width; return it and how many values were lost.
+
+    Parameters
+    ----------
+    on_loss : {"stop", "null", "cut"}
+        Refuse, put null, or cut texts to the width and fractions off (null where that is no help).
+    where : Layer
+        For messages: whose rows these are.
+
+    Raises
+    ------
+    LossError
+        If values would be lost and that is to stop it.
+    """
+    found = recast(column, field, dates)
+    n_lost = int(found.lost.sum())
+    if n_lost and on_loss == "stop":
+        rows = np.flatnonzero(found.lost)[:5]
+        values = column.take(pa.array(rows)).to_pylist()
+        samples = [f"{where.row_label(int(r))}: {v!r}" for r, v in zip(rows, values, strict=True)]
+        raise LossError(where.name, field.name, type_words(field), n_lost, samples)
+    return (found.cut if on_loss == "cut" else found.data), n_lost

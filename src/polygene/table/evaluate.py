@@ -1,0 +1,403 @@
+"""Computing parsed expressions on whole columns."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import lark
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.errors import ExpressionError, UsageError, did_you_mean, listed, nearest_first
+from polygene.table.casting import recast
+from polygene.table.functions import COUNTED, FUNCTIONS, GEOMETRY_FUNCTIONS, Function
+from polygene.table.temporal import MOMENT, RELATIONS, Span, open_end
+from polygene.table.types import kind_of
+
+if TYPE_CHECKING:
+    from polygene.layer import Layer
+
+
+class Value(NamedTuple):
+    """A column or single value, and the kind of things in it: number, text, boolean, date, time."""
+
+    data: Any
+    kind: str
+
+
+_COMPARISONS: dict[str, Callable[..., Any]] = {
+    "=": pc.equal,
+    "<>": pc.not_equal,
+    "<": pc.less,
+    "<=": pc.less_equal,
+    ">": pc.greater,
+    ">=": pc.greater_equal,
+}
+
+
+class Evaluator:
+    """Computes trees of one text over one layer.
+
+    zero_divisions : how many rows were divided by zero, which gives null
+    """
+
+    def __init__(self, text: str, layer: Layer) -> None:
+        self.text, self.layer, self.table = text, layer, layer.table
+        self.zero_divisions = 0
+
+    def value_of(self, tree: lark.Tree) -> Value:
+        return getattr(self, f"_{tree.data}")(tree)
+
+    def _values(self, tree: lark.Tree) -> list[Value]:
+        return [self.value_of(child) for child in tree.children if isinstance(child, lark.Tree)]
+
+    def _refuse(self, tree: lark.Tree, reason: str) -> ExpressionError:
+        return ExpressionError(reason, self.text, tree.meta.start_pos)
+
+    def _expect(self, value: Value, kind: str, tree: lark.Tree, use: str) -> Any:
+        if value.kind not in (kind, "null"):
+            raise self._refuse(tree, f"{use} needs a {kind}, and this is a {value.kind}")
+        return value.data
+
+    # Logic
+
+    def _booleans(self, tree: lark.Tree, use: str) -> list[Any]:
+        return [
+            self._expect(self.value_of(child), "boolean", child, use) for child in tree.children
+        ]
+
+    def _or_(self, tree: lark.Tree) -> Value:
+        return Value(functools.reduce(pc.or_kleene, self._booleans(tree, "OR")), "boolean")
+
+    def _and_(self, tree: lark.Tree) -> Value:
+        return Value(functools.reduce(pc.and_kleene, self._booleans(tree, "AND")), "boolean")
+
+    def _not_(self, tree: lark.Tree) -> Value:
+        return Value(pc.invert(self._booleans(tree, "NOT")[0]), "boolean")
+
+    # Predicates
+
+    def _alike(self, tree: lark.Tree, left: Value, right: Value) -> tuple[Any, Any]:
+        """Bring two values to types that can be compared."""
+        kinds = {left.kind, right.kind}
+        if kinds == {"date", "time"}:
+            stamp = pa.timestamp("ms", tz="UTC")
+            return left.data.cast(stamp), right.data.cast(stamp)
+        if len(kinds) > 1:
+            hint = ""
+            if kinds & {"date", "time"} and "text" in kinds:
+                hint = "; write a date as DATE('2026-05-31'), a time as TIMESTAMP('...Z')"
+            elif kinds == {"number", "text"}:
+                hint = "; texts stand in single quotes, numbers in none"
+            raise self._refuse(tree, f"a {left.kind} is compared with a {right.kind}{hint}")
+        return left.data, right.data
+
+    def _compare(self, tree: lark.Tree) -> Value:
+        left, right = self._values(tree)
+        operator = next(c for c in tree.children if isinstance(c, lark.Token))
+        return Value(_COMPARISONS[str(operator)](*self._alike(tree, left, right)), "boolean")
+
+    def _between(self, tree: lark.Tree) -> Value:
+        value, low, high = self._values(tree)
+        return Value(
+            pc.and_kleene(
+                pc.greater_equal(*self._alike(tree, value, low)),
+                pc.less_equal(*self._alike(tree, value, high)),
+            ),
+            "boolean",
+        )
+
+    def _like(self, tree: lark.Tree) -> Value:
+        value, pattern = self._values(tree)
+        data = self._expect(value, "text", tree.children[0], "LIKE")
+        wanted = self._expect(pattern, "text", tree.children[1], "LIKE")
+        if not isinstance(wanted, pa.Scalar):
+            raise self._refuse(tree.children[1], "LIKE needs a pattern that is the same for all")
+        return Value(pc.match_like(data, wanted.as_py()), "boolean")
+
+    def _in_(self, tree: lark.Tree) -> Value:
+        value, *options = self._values(tree)
+        found = [pc.equal(*self._alike(tree, value, option)) for option in options]
+        return Value(functools.reduce(pc.or_kleene, found), "boolean")
+
+    def _is_null(self, tree: lark.Tree) -> Value:
+        return Value(pc.is_null(self._values(tree)[0].data), "boolean")
+
+    def _inverted(self, value: Value) -> Value:
+        return Value(pc.invert(value.data), "boolean")
+
+    def _not_like(self, tree: lark.Tree) -> Value:
+        return self._inverted(self._like(tree))
+
+    def _not_between(self, tree: lark.Tree) -> Value:
+        return self._inverted(self._between(tree))
+
+    def _not_in(self, tree: lark.Tree) -> Value:
+        return self._inverted(self._in_(tree))
+
+    def _not_null(self, tree: lark.Tree) -> Value:
+        return self._inverted(self._is_null(tree))
+
+    # Arithmetic
+
+    def _sum_(self, tree: lark.Tree) -> Value:
+        return self._arithmetic(tree)
+
+    def _product(self, tree: lark.Tree) -> Value:
+        return self._arithmetic(tree)
+
+    def _power(self, tree: lark.Tree) -> Value:
+        left, right = (
+            self._expect(self.value_of(c), "number", c, "arithmetic").cast(pa.float64())
+            for c in tree.children
+        )
+        return Value(pc.power(left, right), "number")
+
+    def _arithmetic(self, tree: lark.Tree) -> Value:
+        first, operator, second = tree.children
+        left, right = (
+            self._expect(self.value_of(c), "number", c, "arithmetic") for c in (first, second)
+        )
+        if str(operator).lower() in ("/", "%", "div"):
+            self._count_zeros(right)
+        try:
+            return Value(_ARITHMETIC[str(operator).lower()](left, right), "number")
+        except pa.ArrowInvalid as err:
+            raise self._refuse(tree, f"the numbers grow too large ({err})") from err
+
+    def _count_zeros(self, divisor: Any) -> None:
+        if isinstance(divisor, pa.Scalar):
+            self.zero_divisions += self.layer.n_rows * (divisor.as_py() == 0)
+        else:
+            self.zero_divisions += int(pc.sum(pc.equal(divisor, 0)).as_py() or 0)
+
+    def _minus(self, tree: lark.Tree) -> Value:
+        child = tree.children[0]
+        data = self._expect(self.value_of(child), "number", child, "arithmetic")
+        return Value(pc.negate_checked(data), "number")
+
+    def _plus(self, tree: lark.Tree) -> Value:
+        child = tree.children[0]
+        return Value(self._expect(self.value_of(child), "number", child, "arithmetic"), "number")
+
+    # Literals, fields, functions
+
+    def _number(self, tree: lark.Tree) -> Value:
+        text = str(tree.children[0])
+        is_whole = text.isdigit() and int(text) < 2**63
+        return Value(pa.scalar(int(text) if is_whole else float(text)), "number")
+
+    def _text(self, tree: lark.Tree) -> Value:
+        return Value(pa.scalar(_unquoted(tree.children[0]), pa.string()), "text")
+
+    def _true(self, tree: lark.Tree) -> Value:
+        del tree
+        return Value(pa.scalar(True), "boolean")
+
+    def _false(self, tree: lark.Tree) -> Value:
+        del tree
+        return Value(pa.scalar(False), "boolean")
+
+    def _date(self, tree: lark.Tree) -> Value:
+        return self._moment(tree, pa.date32(), "date", "a date like 2026-05-31")
+
+    def _timestamp(self, tree: lark.Tree) -> Value:
+        form = "a time like 2026-05-31T12:00:00Z"
+        return self._moment(tree, pa.timestamp("ms", tz="UTC"), "time", form)
+
+    def _moment(self, tree: lark.Tree, kind: pa.DataType, word: str, form: str) -> Value:
+        text = _unquoted(tree.children[0])
+        try:
+            return Value(pa.scalar(text).cast(kind), word)
+        except pa.ArrowInvalid as err:
+            raise self._refuse(tree, f"{text!r} is not {form}") from err
+
+    def _casei(self, tree: lark.Tree) -> Value:
+        child = tree.children[0]
+        return Value(
+            pc.utf8_lower(self._expect(self.value_of(child), "text", child, "CASEI")), "text"
+        )
+
+    def _accenti(self, tree: lark.Tree) -> Value:
+        child = tree.children[0]
+        data = self._expect(self.value_of(child), "text", child, "ACCENTI")
+        apart = pc.utf8_normalize(data, form="NFKD")
+        return Value(pc.replace_substring_regex(apart, pattern=r"\p{Mn}", replacement=""), "text")
+
+    def _null(self, tree: lark.Tree) -> Value:
+        del tree
+        return Value(pa.scalar(None, pa.null()), "null")
+
+    def _call(self, tree: lark.Tree) -> Value:
+        name = str(tree.children[0])
+        key = name.lower()
+        if key in GEOMETRY_FUNCTIONS:
+            return self._measure(tree, key, tree.children[1:])
+        if key == "interval":
+            return self._interval(tree)
+        if key in RELATIONS:
+            return self._temporal(tree, key)
+        if key not in FUNCTIONS:
+            known = sorted([*FUNCTIONS, *GEOMETRY_FUNCTIONS, "interval", *RELATIONS])
+            raise self._refuse(
+                tree,
+                f"there is no function {name!r}{did_you_mean(key, known)} (there are "
+                f"{listed(nearest_first(key, known), 12)})",
+            )
+        function = FUNCTIONS[key]
+        values = self._values(tree)
+        kinds, same = self._arguments(tree, key, function, values)
+        alike = next((v.data.type for v in values if v.kind == same), None)
+        data = [
+            v.data if v.kind != "null" else _null_of(kind, alike if kind == same else None)
+            for v, kind in zip(values, kinds, strict=True)
+        ]
+        try:
+            found = function.compute(*data)
+        except UsageError as err:
+            raise self._refuse(tree, f"{key}: {err}") from err
+        return Value(found, same if function.gives == "same" else function.gives)
+
+    def _interval(self, tree: lark.Tree) -> Value:
+        children = tree.children[1:]
+        if len(children) != 2:
+            raise self._refuse(tree, "INTERVAL takes a start and an end")
+        ends = []
+        for child, is_start in zip(children, (True, False), strict=True):
+            if child.data == "text" and _unquoted(child.children[0]) == "..":
+                ends.append(open_end(is_start))
+            elif child.data == "text":
+                text = _unquoted(child.children[0])
+                read = recast(pa.chunked_array([[text]]), pa.field("", MOMENT)).data[0]
+                if not read.is_valid:
+                    raise self._refuse(child, f"{text!r} is not a date, a time or '..'")
+                ends.append(read)
+            else:
+                ends.append(self._span(child).start)
+        return Value(Span(*ends), "interval")
+
+    def _span(self, tree: lark.Tree) -> Span:
+        value = self.value_of(tree)
+        if value.kind == "interval":
+            return value.data
+        if value.kind not in ("date", "time"):
+            raise self._refuse(
+                tree, f"a date, time or interval is needed, and this is a {value.kind}"
+            )
+        moment = value.data.cast(MOMENT)
+        return Span(moment, moment)
+
+    def _temporal(self, tree: lark.Tree, name: str) -> Value:
+        children = tree.children[1:]
+        if len(children) != 2:
+            raise self._refuse(tree, f"{name.upper()} takes two dates, times or intervals")
+        one, other = map(self._span, children)
+        return Value(RELATIONS[name](one, other), "boolean")
+
+    def _arguments(
+        self, tree: lark.Tree, name: str, function: Function, values: list[Value]
+    ) -> tuple[list[str], str]:
+        """Return the kind of each argument, and of those that must be alike; refuse what is not."""
+        must, _, may = function.takes.partition(" / ")
+        wanted = [k.strip() for k in must.split(",")]
+        optional = [k.strip() for k in may.split(",")] if may else []
+        if wanted[-1] == "...":
+            wanted = wanted[:-1] + [wanted[-2]] * max(0, len(values) - len(wanted) + 1)
+        all_wanted = (wanted + optional)[: max(len(wanted), len(values))]
+        if len(values) != len(all_wanted):
+            takes = function.takes.replace(" / ", ", and perhaps ")
+            raise self._refuse(tree, f"{name} takes {takes}; here it has {len(values)}")
+        same = next((v.kind for v, w in zip(values, wanted, strict=False)
+                     if w == "same" and v.kind != "null"), "null")  # fmt: skip
+        kinds = []
+        for child, value, want in zip(tree.children[1:], values, all_wanted, strict=True):
+            kind = {"same": same, "any": value.kind}.get(want, want)
+            fits = value.kind in (kind, "null") or (kind == "date" and value.kind == "time")
+            if not fits:
+                raise self._refuse(child, f"{name} needs a {kind} here, and this is a {value.kind}")
+            kinds.append(kind)
+        return kinds, same
+
+    def _measure(self, tree: lark.Tree, name: str, arguments: list[lark.Tree]) -> Value:
+        function = GEOMETRY_FUNCTIONS[name]
+        unit = None
+        if arguments:
+            is_name = len(arguments) == 1 and arguments[0].data == "field"
+            unit = str(arguments[0].children[0]) if is_name else ""
+            if unit not in function.units:
+                known = f"one of {', '.join(function.units)}" if function.units else "nothing"
+                raise self._refuse(arguments[0], f"{name} takes {known} in its brackets")
+        try:
+            values = function.compute(self.layer, unit)
+        except UsageError as err:
+            raise self._refuse(tree, str(err)) from err
+        is_none = self.layer.geometry.is_empty
+        kind = pa.int64() if name in COUNTED else pa.float64()
+        data = pa.array(
+            values if kind == pa.float64() else values.astype(np.int64), kind, mask=is_none
+        )
+        return Value(pa.chunked_array([data]), "number")
+
+    def _field(self, tree: lark.Tree) -> Value:
+        token = tree.children[0]
+        name = _unquoted(token) if token.type == "QUOTED" else str(token)
+        names = self.table.column_names
+        if name not in names:
+            raise self._refuse(
+                tree,
+                f"layer {self.layer.name!r} has no field {name!r}{did_you_mean(name, names)} "
+                f"(its fields: {listed(nearest_first(name, names), 8)})",
+            )
+        data = self.table.column(name)
+        kind = kind_of(data.type)
+        if kind == "number" and pa.types.is_decimal(data.type):
+            data = data.cast(pa.float64())
+        return Value(data, kind)
+
+
+_TYPE_OF_KIND = {
+    "number": pa.float64(), "text": pa.string(), "boolean": pa.bool_(), "date": pa.date32(),
+    "time": pa.timestamp("ms", tz="UTC"),
+}  # fmt: skip
+
+
+def _null_of(kind: str, alike: pa.DataType | None) -> pa.Scalar:
+    return pa.scalar(None, alike or _TYPE_OF_KIND.get(kind, pa.string()))
+
+
+def _unquoted(token: lark.Token) -> str:
+    quote = token[0]
+    return str(token)[1:-1].replace(quote * 2, quote)
+
+
+def _null_where_zero(divisor: Any) -> Any:
+    return pc.if_else(pc.equal(divisor, 0), pa.scalar(None, divisor.type), divisor)
+
+
+def _divide(left: Any, right: Any) -> Any:
+    """Divide as real numbers; by zero gives null."""
+    return pc.divide(left.cast(pa.float64()), _null_where_zero(right.cast(pa.float64())))
+
+
+def _whole_divide(left: Any, right: Any) -> Any:
+    """Divide and cut off what is behind the point, whole numbers staying whole."""
+    if pa.types.is_integer(left.type) and pa.types.is_integer(right.type):
+        return pc.divide(left, _null_where_zero(right))
+    return pc.trunc(_divide(left, right))
+
+
+def _remainder(left: Any, right: Any) -> Any:
+    return pc.subtract(left, pc.multiply(_whole_divide(left, right), right))
+
+
+_ARITHMETIC: dict[str, Callable[..., Any]] = {
+    "+": pc.add_checked,
+    "-": pc.subtract_checked,
+    "*": pc.multiply_checked,
+    "/": _divide,
+    "div": _whole_divide,
+    "%": _remainder,
+}

@@ -1,0 +1,201 @@
+"""The functions of expressions, beside those of CQL2: text, numbers, dates, and geometry."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.arrays import F64Array
+from polygene.errors import UsageError
+from polygene.table.casting import as_text, recast
+from polygene.table.types import typed_field
+from polygene.units import AREAS, METRES
+
+if TYPE_CHECKING:
+    from polygene.layer import Layer
+
+
+class Function(NamedTuple):
+    """A function of values.
+
+    takes : the kind of each argument; ``any`` is any, ``same`` any but all alike, a last ``...``
+        repeats; those behind ``/`` may be left out
+    gives : the kind of the result, or ``same``
+    """
+
+    takes: str
+    gives: str
+    does: str
+    compute: Callable[..., Any]
+
+
+class GeometryFunction(NamedTuple):
+    """A measure of each feature; with a unit in brackets or without."""
+
+    units: dict[str, float]
+    does: str
+    compute: Callable[[Layer, str | None], F64Array]
+
+
+def _constant(value: Any, what: str) -> Any:
+    if not isinstance(value, pa.Scalar):
+        raise UsageError(f"{what} must be the same for all rows")
+    return value.as_py()
+
+
+def _left(text: Any, n: Any) -> Any:
+    return pc.utf8_slice_codeunits(text, 0, max(0, int(_constant(n, "the number of characters"))))
+
+
+def _right(text: Any, n: Any) -> Any:
+    n = int(_constant(n, "the number of characters"))
+    return pc.utf8_slice_codeunits(text, -n) if n > 0 else pc.utf8_slice_codeunits(text, 0, 0)
+
+
+def _middle(text: Any, start: Any, n: Any) -> Any:
+    first = max(1, int(_constant(start, "the first character"))) - 1
+    return pc.utf8_slice_codeunits(text, first, first + max(0, int(_constant(n, "the number"))))
+
+
+def _replaced(text: Any, old: Any, new: Any) -> Any:
+    return pc.replace_substring(
+        text, pattern=_constant(old, "what is replaced"), replacement=_constant(new, "the new text")
+    )
+
+
+def _joined(*texts: Any) -> Any:
+    """Join texts; a null among them is left out."""
+    return pc.binary_join_element_wise(
+        *texts, pa.scalar(""), null_handling="replace", null_replacement=""
+    )
+
+
+def _rounded(value: Any, digits: Any = None) -> Any:
+    n = 0 if digits is None else int(_constant(digits, "the number of digits"))
+    return pc.round(value, ndigits=n, round_mode="half_towards_infinity")
+
+
+def _as(words: str) -> Callable[..., Any]:
+    field = typed_field("x", words)
+
+    def compute(value: Any, dates: Any = None) -> Any:
+        form = None if dates is None else _constant(dates, "the way dates are written")
+        is_single = isinstance(value, pa.Scalar)
+        column = pa.chunked_array([pa.array([value.as_py()], value.type)] if is_single else value)
+        data = recast(column, field, form).data
+        return data[0] if is_single else data
+
+    return compute
+
+
+def _days(start: Any, stop: Any) -> Any:
+    dates = [v.cast(pa.timestamp("ms", tz="UTC")) for v in (start, stop)]
+    return pc.divide(
+        pc.subtract(dates[1], dates[0]).cast(pa.int64()).cast(pa.float64()), 86_400_000.0
+    )
+
+
+FUNCTIONS = {
+    "upper": Function("text", "text", "in capitals", pc.utf8_upper),
+    "lower": Function("text", "text", "in small letters", pc.utf8_lower),
+    "title": Function("text", "text", "Each Word Capitalised", pc.utf8_title),
+    "trim": Function("text", "text", "without blanks at its ends", pc.utf8_trim_whitespace),
+    "characters": Function("text", "number", "how many characters", pc.utf8_length),
+    "left": Function("text, number", "text", "the first n characters", _left),
+    "right": Function("text, number", "text", "the last n characters", _right),
+    "middle": Function("text, number, number", "text", "n characters from a place on", _middle),
+    "replace": Function("text, text, text", "text", "every old text by a new one", _replaced),
+    "concat": Function(
+        "any, ...", "text", "values one behind the other; nulls are left out",
+        lambda *values: _joined(*map(as_text, values)),
+    ),
+    "text": Function("any", "text", "as text", as_text),
+    "number": Function("any", "number", "as a number, null where it is none", _as("real")),
+    "whole": Function("any", "number", "as a whole number, null where it is none", _as("integer")),
+    "day_of": Function(
+        "any / text", "date", "a date of a text, as in day_of(t, 'DD.MM.YYYY')", _as("date")
+    ),
+    "round": Function("number / number", "number", "rounded, to n digits", _rounded),
+    "floor": Function("number", "number", "the whole number below", pc.floor),
+    "ceiling": Function("number", "number", "the whole number above", pc.ceil),
+    "abs": Function("number", "number", "without its sign", pc.abs),
+    "sqrt": Function(
+        "number", "number", "the square root, null below zero",
+        lambda v: pc.if_else(
+            pc.less(v, 0), pa.scalar(None, pa.float64()), pc.sqrt(pc.abs(v.cast(pa.float64())))
+        ),
+    ),
+    "least": Function("same, ...", "same", "the smallest of several", pc.min_element_wise),
+    "greatest": Function("same, ...", "same", "the largest of several", pc.max_element_wise),
+    "coalesce": Function("same, ...", "same", "the first that is not null", pc.coalesce),
+    "if": Function(
+        "boolean, same, same", "same", "one where true, else the other",
+        lambda test, one, other: pc.if_else(pc.fill_null(test, False), one, other),
+    ),
+    "year": Function("date", "number", "the year", pc.year),
+    "month": Function("date", "number", "the month, 1 to 12", pc.month),
+    "day": Function("date", "number", "the day of the month", pc.day),
+    "days": Function("date, date", "number", "days from one to the other", _days),
+}  # fmt: skip
+
+
+def _areas(layer: Layer, unit: str | None) -> F64Array:
+    from polygene.measures import row_areas, ruler_for
+
+    ruler = ruler_for(layer.crs)
+    if layer.geometry.family != 2:
+        return np.zeros(layer.n_rows)
+    return row_areas(layer.geometry, ruler) / _size(AREAS, unit, ruler.unit)
+
+
+def _lengths(family: int) -> Callable[[Layer, str | None], F64Array]:
+    def compute(layer: Layer, unit: str | None) -> F64Array:
+        from polygene.measures import row_lengths, ruler_for
+
+        ruler = ruler_for(layer.crs)
+        if layer.geometry.family != family:
+            return np.zeros(layer.n_rows)
+        return row_lengths(layer.geometry, ruler) / _size(METRES, unit, ruler.unit)
+
+    return compute
+
+
+def _size(units: dict[str, float], unit: str | None, known: str) -> float:
+    if unit is None:
+        return 1.0
+    if known != "m":
+        raise UsageError(f"the layer has no CRS, so nothing is known in {unit}; leave the unit out")
+    return units[unit]
+
+
+def _coordinate(axis: int) -> Callable[[Layer, str | None], F64Array]:
+    def compute(layer: Layer, unit: str | None) -> F64Array:
+        from polygene.places import centroids
+
+        return centroids(layer.geometry)[:, axis]
+
+    return compute
+
+
+def _vertices(layer: Layer, unit: str | None) -> F64Array:
+    return np.diff(layer.geometry.vertex_offsets_of_rows).astype(np.float64)
+
+
+def _parts(layer: Layer, unit: str | None) -> F64Array:
+    return np.diff(layer.geometry.row_offsets).astype(np.float64)
+
+
+GEOMETRY_FUNCTIONS = {
+    "area": GeometryFunction(AREAS, "the area, in square metres or a unit: area(ha)", _areas),
+    "length": GeometryFunction(METRES, "the length of lines, in metres: length(km)", _lengths(1)),
+    "perimeter": GeometryFunction(METRES, "the length of all rings of a polygon", _lengths(2)),
+    "x": GeometryFunction({}, "the x (or longitude) of the centroid", _coordinate(0)),
+    "y": GeometryFunction({}, "the y (or latitude) of the centroid", _coordinate(1)),
+    "vertices": GeometryFunction({}, "how many vertices", _vertices),
+    "parts": GeometryFunction({}, "how many parts", _parts),
+}
+COUNTED = ("vertices", "parts")

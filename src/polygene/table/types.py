@@ -1,0 +1,121 @@
+"""Field types as analysts say them, and as Arrow holds them."""
+
+from __future__ import annotations
+
+import re
+
+import pyarrow as pa
+
+from polygene.errors import UsageError
+
+_TYPES = {
+    "integer": pa.int64(),
+    "integer 32": pa.int32(),
+    "integer 16": pa.int16(),
+    "integer 8": pa.int8(),
+    "real": pa.float64(),
+    "real 32": pa.float32(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "date and time": pa.timestamp("ms", tz="UTC"),
+    "text": pa.string(),
+}
+
+
+def width_of(field: pa.Field) -> int | None:
+    """Return the width of a text field, None if it has no limit."""
+    width = (field.metadata or {}).get(b"width")
+    return int(width) if width else None
+
+
+def type_words(field: pa.Field) -> str:
+    """Return a type as analysts say it: ``text(20)``, ``integer``, ``integer 16``, ``real``."""
+    kind = field.type
+    width = width_of(field)
+    suffix = f"({width})" if width else ""
+    if pa.types.is_integer(kind):
+        return "integer" if kind.bit_width == 64 else f"integer {kind.bit_width}"
+    for test, words in (
+        (pa.types.is_boolean, "boolean"),
+        (pa.types.is_float64, "real"),
+        (pa.types.is_floating, "real 32"),
+        (pa.types.is_date, "date"),
+        (pa.types.is_timestamp, "date and time"),
+        (pa.types.is_string, f"text{suffix}"),
+        (pa.types.is_binary, f"blob{suffix}"),
+    ):
+        if test(kind):
+            return words
+    return str(kind)
+
+
+def typed_field(name: str, words: str) -> pa.Field:
+    """Return a field of a type in words: what `type_words` says, or ``text(20)``.
+
+    Raises
+    ------
+    UsageError
+        If there is no such type.
+    """
+    text = " ".join(words.lower().split())
+    match = re.fullmatch(r"text ?\( ?(\d+) ?\)", text)
+    if match and int(match[1]) > 0:
+        return pa.field(name, pa.string(), metadata={"width": match[1]})
+    if text not in _TYPES:
+        raise UsageError(
+            f"there is no type {words!r}; there are {', '.join(_TYPES)} and, with a width, text(20)"
+        )
+    return pa.field(name, _TYPES[text])
+
+
+def kind_of(kind: pa.DataType) -> str:
+    """Return the kind of value that expressions see: number, text, boolean, date, time, null."""
+    for test, name in (
+        (pa.types.is_boolean, "boolean"),
+        (pa.types.is_date, "date"),
+        (pa.types.is_timestamp, "time"),
+        (pa.types.is_integer, "number"),
+        (pa.types.is_floating, "number"),
+        (pa.types.is_decimal, "number"),
+        (pa.types.is_string, "text"),
+        (pa.types.is_large_string, "text"),
+        (pa.types.is_null, "null"),
+    ):
+        if test(kind):
+            return name
+    return str(kind)
+
+
+def is_whole(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_integer(kind))
+
+
+def widened(one: pa.Field, other: pa.Field) -> pa.Field | None:
+    """Return the narrowest type that holds the values of both without loss, None if there is none.
+
+    Whole numbers widen to larger ones and, up to 32 bits, to reals; 64 bits and reals have no type
+    in common that loses nothing. A text's width is the larger, or none.
+    """
+    a, b = one.type, other.type
+    if pa.types.is_null(a):
+        return other.with_name(one.name)
+    if pa.types.is_null(b):
+        return one
+    kinds = {kind_of(a), kind_of(b)}
+    if kinds == {"text"}:
+        widths = [width_of(one), width_of(other)]
+        known = [w for w in widths if w is not None]
+        metadata = {"width": str(max(known))} if len(known) == 2 else None
+        return pa.field(one.name, pa.string(), metadata=metadata)
+    if a == b:
+        return one
+    if kinds == {"date", "time"} or kinds == {"time"}:
+        return pa.field(one.name, pa.timestamp("ms", tz="UTC"))
+    if kinds != {"number"}:
+        return None
+    if is_whole(a) and is_whole(b):
+        return pa.field(one.name, a if a.bit_width >= b.bit_width else b)
+    whole = next((k for k in (a, b) if is_whole(k)), None)
+    if whole is not None and whole.bit_width == 64:
+        return None
+    return pa.field(one.name, pa.float64())

@@ -1,0 +1,241 @@
+"""Merging: by name, by a proposed and edited sheet, and what would be lost."""
+
+from __future__ import annotations
+
+import datetime
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.errors import DataError, LossError, SheetError
+from polygene.layer import Layer
+from polygene.ops.match_sheet import draft_text, propose, read_sheet
+from polygene.ops.merge import merge
+from polygene.sample import tolva
+from polygene.table.likeness import name_likeness
+from polygene.table.types import type_words
+from tests.support import generators as make
+
+
+def layer(name, /, **columns):
+    n = len(next(iter(columns.values())))
+    column = make.points([[np.array([k, 0.0])] for k in range(n)])
+    return Layer(name, column, pa.table(columns))
+
+
+def surveys():
+    found = {y.name: y for y in tolva.layers()}
+    return [found["beds_marram"], found["beds_kelda"]]
+
+
+def pairs_of(draft, layers):
+    """What was proposed as (first's field, second's field)."""
+    first, second = (y.name for y in layers)
+    return {
+        (p.target.sources[first].fields[0], p.target.sources[second].fields[0])
+        for p in draft.proposals
+        if {first, second} <= set(p.target.sources)
+    }
+
+
+class ByName(unittest.TestCase):
+    def test_fields_of_one_name_become_one_and_types_widen(self):
+        a = layer("a", Name=["x", "y"], n=pa.array([1, 2], pa.int16()), only=[True, None])
+        b = layer("b", name=["z"], n=pa.array([70000], pa.int32()), more=[1.5])
+        c = layer("c", NAME=["w"], n=[0.5])
+        result = merge([a, b, c], source_field="from")
+        self.assertEqual(
+            result.layer.table.to_pydict(),
+            {
+                "Name": ["x", "y", "z", "w"],
+                "n": [1, 2, 70000, 0.5],
+                "only": [True, None, None, None],
+                "more": [None, None, 1.5, None],
+                "from": ["a", "a", "b", "c"],
+            },
+        )
+        self.assertEqual(result.summary.sources, {"a": (2, 2), "b": (1, 1), "c": (1, 1)})
+        self.assertEqual(result.layer.geometry.n_rows, 4)
+
+    def test_types_without_one_in_common_stay_apart(self):
+        result = merge([layer("a", code=[1]), layer("b", code=["K1"]), layer("c", code=[2.5])])
+        self.assertEqual(
+            result.layer.table.to_pydict(),
+            {"code": [1.0, None, 2.5], "b_code": [None, "K1", None]},
+        )
+        self.assertIn("stays apart as b_code", result.summary.notes[0])
+        large = merge([layer("a", n=[2**60]), layer("b", n=[0.5])])
+        self.assertEqual(large.layer.table["n"].to_pylist(), [2**60, None])
+
+    def test_kinds_that_differ_are_refused(self):
+        with self.assertRaisesRegex(DataError, "only layers of one kind"):
+            merge([layer("a", n=[1]), make.layer("b", make.lines([[np.zeros((2, 2))]]))])
+
+
+class Proposing(unittest.TestCase):
+    def test_the_sample(self):
+        layers = surveys()
+        draft = propose(layers)
+        self.assertEqual(
+            pairs_of(draft, layers),
+            {("bed_id", "BedNo"), ("species", "SPEC"), ("cover_pct", "Cover"),
+             ("surveyed", "Date"), ("surveyor", "Obs")},
+        )  # fmt: skip
+        self.assertEqual(draft.unmatched, {"beds_kelda": ["Note"]})
+
+    def test_made_up_tables(self):
+        day = datetime.date
+        for first, second, wanted in [
+            (
+                layer("wells", well_id=[11, 12, 13], depth_m=[4.5, 80.2, 31.0],
+                      Owner=["Ada", "Bo", None], drilled=[day(1990, 1, 1), day(2001, 5, 6), None]),
+                layer("bores", BoreNo=["B-1", "B-2", "B-3"], DEPTH=["12.5 m", "40 m", "7.2 m"],
+                      ownership=["Cy", "Bo", "Di"], Drill_Date=["03/02/1999", "28/11/2010", ""]),
+                {("well_id", "BoreNo"), ("depth_m", "DEPTH"), ("Owner", "ownership"),
+                 ("drilled", "Drill_Date")},
+            ),
+            (  # names that mislead: each code is the other's under another name
+                layer("plots", code=["oak", "ash", "elm", "oak"], site=["N1", "N2", "N3", "N4"],
+                      height=[3.5, 9.0, 12.0, 7.0]),
+                layer("trees", code=["N1", "N3", "N4", "N5"], kind=["elm", "ash", "oak", "fir"],
+                      hgt=[4.0, 8.0, 11.0, 6.0]),
+                {("code", "kind"), ("site", "code"), ("height", "hgt")},
+            ),
+            (
+                layer("a", PARCEL=["1/2", "3/4"], zone=["R", "C"], open=[True, False], x9=[1.0, 2.0]),
+                layer("b", parcel_no=["5/6", "7/8"], ZoneType=["C", "R"], is_open=["yes", "no"],
+                      memo=["free text about it", "nothing to add"]),
+                {("PARCEL", "parcel_no"), ("zone", "ZoneType"), ("open", "is_open")},
+            ),
+        ]:  # fmt: skip
+            with self.subTest(first=first.name):
+                self.assertEqual(pairs_of(propose([first, second]), [first, second]), wanted)
+
+    def test_likeness_of_names(self):
+        for one, other, least in [
+            ("parcel_no", "PARCEL", 0.7), ("bed_id", "BedNo", 0.9), ("spcs", "species", 0.6),
+            ("surfaceArea", "SURFACE AREA", 1.0), ("pop2020", "population_2020", 0.9),
+        ]:  # fmt: skip
+            self.assertGreaterEqual(name_likeness(one, other), least, (one, other))
+        for one, other in [("owner", "colour"), ("depth", "length"), ("x", "y")]:
+            self.assertLess(name_likeness(one, other), 0.5, (one, other))
+
+
+SHEET = """
+match sheet: 1
+layers:
+  beds_kelda:
+    where: SPEC <> '?'
+fields:
+  bed:
+    type: text(10)
+    from: {beds_marram: bed_id, beds_kelda: BedNo}
+  species:
+    type: text(20)
+    from:
+      beds_marram: species
+      beds_kelda:
+        field: SPEC
+        values: {Z. mar: Zostera marina, Z. nol: Zostera noltei, Rup: Ruppia maritima}
+  cover:
+    type: integer 16
+    from:
+      beds_marram: {field: cover_pct, if-null: -1}
+      beds_kelda: {field: Cover, without: '%'}
+  seen:
+    type: date
+    from: {beds_marram: surveyed, beds_kelda: {field: Date, dates: DD.MM.YYYY}}
+  who:
+    type: text
+    from: {beds_marram: {constant: Marram}, beds_kelda: {join: [Obs, Note], between: ', '}}
+"""
+
+
+class ByASheet(unittest.TestCase):
+    def setUp(self):
+        self.folder = tempfile.TemporaryDirectory()
+        self.addCleanup(self.folder.cleanup)
+        self.path = Path(self.folder.name) / "sheet.yaml"
+
+    def merged(self, text, layers=None):
+        layers = layers or surveys()
+        self.path.write_text(text, encoding="utf-8")
+        return merge(layers, read_sheet(self.path, layers))
+
+    def test_the_two_surveys_of_the_sample(self):
+        result = self.merged(SHEET)
+        marram, kelda = surveys()
+        known = [s != "?" for s in kelda.table["SPEC"].to_pylist()]
+        self.assertEqual(result.summary.sources["beds_kelda"], (sum(known), 52))
+        self.assertEqual(result.layer.n_rows, 64 + sum(known))
+        table = result.layer.table
+        self.assertEqual([type_words(f) for f in table.schema],
+                         ["text(10)", "text(20)", "integer 16", "date", "text"])  # fmt: skip
+        self.assertEqual(set(table["species"].to_pylist()) - {None},
+                         {"Zostera marina", "Zostera noltei", "Ruppia maritima"})  # fmt: skip
+        covers = zip(kelda.table["Cover"].to_pylist(), known, strict=True)
+        percents = [int(v.rstrip(" %")) if v else None for v, k in covers if k]
+        own = [-1 if v is None else v for v in marram.table["cover_pct"].to_pylist()]
+        self.assertEqual(table["cover"].to_pylist(), own + percents)
+        days = [datetime.datetime.strptime(v, "%d.%m.%Y").date()
+                for v, k in zip(kelda.table["Date"].to_pylist(), known, strict=True) if k]  # fmt: skip
+        self.assertEqual(table["seen"].to_pylist()[64:], days)
+        self.assertEqual(table["who"].to_pylist()[:64], ["Marram"] * 64)
+        self.assertEqual(result.summary.unused, {"beds_marram": ["surveyor"]})
+
+    def test_a_proposed_sheet_runs_as_it_is(self):
+        layers = surveys()
+        result = self.merged(draft_text(propose(layers), layers, "polygene merge"))
+        self.assertEqual(result.layer.n_rows, 116)
+        self.assertEqual(result.layer.table["bed_id"].to_pylist()[64], "K/001")
+        given = [layers[0].table["cover_pct"].to_pylist(), layers[1].table["Cover"].to_pylist()]
+        n_null = sum(value in (None, "") for values in given for value in values)
+        self.assertEqual(result.layer.table["cover_pct"].null_count, n_null)
+
+    def test_losses_stop_unless_the_sheet_says_what_to_do(self):
+        layers = [layer("a", t=["abc", "ab", None])]
+        sheet = "fields:\n  t:\n    type: text(2)\n    from: {a: t}\n"
+        with self.assertRaises(LossError) as caught:
+            self.merged(sheet, layers)
+        self.assertIn("1 value does not fit text(2)", str(caught.exception))
+        self.assertIn("row 1: 'abc'", str(caught.exception))
+        for way, wanted in (("null", [None, "ab", None]), ("cut", ["ab", "ab", None])):
+            result = self.merged(f"{sheet}    on-loss: {way}\n", layers)
+            self.assertEqual(result.layer.table["t"].to_pylist(), wanted)
+            self.assertEqual(result.summary.fields[0].lost, {"a": 1})
+        mapped = "fields:\n  t:\n    type: text\n    from: {a: {field: t, values: {abc: A}}}\n"
+        with self.assertRaisesRegex(SheetError, "1 values of field 't'.*not in the map.*'ab'"):
+            self.merged(mapped, layers)
+        for way, wanted in (("null", ["A", None, None]), ("cut", ["A", "ab", None])):
+            result = self.merged(f"{mapped}    on-loss: {way}\n", layers)
+            self.assertEqual(result.layer.table["t"].to_pylist(), wanted)
+
+    def test_mistakes_name_the_line(self):
+        for text, line, reason in [
+            (SHEET.replace("BedNo}", "BedNr}"), 9, "no field 'BedNr'; did you mean 'BedNo'"),
+            (SHEET.replace("  beds_kelda:\n    where", "  beds_keldo:\n    where"), 4, "no layer"),
+            (SHEET.replace("type: date", "type: datum"), 23, "there is no type 'datum'"),
+            (SHEET.replace("species:", "BED:"), 10, "'BED' is there already as 'bed'"),
+            (SHEET.replace("without", "witout"), 21, "did you mean 'without'"),
+            (SHEET.replace("DD.MM.YYYY", "dd"), 24, "no way to write a date"),
+            (SHEET.replace("SPEC <>", "SPEC <> <>"), 5, "does not fit here"),
+            (SHEET.replace("match sheet: 1", "matchsheet: 1"), 2, "did you mean 'match sheet'"),
+            (SHEET.replace("fields:", "fields: ["), 8, "expected ',' or ']'"),
+            ("fields:\n  a:\n    from: {beds_kelda: Note}\n  a:\n", 4, "comes twice"),
+            ("- a\n- b\n", 1, "a mapping is wanted"),
+            ("fields:\n", 1, "no fields"),
+            ("fields:\n  a:\n    type: text\n", 3, "fed by no layer"),
+            ("fields:\n  a:\n    from: {beds_kelda: Note, beds_marram: bed_id}\n", 3, "types that"),
+            ("fields:\n  a:\n    from: {beds_kelda: {field: Note, constant: 1}}\n", 3, "give one of"),
+        ]:  # fmt: skip
+            with self.subTest(reason=reason), self.assertRaises(SheetError) as caught:
+                self.merged(text)
+            self.assertEqual(caught.exception.line, line)
+            self.assertIn(reason, caught.exception.reason)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,111 @@
+"""Aggregates, against the standard library and pyarrow on the same groups."""
+
+from __future__ import annotations
+
+import statistics
+import unittest
+from collections import Counter
+
+import numpy as np
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from polygene.errors import ExpressionError
+from polygene.layer import Layer
+from polygene.table.aggregate import Groups, Take, aggregate
+from tests.support import generators as make
+
+
+def of(text, values, group, n_groups, kind=None, **more):
+    column = make.points([[np.array([k, 0.0])] for k in range(len(values))])
+    table = pa.table({"v": pa.array(values, kind), **more})
+    entries = Groups(np.arange(len(values)), np.array(group, np.int64), n_groups)
+    return aggregate(Take.parse(text), Layer("t", column, table), entries)
+
+
+def members(values, group, n):
+    return [[v for v, g in zip(values, group, strict=True) if g == k] for k in range(n)]
+
+
+def commonest(values):
+    ranked = Counter(values).most_common(2)
+    if not ranked or (len(ranked) == 2 and ranked[0][1] == ranked[1][1]):
+        return None
+    return ranked[0][0]
+
+
+REFERENCE = {
+    "count": len,
+    "sum": lambda v: sum(v) if v else None,
+    "mean": lambda v: statistics.fmean(v) if v else None,
+    "median": lambda v: statistics.median(v) if v else None,
+    "min": lambda v: min(v, default=None),
+    "max": lambda v: max(v, default=None),
+    "first": lambda v: v[0] if v else None,
+    "last": lambda v: v[-1] if v else None,
+    "majority": commonest,
+    "list": lambda v: "; ".join(dict.fromkeys(map(str, v))) or None,
+}
+numbers = st.one_of(st.none(), st.integers(-50, 50))
+words = st.one_of(st.none(), st.sampled_from(["a", "Ä", "zz", "\U0001f30a", "b;c"]))
+
+
+class Functions(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.tuples(numbers, words, st.integers(0, 3)), max_size=25))
+    def test_each_against_the_obvious_one(self, rows):
+        numbers, texts, group = (list(c) for c in zip(*rows, strict=True)) if rows else ([], [], [])
+        for values, kind in ((numbers, pa.int32()), (texts, pa.string())):
+            for name, reference in REFERENCE.items():
+                if kind == pa.string() and name in ("sum", "mean", "median"):
+                    continue
+                found = of(f"x = {name}(v)", values, group, 5, kind).data.to_pylist()
+                kept = [[v for v in m if v is not None] for m in members(values, group, 5)]
+                for mine, wanted in zip(found, map(reference, kept), strict=True):
+                    self.assertEqual(mine is None, wanted is None, name)
+                    if isinstance(wanted, float):
+                        self.assertAlmostEqual(mine, wanted)
+                    else:
+                        self.assertEqual(mine, wanted, name)
+            agreed = of("agreed(v)", values, group, 5, kind)
+            sets = [set(m) for m in members(values, group, 5)]
+            wanted = [s.pop() if len(s) == 1 else None for s in map(set, sets)]
+            self.assertEqual(agreed.data.to_pylist(), wanted)
+            self.assertEqual(agreed.disagreed, sum(len(s) > 1 for s in sets))
+
+    def test_weights_types_and_exact_sums(self):
+        found = of(
+            "m = mean(v, weight=w)", [1, 3, None, 5], [0, 0, 0, 1], 2, w=[1.0, 3.0, 9.0, 0.0]
+        )
+        self.assertEqual(found.data.to_pylist(), [2.5, None])
+        found = of("s = sum(v, weight=w * 2)", [1, 3], [0, 0], 1, w=[0.5, 1.0])
+        self.assertEqual(found.data.to_pylist(), [7.0])
+        large = [2**53 + 1, 2**53 + 3]
+        self.assertEqual(of("sum(v)", large, [0, 0], 1).data.to_pylist(), [2**54 + 4])
+        dates = pa.array(["2024-02-01", None, "2023-05-05"]).cast(pa.date32()).to_pylist()
+        self.assertEqual(of("min(v)", dates, [0, 0, 0], 1).data.to_pylist(), [dates[2]])
+        self.assertEqual(of("x = max(v)", dates, [0, 0, 0], 1).field.type, pa.date32())
+        self.assertEqual(of("s = sum(v * 2 + 1)", [1, 2], [0, 0], 1).data.to_pylist(), [8])
+        self.assertEqual(of("mean(v)", [1], [0], 1).field.name, "mean_v")
+
+    def test_complaints(self):
+        for text, reason, column in [
+            ("x = sum(w)", "no field 'w'", 8),
+            ("x = averge(v)", "no aggregate 'averge'", 4),
+            ("x = sum()", "takes one field", 4),
+            ("x = max(v, weight=v)", "only sum and mean can be weighted", 18),
+            ("x + 1", "NAME = FUNCTION(FIELD)", 0),
+            ("x = sum(upper('a'))", "sum needs a number, and this is a text", 8),
+            ("x = sum(v", "ends too early", 9),
+        ]:
+            with self.subTest(text=text), self.assertRaises(ExpressionError) as caught:
+                of(text, [1], [0], 1)
+            self.assertIn(reason, caught.exception.reason)
+            self.assertEqual(caught.exception.column, column)
+        with self.assertRaisesRegex(ExpressionError, "too large"):
+            of("sum(v)", [2**62, 2**62], [0, 0], 1)
+
+
+if __name__ == "__main__":
+    unittest.main()

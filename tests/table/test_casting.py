@@ -1,0 +1,77 @@
+"""Values from one type to another: what comes out, and what counts as lost."""
+
+from __future__ import annotations
+
+import datetime
+import unittest
+
+import pyarrow as pa
+
+from polygene.errors import UsageError
+from polygene.table.casting import recast
+from polygene.table.types import type_words, typed_field, widened
+
+DAY, LATER = datetime.date(2020, 1, 5), datetime.date(2021, 12, 31)
+UTC = datetime.UTC
+
+
+class Casting(unittest.TestCase):
+    def check(self, values, words, wanted, lost=(), cut=None, dates=None, kind=None):
+        found = recast(pa.chunked_array([pa.array(values, kind)]), typed_field("x", words), dates)
+        self.assertEqual(found.data.to_pylist(), wanted)
+        self.assertEqual([k for k, is_lost in enumerate(found.lost) if is_lost], list(lost))
+        if cut is not None:
+            self.assertEqual(found.cut.to_pylist(), cut)
+
+    def test_each_way(self):
+        none = None
+        self.check(["1", " 2 ", "+3", "x", "", none], "integer", [1, 2, 3, none, none, none], [3])
+        self.check(["1.5", "2e3", ".5", "1,5"], "real", [1.5, 2000, 0.5, none], [3])
+        self.check([1, 300, -129, none], "integer 8", [1, none, none, none], [1, 2])
+        self.check([1.0, 2.5, 1e30], "integer", [1, none, none], [1, 2], cut=[1, 2, none])
+        self.check([2**53 + 1, 2**53], "real", [none, 2.0**53], [0])
+        self.check([1e300, 0.1], "real 32", [none, 0.10000000149011612], [0])
+        self.check(["abc", "äö", none], "text(2)", [none, "äö", none], [0], cut=["ab", "äö", none])
+        self.check([True, none], "text", ["true", none])
+        self.check([1.5, 1e20], "text", ["1.5", "1e+20"])
+        self.check(["yes", "No", "0", "maybe"], "boolean", [True, False, False, none], [3])
+        self.check(["2020-01-05", "2020-02-30", "5.1.2020"], "date", [DAY, none, none], [1, 2])
+        self.check(["5.1.2020", "31.12.2021", "31.02.2020"], "date", [DAY, LATER, none], [2],
+                   dates="DD.MM.YYYY")  # fmt: skip
+        self.check(["31/12/21"], "date", [LATER], dates="DD/MM/YY")
+        moment = datetime.datetime(2020, 1, 5, 10, 30, 0, 250_000, UTC)
+        self.check(["2020-01-05T10:30:00.25Z"], "date and time", [moment])
+        self.check(["2020-01-05 24:00"], "date and time", [none], [0])
+        self.check([moment, moment.replace(hour=0, minute=0, microsecond=0)], "date", [none, DAY],
+                   [0], kind=pa.timestamp("ms", tz="UTC"))  # fmt: skip
+        self.check([1], "date", [none], [0])
+
+    def test_words(self):
+        for words in ("integer", "integer 16", "real 32", "text", "text(20)", "boolean", "date",
+                      "date and time"):  # fmt: skip
+            self.assertEqual(type_words(typed_field("x", words)), words)
+        for wrong in ("varchar", "text(0)", "integer 7"):
+            with self.assertRaisesRegex(UsageError, "there is no type"):
+                typed_field("x", wrong)
+        with self.assertRaisesRegex(UsageError, "no way to write a date"):
+            recast(pa.chunked_array([["x"]]), typed_field("x", "date"), "MM/YYYY")
+
+    def test_widening_loses_nothing(self):
+        for one, other, wide in [
+            ("integer 16", "integer 32", "integer 32"),
+            ("integer 32", "real", "real"),
+            ("integer", "real", None),
+            ("real 32", "real", "real"),
+            ("text(5)", "text(9)", "text(9)"),
+            ("text(5)", "text", "text"),
+            ("date", "date and time", "date and time"),
+            ("text", "integer", None),
+            ("boolean", "integer", None),
+        ]:
+            for a, b in ((one, other), (other, one)):
+                found = widened(typed_field("x", a), typed_field("y", b))
+                self.assertEqual(found and type_words(found), wide, (a, b))
+
+
+if __name__ == "__main__":
+    unittest.main()
