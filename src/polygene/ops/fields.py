@@ -127,7 +127,7 @@ class _Work:
         table = self.layer.table
         new = [names.get(name, name) for name in table.column_names]
         folded = [name.casefold() for name in new]
-        for name in new:
+        for name in names.values():
             if folded.count(name.casefold()) > 1:
                 raise UsageError(f"two fields would be called {name!r} (capitals do not count)")
         if names:
