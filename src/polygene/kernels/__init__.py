@@ -19,7 +19,18 @@ from typing import Any
 
 import numpy as np
 
-NAMES = ("exact", "pairs", "cells", "arrange", "trace", "locate", "near", "wkb", "vertices")
+NAMES = (
+    "exact",
+    "pairs",
+    "cells",
+    "arrange",
+    "trace",
+    "locate",
+    "near",
+    "wkb",
+    "vertices",
+    "valid",
+)
 
 
 def _load_uncompiled(name: str) -> ModuleType:
@@ -52,7 +63,7 @@ IS_COMPILED = not str(_modules["exact"].__file__).endswith(".py")
 
 pairs, cells, arrange = _modules["pairs"], _modules["cells"], _modules["arrange"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
-vertices = _modules["vertices"]
+vertices, valid = _modules["vertices"], _modules["valid"]
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

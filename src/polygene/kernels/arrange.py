@@ -183,6 +183,7 @@ def wind_faces(
     delta_part: cython.longlong[::1],
     delta_sign: cython.longlong[::1],
     row_of_part: cython.longlong[::1],
+    by_sign: cython.int,
     fills: cython.int,
     label_offsets: cython.longlong[::1],
     labels: cython.longlong[::1],
@@ -199,7 +200,8 @@ def wind_faces(
     Face f has the cycles ``face_cycles[cycle_offsets[f]:cycle_offsets[f + 1]]``; face 0 is the
     outside and covered by none. Crossing edge e from left to right takes away
     ``delta_sign[delta_offsets[e]:delta_offsets[e + 1]]`` from the winding number of the parts
-    named beside them. A part covers where its winding number is odd, a row where any part does.
+    named beside them. A part covers where its winding number is odd, or with ``by_sign`` 1 where it is
+    above zero; a row where any part does.
 
     With ``fills`` 0 the number of rows over face f goes to ``label_offsets[f + 1]``; with 1 the
     rows go to ``labels``. A row is marked in ``is_crossed`` where one of its parts winds other
@@ -223,7 +225,8 @@ def wind_faces(
     k: cython.longlong
     start: cython.longlong
     sign: cython.longlong
-    was_odd: cython.int
+    did_cover: cython.int
+    covers: cython.int
     is_back: cython.int
     is_seen[0] = 1
     # A frame: the half-edge one came in by (-1 at the root), the place in the list of cycles, the
@@ -269,12 +272,13 @@ def wind_faces(
         for k in range(delta_offsets[e], delta_offsets[e + 1]):
             p = delta_part[k]
             sign = delta_sign[k]
-            was_odd = winding[p] & 1
+            did_cover = winding[p] > 0 if by_sign else winding[p] & 1
             winding[p] += sign if h & 1 else -sign
-            if was_odd == (winding[p] & 1):
+            covers = winding[p] > 0 if by_sign else winding[p] & 1
+            if did_cover == covers:
                 continue
             r = row_of_part[p]
-            if was_odd:
+            if did_cover:
                 depth[r] -= 1
                 if depth[r] == 0:
                     n_covering -= 1

@@ -77,12 +77,13 @@ class Borders(NamedTuple):
     row_of_part: I64Array
 
 
-def arrange(noded: Noded, borders: Borders, n_rows: int) -> Arrangement:
+def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) -> Arrangement:
     """Build the arrangement of noded borders.
 
     Edges that bound nothing take no part. A part covers what it winds round an odd number of times
     and a row what any of its parts covers, so crossing rings, retraced ones and those turned the
-    wrong way have a meaning.
+    wrong way have a meaning. With ``by_sign`` a part covers what it winds round more than zero times,
+    counter-clockwise.
     """
     edges, deltas = _border_edges(noded, borders)
     low, high = noded.low[edges], noded.high[edges]
@@ -96,8 +97,9 @@ def arrange(noded: Noded, borders: Borders, n_rows: int) -> Arrangement:
     )
     face_of_halfedge = face_of_cycle[cycle_of]
     label_offsets, labels, is_crossed = _wind(
-        following, cycle_of, face_of_cycle, face_of_halfedge, deltas, borders.row_of_part, n_rows
-    )
+        following, cycle_of, face_of_cycle, face_of_halfedge, deltas, borders.row_of_part, n_rows,
+        by_sign,
+    )  # fmt: skip
     border_of_edge = np.full(len(noded.low), NONE, np.int64)
     border_of_edge[edges] = np.arange(len(edges))
     return Arrangement(
@@ -194,6 +196,7 @@ def _wind(
     deltas: Deltas,
     row_of_part: I64Array,
     n_rows: int,
+    by_sign: bool,
 ) -> tuple[I64Array, I64Array, BoolArray]:
     """Return offsets and rows covering each face, and the rows found crossed."""
     n_faces = int(face_of_cycle.max(initial=0)) + 1
@@ -210,7 +213,8 @@ def _wind(
     for fills in (0, 1):
         n_labels = kernels.run(
             kernels.arrange.wind_faces, following, face_of_halfedge, cycle_offsets, face_cycles,
-            halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign, row_of_part, fills,
+            halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign, row_of_part,
+            int(by_sign), fills,
             counts, labels, winding, depth, covering, place, is_crossed,
             np.zeros(n_faces, np.uint8), stack,
         )  # fmt: skip

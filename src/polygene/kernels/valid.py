@@ -1,0 +1,291 @@
+"""Exact predicates on doubles, and how edges of one row meet.
+
+`orient` first asks floating point; where that is in doubt, the determinant is summed up exactly as an
+expansion (Shewchuk 1997, "Adaptive precision floating-point arithmetic and fast robust geometric
+predicates"). Coordinates must not be so large or small that products over- or underflow.
+"""
+
+import cython
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _grow(sums: cython.double[::1], n: cython.int, value: cython.double) -> cython.int:
+    """Add a number to an expansion of n numbers, smallest first; return its new length."""
+    i: cython.int
+    k: cython.int = 0
+    total: cython.double
+    virtual: cython.double
+    error: cython.double
+    for i in range(n):
+        total = value + sums[i]
+        virtual = total - value
+        error = (value - (total - virtual)) + (sums[i] - virtual)
+        value = total
+        if error != 0:
+            sums[k] = error
+            k += 1
+    if value != 0 or k == 0:
+        sums[k] = value
+        k += 1
+    return k
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _add_product(
+    sums: cython.double[::1], n: cython.int, a: cython.double, b: cython.double
+) -> cython.int:
+    """Add a * b to an expansion, exactly (Dekker's product)."""
+    splitter: cython.double = 134217729.0
+    c: cython.double = splitter * a
+    a_high: cython.double = c - (c - a)
+    a_low: cython.double = a - a_high
+    c = splitter * b
+    b_high: cython.double = c - (c - b)
+    b_low: cython.double = b - b_high
+    product: cython.double = a * b
+    error: cython.double = a_low * b_low - (
+        ((product - a_high * b_high) - a_low * b_high) - a_high * b_low
+    )
+    n = _grow(sums, n, error)
+    return _grow(sums, n, product)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def orient(
+    ax: cython.double,
+    ay: cython.double,
+    bx: cython.double,
+    by: cython.double,
+    cx: cython.double,
+    cy: cython.double,
+    sums: cython.double[::1],
+) -> cython.int:
+    """Return +1 if a, b, c turn left, -1 if right, 0 if straight. Exact; ``sums`` (16,) is room."""
+    left: cython.double = (ax - cx) * (by - cy)
+    right: cython.double = (ay - cy) * (bx - cx)
+    found: cython.double = left - right
+    size: cython.double = (left if left > 0 else -left) + (right if right > 0 else -right)
+    n: cython.int = 0
+    if found > 3.3306690738754716e-16 * size:
+        return 1
+    if -found > 3.3306690738754716e-16 * size:
+        return -1
+    sums[0] = 0.0
+    n = 1
+    n = _add_product(sums, n, ax, by)
+    n = _add_product(sums, n, -ax, cy)
+    n = _add_product(sums, n, -cx, by)
+    n = _add_product(sums, n, -ay, bx)
+    n = _add_product(sums, n, ay, cx)
+    n = _add_product(sums, n, cy, bx)
+    if sums[n - 1] > 0:
+        return 1
+    if sums[n - 1] < 0:
+        return -1
+    return 0
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_within(
+    px: cython.double,
+    py: cython.double,
+    ax: cython.double,
+    ay: cython.double,
+    bx: cython.double,
+    by: cython.double,
+) -> cython.int:
+    """Return 1 if p lies in the box of a and b."""
+    if px < ax and px < bx:
+        return 0
+    if px > ax and px > bx:
+        return 0
+    if py < ay and py < by:
+        return 0
+    if py > ay and py > by:
+        return 0
+    return 1
+
+
+def find_meetings(
+    leaves: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    xy: cython.double[:, ::1],
+    start: cython.longlong[::1],
+    following: cython.longlong[::1],
+    row: cython.longlong[::1],
+    sums: cython.double[::1],
+    first: cython.longlong[::1],
+    second: cython.longlong[::1],
+    kind: cython.longlong[::1],
+    place: cython.double[:, ::1],
+) -> cython.longlong:
+    """Find pairs of edges of one row that meet otherwise than in the vertex between neighbours.
+
+    Edge e runs from vertex ``start[e]`` to the next; ``following[e]`` is the next edge of its ring.
+    Pairs come once for each cell that both are in. ``kind`` is 1 where they cross, 2 where they run
+    along each other, 3 where an end of one lies on the other; ``place`` (n, 2) is one such place, for
+    3 the exact one. Returns how many there are; stored as far as there is room.
+    """
+    leaf: cython.Py_ssize_t
+    c: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    e: cython.longlong
+    f: cython.longlong
+    n: cython.longlong = 0
+    found: cython.int
+    ax: cython.double
+    ay: cython.double
+    bx: cython.double
+    by: cython.double
+    cx: cython.double
+    cy: cython.double
+    dx: cython.double
+    dy: cython.double
+    px: cython.double = 0.0
+    py: cython.double = 0.0
+    t: cython.double
+    size: cython.double
+    c_side: cython.int
+    d_side: cython.int
+    a_side: cython.int
+    b_side: cython.int
+    for leaf in range(leaves.shape[0]):
+        c = leaves[leaf]
+        for i in range(offsets[c], offsets[c + 1]):
+            e = entries[i]
+            ax = xy[start[e], 0]
+            ay = xy[start[e], 1]
+            bx = xy[start[e] + 1, 0]
+            by = xy[start[e] + 1, 1]
+            for j in range(i + 1, offsets[c + 1]):
+                f = entries[j]
+                if row[e] != row[f]:
+                    continue
+                cx = xy[start[f], 0]
+                cy = xy[start[f], 1]
+                dx = xy[start[f] + 1, 0]
+                dy = xy[start[f] + 1, 1]
+                if (
+                    (cx > ax and cx > bx and dx > ax and dx > bx)
+                    or (cx < ax and cx < bx and dx < ax and dx < bx)
+                    or (cy > ay and cy > by and dy > ay and dy > by)
+                    or (cy < ay and cy < by and dy < ay and dy < by)
+                ):
+                    continue
+                c_side = orient(ax, ay, bx, by, cx, cy, sums)
+                d_side = orient(ax, ay, bx, by, dx, dy, sums)
+                if c_side * d_side > 0:
+                    continue
+                a_side = orient(cx, cy, dx, dy, ax, ay, sums)
+                b_side = orient(cx, cy, dx, dy, bx, by, sums)
+                if a_side * b_side > 0:
+                    continue
+                found = 0
+                if c_side == 0 and d_side == 0:
+                    # On one line: more than a point in common?
+                    size = (bx - ax) * (dx - cx) + (by - ay) * (dy - cy)
+                    if following[e] == f and size > 0:
+                        continue
+                    if following[f] == e and size > 0:
+                        continue
+                    if bx == cx and by == cy and size > 0:
+                        found = 3
+                        px = bx
+                        py = by
+                    elif ax == dx and ay == dy and size > 0 or ax == cx and ay == cy and size < 0:
+                        found = 3
+                        px = ax
+                        py = ay
+                    elif bx == dx and by == dy and size < 0:
+                        found = 3
+                        px = bx
+                        py = by
+                    else:
+                        found = 2
+                        if _is_within(cx, cy, ax, ay, bx, by):
+                            px = cx
+                            py = cy
+                        elif _is_within(dx, dy, ax, ay, bx, by):
+                            px = dx
+                            py = dy
+                        else:
+                            px = ax
+                            py = ay
+                    if found == 3 and (following[e] == f or following[f] == e):
+                        continue
+                elif c_side != 0 and d_side != 0 and a_side != 0 and b_side != 0:
+                    found = 1
+                    size = (bx - ax) * (dy - cy) - (by - ay) * (dx - cx)
+                    t = ((cx - ax) * (dy - cy) - (cy - ay) * (dx - cx)) / size if size != 0 else 0.5
+                    px = ax + t * (bx - ax)
+                    py = ay + t * (by - ay)
+                else:
+                    if c_side == 0 and _is_within(cx, cy, ax, ay, bx, by):
+                        found = 3
+                        px = cx
+                        py = cy
+                    elif d_side == 0 and _is_within(dx, dy, ax, ay, bx, by):
+                        found = 3
+                        px = dx
+                        py = dy
+                    elif a_side == 0 and _is_within(ax, ay, cx, cy, dx, dy):
+                        found = 3
+                        px = ax
+                        py = ay
+                    elif b_side == 0 and _is_within(bx, by, cx, cy, dx, dy):
+                        found = 3
+                        px = bx
+                        py = by
+                    if found and following[e] == f and px == bx and py == by:
+                        continue
+                    if found and following[f] == e and px == ax and py == ay:
+                        continue
+                if found:
+                    if n < first.shape[0]:
+                        first[n] = e
+                        second[n] = f
+                        kind[n] = found
+                        place[n, 0] = px
+                        place[n, 1] = py
+                    n += 1
+    return n
+
+
+def locate_in_rings(
+    x: cython.double[::1],
+    y: cython.double[::1],
+    ring: cython.longlong[::1],
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    sums: cython.double[::1],
+    sides: cython.longlong[::1],
+) -> None:
+    """Set for each point 1 if it lies inside its ring, 0 on it, -1 outside. Exact; even-odd."""
+    p: cython.Py_ssize_t
+    k: cython.longlong
+    r: cython.longlong
+    inside: cython.int
+    side: cython.int
+    for p in range(x.shape[0]):
+        r = ring[p]
+        inside = 0
+        for k in range(ring_offsets[r], ring_offsets[r + 1] - 1):
+            if _is_within(x[p], y[p], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1]):
+                if orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums) == 0:
+                    inside = 2
+                    break
+            if (xy[k, 1] > y[p]) != (xy[k + 1, 1] > y[p]):
+                side = orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums)
+                if (xy[k + 1, 1] > xy[k, 1] and side > 0) or (xy[k + 1, 1] < xy[k, 1] and side < 0):
+                    inside = 1 - inside
+        sides[p] = 0 if inside == 2 else (1 if inside else -1)

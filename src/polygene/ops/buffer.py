@@ -1,0 +1,408 @@
+"""Buffer: everything within a distance of features."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyproj
+
+from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners, spans
+from polygene.crs import label
+from polygene.errors import DataError, UsageError
+from polygene.geometry import Family, GeometryColumn, concatenate
+from polygene.layer import Layer
+from polygene.measures import row_areas, ruler_for
+from polygene.ops.attributes import free_name
+from polygene.ops.extents import finite_bounds
+from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.summary import NamedRows
+from polygene.plane.grid import DEFAULT_PROJECTED, Grid
+from polygene.plane.offsets import Style, offset_outlines
+from polygene.plane.settling import Outlines, settle
+from polygene.progress import SILENT, Progress
+from polygene.table.groups import Groups, agreed, group_rows
+
+# A local plane is right within 0.1 % as far out as this.
+MOST_LOCAL = 400_000.0  # metres
+
+
+@dataclass(frozen=True)
+class BufferSummary:
+    """What a buffer did.
+
+    distances : in metres or, without a CRS, in map units; of a field the least and the largest
+    vanished : features of which nothing is left; skipped : those without geometry or distance
+    mended : polygons whose rings cross, read by parity within a part, union of parts
+    """
+
+    name: str
+    total: int
+    taken: int
+    distances: list[float]
+    unit: str
+    out: int
+    area: float
+    area_unit: str
+    vanished: NamedRows
+    skipped: NamedRows
+    mended: NamedRows
+    disagreements: dict[str, int]
+    method: str
+    crs: str
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class BufferResult:
+    layer: Layer
+    summary: BufferSummary
+
+
+def buffer(
+    layer: Layer,
+    distance: float | F64Array | Sequence[float],
+    *,
+    bands: bool = False,
+    melt: bool = False,
+    by: Sequence[str] = (),
+    style: Style | None = None,
+    single_parts: bool = False,
+    precision: float | None = None,
+    progress: Progress = SILENT,
+) -> BufferResult:
+    """Return everything within a distance of each feature, or of all together.
+
+    Parameters
+    ----------
+    distance : float, (n_rows,) array or sequence of floats
+        In metres where the CRS has a unit of length (or is in degrees), else in map units: one for
+        all, one for each row, or rings: a result for each, with the field ``distance``. Negative
+        ones shrink polygons.
+    bands : bool
+        Of rings, what lies between one and the next smaller.
+    melt : bool
+        Join what overlaps, of all features or of those that agree in the fields ``by``. Other fields
+        keep a value where all agree.
+    style : Style, optional
+        Caps, corners, side, and how fine arcs are.
+    precision : float, optional
+        Step of the grid, 0.0001 map units or, in degrees, metres if not given.
+
+    Raises
+    ------
+    DataError
+        If distances make no sense for the features, or coordinates are not finite.
+    UsageError
+        If rings are not rising.
+    """
+    style = style or Style()
+    finite_bounds(layer)
+    for name in by:
+        layer.check_field(name)
+    rings = _rings(layer, distance)
+    column, mended = _mended(layer)
+    work = _Work(layer, column, style, precision, progress)
+    groups = group_rows(layer.table, by, layer.n_rows) if melt or by else None
+    pieces = [work.buffered(d, groups) for d in rings]
+    if bands:
+        pieces = [pieces[0], *(
+            work.between(large, small) for small, large in zip(pieces[:-1], pieces[1:], strict=True)
+        )]  # fmt: skip
+    return _result(
+        layer, rings, pieces, groups, mended, work, single_parts, isinstance(distance, list)
+    )
+
+
+def _rings(layer: Layer, distance: float | F64Array | Sequence[float]) -> list[F64Array]:
+    """Return (n_rows,) distances for each ring; NaN where a row has none."""
+    if isinstance(distance, np.ndarray):
+        rings = [distance.astype(np.float64)]
+    else:
+        several = list(distance) if isinstance(distance, Sequence) else [distance]
+        if any(b <= a for a, b in zip(several[:-1], several[1:], strict=True)):
+            raise UsageError("rings need rising distances, as in 50m,100m,200m")
+        rings = [np.full(layer.n_rows, float(d)) for d in several]
+    if layer.geometry.family != Family.POLYGONS:
+        for d in rings:
+            wrong = np.flatnonzero(d < 0)
+            if len(wrong):
+                raise DataError(
+                    f"layer {layer.name!r}, {layer.row_label(int(wrong[0]))}: a negative distance "
+                    f"shrinks polygons, and these are {layer.geometry.family.words}"
+                )
+    return rings
+
+
+def _mended(layer: Layer) -> tuple[GeometryColumn, BoolArray]:
+    """Return the geometry with rings that cross read by the rule of all overlays."""
+    from polygene.ops.mend import mended_rows
+
+    if layer.geometry.family != Family.POLYGONS:
+        return layer.geometry, np.zeros(layer.n_rows, bool)
+    return mended_rows(layer.geometry, layer.crs)
+
+
+class _Work:
+    """Buffers rows of one layer, on the plane of its CRS or each feature on a plane of its own."""
+
+    def __init__(
+        self,
+        layer: Layer,
+        column: GeometryColumn,
+        style: Style,
+        precision: float | None,
+        progress: Progress,
+    ) -> None:
+        self.layer, self.column, self.style, self.progress = layer, column, style, progress
+        crs = layer.crs
+        self.is_geographic = crs is not None and crs.is_geographic
+        self.unit = 1.0
+        if crs is not None and crs.axis_info and not self.is_geographic:
+            self.unit = crs.axis_info[0].unit_conversion_factor
+        self.step = DEFAULT_PROJECTED if precision is None else precision
+        self.local = _LocalPlanes(column, crs) if self.is_geographic and crs is not None else None
+
+    def buffered(self, distance: F64Array, groups: Groups | None) -> GeometryColumn:
+        known = np.flatnonzero(np.isfinite(distance) & ~self.column.is_empty)
+        self.progress.stage(f"buffering {self.layer.name}: {len(known):,} features")
+        some, d = self.column.take(known), distance[known] / self.unit
+        if self.local is not None:
+            flat = self.local.to_plane(some, known)
+            alone = self._apart(flat, d)
+            back = self.local.to_degrees(alone, known)
+            if groups is None:
+                return _spread(back, known, self.layer.n_rows)
+            return self._melted_degrees(back, groups.group[known], groups.n_groups)
+        if groups is None:
+            return _spread(self._apart(some, d), known, self.layer.n_rows)
+        curves = self._curves(some, d)
+        group = groups.group[known][curves.row_of_part]
+        return self._settled(_by_row(curves, group), groups.n_groups, some, d, apart=False)
+
+    def _curves(self, column: GeometryColumn, d: F64Array) -> Outlines:
+        """Return curves of rows; polygons at no distance are themselves."""
+        return offset_outlines(column, d, self.style)
+
+    def _apart(self, column: GeometryColumn, d: F64Array) -> GeometryColumn:
+        return self._settled(self._curves(column, d), column.n_rows, column, d, apart=True)
+
+    def _settled(
+        self, curves: Outlines, n_rows: int, column: GeometryColumn, d: F64Array, apart: bool
+    ) -> GeometryColumn:
+        extent = column.extent()
+        if extent is None or len(curves.xy) == 0:
+            return GeometryColumn.from_rings([[]] * n_rows, Family.POLYGONS)
+        low, high = curves.xy.min(axis=0), curves.xy.max(axis=0)
+        grid = Grid.over([(*low.tolist(), *high.tolist())], self.step)
+        return settle(curves, n_rows, grid, by_sign=True, apart=apart)
+
+    def _melted_degrees(
+        self, column: GeometryColumn, group: I64Array, n_groups: int
+    ) -> GeometryColumn:
+        from polygene.ops.dissolve import dissolve
+
+        table = pa.table({"group": group})
+        layer = Layer(self.layer.name, column, table, self.layer.crs)
+        joined = dissolve(layer, ["group"]).layer
+        found = np.asarray(joined.table["group"])
+        return _spread(joined.geometry, found, n_groups)
+
+    def between(self, large: GeometryColumn, small: GeometryColumn) -> GeometryColumn:
+        """Return what of each row's large area the small one leaves."""
+        inner = replace(small, xy=small.xy)
+        curves = [_as_outlines(large, 1), _as_outlines(inner, -1)]
+        n_parts = large.n_rows
+        both = Outlines(
+            np.concatenate([c.xy for c in curves]),
+            np.concatenate(
+                [curves[0].ring_offsets, curves[0].ring_offsets[-1] + curves[1].ring_offsets[1:]]
+            ),
+            np.concatenate([c.part_of_ring for c in curves]),
+            np.arange(n_parts),
+        )
+        row = both.part_of_ring
+        both = _by_row(both, np.arange(n_parts))
+        del row
+        extent = large.extent()
+        if extent is None:
+            return large
+        step = 1e-9 if self.is_geographic else self.step
+        return settle(both, large.n_rows, Grid.over([extent], step), by_sign=True, apart=True)
+
+
+def _as_outlines(column: GeometryColumn, sign: int) -> Outlines:
+    """Return the rings of valid polygons, outer ones counter-clockwise or, with -1, clockwise."""
+    at = np.arange(column.n_vertices)
+    if sign < 0:
+        ring_of = owners(column.ring_offsets)
+        at = column.ring_offsets[:-1][ring_of] + column.ring_offsets[1:][ring_of] - 1 - at
+    return Outlines(
+        column.xy[at], column.ring_offsets, owners(column.ring_offsets_of_rows),
+        np.arange(column.n_rows),
+    )  # fmt: skip
+
+
+def _by_row(curves: Outlines, row_of_part: I64Array) -> Outlines:
+    """Order rings by other rows for their parts."""
+    part_order = np.argsort(row_of_part, kind="stable")
+    rank = np.empty(len(part_order), np.int64)
+    rank[part_order] = np.arange(len(part_order))
+    part = rank[curves.part_of_ring]
+    order = np.argsort(part, kind="stable")
+    counts = np.diff(curves.ring_offsets)[order]
+    offsets = np.concatenate([[0], np.cumsum(counts)])
+    return Outlines(
+        curves.xy[spans(curves.ring_offsets[order], counts)], offsets, part[order],
+        row_of_part[part_order],
+    )  # fmt: skip
+
+
+def _spread(column: GeometryColumn, rows: I64Array, n_rows: int) -> GeometryColumn:
+    """Return the rows of a column at their places among ``n_rows``, the others empty."""
+    row_of_part = rows[owners(column.row_offsets)]
+    order = np.argsort(row_of_part, kind="stable")
+    return column.take_parts(order, row_of_part[order], n_rows)
+
+
+class _LocalPlanes:
+    """A plane for each feature, true in distance and direction from its middle.
+
+    The azimuthal equidistant projection on the ellipsoid (Snyder 1987, chapter 25), by geodesics.
+    """
+
+    def __init__(self, column: GeometryColumn, crs: pyproj.CRS) -> None:
+        self.geod = crs.get_geod() or pyproj.Geod(ellps="WGS84")
+        self.factor = np.degrees(crs.axis_info[0].unit_conversion_factor)
+        bounds = column.row_bounds() * self.factor
+        with np.errstate(invalid="ignore"):
+            self.middle = np.where(
+                np.isfinite(bounds[:, :2]), (bounds[:, :2] + bounds[:, 2:]) / 2, 0
+            )
+        self.furthest = 0.0
+
+    def to_plane(self, column: GeometryColumn, rows: I64Array) -> GeometryColumn:
+        lon0, lat0 = self.middle[rows[owners(column.vertex_offsets_of_rows)]].T
+        lon, lat = (column.xy * self.factor).T
+        azimuth, _, distance = self.geod.inv(lon0, lat0, lon, lat)
+        angle = np.radians(azimuth)
+        self.furthest = max(self.furthest, float(np.max(distance, initial=0)))
+        xy = np.stack([distance * np.sin(angle), distance * np.cos(angle)], axis=1)
+        return replace(column, xy=xy, z=None, m=None)
+
+    def to_degrees(self, column: GeometryColumn, rows: I64Array) -> GeometryColumn:
+        """Return the column in degrees; longitudes run on beyond 180 rather than jump."""
+        lon0, lat0 = self.middle[rows[owners(column.vertex_offsets_of_rows)]].T
+        x, y = column.xy.T
+        distance, azimuth = np.hypot(x, y), np.degrees(np.arctan2(x, y))
+        lon, lat, _ = self.geod.fwd(lon0, lat0, azimuth, distance)
+        lon = lon0 + (np.asarray(lon) - lon0 + 180) % 360 - 180
+        return column.with_xy(np.stack([lon, np.asarray(lat)], axis=1) / self.factor)
+
+
+def _result(
+    layer: Layer,
+    rings: list[F64Array],
+    pieces: list[GeometryColumn],
+    groups: Groups | None,
+    mended: BoolArray,
+    work: _Work,
+    single_parts: bool,
+    has_rings: bool,
+) -> BufferResult:
+    notes: list[str] = []
+    skipped = ~np.isfinite(rings[0]) | layer.geometry.is_empty
+    columns, tables, disagreements = [], [], {}
+    base = layer.table
+    if groups is not None:
+        found = agreed(layer.table, groups, [])
+        base, disagreements = found.table, found.disagreements
+    vanished = np.zeros(layer.n_rows, bool)
+    for d, column in zip(rings, pieces, strict=True):
+        kept = np.flatnonzero(~column.is_empty)
+        if groups is None:
+            vanished |= column.is_empty & ~skipped
+        table = base.take(pa.array(kept)) if base.num_columns else base
+        if has_rings:
+            table = _with_distance(table, float(d[0]), len(kept), layer.name)
+        columns.append(column.take(kept))
+        tables.append(table)
+    column = concatenate(columns)
+    if work.is_geographic:
+        column, split = _within_the_world(column, layer)
+        if split:
+            notes.append(f"{split:,} results cross the 180th meridian and are parted there")
+        if work.local is not None and work.local.furthest > MOST_LOCAL:
+            notes.append(
+                f"features reach {work.local.furthest / 1000:,.0f} km from their middle; beyond "
+                f"{MOST_LOCAL / 1000:,.0f} km distances are less than 0.1 % right"
+            )
+    is_multi = bool((np.diff(column.row_offsets) > 1).any())
+    table = pa.concat_tables(tables) if tables[0].num_columns else tables[0]
+    result = replace(
+        layer, geometry=replace(column, is_multi=is_multi), table=table, ids=None, total=None
+    )
+    if groups is None and len(rings) == 1 and layer.ids is not None:
+        result = replace(result, ids=layer.ids[np.flatnonzero(~pieces[0].is_empty)])
+    if single_parts:
+        result = to_single_parts(result)
+    ruler = ruler_for(layer.crs)
+    known = [d[np.isfinite(d)] for d in rings]
+    distances = (
+        [float(d[0]) for d in rings if len(d)]
+        if all(len(k) == 0 or (k == k[0]).all() for k in known)
+        else [float(known[0].min()), float(known[0].max())]
+    )
+    return BufferResult(
+        result,
+        BufferSummary(
+            layer.name, layer.n_total, layer.n_rows, distances, ruler.unit, result.n_rows,
+            float(row_areas(result.geometry, ruler).sum()),
+            "m²" if ruler.unit == "m" else "square units",
+            NamedRows.of(layer, vanished), NamedRows.of(layer, skipped),
+            NamedRows.of(layer, mended), disagreements,
+            "each on a plane of its own" if work.is_geographic else "on the plane of the CRS",
+            label(layer.crs), notes,
+        ),
+    )  # fmt: skip
+
+
+def _with_distance(table: pa.Table, distance: float, n_rows: int, layer: str) -> pa.Table:
+    taken = {name.casefold() for name in table.column_names}
+    column = pa.array(np.full(n_rows, distance))
+    field = pa.field(free_name("distance", layer, taken), pa.float64())
+    if table.num_columns == 0:
+        return pa.table([column], pa.schema([field]))
+    return table.append_column(field, column)
+
+
+def _within_the_world(column: GeometryColumn, layer: Layer) -> tuple[GeometryColumn, int]:
+    """Part areas at the 180th meridian, as RFC 7946, 3.1.9 wants it; return how many there were."""
+    from polygene.ops.clip import clip
+
+    bounds = column.row_bounds()
+    turn = 180.0 / np.degrees(layer.crs.axis_info[0].unit_conversion_factor) if layer.crs else 180.0
+    over = np.flatnonzero((bounds[:, 0] < -turn) | (bounds[:, 2] > turn))
+    if len(over) == 0:
+        return column, 0
+    some = Layer("x", column.take(over), pa.table({"row": over}), layer.crs)
+    parts, rows = [], []
+    for k in (-1, 0, 1):
+        west = -turn + 2 * turn * k
+        box = np.array([(west, -turn), (west + 2 * turn, -turn), (west + 2 * turn, turn), (west, turn),
+                        (west, -turn)])  # fmt: skip
+        world = Layer(
+            "w", GeometryColumn.from_rings([[[box]]], Family.POLYGONS), pa.table({}), layer.crs
+        )
+        found = clip(some, world).layer
+        parts.append(found.geometry.with_xy(found.geometry.xy - (2 * turn * k, 0)))
+        rows.append(np.asarray(found.table["row"]))
+    rest = np.setdiff1d(np.arange(column.n_rows), over)
+    both = concatenate([*parts, column.take(rest)])
+    row = np.concatenate([*rows, rest])
+    row_of_part = row[owners(both.row_offsets)]
+    order = np.argsort(row_of_part, kind="stable")
+    assert count_by(row_of_part, column.n_rows).min(initial=1) > 0
+    return both.take_parts(order, row_of_part[order], column.n_rows), len(over)

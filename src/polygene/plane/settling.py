@@ -1,0 +1,160 @@
+"""Rings of many rows settled at once into valid areas, each row on its own.
+
+Rows that must not see each other are laid apart: each is moved by whole grid units to a place of its
+own, all are computed in one arrangement, and moved back. Snap rounding does not mind being moved.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import F64Array, I64Array, owners
+from polygene.geometry import Family, GeometryColumn, concatenate
+from polygene.plane.arrangement import Arrangement, Borders, arrange
+from polygene.plane.borders import vertex_homes
+from polygene.plane.grid import MAX_UNITS, Grid
+from polygene.plane.noding import node_edges
+from polygene.plane.rings import Pieces, rings_to_column, trace_rings
+
+GAP = 32  # grid units between rows laid apart
+MOST_EDGES = 3_000_000  # worked on at a time
+
+
+class Outlines(NamedTuple):
+    """Closed rings, each repeating its first vertex; a row's parts follow each other.
+
+    xy : (n_vertices, 2) map coordinates
+    ring_offsets : (n_rings + 1,)
+    part_of_ring : (n_rings,)
+    row_of_part : (n_parts,) rising
+    """
+
+    xy: F64Array
+    ring_offsets: I64Array
+    part_of_ring: I64Array
+    row_of_part: I64Array
+
+
+def settle(
+    outlines: Outlines,
+    n_rows: int,
+    grid: Grid,
+    *,
+    by_sign: bool,
+    apart: bool,
+    keeps_places: bool = False,
+) -> GeometryColumn:
+    """Return what each row's rings enclose, as a valid polygon column of ``n_rows`` rows.
+
+    Parameters
+    ----------
+    by_sign : bool
+        A part covers what it winds round more than zero times; else what it winds round an odd number
+        of times. A row covers what any of its parts does.
+    apart : bool
+        Whether rows are laid apart. If not, their rings cross; then few rows should.
+    keeps_places : bool
+        Whether vertices keep their coordinates, bit for bit, where nothing comes near them; else all
+        lie on the grid.
+    """
+    x, y = grid.to_units(outlines.xy)
+    row_of_ring = outlines.row_of_part[outlines.part_of_ring]
+    columns = []
+    for rows in _batches(row_of_ring, outlines.ring_offsets, n_rows) if apart else [(0, n_rows)]:
+        rings = slice(*np.searchsorted(row_of_ring, rows))
+        columns.append(_settled(outlines, x, y, rings, rows, grid, by_sign, apart, keeps_places))
+    return concatenate(columns)
+
+
+def _batches(row_of_ring: I64Array, ring_offsets: I64Array, n_rows: int) -> list[tuple[int, int]]:
+    """Part the rows so that each batch has few enough edges, one row at least."""
+    counts = np.bincount(row_of_ring, np.diff(ring_offsets), minlength=n_rows)
+    place = (np.cumsum(counts) // MOST_EDGES).astype(np.int64)
+    starts = np.flatnonzero(np.diff(place, prepend=-1))
+    return [(int(a), int(b)) for a, b in zip(starts, [*starts[1:], n_rows], strict=True)]
+
+
+def _settled(
+    outlines: Outlines,
+    x: I64Array,
+    y: I64Array,
+    rings: slice,
+    rows: tuple[int, int],
+    grid: Grid,
+    by_sign: bool,
+    apart: bool,
+    keeps_places: bool,
+) -> GeometryColumn:
+    first, stop = outlines.ring_offsets[[rings.start, rings.stop]]
+    offsets = outlines.ring_offsets[rings.start : rings.stop + 1] - first
+    part_of_ring = outlines.part_of_ring[rings]
+    n_rows = rows[1] - rows[0]
+    if len(part_of_ring) == 0:
+        return GeometryColumn.from_rings([[]] * n_rows, Family.POLYGONS)
+    first_part = int(part_of_ring[0])
+    part_of_ring = part_of_ring - first_part
+    row_of_part = outlines.row_of_part[first_part : first_part + int(part_of_ring.max()) + 1]
+    row_of_part = row_of_part - rows[0]
+    x, y = x[first:stop], y[first:stop]
+    ring_of = owners(offsets)
+    row_of_vertex = row_of_part[part_of_ring[ring_of]]
+    shift_x = shift_y = np.zeros(n_rows, np.int64)
+    if apart:
+        shift_x, shift_y = places_apart(x, y, row_of_vertex, n_rows)
+        x, y = x + shift_x[row_of_vertex], y + shift_y[row_of_vertex]
+    start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
+    noded = node_edges(x, y, start, start + 1, np.ones(len(start), bool))
+    borders = Borders(
+        np.arange(len(start)), part_of_ring[ring_of[start]], np.ones(len(start), np.int64),
+        row_of_part,
+    )  # fmt: skip
+    arrangement = arrange(noded, borders, n_rows, by_sign)
+    row = arrangement.labels
+    face = owners(arrangement.label_offsets)
+    traced = trace_rings(arrangement, Pieces.of_sorted(face, row, arrangement.n_faces, n_rows))
+    row_of_node = _row_of_nodes(arrangement, row_of_part)
+    xy = grid.to_map(noded.node_x - shift_x[row_of_node], noded.node_y - shift_y[row_of_node])
+    if keeps_places:
+        xy = vertex_homes(outlines.xy[first:stop], noded.node_of_vertex, noded.stays, xy)
+    keeps = np.ones(len(traced.halfedge), bool)
+    return rings_to_column(arrangement, traced, keeps, xy, n_rows)[0]
+
+
+def _row_of_nodes(arrangement: Arrangement, row_of_part: I64Array) -> I64Array:
+    deltas = arrangement.deltas
+    edge = owners(deltas.offsets)
+    row_of_node = np.zeros(len(arrangement.node_x), np.int64)
+    row = row_of_part[deltas.part]
+    row_of_node[arrangement.low[edge]] = row
+    row_of_node[arrangement.high[edge]] = row
+    return row_of_node
+
+
+def places_apart(x: I64Array, y: I64Array, row: I64Array, n_rows: int) -> tuple[I64Array, I64Array]:
+    """Return by how much each row is moved: onto shelves, the highest first."""
+    low = np.full((2, n_rows), np.iinfo(np.int64).max)
+    high = np.full((2, n_rows), np.iinfo(np.int64).min)
+    for axis, values in enumerate((x, y)):
+        np.minimum.at(low[axis], row, values)
+        np.maximum.at(high[axis], row, values)
+    has = low[0] <= high[0]
+    size = np.where(has, high - low + GAP, 0)
+    order = np.argsort(-size[1], kind="stable")
+    width, height = size[:, order].astype(np.float64)
+    shelf_width = max(width.max(initial=0), np.sqrt((width * height).sum()))
+    # Widths run on; what begins within one shelf's width is on that shelf.
+    along = np.cumsum(width) - width
+    shelf = (along // max(shelf_width, 1)).astype(np.int64)
+    starts = np.flatnonzero(np.diff(shelf, prepend=-1))
+    lane = np.cumsum(np.diff(shelf, prepend=shelf[:1]) > 0)
+    place_x = (along - along[starts][lane]).astype(np.int64) if n_rows else along.astype(np.int64)
+    shelf_heights = np.maximum.reduceat(height, starts) if n_rows else height
+    place_y = (np.cumsum(shelf_heights) - shelf_heights).astype(np.int64)[lane]
+    assert 2 * shelf_width < MAX_UNITS and shelf_heights.sum() < MAX_UNITS, "rows do not fit"
+    shift = np.zeros((2, n_rows), np.int64)
+    shift[0, order] = place_x + GAP
+    shift[1, order] = place_y + GAP
+    shift -= np.where(has, low, 0)
+    return shift[0], shift[1]
