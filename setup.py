@@ -39,7 +39,10 @@ extensions = [
         [path.as_posix()],
         # No fused products: they would spoil the exact sums of `valid`.
         extra_compile_args=[
-            "-O2", "-ffp-contract=off", "-fno-strict-aliasing", "-Wno-unused-function",
+            "-O2",
+            "-ffp-contract=off",
+            "-fno-strict-aliasing",
+            "-Wno-unused-function",
         ],  # fmt: skip
         optional=True,
     )

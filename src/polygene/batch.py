@@ -20,6 +20,7 @@ from polygene.formats.address import LayerRef
 from polygene.formats.destination import OnExisting, Target
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
+from polygene.ops.mend import valid_only
 from polygene.ops.subset import where
 from polygene.progress import SILENT, Progress
 
@@ -50,15 +51,22 @@ class Done(Generic[R]):
 
 @dataclass(frozen=True)
 class Choice:
-    """How layers are taken from their files: a filter, and a CRS for those that state none."""
+    """How layers are taken from their files.
+
+    where : a filter; crs : the one of those that state none; invalid : what becomes of invalid
+    polygons, ``mend`` (operations read them by its rule), ``stop`` or ``skip``
+    """
 
     where: Expression | None = None
     crs: pyproj.CRS | None = None
+    invalid: str = "mend"
 
     def of(self, layer: Layer) -> Layer:
         if layer.crs is None and self.crs is not None:
             layer = replace(layer, crs=self.crs)
-        return layer if self.where is None else where(layer, self.where)
+        if self.where is not None:
+            layer = where(layer, self.where)
+        return layer if self.invalid == "mend" else valid_only(layer, self.invalid == "stop")
 
 
 def run(
@@ -219,6 +227,35 @@ def read_alike(
                 layer = replace(layer, name=_free(f"{ref.path.stem}_{layer.name}", names))
             layers.append(layer)
     return layers, notes
+
+
+def read_all(inputs: Sequence[str], choice: Choice) -> tuple[list[Layer], list[str]]:
+    """Read all layers that some addresses stand for, and what there is to say about it.
+
+    Raises
+    ------
+    PolygeneError
+        If one cannot be read.
+    """
+    refs = list(dict.fromkeys(ref for text in inputs for ref in address.resolve(text)))
+    readings = [address.read(ref) for ref in refs]
+    layers = [choice.of(layer) for reading in readings for layer in reading.layers]
+    return layers, [note for reading in readings for note in reading.notes]
+
+
+def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:
+    """Write layers under their own names.
+
+    Raises
+    ------
+    PolygeneError
+        If they cannot be written there.
+    """
+    path = Path(address.split(out)[0])
+    refs = [LayerRef(path, layer.name) for layer in layers]
+    targets = destination.plan(out, refs, "replace" if replaces else "refuse")
+    named = [replace(y, name=t.name) for t, y in zip(targets, layers, strict=True)]
+    destination.write_all(list(zip(targets, named, strict=True)))
 
 
 def _free(name: str, taken: set[str]) -> str:

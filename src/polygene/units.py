@@ -71,6 +71,18 @@ class Distance:
             return metres / METRES_PER_DEGREE
         return metres / crs.axis_info[0].unit_conversion_factor
 
+    def in_metres(self, crs: pyproj.CRS | None) -> float:
+        """Return it in metres, or as it is where there is no CRS; a bare number is in its units."""
+        if crs is None or not crs.axis_info:
+            if self.unit is not None:
+                raise UsageError(f"without a CRS a distance has no unit; give {self.value:g} alone")
+            return self.value
+        if self.unit is not None:
+            return self.value * METRES[self.unit]
+        if crs.is_geographic:
+            return self.value * METRES_PER_DEGREE
+        return self.value * crs.axis_info[0].unit_conversion_factor
+
 
 _SYMBOLS = {"m²": [(1e6, "km²"), (1e4, "ha"), (1.0, "m²")], "m": [(1e3, "km"), (1.0, "m")]}
 

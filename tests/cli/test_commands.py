@@ -566,9 +566,9 @@ class Program(InFolder):
     def test_the_public_surface(self):
         self.assertEqual(
             polygene.__all__,
-            ["__version__", "Layer", "GeometryColumn", "Family", "Expression", "PolygeneError", "clip",
-             "compare", "crossings", "dissolve", "fields", "erase", "imprint", "intersect", "measure",
-             "merge", "subset", "supersede", "tally", "union", "where",
+            ["__version__", "Layer", "GeometryColumn", "Family", "Expression", "PolygeneError", "audit",
+             "buffer", "clip", "compare", "crossings", "dissolve", "fields", "erase", "hull", "imprint",
+             "intersect", "measure", "mend", "merge", "subset", "supersede", "tally", "union", "where",
              "single_parts", "read", "write"],
         )  # fmt: skip
         for name in polygene.__all__:

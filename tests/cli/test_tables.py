@@ -1,7 +1,8 @@
-"""The commands about attributes, on files."""
+"""The commands about attributes, and about features on their own, on files."""
 
 from __future__ import annotations
 
+import json
 import re
 import unittest
 
@@ -96,6 +97,59 @@ class Tables(WithSample):
         self.assertIn("measured anew", done.words)
         ((total,),) = self.sql("out.gpkg", "SELECT sum(area_ha) FROM sectors")
         self.assertAlmostEqual(total, 12851.0, delta=0.1)
+
+
+class Shapes(WithSample):
+    def test_audit_mend_and_audit_again(self):
+        beds = "tolva.gpkg#beds_*"
+        done = self.run_polygene("audit", beds, "--strict", "--details", "-o", "places.gpkg")
+        self.assertEqual(done.code, 1, done.err)
+        self.assertRegex(done.out, r"row 7 \(id 7\) +a ring crosses itself at 48\d+\.\d+ 73\d+")
+        rows = self.sql("places.gpkg", 'SELECT "row", problem FROM beds_kelda_problems ORDER BY 1')
+        self.assertEqual([r[0] for r in rows], [5, 12, 28, 41])
+        mended = self.run_polygene("mend", beds, "-o", "out.gpkg")
+        self.assertIn("3 of 64 features, the others as they were", mended.words)
+        self.assertEqual(self.run_polygene("audit", "out.gpkg#*", "--strict").code, 0)
+        facts = json.loads(self.run_polygene("audit", beds, "--json").out)
+        self.assertEqual([f["sound"] for f in facts], [False, False])
+
+    def test_invalid_polygons_can_stop_a_command_or_be_skipped(self):
+        line = ["clip", "tolva.gpkg#beds_marram", "--with", "tolva.gpkg#park", "-o", "out.gpkg"]
+        done = self.run_polygene(*line, "--invalid", "stop")
+        self.assertEqual(done.code, 1)
+        self.assertRegex(
+            done.words, r"row 7 \(id 7\): a ring crosses itself, at .*3 invalid in all"
+        )
+        done = self.run_polygene(*line, "--invalid", "skip")
+        self.assertIn("INPUT beds_marram: 61 of 64 features", done.words)
+        self.assertNotIn("rings cross", done.words)
+
+    def test_buffer_hull_and_parts(self):
+        done = self.run_polygene(
+            "buffer", "tolva.gpkg#slipways", "--rings", "100m,0.25km", "--bands", "-o", "b.gpkg"
+        )
+        self.assertEqual(done.code, 0, done.err)
+        counts = self.sql("b.gpkg", "SELECT distance, count(*) FROM slipways GROUP BY 1")
+        self.assertEqual(counts, [(100.0, 9), (250.0, 9)])
+        done = self.run_polygene(
+            "buffer", "tolva.gpkg#islands", "--distance-from", "people / 10 + 1", "--unit", "m",
+            "-o", "c.gpkg",
+        )  # fmt: skip
+        self.assertIn("2 features without geometry or distance left out", done.words)
+        for code, reason, line in [
+            (2, "give one of --distance", "buffer tolva.gpkg#park -o x.gpkg"),
+            (2, "'furlong' is no unit", "buffer tolva.gpkg#park --distance 1furlong -o x.gpkg"),
+            (1, "shrinks polygons", "buffer tolva.gpkg#cables --distance=-5m -o x.gpkg"),
+            (2, "rising", "buffer tolva.gpkg#park --rings 9m,5m -o x.gpkg"),
+            (1, "no field 'nope'", "hull tolva.gpkg#park --by nope -o x.gpkg"),
+        ]:
+            done = self.run_polygene(*line.split())
+            self.assertEqual((done.code, "Traceback" in done.err), (code, False), done.err)
+            self.assertIn(reason, done.words)
+        self.assertFalse((self.folder / "x.gpkg").exists())
+        self.assertEqual(self.run_polygene("hull", "tolva.gpkg#buoys", "-o", "h.gpkg").code, 0)
+        done = self.run_polygene("parts", "tolva.gpkg#islands", "--number", "n", "-o", "p.gpkg")
+        self.assertIn("came out 13 features", done.words)
 
 
 if __name__ == "__main__":

@@ -34,6 +34,6 @@ def clip(with_: str | None, box: Any, whole: bool, **options_: Any) -> None:
     def others(progress: Any) -> list[Any]:
         if with_ is None:
             return [Box(box)]
-        return overlay.read_others([with_], options_["with_where"], options_["crs"], progress)
+        return overlay.read_others([with_], options_, progress)
 
     overlay.run(clip_layer, others, whole=whole, **options_)

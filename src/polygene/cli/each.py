@@ -18,8 +18,8 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that all of them have."""
     for option in reversed(
         (
-            options.inputs, options.where, options.out, options.replace, options.next_, options.crs,
-            options.json, options.quiet,
+            options.inputs, options.where, options.out, options.replace, options.next_,
+            options.invalid, options.crs, options.json, options.quiet,
         )
     ):  # fmt: skip
         function = option(function)
@@ -36,6 +36,7 @@ def run(
     out: str,
     replace: bool,
     next_: bool,
+    invalid: str,
     crs: str | None,
     as_json: bool,
     quiet: bool,
@@ -53,7 +54,7 @@ def run(
     with show.progress(quiet) as progress:
         done: list[Done[Any]] = batch.run(
             inputs, lambda layer: (operation(layer, progress), []), out,
-            choice=batch.Choice(where, parse(crs) if crs else None),
+            choice=batch.Choice(where, parse(crs) if crs else None, invalid),
             on_existing=existing, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began

@@ -27,9 +27,7 @@ def imprint(with_: str, origins: bool, **options_: Any) -> None:
 
     overlay.run(
         imprint_layer,
-        lambda progress: overlay.read_others(
-            [with_], options_["with_where"], options_["crs"], progress
-        ),
+        lambda progress: overlay.read_others([with_], options_, progress),
         origins=origins,
         **options_,
     )

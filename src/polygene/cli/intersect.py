@@ -41,9 +41,7 @@ def intersect(with_: tuple[str, ...], origins: bool, crossings: bool, **options_
 
     overlay.run(
         intersect_layers,
-        lambda progress: overlay.read_others(
-            with_, options_["with_where"], options_["crs"], progress
-        ),
+        lambda progress: overlay.read_others(with_, options_, progress),
         origins=origins,
         **options_,
     )
@@ -59,9 +57,7 @@ def _crossings(with_: tuple[str, ...], origins: bool, options_: dict[str, Any]) 
 
     overlay.run(
         crossings,
-        lambda progress: overlay.read_others(
-            with_, options_["with_where"], options_["crs"], progress
-        ),
+        lambda progress: overlay.read_others(with_, options_, progress),
         origins=origins, snap=None, drop_slivers=None, refresh=None, apportion=None,
         prints=_print_crossings, **options_,
     )  # fmt: skip

@@ -115,6 +115,10 @@ apportion = click.option(
     "--apportion", metavar="FIELDS", help="Scale these by the share of the feature that is kept."
 )
 crs = click.option("--crs", metavar="CRS", help="The CRS of layers that state none.")
+invalid = click.option(
+    "--invalid", type=click.Choice(["mend", "stop", "skip"]), default="mend", show_default=True,
+    help="Invalid polygons: read them by the rule of mend, refuse, or leave out.",
+)  # fmt: skip
 keep_dump = click.option(
     "--keep-dump", type=click.Path(), metavar="FOLDER",
     help="If the balance should ever fail: keep there what is needed to find out why.",

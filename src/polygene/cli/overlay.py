@@ -46,21 +46,21 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
             options.inputs, options.where, options.with_where, options.out, options.replace,
             options.next_, options.snap, options.drop_slivers, options.refresh, options.apportion,
             options.single_parts,
-            options.precision, options.crs, options.keep_dump, options.json, options.quiet,
+            options.precision, options.invalid, options.crs, options.keep_dump, options.json,
+            options.quiet,
         )
     ):  # fmt: skip
         function = option(function)
     return function
 
 
-def read_others(
-    addresses: Sequence[str], with_where: Any, crs: str | None, progress: Any
-) -> list[Other]:
+def read_others(addresses: Sequence[str], options_: dict[str, Any], progress: Any) -> list[Other]:
     """Read the OTHERs, all through the one filter."""
     from polygene import batch
     from polygene.crs import parse
 
-    choice = batch.Choice(with_where, parse(crs) if crs else None)
+    crs, invalid = options_["crs"], options_["invalid"]
+    choice = batch.Choice(options_["with_where"], parse(crs) if crs else None, invalid)
     return [batch.read_other(text, choice, progress) for text in addresses]
 
 
@@ -81,6 +81,7 @@ def run(
     refresh: str | None,
     apportion: str | None,
     crs: str | None,
+    invalid: str,
     keep_dump: str | None,
     as_json: bool,
     quiet: bool,
@@ -127,7 +128,7 @@ def run(
 
         done = batch.run(
             inputs, work, out,
-            choice=batch.Choice(where, parse(crs) if crs else None),
+            choice=batch.Choice(where, parse(crs) if crs else None, invalid),
             on_existing=existing, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began

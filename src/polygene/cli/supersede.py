@@ -26,8 +26,6 @@ def supersede(with_: tuple[str, ...], **options_: Any) -> None:
 
     overlay.run(
         supersede_layer,
-        lambda progress: overlay.read_others(
-            with_, options_["with_where"], options_["crs"], progress
-        ),
+        lambda progress: overlay.read_others(with_, options_, progress),
         **options_,
     )

@@ -33,9 +33,7 @@ def union(with_: tuple[str, ...], origins: bool, **options_: Any) -> None:
 
     overlay.run(
         unite_layers,
-        lambda progress: overlay.read_others(
-            with_, options_["with_where"], options_["crs"], progress
-        ),
+        lambda progress: overlay.read_others(with_, options_, progress),
         origins=origins,
         **options_,
     )

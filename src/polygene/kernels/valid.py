@@ -280,12 +280,60 @@ def locate_in_rings(
         r = ring[p]
         inside = 0
         for k in range(ring_offsets[r], ring_offsets[r + 1] - 1):
-            if _is_within(x[p], y[p], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1]):
-                if orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums) == 0:
-                    inside = 2
-                    break
+            if (
+                _is_within(x[p], y[p], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1])
+                and orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums) == 0
+            ):
+                inside = 2
+                break
             if (xy[k, 1] > y[p]) != (xy[k + 1, 1] > y[p]):
                 side = orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums)
                 if (xy[k + 1, 1] > xy[k, 1] and side > 0) or (xy[k + 1, 1] < xy[k, 1] and side < 0):
                     inside = 1 - inside
         sides[p] = 0 if inside == 2 else (1 if inside else -1)
+
+
+def convex_hulls(
+    xy: cython.double[:, ::1],
+    offsets: cython.longlong[::1],
+    sums: cython.double[::1],
+    hull: cython.longlong[::1],
+    counts: cython.longlong[::1],
+) -> None:
+    """Find the convex hull of each group of points (Andrew 1979); counter-clockwise, corners only.
+
+    Group g is ``offsets[g]:offsets[g + 1]``, sorted by x and then y, no point twice. Its hull's points
+    go to ``hull`` from ``2 * offsets[g]`` on, ``counts[g]`` of them; the first is not repeated.
+    """
+    g: cython.Py_ssize_t
+    k: cython.longlong
+    n: cython.longlong
+    least: cython.longlong
+    base: cython.longlong
+    a: cython.longlong
+    b: cython.longlong
+    for g in range(offsets.shape[0] - 1):
+        base = 2 * offsets[g]
+        n = 0
+        for k in range(offsets[g], offsets[g + 1]):
+            while n >= 2:
+                a = hull[base + n - 2]
+                b = hull[base + n - 1]
+                if orient(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[k, 0], xy[k, 1], sums) > 0:
+                    break
+                n -= 1
+            hull[base + n] = k
+            n += 1
+        least = n + 1
+        k = offsets[g + 1] - 2
+        while k >= offsets[g]:
+            while n >= least:
+                a = hull[base + n - 2]
+                b = hull[base + n - 1]
+                if orient(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[k, 0], xy[k, 1], sums) > 0:
+                    break
+                n -= 1
+            hull[base + n] = k
+            n += 1
+            k -= 1
+        counts[g] = n - 1 if n > 1 else n

@@ -1,13 +1,35 @@
-"""Parts: multi-part features to single parts."""
+"""Parts: multi-part features to single parts, and single parts together."""
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
+import pyarrow as pa
 
 from polygene.arrays import I64Array, owners
 from polygene.layer import Layer
+from polygene.table.groups import agreed, group_rows
+
+
+@dataclass(frozen=True)
+class PartsSummary:
+    """Features before and after, and fields that disagreed in so many gathered features."""
+
+    name: str
+    total: int
+    taken: int
+    parts: int
+    out: int
+    disagreements: dict[str, int]
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class PartsResult:
+    layer: Layer
+    summary: PartsSummary
 
 
 def single_parts(layer: Layer) -> Layer:
@@ -29,3 +51,60 @@ def taken_apart(layer: Layer) -> tuple[Layer, I64Array]:
     single = replace(parts, is_null=column.is_null[source], is_multi=False)
     assert (owners(column.row_offsets) == source[row_of_part]).all()
     return layer.with_geometry(single, source), source
+
+
+def apart(layer: Layer, *, number: str | None = None, source: str | None = None) -> PartsResult:
+    """Take features apart, with the number of each part and the identifier of its feature as fields.
+
+    Parameters
+    ----------
+    number, source : names of fields to add, if wanted; parts are counted from 1
+    """
+    result, row = taken_apart(layer)
+    table = result.table
+    first = np.searchsorted(row, np.arange(layer.n_rows))
+    ids = np.arange(1, layer.n_rows + 1) if layer.ids is None else layer.ids
+    for name, values in ((number, np.arange(len(row)) - first[row] + 1), (source, ids[row])):
+        if name is not None:
+            field = pa.field(name, pa.int64())
+            if table.num_columns == 0:
+                table = pa.table([pa.array(values)], pa.schema([field]))
+            else:
+                table = table.append_column(field, pa.array(values))
+    result = replace(result, table=table, total=None)
+    return PartsResult(
+        result,
+        PartsSummary(
+            layer.name, layer.n_total, layer.n_rows, layer.geometry.n_parts, result.n_rows, {}, []
+        ),
+    )
+
+
+def together(layer: Layer, by: Sequence[str]) -> PartsResult:
+    """Gather features that agree in some fields into one each, their parts as they are.
+
+    Unlike `dissolve` nothing is joined: parts that overlap or share a border stay apart.
+
+    Raises
+    ------
+    UnknownFieldError
+        If a field is not there.
+    """
+    for name in by:
+        layer.check_field(name)
+    groups = group_rows(layer.table, by, layer.n_rows)
+    column = layer.geometry
+    group = groups.group[owners(column.row_offsets)]
+    order = np.argsort(group, kind="stable")
+    gathered = column.take_parts(order, group[order], groups.n_groups)
+    found = agreed(layer.table, groups, by)
+    result = replace(
+        layer, geometry=replace(gathered, is_multi=True), table=found.table, ids=None, total=None
+    )
+    return PartsResult(
+        result,
+        PartsSummary(
+            layer.name, layer.n_total, layer.n_rows, column.n_parts, result.n_rows,
+            found.disagreements, [],
+        ),
+    )  # fmt: skip

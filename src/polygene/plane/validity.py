@@ -233,7 +233,9 @@ def _look_at_meetings(clean: _Clean, found: _Found) -> tuple[BoolArray, _Touches
         ):  # fmt: skip
             at = np.flatnonzero((kind == code) & mask)
             found.add(problem, row[at], xy[at])
-    at = np.flatnonzero((kind == 3) & one_ring)
+    # Where a ring runs along itself it touches itself too, which says nothing more.
+    along = np.isin(ring_a, ring_a[(kind == 2) & one_ring])
+    at = np.flatnonzero((kind == 3) & one_ring & ~along)
     found.add(Problem.RING_TOUCHES, row[at], xy[at])
     spoilt = np.unique(row[(kind != 3) | one_ring])
     kept = np.flatnonzero((kind == 3) & ~np.isin(row, spoilt))

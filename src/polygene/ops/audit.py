@@ -1,0 +1,338 @@
+"""Audit: what is wrong with a layer, row by row, with place and reason."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.arrays import F64Array, I64Array, count_by, owners
+from polygene.crs import label
+from polygene.geometry import Family, GeometryColumn, extent_of
+from polygene.layer import Layer
+from polygene.measures import ruler_for
+from polygene.ops.compare import signatures
+from polygene.ops.extents import grid_for
+from polygene.places import inside_points
+from polygene.plane.borders import outline
+from polygene.plane.overlay import face_areas, overlay
+from polygene.plane.validity import Problem, problems_of
+from polygene.table.casting import recast
+from polygene.table.groups import codes_of
+from polygene.table.types import kind_of, typed_field, width_of
+
+FIRST = 5
+# Marks of UTF-8 that was read as Latin-1, and of bytes that were no text at all.
+_MISREAD = "[ÃÂ][\u0080-\u00bf]|\u00e2\u20ac|\ufffd"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A problem that some rows have.
+
+    cure : ``mend`` if that cures it, else what to do
+    harms : whether it is more than a blemish
+    rows, places : (n,) the rows, and (n, 2) a place on the problem of each, NaN for none
+    """
+
+    kind: str
+    reason: str
+    cure: str
+    harms: bool
+    rows: I64Array
+    places: F64Array
+    details: Sequence[str] = ()
+
+    @property
+    def count(self) -> int:
+        return len(self.rows)
+
+
+@dataclass(frozen=True)
+class FieldFinding:
+    """A problem with the values of a field."""
+
+    name: str
+    reason: str
+    count: int
+    first: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Audit:
+    name: str
+    features: int
+    family: str
+    crs: str
+    findings: list[Finding]
+    fields: list[FieldFinding]
+    notes: list[str]
+
+    @property
+    def is_sound(self) -> bool:
+        """Whether nothing was found that does harm."""
+        return not any(f.harms for f in self.findings)
+
+
+def audit(layer: Layer, *, key: str | None = None, coverage: bool = False) -> Audit:
+    """Find the problems of a layer; exact: what the standard calls valid is never reported.
+
+    Parameters
+    ----------
+    key : a field that should name each feature once
+    coverage : whether features should neither overlap nor leave gaps between them
+
+    Raises
+    ------
+    UnknownFieldError
+        If the key is not there.
+    """
+    findings = [*_geometry(layer), *_duplicates(layer), *_out_of_use(layer)]
+    if key is not None:
+        findings += _key(layer, key)
+    if coverage:
+        findings += _coverage(layer)
+    return Audit(
+        layer.name, layer.n_rows, layer.geometry.family.words, label(layer.crs),
+        [f for f in findings if f.count], _fields(layer), [],
+    )  # fmt: skip
+
+
+def places_layer(layer: Layer, found: Audit) -> Layer:
+    """Return the problems as a layer of points, with row, identifier, kind and reason."""
+    rows = np.concatenate([f.rows for f in found.findings]) if found.findings else np.zeros(0, int)
+    xy = np.concatenate([f.places for f in found.findings]) if found.findings else np.zeros((0, 2))
+    kinds = [f.kind for f in found.findings for _ in range(f.count)]
+    reasons = [f.reason for f in found.findings for _ in range(f.count)]
+    cures = [f.cure for f in found.findings for _ in range(f.count)]
+    has = np.isfinite(xy).all(axis=1)
+    column = GeometryColumn.from_points(xy[has])
+    ids = np.arange(1, layer.n_rows + 1) if layer.ids is None else layer.ids
+    kept = np.flatnonzero(has)
+    names = [(kinds, "problem"), (reasons, "reason"), (cures, "cure")]
+    columns: dict[str, Any] = {"row": rows[has] + 1, "id": ids[rows[has]]}
+    columns |= {name: pa.array([values[k] for k in kept], pa.string()) for values, name in names}
+    return Layer(f"{layer.name}_problems", column, pa.table(columns), layer.crs)
+
+
+def _geometry(layer: Layer) -> list[Finding]:
+    column = layer.geometry
+    none = np.full((layer.n_rows, 2), np.nan)
+    nulls = np.flatnonzero(column.is_null)
+    empty = np.flatnonzero(column.is_empty & ~column.is_null)
+    found = [
+        Finding("null geometry", "the feature has no geometry", "look into the source", False,
+                nulls, none[nulls]),
+        Finding("empty geometry", "the geometry has no vertex", "look into the source", False, empty,
+                none[empty]),
+    ]  # fmt: skip
+    if column.family == Family.POLYGONS:
+        problems = problems_of(column)
+        for kind in Problem:
+            at = np.flatnonzero(problems.kind == kind)
+            cure = "look into the source" if kind == Problem.NOT_FINITE else "mend"
+            cure = cure if kind.is_fault else "none needed"
+            name = kind.name.lower().replace("_", " ")
+            found.append(
+                Finding(name, kind.words, cure, kind.is_fault, problems.row[at], problems.xy[at])
+            )
+        return found
+    return found + _simple_problems(column)
+
+
+def _simple_problems(column: GeometryColumn) -> list[Finding]:
+    """What can be wrong with lines and points."""
+    row = owners(column.vertex_offsets_of_rows)
+    wrong = np.flatnonzero(~np.isfinite(column.xy).all(axis=1))
+    rows, first = np.unique(row[wrong], return_index=True)
+    words = Problem.NOT_FINITE.words
+    found = [
+        Finding("not finite", words, "look into the source", True, rows, column.xy[wrong[first]])
+    ]
+    if column.family == Family.LINES:
+        ring_of = owners(column.ring_offsets)
+        moves = (column.xy != column.xy[column.ring_offsets[:-1][ring_of]]).any(axis=1)
+        still = np.flatnonzero(count_by(ring_of[moves], column.n_rings) == 0)
+        still = still[np.diff(column.ring_offsets)[still] > 0]
+        at = column.ring_offsets[:-1][still]
+        rows, first = np.unique(row[at], return_index=True)
+        found.append(
+            Finding("no length", "a line is but a point", "look into the source", True, rows,
+                    column.xy[at[first]])
+        )  # fmt: skip
+        same = (ring_of[1:] == ring_of[:-1]) & (column.xy[1:] == column.xy[:-1]).all(axis=1)
+        repeats = np.flatnonzero(same) + 1
+        rows, first = np.unique(row[repeats], return_index=True)
+        found.append(
+            Finding("repeated vertex", Problem.REPEATED_VERTEX.words, "none needed", False, rows,
+                    column.xy[repeats[first]])
+        )  # fmt: skip
+    return found
+
+
+def _duplicates(layer: Layer) -> list[Finding]:
+    """Features drawn alike; those with the same attributes too are told apart."""
+    column = layer.geometry
+    known = np.flatnonzero(~column.is_empty & np.isfinite(column.row_bounds()).all(axis=1))
+    marks = signatures(column)[known]
+    _, first, number = np.unique(marks, return_index=True, return_inverse=True)
+    twin = known[first[number.reshape(-1)]]
+    repeats = twin != known
+    rows = known[repeats]
+    places = inside_points(column.take(rows)) if len(rows) else np.zeros((0, 2))
+    details = [f"like {layer.row_label(int(t))}" for t in twin[repeats][:1000]]
+    return [
+        Finding("duplicate", "another feature has the same geometry", "leave one out", False, rows,
+                places, details)
+    ]  # fmt: skip
+
+
+def _out_of_use(layer: Layer) -> list[Finding]:
+    """Coordinates outside of where the CRS is meant to be used."""
+    crs = layer.crs
+    if crs is None or crs.area_of_use is None:
+        return []
+    import pyproj
+
+    area = crs.area_of_use
+    bounds = layer.geometry.row_bounds()
+    known = np.flatnonzero(np.isfinite(bounds).all(axis=1))
+    middle = (bounds[known, :2] + bounds[known, 2:]) / 2
+    geographic = crs.geodetic_crs
+    if geographic is None:
+        return []
+    to_degrees = pyproj.Transformer.from_crs(crs, geographic, always_xy=True)
+    lon, lat = (np.asarray(v) for v in to_degrees.transform(*middle.T))
+    margin = 1.0  # degree
+    with np.errstate(invalid="ignore"):
+        outside = ~((lat >= area.south - margin) & (lat <= area.north + margin))
+        if area.west <= area.east:
+            outside |= ~((lon >= area.west - margin) & (lon <= area.east + margin))
+    rows = known[outside]
+    return [
+        Finding("outside the CRS", f"it lies outside the area of use of {label(crs)}",
+                "check the CRS, or the order of coordinates", True, rows, middle[outside])
+    ]  # fmt: skip
+
+
+def _key(layer: Layer, key: str) -> list[Finding]:
+    layer.check_field(key)
+    column = layer.table.column(key)
+    nulls = np.flatnonzero(np.asarray(pc.is_null(column)))
+    codes = codes_of(column)
+    counts = np.bincount(codes)
+    several = np.flatnonzero((counts[codes] > 1) & (codes > 0))
+    values = column.take(pa.array(several[:1000])).to_pylist()
+    places = _middles(layer)
+    return [
+        Finding("null key", f"{key} is null", "fill it", True, nulls, places[nulls]),
+        Finding("key not unique", f"{key} names several features", "number them anew", True, several,
+                places[several], [repr(v) for v in values]),
+    ]  # fmt: skip
+
+
+def _middles(layer: Layer) -> F64Array:
+    bounds = layer.geometry.row_bounds()
+    with np.errstate(invalid="ignore"):
+        middle = (bounds[:, :2] + bounds[:, 2:]) / 2
+    return np.where(np.isfinite(middle), middle, np.nan)
+
+
+def _coverage(layer: Layer) -> list[Finding]:
+    """Overlaps of features, and gaps that they enclose, each with its area."""
+    column = layer.geometry
+    if column.family != Family.POLYGONS:
+        return []
+    bounds = column.row_bounds()
+    good = np.flatnonzero(np.isfinite(bounds).all(axis=1))
+    some = column.take(good)
+    extent = extent_of(bounds)
+    if extent is None:
+        return []
+    grid = grid_for(layer, [extent], None)
+    nothing = some.take(np.zeros(0, np.int64))
+    plan = overlay(some, nothing, outline(nothing, grid), grid)
+    arrangement, ruler = plan.arrangement, ruler_for(layer.crs)
+    areas = face_areas(plan, ruler)
+    depth = np.diff(arrangement.label_offsets)
+    face_xy = np.full((len(depth), 2), np.nan)  # a corner of each face
+    face_xy[arrangement.face_of_halfedge] = plan.node_xy[arrangement.origin]
+    unit = "m²" if ruler.unit == "m" else "square units"
+    shared = np.flatnonzero(depth > 1)
+    first = good[arrangement.labels[arrangement.label_offsets[shared]]]
+    second = good[arrangement.labels[arrangement.label_offsets[shared] + 1]]
+    overlaps = [
+        f"{size:,.4g} {unit} with {layer.row_label(int(k))}"
+        for size, k in zip(areas[shared][:1000], second[:1000], strict=True)
+    ]
+    gaps = np.flatnonzero((depth == 0) & (np.arange(len(depth)) > 0))
+    beside = _row_beside(arrangement, gaps)
+    gap_words = [f"{size:,.4g} {unit}" for size in areas[gaps][:1000]]
+    return [
+        Finding("overlap", "features overlap", "mend --coverage, or union", True, first,
+                face_xy[shared], overlaps),
+        Finding("gap", "features enclose a gap", "look, or fill it", True, good[beside],
+                face_xy[gaps], gap_words),
+    ]  # fmt: skip
+
+
+def _row_beside(arrangement: Any, faces: I64Array) -> I64Array:
+    """Return a row that borders each face."""
+    wanted = np.full(arrangement.n_faces, -1)
+    halfedge = np.arange(len(arrangement.origin))
+    other = arrangement.face_of_halfedge[halfedge ^ 1]
+    has = np.diff(arrangement.label_offsets)[other] > 0
+    row = arrangement.labels[arrangement.label_offsets[other[has]]]
+    wanted[arrangement.face_of_halfedge[has]] = row
+    return np.maximum(wanted[faces], 0)
+
+
+def _fields(layer: Layer) -> list[FieldFinding]:
+    """Problems of values: nothing in them, cut off, numbers as texts, blanks, misread letters."""
+    found = []
+    for arrow_field in layer.table.schema:
+        column = layer.table.column(arrow_field.name)
+        n_known = len(column) - column.null_count
+        if len(column) and n_known == 0:
+            found.append(FieldFinding(arrow_field.name, "only nulls", len(column)))
+            continue
+        if n_known > 1 and kind_of(arrow_field.type) != "blob" and len(pc.unique(column)) == 1:
+            value = column[0].as_py()
+            found.append(FieldFinding(arrow_field.name, f"the same in all: {value!r}", n_known))
+        if kind_of(arrow_field.type) == "text":
+            found += _texts(layer, arrow_field, column)
+    return found
+
+
+def _texts(layer: Layer, arrow_field: pa.Field, column: pa.ChunkedArray) -> list[FieldFinding]:
+    found = []
+
+    def add(reason: str, mask: Any, least: int = 1) -> None:
+        rows = np.flatnonzero(np.asarray(pc.fill_null(mask, False), bool))
+        if len(rows) >= least:
+            values = column.take(pa.array(rows[:FIRST])).to_pylist()
+            first = [
+                f"{layer.row_label(int(r))}: {v!r}" for r, v in zip(rows, values, strict=False)
+            ]
+            found.append(FieldFinding(arrow_field.name, reason, len(rows), first))
+
+    trimmed = pc.utf8_trim_whitespace(column)
+    add("blanks before or behind", pc.not_equal(trimmed, column))
+    add("letters that look wrongly decoded", pc.match_substring_regex(column, pattern=_MISREAD))
+    width = width_of(arrow_field)
+    if width is not None and width >= 5:
+        lengths = pc.utf8_length(column)
+        full = pc.equal(lengths, width)
+        if pc.min(lengths).as_py() == width:
+            full = pc.less(lengths, 0)  # all alike, as codes and dates are
+        # One or two may just fit.
+        add(f"as long as the width of {width}: perhaps cut off", full, least=3)
+    known = column.drop_null()
+    filled = known.filter(pc.not_equal(pc.utf8_trim_whitespace(known), ""))
+    if len(filled) > 1 and not recast(filled, typed_field("x", "real")).lost.any():
+        found.append(FieldFinding(arrow_field.name, "numbers kept as text", len(filled)))
+    return found

@@ -1,0 +1,112 @@
+"""Hull: the convex hull of all features, of each, or of groups."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+
+from polygene import kernels
+from polygene.arrays import I64Array, count_by, offsets_from, owners
+from polygene.crs import label
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.measures import row_areas, ruler_for
+from polygene.ops.extents import finite_bounds
+from polygene.ops.summary import NamedRows, unit_of
+from polygene.table.groups import agreed, group_rows
+
+
+@dataclass(frozen=True)
+class HullSummary:
+    """How many hulls came out; ``flat`` are groups whose points lie on one line or are but one."""
+
+    name: str
+    total: int
+    taken: int
+    out: int
+    area: float
+    unit: str
+    flat: NamedRows
+    disagreements: dict[str, int]
+    crs: str
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class HullResult:
+    layer: Layer
+    summary: HullSummary
+
+
+def hull(layer: Layer, *, each: bool = False, by: Sequence[str] = ()) -> HullResult:
+    """Return the convex hull of all features, of ``each``, or of those that agree in some fields.
+
+    Exact: corners are vertices of the input, bit for bit. What lies on one line has no hull and is
+    left out, named. Fields keep a value where all of a group agree.
+
+    Raises
+    ------
+    UnknownFieldError
+        If a field is not there.
+    DataError
+        If coordinates are not finite.
+    """
+    finite_bounds(layer)
+    for name in by:
+        layer.check_field(name)
+    disagreements: dict[str, int] = {}
+    if each:
+        group, firsts = np.arange(layer.n_rows), np.arange(layer.n_rows)
+        table = layer.table
+    else:
+        groups = group_rows(layer.table, by, layer.n_rows)
+        group, firsts = groups.group, groups.firsts
+        table, disagreements = agreed(layer.table, groups, by)
+    column = _hulls(layer.geometry, group, len(firsts))
+    has_points = count_by(group[~layer.geometry.is_empty], len(firsts)) > 0
+    kept = np.flatnonzero(~column.is_empty)
+    flat = np.zeros(layer.n_rows, bool)
+    flat[firsts[column.is_empty & has_points]] = True
+    ids = layer.ids[kept] if each and layer.ids is not None else None
+    result = replace(
+        layer, geometry=column.take(kept), ids=ids, total=None,
+        table=table.take(pa.array(kept)) if table.num_columns else table,
+    )  # fmt: skip
+    ruler = ruler_for(layer.crs)
+    return HullResult(
+        result,
+        HullSummary(
+            layer.name, layer.n_total, layer.n_rows, result.n_rows,
+            float(row_areas(result.geometry, ruler).sum()), unit_of(Family.POLYGONS, ruler),
+            NamedRows.of(layer, flat), disagreements, label(layer.crs), [],
+        ),
+    )  # fmt: skip
+
+
+def _hulls(column: GeometryColumn, group_of_row: I64Array, n_groups: int) -> GeometryColumn:
+    """Return a row for each group; empty where the points lie on one line."""
+    group = group_of_row[owners(column.vertex_offsets_of_rows)]
+    order = np.lexsort((column.xy[:, 1], column.xy[:, 0], group))
+    xy, group = column.xy[order] + 0.0, group[order]
+    keeps = np.ones(len(xy), bool)
+    keeps[1:] = (group[1:] != group[:-1]) | (xy[1:] != xy[:-1]).any(axis=1)
+    xy, group = np.ascontiguousarray(xy[keeps]), group[keeps]
+    offsets = offsets_from(count_by(group, n_groups))
+    found = np.empty(2 * len(xy) + 2, np.int64)
+    counts = np.empty(n_groups, np.int64)
+    kernels.run(kernels.valid.convex_hulls, xy, offsets, np.zeros(16), found, counts)
+    counts = np.where(counts >= 3, counts, 0)
+    rows = np.flatnonzero(counts)
+    sizes = counts[rows] + 1
+    ring = np.repeat(np.arange(len(rows)), sizes)
+    k = np.arange(sizes.sum()) - offsets_from(sizes)[:-1][ring]
+    k = np.where(k == counts[rows][ring], 0, k)  # the first once more
+    at = found[2 * offsets[:-1][rows][ring] + k]
+    steps = np.arange(len(rows) + 1)
+    column = GeometryColumn.from_parts(
+        Family.POLYGONS, xy[at], offsets_from(sizes), steps, rows, n_groups
+    )
+    return replace(column, is_multi=False)

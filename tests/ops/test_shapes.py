@@ -1,0 +1,251 @@
+"""Mend, buffer, hull and parts: what is valid stays, what is covered is what the rule says."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+import pyproj
+from scipy.spatial import ConvexHull
+
+import polygene
+from polygene import crs
+from polygene.errors import DataError, GeometryError, UsageError
+from polygene.measures import row_areas
+from polygene.ops.audit import audit
+from polygene.ops.buffer import buffer
+from polygene.ops.hull import hull
+from polygene.ops.mend import mend, valid_only
+from polygene.ops.parts import apart, together
+from polygene.plane.offsets import Style
+from polygene.plane.validity import invalid_rows
+from polygene.sample import tolva
+from tests.plane.test_validity import anything
+from tests.support import exact
+from tests.support import generators as make
+from tests.support.cases import fractions_of
+
+
+def covers(row, xy):
+    return exact.is_covered(row, exact.points_of([xy])[0]) > 0
+
+
+def distance(xy, parts):
+    """From a point to the nearest vertex or edge of a row."""
+    least = np.inf
+    for ring in (np.array(r, float) for part in parts for r in part):
+        a, b = (ring[:-1], ring[1:]) if len(ring) > 1 else (ring, ring)
+        way, size = b - a, np.maximum(((b - a) ** 2).sum(axis=1), 1e-300)
+        t = np.clip(((xy - a) * way).sum(axis=1) / size, 0, 1)
+        least = min(least, np.hypot(*(xy - a - t[:, None] * way).T).min())
+    return least
+
+
+class Mend(unittest.TestCase):
+    def test_valid_by_the_rule_and_nothing_else_changes(self):
+        rng = np.random.default_rng(5)
+        rows = anything(rng, 250)
+        layer = make.layer("any", make.polygons(rows), k=np.arange(250))
+        result = mend(layer)
+        was_invalid = invalid_rows(layer.geometry)
+        self.assertEqual(result.summary.mended, int(was_invalid.sum()))
+        before, after = make.rows_of(layer.geometry), make.rows_of(result.layer.geometry)
+        for k, (old, new) in enumerate(zip(before, after, strict=True)):
+            if not was_invalid[k]:
+                self.assertEqual(old, new)
+                continue
+            self.assertEqual(exact.faults(new), [])
+            mine, theirs = exact.row_points(new), exact.row_points(old)
+            for xy in rng.uniform(0, 8, (5, 2)):
+                self.assertEqual(covers(mine, xy), covers(theirs, xy), (k, xy))
+        self.assertEqual(mend(result.layer).summary.mended, 0)
+        self.assertEqual(result.layer.table, layer.table)
+
+    def test_stop_skip_and_rows_that_vanish(self):
+        flat = make.closed(np.array([(0, 0), (4, 4), (8, 8)], float))
+        layer = make.layer("x", make.polygons([[[flat]], [[make.square(0, 0, 1)]]]), k=[1, 2])
+        self.assertEqual(mend(layer).summary.vanished.first, ["row 1"])
+        self.assertEqual(mend(layer).layer.geometry.is_empty.tolist(), [True, False])
+        self.assertEqual(mend(layer, drop_empty=True).layer.table["k"].to_pylist(), [2])
+        self.assertEqual(valid_only(layer).table["k"].to_pylist(), [2])
+        with self.assertRaisesRegex(GeometryError, "row 1: a ring .*1 invalid in all"):
+            valid_only(layer, stops=True)
+
+
+class Buffer(unittest.TestCase):
+    def check(self, column, d, rng, style=None, slack=0.006):
+        result = buffer(make.layer("x", column, k=np.arange(column.n_rows)), d, style=style).layer
+        found = dict(zip(result.table["k"].to_pylist(), make.rows_of(result.geometry), strict=True))
+        inside_of = fractions_of(column) if column.family == 2 else None
+        for k, row in enumerate(make.rows_of(column)):
+            parts = found.get(k, [])
+            self.assertEqual(exact.faults(parts) if parts else [], [])
+            points = exact.row_points(parts)
+            for xy in rng.uniform(-40, 140, (25, 2)):
+                far = distance(xy, row)
+                if inside_of is not None and covers(inside_of[k], xy):
+                    far = -far
+                if abs(far - d) > slack * abs(d) + 1e-3:
+                    self.assertEqual(covers(points, xy), far < d, (k, xy, far, d))
+
+    def test_lines_points_and_polygons_against_sampled_distances(self):
+        for seed in range(8):
+            rng = np.random.default_rng(seed)
+            paths = [make.path(rng, int(rng.integers(2, 9)), 100, 10) for _ in range(2)]
+            stars = [make.star(rng, 12, 50, rng.uniform(30, 70, 2)) for _ in range(2)]
+            with self.subTest(seed=seed):
+                d = float(rng.choice([0.5, 6, 25, 60]))
+                self.check(make.lines([[paths[0]], [paths[1], paths[0][::-1]]]), d, rng)
+                self.check(make.points([list(rng.uniform(0, 100, (3, 2)))]), d, rng)
+                hole = make.star(rng, 8, 20, (50, 50))[::-1]
+                rows = [[[stars[0]]], [[make.square(0, 0, 100), hole]]]
+                self.check(make.polygons(rows), d, rng)
+                self.check(make.polygons(rows), -min(d, 20), rng)
+
+    def test_caps_corners_and_sides_of_one_bend(self):
+        bend = make.lines([[np.array([(0, 0), (10, 0), (10, 10.0)])]])
+
+        def area(**style):
+            return row_areas(
+                buffer(make.layer("b", bend), 1.0, style=Style(**style)).layer.geometry
+            )[0]
+
+        plain = 2 * 20 - 1  # the two rectangles share a square of side 1
+        quarter, half = np.pi / 4, np.pi / 2
+        self.assertAlmostEqual(area(caps="flat", corners="mitre"), plain + 1, places=6)
+        self.assertAlmostEqual(area(caps="flat", corners="bevel"), plain + 0.5, places=6)
+        self.assertAlmostEqual(area(caps="square", corners="mitre"), plain + 1 + 4, places=6)
+        self.assertAlmostEqual(area(caps="flat", chord_error=1e-4), plain + quarter, places=3)
+        self.assertAlmostEqual(area(chord_error=1e-4), plain + quarter + 2 * half, places=2)
+        self.assertAlmostEqual(
+            area(caps="flat", corners="mitre", mitre_limit=1.1), plain + 0.5, places=6
+        )
+        self.assertAlmostEqual(area(side="left", corners="mitre"), 19, places=6)
+        self.assertAlmostEqual(area(side="right", corners="mitre"), 21, places=6)
+        needle = make.lines([[np.array([(0, 0), (10, 0), (0, 0.01)])]])
+        tip = buffer(make.layer("n", needle), 1.0, style=Style(corners="mitre")).layer.geometry
+        self.assertLess(tip.xy[:, 0].max(), 11.01)
+
+    def test_rings_bands_melting_and_groups(self):
+        rng = np.random.default_rng(3)
+        spots = make.points([[p] for p in rng.uniform(0, 100, (12, 2))])
+        layer = make.layer("s", spots, kind=["a", "b"] * 6)
+        nested = buffer(layer, [5.0, 10.0]).layer
+        bands = buffer(layer, [5.0, 10.0], bands=True).layer
+        self.assertEqual(nested.table["distance"].to_pylist(), [5.0] * 12 + [10.0] * 12)
+        sizes = row_areas(nested.geometry)
+        np.testing.assert_allclose(
+            row_areas(bands.geometry)[12:], sizes[12:] - sizes[:12], rtol=1e-6
+        )
+        melted = buffer(layer, 15.0, melt=True)
+        whole = polygene.dissolve(buffer(layer, 15.0).layer).layer
+        self.assertAlmostEqual(
+            row_areas(melted.layer.geometry)[0], row_areas(whole.geometry)[0], delta=0.01
+        )
+        self.assertEqual(melted.summary.disagreements, {"kind": 1})
+        grouped = buffer(layer, 15.0, by=["kind"]).layer
+        self.assertEqual(grouped.table["kind"].to_pylist(), ["a", "b"])
+        each = buffer(layer, np.array([1.0, np.nan] * 6))
+        self.assertEqual((each.layer.n_rows, each.summary.skipped.count), (6, 6))
+        with self.assertRaises(UsageError):
+            buffer(layer, [10.0, 5.0])
+        with self.assertRaisesRegex(DataError, "row 1: a negative distance shrinks polygons"):
+            buffer(layer, -1.0)
+
+    def test_metres_on_degrees_anywhere(self):
+        geod = pyproj.Geod(ellps="WGS84")
+        places = np.array([(0, 0), (14.5, 66.5), (-70, -55), (179.99, 10), (25, 85)], float)
+        spots = make.points([[p] for p in places])
+        layer = make.layer("p", spots, crs.parse("OGC:CRS84"), k=np.arange(5))
+        result = buffer(layer, 5000.0)
+        self.assertEqual(result.summary.notes[0][:19], "1 results cross the")
+        for k, row in enumerate(make.rows_of(result.layer.geometry)):
+            self.assertEqual(exact.faults(row), [])
+            for ring in (r for part in row for r in part):
+                lon, lat = np.array(ring).T
+                self.assertLessEqual(np.abs(lon).max(), 180)
+                on_border = np.abs(np.abs(lon) - 180) > 1e-9
+                n = int(on_border.sum())
+                far = geod.inv(*np.tile(places[k], (n, 1)).T, lon[on_border], lat[on_border])[2]
+                np.testing.assert_allclose(far, 5000, rtol=1e-3)
+
+
+class Others(unittest.TestCase):
+    def test_hulls_hold_everything_and_are_convex(self):
+        rng = np.random.default_rng(8)
+        column = make.lines([[rng.integers(0, 9, (k, 2)).astype(float)] for k in (2, 3, 7, 30, 60)])
+        line = make.lines([[np.array([(0, 0), (1, 1), (3, 3.0)])]])
+        for k in range(5):
+            one = hull(make.layer("h", column.take(np.array([k]))), each=True).layer.geometry
+            points = column.take(np.array([k])).xy
+            if one.n_rows:
+                self.assertAlmostEqual(row_areas(one)[0], ConvexHull(points).volume)
+                self.assertTrue(np.isin(one.xy.view(complex), points.view(complex)).all())
+        flat = hull(make.layer("flat", line))
+        self.assertEqual((flat.layer.n_rows, flat.summary.flat.count), (0, 1))
+        grouped = hull(make.layer("g", column, k=[1, 1, 2, 2, 2]), by=["k"])
+        self.assertEqual(grouped.layer.table["k"].to_pylist(), [1, 2][2 - grouped.layer.n_rows :])
+
+    def test_parts_apart_and_together_again(self):
+        islands = next(y for y in tolva.layers() if y.name == "islands")
+        result = apart(islands, number="part", source="of").layer
+        self.assertEqual(result.n_rows, islands.geometry.n_parts)
+        self.assertEqual(result.table["part"].to_pylist().count(2), 1)
+        back = together(result, ["of"]).layer
+        np.testing.assert_array_equal(back.geometry.xy, islands.geometry.xy)
+        self.assertEqual(back.table["name"].to_pylist(), islands.table["name"].to_pylist())
+
+
+class Audit(unittest.TestCase):
+    def test_the_planted_problems_of_the_sample_and_only_they(self):
+        found = {y.name: audit(y) for y in tolva.layers()}
+        told = {
+            name: {f.kind: [int(r) + 1 for r in f.rows] for f in a.findings}
+            for name, a in found.items()
+        }
+        self.assertEqual(
+            told["beds_marram"],
+            {"ring crosses": [7], "ring along itself": [33], "hole outside": [19]},
+        )
+        self.assertEqual(
+            told["beds_kelda"],
+            {"ring crosses": [5], "parts cross": [12], "wrong direction": [28],
+             "repeated vertex": [41]},
+        )  # fmt: skip
+        self.assertEqual(told["buoys"], {"null geometry": [53]})
+        self.assertEqual(
+            {n for n, a in found.items() if not a.is_sound}, {"beds_marram", "beds_kelda"}
+        )
+
+    def test_coverage_key_duplicates_and_values(self):
+        boxes = [make.square(0, 0, 10), make.square(10, 0, 10), make.square(0, 10, 10),
+                 make.square(9, 10, 11), make.square(0, 20, 20), make.square(0, 0, 10)]  # fmt: skip
+        layer = make.layer(
+            "c", make.polygons([[[b]] for b in boxes[:5]] + [[[boxes[0]]]]),
+            key=[1, 2, 2, None, 5, 6], t=[" a", "b", "c", "d", "e", "f"],
+            n=["1", "2", "3", "4", "5", "6"], w=["Ã¦", "ok", "x", "y", "z", "u"], same=[7] * 6,
+        )  # fmt: skip
+        found = audit(layer, key="key", coverage=True)
+        counts = {f.kind: f.count for f in found.findings}
+        self.assertEqual(counts["duplicate"], 1)
+        self.assertEqual((counts["null key"], counts["key not unique"]), (1, 2))
+        overlap = next(f for f in found.findings if f.kind == "overlap")
+        self.assertEqual(sorted(overlap.details),
+                         ["10 square units with row 4", "100 square units with row 6",
+                          "11 square units with row 5"])  # fmt: skip
+        reasons = {(f.name, f.reason.split(":")[0]) for f in found.fields}
+        self.assertEqual(
+            reasons,
+            {("t", "blanks before or behind"), ("n", "numbers kept as text"),
+             ("same", "the same in all"), ("w", "letters that look wrongly decoded")},
+        )  # fmt: skip
+        dented = [(9, 9), (18, 9), (18, 18), (9, 18), (9, 12), (10, 11), (9, 10)]
+        boxes = [make.square(x, y, 9) for x, y in ((0, 0), (9, 0), (0, 9))]
+        boxes.append(make.closed(np.array(dented, float)))
+        ring = make.layer("r", make.polygons([[[b]] for b in boxes]))
+        gap = next(f for f in audit(ring, coverage=True).findings if f.kind == "gap")
+        self.assertEqual(gap.details, ["1 square units"])
+
+
+if __name__ == "__main__":
+    unittest.main()
