@@ -35,6 +35,7 @@ _PUBLIC = {
     "imprint": "polygene.ops.imprint",
     "intersect": "polygene.ops.intersect",
     "measure": "polygene.ops.measure",
+    "join": "polygene.ops.join",
     "mend": "polygene.ops.mend",
     "merge": "polygene.ops.merge",
     "subset": "polygene.ops.subset",

@@ -278,8 +278,12 @@ def single_target(out: str, on_existing: OnExisting) -> Target:
     return destination.plan(out, [LayerRef(path, path.stem)], on_existing)[0]
 
 
-def read_other(text: str, choice: Choice, progress: Progress = SILENT) -> Other:
+def read_other(
+    text: str, choice: Choice, progress: Progress = SILENT, any_family: bool = False
+) -> Other:
     """Read OTHER, which must come to one layer; of mixed dimensions its polygons are taken.
+
+    With ``any_family`` it may be of points or lines, and empty.
 
     Raises
     ------
@@ -298,7 +302,7 @@ def read_other(text: str, choice: Choice, progress: Progress = SILENT) -> Other:
     if not layers:
         raise DataError(f"OTHER, {text}, holds no polygons")
     chosen = choice.of(layers[0])
-    if choice.where is not None and chosen.n_rows == 0:
+    if choice.where is not None and chosen.n_rows == 0 and not any_family:
         raise DataError(
             f"OTHER, layer {chosen.name!r}: none of its {chosen.n_total:,} features is left after "
             f"the filter {choice.where.text}"

@@ -152,5 +152,58 @@ class Shapes(WithSample):
         self.assertIn("came out 13 features", done.words)
 
 
+class ByPlace(WithSample):
+    def test_buoys_per_sector_with_tonnes(self):
+        done = self.run_polygene(
+            "join", "tolva.gpkg#sectors", "--with", "tolva.gpkg#buoys", "-o", "out.gpkg",
+            "--take", "tonnes = sum(tonnes)", "--take", "moorings = count(tonnes)",
+        )  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        self.assertIn("pairs 89: 0 of sectors have no partner, 3 have one, 21 several", done.words)
+        ((n, tonnes),) = self.sql("out.gpkg", "SELECT sum(matches), sum(tonnes) FROM sectors")
+        wanted = self.sql(
+            "tolva.gpkg", "SELECT count(*), sum(tonnes) FROM buoys WHERE geom IS NOT NULL"
+        )
+        self.assertEqual(n, wanted[0][0])
+        self.assertAlmostEqual(tonnes, wanted[0][1])
+
+    def test_nearest_slipway_to_each_buoy_with_lines_to_it(self):
+        done = self.run_polygene(
+            "join", "tolva.gpkg#buoys", "--with", "tolva.gpkg#slipways", "--relation", "nearest",
+            "--keep", "name", "--within", "5km", "-o", "out.gpkg#near", "--links", "out.gpkg#links",
+        )  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        rows = self.sql("out.gpkg", "SELECT name, distance FROM near WHERE name IS NOT NULL")
+        self.assertLessEqual(max(r[1] for r in rows), 5000)
+        ((links,),) = self.sql("out.gpkg", "SELECT count(*) FROM links")
+        self.assertEqual(links, len(rows))
+
+    def test_within_and_intersects_and_the_rows_they_differ_in(self):
+        line = ["subset", "tolva.gpkg#beds_marram", "--with", "tolva.gpkg#sectors"]
+        one_district = ["--with-where", "district = 'MI'"]
+        done = self.run_polygene(
+            *line, *one_district, "--relations", "--differ", "within,intersects"
+        )
+        self.assertEqual(done.code, 0, done.err)
+        counts = dict(re.findall(r"^  ([a-z-]+) +(\d+)$", done.out, re.MULTILINE))
+        self.assertRegex(done.out, r"intersects, not within +9 features: row 11 \(id 11\)")
+        for relation in ("within", "intersects", "disjoint"):
+            done = self.run_polygene(
+                *line, *one_district, "--relation", relation, "-o", f"{relation}.gpkg"
+            )
+            self.assertIn(f"kept {counts[relation]} of 64 features", done.words)
+        for code, reason, more in [
+            (2, "there is no relation 'inside'", ["--relation", "inside", "-o", "x.gpkg"]),
+            (2, "need --with OTHER", []),
+            (1, "what they can be is", ["--with", "tolva.gpkg#buoys", "--relation", "within"]),
+        ]:
+            base = line if more and "--with" not in more else line[:2]
+            out = [] if "-o" in more else ["-o", "x.gpkg"]
+            given = more or ["--relation", "within"]
+            done = self.run_polygene(*base, *given, *out)
+            self.assertEqual((done.code, "Traceback" in done.err), (code, False), done.err)
+            self.assertIn(reason, done.words)
+
+
 if __name__ == "__main__":
     unittest.main()

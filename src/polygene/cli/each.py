@@ -26,6 +26,18 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     return function
 
 
+def common_but_out(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that all of them have, but the destination."""
+    for option in reversed(
+        (
+            options.inputs, options.where, options.replace, options.next_, options.invalid,
+            options.crs, options.json, options.quiet,
+        )
+    ):  # fmt: skip
+        function = option(function)
+    return function
+
+
 def run(
     command: str,
     operation: Callable[[Layer, Progress], Any],

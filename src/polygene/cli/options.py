@@ -89,6 +89,9 @@ out = click.option(
     "-o", "--out", required=True, metavar="DESTINATION",
     help="File, file#layer, folder/, or a pattern: 'out.gpkg#{name}_park'.",
 )  # fmt: skip
+out_optional = click.option(
+    "-o", "--out", metavar="DESTINATION", help="File, file#layer, folder/, or a pattern."
+)
 replace = click.option("--replace", is_flag=True, help="Overwrite results that exist.")
 next_ = click.option(
     "--next", "next_", is_flag=True, help="Write the next free number, as in zones_2."
@@ -125,6 +128,13 @@ keep_dump = click.option(
 )  # fmt: skip
 json = click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON.")
 quiet = click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors.")
+
+
+relation = click.option(
+    "--relation", default=None, metavar="RELATION",
+    help="How they lie: intersects within contains covers covered-by touches crosses overlaps "
+    "equals disjoint, or a pattern as T*F**F***.",
+)  # fmt: skip
 
 
 def names_of(text: str | None) -> list[str]:

@@ -16,36 +16,131 @@ if TYPE_CHECKING:
 
 @click.command()
 @options.box
+@options.with_
+@options.relation
+@click.option("--within", type=options.DistanceType(), help="No further than this from OTHER.")
+@click.option("--of-all", is_flag=True, help="In the relation to all features of OTHER, not any.")
+@click.option("--invert", is_flag=True, help="Keep the others.")
+@options.with_where
 @click.option("--sort", metavar="FIELDS", help="Order by these; -field falls. Nulls come last.")
 @click.option("--limit", type=click.IntRange(0), help="The first so many, after sorting.")
 @options.keep
 @options.drop
-@each.common
+@click.option(
+    "--relations", is_flag=True,
+    help="Write nothing; say how many features each relation would keep.",
+)  # fmt: skip
+@click.option(
+    "--differ", metavar="R1,R2", help="With --relations: the rows that two of them differ in."
+)
+@each.common_but_out
+@options.out_optional
+@options.precision
 def subset(
     box: Any,
+    with_: str | None,
+    relation: str | None,
+    within: Any,
+    of_all: bool,
+    invert: bool,
+    with_where: Any,
     sort: str | None,
     limit: int | None,
     keep: str | None,
     drop: str | None,
+    relations: bool,
+    differ: str | None,
+    out: str | None,
+    precision: Any,
     **options_: Any,
 ) -> None:
-    """Keep features by their attributes or a box, and some of their fields.
+    """Keep features by attributes, by how they lie to OTHER, or by a box; and some of their fields.
 
     \b
-    Example:
+    Examples:
       polygene subset tolva.gpkg#sectors --where "depth_max > 50" -o deep.gpkg \\
         --sort -depth_max --keep sector,name,depth_max
+      polygene subset tolva.gpkg#beds_marram --with tolva.gpkg#park \\
+        --relation within -o inside.gpkg
+      polygene subset tolva.gpkg#beds_marram --with tolva.gpkg#park --relations
     """
+    if with_ is None and (relation or within or of_all or relations or with_where):
+        raise click.UsageError("--relation, --within and the like need --with OTHER")
+    if with_ is not None and not (relation or within or relations):
+        raise click.UsageError("say how features lie to OTHER: --relation, --within or --relations")
+    if relation and within:
+        raise click.UsageError("--relation and --within exclude each other")
+    if relations == (out is not None):
+        raise click.UsageError("give either --out to write to, or --relations to compare them")
+    from polygene import batch
+    from polygene.crs import parse
+    from polygene.ops.join import chosen_by_place
     from polygene.ops.subset import subset as subset_layer
 
+    crs, invalid = options_["crs"], options_["invalid"]
+    choice = batch.Choice(with_where, parse(crs) if crs else None, invalid)
+    if relations:
+        _compare_relations(with_, choice, differ, precision, options_)
+        return
+    other = None if with_ is None else batch.read_other(with_, choice, any_family=True)
+
     def work(layer: Layer, progress: Any) -> Any:
-        del progress
+        if other is not None:
+            progress.stage(f"{layer.name}: how it lies to {other.layer.name}")
+            brought, _ = other.in_crs_of(layer)
+            layer = chosen_by_place(
+                layer, brought, relation or "intersects", of_all=of_all, invert=invert,
+                within=None if within is None else within.in_metres(layer.crs),
+                precision=None if precision is None else precision.in_map_units(layer.crs),
+            )  # fmt: skip
         return subset_layer(
             layer, box=box, limit=limit, sort=options.names_of(sort),
             keep=options.names_of(keep), drop=options.names_of(drop),
         )  # fmt: skip
 
-    each.run("subset", work, _print, **options_)
+    each.run("subset", work, _print, out=str(out), **options_)
+
+
+def _compare_relations(
+    with_: str | None, choice: Any, differ: str | None, precision: Any, options_: dict[str, Any]
+) -> None:
+    """Print how many features each relation would keep, and where two of them differ."""
+    from polygene import batch
+    from polygene.ops.join import relation_counts
+
+    own = batch.Choice(options_["where"], choice.crs, choice.invalid)
+    other = batch.read_other(str(with_), choice, any_family=True)
+    layers, _ = batch.read_all(options_["inputs"], own)
+    for layer in layers:
+        brought, notes = other.in_crs_of(layer)
+        step = None if precision is None else precision.in_map_units(layer.crs)
+        found = relation_counts(layer, brought, step).selected
+        counts = {name: int(mask.sum()) for name, mask in found.items()}
+        if options_["as_json"]:
+            show.json({"layer": layer.name, "other": brought.name, "selected": counts})
+            continue
+        title = f"{layer.name} and {brought.name}"
+        show.title(title, f"{show.counted(layer.n_rows, 'feature')} of {layer.name}")
+        rows = [[name, f"{n:,}"] for name, n in counts.items()]
+        show.table(["relation to any", "features"], rows, right=[1])
+        if differ is not None:
+            _print_difference(layer, found, options.names_of(differ))
+        for text in notes:
+            show.note(text)
+
+
+def _print_difference(layer: Layer, found: Any, names: list[str]) -> None:
+    import numpy as np
+
+    if len(names) != 2 or any(name not in found for name in names):
+        raise click.UsageError(f"--differ takes two of {', '.join(found)}, as in within,intersects")
+    click.echo()
+    for one, other in (names, names[::-1]):
+        rows = np.flatnonzero(found[one] & ~found[other])
+        labels = ", ".join(layer.row_label(int(r)) for r in rows[:20])
+        more = " …" if len(rows) > 20 else ""
+        text = f"{show.counted(len(rows), 'feature')}{': ' if len(rows) else ''}{labels}{more}"
+        show.line(f"{one}, not {other}", text, wide=28)
 
 
 def _print(summary: SubsetSummary) -> list[str]:

@@ -208,3 +208,136 @@ def edges_within(
                         place[n_found] = t
                     n_found += 1
     return n_found
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _gap(
+    ax: cython.longlong,
+    ay: cython.longlong,
+    bx: cython.longlong,
+    by: cython.longlong,
+    cx: cython.longlong,
+    cy: cython.longlong,
+    dx: cython.longlong,
+    dy: cython.longlong,
+) -> cython.double:
+    """Return the squared distance of two edges that do not cross: from an end of one to the other."""
+    least: cython.double = _square(ax, ay, cx, cy, dx, dy, _place(ax, ay, cx, cy, dx, dy))
+    found: cython.double = _square(bx, by, cx, cy, dx, dy, _place(bx, by, cx, cy, dx, dy))
+    if found < least:
+        least = found
+    found = _square(cx, cy, ax, ay, bx, by, _place(cx, cy, ax, ay, bx, by))
+    if found < least:
+        least = found
+    found = _square(dx, dy, ax, ay, bx, by, _place(dx, dy, ax, ay, bx, by))
+    if found < least:
+        least = found
+    return least
+
+
+def nearest_of_edges(
+    ax: cython.longlong[::1],
+    ay: cython.longlong[::1],
+    bx: cython.longlong[::1],
+    by: cython.longlong[::1],
+    group: cython.longlong[::1],
+    box: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    x0: cython.longlong[::1],
+    y0: cython.longlong[::1],
+    x1: cython.longlong[::1],
+    y1: cython.longlong[::1],
+    row: cython.longlong[::1],
+    banned_offsets: cython.longlong[::1],
+    banned: cython.longlong[::1],
+    best: cython.double[::1],
+    best_edge: cython.longlong[::1],
+    best_mine: cython.longlong[::1],
+) -> None:
+    """Find for each group of edges the nearest edge of another set.
+
+    Edge q, from a to b, is of ``group[q]``. ``best`` starts as the squared limit of each group and ends
+    as the least squared distance, ``best_edge`` as the edge found (-1 for none) and ``best_mine`` as
+    the group's own edge. Edges of the rows ``banned[banned_offsets[g]:banned_offsets[g + 1]]`` do not
+    count. Of several at one distance the lowest row wins. Edges that cross are not seen to.
+    """
+    q: cython.Py_ssize_t
+    g: cython.longlong
+    k: cython.longlong
+    e: cython.longlong
+    b: cython.longlong
+    ring: cython.longlong
+    first_ring: cython.longlong
+    last_ring: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    i_low: cython.longlong
+    i_high: cython.longlong
+    j_low: cython.longlong
+    j_high: cython.longlong
+    step: cython.longlong
+    cell: cython.longlong
+    side: cython.longlong = box[2]
+    columns: cython.longlong = box[3]
+    rows: cython.longlong = box[4]
+    low_x: cython.longlong
+    high_x: cython.longlong
+    low_y: cython.longlong
+    high_y: cython.longlong
+    found: cython.double
+    clear: cython.double
+    is_banned: cython.int
+    for q in range(ax.shape[0]):
+        g = group[q]
+        low_x = min(ax[q], bx[q]) - box[0]
+        high_x = max(ax[q], bx[q]) - box[0]
+        low_y = min(ay[q], by[q]) - box[1]
+        high_y = max(ay[q], by[q]) - box[1]
+        # Floor division that is right below zero too.
+        i_low = low_x // side if low_x >= 0 else -((side - 1 - low_x) // side)
+        i_high = high_x // side if high_x >= 0 else -((side - 1 - high_x) // side)
+        j_low = low_y // side if low_y >= 0 else -((side - 1 - low_y) // side)
+        j_high = high_y // side if high_y >= 0 else -((side - 1 - high_y) // side)
+        first_ring = 0
+        first_ring = max(first_ring, -i_high, -j_high, i_low - columns + 1, j_low - rows + 1)
+        last_ring = max(max(i_high, columns - 1 - i_low), max(j_high, rows - 1 - j_low))
+        for ring in range(first_ring, last_ring + 1):
+            # What is not looked at yet lies further than whole cells off.
+            clear = (ring - 1) * cython.cast(cython.double, side)
+            if ring > 1 and clear * clear > best[g]:
+                break
+            for j in range(max(j_low - ring, 0), min(j_high + ring, rows - 1) + 1):
+                step = 1
+                if ring > 0 and j > j_low - ring and j < j_high + ring:
+                    step = i_high - i_low + 2 * ring
+                i = i_low - ring
+                while i <= i_high + ring:
+                    if i < 0 and step == 1:
+                        i = 0
+                    if i >= columns:
+                        break
+                    if i < 0:
+                        i += step
+                        continue
+                    cell = j * columns + i
+                    for k in range(offsets[cell], offsets[cell + 1]):
+                        e = entries[k]
+                        found = _gap(ax[q], ay[q], bx[q], by[q], x0[e], y0[e], x1[e], y1[e])
+                        if found > best[g]:
+                            continue
+                        if found == best[g] and best_edge[g] >= 0 and row[e] >= row[best_edge[g]]:
+                            continue
+                        is_banned = 0
+                        for b in range(banned_offsets[g], banned_offsets[g + 1]):
+                            if banned[b] == row[e]:
+                                is_banned = 1
+                                break
+                        if is_banned:
+                            continue
+                        best[g] = found
+                        best_edge[g] = e
+                        best_mine[g] = q
+                    i += step

@@ -1,0 +1,178 @@
+"""The nearest rows of another layer, and how far they are."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import NONE, BoolArray, F64Array, I64Array, offsets_from, owners
+from polygene.geometry import Family, GeometryColumn
+from polygene.plane.borders import Outline, outline
+from polygene.plane.cells import Segments, single_box, spread
+from polygene.plane.grid import Grid
+
+
+class Nearest(NamedTuple):
+    """For each row its k nearest rows of the other column, NONE where there are fewer.
+
+    row, distance : (n_rows, k), distances in map units
+    mine, theirs : (n_rows, k, 2) the places they are apart
+    """
+
+    row: I64Array
+    distance: F64Array
+    mine: F64Array
+    theirs: F64Array
+
+
+def nearest_rows(
+    column: GeometryColumn,
+    other: GeometryColumn,
+    grid: Grid,
+    meets: tuple[I64Array, I64Array],
+    k: int = 1,
+    limit: float = np.inf,
+) -> Nearest:
+    """Return the ``k`` nearest rows of ``other`` for each row, no further than ``limit``.
+
+    ``meets`` are the pairs of rows that have a point in common, sorted: those are at no distance. Of
+    rows at the same distance the first is taken.
+    """
+    n = column.n_rows
+    row = np.full((n, k), NONE)
+    distance = np.full((n, k), np.nan)
+    mine, theirs = np.full((2, n, k, 2), np.nan)
+    place = np.zeros(n, np.int64)
+    first, second = meets
+    rank = np.arange(len(first)) - np.searchsorted(first, first)
+    taken = rank < k
+    row[first[taken], rank[taken]] = second[taken]
+    distance[first[taken], rank[taken]] = 0.0
+    np.add.at(place, first[taken], 1)
+    _at_meeting(column, mine, theirs, first[taken], rank[taken])
+    if other.n_vertices == 0 or column.n_vertices == 0:
+        return Nearest(row, distance, mine, theirs)
+    search = _Search(column, other, grid)
+    for _ in range(k):
+        open_rows = (place < k) & ~column.is_empty
+        if not open_rows.any():
+            break
+        found = search.step(open_rows, row, place, limit / grid.step)
+        rows = np.flatnonzero(found.row != NONE)
+        if len(rows) == 0:
+            break
+        row[rows, place[rows]] = found.row[rows]
+        distance[rows, place[rows]] = found.distance[rows] * grid.step
+        mine[rows, place[rows]] = found.mine[rows]
+        theirs[rows, place[rows]] = found.theirs[rows]
+        place[rows] += 1
+    return Nearest(row, distance, mine, theirs)
+
+
+def _at_meeting(
+    column: GeometryColumn, mine: F64Array, theirs: F64Array, rows: I64Array, rank: I64Array
+) -> None:
+    """Rows that meet are apart in no place; their first vertex stands for it."""
+    xy = column.xy[column.vertex_offsets_of_rows[rows]] if len(rows) else np.zeros((0, 2))
+    mine[rows, rank] = xy
+    theirs[rows, rank] = xy
+
+
+class _Step(NamedTuple):
+    row: I64Array
+    distance: F64Array
+    mine: F64Array
+    theirs: F64Array
+
+
+def _edges(column: GeometryColumn, grid: Grid) -> tuple[Outline, I64Array, I64Array, I64Array]:
+    """Return the outline, start and stop of edges (a point is one of no length), and their rows."""
+    side = outline(column, grid)
+    start, stop = side.start, side.stop
+    row_of_vertex = owners(column.vertex_offsets_of_rows)
+    if column.family == Family.POINTS:
+        start = stop = np.arange(column.n_vertices)
+    else:
+        used = np.zeros(column.n_vertices, bool)
+        used[start] = used[stop] = True
+        lone = np.flatnonzero(~used)
+        start, stop = np.concatenate([start, lone]), np.concatenate([stop, lone])
+    return side, start, stop, row_of_vertex[start]
+
+
+class _Search:
+    """Edges of the other column in cells, asked by the edges of this one."""
+
+    def __init__(self, column: GeometryColumn, other: GeometryColumn, grid: Grid) -> None:
+        self.n_rows = column.n_rows
+        mine, self.start, self.stop, self.group = _edges(column, grid)
+        theirs, start, stop, self.row = _edges(other, grid)
+        self.x, self.y = mine.x, mine.y
+        ax, ay, bx, by = theirs.x[start], theirs.y[start], theirs.x[stop], theirs.y[stop]
+        swaps = (ax > bx) | ((ax == bx) & (ay > by))
+        self.segments = Segments(
+            np.where(swaps, bx, ax), np.where(swaps, by, ay),
+            np.where(swaps, ax, bx), np.where(swaps, ay, by),
+        )  # fmt: skip
+        box = single_box(self.segments, per_cell=1.5)
+        n_edges = len(start)
+        n_cells = int(box[0, 3] * box[0, 4])
+        found = spread(self.segments, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
+        self.box = box[0].copy()
+        self.offsets, self.entries = found.offsets, found.order
+        self.grid = grid
+
+    def step(self, open_rows: BoolArray, known: I64Array, place: I64Array, limit: float) -> _Step:
+        """Find the next nearest row of each open one, leaving out those known already."""
+        asked = np.flatnonzero(open_rows[self.group])
+        start, stop, group = self.start[asked], self.stop[asked], self.group[asked]
+        best = np.where(open_rows, min(limit, 1e15) ** 2, -1.0)
+        edge, own = np.full((2, self.n_rows), NONE)
+        banned = known[known != NONE]
+        offsets = offsets_from((known != NONE).sum(axis=1))
+        x, y = self.x, self.y
+        kernels.run(
+            kernels.near.nearest_of_edges, x[start], y[start], x[stop], y[stop],
+            np.ascontiguousarray(group), self.box, self.offsets, self.entries, *self.segments,
+            self.row, offsets, np.ascontiguousarray(banned), best, edge, own,
+        )  # fmt: skip
+        del place
+        has = edge != NONE
+        row = np.full(self.n_rows, NONE)
+        row[has] = self.row[edge[has]]
+        mine, theirs = self._places(start[own[has]], stop[own[has]], edge[has])
+        all_mine, all_theirs = np.full((2, self.n_rows, 2), np.nan)
+        all_mine[has], all_theirs[has] = mine, theirs
+        return _Step(row, np.sqrt(np.maximum(best, 0)), all_mine, all_theirs)
+
+    def _places(self, start: I64Array, stop: I64Array, edge: I64Array) -> tuple[F64Array, F64Array]:
+        """Return the nearest places on two edges each, in map coordinates."""
+        a = np.stack([self.x[start], self.y[start]], axis=1).astype(np.float64)
+        b = np.stack([self.x[stop], self.y[stop]], axis=1).astype(np.float64)
+        c = np.stack([self.segments.x0[edge], self.segments.y0[edge]], axis=1).astype(np.float64)
+        d = np.stack([self.segments.x1[edge], self.segments.y1[edge]], axis=1).astype(np.float64)
+        best = np.full(len(a), np.inf)
+        mine, theirs = a.copy(), c.copy()
+        for p, q, r, is_mine in (
+            (a, c, d, True),
+            (b, c, d, True),
+            (c, a, b, False),
+            (d, a, b, False),
+        ):
+            on = _nearest_on(p, q, r)
+            gap = np.hypot(*(p - on).T)
+            closer = gap < best
+            best[closer] = gap[closer]
+            mine[closer] = (p if is_mine else on)[closer]
+            theirs[closer] = (on if is_mine else p)[closer]
+        origin = np.array([self.grid.origin_x, self.grid.origin_y], np.float64)
+        return (mine + origin) * self.grid.step, (theirs + origin) * self.grid.step
+
+
+def _nearest_on(p: F64Array, a: F64Array, b: F64Array) -> F64Array:
+    way = b - a
+    size = (way**2).sum(axis=1)
+    t = np.divide(((p - a) * way).sum(axis=1), size, out=np.zeros(len(p)), where=size > 0)
+    return a + np.clip(t, 0, 1)[:, None] * way

@@ -1,0 +1,272 @@
+"""How the rows of two layers lie to each other: the nine-intersection matrix of all pairs that meet.
+
+Both layers are noded together. Each row is then a set of cells of the plane: faces, edges and nodes, in
+its inside or on its boundary. Two rows meet in the cells they share, and what one has of its own lies
+in the other's outside (Egenhofer and Herring 1991; OGC 06-103r4, 6.1.15). Boundaries of lines are by
+the mod-2 rule.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import (
+    NONE,
+    F64Array,
+    I64Array,
+    bucket,
+    count_by,
+    number_pairs,
+    offsets_from,
+    owners,
+    spans,
+    sum_by,
+)
+from polygene.geometry import Family, GeometryColumn
+from polygene.plane.arrangement import OUTSIDE, Arrangement, Borders, arrange
+from polygene.plane.borders import Outline, outline
+from polygene.plane.grid import Grid
+from polygene.plane.noding import Noded, node_edges
+
+INSIDE, BOUNDARY = 0, 1
+NOTHING = -1  # the dimension of an empty intersection
+
+
+class Pairs(NamedTuple):
+    """Pairs of rows that have a point in common.
+
+    first, second : (n,) rows, sorted
+    matrix : (n, 3, 3) int8, the dimension of what inside, boundary and outside of the first share with
+        those of the second, NOTHING for nothing
+    shared : (n,) area that both cover, by the grid, in square map units
+    """
+
+    first: I64Array
+    second: I64Array
+    matrix: np.ndarray
+    shared: F64Array
+
+
+class _Cells(NamedTuple):
+    """Cells of one dimension that rows have: ``place`` is INSIDE or BOUNDARY."""
+
+    cell: I64Array
+    row: I64Array
+    place: I64Array
+
+
+class _Plane(NamedTuple):
+    noded: Noded
+    arrangement: Arrangement
+    left: I64Array  # (n noded edges,) the face on each side
+    right: I64Array
+    face_of_lone: I64Array  # (n_nodes,) of nodes on no edge, else NONE
+    areas: F64Array
+
+
+def relate(first: GeometryColumn, second: GeometryColumn, grid: Grid) -> Pairs:
+    """Return all pairs of rows that meet, with their matrices."""
+    sides = [outline(first, grid), outline(second, grid)]
+    plane = _plane(first, second, sides)
+    mine = _cells_of(plane, first, sides[0], 0, 0, 0)
+    theirs = _cells_of(plane, second, sides[1], first.n_vertices, len(sides[0].start), first.n_rows)
+    return _matrices(mine, theirs, plane, first, second)
+
+
+def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) -> _Plane:
+    a, b = sides
+    n_vertices = first.n_vertices
+    start = np.concatenate([a.start, b.start + n_vertices])
+    stop = np.concatenate([a.stop, b.stop + n_vertices])
+    noded = node_edges(
+        np.concatenate([a.x, b.x]), np.concatenate([a.y, b.y]), start, stop,
+        np.ones(len(start), bool),
+    )  # fmt: skip
+    sign = np.concatenate([a.sign, b.sign])
+    part = np.concatenate([a.part, b.part + first.n_parts])
+    given = np.flatnonzero(sign)
+    row_of_part = np.concatenate([a.row_of_part, b.row_of_part + first.n_rows])
+    borders = Borders(given, part[given], sign[given], row_of_part)
+    arrangement = arrange(noded, borders, first.n_rows + second.n_rows)
+    border = arrangement.border_of_edge
+    left = np.full(len(border), OUTSIDE)
+    right = left.copy()
+    on = border != NONE
+    faces = arrangement.face_of_halfedge.reshape(-1, 2)
+    left[on], right[on] = faces[border[on]].T
+    off = np.flatnonzero(~on)
+    x = noded.node_x[noded.low[off]] + noded.node_x[noded.high[off]]
+    y = noded.node_y[noded.low[off]] + noded.node_y[noded.high[off]]
+    left[off] = right[off] = _faces_at(arrangement, x, y)
+    degree = count_by(np.concatenate([noded.low, noded.high]), len(noded.node_x))
+    lone = np.flatnonzero(degree == 0)
+    face_of_lone = np.full(len(noded.node_x), NONE)
+    face_of_lone[lone] = _faces_at(arrangement, 2 * noded.node_x[lone], 2 * noded.node_y[lone])
+    return _Plane(noded, arrangement, left, right, face_of_lone, _areas(arrangement))
+
+
+def _faces_at(arrangement: Arrangement, x: I64Array, y: I64Array) -> I64Array:
+    seen = arrangement.locator.halfedges_left_of(x, y)
+    face = np.full(len(seen), OUTSIDE)
+    face[seen != NONE] = arrangement.face_of_halfedge[seen[seen != NONE]]
+    return face
+
+
+def _areas(arrangement: Arrangement) -> F64Array:
+    """Return the (n_faces,) areas in square grid units."""
+    if len(arrangement.low) == 0:
+        return np.zeros(arrangement.n_faces)
+    x = arrangement.node_x - arrangement.node_x.mean()
+    y = arrangement.node_y - arrangement.node_y.mean()
+    low, high = arrangement.low, arrangement.high
+    strip = 0.5 * (x[low] * y[high] - x[high] * y[low])
+    both = np.stack([strip, -strip], axis=1).reshape(-1)
+    return sum_by(arrangement.face_of_halfedge, both, arrangement.n_faces)
+
+
+def _cells_of(
+    plane: _Plane,
+    column: GeometryColumn,
+    side: Outline,
+    first_vertex: int,
+    first_given: int,
+    first_row: int,
+) -> list[_Cells]:
+    """Return the nodes, edges and faces of the rows of one layer."""
+    if column.family == Family.POLYGONS:
+        return _of_polygons(plane, first_row, column.n_rows)
+    noded = plane.noded
+    if column.family == Family.POINTS:
+        node = noded.node_of_vertex[first_vertex : first_vertex + column.n_vertices]
+        row = owners(column.vertex_offsets_of_rows)
+        firsts = number_pairs(node, row).firsts
+        nodes = _Cells(node[firsts], row[firsts], np.full(len(firsts), INSIDE))
+        return [nodes, _none(), _none()]
+    return _of_lines(plane, column, side, first_vertex, first_given)
+
+
+def _none() -> _Cells:
+    nothing = np.zeros(0, np.int64)
+    return _Cells(nothing, nothing, nothing)
+
+
+def _of_lines(
+    plane: _Plane, column: GeometryColumn, side: Outline, first_vertex: int, first_given: int
+) -> list[_Cells]:
+    noded = plane.noded
+    line = noded.line_of_given[first_given + np.arange(len(side.start))]
+    real = np.flatnonzero(line != NONE)
+    counts = np.diff(noded.step_offsets)[line[real]]
+    edge = noded.step_edge[spans(noded.step_offsets[line[real]], counts)]
+    row = np.repeat(side.row_of_part[side.part[real]], counts)
+    firsts = number_pairs(edge, row).firsts
+    edge, row = edge[firsts], row[firsts]
+    ends = np.concatenate([noded.low[edge], noded.high[edge]])
+    vertices = noded.node_of_vertex[first_vertex : first_vertex + column.n_vertices]
+    node = np.concatenate([ends, vertices])
+    node_row = np.concatenate([row, row, owners(column.vertex_offsets_of_rows)])
+    firsts = number_pairs(node, node_row).firsts
+    node, node_row = node[firsts], node_row[firsts]
+    # The boundary: where an odd number of the row's paths ends.
+    has = np.flatnonzero(np.diff(column.ring_offsets) > 0)
+    tips = np.concatenate([column.ring_offsets[has], column.ring_offsets[has + 1] - 1])
+    tip_row = np.tile(owners(column.ring_offsets_of_rows)[has], 2)
+    both = number_pairs(np.concatenate([node, vertices[tips]]), np.concatenate([node_row, tip_row]))
+    odd = count_by(both.numbers[len(node) :], len(both.firsts)) % 2 == 1
+    place = np.where(odd[both.numbers[: len(node)]], BOUNDARY, INSIDE)
+    return [_Cells(node, node_row, place), _Cells(edge, row, np.full(len(edge), INSIDE)), _none()]
+
+
+def _of_polygons(plane: _Plane, first_row: int, n_rows: int) -> list[_Cells]:
+    arrangement, noded = plane.arrangement, plane.noded
+    labels = arrangement.labels
+    is_mine = (labels >= first_row) & (labels < first_row + n_rows)
+    face = owners(arrangement.label_offsets)[is_mine]
+    row = labels[is_mine] - first_row
+    faces = _Cells(face, row, np.full(len(face), INSIDE))
+    # An edge is inside a row that covers both its sides, on the boundary of one that covers one.
+    offsets = offsets_from(count_by(face, arrangement.n_faces))
+    sides = []
+    for side in (plane.left, plane.right):
+        counts = np.diff(offsets)[side]
+        sides.append((np.repeat(np.arange(len(side)), counts), row[spans(offsets[side], counts)]))
+    edge = np.concatenate([s[0] for s in sides])
+    edge_row = np.concatenate([s[1] for s in sides])
+    pairs = number_pairs(edge, edge_row)
+    times = count_by(pairs.numbers, len(pairs.firsts))
+    edge, edge_row = edge[pairs.firsts], edge_row[pairs.firsts]
+    place = np.where(times == 2, INSIDE, BOUNDARY)
+    # A node is on the boundary if an edge there is.
+    node = np.concatenate([noded.low[edge], noded.high[edge]])
+    node_row, node_place = np.tile(edge_row, 2), np.tile(place, 2)
+    lone = np.flatnonzero(plane.face_of_lone != NONE)
+    counts = np.diff(offsets)[plane.face_of_lone[lone]]
+    node = np.concatenate([node, np.repeat(lone, counts)])
+    node_row = np.concatenate([node_row, row[spans(offsets[plane.face_of_lone[lone]], counts)]])
+    node_place = np.concatenate([node_place, np.full(int(counts.sum()), INSIDE)])
+    pairs = number_pairs(node, node_row)
+    on_boundary = count_by(pairs.numbers[node_place == BOUNDARY], len(pairs.firsts)) > 0
+    nodes = _Cells(
+        node[pairs.firsts], node_row[pairs.firsts], np.where(on_boundary, BOUNDARY, INSIDE)
+    )
+    return [nodes, _Cells(edge, edge_row, place), faces]
+
+
+def _matrices(
+    mine: list[_Cells],
+    theirs: list[_Cells],
+    plane: _Plane,
+    first: GeometryColumn,
+    second: GeometryColumn,
+) -> Pairs:
+    joins = [_joined(a.cell, b.cell) for a, b in zip(mine, theirs, strict=True)]
+    row_a = np.concatenate([c.row[i] for c, (i, _) in zip(mine, joins, strict=True)])
+    row_b = np.concatenate([c.row[j] for c, (_, j) in zip(theirs, joins, strict=True)])
+    place_a = np.concatenate([c.place[i] for c, (i, _) in zip(mine, joins, strict=True)])
+    place_b = np.concatenate([c.place[j] for c, (_, j) in zip(theirs, joins, strict=True)])
+    dimension = np.repeat(np.arange(3), [len(i) for i, _ in joins])
+    face = mine[2].cell[joins[2][0]]
+    pairs = number_pairs(row_a, row_b)
+    n = len(pairs.firsts)
+    matrix = np.full((n, 3, 3), NOTHING, np.int8)
+    np.maximum.at(matrix, (pairs.numbers, place_a, place_b), dimension.astype(np.int8))
+    matrix[:, 2, 2] = 2
+    a, b = row_a[pairs.firsts], row_b[pairs.firsts]
+    _outsides(matrix, mine, pairs.numbers, a, place_a, dimension, first.n_rows, axis=0)
+    _outsides(matrix, theirs, pairs.numbers, b, place_b, dimension, second.n_rows, axis=1)
+    shared = sum_by(pairs.numbers[dimension == 2], plane.areas[face], n)
+    order = np.lexsort((b, a))
+    return Pairs(a[order], b[order], matrix[order], shared[order])
+
+
+def _joined(a: I64Array, b: I64Array) -> tuple[I64Array, I64Array]:
+    """Return all pairs of indices with equal cells."""
+    if len(a) == 0 or len(b) == 0:
+        nothing = np.zeros(0, np.int64)
+        return nothing, nothing
+    grouped = bucket(b, int(max(a.max(), b.max())) + 1)
+    counts = np.diff(grouped.offsets)[a]
+    return np.repeat(np.arange(len(a)), counts), grouped.order[spans(grouped.offsets[a], counts)]
+
+
+def _outsides(
+    matrix: np.ndarray,
+    cells: list[_Cells],
+    pair: I64Array,
+    row_of_pair: I64Array,
+    place: I64Array,
+    dimension: I64Array,
+    n_rows: int,
+    axis: int,
+) -> None:
+    """Set what inside and boundary of one side have in the other's outside: cells not shared."""
+    n = len(row_of_pair)
+    for d, of_dimension in enumerate(cells):
+        for p in (INSIDE, BOUNDARY):
+            total = count_by(of_dimension.row[of_dimension.place == p], n_rows)
+            common = count_by(pair[(dimension == d) & (place == p)], n)
+            has_own = total[row_of_pair] > common
+            at = (has_own, p, 2) if axis == 0 else (has_own, 2, p)
+            matrix[at] = np.maximum(matrix[at], d)
