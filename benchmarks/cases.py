@@ -27,6 +27,7 @@ from benchmarks.measure import (
     seconds,
     sort_of_edges,
 )
+from benchmarks.places import places, shapes
 from benchmarks.tables import tables
 from polygene import crs
 from polygene.formats import geopackage
@@ -275,4 +276,4 @@ def start_up() -> Iterator[Row]:
         yield Row("clip of a tiny layer", seconds(lambda: run(*tiny)), 1, "second", 0.8)
 
 
-ALL = (clipping, overlays, memory, doubling, cliffs, tables, files, start_up)
+ALL = (clipping, overlays, memory, doubling, cliffs, tables, shapes, places, files, start_up)

@@ -537,7 +537,9 @@ class Program(InFolder):
 
     def test_the_docs_name_every_command_function_and_aggregate(self):
         docs = Path(__file__).parents[2] / "docs"
-        pages = "".join((docs / f"{p}.md").read_text() for p in ("look", "derive", "attributes", "place"))
+        pages = "".join(
+            (docs / f"{p}.md").read_text() for p in ("look", "derive", "attributes", "place")
+        )
         for name in COMMANDS:
             if name != "demo":
                 self.assertIn(f"\n## {name}\n", pages)
@@ -568,7 +570,8 @@ class Program(InFolder):
             polygene.__all__,
             ["__version__", "Layer", "GeometryColumn", "Family", "Expression", "PolygeneError", "audit",
              "buffer", "clip", "compare", "crossings", "dissolve", "fields", "erase", "hull", "imprint",
-             "intersect", "measure", "join", "mend", "merge", "subset", "supersede", "tally", "union", "where",
+             "intersect", "measure", "join", "mend", "merge", "subset", "supersede", "tally", "union",
+             "where",
              "single_parts", "read", "write"],
         )  # fmt: skip
         for name in polygene.__all__:

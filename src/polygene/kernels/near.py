@@ -256,13 +256,15 @@ def nearest_of_edges(
     best: cython.double[::1],
     best_edge: cython.longlong[::1],
     best_mine: cython.longlong[::1],
+    is_tied: cython.uchar[::1],
 ) -> None:
     """Find for each group of edges the nearest edge of another set.
 
     Edge q, from a to b, is of ``group[q]``. ``best`` starts as the squared limit of each group and ends
     as the least squared distance, ``best_edge`` as the edge found (-1 for none) and ``best_mine`` as
     the group's own edge. Edges of the rows ``banned[banned_offsets[g]:banned_offsets[g + 1]]`` do not
-    count. Of several at one distance the lowest row wins. Edges that cross are not seen to.
+    count. Of several rows at one distance the lowest wins, and the group is marked in ``is_tied`` (0
+    before). Edges that cross are not seen to.
     """
     q: cython.Py_ssize_t
     g: cython.longlong
@@ -328,7 +330,7 @@ def nearest_of_edges(
                         found = _gap(ax[q], ay[q], bx[q], by[q], x0[e], y0[e], x1[e], y1[e])
                         if found > best[g]:
                             continue
-                        if found == best[g] and best_edge[g] >= 0 and row[e] >= row[best_edge[g]]:
+                        if found == best[g] and best_edge[g] >= 0 and row[e] == row[best_edge[g]]:
                             continue
                         is_banned = 0
                         for b in range(banned_offsets[g], banned_offsets[g + 1]):
@@ -337,6 +339,12 @@ def nearest_of_edges(
                                 break
                         if is_banned:
                             continue
+                        if found == best[g] and best_edge[g] >= 0:
+                            is_tied[g] = 1
+                            if row[e] > row[best_edge[g]]:
+                                continue
+                        else:
+                            is_tied[g] = 0
                         best[g] = found
                         best_edge[g] = e
                         best_mine[g] = q

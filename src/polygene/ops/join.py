@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
-from polygene.arrays import NONE, F64Array, I64Array, count_by, offsets_from
+from polygene.arrays import NONE, F64Array, I64Array, count_by
 from polygene.crs import label
 from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn, extent_of
@@ -202,7 +202,7 @@ def _nearest(
     layer: Layer, other: Layer, count: int, within: float | None, precision: float | None
 ) -> Partners:
     """Find nearest partners, on the plane; in degrees on one stretched to true proportions."""
-    meets = related(layer, other, precision)
+    meets = _meeting(layer, other, precision)
     stretched = _Stretched(layer, other)
     column, theirs = stretched.columns
     extents = [c.extent() for c in (column, theirs)]
@@ -215,7 +215,7 @@ def _nearest(
     limit = np.inf if within is None else within / stretched.unit
     # Degrees are stretched: look a little further, measure on the ellipsoid, then cut.
     found = nearest_rows(
-        column, theirs, grid, (meets.first, meets.second), count + 1,
+        column, theirs, grid, meets, count,
         limit * (1.5 if stretched.is_geographic else 1.0),
     )  # fmt: skip
     row, place = np.nonzero(found.row != NONE)
@@ -224,17 +224,23 @@ def _nearest(
     )
     order = np.lexsort((distance, row))
     row, place, distance = row[order], place[order], distance[order]
-    rank = np.arange(len(row)) - offsets_from(count_by(row, layer.n_rows))[:-1][row]
-    last = np.flatnonzero(rank == count)
-    tied = row[last[distance[last] == distance[last - 1]]] if len(last) else last
-    kept = rank < count
-    if within is not None:
-        kept &= distance <= within
+    kept = np.ones(len(row), bool) if within is None else distance <= within
+    tied = np.flatnonzero(found.is_tied)
     row, place, distance = row[kept], place[kept], distance[kept]
     return Partners(
         row, found.row[row, place], None, distance, stretched.back(found.mine[row, place]),
         stretched.back(found.theirs[row, place]), tied,
     )  # fmt: skip
+
+
+def _meeting(layer: Layer, other: Layer, precision: float | None) -> tuple[I64Array, I64Array]:
+    """Return the pairs that share a point and may have no end near it: areas, lines that cross."""
+    families = {layer.geometry.family, other.geometry.family}
+    if families <= {Family.POINTS, Family.LINES} and families != {Family.LINES}:
+        nothing = np.zeros(0, np.int64)
+        return nothing, nothing
+    found = related(layer, other, precision)
+    return found.first, found.second
 
 
 class _Stretched:

@@ -19,12 +19,14 @@ class Nearest(NamedTuple):
 
     row, distance : (n_rows, k), distances in map units
     mine, theirs : (n_rows, k, 2) the places they are apart
+    is_tied : (n_rows,) another row is just as near as the last of the k
     """
 
     row: I64Array
     distance: F64Array
     mine: F64Array
     theirs: F64Array
+    is_tied: BoolArray
 
 
 def nearest_rows(
@@ -52,23 +54,27 @@ def nearest_rows(
     distance[first[taken], rank[taken]] = 0.0
     np.add.at(place, first[taken], 1)
     _at_meeting(column, mine, theirs, first[taken], rank[taken])
+    is_tied = np.bincount(first, minlength=n) > k
     if other.n_vertices == 0 or column.n_vertices == 0:
-        return Nearest(row, distance, mine, theirs)
+        return Nearest(row, distance, mine, theirs, is_tied)
     search = _Search(column, other, grid)
     for _ in range(k):
         open_rows = (place < k) & ~column.is_empty
         if not open_rows.any():
             break
-        found = search.step(open_rows, row, place, limit / grid.step)
+        found = search.step(open_rows, row, limit / grid.step)
         rows = np.flatnonzero(found.row != NONE)
         if len(rows) == 0:
             break
         row[rows, place[rows]] = found.row[rows]
-        distance[rows, place[rows]] = found.distance[rows] * grid.step
+        # Nearer than the grid tells apart is no distance.
+        units = found.distance[rows]
+        distance[rows, place[rows]] = np.where(units < 1, 0.0, units) * grid.step
         mine[rows, place[rows]] = found.mine[rows]
         theirs[rows, place[rows]] = found.theirs[rows]
         place[rows] += 1
-    return Nearest(row, distance, mine, theirs)
+        is_tied[rows] = found.is_tied[rows]
+    return Nearest(row, distance, mine, theirs, is_tied)
 
 
 def _at_meeting(
@@ -85,6 +91,7 @@ class _Step(NamedTuple):
     distance: F64Array
     mine: F64Array
     theirs: F64Array
+    is_tied: BoolArray
 
 
 def _edges(column: GeometryColumn, grid: Grid) -> tuple[Outline, I64Array, I64Array, I64Array]:
@@ -124,7 +131,7 @@ class _Search:
         self.offsets, self.entries = found.offsets, found.order
         self.grid = grid
 
-    def step(self, open_rows: BoolArray, known: I64Array, place: I64Array, limit: float) -> _Step:
+    def step(self, open_rows: BoolArray, known: I64Array, limit: float) -> _Step:
         """Find the next nearest row of each open one, leaving out those known already."""
         asked = np.flatnonzero(open_rows[self.group])
         start, stop, group = self.start[asked], self.stop[asked], self.group[asked]
@@ -133,19 +140,19 @@ class _Search:
         banned = known[known != NONE]
         offsets = offsets_from((known != NONE).sum(axis=1))
         x, y = self.x, self.y
+        tied = np.zeros(self.n_rows, np.uint8)
         kernels.run(
             kernels.near.nearest_of_edges, x[start], y[start], x[stop], y[stop],
             np.ascontiguousarray(group), self.box, self.offsets, self.entries, *self.segments,
-            self.row, offsets, np.ascontiguousarray(banned), best, edge, own,
+            self.row, offsets, np.ascontiguousarray(banned), best, edge, own, tied,
         )  # fmt: skip
-        del place
         has = edge != NONE
         row = np.full(self.n_rows, NONE)
         row[has] = self.row[edge[has]]
         mine, theirs = self._places(start[own[has]], stop[own[has]], edge[has])
         all_mine, all_theirs = np.full((2, self.n_rows, 2), np.nan)
         all_mine[has], all_theirs[has] = mine, theirs
-        return _Step(row, np.sqrt(np.maximum(best, 0)), all_mine, all_theirs)
+        return _Step(row, np.sqrt(np.maximum(best, 0)), all_mine, all_theirs, tied > 0)
 
     def _places(self, start: I64Array, stop: I64Array, edge: I64Array) -> tuple[F64Array, F64Array]:
         """Return the nearest places on two edges each, in map coordinates."""

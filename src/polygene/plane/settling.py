@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array, owners
+from polygene.arrays import F64Array, I64Array, offsets_from, owners, reduce_groups
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.plane.arrangement import Arrangement, Borders, arrange
 from polygene.plane.borders import vertex_homes
@@ -102,7 +102,7 @@ def _settled(
     row_of_vertex = row_of_part[part_of_ring[ring_of]]
     shift_x = shift_y = np.zeros(n_rows, np.int64)
     if apart:
-        shift_x, shift_y = places_apart(x, y, row_of_vertex, n_rows)
+        shift_x, shift_y = places_apart(*boxes_of_rows(x, y, row_of_vertex, n_rows))
         x, y = x + shift_x[row_of_vertex], y + shift_y[row_of_vertex]
     start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
     noded = node_edges(x, y, start, start + 1, np.ones(len(start), bool))
@@ -132,13 +132,23 @@ def _row_of_nodes(arrangement: Arrangement, row_of_part: I64Array) -> I64Array:
     return row_of_node
 
 
-def places_apart(x: I64Array, y: I64Array, row: I64Array, n_rows: int) -> tuple[I64Array, I64Array]:
-    """Return by how much each row is moved: onto shelves, the highest first."""
-    low = np.full((2, n_rows), np.iinfo(np.int64).max)
-    high = np.full((2, n_rows), np.iinfo(np.int64).min)
-    for axis, values in enumerate((x, y)):
-        np.minimum.at(low[axis], row, values)
-        np.maximum.at(high[axis], row, values)
+def boxes_of_rows(
+    x: I64Array, y: I64Array, row: I64Array, n_rows: int
+) -> tuple[I64Array, I64Array]:
+    """Return the lower and upper corners (2, n_rows) of points in rising order of row.
+
+    A row without points has its lower corner above its upper one.
+    """
+    offsets = offsets_from(np.bincount(row, minlength=n_rows))
+    most = np.iinfo(np.int64).max
+    low = np.stack([reduce_groups(np.minimum, v, offsets, most) for v in (x, y)])
+    high = np.stack([reduce_groups(np.maximum, v, offsets, -most) for v in (x, y)])
+    return low, high
+
+
+def places_apart(low: I64Array, high: I64Array) -> tuple[I64Array, I64Array]:
+    """Return by how much each row, given its box, is moved: onto shelves, the highest first."""
+    n_rows = low.shape[1]
     has = low[0] <= high[0]
     size = np.where(has, high - low + GAP, 0)
     order = np.argsort(-size[1], kind="stable")

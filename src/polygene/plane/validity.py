@@ -261,20 +261,19 @@ def _meetings(clean: _Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
 
 def _segments(clean: _Clean) -> Segments:
     """Return the edges on a coarse grid, each row in a place of its own, to find which are near."""
-    row_of_edge = clean.row[clean.ring_of_edge]
-    rows, row = np.unique(row_of_edge, return_inverse=True)
-    row = row.reshape(-1)
-    low = np.full((len(rows), 2), np.inf)
-    high = np.full((len(rows), 2), -np.inf)
-    a, b = clean.xy[clean.start], clean.xy[clean.start + 1]
-    np.minimum.at(low, row, a)
-    np.maximum.at(high, row, a)
-    size = float(np.sqrt(np.maximum(high - low, 0).prod(axis=1).sum()) + (high - low).max())
+    _, first_ring, row_of_ring = np.unique(clean.row, return_index=True, return_inverse=True)
+    first = clean.offsets[first_ring]  # rings come in the order of rows
+    low = np.minimum.reduceat(clean.xy, first, axis=0)
+    high = np.maximum.reduceat(clean.xy, first, axis=0)
+    size = float(np.sqrt((high - low).prod(axis=1).sum()) + (high - low).max())
     scale = 2.0**34 / size if size > 0 else 1.0
-    ends = [np.floor((p - low[row]) * scale).astype(np.int64) for p in (a, b)]
-    both = np.concatenate(ends)
-    shift_x, shift_y = places_apart(both[:, 0], both[:, 1], np.tile(row, 2), len(rows))
-    shift = np.stack([shift_x, shift_y], axis=1)[row]
+    row = row_of_ring.reshape(-1)[clean.ring_of_edge]
+    boxes = np.ceil((high - low) * scale).astype(np.int64).T
+    shift = np.stack(places_apart(np.zeros_like(boxes), boxes), axis=1)[row]
+    ends = [
+        np.floor((clean.xy[at] - low[row]) * scale).astype(np.int64)
+        for at in (clean.start, clean.start + 1)
+    ]
     (ax, ay), (bx, by) = (ends[0] + shift).T, (ends[1] + shift).T
     swaps = (ax > bx) | ((ax == bx) & (ay > by))
     return Segments(
@@ -347,7 +346,6 @@ def _ring_bounds(clean: _Clean) -> F64Array:
 def _pairs_in_rows(clean: _Clean, bounds: F64Array) -> list[tuple[I64Array, I64Array]]:
     """Return pairs of rings (a, b) of one row where the box of b holds that of a, in portions."""
     rows, starts, counts = np.unique(clean.row, return_index=True, return_counts=True)
-    del rows
     several = counts > 1
     starts, counts = starts[several], counts[several]
     portions = []

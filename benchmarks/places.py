@@ -1,0 +1,86 @@
+"""What is measured of features on their own and by place."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import pyarrow as pa
+from scipy.spatial import cKDTree
+
+from benchmarks.measure import Row, paired, seconds, sort_of_edges
+from polygene import crs
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.ops.buffer import buffer
+from polygene.ops.join import join
+from polygene.ops.mend import mend
+from polygene.plane.validity import problems_of
+
+CRS = crs.parse("EPSG:32633")
+
+
+def _layer(name: str, column: GeometryColumn) -> Layer:
+    return Layer(name, column, pa.table({}), CRS)
+
+
+def _points(n: int, seed: int, size: float = 1e5) -> GeometryColumn:
+    return GeometryColumn.from_points(np.random.default_rng(seed).uniform(0, size, (n, 2)))
+
+
+def _chains(n: int, seed: int = 0, step: float = 10, size: float = 1e5) -> GeometryColumn:
+    """Lines of ten vertices, turning gently."""
+    rng = np.random.default_rng(seed)
+    angle = np.cumsum(rng.normal(0, 0.6, (n, 9)), axis=1)
+    steps = step * np.stack([np.cos(angle), np.sin(angle)], axis=2)
+    start = rng.uniform(0, size, (n, 1, 2))
+    xy = np.concatenate([start, start + np.cumsum(steps, axis=1)], axis=1).reshape(-1, 2)
+    rows = np.arange(n + 1)
+    return GeometryColumn(Family.LINES, xy, rows * 10, rows, rows, np.zeros(n, bool), False)
+
+
+def shapes() -> Iterator[Row]:
+    from benchmarks.cases import coverage
+
+    cells = coverage(100, 100, 25)
+    sort = sort_of_edges(cells.geometry.xy)
+    work, one = paired(lambda: problems_of(cells.geometry), sort, runs=3)
+    yield Row("audit of the geometry of 1,010,000 sound vertices", work, one, "L", 1)
+    work, one = paired(lambda: mend(cells), sort, runs=3)
+    yield Row("mend of them", work, one, "L", 1)
+    chains = _layer("chains", _chains(100_000))
+    sort = sort_of_edges(chains.geometry.xy)
+    work, one = paired(lambda: buffer(chains, 3.0), sort, runs=1)
+    yield Row("buffer of 100,000 lines of ten vertices", work, one, "L", 12)
+    work, one = paired(lambda: buffer(chains, 3.0, melt=True), sort, runs=1)
+    yield Row("the same melted", work, one, "L", 25)
+    spots = _layer("spots", _points(100_000, 1))
+    yield Row(
+        "buffer of 100,000 points, melted", seconds(lambda: buffer(spots, 100.0, melt=True), 1), 1,
+        "second", 10,
+    )  # fmt: skip
+
+
+def places() -> Iterator[Row]:
+    from benchmarks.cases import coverage, two_coverages
+
+    cells = coverage(100, 100, 25)
+    many = _layer("many", _points(1_000_000, 2, 1e4))
+    both = np.concatenate([cells.geometry.xy, many.geometry.xy])
+    work, one = paired(lambda: join(cells, many), sort_of_edges(both), runs=2)
+    yield Row("1,000,000 points counted in 10,000 polygons", work, one, "L of all", 1)
+    first, second = coverage(316, 316, 2), two_coverages()[1]
+    second = coverage(316, 316, 2, seed=3)
+    both = np.concatenate([first.geometry.xy, second.geometry.xy])
+    work, one = paired(lambda: join(first, second, pairs=True), sort_of_edges(both), runs=1)
+    yield Row("100,000 x 100,000 polygons, intersects", work, one, "L", 6)
+    many, few = _layer("many", _points(1_000_000, 2)), _layer("few", _points(100_000, 3))
+    tree = seconds(lambda: cKDTree(few.geometry.xy).query(many.geometry.xy), 1)
+    yield Row(
+        "nearest of 1,000,000 points to 100,000 points",
+        seconds(lambda: join(many, few, "nearest"), 1), tree, "k-d tree", 2,
+    )  # fmt: skip
+    lines = _layer("lines", _chains(100_000))
+    yield Row(
+        "to 100,000 lines", seconds(lambda: join(many, lines, "nearest"), 1), tree, "k-d tree", 10
+    )
