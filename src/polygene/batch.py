@@ -18,6 +18,7 @@ from polygene.errors import DataError, FileError, UsageError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import OnExisting, Target
+from polygene.formats.registry import ENDINGS
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.ops.mend import valid_only
@@ -50,6 +51,22 @@ class Done(Generic[R]):
 
 
 @dataclass(frozen=True)
+class Failed:
+    """A source that could not be worked on, and why."""
+
+    source: LayerRef
+    reason: str
+
+
+class Results(list[Done[R]], Generic[R]):
+    """What was done, in order, and what could not be."""
+
+    def __init__(self, done: Sequence[Done[R]], failed: Sequence[Failed] = ()) -> None:
+        super().__init__(done)
+        self.failed = list(failed)
+
+
+@dataclass(frozen=True)
 class Choice:
     """How layers are taken from their files.
 
@@ -76,30 +93,42 @@ def run(
     *,
     choice: Choice | None = None,
     on_existing: OnExisting = "refuse",
+    stops_at_first: bool = False,
     progress: Progress = SILENT,
-) -> list[Done[R]]:
+) -> Results[R]:
     """Read each input, work on it, and write all results together at the end.
+
+    Of several inputs those that cannot be worked on are left out and told, unless the first is to
+    stop it all.
 
     Raises
     ------
     PolygeneError
-        If anything cannot be done; then nothing is written.
+        If nothing can be done, or there is but one input and it cannot; then nothing is written.
     """
     choice = choice or Choice()
     refs = list(dict.fromkeys(ref for text in inputs for ref in address.resolve(text)))
     destination.plan(out, refs, on_existing)  # fail now rather than after the work
     sources: list[LayerRef] = []
     results: list[tuple[R, list[str], float]] = []
+    failed: list[Failed] = []
     for ref in refs:
         progress.stage(f"reading {ref.words}")
         began = time.monotonic()
-        reading = address.read(ref)
-        notes = list(reading.notes)
-        for layer in reading.layers:
-            result, more = operation(choice.of(layer))
-            results.append((result, notes + more, time.monotonic() - began))
-            sources.append(LayerRef(ref.path, layer.name))
-            notes, began = [], time.monotonic()
+        try:
+            reading = address.read(ref)
+            notes = list(reading.notes)
+            for layer in reading.layers:
+                result, more = operation(choice.of(layer))
+                results.append((result, notes + more, time.monotonic() - began))
+                sources.append(LayerRef(ref.path, layer.name))
+                notes, began = [], time.monotonic()
+        except (DataError, FileError) as err:
+            if stops_at_first or len(refs) == 1:
+                raise
+            failed.append(Failed(ref, str(err)))
+            if len(failed) == len(refs):
+                raise
     targets = destination.plan(out, sources, on_existing)
     progress.stage(f"writing {out}")
     written = destination.write_all(
@@ -110,10 +139,11 @@ def run(
     )
     if results and written:
         results[-1][1].extend(written)
-    return [
+    done = [
         Done(source, result, target, seconds, notes)
         for source, target, (result, notes, seconds) in zip(sources, targets, results, strict=True)
     ]
+    return Results(done, failed)
 
 
 def dump(folder: str, layers: Sequence[Layer], words: Sequence[str]) -> Path:
@@ -227,6 +257,23 @@ def read_alike(
                 layer = replace(layer, name=_free(f"{ref.path.stem}_{layer.name}", names))
             layers.append(layer)
     return layers, notes
+
+
+def crs_of(text: str) -> pyproj.CRS:
+    """Return the CRS that a text means: a code, WKT, or the one of a layer it is the address of.
+
+    Raises
+    ------
+    PolygeneError
+        If it is none, or the layer has none.
+    """
+    path = Path(address.split(text)[0])
+    if path.suffix.lower() in ENDINGS and path.exists():
+        layer, _ = read_one(text, Choice(), role="the layer to take the CRS of")
+        if layer.crs is None:
+            raise DataError(f"layer {layer.name!r} has no CRS to take")
+        return layer.crs
+    return crs_module.parse(text)
 
 
 def read_all(inputs: Sequence[str], choice: Choice) -> tuple[list[Layer], list[str]]:

@@ -542,7 +542,7 @@ class Program(InFolder):
         )
         for name in COMMANDS:
             if name != "demo":
-                self.assertIn(f"\n## {name}\n", pages)
+                self.assertTrue(f"\n## {name}\n" in pages, name)
         page = (docs / "expressions.md").read_text()
         for name in (*functions.FUNCTIONS, *aggregate.FUNCTIONS):
             self.assertIn(f"| `{name}` |", page)

@@ -6,6 +6,8 @@ import json
 import re
 import unittest
 
+import polygene
+from polygene.measures import row_areas
 from tests.support.cli import WithSample
 
 
@@ -203,6 +205,51 @@ class ByPlace(WithSample):
             done = self.run_polygene(*base, *given, *out)
             self.assertEqual((done.code, "Traceback" in done.err), (code, False), done.err)
             self.assertIn(reason, done.words)
+
+
+class Folders(WithSample):
+    def test_five_formats_at_once_and_one_corrupt_file(self):
+        folder = self.folder / "in"
+        folder.mkdir()
+        for name, file in [
+            ("sectors", "sectors.shp"), ("buoys", "buoys.parquet"), ("beds_kelda", "kelda.csv"),
+            ("ferry_lanes", "lanes.ndjson"), ("islands", "islands.gpkg"),
+        ]:  # fmt: skip
+            done = self.run_polygene("convert", f"tolva.gpkg#{name}", "-o", f"in/{file}")
+            self.assertEqual(done.code, 0, done.err)
+        (folder / "bad.gpkg").write_bytes(self.package.read_bytes()[:3000])
+        line = ["clip", "in/", "--with", "tolva.gpkg#park", "--crs", "EPSG:32633", "-o", "out.gpkg"]
+        stopped = self.run_polygene(*line, "--stop-at-first")
+        self.assertEqual(stopped.code, 1)
+        self.assertFalse((self.folder / "out.gpkg").exists())
+        done = self.run_polygene(*line)
+        self.assertEqual(done.code, 1)
+        self.assertIn("5 layers clipped with park", done.words)
+        self.assertRegex(done.words, r"failed in/bad.gpkg#bad: .* damaged or cut short")
+        direct = ["clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park", "-o", "direct.gpkg"]
+        self.run_polygene(*direct)
+        areas = [
+            sorted(row_areas(polygene.read(f"{self.folder}/{f}#sectors").geometry))
+            for f in ("out.gpkg", "direct.gpkg")
+        ]
+        self.assertEqual(*areas)
+        listed = self.run_polygene("layers", "in")
+        self.assertEqual(listed.code, 1)
+        self.assertIn("sectors.shp  Shapefile, 1 layer", listed.out)
+
+    def test_reproject_by_code_and_by_a_layer(self):
+        done = self.run_polygene(
+            "reproject", "tolva.gpkg#park", "--to", "EPSG:3035", "-o", "a.gpkg"
+        )
+        self.assertEqual(done.code, 0, done.err)
+        done = self.run_polygene("reproject", "a.gpkg", "--to", "tolva.gpkg#park", "-o", "b.gpkg")
+        done = self.run_polygene("compare", "tolva.gpkg#park", "b.gpkg", "--json")
+        facts = json.loads(done.out)
+        self.assertEqual(facts["first"]["crs"], facts["second"]["crs"])
+        self.assertAlmostEqual(facts["first"]["size"], facts["second"]["size"], delta=1)
+        done = self.run_polygene("reproject", "tolva.gpkg#park", "--to", "EPSG:0", "-o", "c.gpkg")
+        self.assertEqual(done.code, 1)
+        self.assertIn("is no CRS that is known here", done.words)
 
 
 if __name__ == "__main__":

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from polygene.cli import options, overlay, show
 
 if TYPE_CHECKING:
-    from polygene.batch import Done
+    from polygene.batch import Results
     from polygene.layer import Layer
     from polygene.progress import Progress
 
@@ -19,7 +19,7 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     for option in reversed(
         (
             options.inputs, options.where, options.out, options.replace, options.next_,
-            options.invalid, options.crs, options.json, options.quiet,
+            options.invalid, options.crs, options.stop_at_first, options.json, options.quiet,
         )
     ):  # fmt: skip
         function = option(function)
@@ -31,7 +31,7 @@ def common_but_out(function: Callable[..., Any]) -> Callable[..., Any]:
     for option in reversed(
         (
             options.inputs, options.where, options.replace, options.next_, options.invalid,
-            options.crs, options.json, options.quiet,
+            options.crs, options.stop_at_first, options.json, options.quiet,
         )
     ):  # fmt: skip
         function = option(function)
@@ -50,6 +50,7 @@ def run(
     next_: bool,
     invalid: str,
     crs: str | None,
+    stop_at_first: bool,
     as_json: bool,
     quiet: bool,
 ) -> None:
@@ -64,17 +65,20 @@ def run(
 
     began = time.monotonic()
     with show.progress(quiet) as progress:
-        done: list[Done[Any]] = batch.run(
+        done: Results[Any] = batch.run(
             inputs, lambda layer: (operation(layer, progress), []), out,
             choice=batch.Choice(where, parse(crs) if crs else None, invalid),
-            on_existing=existing, progress=progress,
+            on_existing=existing, stops_at_first=stop_at_first, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began
     if as_json:
         show.json(overlay.facts(done, command, seconds))
-        return
-    if quiet:
-        return
+    elif not quiet:
+        _say(done, prints, seconds)
+    overlay.tell_failed(done.failed)
+
+
+def _say(done: Results[Any], prints: Callable[[Any], Iterable[str]], seconds: float) -> None:
     notes: list[str] = []
     for item in done:
         notes += item.notes

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING
 
 import click
 
 from polygene.cli import options, show
+from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -29,17 +31,27 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
     from polygene.formats.address import files_of
     from polygene.formats.registry import readable_format
 
-    found = []
-    for path in dict.fromkeys(path for text in files for path in files_of(text)):
-        source = readable_format(path)
-        found.append((path, source.NAME, source.list_layers(path)))
+    found, failed = [], []
+    paths = list(dict.fromkeys(path for text in files for path in files_of(text)))
+    for path in paths:
+        try:
+            source = readable_format(path)
+            found.append((path, source.NAME, source.list_layers(path)))
+        except PolygeneError as err:
+            if len(paths) == 1:
+                raise
+            failed.append(str(err))
     if as_json:
         show.json([_facts(path, name, infos) for path, name, infos in found])
-        return
-    for k, (path, name, infos) in enumerate(found):
-        if k:
-            click.echo()
-        _print(path, name, infos)
+    else:
+        for k, (path, name, infos) in enumerate(found):
+            if k:
+                click.echo()
+            _print(path, name, infos)
+    for reason in failed:
+        show.line("failed", reason, sys.stderr)
+    if failed:
+        sys.exit(1)
 
 
 def _facts(path: Path, name: str, infos: list[LayerInfo]) -> dict[str, object]:

@@ -25,6 +25,8 @@ COMMANDS = {
     "mend": ("prepare", "makes invalid polygons valid and says what it changed"),
     "subset": ("prepare", "keeps features by attributes, by how they lie to others, or a box"),
     "fields": ("prepare", "renames, retypes, computes, drops and reorders fields"),
+    "reproject": ("prepare", "changes the CRS"),
+    "convert": ("prepare", "writes layers in another format or gathers them in one file"),
     "clip": ("derive", "keeps what lies inside OTHER"),
     "erase": ("derive", "removes what lies inside OTHER"),
     "intersect": ("derive", "the shared pieces, with the attributes of both"),

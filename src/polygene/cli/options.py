@@ -126,6 +126,9 @@ keep_dump = click.option(
     "--keep-dump", type=click.Path(), metavar="FOLDER",
     help="If the balance should ever fail: keep there what is needed to find out why.",
 )  # fmt: skip
+stop_at_first = click.option(
+    "--stop-at-first", is_flag=True, help="Of several inputs: let the first that fails stop all."
+)
 json = click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON.")
 quiet = click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors.")
 

@@ -14,7 +14,7 @@ import click
 from polygene.cli import options, show
 
 if TYPE_CHECKING:
-    from polygene.batch import Box, Done, Other
+    from polygene.batch import Box, Done, Failed, Other, Results
     from polygene.layer import Layer
     from polygene.ops.summary import (
         Balance,
@@ -46,8 +46,8 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
             options.inputs, options.where, options.with_where, options.out, options.replace,
             options.next_, options.snap, options.drop_slivers, options.refresh, options.apportion,
             options.single_parts,
-            options.precision, options.invalid, options.crs, options.keep_dump, options.json,
-            options.quiet,
+            options.precision, options.invalid, options.crs, options.keep_dump, options.stop_at_first,
+            options.json, options.quiet,
         )
     ):  # fmt: skip
         function = option(function)
@@ -83,6 +83,7 @@ def run(
     crs: str | None,
     invalid: str,
     keep_dump: str | None,
+    stop_at_first: bool,
     as_json: bool,
     quiet: bool,
     prints: Callable[[list[Done[Any]]], None] | None = None,
@@ -129,7 +130,7 @@ def run(
         done = batch.run(
             inputs, work, out,
             choice=batch.Choice(where, parse(crs) if crs else None, invalid),
-            on_existing=existing, progress=progress,
+            on_existing=existing, stops_at_first=stop_at_first, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began
     if as_json:
@@ -140,6 +141,18 @@ def run(
         worries = _worries(done) if prints is None else [t for item in done for t in item.notes]
         for text in dict.fromkeys([*(note for y in others for note in y.notes), *worries]):
             show.note(text)
+    tell_failed(done.failed)
+
+
+def tell_failed(failed: Sequence[Failed]) -> None:
+    """Say which inputs could not be worked on, and end with exit code 1 if there are any."""
+    for item in failed:
+        first, *rest = item.reason.splitlines()
+        show.line("failed", f"{item.source.words}: {first}", sys.stderr)
+        for line in rest:
+            click.echo(line, err=True)
+    if failed:
+        sys.exit(1)
 
 
 @contextlib.contextmanager
@@ -157,7 +170,7 @@ def keeping_dump(folder: str | None, layers: Sequence[Layer]) -> Iterator[None]:
         raise
 
 
-def facts(done: Sequence[Done[Any]], command: str, seconds: float) -> dict[str, Any]:
+def facts(done: Results[Any], command: str, seconds: float) -> dict[str, Any]:
     """Return what `--json` prints."""
     return {
         "command": command,
@@ -171,6 +184,7 @@ def facts(done: Sequence[Done[Any]], command: str, seconds: float) -> dict[str, 
             }
             for item in done
         ],
+        "failed": [{"source": f.source.words, "reason": f.reason} for f in done.failed],
         "seconds": round(seconds, 3),
     }
 

@@ -91,7 +91,12 @@ def resolve(address: str) -> list[LayerRef]:
     is_one = len(files) == 1 and not Path(split(address)[0]).is_dir()
     refs: list[LayerRef] = []
     for path in files:
-        refs += _layers_in(path, fragment, is_one)
+        try:
+            refs += _layers_in(path, fragment, is_one)
+        except (FileError, DataError):
+            if is_one:
+                raise
+            refs.append(LayerRef(path, path.stem))  # it will say why when it is read
     if not refs:
         names = [name for path in files for name in readable_format(path).layer_names(path)]
         raise UnknownLayerError(fragment or "*", address, names)

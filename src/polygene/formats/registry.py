@@ -10,7 +10,11 @@ from polygene.errors import FileError, listed
 from polygene.formats.base import Format, reason_of
 
 # Ending: module. Imported when needed, since reading one format should not load the others.
-_MODULES = {".gpkg": "geopackage", ".geojson": "geojson", ".json": "geojson"}
+_MODULES = {
+    ".gpkg": "geopackage", ".parquet": "geoparquet", ".shp": "shapefile", ".geojson": "geojson",
+    ".json": "geojson", ".geojsons": "sequences", ".geojsonl": "sequences", ".ndjson": "sequences",
+    ".csv": "csv_tables", ".tsv": "csv_tables",
+}  # fmt: skip
 ENDINGS = tuple(_MODULES)
 
 

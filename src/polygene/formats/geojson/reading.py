@@ -14,12 +14,13 @@ import pyproj
 
 from polygene import crs as crs_module
 from polygene.arrays import BoolArray, I64Array
-from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
+from polygene.errors import DataError, FileError, GeometryError
 from polygene.formats.assemble import Chosen, Parts, columns_of
 from polygene.formats.base import Reading, collecting_no_garbage, reason_of
+from polygene.formats.columns import info_of, layers_of, named
 from polygene.formats.geojson import coordinates as flat
 from polygene.geometry import Family
-from polygene.layer import Layer, LayerInfo
+from polygene.layer import LayerInfo
 
 _ADVICE = "mend the file or take the layer from its source again"
 
@@ -31,54 +32,26 @@ def layer_names(path: Path) -> list[str]:
 
 def list_layers(path: Path) -> list[LayerInfo]:
     """Describe the layers; the file must be read for it."""
-    return [
-        LayerInfo(
-            layer.name,
-            _geometry_words(layer),
-            layer.n_rows,
-            layer.crs,
-            layer.geometry.extent(),
-            [(field.name, str(field.type)) for field in layer.table.schema],
-        )
-        for layer in _read(path).layers
-    ]
-
-
-def _geometry_words(layer: Layer) -> str:
-    family = ("point", "line", "polygon")[layer.geometry.family]
-    multi = "multi" if layer.geometry.is_multi else ""
-    return f"{multi}{family}{'' if layer.geometry.z is None else ' Z'}"
+    return [info_of(layer) for layer in _read(path).layers]
 
 
 def read(path: Path, name: str) -> Reading:
     """Read the layer of that name; all of them if it is the file's own name."""
-    reading = _read(path)
-    if name == path.stem:
-        return reading
-    chosen = [layer for layer in reading.layers if layer.name == name]
-    if not chosen:
-        raise UnknownLayerError(name, str(path), [path.stem, *(y.name for y in reading.layers)])
-    return Reading(chosen, reading.notes)
+    return named(_read(path), path, name)
 
 
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
     document = _parse(path)
-    features = _features(document, path)
-    crs = _crs(document, path)
-    geometries = _geometries(features, path)
+    return from_features(features_of(document, path), _crs(document, path), path)
+
+
+def from_features(features: list[dict[str, Any]], crs: pyproj.CRS, path: Path) -> Reading:
+    """Return the layers of some features; ``path`` names them and is for messages."""
+    geometries = geometries_of(features, path)
     notes: list[str] = []
     table, ids = _attributes(features, path, notes)
-    name = path.stem
-    layers = []
-    for rows, geometry in geometries:
-        own = name if len(geometries) == 1 else f"{name}_{geometry.family.words}"
-        own_table = table.take(pa.array(rows)) if table.num_columns else table
-        layers.append(Layer(own, geometry, own_table, crs, None if ids is None else ids[rows]))
-    if len(layers) > 1:
-        counts = ", ".join(f"{layer.name} ({layer.n_rows:,})" for layer in layers)
-        notes.append(f"{path.name} holds geometry of several dimensions; taken as layers {counts}")
-    return Reading(layers, notes)
+    return layers_of(path, geometries, table, crs, ids, notes)
 
 
 def _parse(path: Path) -> dict[str, Any]:
@@ -101,7 +74,8 @@ def _lower(text: str) -> str:
     return text[:1].lower() + text[1:]
 
 
-def _features(document: dict[str, Any], path: Path) -> list[dict[str, Any]]:
+def features_of(document: dict[str, Any], path: Path) -> list[dict[str, Any]]:
+    """Return the features of a document: itself, or those it has."""
     kind = document["type"]
     if kind == "Feature":
         return [document]
@@ -139,7 +113,7 @@ class _Kind(NamedTuple):
     rows: I64Array
 
 
-def _geometries(features: list[dict[str, Any]], path: Path) -> list[Chosen]:
+def geometries_of(features: list[dict[str, Any]], path: Path) -> list[Chosen]:
     geometries = list(map(flat.get_geometry, features))
     n_rows = len(features)
     is_null: BoolArray = np.fromiter((g is None for g in geometries), bool, n_rows)

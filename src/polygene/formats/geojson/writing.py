@@ -11,13 +11,13 @@ import orjson
 import pyarrow as pa
 
 from polygene import crs as crs_module
-from polygene.arrays import F64Array, owners, spans
+from polygene.arrays import F64Array, owners
 from polygene.errors import DataError
 from polygene.formats import moments
 from polygene.formats.base import collecting_no_garbage, replacing
+from polygene.formats.winding import turned
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.measures import ring_areas
 
 CHUNK = 20_000  # features turned into text at a time
 DECIMALS = 9  # of transformed degrees: a tenth of a millimetre
@@ -34,26 +34,42 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     FileError
         If it cannot be written.
     """
+    notes, chunks = chunks_of(path, layers)
+    with replacing(path) as temporary, temporary.open("wb") as file, collecting_no_garbage():
+        file.write(b'{"type":"FeatureCollection","features":[')
+        for k, features in enumerate(chunks):
+            file.write(b",\n" if k else b"\n")
+            file.write(b",\n".join(features))
+        file.write(b"\n]}\n")
+    return notes
+
+
+def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[list[str], Iterator[Iterator[bytes]]]:
+    """Return what there is to say, and the texts of features some thousands at a time.
+
+    Raises
+    ------
+    DataError
+        If there are several layers, or it has no CRS.
+    """
     if len(layers) != 1:
         raise DataError(
             f"{path}: a GeoJSON file holds one layer, and there are {len(layers)}; write to a "
             "folder or a GeoPackage"
         )
     layer, notes = _to_degrees(layers[0])
-    geometry = _as_the_rfc_wants(layer.geometry)
+    geometry = turned(layer.geometry, outer_is_counter_clockwise=True)  # section 3.1.6
     if geometry.m is not None:
         notes.append(f"{layer.name}: M values dropped, GeoJSON has no place for them")
-    with replacing(path) as temporary, temporary.open("wb") as file, collecting_no_garbage():
-        file.write(b'{"type":"FeatureCollection","features":[')
+
+    def chunks() -> Iterator[Iterator[bytes]]:
         for start in range(0, layer.n_rows, CHUNK):
             stop = min(start + CHUNK, layer.n_rows)
             table = layer.table.slice(start, stop - start)
             ids = None if layer.ids is None else layer.ids[start:stop].tolist()
-            features = _features(geometry.slice_rows(start, stop), table, ids, stop - start)
-            file.write(b",\n" if start else b"\n")
-            file.write(b",\n".join(features))
-        file.write(b"\n]}\n")
-    return notes
+            yield _features(geometry.slice_rows(start, stop), table, ids, stop - start)
+
+    return notes, chunks()
 
 
 def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
@@ -71,28 +87,6 @@ def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
     return layer.with_geometry(column, np.arange(layer.n_rows)), [note]
 
 
-def _as_the_rfc_wants(column: GeometryColumn) -> GeometryColumn:
-    """Turn outer rings counter-clockwise and holes clockwise (section 3.1.6)."""
-    if column.family != Family.POLYGONS:
-        return column
-    is_outer = np.zeros(column.n_rings, bool)
-    is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
-    area = ring_areas(column.xy, column.ring_offsets)
-    turned = np.flatnonzero(np.where(is_outer, area < 0, area > 0))
-    if len(turned) == 0:
-        return column
-    order = np.arange(column.n_vertices)
-    counts = np.diff(column.ring_offsets)[turned]
-    here = spans(column.ring_offsets[turned], counts)
-    last = np.repeat(column.ring_offsets[turned] + column.ring_offsets[turned + 1] - 1, counts)
-    order[here] = last - here
-    return GeometryColumn(
-        column.family, column.xy[order], column.ring_offsets, column.part_offsets,
-        column.row_offsets, column.is_null, column.is_multi,
-        None if column.z is None else column.z[order],
-    )  # fmt: skip
-
-
 def _features(
     column: GeometryColumn, table: pa.Table, ids: list[int] | None, n_rows: int
 ) -> Iterator[bytes]:
@@ -102,7 +96,7 @@ def _features(
     if ids is not None:
         heads = (b'%s"id":%d,' % (opening, key) for key in ids)
     middle, end = b',"properties":', b"}"
-    rows = zip(heads, _geometries(column), _properties(table, n_rows), strict=True)
+    rows = zip(heads, geometries_of(column), _properties(table, n_rows), strict=True)
     return (head + geometry + middle + own + end for head, geometry, own in rows)
 
 
@@ -128,7 +122,7 @@ def _values(column: pa.ChunkedArray) -> list[bytes]:
     return orjson.dumps(values, default=str)[1:-1].split(b",") if values else []
 
 
-def _geometries(column: GeometryColumn) -> list[bytes]:
+def geometries_of(column: GeometryColumn) -> list[bytes]:
     """Return the geometry member of each row.
 
     The text of all vertices is made in one call and cut up; what stands between two of them follows

@@ -1,0 +1,107 @@
+"""What readers of single-layer formats share: from WKB columns and loose parts to layers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyproj
+
+from polygene.arrays import I64Array
+from polygene.errors import GeometryError, UnknownLayerError
+from polygene.formats import wkb
+from polygene.formats.assemble import Chosen, columns_of
+from polygene.formats.base import Reading
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer, LayerInfo
+
+ADVICE = "mend the file or take the layer from its source again"
+
+
+def geometry_words(column: GeometryColumn) -> str:
+    """Return what `layers` calls a geometry: ``multipolygon Z``."""
+    family = ("point", "line", "polygon")[column.family]
+    dims = f"{'' if column.z is None else 'Z'}{'' if column.m is None else 'M'}"
+    return f"{'multi' if column.is_multi else ''}{family}{' ' if dims else ''}{dims}"
+
+
+def info_of(layer: Layer) -> LayerInfo:
+    """Describe a layer that was read."""
+    fields = [(field.name, str(field.type)) for field in layer.table.schema]
+    return LayerInfo(
+        layer.name, geometry_words(layer.geometry), layer.n_rows, layer.crs,
+        layer.geometry.extent(), fields,
+    )  # fmt: skip
+
+
+def named(reading: Reading, path: Path, name: str) -> Reading:
+    """Return the layer of a name; all of them if it is the file's own.
+
+    Raises
+    ------
+    UnknownLayerError
+        If there is none.
+    """
+    if name == path.stem:
+        return reading
+    chosen = [layer for layer in reading.layers if layer.name == name]
+    if not chosen:
+        raise UnknownLayerError(name, str(path), [path.stem, *(y.name for y in reading.layers)])
+    return Reading(chosen, reading.notes)
+
+
+def layers_of(
+    path: Path, geometries: Sequence[Chosen], table: pa.Table, crs: pyproj.CRS | None,
+    ids: I64Array | None, notes: list[str],
+) -> Reading:  # fmt: skip
+    """Return a layer for each family there is, named like the file."""
+    layers = []
+    for rows, geometry in geometries:
+        own = path.stem if len(geometries) == 1 else f"{path.stem}_{geometry.family.words}"
+        own_table = table.take(pa.array(rows)) if table.num_columns else table
+        layers.append(Layer(own, geometry, own_table, crs, None if ids is None else ids[rows]))
+    if len(layers) > 1:
+        counts = ", ".join(f"{layer.name} ({layer.n_rows:,})" for layer in layers)
+        notes.append(f"{path.name} holds geometry of several dimensions; taken as layers {counts}")
+    return Reading(layers, notes)
+
+
+def from_wkb(column: pa.ChunkedArray, path: Path, default: Family = Family.POINTS) -> list[Chosen]:
+    """Decode a column of WKB.
+
+    Raises
+    ------
+    GeometryError
+        If a row cannot be decoded.
+    """
+    array = column.combine_chunks()
+    if isinstance(array, pa.ChunkedArray):
+        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], pa.binary())
+    array = array.cast(pa.large_binary())
+    n_rows = len(array)
+    _, offset_buffer, data_buffer = array.buffers()
+    at = array.offset
+    offsets = (
+        np.frombuffer(offset_buffer, np.int64)[at : at + n_rows + 1] if n_rows else np.zeros(1, int)
+    )
+    data = (
+        np.frombuffer(data_buffer, np.uint8) if data_buffer is not None else np.zeros(0, np.uint8)
+    )
+    is_null = np.asarray(array.is_null())
+    starts = np.ascontiguousarray(offsets[:-1], np.int64)
+    stops = np.where(is_null, starts, offsets[1:]).astype(np.int64)
+    try:
+        parts, is_multi = wkb.parts_of(data, starts, stops)
+    except wkb.WkbError as err:
+        raise GeometryError(str(path), f"row {err.row + 1}", err.reason, ADVICE) from err
+    return columns_of(parts, n_rows, is_null, is_multi, default)
+
+
+def to_wkb(column: GeometryColumn) -> pa.Array:
+    """Encode a column as WKB (ISO, little-endian); null stays null."""
+    data, offsets = wkb.encode(column, np.zeros((column.n_rows, 0), np.uint8))
+    null = pa.py_buffer(np.packbits(~column.is_null, bitorder="little").tobytes())
+    buffers = [null, pa.py_buffer(np.ascontiguousarray(offsets, np.int64)), pa.py_buffer(data)]
+    return pa.Array.from_buffers(pa.large_binary(), column.n_rows, buffers)

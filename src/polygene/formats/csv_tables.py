@@ -1,0 +1,249 @@
+"""CSV and TSV with geometry as WKT (OGC 06-103r4, 7.2), or as points in two columns of numbers."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import orjson
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pacsv
+
+from polygene.crs import label
+from polygene.errors import DataError, FileError, GeometryError
+from polygene.formats.assemble import Chosen
+from polygene.formats.base import Reading, collecting_no_garbage, reason_of, replacing
+from polygene.formats.columns import ADVICE, info_of, layers_of, named
+from polygene.formats.geojson import reading, writing
+from polygene.geometry import GeometryColumn
+from polygene.layer import Layer, LayerInfo
+from polygene.table.casting import as_text
+
+NAME = "CSV"
+ENDINGS = (".csv", ".tsv")
+HOLDS_MANY = False
+_WKT_NAMES = ("wkt", "geometry", "geom", "shape", "the_geom")
+_PAIRS = (("x", "y"), ("longitude", "latitude"), ("lon", "lat"), ("lng", "lat"), ("long", "lat"),
+          ("easting", "northing"), ("east", "north"))  # fmt: skip
+_KINDS = {name.upper(): name for name in ("Point", "MultiPoint", "LineString", "MultiLineString",
+                                          "Polygon", "MultiPolygon")}  # fmt: skip
+_WKT = re.compile(
+    r"\s*(?:SRID=\d+;)?\s*([A-Za-z]+)\s*(ZM|Z|M)?\s*(EMPTY\s*$|\(.*\)\s*$)", re.S | re.I
+)
+
+
+def is_like(head: bytes) -> bool:
+    """Whether a file begins with text: any does that has no zero bytes."""
+    return b"\0" not in head
+
+
+def layer_names(path: Path) -> list[str]:
+    return [layer.name for layer in _read(path).layers]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the layers; the file is read for it."""
+    return [info_of(layer) for layer in _read(path).layers]
+
+
+def read(path: Path, name: str) -> Reading:
+    """Read the layer of that name; all of them if it is the file's own name."""
+    return named(_read(path), path, name)
+
+
+@collecting_no_garbage()
+def _read(path: Path) -> Reading:
+    delimiter = "\t" if path.suffix.lower() == ".tsv" else _delimiter(path)
+    notes: list[str] = []
+    try:
+        encoding = "utf-8"
+        try:
+            path.read_bytes().decode("utf-8")
+        except UnicodeDecodeError:
+            encoding = "cp1252"
+            notes.append(f"{path.name} is not UTF-8; read as Windows-1252")
+        table = pacsv.read_csv(
+            path,
+            read_options=pacsv.ReadOptions(encoding=encoding),
+            parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
+            convert_options=pacsv.ConvertOptions(strings_can_be_null=True, null_values=[""]),
+        )
+    except (pa.ArrowException, UnicodeDecodeError) as err:
+        raise FileError(f"{path} is no table: {str(err).splitlines()[0]}; {ADVICE}") from err
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    table = _plain(table)
+    names = {name.strip().casefold(): name for name in table.column_names}
+    for wanted in _WKT_NAMES:
+        if wanted in names and pa.types.is_string(table.schema.field(names[wanted]).type):
+            geometries = _from_wkt(table.column(names[wanted]).to_pylist(), path)
+            rest = table.drop_columns([names[wanted]])
+            return layers_of(path, geometries, rest, None, None, notes)
+    for x, y in _PAIRS:
+        if x in names and y in names:
+            column = _from_numbers(table, names[x], names[y], path)
+            chosen = [Chosen(np.arange(table.num_rows), column)]
+            notes.append(f"{path.name}: points taken from its columns {names[x]} and {names[y]}")
+            return layers_of(path, chosen, table, None, None, notes)
+    raise FileError(
+        f"{path} has no geometry: neither a column of WKT ({', '.join(_WKT_NAMES)}) nor two of "
+        "numbers such as x and y or lon and lat"
+    )
+
+
+def _delimiter(path: Path) -> str:
+    """Return the sign that parts most of the first line: a comma, semicolon or tabulator."""
+    try:
+        with path.open("rb") as file:
+            line = file.readline(65_536)
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    return max(",;\t", key=lambda sign: line.count(sign.encode()))
+
+
+def _plain(table: pa.Table) -> pa.Table:
+    for k, field in enumerate(table.schema):
+        wanted = field.type
+        if pa.types.is_timestamp(wanted):
+            wanted = pa.timestamp("ms", tz="UTC")
+        elif pa.types.is_null(wanted) or pa.types.is_time(wanted):
+            wanted = pa.string()
+        if wanted != field.type:
+            column = table.column(k).cast(wanted, safe=False)
+            table = table.set_column(k, pa.field(field.name, wanted), column)
+    return table
+
+
+def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn:
+    axes = []
+    for name in (x, y):
+        column = table.column(name)
+        if not (pa.types.is_integer(column.type) or pa.types.is_floating(column.type)):
+            raise FileError(f"{path}: its column {name!r} holds {column.type}, not numbers")
+        axes.append(np.asarray(pc.fill_null(column.cast(pa.float64()), float("nan"))))
+    xy = np.stack(axes, axis=1)
+    is_null = np.isnan(xy).any(axis=1)
+    steps = np.arange(int((~is_null).sum()) + 1)
+    rows = np.concatenate([[0], np.cumsum(~is_null)])
+    from polygene.geometry import Family
+
+    return GeometryColumn(Family.POINTS, xy[~is_null], steps, steps, rows, is_null, is_multi=False)
+
+
+def _from_wkt(texts: list[str | None], path: Path) -> list[Chosen]:
+    """Decode a column of WKT, by way of the nested lists that GeoJSON has."""
+    features = []
+    for row, text in enumerate(texts):
+        geometry = None
+        if text is not None:
+            try:
+                geometry = _geometry(text)
+            except (ValueError, orjson.JSONDecodeError) as err:
+                raise GeometryError(
+                    str(path), f"row {row + 1}", f"{text[:40]!r} is no WKT that is known", ADVICE
+                ) from err
+        features.append({"type": "Feature", "geometry": geometry})
+    return reading.geometries_of(features, path)
+
+
+def _geometry(text: str) -> dict[str, Any]:
+    match = _WKT.fullmatch(text)
+    if match is None or match[1].upper() not in _KINDS:
+        raise ValueError(text)
+    kind = _KINDS[match[1].upper()]
+    if match[3].upper().startswith("EMPTY"):
+        return {"type": kind, "coordinates": []}
+    body = match[3]
+    if kind == "MultiPoint":
+        body = re.sub(r"\(\s*([^()]+?)\s*\)", r"\1", body[body.index("(") + 1 : body.rindex(")")])
+        body = f"({body})"
+    if match[2] and match[2].upper() == "M":
+        raise ValueError("M alone")
+    lists = re.sub(r"[^(),]+", lambda m: _numbers(m[0]), body)
+    coordinates = orjson.loads(lists.replace("(", "[").replace(")", "]"))
+    return {"type": kind, "coordinates": coordinates[0] if kind == "Point" else coordinates}
+
+
+def _numbers(text: str) -> str:
+    if not text.strip():
+        return ""
+    return "[" + ",".join(repr(float(v)) for v in text.split()[:3]) + "]"
+
+
+def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+    """Write the one layer: its fields, and the geometry as WKT in the column ``wkt``.
+
+    Raises
+    ------
+    DataError
+        If there are several layers.
+    FileError
+        If it cannot be written.
+    """
+    if len(layers) != 1:
+        raise DataError(
+            f"{path}: a table holds one layer, and there are {len(layers)}; write to a folder or a "
+            "GeoPackage"
+        )
+    layer = layers[0]
+    taken = {name.casefold() for name in layer.table.column_names}
+    name = "wkt" if "wkt" not in taken else "geometry"
+    texts = pa.array(_to_wkt(layer.geometry), pa.string())
+    columns = [*(_writable(c) for c in layer.table.columns), texts]
+    table = pa.table(columns, [*layer.table.column_names, name])
+    options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")
+    with replacing(path) as temporary:
+        pacsv.write_csv(table, temporary, options)
+    notes = []
+    if layer.crs is not None:
+        notes.append(
+            f"{layer.name}: a table has no place for the CRS, {label(layer.crs)}; say it with --crs "
+            "when you read it"
+        )
+    if layer.geometry.m is not None:
+        notes.append(f"{layer.name}: M values dropped")
+    return notes
+
+
+def _writable(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    if pa.types.is_timestamp(column.type) or pa.types.is_boolean(column.type):
+        return as_text(column)
+    if pa.types.is_binary(column.type):
+        texts = [None if v is None else v.hex() for v in column.to_pylist()]
+        return pa.chunked_array([pa.array(texts, pa.string())])
+    return column
+
+
+_PAIR = re.compile(r"\[([-+.\deE]+),([-+.\deE]+)(?:,([-+.\deE]+|null))?\]")
+
+
+def _to_wkt(column: GeometryColumn) -> list[str | None]:
+    found: list[str | None] = []
+    for text in writing.geometries_of(column):
+        geometry = text.decode()
+        start = geometry.find('"coordinates":')
+        if start < 0:
+            found.append(None)
+            continue
+        kind = geometry[geometry.index('"type":"') + 8 : geometry.index('","coordinates"')]
+        body = geometry[start + 14 : geometry.rindex("}")]
+        is_tall = False
+
+        def pair(match: re.Match[str]) -> str:
+            nonlocal is_tall
+            if match[3] and match[3] != "null":
+                is_tall = True
+                return f"{match[1]} {match[2]} {match[3]}"
+            return f"{match[1]} {match[2]}"
+
+        plain = _PAIR.sub(pair, body).replace("[", "(").replace("]", ")")
+        name = f"{kind.upper()}{' Z' if is_tall else ''}"
+        if plain in ("()", ""):
+            found.append(f"{name} EMPTY")
+        else:
+            found.append(f"{name} ({plain})" if kind == "Point" else f"{name} {plain}")
+    return found

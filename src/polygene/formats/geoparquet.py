@@ -1,0 +1,271 @@
+"""GeoParquet 1.1: columns of attributes and one of geometry as WKB, compressed, read in parts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import orjson
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pyproj
+
+from polygene import crs as crs_module
+from polygene.errors import DataError, FileError
+from polygene.formats.base import Reading, reason_of, replacing
+from polygene.formats.columns import from_wkb, info_of, layers_of, named, to_wkb
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer, LayerInfo
+
+NAME = "GeoParquet"
+ENDINGS = (".parquet",)
+HOLDS_MANY = False
+_TYPES = {Family.POINTS: "Point", Family.LINES: "LineString", Family.POLYGONS: "Polygon"}
+_FAMILIES = {name: family for family, name in _TYPES.items()}
+ROW_GROUP = 65_536
+
+
+def is_like(head: bytes) -> bool:
+    """Whether a file begins as Parquet does."""
+    return head.startswith(b"PAR1")
+
+
+def layer_names(path: Path) -> list[str]:
+    return [path.stem]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the layer from the file's own metadata, without reading its rows."""
+    file = _open(path)
+    geo, column = _geo(file, path)
+    about = geo["columns"][column]
+    types = about.get("geometry_types") or []
+    bbox = about.get("bbox")
+    fields = [
+        (f.name, str(f.type)) for f in file.schema_arrow if f.name not in _own_columns(geo, column)
+    ]
+    if not types or not bbox:
+        return [info_of(layer) for layer in read(path, path.stem).layers]
+    words = " or ".join(t.lower().replace("linestring", "line") for t in types)
+    half = len(bbox) // 2
+    extent = (bbox[0], bbox[1], bbox[half], bbox[half + 1])
+    return [LayerInfo(path.stem, words, file.metadata.num_rows, _crs(about), extent, fields)]
+
+
+def _open(path: Path) -> pq.ParquetFile:
+    try:
+        return pq.ParquetFile(path)
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    except (pa.ArrowException, ValueError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+
+
+def _geo(file: pq.ParquetFile, path: Path) -> tuple[dict[str, Any], str]:
+    raw = (file.schema_arrow.metadata or {}).get(b"geo")
+    try:
+        geo: dict[str, Any] = orjson.loads(raw or b"{}")
+        column = str(geo["primary_column"])
+        geo["columns"][column]["encoding"]
+    except (orjson.JSONDecodeError, KeyError, TypeError) as err:
+        raise FileError(
+            f"{path} is Parquet without geometry: it has no valid 'geo' metadata of GeoParquet"
+        ) from err
+    if column not in file.schema_arrow.names:
+        raise FileError(f"{path}: its metadata name a geometry column {column!r} that is not there")
+    return geo, column
+
+
+def _own_columns(geo: dict[str, Any], column: str) -> set[str]:
+    """Return the columns that are no attributes: the geometry and the box of each row."""
+    covering = geo["columns"][column].get("covering") or {}
+    box = covering.get("bbox") or {}
+    return {column, *(v[0] for v in box.values() if isinstance(v, list) and v)}
+
+
+def _crs(about: dict[str, Any]) -> pyproj.CRS | None:
+    if "crs" not in about:
+        return crs_module.parse(crs_module.LONGITUDE_LATITUDE)
+    if about["crs"] is None:
+        return None
+    return crs_module.parse(orjson.dumps(about["crs"]).decode())
+
+
+def read(path: Path, name: str) -> Reading:
+    """Read the layer; geometry as WKB or in the native encodings."""
+    file = _open(path)
+    geo, column = _geo(file, path)
+    about = geo["columns"][column]
+    try:
+        table = file.read()
+    except (pa.ArrowException, OSError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    encoding = str(about["encoding"])
+    if encoding.upper() == "WKB":
+        geometries = from_wkb(table.column(column), path)
+    else:
+        from polygene.formats.assemble import Chosen
+
+        geometry = _native(table.column(column), encoding, path)
+        geometries = [Chosen(np.arange(geometry.n_rows), geometry)]
+    attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
+    notes: list[str] = []
+    attributes = _plain(attributes, notes, path)
+    return named(layers_of(path, geometries, attributes, _crs(about), None, notes), path, name)
+
+
+def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
+    """Bring types to those there are here; what has none becomes text, and that is said."""
+    for k, field in enumerate(table.schema):
+        kind, column = field.type, table.column(k)
+        wanted = kind
+        if pa.types.is_dictionary(kind):
+            wanted = kind.value_type
+        if pa.types.is_large_string(wanted) or pa.types.is_string_view(wanted):
+            wanted = pa.string()
+        elif pa.types.is_large_binary(wanted):
+            wanted = pa.binary()
+        elif pa.types.is_timestamp(wanted):
+            wanted = pa.timestamp("ms", tz="UTC")
+        elif pa.types.is_unsigned_integer(wanted):
+            wanted = pa.int64()
+        elif pa.types.is_decimal(wanted) or pa.types.is_float16(wanted):
+            wanted = pa.float64()
+        elif pa.types.is_nested(wanted) or pa.types.is_time(wanted) or pa.types.is_duration(wanted):
+            notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
+            texts = [None if v is None else str(v) for v in column.to_pylist()]
+            column, wanted = pa.chunked_array([pa.array(texts, pa.string())]), pa.string()
+        if wanted != kind:
+            column = column.cast(wanted, safe=False)
+            table = table.set_column(
+                k, pa.field(field.name, wanted, metadata=field.metadata), column
+            )
+    return table
+
+
+# The nested-list encodings of GeoArrow: how many lists are round the coordinates, and the family.
+_DEPTHS = {
+    "point": (0, Family.POINTS), "multipoint": (1, Family.POINTS),
+    "linestring": (1, Family.LINES), "multilinestring": (2, Family.LINES),
+    "polygon": (2, Family.POLYGONS), "multipolygon": (3, Family.POLYGONS),
+}  # fmt: skip
+
+
+def _native(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryColumn:
+    """Take geometry from nested lists of coordinates."""
+    if encoding not in _DEPTHS:
+        raise FileError(f"{path}: the geometry encoding {encoding!r} is not known")
+    depth, family = _DEPTHS[encoding]
+    array = column.combine_chunks()
+    array = pa.concat_arrays(array.chunks) if isinstance(array, pa.ChunkedArray) else array
+    is_null = np.asarray(array.is_null())
+    levels = []
+    inner = array
+    for _ in range(depth):
+        inner_offsets = np.zeros(len(inner) + 1, np.int64)
+        lengths = np.asarray(inner.value_lengths().fill_null(0))
+        np.cumsum(lengths, out=inner_offsets[1:])
+        levels.append(inner_offsets)
+        inner = inner.flatten()
+    if pa.types.is_struct(inner.type):
+        names = [f.name for f in inner.type]
+        axes = {n: np.asarray(inner.field(n).fill_null(np.nan), np.float64) for n in names}
+    else:
+        size = inner.type.list_size
+        flat = np.asarray(inner.flatten(), np.float64).reshape(-1, size)
+        axes = dict(zip("xyzm", flat.T, strict=False))
+    xy = np.stack([axes["x"], axes["y"]], axis=1)
+    n = len(xy)
+    steps = np.arange(n + 1)
+    if encoding == "point":
+        rows = np.concatenate([[0], np.cumsum(~is_null)])
+        keeps = ~is_null
+        xy = xy[keeps]
+        steps = np.arange(len(xy) + 1)
+        parts = (steps, steps, rows)
+        axes = {k: v[keeps] for k, v in axes.items()}
+    elif family == Family.POINTS:
+        parts = (steps, steps, levels[0])
+    elif family == Family.LINES:
+        rings = levels[-1]
+        of_rows = levels[0] if depth == 2 else np.concatenate([[0], np.cumsum(~is_null)])
+        if depth == 1:
+            rings = np.concatenate([[0], np.cumsum(np.diff(rings)[~is_null])])
+        parts = (rings, np.arange(len(rings)), of_rows)
+    else:
+        rings = levels[-1]
+        of_parts = levels[-2]
+        of_rows = levels[0] if depth == 3 else np.concatenate([[0], np.cumsum(~is_null)])
+        if depth == 2:
+            of_parts = np.concatenate([[0], np.cumsum(np.diff(of_parts)[~is_null])])
+        parts = (rings, of_parts, of_rows)
+    rings, of_parts, of_rows = (np.asarray(p, np.int64) for p in parts)
+    return GeometryColumn(
+        family, np.ascontiguousarray(xy), rings, of_parts, of_rows, is_null,
+        encoding.startswith("multi"), axes.get("z"), axes.get("m"),
+    )  # fmt: skip
+
+
+def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+    """Write the one layer, whole or not at all, with the box of each row for readers that skip.
+
+    Raises
+    ------
+    DataError
+        If there are several.
+    FileError
+        If it cannot be written.
+    """
+    if len(layers) != 1:
+        raise DataError(
+            f"{path}: a GeoParquet file holds one layer, and there are {len(layers)}; write to a "
+            "folder or a GeoPackage"
+        )
+    layer = layers[0]
+    taken = {name.casefold() for name in layer.table.column_names}
+    geometry, box = (_free(name, taken) for name in ("geometry", "bbox"))
+    bounds = layer.geometry.row_bounds()
+    is_none = layer.geometry.is_empty
+    boxes = pa.StructArray.from_arrays(
+        [pa.array(bounds[:, k], mask=is_none) for k in range(4)],
+        names=["xmin", "ymin", "xmax", "ymax"],
+        mask=pa.array(is_none),
+    )
+    table = layer.table if layer.table.num_columns else pa.table({})
+    columns = [*table.columns, to_wkb(layer.geometry).cast(pa.binary()), boxes]
+    fields = [*table.schema, pa.field(geometry, pa.binary()), pa.field(box, boxes.type)]
+    metadata = {"geo": orjson.dumps(_metadata(layer, geometry, box))}
+    whole = pa.table(columns, pa.schema(fields, metadata=metadata))
+    with replacing(path) as temporary:
+        try:
+            pq.write_table(whole, temporary, compression="zstd", row_group_size=ROW_GROUP)
+        except pa.ArrowException as err:
+            raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
+    return []
+
+
+def _free(name: str, taken: set[str]) -> str:
+    k, free = 1, name
+    while free in taken:
+        k += 1
+        free = f"{name}_{k}"
+    return free
+
+
+def _metadata(layer: Layer, geometry: str, box: str) -> dict[str, Any]:
+    name = _TYPES[layer.geometry.family]
+    about: dict[str, Any] = {
+        "encoding": "WKB",
+        "geometry_types": [
+            f"{'Multi' if layer.geometry.is_multi else ''}{name}"
+            f"{'' if layer.geometry.z is None else ' Z'}"
+        ],
+        "crs": None if layer.crs is None else layer.crs.to_json_dict(),
+        "covering": {"bbox": {k: [box, k] for k in ("xmin", "ymin", "xmax", "ymax")}},
+    }
+    extent = layer.geometry.extent()
+    if extent is not None:
+        about["bbox"] = list(extent)
+    return {"version": "1.1.0", "primary_column": geometry, "columns": {geometry: about}}

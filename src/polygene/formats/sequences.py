@@ -1,0 +1,80 @@
+"""GeoJSON text sequences (RFC 8142) and newline-delimited GeoJSON: a feature a line."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from polygene import crs as crs_module
+from polygene.errors import FileError
+from polygene.formats.base import Reading, collecting_no_garbage, reason_of, replacing
+from polygene.formats.columns import ADVICE, info_of, named
+from polygene.formats.geojson import reading, writing
+from polygene.layer import Layer, LayerInfo
+
+NAME = "GeoJSON sequence"
+ENDINGS = (".geojsons", ".geojsonl", ".ndjson")
+HOLDS_MANY = False
+MARK = b"\x1e"  # RFC 8142: in front of each text
+
+
+def is_like(head: bytes) -> bool:
+    """Whether a file begins with a record mark or a JSON object."""
+    return head.lstrip(b"\xef\xbb\xbf \t\r\n\x1e").startswith(b"{")
+
+
+def layer_names(path: Path) -> list[str]:
+    return [layer.name for layer in _read(path).layers]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the layers; the file is read for it."""
+    return [info_of(layer) for layer in _read(path).layers]
+
+
+def read(path: Path, name: str) -> Reading:
+    """Read the layer of that name; all of them if it is the file's own name."""
+    return named(_read(path), path, name)
+
+
+@collecting_no_garbage()
+def _read(path: Path) -> Reading:
+    try:
+        data = path.read_bytes()
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    texts = data.split(MARK) if MARK in data[:64] else data.splitlines()
+    features: list[dict[str, Any]] = []
+    for line, text in enumerate(texts, 1):
+        text = text.strip()
+        if not text:
+            continue
+        try:
+            document = orjson.loads(text)
+        except orjson.JSONDecodeError as err:
+            raise FileError(f"{path}, line {line}: it is not valid JSON; {ADVICE}") from err
+        if not isinstance(document, dict) or "type" not in document:
+            raise FileError(f"{path}, line {line}: it is JSON but not GeoJSON; {ADVICE}")
+        features += reading.features_of(document, path)
+    return reading.from_features(features, crs_module.parse(crs_module.LONGITUDE_LATITUDE), path)
+
+
+def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+    """Write the one layer, with record marks if the ending is .geojsons.
+
+    Raises
+    ------
+    DataError
+        If there are several layers, or it has no CRS.
+    FileError
+        If it cannot be written.
+    """
+    notes, chunks = writing.chunks_of(path, layers)
+    mark = MARK if path.suffix.lower() == ".geojsons" else b""
+    with replacing(path) as temporary, temporary.open("wb") as file, collecting_no_garbage():
+        for features in chunks:
+            file.write(b"".join(mark + feature + b"\n" for feature in features))
+    return notes

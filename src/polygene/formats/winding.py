@@ -1,0 +1,36 @@
+"""Which way rings run: formats differ in what they want."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from polygene.arrays import spans
+from polygene.geometry import Family, GeometryColumn
+from polygene.measures import ring_areas
+
+
+def turned(column: GeometryColumn, outer_is_counter_clockwise: bool) -> GeometryColumn:
+    """Return polygons whose outer rings run one way and holes the other; rings that do stay."""
+    if column.family != Family.POLYGONS:
+        return column
+    is_outer = np.zeros(column.n_rings, bool)
+    is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
+    area = ring_areas(column.xy, column.ring_offsets)
+    if not outer_is_counter_clockwise:
+        area = -area
+    turns = np.flatnonzero(np.where(is_outer, area < 0, area > 0))
+    if len(turns) == 0:
+        return column
+    order = np.arange(column.n_vertices)
+    counts = np.diff(column.ring_offsets)[turns]
+    here = spans(column.ring_offsets[turns], counts)
+    last = np.repeat(column.ring_offsets[turns] + column.ring_offsets[turns + 1] - 1, counts)
+    order[here] = last - here
+    return replace(
+        column,
+        xy=column.xy[order],
+        z=None if column.z is None else column.z[order],
+        m=None if column.m is None else column.m[order],
+    )
