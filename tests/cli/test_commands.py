@@ -498,10 +498,16 @@ class Look(WithSample):
         done = self.run_polygene("demo", "here")
         self.assertEqual(done.code, 0, done.err)
         self.assertEqual(
-            sorted(os.listdir(self.folder / "here")),
-            ["clipped.gpkg", "resurvey.geojson", "tolva.gpkg"],
+            sorted(p for p in os.listdir(self.folder / "here") if not p.startswith(".")),
+            ["recipe.yaml", "result.gpkg", "result.png", "resurvey.geojson", "tolva.gpkg"],
         )
-        self.assertLess(sum(p.stat().st_size for p in (self.folder / "here").iterdir()), 1_000_000)
+        self.assertEqual(
+            geopackage.layer_names(self.folder / "here/result.gpkg"),
+            ["park_beds", "quiet_zones", "districts", "buoys"],
+        )
+        self.assertLess(
+            sum(p.stat().st_size for p in (self.folder / "here").glob("[!.]*")), 2_000_000
+        )
         self.assertEqual(
             (self.folder / "here/tolva.gpkg").stat().st_size, self.package.stat().st_size
         )
@@ -541,7 +547,7 @@ class Program(InFolder):
             (docs / f"{p}.md").read_text() for p in ("look", "derive", "attributes", "place")
         )
         for name in COMMANDS:
-            if name != "demo":
+            if name not in ("demo", "run"):
                 self.assertTrue(f"\n## {name}\n" in pages, name)
         page = (docs / "expressions.md").read_text()
         for name in (*functions.FUNCTIONS, *aggregate.FUNCTIONS):

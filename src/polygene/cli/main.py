@@ -22,6 +22,7 @@ COMMANDS = {
     "peek": ("look", "a layer's fields with types, nulls and ranges, and some of its rows"),
     "audit": ("look", "finds problems of geometry and attributes, with row, place and reason"),
     "compare": ("look", "two layers side by side, and which features changed"),
+    "draw": ("look", "a map picture of one or several layers"),
     "mend": ("prepare", "makes invalid polygons valid and says what it changed"),
     "subset": ("prepare", "keeps features by attributes, by how they lie to others, or a box"),
     "fields": ("prepare", "renames, retypes, computes, drops and reorders fields"),
@@ -41,6 +42,7 @@ COMMANDS = {
     "join": ("derive", "carries attributes across by place: counts, sums, the nearest"),
     "measure": ("figure", "adds area, length, perimeter, centroid and other columns"),
     "tally": ("figure", "a table of counts, areas or other sums by one or two fields"),
+    "run": ("repeat", "runs a recipe file: inputs, steps, outputs"),
     "demo": ("repeat", "writes the sample data and works through an example on it"),
 }
 GROUPS = {

@@ -131,6 +131,23 @@ def resurvey() -> Layer:
     return Layer("resurvey", column.with_xy(np.round(column.xy, 7)), table, degrees)
 
 
+def write_recipe(folder: Path) -> Path:
+    """Write the sample recipe into a folder.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written.
+    """
+    path = folder / "recipe.yaml"
+    text = Path(__file__).with_name("recipe.yaml").read_text(encoding="utf-8")
+    try:
+        path.write_text(text, encoding="utf-8")
+    except OSError as err:
+        raise FileError(f"cannot write {path}: {str(err.strerror).lower()}") from err
+    return path
+
+
 def write(folder: Path) -> tuple[Path, Path]:
     """Write ``tolva.gpkg`` and ``resurvey.geojson`` into a folder, made if need be.
 

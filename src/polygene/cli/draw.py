@@ -1,0 +1,107 @@
+"""``polygene draw``."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import click
+
+from polygene.cli import options, show
+
+
+@click.command()
+@options.inputs
+@click.option(
+    "--colour-by", multiple=True, metavar="[LAYER.]FIELD", help="Classes of colour by a field."
+)
+@click.option("--label", multiple=True, metavar="[LAYER.]FIELD", help="Write a field on features.")
+@click.option("--hatch", multiple=True, metavar="LAYER", help="Draw this layer hatched.")
+@click.option("--outline", multiple=True, metavar="LAYER", help="Draw only its borders.")
+@click.option("--classes", type=click.IntRange(2, 7), default=5, help="Of numbers: how many.")
+@click.option(
+    "--breaks", type=click.Choice(["quantile", "equal"]), default="quantile", show_default=True,
+    help="Of numbers: as many features in each class, or as wide a range.",
+)  # fmt: skip
+@click.option("--title", default="", help="What stands above the map.")
+@click.option("--credit", default="", help="What stands below it.")
+@options.box
+@options.where
+@click.option("-o", "--out", required=True, metavar="FILE", help="A .png, .svg or .pdf file.")
+@options.replace
+@options.crs
+@options.quiet
+def draw(
+    inputs: tuple[str, ...],
+    colour_by: tuple[str, ...],
+    label: tuple[str, ...],
+    hatch: tuple[str, ...],
+    outline: tuple[str, ...],
+    classes: int,
+    breaks: str,
+    title: str,
+    credit: str,
+    box: Any,
+    where: Any,
+    out: str,
+    replace: bool,
+    crs: str | None,
+    quiet: bool,
+) -> None:
+    """Draw a map of layers, the first at the bottom, in the CRS of the first.
+
+    \b
+    Example:
+      polygene draw tolva.gpkg#sectors tolva.gpkg#islands tolva.gpkg#buoys \\
+        --colour-by sectors.district_name --title "Tolva Sound" -o sound.png
+    """
+    from polygene import batch
+    from polygene.crs import parse
+    from polygene.draw.maps import Look, MapPlan
+    from polygene.draw.maps import draw as draw_map
+    from polygene.errors import ExistsError, FileError
+    from polygene.formats.base import reason_of, replacing
+
+    began = time.monotonic()
+    path = Path(out)
+    if path.exists() and not replace:
+        raise ExistsError(f"{path} exists; --replace overwrites it")
+    choice = batch.Choice(where, parse(crs) if crs else None)
+    with show.progress(quiet) as progress:
+        layers, notes = batch.read_alike(inputs, choice, progress)
+        names = [layer.name for layer in layers]
+        colours, labels = _by_layer(colour_by, layers, names), _by_layer(label, layers, names)
+        for name in (*hatch, *outline):
+            if name not in names:
+                raise click.UsageError(f"there is no layer {name!r} among {', '.join(names)}")
+        looks = [Look(colours.get(n), labels.get(n), n in hatch, n in outline) for n in names]
+        plan = MapPlan(layers, looks, title, credit, box, classes, breaks)
+        progress.stage(f"drawing {path}")
+        try:
+            with replacing(path) as temporary:
+                notes += draw_map(plan, temporary, path.suffix)
+        except OSError as err:
+            raise FileError(f"cannot write {path}: {reason_of(err)}") from err
+    if not quiet:
+        features = sum(layer.n_rows for layer in layers)
+        show.title(f"map of {', '.join(names)}", show.counted(features, "feature"), sys.stderr)
+        show.line("written", f"{path} in {time.monotonic() - began:.2f} s", sys.stderr)
+        for text in dict.fromkeys(notes):
+            show.note(text)
+
+
+def _by_layer(asked: tuple[str, ...], layers: Any, names: list[str]) -> dict[str, str]:
+    """Return the field asked for of each layer: LAYER.FIELD, or FIELD of all that have it."""
+    found: dict[str, str] = {}
+    for text in asked:
+        layer, dot, field = text.partition(".")
+        if dot and layer in names:
+            found[layer] = field
+            continue
+        have = [y.name for y in layers if text in y.table.column_names]
+        if not have:
+            layers[0].check_field(text)
+        found.update(dict.fromkeys(have, text))
+    return found

@@ -1,0 +1,155 @@
+"""``polygene run``."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import sys
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from polygene.cli import options, show
+
+if TYPE_CHECKING:
+    from polygene.recipe.reading import Option, Recipe
+    from polygene.recipe.running import Ran
+
+# Commands that make layers out of layers.
+STEPS = (
+    "mend", "subset", "fields", "reproject", "convert", "clip", "erase", "intersect", "union",
+    "imprint", "supersede", "merge", "dissolve", "buffer", "hull", "parts", "join", "measure",
+)  # fmt: skip
+_NOT_KEYS = ("inputs", "out", "replace", "next_", "as_json", "quiet", "keep_dump", "propose",
+             "relations", "differ", "links", "stop_at_first")  # fmt: skip
+
+
+@click.command()
+@click.argument("recipe", type=click.Path(path_type=Path))
+@click.option("--set", "given", multiple=True, metavar="NAME=VALUE", help="Set a parameter.")
+@click.option("--dry-run", is_flag=True, help="Check the recipe and print the plan; run nothing.")
+@options.quiet
+def run(recipe: Path, given: tuple[str, ...], dry_run: bool, quiet: bool) -> None:
+    """Run a recipe file: inputs, steps and outputs (docs/recipes.md).
+
+    The whole file is checked first. Only what changed since the last run is done anew; all outputs are
+    written together at the end, or none.
+
+    \b
+    Example:
+      polygene run recipe.yaml --dry-run
+    """
+    from polygene.recipe.reading import read_recipe
+    from polygene.recipe.running import run as run_recipe
+
+    began = time.monotonic()
+    known = {name: _options_of(name) for name in STEPS}
+    parameters = dict(_pair(text) for text in given)
+    found = read_recipe(recipe, known, parameters)
+    with contextlib.chdir(recipe.parent):
+        _check_inputs(found)
+        if dry_run:
+            _print_plan(found)
+            return
+        where = _inside(found)
+
+        def tell(ran: Ran) -> None:
+            if not quiet:
+                what = "as last time" if ran.is_reused else f"{ran.seconds:.2f} s"
+                words = f"{ran.step.command}: {show.counted(ran.features, 'feature')}, {what}"
+                show.line(ran.step.name, words, sys.stderr, wide=18)
+
+        if not quiet:
+            show.title(found.title or found.path.stem, stream=sys.stderr)
+        run_recipe(where, _execute, known, tell)
+    if not quiet:
+        for name, text in found.outputs.items():
+            show.line("written", f"{name} to {text}", sys.stderr, wide=18)
+        show.line("in all", f"{time.monotonic() - began:.2f} s", sys.stderr, wide=18)
+        for name in found.unused:
+            show.note(f"{name} is used by nothing")
+
+
+def _inside(found: Recipe) -> Recipe:
+    """Return the recipe as seen from its own folder."""
+    from dataclasses import replace
+
+    return replace(found, path=Path(found.path.name))
+
+
+def _pair(text: str) -> tuple[str, str]:
+    name, equals, value = text.partition("=")
+    if not equals:
+        raise click.UsageError(f"{text!r} sets nothing; write it as NAME=VALUE")
+    return name.strip(), value.strip()
+
+
+def _options_of(name: str) -> dict[str, Option]:
+    """Return the options of a command by the keys they have in a recipe."""
+    from polygene.cli.main import cli
+    from polygene.recipe.reading import Option
+
+    command = cli.get_command(click.Context(cli), name)
+    assert command is not None
+    found = {}
+    for parameter in command.params:
+        if not isinstance(parameter, click.Option) or parameter.name in _NOT_KEYS:
+            continue
+        flag = max(parameter.opts, key=len)
+        if flag == "--help":
+            continue
+        found[flag.lstrip("-")] = Option(
+            flag, parameter.is_flag, parameter.multiple, flag == "--with"
+        )
+    return found
+
+
+def _check_inputs(found: Recipe) -> None:
+    """Refuse a recipe whose inputs are not there, with the line."""
+    from polygene.errors import PolygeneError, SheetError
+    from polygene.formats import address
+
+    for name, text in found.inputs.items():
+        try:
+            address.resolve(text)
+        except PolygeneError as err:
+            raise SheetError(found.path, None, f"input {name!r}: {err}") from err
+
+
+def _execute(command: str, arguments: list[str]) -> str:
+    """Run a command as if it had been typed; return what it said."""
+    from polygene.cli.main import cli
+
+    said = io.StringIO()
+    context = click.Context(cli)
+    chosen = cli.get_command(context, command)
+    assert chosen is not None
+    with contextlib.redirect_stderr(said):
+        code: Any = None
+        try:
+            code = chosen.main(arguments, prog_name=f"polygene {command}", standalone_mode=False)
+        except SystemExit as err:
+            code = err.code
+    if code:
+        from polygene.errors import DataError
+
+        raise DataError(f"{command} failed:\n{said.getvalue()}")
+    return said.getvalue()
+
+
+def _print_plan(found: Recipe) -> None:
+    show.title(found.title or found.path.stem, "checked; nothing was run")
+    for name, text in found.inputs.items():
+        show.line(name, text, wide=18)
+    for step in found.steps:
+        more = "".join(
+            f", {key}" if value is True else f", {key} {' and '.join(value)}"
+            for key, value in step.given.items()
+        )
+        show.line(step.name, f"{step.command} {' and '.join(step.inputs)}{more}", wide=18)
+    for name, text in found.outputs.items():
+        show.line("output", f"{name} to {text}", wide=18)
+    for name in found.unused:
+        show.note(f"{name} is used by nothing")

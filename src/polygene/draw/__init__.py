@@ -1,0 +1,1 @@
+"""Maps and figures with Matplotlib; they read layers and change nothing."""

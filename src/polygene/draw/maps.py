@@ -1,0 +1,356 @@
+"""A map of layers over each other, with legend, scale bar, labels and credits."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import matplotlib
+
+matplotlib.use("Agg")
+
+import numpy as np
+from matplotlib.figure import Figure
+from matplotlib.lines import Line2D
+from matplotlib.patches import Patch, PathPatch, Rectangle
+from matplotlib.path import Path as Outline
+
+from polygene.arrays import BoolArray, F64Array, owners
+from polygene.crs import label as crs_label
+from polygene.draw.classes import QUALITATIVE, Classes, classes_of
+from polygene.errors import DataError, UsageError
+from polygene.geometry import Extent, Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.measures import ruler_for
+from polygene.places import inside_points
+
+ENDINGS = (".png", ".svg", ".pdf")
+INK, PAPER, SOFT = "#20242a", "#fbfaf6", "#6a6d70"
+INKS = (INK, "#7a1f2b", "#3a2f7d")
+MOST_LABELS = 400
+MOST_TOGETHER = 4000  # vertices in one path
+AXES = (0.03, 0.06, 0.72, 0.86)  # of the figure: left, bottom, width, height
+
+
+@dataclass(frozen=True)
+class Look:
+    """How a layer looks.
+
+    colour_by : field of its classes; label : field of its labels; hatch : draw it hatched
+    outline : borders only
+    """
+
+    colour_by: str | None = None
+    label: str | None = None
+    hatch: bool = False
+    outline: bool = False
+
+
+@dataclass(frozen=True)
+class MapPlan:
+    """What a map is made of; layers from the bottom up, all in the CRS of the first."""
+
+    layers: Sequence[Layer]
+    looks: Sequence[Look]
+    title: str = ""
+    credit: str = ""
+    box: Extent | None = None
+    classes: int = 5
+    breaks: str = "quantile"
+    size: tuple[float, float] = (12.8, 8.0)
+
+
+def draw(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
+    """Draw a map into a PNG, SVG or PDF file; return what there is to say.
+
+    ``ending`` is the kind of picture, if the file's own does not tell.
+
+    Raises
+    ------
+    UsageError
+        If the file's ending is none of those.
+    DataError
+        If there is nothing to draw.
+    """
+    ending = (ending or path.suffix).lower()
+    if ending not in ENDINGS:
+        raise UsageError(
+            f"{ending or path} is no picture that is known; there are {', '.join(ENDINGS)}"
+        )
+    extent = plan.box or _extent(plan.layers)
+    if extent is None:
+        raise DataError("there is nothing to draw: no layer has a geometry")
+    with matplotlib.rc_context({"svg.hashsalt": "polygene", "font.family": "DejaVu Sans"}):
+        figure = Figure(figsize=plan.size, facecolor=PAPER)
+        axes = figure.add_axes(AXES)
+        pixel = _frame(axes, extent, plan)
+        entries: list[Any] = []
+        notes: list[str] = []
+        for k, (layer, look) in enumerate(zip(plan.layers, plan.looks, strict=True)):
+            entries += _draw_layer(axes, layer, look, k, plan, pixel)
+        for layer, look in zip(plan.layers, plan.looks, strict=True):
+            if look.label is not None:
+                notes += _label(axes, layer, look.label, extent)
+        _legend(figure, entries)
+        _scale_bar(axes, plan.layers[0], extent)
+        _north(axes)
+        if plan.title:
+            figure.text(0.03, 0.945, plan.title, fontsize=16, fontweight="bold", color=INK)
+        system = crs_label(plan.layers[0].crs)
+        foot = f"{plan.credit}   {system}" if plan.credit else system
+        figure.text(0.03, 0.022, foot, fontsize=8, color=SOFT)
+        metadata = {"Date": None} if ending == ".svg" else None
+        figure.savefig(path, dpi=100, format=ending[1:], metadata=metadata)
+    return notes
+
+
+def _extent(layers: Sequence[Layer]) -> Extent | None:
+    known = [e for e in (layer.geometry.extent() for layer in layers) if e is not None]
+    if not known:
+        return None
+    low, high = np.min(known, axis=0), np.max(known, axis=0)
+    width, height = max(high[2] - low[0], 1e-12), max(high[3] - low[1], 1e-12)
+    margin = 0.04 * max(width, height)
+    return (
+        float(low[0] - margin), float(low[1] - margin), float(high[2] + margin),
+        float(high[3] + margin),
+    )  # fmt: skip
+
+
+def _frame(axes: Any, extent: Extent, plan: MapPlan) -> float:
+    """Set up the axes, filled in both directions; return the size of a pixel in map units."""
+    x0, y0, x1, y1 = extent
+    crs = plan.layers[0].crs
+    stretch = 1.0
+    if crs is not None and crs.is_geographic:
+        stretch = 1 / max(0.05, float(np.cos(np.radians((y0 + y1) / 2))))
+    wide = AXES[2] * plan.size[0] / (AXES[3] * plan.size[1])  # of the frame, width by height
+    width, height = x1 - x0, (y1 - y0) * stretch
+    if width < wide * height:
+        x0, x1 = (x0 + x1 - wide * height) / 2, (x0 + x1 + wide * height) / 2
+    else:
+        more = width / wide / stretch
+        y0, y1 = (y0 + y1 - more) / 2, (y0 + y1 + more) / 2
+    axes.set_xlim(x0, x1)
+    axes.set_ylim(y0, y1)
+    axes.set_aspect(stretch, adjustable="box")
+    axes.set_xticks([])
+    axes.set_yticks([])
+    axes.set_facecolor("#ffffff")
+    for spine in axes.spines.values():
+        spine.set_color("#b9b5ac")
+    return float((x1 - x0) / (plan.size[0] * 100 * AXES[2]))
+
+
+def _draw_layer(
+    axes: Any, layer: Layer, look: Look, place: int, plan: MapPlan, pixel: float
+) -> list[Any]:
+    """Draw a layer; return its entries of the legend."""
+    family = layer.geometry.family
+    has_classes = any(other.colour_by for other in plan.looks)
+    plain = _plain_colour(family, look, place, has_classes)
+    if look.colour_by is None:
+        everything = np.ones(layer.n_rows, bool)
+        _draw_rows(axes, layer, everything, plain, look, pixel, place)
+        return [_entry(layer.name, family, plain, look)]
+    found: Classes = classes_of(layer, look.colour_by, plan.classes, plan.breaks)
+    entries: list[Any] = [(None, f"{layer.name}, by {found.title}")]
+    for number, (name, colour) in enumerate(zip(found.names, found.colours, strict=True)):
+        _draw_rows(axes, layer, found.number == number, colour, look, pixel, place)
+        entries.append(_entry(name, family, colour, look))
+    return entries
+
+
+def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> str:
+    """Return the colour of a layer without classes; beside classes none of theirs."""
+    if not has_classes:
+        return QUALITATIVE[place % len(QUALITATIVE)]
+    if family == Family.POINTS:
+        return "#ffffff"
+    if family == Family.POLYGONS and not (look.outline or look.hatch):
+        return "#f6f1e3"
+    return INKS[place % len(INKS)]
+
+
+def _entry(name: str, family: Family, colour: str, look: Look) -> tuple[Any, str]:
+    name = name if len(name) <= 30 else name[:29] + "…"
+    if family == Family.LINES:
+        return Line2D([], [], color=colour, linewidth=2), name
+    if family == Family.POINTS:
+        return Line2D([], [], color=colour, marker="o", linestyle="", markeredgecolor=INK,
+                      markeredgewidth=0.5), name  # fmt: skip
+    if look.hatch:
+        return Patch(facecolor="none", edgecolor=colour, hatch="////"), name
+    face = "none" if look.outline else colour
+    return Patch(facecolor=face, edgecolor=INK if not look.outline else colour), name
+
+
+def _draw_rows(
+    axes: Any, layer: Layer, mask: BoolArray, colour: str, look: Look, pixel: float, place: int
+) -> None:
+    rows = np.flatnonzero(mask & ~layer.geometry.is_empty)
+    if len(rows) == 0:
+        return
+    column = layer.geometry.take(rows)
+    order = 10 + place
+    if column.family == Family.POINTS:
+        size = 5.5 if len(column.xy) < 500 else 3 if len(column.xy) < 20_000 else 1
+        axes.plot(*column.xy.T, "o", color=colour, markersize=size, markeredgecolor=INK,
+                  markeredgewidth=0.4 if size > 1 else 0, zorder=order + 30)  # fmt: skip
+        return
+    for some in _portions(column):
+        _draw_outline(axes, some, len(rows), colour, look, pixel, order)
+
+
+def _portions(column: GeometryColumn) -> list[GeometryColumn]:
+    """Part a column into runs of rows: a path of very many vertices is slow to fill."""
+    place = column.vertex_offsets_of_rows[:-1] // MOST_TOGETHER
+    starts = np.flatnonzero(np.diff(place, prepend=-1))
+    stops = [*starts[1:].tolist(), column.n_rows]
+    return [column.slice_rows(a, b) for a, b in zip(starts.tolist(), stops, strict=True)]
+
+
+def _draw_outline(
+    axes: Any,
+    column: GeometryColumn,
+    n_rows: int,
+    colour: str,
+    look: Look,
+    pixel: float,
+    order: int,
+) -> None:
+    outline = _compound(column, pixel)
+    if outline is None:
+        return
+    if column.family == Family.LINES:
+        axes.add_artist(PathPatch(outline, facecolor="none", edgecolor=colour, linewidth=1.6,
+                                 zorder=order + 20, joinstyle="round"))  # fmt: skip
+        return
+    dense = n_rows > 3000
+    line = {"linewidth": 0.2 if dense else 0.6}
+    if look.hatch:
+        style = {"facecolor": "none", "edgecolor": colour, "hatch": "////", **line}
+    elif look.outline:
+        style = {"facecolor": "none", "edgecolor": colour, "linewidth": 1.8}
+    else:
+        style = {
+            "facecolor": colour,
+            "edgecolor": colour if dense else INK,
+            "alpha": 0.85,
+            **line,
+        }
+    axes.add_artist(PathPatch(outline, zorder=order, **style))
+
+
+def _compound(column: GeometryColumn, pixel: float) -> Outline | None:
+    """Return all rings or lines as one path, vertices that fall on one pixel left out."""
+    cell = np.floor(column.xy / (0.5 * pixel)).astype(np.int64)
+    ring_of = owners(column.ring_offsets)
+    n = len(cell)
+    keeps = np.ones(n, bool)
+    keeps[1:] = (cell[1:] != cell[:-1]).any(axis=1) | (ring_of[1:] != ring_of[:-1])
+    last = column.ring_offsets[1:][np.diff(column.ring_offsets) > 0] - 1
+    keeps[last] = True
+    xy, ring = column.xy[keeps], ring_of[keeps]
+    if len(xy) == 0:
+        return None
+    codes = np.full(len(xy), Outline.LINETO, np.uint8)
+    codes[0] = Outline.MOVETO
+    codes[1:][ring[1:] != ring[:-1]] = Outline.MOVETO
+    return Outline(xy, codes)
+
+
+def _label(axes: Any, layer: Layer, name: str, extent: Extent) -> list[str]:
+    """Write labels where they do not lie over each other, the largest features first."""
+    layer.check_field(name)
+    values = layer.table.column(name).to_pylist()
+    spots: F64Array = inside_points(layer.geometry)
+    bounds = layer.geometry.row_bounds()
+    with np.errstate(invalid="ignore"):
+        size = (bounds[:, 2] - bounds[:, 0]) * (bounds[:, 3] - bounds[:, 1])
+    order = np.argsort(-np.nan_to_num(size, nan=-1, neginf=-1), kind="stable")
+    low, high = axes.get_xlim(), axes.get_ylim()
+    letter = (low[1] - low[0]) / 118
+    line = (high[1] - high[0]) / 42
+    taken: list[tuple[float, float, float, float]] = []
+    n_left = 0
+    for row in order.tolist():
+        text, (x, y) = values[row], spots[row]
+        if text is None or not np.isfinite(x) or not (extent[0] <= x <= extent[2]):
+            continue
+        text = str(text)
+        half = letter * len(text) / 2
+        if layer.geometry.family == Family.POINTS:
+            y += 0.9 * line
+        box = (x - half, y - line / 2, x + half, y + line / 2)
+        clash = any(
+            box[0] < b[2] and box[2] > b[0] and box[1] < b[3] and box[3] > b[1] for b in taken
+        )
+        if clash or len(taken) >= MOST_LABELS:
+            n_left += 1
+            continue
+        taken.append(box)
+        written = axes.text(x, y, text, fontsize=8, ha="center", va="center", color=INK, zorder=90)
+        written.set_path_effects(_halo())
+    return (
+        [f"{layer.name}: {n_left:,} labels left out, for they would lie over others"]
+        if n_left
+        else []
+    )
+
+
+def _halo() -> list[Any]:
+    from matplotlib import patheffects
+
+    return [patheffects.withStroke(linewidth=2.2, foreground="#ffffff", alpha=0.9)]
+
+
+def _legend(figure: Figure, entries: Sequence[Any]) -> None:
+    """Write the legend beside the map; titles of classes have no sign."""
+    blank = Patch(facecolor="none", edgecolor="none")
+    handles = [blank if handle is None else handle for handle, _ in entries]
+    legend = figure.legend(
+        handles, [name for _, name in entries], loc="upper left", bbox_to_anchor=(0.765, 0.93),
+        frameon=False, fontsize=9, labelcolor=INK, handlelength=1.6, labelspacing=0.55,
+    )  # fmt: skip
+    for (handle, _), text in zip(entries, legend.get_texts(), strict=True):
+        if handle is None:
+            text.set_fontweight("bold")
+
+
+def _scale_bar(axes: Any, layer: Layer, extent: Extent) -> None:
+    """Draw a bar of a round length in metres, or map units; and which way north is, on degrees."""
+    ruler = ruler_for(layer.crs)
+    low, high = axes.get_xlim(), axes.get_ylim()
+    width = low[1] - low[0]
+    middle = (extent[1] + extent[3]) / 2
+    ends = np.array([[low[0], middle], [low[1], middle]])
+    metres = float(ruler.lengths(ends[:1], ends[1:])[0])
+    if not np.isfinite(metres) or metres <= 0:
+        return
+    wanted = metres / 5
+    power = 10 ** np.floor(np.log10(wanted))
+    round_length = float(max(k for k in (1, 2, 5, 10) if k * power <= wanted * 1.0001) * power)
+    drawn = round_length / metres * width
+    x, y = low[0] + 0.03 * width, high[0] + 0.035 * (high[1] - high[0])
+    tall = 0.007 * (high[1] - high[0])
+    for k, colour in enumerate((INK, "#ffffff", INK, "#ffffff")):
+        axes.add_artist(Rectangle((x + k * drawn / 4, y), drawn / 4, tall, facecolor=colour,
+                                 edgecolor=INK, linewidth=0.8, zorder=95))  # fmt: skip
+    if ruler.unit == "m":
+        words = f"{round_length / 1000:g} km" if round_length >= 1000 else f"{round_length:g} m"
+    else:
+        words = f"{round_length:g} units"
+    text = axes.text(x + drawn + 0.008 * width, y, words, fontsize=9, color=INK, zorder=95)
+    text.set_path_effects(_halo())
+
+
+def _north(axes: Any) -> None:
+    """Draw an arrow up: north of the map's grid."""
+    axes.annotate(
+        "N", xy=(0.965, 0.965), xytext=(0.965, 0.895), xycoords="axes fraction", ha="center",
+        va="center", fontsize=10, color=INK, zorder=95,
+        arrowprops={"arrowstyle": "-|>", "color": INK, "linewidth": 1.2},
+    ).set_path_effects(_halo())  # fmt: skip

@@ -1,0 +1,1 @@
+"""Recipe files: checked whole, put in order, run, and remembered."""
