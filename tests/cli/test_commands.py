@@ -544,7 +544,8 @@ class Program(InFolder):
     def test_the_docs_name_every_command_function_and_aggregate(self):
         docs = Path(__file__).parents[2] / "docs"
         pages = "".join(
-            (docs / f"{p}.md").read_text() for p in ("look", "derive", "attributes", "place")
+            (docs / f"{p}.md").read_text()
+            for p in ("look", "derive", "attributes", "place", "formats")
         )
         for name in COMMANDS:
             if name not in ("demo", "run"):
