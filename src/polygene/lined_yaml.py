@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
 import yaml
 
-from polygene.errors import FileError, SheetError
+from polygene.errors import FileError, SheetError, did_you_mean
 from polygene.formats.base import reason_of
 
 
@@ -80,3 +81,33 @@ def parse(text: str, path: Path) -> Lined:
     if not isinstance(found, Lined):
         raise SheetError(path, 1, "a mapping is wanted here, lines of the form name: value")
     return found
+
+
+class SheetReader:
+    """What reading a match sheet and a recipe share: sections, keys, mistakes with their line."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def fail(self, line: int | None, reason: str) -> SheetError:
+        return SheetError(self.path, line, reason)
+
+    def mapping(self, parent: Lined, key: str) -> Lined:
+        """Return the section below a key; an empty one if it is not there."""
+        value = parent.get(key)
+        if value is None:
+            return Lined()
+        if not isinstance(value, Lined):
+            raise self.fail(
+                parent.lines[key], f"{key!r} needs lines of the form name: value below it"
+            )
+        return value
+
+    def check_keys(self, found: Lined, keys: Iterable[str], known: Sequence[str], of: str) -> None:
+        """Refuse keys that are not known, with the nearest that is."""
+        for key in keys:
+            if key not in known:
+                raise self.fail(
+                    found.lines[key],
+                    f"{of} has no {key!r}{did_you_mean(key, known)} (it has {', '.join(known)})",
+                )

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
-from polygene.errors import FileError
+from polygene.errors import DataError, FileError
 from polygene.layer import Layer, LayerInfo
 
 
@@ -108,3 +108,19 @@ def _mode_of(target: Path) -> int:
 def reason_of(err: OSError) -> str:
     """Return the system's own words without number and path."""
     return (err.strerror or str(err)).lower()
+
+
+def only_one(path: Path, layers: Sequence[Layer], what: str) -> Layer:
+    """Return the one layer that a file of some format can hold.
+
+    Raises
+    ------
+    DataError
+        If there are several.
+    """
+    if len(layers) != 1:
+        raise DataError(
+            f"{path}: {what} holds one layer, and there are {len(layers)}; write to a folder or a "
+            "GeoPackage"
+        )
+    return layers[0]

@@ -14,9 +14,9 @@ import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from polygene.crs import label
-from polygene.errors import DataError, FileError, GeometryError
+from polygene.errors import FileError, GeometryError
 from polygene.formats.assemble import Chosen
-from polygene.formats.base import Reading, collecting_no_garbage, reason_of, replacing
+from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn
@@ -184,12 +184,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     FileError
         If it cannot be written.
     """
-    if len(layers) != 1:
-        raise DataError(
-            f"{path}: a table holds one layer, and there are {len(layers)}; write to a folder or a "
-            "GeoPackage"
-        )
-    layer = layers[0]
+    layer = only_one(path, layers, "a table")
     taken = {name.casefold() for name in layer.table.column_names}
     name = "wkt" if "wkt" not in taken else "geometry"
     texts = pa.array(_to_wkt(layer.geometry), pa.string())

@@ -13,8 +13,8 @@ import pyarrow.parquet as pq
 import pyproj
 
 from polygene import crs as crs_module
-from polygene.errors import DataError, FileError
-from polygene.formats.base import Reading, reason_of, replacing
+from polygene.errors import FileError
+from polygene.formats.base import Reading, only_one, reason_of, replacing
 from polygene.formats.columns import from_wkb, info_of, layers_of, named, to_wkb
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
@@ -218,12 +218,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     FileError
         If it cannot be written.
     """
-    if len(layers) != 1:
-        raise DataError(
-            f"{path}: a GeoParquet file holds one layer, and there are {len(layers)}; write to a "
-            "folder or a GeoPackage"
-        )
-    layer = layers[0]
+    layer = only_one(path, layers, "a GeoParquet file")
     taken = {name.casefold() for name in layer.table.column_names}
     geometry, box = (_free(name, taken) for name in ("geometry", "bbox"))
     bounds = layer.geometry.row_bounds()

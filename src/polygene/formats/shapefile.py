@@ -21,7 +21,7 @@ from polygene import crs as crs_module
 from polygene.arrays import I64Array, offsets_from
 from polygene.errors import DataError, FileError
 from polygene.formats.assemble import Chosen
-from polygene.formats.base import Reading, collecting_no_garbage, reason_of, replacing
+from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.nesting import nested
 from polygene.formats.winding import turned
@@ -239,12 +239,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     FileError
         If it cannot be written.
     """
-    if len(layers) != 1:
-        raise DataError(
-            f"{path}: a shapefile holds one layer, and there are {len(layers)}; write to a folder "
-            "or a GeoPackage"
-        )
-    layer, notes = layers[0], list[str]()
+    layer, notes = only_one(path, layers, "a shapefile"), list[str]()
     fields, columns = _fields(layer, notes)
     _check_size(path, layer, fields)
     endings = [".shx", ".dbf", ".cpg", ".prj"]

@@ -13,14 +13,13 @@ import yaml
 
 from polygene.errors import (
     ExpressionError,
-    SheetError,
     UsageError,
     did_you_mean,
     listed,
     nearest_first,
 )
 from polygene.layer import Layer
-from polygene.lined_yaml import Lined, load
+from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.table.casting import date_pattern
 from polygene.table.expression import Expression
 from polygene.table.likeness import Evidence, Profile, evidence, profile
@@ -140,15 +139,13 @@ def read_sheet(path: Path, layers: Sequence[Layer]) -> Sheet:
     return _Reader(path, {layer.name: layer for layer in layers}).sheet(load(path))
 
 
-class _Reader:
+class _Reader(SheetReader):
     def __init__(self, path: Path, layers: Mapping[str, Layer]) -> None:
-        self.path, self.layers = path, layers
-
-    def fail(self, line: int | None, reason: str) -> SheetError:
-        return SheetError(self.path, line, reason)
+        super().__init__(path)
+        self.layers = layers
 
     def sheet(self, found: Lined) -> Sheet:
-        self.check_keys(found, ("match sheet", "layers", "fields"), "a match sheet")
+        self.check_keys(found, found, ("match sheet", "layers", "fields"), "a match sheet")
         where = self.filters(found)
         given = self.mapping(found, "fields")
         if not given:
@@ -169,31 +166,13 @@ class _Reader:
         for name in given:
             self.check_layer(name, given.lines[name])
             settings = self.mapping(given, name)
-            self.check_keys(settings, ("where",), f"layer {name!r}")
+            self.check_keys(settings, settings, ("where",), f"layer {name!r}")
             if "where" in settings:
                 try:
                     where[name] = Expression(str(settings["where"]))
                 except ExpressionError as err:
                     raise self.fail(settings.lines["where"], str(err)) from err
         return where
-
-    def mapping(self, parent: Lined, key: str) -> Lined:
-        value = parent.get(key)
-        if value is None:
-            return Lined()
-        if not isinstance(value, Lined):
-            raise self.fail(
-                parent.lines[key], f"{key!r} needs lines of the form name: value below it"
-            )
-        return value
-
-    def check_keys(self, found: Lined, known: Sequence[str], of: str) -> None:
-        for key in found:
-            if key not in known:
-                raise self.fail(
-                    found.lines[key],
-                    f"{of} has no {key!r}{did_you_mean(key, known)} (it has {', '.join(known)})",
-                )
 
     def check_layer(self, name: str, line: int) -> None:
         if name not in self.layers:
@@ -204,7 +183,7 @@ class _Reader:
             )
 
     def target(self, name: str, found: Lined) -> TargetField:
-        self.check_keys(found, _FIELD_KEYS, f"field {name!r}")
+        self.check_keys(found, found, _FIELD_KEYS, f"field {name!r}")
         given_loss = found.get("on-loss", "stop")
         on_loss = "null" if given_loss is None else str(given_loss)  # YAML has a null of its own
         if on_loss not in ON_LOSS:
@@ -244,7 +223,7 @@ class _Reader:
             if not isinstance(given, str):
                 raise self.fail(line, f"{given!r} is no field of layer {layer!r}")
             return Source((self.field(layer, given, line),), line=line)
-        self.check_keys(given, _SOURCE_KEYS, "a source")
+        self.check_keys(given, given, _SOURCE_KEYS, "a source")
         ways = [key for key in ("field", "join", "constant") if key in given]
         if len(ways) != 1:
             raise self.fail(line, "give one of field, join and constant")

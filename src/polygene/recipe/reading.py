@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from polygene.errors import SheetError, did_you_mean
-from polygene.lined_yaml import Lined, load
+from polygene.errors import did_you_mean
+from polygene.lined_yaml import Lined, SheetReader, load
 
 _KEYS = ("title", "parameters", "inputs", "steps", "outputs")
 _REFERENCE = re.compile(r"\$\{(\w+)\}")
@@ -78,18 +78,16 @@ def read_recipe(
     return _Reader(path, commands, given).recipe(load(path))
 
 
-class _Reader:
+class _Reader(SheetReader):
     def __init__(
         self, path: Path, commands: Mapping[str, Mapping[str, Option]], given: Mapping[str, str]
     ) -> None:
-        self.path, self.commands, self.given = path, commands, given
+        super().__init__(path)
+        self.commands, self.given = commands, given
         self.parameters: dict[str, str] = {}
 
-    def fail(self, line: int | None, reason: str) -> SheetError:
-        return SheetError(self.path, line, reason)
-
     def recipe(self, found: Lined) -> Recipe:
-        self.check(found, found, _KEYS, "a recipe")
+        self.check_keys(found, found, _KEYS, "a recipe")
         self.parameters = {k: str(v) for k, v in self.mapping(found, "parameters").items()}
         for name, value in self.given.items():
             if name not in self.parameters:
@@ -112,24 +110,6 @@ class _Reader:
             n for n in inputs if n not in used
         ]
         return Recipe(self.path, str(found.get("title", "")), inputs, ordered, outputs, unused)
-
-    def mapping(self, parent: Lined, key: str) -> Lined:
-        value = parent.get(key)
-        if value is None:
-            return Lined()
-        if not isinstance(value, Lined):
-            raise self.fail(
-                parent.lines[key], f"{key!r} needs lines of the form name: value below it"
-            )
-        return value
-
-    def check(self, found: Lined, keys: Any, known: Sequence[str], of: str) -> None:
-        for key in keys:
-            if key not in known:
-                raise self.fail(
-                    found.lines[key],
-                    f"{of} has no {key!r}{did_you_mean(key, known)} (it has {', '.join(known)})",
-                )
 
     def text(self, value: Any, line: int) -> str:
         """Return a value as text, parameters filled in."""
@@ -179,7 +159,7 @@ class _Reader:
                 f"{did_you_mean(command, list(self.commands))} (there are {', '.join(self.commands)})",
             )
         options = self.commands[command]
-        self.check(item, rest, [*options, "as", "expect"], f"{command}")
+        self.check_keys(item, rest, [*options, "as", "expect"], f"{command}")
         names = item[command] if isinstance(item[command], list) else [item[command]]
         names = tuple(self.text(n, line) for n in names)
         given: dict[str, Any] = {}

@@ -14,7 +14,7 @@ from polygene import crs as crs_module
 from polygene.arrays import F64Array, owners
 from polygene.errors import DataError
 from polygene.formats import moments
-from polygene.formats.base import collecting_no_garbage, replacing
+from polygene.formats.base import collecting_no_garbage, only_one, replacing
 from polygene.formats.winding import turned
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
@@ -52,12 +52,7 @@ def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[list[str], Iterator[
     DataError
         If there are several layers, or it has no CRS.
     """
-    if len(layers) != 1:
-        raise DataError(
-            f"{path}: a GeoJSON file holds one layer, and there are {len(layers)}; write to a "
-            "folder or a GeoPackage"
-        )
-    layer, notes = _to_degrees(layers[0])
+    layer, notes = _to_degrees(only_one(path, layers, "a GeoJSON file"))
     geometry = turned(layer.geometry, outer_is_counter_clockwise=True)  # section 3.1.6
     if geometry.m is not None:
         notes.append(f"{layer.name}: M values dropped, GeoJSON has no place for them")
