@@ -13,9 +13,10 @@ from polygene import crs
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
 from polygene.ops.join import chosen_by_place, join, partners, relation_counts
-from polygene.ops.relations import RELATIONS, has_meaning, holds, related
+from polygene.ops.relations import related
 from polygene.plane.grid import Grid
 from polygene.plane.relating import relate
+from polygene.plane.relations import RELATIONS, has_meaning, holds
 from tests.support import generators as make
 
 SIDE = 5  # of the lattice; cells are counted at twice its coordinates

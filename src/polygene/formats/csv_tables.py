@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import orjson
@@ -15,6 +14,7 @@ import pyarrow.csv as pacsv
 
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError
+from polygene.formats import wkt
 from polygene.formats.assemble import Chosen
 from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
@@ -29,11 +29,6 @@ HOLDS_MANY = False
 _WKT_NAMES = ("wkt", "geometry", "geom", "shape", "the_geom")
 _PAIRS = (("x", "y"), ("longitude", "latitude"), ("lon", "lat"), ("lng", "lat"), ("long", "lat"),
           ("easting", "northing"), ("east", "north"))  # fmt: skip
-_KINDS = {name.upper(): name for name in ("Point", "MultiPoint", "LineString", "MultiLineString",
-                                          "Polygon", "MultiPolygon")}  # fmt: skip
-_WKT = re.compile(
-    r"\s*(?:SRID=\d+;)?\s*([A-Za-z]+)\s*(ZM|Z|M)?\s*(EMPTY\s*$|\(.*\)\s*$)", re.S | re.I
-)
 
 
 def is_like(head: bytes) -> bool:
@@ -141,37 +136,13 @@ def _from_wkt(texts: list[str | None], path: Path) -> list[Chosen]:
         geometry = None
         if text is not None:
             try:
-                geometry = _geometry(text)
+                geometry = wkt.parsed(text)
             except (ValueError, orjson.JSONDecodeError) as err:
                 raise GeometryError(
                     str(path), f"row {row + 1}", f"{text[:40]!r} is no WKT that is known", ADVICE
                 ) from err
         features.append({"type": "Feature", "geometry": geometry})
     return reading.geometries_of(features, path)
-
-
-def _geometry(text: str) -> dict[str, Any]:
-    match = _WKT.fullmatch(text)
-    if match is None or match[1].upper() not in _KINDS:
-        raise ValueError(text)
-    kind = _KINDS[match[1].upper()]
-    if match[3].upper().startswith("EMPTY"):
-        return {"type": kind, "coordinates": []}
-    body = match[3]
-    if kind == "MultiPoint":
-        body = re.sub(r"\(\s*([^()]+?)\s*\)", r"\1", body[body.index("(") + 1 : body.rindex(")")])
-        body = f"({body})"
-    if match[2] and match[2].upper() == "M":
-        raise ValueError("M alone")
-    lists = re.sub(r"[^(),]+", lambda m: _numbers(m[0]), body)
-    coordinates = orjson.loads(lists.replace("(", "[").replace(")", "]"))
-    return {"type": kind, "coordinates": coordinates[0] if kind == "Point" else coordinates}
-
-
-def _numbers(text: str) -> str:
-    if not text.strip():
-        return ""
-    return "[" + ",".join(repr(float(v)) for v in text.split()[:3]) + "]"
 
 
 def write(path: Path, layers: Sequence[Layer]) -> list[str]:

@@ -17,11 +17,12 @@ from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.relations import RELATIONS, check_relation, holds, matches, related
+from polygene.ops.relations import check_relation, related
 from polygene.ops.subset import with_fields
 from polygene.ops.summary import NamedRows
 from polygene.plane.distances import nearest_rows
 from polygene.plane.grid import Grid
+from polygene.plane.relations import RELATIONS, has_meaning, holds, matches
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Groups, Take, aggregate
 
@@ -405,8 +406,6 @@ class RelationCounts:
 
 def relation_counts(layer: Layer, other: Layer, precision: float | None = None) -> RelationCounts:
     """Count, in one pass, what each relation that has a meaning for the two layers would select."""
-    from polygene.ops.relations import has_meaning
-
     pairs = related(layer, other, precision)
     families = (layer.geometry.family, other.geometry.family)
     selected = {}

@@ -12,12 +12,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.errors import ExpressionError, UsageError, did_you_mean, listed, nearest_first
+from polygene.table import spatial
 from polygene.table.casting import recast
 from polygene.table.functions import COUNTED, FUNCTIONS, GEOMETRY_FUNCTIONS, Function
 from polygene.table.temporal import MOMENT, RELATIONS, Span, open_end
 from polygene.table.types import kind_of
 
 if TYPE_CHECKING:
+    from polygene.geometry import GeometryColumn
     from polygene.layer import Layer
 
 
@@ -240,8 +242,12 @@ class Evaluator:
             return self._interval(tree)
         if key in RELATIONS:
             return self._temporal(tree, key)
+        if key in spatial.FUNCTIONS:
+            return self._spatial(tree, key)
         if key not in FUNCTIONS:
-            known = sorted([*FUNCTIONS, *GEOMETRY_FUNCTIONS, "interval", *RELATIONS])
+            known = sorted(
+                [*FUNCTIONS, *GEOMETRY_FUNCTIONS, "interval", *RELATIONS, *spatial.FUNCTIONS]
+            )
             raise self._refuse(
                 tree,
                 f"there is no function {name!r}{did_you_mean(key, known)} (there are "
@@ -296,6 +302,50 @@ class Evaluator:
             raise self._refuse(tree, f"{name.upper()} takes two dates, times or intervals")
         one, other = map(self._span, children)
         return Value(RELATIONS[name](one, other), "boolean")
+
+    def _spatial(self, tree: lark.Tree, name: str) -> Value:
+        children = tree.children[1:]
+        if len(children) != 2:
+            raise self._refuse(
+                tree, f"{name.upper()} takes the geometry and one that is written out"
+            )
+        literals = [self._literal(child) for child in children]
+        if (literals[0] is None) == (literals[1] is None):
+            raise self._refuse(
+                tree,
+                f"{name.upper()} takes the feature's geometry, by any name as in geom, and one that is "
+                "written out: POINT(...), POLYGON((...)) or BBOX(x, y, x, y)",
+            )
+        relation = spatial.FUNCTIONS[name]
+        if literals[0] is not None:
+            relation = spatial.TURNED.get(relation, relation)
+        literal = literals[0] if literals[0] is not None else literals[1]
+        assert literal is not None
+        rows = spatial.related_rows(self.layer, literal, relation)
+        return Value(pa.chunked_array([pa.array(rows)]), "boolean")
+
+    def _literal(self, tree: lark.Tree) -> GeometryColumn | None:
+        """Return a geometry that is written out; None for the features' own."""
+        if tree.data == "wkt":
+            from polygene.formats import wkt
+
+            try:
+                return wkt.column_of(str(tree.children[0]))
+            except (ValueError, TypeError) as err:
+                raise self._refuse(tree, "it is no geometry that is known") from err
+        if tree.data == "call" and str(tree.children[0]).lower() == "bbox":
+            sides = [self.value_of(child) for child in tree.children[1:]]
+            if len(sides) != 4 or any(not isinstance(v.data, pa.Scalar) for v in sides):
+                raise self._refuse(
+                    tree, "BBOX takes four numbers: x and y minimum, x and y maximum"
+                )
+            return spatial.box(*(float(v.data.as_py()) for v in sides))
+        if tree.data == "field":
+            return None
+        raise self._refuse(tree, "a geometry is needed here")
+
+    def _wkt(self, tree: lark.Tree) -> Value:
+        raise self._refuse(tree, "a geometry stands only in spatial functions, as S_INTERSECTS")
 
     def _arguments(
         self, tree: lark.Tree, name: str, function: Function, values: list[Value]
