@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 import unittest
+import warnings
 from dataclasses import replace
 from pathlib import Path
 
@@ -273,6 +274,11 @@ class Reprojecting(unittest.TestCase):
         np.testing.assert_allclose(back.xy[:, 1], 50, atol=1e-6)
         self.assertTrue((np.diff(back.xy[:, 0]) > 0).all())
         self.assertEqual(reproject(given, crs.parse("EPSG:2154")).summary.outside.count, 1)
+        beyond = replace(given, geometry=make.lines([[np.array([(0.0, 50.0), (0.0, 500.0)])]]))
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            with self.assertRaisesRegex(DataError, "no place in"):
+                reproject(beyond, target, tolerance=10.0)
         with self.assertRaisesRegex(DataError, "has no CRS"):
             reproject(replace(given, crs=None), target)
 

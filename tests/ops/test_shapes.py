@@ -147,6 +147,9 @@ class Buffer(unittest.TestCase):
         self.assertEqual(grouped.table["kind"].to_pylist(), ["a", "b"])
         each = buffer(layer, np.array([1.0, np.nan] * 6))
         self.assertEqual((each.layer.n_rows, each.summary.skipped.count), (6, 6))
+        bare = buffer(layer.take(np.zeros(0, np.int64)), [5.0, 10.0], bands=True)
+        self.assertEqual((bare.layer.n_rows, bare.summary.distances), (0, [5.0, 10.0]))
+        self.assertIn("distance", bare.layer.table.column_names)
         with self.assertRaises(UsageError):
             buffer(layer, [10.0, 5.0])
         with self.assertRaisesRegex(DataError, "row 1: a negative distance shrinks polygons"):

@@ -111,9 +111,14 @@ def buffer(
         pieces = [pieces[0], *(
             work.between(large, small) for small, large in zip(pieces[:-1], pieces[1:], strict=True)
         )]  # fmt: skip
+    given = None if isinstance(distance, np.ndarray) else _numbers(distance)
     return _result(
-        layer, rings, pieces, groups, mended, work, single_parts, isinstance(distance, list)
+        layer, rings, given, pieces, groups, mended, work, single_parts, isinstance(distance, list)
     )
+
+
+def _numbers(distance: float | Sequence[float]) -> list[float]:
+    return [float(d) for d in (distance if isinstance(distance, Sequence) else [distance])]
 
 
 def _rings(layer: Layer, distance: float | F64Array | Sequence[float]) -> list[F64Array]:
@@ -121,10 +126,10 @@ def _rings(layer: Layer, distance: float | F64Array | Sequence[float]) -> list[F
     if isinstance(distance, np.ndarray):
         rings = [distance.astype(np.float64)]
     else:
-        several = list(distance) if isinstance(distance, Sequence) else [distance]
+        several = _numbers(distance)
         if any(b <= a for a, b in zip(several[:-1], several[1:], strict=True)):
             raise UsageError("rings need rising distances, as in 50m,100m,200m")
-        rings = [np.full(layer.n_rows, float(d)) for d in several]
+        rings = [np.full(layer.n_rows, d) for d in several]
     if layer.geometry.family != Family.POLYGONS:
         for d in rings:
             wrong = np.flatnonzero(d < 0)
@@ -302,9 +307,16 @@ class _LocalPlanes:
         return column.with_xy(np.stack([lon, np.asarray(lat)], axis=1) / self.factor)
 
 
+def _range(distance: F64Array) -> list[float]:
+    """Return the least and the greatest distance of rows, one if all are equal."""
+    known = distance[np.isfinite(distance)]
+    return sorted({float(known.min()), float(known.max())}) if len(known) else []
+
+
 def _result(
     layer: Layer,
     rings: list[F64Array],
+    given: list[float] | None,
     pieces: list[GeometryColumn],
     groups: Groups | None,
     mended: BoolArray,
@@ -320,13 +332,13 @@ def _result(
         found = agreed(layer.table, groups, [])
         base, disagreements = found.table, found.disagreements
     vanished = np.zeros(layer.n_rows, bool)
-    for d, column in zip(rings, pieces, strict=True):
+    for i, column in enumerate(pieces):
         kept = np.flatnonzero(~column.is_empty)
         if groups is None:
             vanished |= column.is_empty & ~skipped
         table = base.take(pa.array(kept)) if base.num_columns else base
-        if has_rings:
-            table = _with_distance(table, float(d[0]), len(kept), layer.name)
+        if has_rings and given is not None:
+            table = _with_distance(table, given[i], len(kept), layer.name)
         columns.append(column.take(kept))
         tables.append(table)
     column = concatenate(columns)
@@ -349,12 +361,7 @@ def _result(
     if single_parts:
         result = to_single_parts(result)
     ruler = ruler_for(layer.crs)
-    known = [d[np.isfinite(d)] for d in rings]
-    distances = (
-        [float(d[0]) for d in rings if len(d)]
-        if all(len(k) == 0 or (k == k[0]).all() for k in known)
-        else [float(known[0].min()), float(known[0].max())]
-    )
+    distances = given if given is not None else _range(rings[0])
     return BufferResult(
         result,
         BufferSummary(

@@ -117,7 +117,9 @@ def _densified(
         start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
         a, b = column.xy[start], column.xy[start + 1]
         ends = there(column.xy)
-        off = there((a + b) / 2) - (ends[start] + ends[start + 1]) / 2
+        middle = there((a + b) / 2)
+        with np.errstate(invalid="ignore"):  # what has no place there is told of afterwards
+            off = middle - (ends[start] + ends[start + 1]) / 2
         long = start[np.hypot(*off.T) > tolerance]
         if len(long) == 0:
             return column
