@@ -168,6 +168,13 @@ class ByPlace(WithSample):
         )
         self.assertEqual(n, wanted[0][0])
         self.assertAlmostEqual(tonnes, wanted[0][1])
+        done = self.run_polygene(
+            "join", "tolva.gpkg#sectors", "--with", "tolva.gpkg#buoys", "-o", "x.gpkg",
+            "--take", "tonnes = sum(tonnes)", "--pairs",
+        )  # fmt: skip
+        self.assertEqual(done.code, 2)
+        self.assertIn("give one of pairs, single and take", done.words)
+        self.assertFalse((self.folder / "x.gpkg").exists())
 
     def test_nearest_slipway_to_each_buoy_with_lines_to_it(self):
         done = self.run_polygene(

@@ -134,8 +134,11 @@ def join(
     ExpressionError
         If an aggregate does not fit.
     """
-    if sum((pairs, single is not None, bool(take))) > 1 and not (pairs and not take and not single):
-        raise UsageError("pairs, single and take exclude each other")
+    if sum((pairs, single is not None, bool(take))) > 1:
+        raise UsageError(
+            "give one of pairs, single and take: pairs and single carry the fields of OTHER across, "
+            "or those that keep names; take aggregates them"
+        )
     progress.stage(f"joining {layer.name} with {other.name}")
     found = partners(layer, other, relation, count=count, within=within, precision=precision)
     other = with_fields(other, keep, drop)
