@@ -121,6 +121,10 @@ class Measure(unittest.TestCase):
             result.layer.table["perimeter_km"], row_lengths(layer.geometry) / 1e3
         )
         self.assertEqual(result.summary.totals[0].changed, 6)
+        self.assertEqual(result.summary.invalid.count, 0)
+        bow = make.square(0, 0, 10)[[0, 2, 1, 3, 0]]
+        crossed = make.layer("bow", make.polygons([[[make.square(20, 0, 10)]], [[bow]]]))
+        self.assertEqual(measure(crossed, [Wanted("area")]).summary.invalid.first, ["row 2"])
         with self.assertRaisesRegex(DataError, "have no length"):
             measure(layer, [Wanted("length", "m")])
         with self.assertRaisesRegex(UsageError, "no unit of area"):

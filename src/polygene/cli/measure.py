@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, show
+from polygene.cli import each, overlay, show
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
@@ -88,7 +88,14 @@ def _print(summary: MeasureSummary) -> list[str]:
             words += f"; {total.changed:,} of the stored values were off"
         show.line("measure", words, err)
     show.line("fields", ", ".join(summary.columns), err)
+    notes = []
     if summary.without_geometry:
         n = show.counted(summary.without_geometry, "feature")
-        return [f"{summary.name}: {n} without geometry, null there"]
-    return []
+        notes.append(f"{summary.name}: {n} without geometry, null there")
+    if summary.invalid.count:
+        n = show.counted(summary.invalid.count, "invalid feature")
+        notes.append(
+            f"{summary.name}: {n}, measured by the direction of rings, which may not be what is "
+            f"covered: {overlay.named(summary.invalid)}; mend first"
+        )
+    return notes

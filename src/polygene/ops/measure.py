@@ -13,7 +13,9 @@ from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import PlaneRuler, ruler_for
+from polygene.ops.summary import NamedRows
 from polygene.places import centroids, inside_points
+from polygene.plane.validity import invalid_rows
 from polygene.table.functions import COUNTED, GEOMETRY_FUNCTIONS
 
 _FAMILY = {"area": Family.POLYGONS, "perimeter": Family.POLYGONS, "length": Family.LINES}
@@ -46,13 +48,19 @@ class Total:
 
 @dataclass(frozen=True)
 class MeasureSummary:
+    """What was measured.
+
+    invalid : polygons whose rings cross or lie wrongly: their area is the sum of their rings' by
+        direction, which need not be what they cover
+    """
+
     name: str
     features: int
     without_geometry: int
     method: str
     columns: list[str]
     totals: list[Total]
-    notes: list[str]
+    invalid: NamedRows
 
 
 @dataclass(frozen=True)
@@ -100,9 +108,21 @@ def measure(layer: Layer, wanted: Sequence[Wanted]) -> MeasureResult:
     return MeasureResult(
         replace(layer, table=table),
         MeasureSummary(
-            layer.name, layer.n_rows, int(is_none.sum()), method, list(columns), totals, []
+            layer.name,
+            layer.n_rows,
+            int(is_none.sum()),
+            method,
+            list(columns),
+            totals,
+            _invalid(layer, wanted),
         ),
     )
+
+
+def _invalid(layer: Layer, wanted: Sequence[Wanted]) -> NamedRows:
+    if layer.geometry.family != Family.POLYGONS or all(w.measure != "area" for w in wanted):
+        return NamedRows()
+    return NamedRows.of(layer, invalid_rows(layer.geometry))
 
 
 def _of_function(layer: Layer, item: Wanted) -> tuple[str, np.ndarray, Total]:
