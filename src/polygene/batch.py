@@ -17,8 +17,10 @@ from polygene import crs as crs_module
 from polygene.errors import DataError, FileError, UsageError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
+from polygene.formats.base import Reading
 from polygene.formats.destination import OnExisting, Target
 from polygene.formats.registry import ENDINGS
+from polygene.formats.wanted import Wanted
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.ops.mend import valid_only
@@ -70,13 +72,20 @@ class Results(list[Done[R]], Generic[R]):
 class Choice:
     """How layers are taken from their files.
 
-    where : a filter; crs : the one of those that state none; invalid : what becomes of invalid
-    polygons, ``mend`` (operations read them by its rule), ``stop`` or ``skip``
+    where : a filter; box : a rectangle that the operation keeps to, so that a reader may
+    crs : the one of those that state none
+    invalid : what becomes of invalid polygons, ``mend`` (operations read them by its rule),
+    ``stop`` or ``skip``
     """
 
     where: Expression | None = None
     crs: pyproj.CRS | None = None
     invalid: str = "mend"
+    box: Extent | None = None
+
+    def read(self, ref: LayerRef) -> Reading:
+        """Read a layer, or what a format lets one read of it when only some is wanted."""
+        return address.read(ref, Wanted(self.box, self.where))
 
     def of(self, layer: Layer) -> Layer:
         if layer.crs is None and self.crs is not None:
@@ -116,7 +125,7 @@ def run(
         progress.stage(f"reading {ref.words}")
         began = time.monotonic()
         try:
-            reading = address.read(ref)
+            reading = choice.read(ref)
             notes = list(reading.notes)
             for layer in reading.layers:
                 result, more = operation(choice.of(layer))
@@ -221,7 +230,7 @@ def read_one(
         names = ", ".join(ref.words for ref in refs[:5])
         raise UsageError(f"{role} must be one layer, and {text!r} stands for {len(refs)}: {names}")
     progress.stage(f"reading {refs[0].words}")
-    reading = address.read(refs[0])
+    reading = choice.read(refs[0])
     if len(reading.layers) > 1:
         kinds = " and ".join(layer.geometry.family.words for layer in reading.layers)
         raise DataError(f"{role}, {text}, holds {kinds} together; convert it first to part them")
@@ -245,7 +254,7 @@ def read_alike(
     notes: list[str] = []
     for ref in refs:
         progress.stage(f"reading {ref.words}")
-        reading = address.read(ref)
+        reading = choice.read(ref)
         notes += reading.notes
         for found in reading.layers:
             layer = choice.of(found)
@@ -285,7 +294,7 @@ def read_all(inputs: Sequence[str], choice: Choice) -> tuple[list[Layer], list[s
         If one cannot be read.
     """
     refs = list(dict.fromkeys(ref for text in inputs for ref in address.resolve(text)))
-    readings = [address.read(ref) for ref in refs]
+    readings = [choice.read(ref) for ref in refs]
     layers = [choice.of(layer) for reading in readings for layer in reading.layers]
     return layers, [note for reading in readings for note in reading.notes]
 
@@ -342,7 +351,7 @@ def read_other(
         names = ", ".join(ref.words for ref in refs[:5])
         raise UsageError(f"OTHER must be one layer, and {text!r} stands for {len(refs)}: {names}")
     progress.stage(f"reading {refs[0].words}")
-    reading = address.read(refs[0])
+    reading = choice.read(refs[0])
     layers = reading.layers
     if len(layers) > 1:
         layers = [layer for layer in layers if layer.geometry.family == Family.POLYGONS]

@@ -53,11 +53,12 @@ def run(
     stop_at_first: bool,
     as_json: bool,
     quiet: bool,
+    box: Any = None,
 ) -> None:
     """Work on every input, write the results, and say what was done.
 
     ``operation`` gives back a result with ``layer`` and ``summary``; ``prints`` words a summary and
-    returns the notes there are.
+    returns the notes there are. Features outside ``box`` need not be read.
     """
     existing = options.on_existing(replace, next_)
     from polygene import batch
@@ -67,7 +68,7 @@ def run(
     with show.progress(quiet) as progress:
         done: Results[Any] = batch.run(
             inputs, lambda layer: (operation(layer, progress), []), out,
-            choice=batch.Choice(where, parse(crs) if crs else None, invalid),
+            choice=batch.Choice(where, parse(crs) if crs else None, invalid, box),
             on_existing=existing, stops_at_first=stop_at_first, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began

@@ -11,8 +11,6 @@ from polygene.cli import options, show
 from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     from polygene.layer import LayerInfo
 
 
@@ -28,37 +26,40 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
     Example:
       polygene layers tolva.gpkg
     """
-    from polygene.formats.address import files_of
+    from polygene.formats import packed
+    from polygene.formats.address import files_of, members
     from polygene.formats.registry import readable_format
 
     found, failed = [], []
     paths = list(dict.fromkeys(path for text in files for path in files_of(text)))
     for path in paths:
         try:
-            source = readable_format(path)
-            found.append((path, source.NAME, source.list_layers(path)))
+            with packed.own_names():
+                for file in members(path):
+                    source = readable_format(file)
+                    found.append((packed.shown(file), source.NAME, source.list_layers(file)))
         except PolygeneError as err:
             if len(paths) == 1:
                 raise
             failed.append(str(err))
     if as_json:
-        show.json([_facts(path, name, infos) for path, name, infos in found])
+        show.json([_facts(*one) for one in found])
     else:
-        for k, (path, name, infos) in enumerate(found):
+        for k, (words, name, infos) in enumerate(found):
             if k:
                 click.echo()
-            _print(path, name, infos)
+            _print(words, name, infos)
     for reason in failed:
         show.line("failed", reason, sys.stderr)
     if failed:
         sys.exit(1)
 
 
-def _facts(path: Path, name: str, infos: list[LayerInfo]) -> dict[str, object]:
+def _facts(path: str, name: str, infos: list[LayerInfo]) -> dict[str, object]:
     from polygene.crs import label
 
     return {
-        "file": str(path),
+        "file": path,
         "format": name,
         "layers": [
             {
@@ -76,11 +77,11 @@ def _facts(path: Path, name: str, infos: list[LayerInfo]) -> dict[str, object]:
     }
 
 
-def _print(path: Path, name: str, infos: list[LayerInfo]) -> None:
+def _print(path: str, name: str, infos: list[LayerInfo]) -> None:
     from polygene.crs import label
 
     count = show.counted(len(infos), "layer")
-    show.title(str(path), f"{name}, {count}")
+    show.title(path, f"{name}, {count}")
     systems = list(dict.fromkeys(label(info.crs) for info in infos))
     is_shared = len(systems) == 1
     head = ["layer", "geometry", "features", "fields", "extent"]

@@ -64,6 +64,14 @@ class ExpressionType(click.ParamType):
             self.fail(str(err), param, ctx)
 
 
+def _one_on_standard_output(ctx: click.Context, param: click.Parameter, value: Any) -> Any:
+    """Refuse a layer and a summary both on standard output; asked for whichever comes last."""
+    own = {**ctx.params, param.name: value}
+    if own.get("out") == "-" and own.get("as_json"):
+        raise click.UsageError("-o - writes the layer to standard output, where --json writes too")
+    return value
+
+
 inputs = click.argument("inputs", metavar="INPUT...", nargs=-1, required=True)
 with_ = click.option("--with", "with_", metavar="OTHER", help="The layer it is worked on with.")
 with_required = click.option(
@@ -86,12 +94,13 @@ box = click.option(
     "--box", type=BoxType(), help="A rectangle in the CRS of INPUT instead of OTHER."
 )
 out = click.option(
-    "-o", "--out", required=True, metavar="DESTINATION",
-    help="File, file#layer, folder/, or a pattern: 'out.gpkg#{name}_park'.",
+    "-o", "--out", required=True, metavar="DESTINATION", callback=_one_on_standard_output,
+    help="File, file#layer, folder/, or a pattern: 'out.gpkg#{name}_park'; - is standard output.",
 )  # fmt: skip
 out_optional = click.option(
-    "-o", "--out", metavar="DESTINATION", help="File, file#layer, folder/, or a pattern."
-)
+    "-o", "--out", metavar="DESTINATION", callback=_one_on_standard_output,
+    help="File, file#layer, folder/, or a pattern.",
+)  # fmt: skip
 replace = click.option("--replace", is_flag=True, help="Overwrite results that exist.")
 next_ = click.option(
     "--next", "next_", is_flag=True, help="Write the next free number, as in zones_2."
@@ -129,7 +138,10 @@ keep_dump = click.option(
 stop_at_first = click.option(
     "--stop-at-first", is_flag=True, help="Of several inputs: let the first that fails stop all."
 )
-json = click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON.")
+json = click.option(
+    "--json", "as_json", is_flag=True, callback=_one_on_standard_output,
+    help="Print the summary as JSON.",
+)  # fmt: skip
 quiet = click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors.")
 
 

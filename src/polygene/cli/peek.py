@@ -60,12 +60,14 @@ def peek(
       polygene peek tolva.gpkg#sectors --sort depth_max --rows 3
     """
     from polygene.formats import address as addresses
+    from polygene.formats.packed import shown
+    from polygene.formats.wanted import Wanted
     from polygene.ops.subset import where as chosen
 
     refs = addresses.resolve(address)
     if len(refs) > 1:
         raise UsageError(f"{address!r} stands for {len(refs)} layers; peek shows one")
-    reading = addresses.read(refs[0])
+    reading = addresses.read(refs[0], Wanted(where=where))
     facts = []
     for layer in reading.layers:
         if where is not None:
@@ -76,7 +78,7 @@ def peek(
             layer.check_field(sort)
         facts.append(_facts(layer, rows, sort, descending, distinct))
         if not as_json:
-            _print(str(refs[0].path), layer, facts[-1], sort)
+            _print(shown(refs[0].path), layer, facts[-1], sort)
     if as_json:
         show.json(facts if len(facts) > 1 else facts[0])
         return

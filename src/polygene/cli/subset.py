@@ -98,7 +98,7 @@ def subset(
             keep=options.names_of(keep), drop=options.names_of(drop),
         )  # fmt: skip
 
-    each.run("subset", work, _print, out=str(out), **options_)
+    each.run("subset", work, _print, out=str(out), box=box, **options_)
 
 
 def _compare_relations(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import fnmatch
 import glob
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, cast
 
 from polygene.errors import (
     DataError,
@@ -15,8 +15,10 @@ from polygene.errors import (
     listed,
     nearest_first,
 )
-from polygene.formats.base import Reading
+from polygene.formats import packed
+from polygene.formats.base import PartReader, Reading
 from polygene.formats.registry import ENDINGS, readable_format
+from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family
 
 _WILD = "*?["
@@ -32,7 +34,7 @@ class LayerRef(NamedTuple):
     @property
     def words(self) -> str:
         """The address that names it."""
-        return f"{self.path}#{self.name}"
+        return f"{packed.shown(self.path)}#{self.name}"
 
 
 def split(address: str) -> tuple[str, str | None]:
@@ -53,8 +55,10 @@ def files_of(address: str) -> list[Path]:
     """
     path, _ = split(address)
     place = Path(path)
+    if path == packed.PIPE:
+        return [packed.standard_input()]
     if place.is_dir():
-        found = sorted(p for p in place.iterdir() if p.suffix.lower() in ENDINGS)
+        found = sorted(p for p in place.iterdir() if packed.may_hold_layers(p))
         if not found:
             raise FileError(f"{place} holds no files of a known format ({listed(list(ENDINGS))})")
         return found
@@ -72,7 +76,7 @@ def _missing(place: Path) -> str:
     folder = place.parent
     if not folder.is_dir():
         return f"there is no file {place}: there is no folder {folder}"
-    names = [p.name for p in folder.iterdir() if p.suffix.lower() in ENDINGS]
+    names = [p.name for p in folder.iterdir() if packed.may_hold_layers(p)]
     return f"there is no file {place}{did_you_mean(place.name, sorted(names))}"
 
 
@@ -92,28 +96,43 @@ def resolve(address: str) -> list[LayerRef]:
     refs: list[LayerRef] = []
     for path in files:
         try:
-            refs += _layers_in(path, fragment, is_one)
+            with packed.own_names():
+                refs += _layers_in(path, fragment, is_one)
         except (FileError, DataError):
             if is_one:
                 raise
             refs.append(LayerRef(path, path.stem))  # it will say why when it is read
     if not refs:
-        names = [name for path in files for name in readable_format(path).layer_names(path)]
+        names = [ref.name for path in files for ref in _layers_in(path, "*", False)]
         raise UnknownLayerError(fragment or "*", address, names)
     return refs
 
 
+def members(path: Path) -> list[Path]:
+    """Return the files that hold the layers of one: itself, or those packed in it."""
+    return packed.members(path) if packed.is_packed(path) else [path]
+
+
 def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]:
+    if packed.is_packed(path):
+        inside = members(path)
+        if len(inside) == 1:
+            return _layers_in(inside[0], fragment, is_one)
+        wanted = "*" if fragment is None else fragment
+        found = [ref for file in inside for ref in _layers_in(file, wanted, False)]
+        if is_one and (fragment is None or not found):
+            names = [ref.name for file in inside for ref in _layers_in(file, "*", False)]
+            if fragment is None:
+                raise _several(packed.shown(path), names)
+            raise UnknownLayerError(fragment, str(path), nearest_first(fragment, names))
+        return found
     source = readable_format(path)
     if not source.HOLDS_MANY and fragment in (None, "*"):
         return [LayerRef(path, path.stem)]
     names = source.layer_names(path)
     if fragment is None:
         if is_one and len(names) > 1:
-            raise DataError(
-                f"{path} holds {len(names)} layers; say which: {path}#{names[0]}, or #* for all\n"
-                f"  its layers: {listed(names)}"
-            )
+            raise _several(packed.shown(path), names)
         if is_one and not names:
             raise DataError(f"{path} holds no layer with geometry")
         return [LayerRef(path, name) for name in names]
@@ -130,14 +149,31 @@ def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]
     return []
 
 
-def read(ref: LayerRef) -> Reading:
-    """Read a layer; several come back if its geometry has mixed dimensions."""
-    reading = readable_format(ref.path).read(ref.path, ref.name)
+def _several(path: str, names: list[str]) -> DataError:
+    return DataError(
+        f"{path} holds {len(names)} layers; say which: {path}#{names[0]}, or #* for all\n"
+        f"  its layers: {listed(names)}"
+    )
+
+
+def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
+    """Read a layer; several come back if its geometry has mixed dimensions.
+
+    Features that are not wanted are left out where the format makes that cheap.
+    """
+    with packed.own_names():
+        source = readable_format(ref.path)
+        if source.READS_PART and wanted != ALL:
+            reading = cast(PartReader, source).read(ref.path, ref.name, wanted)
+        else:
+            reading = source.read(ref.path, ref.name)
     if ref.family is None:
         return reading
     chosen = [layer for layer in reading.layers if layer.geometry.family == ref.family]
     if not chosen:
         raise UnknownLayerError(
-            f"{ref.name}_{ref.family.words}", str(ref.path), [y.name for y in reading.layers]
+            f"{ref.name}_{ref.family.words}",
+            packed.shown(ref.path),
+            [y.name for y in reading.layers],
         )
     return Reading(chosen, [])

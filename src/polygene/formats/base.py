@@ -6,12 +6,24 @@ import contextlib
 import gc
 import os
 import tempfile
+import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from polygene.errors import DataError, FileError
 from polygene.layer import Layer, LayerInfo
+
+try:
+    import fcntl
+except ImportError:  # not on Windows
+    fcntl = None  # type: ignore[assignment]
+
+if TYPE_CHECKING:
+    from polygene.formats.wanted import Wanted
+
+
+PATIENCE = 60  # seconds to wait for another run to finish writing
 
 
 class Reading(NamedTuple):
@@ -30,6 +42,7 @@ class Format(Protocol):
     NAME: str
     ENDINGS: tuple[str, ...]
     HOLDS_MANY: bool  # several layers in one file
+    READS_PART: bool  # its `read` takes what is `Wanted` of a layer
 
     def is_like(self, head: bytes) -> bool:
         """Whether a file that begins so may be of this format."""
@@ -47,6 +60,12 @@ class Format(Protocol):
         Returns what there is to say about it.
         """
         ...
+
+
+class PartReader(Protocol):
+    """The format of a module that can leave unwanted features in the file."""
+
+    def read(self, path: Path, name: str, wanted: Wanted) -> Reading: ...
 
 
 @contextlib.contextmanager
@@ -94,6 +113,43 @@ def replacing(path: Path) -> Iterator[Path]:
         raise FileError(f"cannot write {path}: {reason_of(err)}") from err
     finally:
         temporary.unlink(missing_ok=True)
+
+
+@contextlib.contextmanager
+def alone_in(folder: Path) -> Iterator[None]:
+    """Keep other runs from writing into a folder; wait for one that does.
+
+    The lock is the system's own on the folder itself: nothing is left behind, whatever happens.
+
+    Raises
+    ------
+    FileError
+        If another run has not finished writing after a minute.
+    """
+    if fcntl is None:
+        yield
+        return
+    handle = None
+    with contextlib.suppress(OSError):  # a folder that cannot be opened says so when it is written
+        handle = os.open(folder, os.O_RDONLY)
+    try:
+        began = time.monotonic()
+        while handle is not None:
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError as err:
+                if time.monotonic() - began > PATIENCE:
+                    raise FileError(
+                        f"another run has been writing in {folder} for {PATIENCE} s; try again later"
+                    ) from err
+                time.sleep(0.05)
+            except OSError:  # a file system without locks
+                break
+        yield
+    finally:
+        if handle is not None:
+            os.close(handle)
 
 
 def _mode_of(target: Path) -> int:

@@ -26,6 +26,7 @@ from polygene.table.casting import as_text
 NAME = "CSV"
 ENDINGS = (".csv", ".tsv")
 HOLDS_MANY = False
+READS_PART = False
 _WKT_NAMES = ("wkt", "geometry", "geom", "shape", "the_geom")
 _PAIRS = (("x", "y"), ("longitude", "latitude"), ("lon", "lat"), ("lng", "lat"), ("long", "lat"),
           ("easting", "northing"), ("east", "north"))  # fmt: skip

@@ -11,7 +11,8 @@ from typing import Literal, NamedTuple
 
 from polygene.errors import ExistsError, FileError, UsageError
 from polygene.formats.address import LayerRef, split
-from polygene.formats.base import reason_of
+from polygene.formats.base import alone_in, reason_of
+from polygene.formats.packed import PIPE
 from polygene.formats.registry import format_of, readable_format
 from polygene.layer import Layer
 
@@ -26,9 +27,12 @@ class Target(NamedTuple):
 
     path: Path
     name: str
+    is_new: bool = False  # not there when it was planned, and not to be written over
 
     @property
     def words(self) -> str:
+        if str(self.path) == PIPE:
+            return "standard output"
         return f"{self.path}#{self.name}" if format_of(self.path).HOLDS_MANY else str(self.path)
 
 
@@ -51,8 +55,15 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
         targets = [Target(Path(path) / f"{name}{DEFAULT_ENDING}", name) for name in names]
     else:
         targets = [Target(Path(path.replace("{name}", name)), name) for name in names]
-    targets = [t if format_of(t.path).HOLDS_MANY else Target(t.path, t.path.stem) for t in targets]
+    targets = [
+        t if path == PIPE or format_of(t.path).HOLDS_MANY else Target(t.path, t.path.stem)
+        for t in targets
+    ]
     _check_names(targets, destination)
+    if path == PIPE:
+        if len(targets) > 1:
+            raise UsageError(f"one layer goes to standard output, and there are {len(targets)}")
+        return targets
     for place in dict.fromkeys(target.path for target in targets):
         if not (is_folder and _can_be_made(Path(path))):
             _check_place(place)
@@ -114,13 +125,12 @@ def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> li
     clear = []
     for target in targets:
         there = _existing(target)
-        if (
-            target.name.casefold() not in {name.casefold() for name in there}
-            or on_existing == "replace"
-        ):
+        if on_existing == "replace":
             clear.append(target)
+        elif target.name.casefold() not in {name.casefold() for name in there}:
+            clear.append(target._replace(is_new=True))
         elif on_existing == "next":
-            clear.append(_next(target, there))
+            clear.append(_next(target, there)._replace(is_new=True))
         else:
             free = _next(target, there)
             raise ExistsError(
@@ -139,6 +149,10 @@ def _existing(target: Target) -> list[str]:
     return [path.stem for path in siblings]
 
 
+def _is_there(target: Target) -> bool:
+    return target.name.casefold() in {name.casefold() for name in _existing(target)}
+
+
 def _next(target: Target, there: Sequence[str]) -> Target:
     """Return the next version: one more than the highest number there."""
     base = re.sub(r"_\d+$", "", target.name)
@@ -151,7 +165,17 @@ def _next(target: Target, there: Sequence[str]) -> Target:
 
 
 def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
-    """Write results, each file whole or not at all; return what there is to say about it."""
+    """Write results, each file whole or not at all; return what there is to say about it.
+
+    Runs that write into one folder at once wait for each other, so that none undoes another's work.
+
+    Raises
+    ------
+    FileError
+        If a file cannot be written.
+    ExistsError
+        If another run has written a result of that name since it was planned.
+    """
     notes: list[str] = []
     for path in dict.fromkeys(target.path for target, _ in results):
         try:
@@ -159,5 +183,12 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
         except OSError as err:
             raise FileError(f"cannot make the folder {path.parent}: {reason_of(err)}") from err
         layers = [layer for target, layer in results if target.path == path]
-        notes += format_of(path).write(path, layers)
+        if str(path) == PIPE:
+            notes += format_of(path).write(path, layers)
+            continue
+        with alone_in(path.parent):
+            for target, _ in results:
+                if target.is_new and target.path == path and _is_there(target):
+                    raise ExistsError(f"{target.words} was written by another run meanwhile")
+            notes += format_of(path).write(path, layers)
     return notes

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import orjson
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.parquet as pq
 import pyproj
 
@@ -16,15 +18,19 @@ from polygene import crs as crs_module
 from polygene.errors import FileError
 from polygene.formats.base import Reading, only_one, reason_of, replacing
 from polygene.formats.columns import from_wkb, info_of, layers_of, named, to_wkb
-from polygene.geometry import Family, GeometryColumn
+from polygene.formats.hilbert import hilbert_order
+from polygene.formats.wanted import ALL, Wanted
+from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
 
 NAME = "GeoParquet"
 ENDINGS = (".parquet",)
 HOLDS_MANY = False
+READS_PART = True
 _TYPES = {Family.POINTS: "Point", Family.LINES: "LineString", Family.POLYGONS: "Polygon"}
 _FAMILIES = {name: family for family, name in _TYPES.items()}
-ROW_GROUP = 65_536
+ROW_GROUP = 8_192  # rows read together: few, so that a corner of a large layer is read alone
+SORTED_ABOVE = 65_536  # rows; below, all is read in a moment and keeps its order
 
 
 def is_like(head: bytes) -> bool:
@@ -93,13 +99,17 @@ def _crs(about: dict[str, Any]) -> pyproj.CRS | None:
     return crs_module.parse(orjson.dumps(about["crs"]).decode())
 
 
-def read(path: Path, name: str) -> Reading:
-    """Read the layer; geometry as WKB or in the native encodings."""
+def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
+    """Read the layer; geometry as WKB or in the native encodings.
+
+    Of what is not wanted, groups of rows are left in the file: those outside the box by the
+    statistics of the boxes of their rows, and those in which the filter keeps nothing.
+    """
     file = _open(path)
     geo, column = _geo(file, path)
     about = geo["columns"][column]
     try:
-        table = file.read()
+        table = _rows(file, about, wanted)
     except (pa.ArrowException, OSError) as err:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
     encoding = str(about["encoding"])
@@ -113,7 +123,72 @@ def read(path: Path, name: str) -> Reading:
     attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
     notes: list[str] = []
     attributes = _plain(attributes, notes, path)
-    return named(layers_of(path, geometries, attributes, _crs(about), None, notes), path, name)
+    reading = layers_of(path, geometries, attributes, _crs(about), None, notes)
+    if table.num_rows < file.metadata.num_rows:
+        n_rows = file.metadata.num_rows
+        reading = Reading([replace(y, total=n_rows) for y in reading.layers], reading.notes)
+    return named(reading, path, name)
+
+
+def _rows(file: pq.ParquetFile, about: dict[str, Any], wanted: Wanted) -> pa.Table:
+    """Read the rows that may be wanted, by groups of them and then one by one."""
+    groups = list(range(file.num_row_groups))
+    paths = _paths_of_box(file, about) if wanted.box is not None else []
+    if paths:
+        assert wanted.box is not None
+        groups = [g for g in groups if _meets(file.metadata.row_group(g), paths, wanted.box)]
+    names = wanted.fields(file.schema_arrow.names)
+    if names and groups:
+        kept = []
+        for group in groups:
+            own: list[str] = []
+            fields = _plain(file.read_row_group(group, columns=names), own, Path())
+            if own or wanted.rows(fields).any():
+                kept.append(group)
+        groups = kept
+    if len(groups) == file.num_row_groups:
+        return file.read()
+    table = file.read_row_groups(groups) if groups else file.schema_arrow.empty_table()
+    if not paths:
+        return table
+    assert wanted.box is not None
+    x0, y0, x1, y1 = wanted.box
+    corners = [pc.struct_field(table.column(name), part) for name, part in paths]
+    meets = (
+        (np.asarray(corners[0]) <= x1) & (np.asarray(corners[2]) >= x0)
+        & (np.asarray(corners[1]) <= y1) & (np.asarray(corners[3]) >= y0)
+    )  # fmt: skip
+    return table.filter(pa.array(meets))
+
+
+def _paths_of_box(file: pq.ParquetFile, about: dict[str, Any]) -> list[tuple[str, str]]:
+    """Return where the file keeps the box of each row: four (column, part of it), or nothing."""
+    covering = (about.get("covering") or {}).get("bbox") or {}
+    paths: list[Any] = [covering.get(corner) for corner in ("xmin", "ymin", "xmax", "ymax")]
+    schema = file.schema_arrow
+    for path in paths:
+        is_path = isinstance(path, list) and len(path) == 2 and path[0] in schema.names
+        if not is_path or not pa.types.is_struct(schema.field(path[0]).type):
+            return []
+    return [(path[0], path[1]) for path in paths]
+
+
+def _meets(group: Any, paths: list[tuple[str, str]], box: Extent) -> bool:
+    """Whether a group of rows may hold one whose box meets another, by the group's statistics."""
+    least, most = [-np.inf, -np.inf], [np.inf, np.inf]
+    columns = {group.column(k).path_in_schema: k for k in range(group.num_columns)}
+    for k, path in enumerate(paths):
+        at = columns.get(".".join(path))
+        statistics = None if at is None else group.column(at).statistics
+        if statistics is None or not statistics.has_min_max:
+            continue
+        if k < 2:
+            least[k] = statistics.min
+        else:
+            most[k - 2] = statistics.max
+    return bool(
+        least[0] <= box[2] and most[0] >= box[0] and least[1] <= box[3] and most[1] >= box[1]
+    )
 
 
 def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
@@ -233,12 +308,19 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     fields = [*table.schema, pa.field(geometry, pa.binary()), pa.field(box, boxes.type)]
     metadata = {"geo": orjson.dumps(_metadata(layer, geometry, box))}
     whole = pa.table(columns, pa.schema(fields, metadata=metadata))
+    notes: list[str] = []
+    if layer.n_rows > SORTED_ABOVE:
+        whole = whole.take(pa.array(hilbert_order(bounds)))
+        notes.append(
+            f"{path.name}: the rows were put in the order of a curve through the plane, so that "
+            "readers find those of a place together"
+        )
     with replacing(path) as temporary:
         try:
             pq.write_table(whole, temporary, compression="zstd", row_group_size=ROW_GROUP)
         except pa.ArrowException as err:
             raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
-    return []
+    return notes
 
 
 def _free(name: str, taken: set[str]) -> str:

@@ -26,7 +26,7 @@ def format_of(path: Path) -> Format:
     FileError
         If the ending is none that is known.
     """
-    module = _MODULES.get(path.suffix.lower())
+    module = _MODULES.get(path.suffix.lower()) if str(path) != "-" else "sequences"
     if module is None:
         ending = f"ending {path.suffix!r} is not known" if path.suffix else "it has no ending"
         raise FileError(

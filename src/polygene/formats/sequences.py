@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import contextlib
+import sys
+from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import orjson
 
@@ -18,6 +20,7 @@ from polygene.layer import Layer, LayerInfo
 NAME = "GeoJSON sequence"
 ENDINGS = (".geojsons", ".geojsonl", ".ndjson")
 HOLDS_MANY = False
+READS_PART = False
 MARK = b"\x1e"  # RFC 8142: in front of each text
 
 
@@ -63,7 +66,7 @@ def _read(path: Path) -> Reading:
 
 
 def write(path: Path, layers: Sequence[Layer]) -> list[str]:
-    """Write the one layer, with record marks if the ending is .geojsons.
+    """Write the one layer, with record marks if the ending is .geojsons; ``-`` is standard output.
 
     Raises
     ------
@@ -74,7 +77,17 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     """
     notes, chunks = writing.chunks_of(path, layers)
     mark = MARK if path.suffix.lower() == ".geojsons" else b""
-    with replacing(path) as temporary, temporary.open("wb") as file, collecting_no_garbage():
+    with _opened(path) as file, collecting_no_garbage():
         for features in chunks:
             file.write(b"".join(mark + feature + b"\n" for feature in features))
     return notes
+
+
+@contextlib.contextmanager
+def _opened(path: Path) -> Iterator[IO[bytes]]:
+    if str(path) == "-":
+        yield sys.stdout.buffer
+        sys.stdout.buffer.flush()
+        return
+    with replacing(path) as temporary, temporary.open("wb") as file:
+        yield file

@@ -32,6 +32,7 @@ from polygene.table.types import kind_of, width_of
 NAME = "Shapefile"
 ENDINGS = (".shp",)
 HOLDS_MANY = False
+READS_PART = False
 _FAMILY = {1: Family.POINTS, 8: Family.POINTS, 3: Family.LINES, 5: Family.POLYGONS}
 _LARGEST = 2**31 - 1  # bytes that a part file can have
 # What pyshp raises over bytes that are no shapefile.

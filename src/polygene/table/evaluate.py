@@ -393,7 +393,7 @@ class Evaluator:
 
     def _field(self, tree: lark.Tree) -> Value:
         token = tree.children[0]
-        name = _unquoted(token) if token.type == "QUOTED" else str(token)
+        name = field_name(token)
         names = self.table.column_names
         if name not in names:
             raise self._refuse(
@@ -416,6 +416,11 @@ _TYPE_OF_KIND = {
 
 def _null_of(kind: str, alike: pa.DataType | None) -> pa.Scalar:
     return pa.scalar(None, alike or _TYPE_OF_KIND.get(kind, pa.string()))
+
+
+def field_name(token: lark.Token) -> str:
+    """Return the name that a token of a field means."""
+    return _unquoted(token) if token.type == "QUOTED" else str(token)
 
 
 def _unquoted(token: lark.Token) -> str:

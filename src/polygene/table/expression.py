@@ -19,7 +19,9 @@ import pyarrow.compute as pc
 
 from polygene.arrays import BoolArray
 from polygene.errors import ExpressionError
-from polygene.table.evaluate import Evaluator
+from polygene.table import spatial
+from polygene.table.evaluate import Evaluator, field_name
+from polygene.table.functions import GEOMETRY_FUNCTIONS
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
@@ -85,6 +87,18 @@ class Expression:
             As `true_rows`.
         """
         return computed(self._tree.children[0], self.text, layer)
+
+    @property
+    def fields(self) -> list[str]:
+        """The fields it names, and whatever else is written like one."""
+        tokens = [found.children[0] for found in self._tree.find_data("field")]
+        return list(dict.fromkeys(field_name(token) for token in tokens))
+
+    @property
+    def looks_at_geometry(self) -> bool:
+        """Whether it needs more of a feature than its attributes."""
+        calls = {str(call.children[0]).lower() for call in self._tree.find_data("call")}
+        return not calls.isdisjoint({*GEOMETRY_FUNCTIONS, *spatial.FUNCTIONS})
 
     @property
     def tree(self) -> lark.Tree:

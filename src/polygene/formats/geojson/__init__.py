@@ -6,6 +6,7 @@ from polygene.formats.geojson.writing import write
 NAME = "GeoJSON"
 ENDINGS = (".geojson", ".json")
 HOLDS_MANY = False
+READS_PART = False
 
 
 def is_like(head: bytes) -> bool:
@@ -17,6 +18,7 @@ __all__ = [
     "ENDINGS",
     "HOLDS_MANY",
     "NAME",
+    "READS_PART",
     "is_like",
     "layer_names",
     "list_layers",

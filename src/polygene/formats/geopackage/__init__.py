@@ -6,6 +6,7 @@ from polygene.formats.geopackage.writing import write
 NAME = "GeoPackage"
 ENDINGS = (".gpkg",)
 HOLDS_MANY = True
+READS_PART = True
 
 
 def is_like(head: bytes) -> bool:
@@ -17,6 +18,7 @@ __all__ = [
     "ENDINGS",
     "HOLDS_MANY",
     "NAME",
+    "READS_PART",
     "is_like",
     "layer_names",
     "list_layers",

@@ -16,10 +16,12 @@ from polygene.formats.assemble import Chosen, Parts, columns_of
 from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.geopackage.schema import opened, quoted, read_crs
 from polygene.formats.geopackage.values import arrow_field, to_arrow
+from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
 from polygene.layer import Layer, LayerInfo
 
 CHUNK = 50_000  # rows fetched at a time
+_CHOSEN = "temp.polygene_chosen"
 ENVELOPE_BYTES = np.array([0, 32, 48, 48, 64, -1, -1, -1])
 
 
@@ -122,8 +124,11 @@ def _columns(connection: sqlite3.Connection, table: _Table) -> _Columns:
     return _Columns(key, fields)
 
 
-def read(path: Path, name: str) -> Reading:
+def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     """Read one layer; several come back if its geometry has mixed dimensions.
+
+    Of what is not wanted, the rows outside the box are left in the file where there is a spatial
+    index, and those that the filter leaves out where it looks at attributes only.
 
     Raises
     ------
@@ -138,7 +143,8 @@ def read(path: Path, name: str) -> Reading:
             raise UnknownLayerError(name, str(path), [t.name for t in tables])
         columns = _columns(connection, table)
         crs = read_crs(connection, table.srs_id)
-        fetched = _fetch(connection, table, columns, path)
+        total = _choose(connection, table, columns, wanted)
+        fetched = _fetch(connection, table, columns, path, total is not None)
     notes = [f"{name}: field {f} {wrong}; read as text" for f, wrong in fetched.wrong.items()]
     layers = []
     for k, chosen in enumerate(fetched.chosen):
@@ -153,6 +159,7 @@ def read(path: Path, name: str) -> Reading:
                 fetched.ids if is_all or fetched.ids is None else fetched.ids[chosen.rows],
                 table.title if k == 0 and table.title != table.name else "",
                 table.description,
+                total,
             )
         )
     if len(layers) > 1:
@@ -169,14 +176,71 @@ class _Fetched(NamedTuple):
 
 
 @collecting_no_garbage()
+def _choose(
+    connection: sqlite3.Connection, table: _Table, columns: _Columns, wanted: Wanted
+) -> int | None:
+    """Put the keys of the rows wanted in a table of the connection's own; return how many there are.
+
+    None if all are to be read.
+    """
+    if columns.key is None:
+        return None
+    source, key = quoted(table.name), quoted(columns.key)
+    clauses: list[str] = []
+    index = f"rtree_{table.name}_{table.geometry_column}"
+    if wanted.box is not None and _has_table(connection, index):
+        x0, y0, x1, y1 = map(float, wanted.box)
+        clauses.append(
+            f"{key} IN (SELECT id FROM {quoted(index)} WHERE maxx >= {x0!r} AND minx <= {x1!r} "
+            f"AND maxy >= {y0!r} AND miny <= {y1!r})"
+        )
+    names = wanted.fields([field.name for field in columns.fields])
+    if not names and not clauses:
+        return None
+    total = int(connection.execute(f"SELECT count(*) FROM {source}").fetchone()[0])
+    place = f" WHERE {' AND '.join(clauses)}" if clauses else ""
+    connection.execute("PRAGMA temp_store = MEMORY")
+    connection.execute(f"CREATE TEMP TABLE {_CHOSEN} (id INTEGER PRIMARY KEY)")
+    if not names:
+        connection.execute(f"INSERT INTO {_CHOSEN} SELECT {key} FROM {source}{place}")
+        return total
+    fields = [field for field in columns.fields if field.name in names]
+    listed = ", ".join(quoted(name) for name in (columns.key, *(f.name for f in fields)))
+    rows = connection.execute(f"SELECT {listed} FROM {source}{place}").fetchall()
+    keys, *values = list(zip(*rows, strict=True)) or [()] * (1 + len(fields))
+    arrays = [to_arrow(own, field) for own, field in zip(values, fields, strict=True)]
+    if any(wrong for _, wrong in arrays):
+        connection.execute(f"DROP TABLE {_CHOSEN}")
+        return None
+    chosen = wanted.rows(pa.table([a for a, _ in arrays], pa.schema(fields)))
+    if 2 * chosen.sum() > total:  # looking so many up costs more than reading past the others
+        connection.execute(f"DROP TABLE {_CHOSEN}")
+        return None
+    connection.executemany(
+        f"INSERT INTO {_CHOSEN} VALUES (?)", ((keys[k],) for k in np.flatnonzero(chosen).tolist())
+    )
+    return total
+
+
+def _has_table(connection: sqlite3.Connection, name: str) -> bool:
+    found = "SELECT count(*) FROM sqlite_master WHERE lower(name) = lower(?)"
+    return bool(connection.execute(found, (name,)).fetchone()[0])
+
+
+@collecting_no_garbage()
 def _fetch(
-    connection: sqlite3.Connection, table: _Table, columns: _Columns, path: Path
+    connection: sqlite3.Connection,
+    table: _Table,
+    columns: _Columns,
+    path: Path,
+    chosen_only: bool,
 ) -> _Fetched:
     names = [table.geometry_column, *(field.name for field in columns.fields)]
     if columns.key:
         names.append(columns.key)
     cursor = connection.execute(
         f"SELECT {', '.join(map(quoted, names))} FROM {quoted(table.name)}"
+        + (f" WHERE {quoted(str(columns.key))} IN {_CHOSEN}" if chosen_only else "")
         + (f" ORDER BY {quoted(columns.key)}" if columns.key else "")
     )
     parts: list[Parts] = []

@@ -1,0 +1,183 @@
+"""Files in ``.zip`` and ``.gz``, and standard input: unpacked where ordinary readers can read them."""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import sys
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Iterator
+from pathlib import Path, PurePosixPath
+from typing import IO
+
+from polygene.errors import FileError, PolygeneError, UsageError
+from polygene.formats.base import reason_of
+from polygene.formats.registry import ENDINGS
+
+PIPE = "-"
+PACKED = (".zip", ".gz")
+_BESIDE = (".dbf", ".shx", ".prj", ".cpg")  # what a layer file may need at its side
+_BLOCK = 1 << 20
+_MOST_MEMBERS = 10_000
+# Layers shrink to a third or a thirtieth; what grows more than this is made to fill the disk.
+_MOST_GROWTH = 300
+_SMALL = 64 << 20
+
+_folder: tempfile.TemporaryDirectory[str] | None = None
+_members: dict[Path, list[Path]] = {}
+_shown: dict[str, str] = {}  # where a file was unpacked: what messages call it
+
+
+def is_packed(path: Path) -> bool:
+    """Whether layers are inside a file rather than being it."""
+    return path.suffix.lower() in PACKED
+
+
+def may_hold_layers(path: Path) -> bool:
+    """Whether the ending of a file is one that layers come in, packed or not."""
+    if path.suffix.lower() == ".gz":
+        return Path(path.stem).suffix.lower() in ENDINGS
+    return path.suffix.lower() in (*ENDINGS, ".zip")
+
+
+def standard_input() -> Path:
+    """Return a file with all that comes through standard input: GeoJSON, as a sequence or whole.
+
+    Raises
+    ------
+    UsageError
+        If nothing is piped into the program.
+    """
+    key = Path(PIPE)
+    if key not in _members:
+        if sys.stdin is None or sys.stdin.isatty():
+            raise UsageError("'-' stands for standard input, and nothing is piped into it")
+        target = _new_folder() / "piped.geojsons"
+        with target.open("wb") as file:
+            _copy(sys.stdin.buffer, file, PIPE, None)
+        with target.open("rb") as file:
+            is_one_document = b'"FeatureCollection"' in file.read(512)
+        if is_one_document:
+            target = target.rename(target.with_suffix(".geojson"))
+        _shown[str(target)] = "standard input"
+        _members[key] = [target]
+    return _members[key][0]
+
+
+def members(path: Path) -> list[Path]:
+    """Return the layer files inside a packed one, in order of name, unpacked once a run.
+
+    Raises
+    ------
+    FileError
+        If it is damaged, encrypted, made to fill the disk, or holds no layer file.
+    """
+    key = path.resolve()
+    if key not in _members:
+        try:
+            unpack = _from_zip if path.suffix.lower() == ".zip" else _from_gzip
+            _members[key] = unpack(path)
+        except OSError as err:
+            if isinstance(err, gzip.BadGzipFile):
+                raise FileError(f"{path} is no gzip file, whatever its ending says") from err
+            raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+        except zipfile.BadZipFile as err:
+            raise FileError(f"{path} is no zip file, or is damaged: {err}") from err
+        except (zlib.error, EOFError) as err:
+            raise FileError(
+                f"{path} is damaged or cut short; take it from its source again"
+            ) from err
+        except (NotImplementedError, RuntimeError) as err:
+            raise FileError(f"{path} cannot be unpacked here: {err}; unpack it yourself") from err
+    return _members[key]
+
+
+def shown(path: Path) -> str:
+    """Return what messages call a file: its own path, or that of the packed one it is in."""
+    return _shown.get(str(path), str(path))
+
+
+@contextlib.contextmanager
+def own_names() -> Iterator[None]:
+    """Let errors speak of packed files by their own paths, not of where they were unpacked."""
+    try:
+        yield
+    except PolygeneError as err:
+        if not _shown or not any(p in str(a) for a in err.args for p in _shown):
+            raise
+        raise type(err)(*map(_with_own_names, err.args)) from err
+
+
+def _with_own_names(value: object) -> object:
+    if isinstance(value, (str, Path)):
+        text = str(value)
+        for place, own in _shown.items():
+            text = text.replace(place, own)
+        return text
+    return value
+
+
+def _new_folder() -> Path:
+    global _folder
+    if _folder is None:
+        _folder = tempfile.TemporaryDirectory(prefix="polygene.")
+    return Path(tempfile.mkdtemp(dir=_folder.name))
+
+
+def _from_gzip(path: Path) -> list[Path]:
+    inner = Path(path.stem)
+    if inner.suffix.lower() not in ENDINGS:
+        raise FileError(
+            f"{path}: what is in it is unclear; call it like layer.geojson.gz or layer.gpkg.gz"
+        )
+    target = _new_folder() / inner.name
+    with gzip.open(path, "rb") as source, target.open("wb") as file:
+        _copy(source, file, str(path), path.stat().st_size)
+    _shown[str(target)] = str(path)
+    return [target]
+
+
+def _from_zip(path: Path) -> list[Path]:
+    folder = _new_folder()
+    found: list[Path] = []
+    with zipfile.ZipFile(path) as archive:
+        infos = archive.infolist()
+        if len(infos) > _MOST_MEMBERS:
+            raise FileError(f"{path} holds {len(infos):,} files; unpack it yourself")
+        places: dict[str, Path] = {}
+        allowed = path.stat().st_size
+        for info in sorted(infos, key=lambda info: info.filename):
+            name = PurePosixPath(info.filename.replace("\\", "/"))
+            ending = name.suffix.lower()
+            if info.is_dir() or name.name.startswith(".") or "__MACOSX" in name.parts:
+                continue
+            if ending not in (*ENDINGS, *_BESIDE):
+                continue
+            # Folders of the archive are numbered here, so no name can lead out of ours.
+            place = places.setdefault(str(name.parent), folder / str(len(places)))
+            place.mkdir(exist_ok=True)
+            target = place / name.name
+            with archive.open(info) as source, target.open("wb") as file:
+                allowed -= _copy(source, file, str(path), allowed) // _MOST_GROWTH
+            if ending in ENDINGS and not name.name.endswith(".lineage.json"):
+                found.append(target)
+                _shown[str(target)] = f"{path}/{name}"
+    if not found:
+        raise FileError(f"{path} holds no file of a known format ({', '.join(ENDINGS)})")
+    return found
+
+
+def _copy(source: IO[bytes] | gzip.GzipFile, target: IO[bytes], name: str, size: int | None) -> int:
+    """Copy to the end in blocks; refuse what grows beyond belief; return the bytes written."""
+    n_bytes = 0
+    while block := source.read(_BLOCK):
+        n_bytes += len(block)
+        if size is not None and n_bytes > max(_SMALL, _MOST_GROWTH * max(size, 1)):
+            raise FileError(
+                f"{name} would grow to more than {_MOST_GROWTH} times its size; if it is no "
+                "attempt to fill the disk, unpack it yourself"
+            )
+        target.write(block)
+    return n_bytes

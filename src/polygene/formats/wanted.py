@@ -1,0 +1,63 @@
+"""Which features of a layer a reader is asked for, so that it can leave the others in the file."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.arrays import BoolArray
+from polygene.errors import ExpressionError
+from polygene.geometry import Extent, GeometryColumn
+from polygene.layer import Layer
+
+if TYPE_CHECKING:
+    from polygene.table.expression import Expression
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Features by place and by attributes; whoever asked looks again at what comes back.
+
+    So a reader may give back more: it takes what its format can leave out cheaply, and says in
+    ``Layer.total`` how many features there are.
+
+    Attributes
+    ----------
+    box : (x, y minimum, x, y maximum), optional
+        Features whose own box may meet it, in units of the layer's CRS.
+    where : Expression, optional
+        Features for which it may be true.
+    """
+
+    box: Extent | None = None
+    where: Expression | None = None
+
+    def fields(self, names: Sequence[str]) -> list[str]:
+        """Return the fields to read first to know which rows are wanted; none if that won't do.
+
+        It won't where the expression looks at geometry, or names fields that are not there.
+        """
+        if self.where is None or self.where.looks_at_geometry:
+            return []
+        fields = self.where.fields
+        return fields if set(fields) <= set(names) else []
+
+    def rows(self, table: pa.Table) -> BoolArray:
+        """Return which rows (n,) of a table with those fields are wanted.
+
+        All of them if the expression does not fit: then it will say so where all is known.
+        """
+        assert self.where is not None
+        n_rows = table.num_rows
+        nowhere = GeometryColumn.from_points(np.zeros((n_rows, 2)))
+        try:
+            return self.where.true_rows(Layer("", nowhere, table))
+        except ExpressionError:
+            return np.ones(n_rows, bool)
+
+
+ALL = Wanted()
