@@ -18,6 +18,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from benchmarks.formats import formats
 from benchmarks.measure import (
     Row,
     forget_peak,
@@ -276,4 +277,16 @@ def start_up() -> Iterator[Row]:
         yield Row("clip of a tiny layer", seconds(lambda: run(*tiny)), 1, "second", 0.8)
 
 
-ALL = (clipping, overlays, memory, doubling, cliffs, tables, shapes, places, files, start_up)
+ALL = (
+    clipping,
+    overlays,
+    memory,
+    doubling,
+    cliffs,
+    tables,
+    shapes,
+    places,
+    files,
+    formats,
+    start_up,
+)

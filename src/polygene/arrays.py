@@ -94,3 +94,13 @@ def count_by(keys: I64Array, n_keys: int) -> I64Array:
 def sum_by(keys: I64Array, values: npt.NDArray[np.generic], n_keys: int) -> F64Array:
     """Return the (n_keys,) sum of the values of each key, 0 where there are none."""
     return np.bincount(keys, values, minlength=n_keys).astype(np.float64, copy=False)
+
+
+def put_rows(data: U8Array, at: I64Array, values: np.ndarray) -> None:
+    """Write the bytes of each row of values, (n,) or (n, k) of any type, at its place (n,) in data."""
+    if len(at) == 0:
+        return
+    rows = np.ascontiguousarray(values)
+    size = rows.nbytes // len(rows)
+    windows = np.ndarray((len(data) - size + 1,), f"V{size}", data, strides=(1,))
+    windows[at] = rows.view(f"V{size}").reshape(-1)

@@ -86,6 +86,9 @@ class Layer:
         return f"row {row + 1} (id {self.ids[row]})"
 
 
+NO_GEOMETRY = "none"  # what a `LayerInfo` says of a table that is no layer
+
+
 @dataclass(frozen=True)
 class LayerInfo:
     """What `layers` tells of a layer without reading its geometry where the format allows.

@@ -21,7 +21,7 @@ import pyarrow as pa
 
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
-from polygene.formats import geopackage
+from polygene.formats import address, geopackage
 from polygene.geometry import Family
 from tests.support import generators as make
 from tests.support import layers as some
@@ -313,6 +313,26 @@ class WholeOrNot(InFolder):
             geopackage.write(self.path, [make.layer("a", rows, None, n=[2]), too_large])
         self.assertEqual(self.path.read_bytes(), before)
         self.assertEqual(len(list(self.path.parent.iterdir())), 1)
+
+    def test_what_other_programs_leave_out_or_add(self):
+        rows = make.polygons([[[make.square(0, 0, 1)]], [[make.square(5, 0, 1)]]])
+        geopackage.write(self.path, [make.layer(n, rows, None, n=[1, 2]) for n in ("a", "b")])
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            connection.executescript(
+                "DELETE FROM gpkg_contents WHERE table_name = 'a';"
+                "CREATE TABLE codes (id INTEGER PRIMARY KEY, word TEXT);"
+                "INSERT INTO codes VALUES (1, 'x');"
+                "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('codes', 'attributes');"
+                "CREATE VIEW v AS SELECT fid AS own_key, geom, n FROM b WHERE n = 2;"
+                "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('v', 'features');"
+                "INSERT INTO gpkg_geometry_columns VALUES ('v', 'geom', 'POLYGON', 0, 0, 0);"
+            )
+        self.assertEqual(geopackage.layer_names(self.path), ["b", "v", "a"])
+        self.assertEqual(self.only_layer("a").n_rows, 2)
+        self.assertEqual(self.only_layer("v").table["n"].to_pylist(), [2])
+        self.assertEqual(geopackage.list_layers(self.path)[-1].n_rows, 1)
+        with self.assertRaisesRegex(DataError, "codes is a table without geometry"):
+            address.resolve(f"{self.path}#codes")
 
     def test_a_killed_run_leaves_the_old_file(self):
         rows = make.coverage(60, 60, 10, np.random.default_rng(1))

@@ -28,6 +28,7 @@ from tests.support.layers import geometries, layer, same_geometry
 # What each format cannot keep: the fields that come back otherwise.
 LOSES = {
     ".parquet": set(),
+    ".fgb": set(),
     ".shp": {"single", "real", "text", "moment", "blob"},
     ".csv": {"single", "text", "blob"},
     ".tsv": {"single", "text", "blob"},
@@ -61,7 +62,7 @@ class RoundTrips(InFolder):
                     if keeps_z:
                         np.testing.assert_array_equal(mine.z, column.z)
                     self.assertEqual(column.z is not None, mine.z is not None)
-                    if ending == ".parquet":
+                    if ending in (".parquet", ".fgb"):
                         same_geometry(self, mine, column)
 
     def test_fields_and_crs(self):
@@ -254,8 +255,15 @@ class Texts(InFolder):
 
     def test_random_bytes_are_refused_and_never_crash(self):
         rng = np.random.default_rng(0)
-        for ending in (".csv", ".ndjson", ".shp", ".parquet", ".geojson", ".gpkg"):
-            for head in (b"", b"PAR1", b"\x00\x00\x27\x0a", b"{", b"SQLite format 3\0"):
+        for ending in (".csv", ".ndjson", ".shp", ".parquet", ".geojson", ".gpkg", ".fgb"):
+            for head in (
+                b"",
+                b"PAR1",
+                b"\x00\x00\x27\x0a",
+                b"{",
+                b"SQLite format 3\0",
+                b"fgb\3fgb\0",
+            ):
                 path = self.folder / f"x{ending}"
                 path.write_bytes(head + rng.bytes(int(rng.integers(0, 400))))
                 with self.assertRaises(PolygeneError):

@@ -79,7 +79,10 @@ def _facts(path: str, name: str, infos: list[LayerInfo]) -> dict[str, object]:
 
 def _print(path: str, name: str, infos: list[LayerInfo]) -> None:
     from polygene.crs import label
+    from polygene.layer import NO_GEOMETRY
 
+    tables = [info for info in infos if info.geometry == NO_GEOMETRY]
+    infos = [info for info in infos if info.geometry != NO_GEOMETRY]
     count = show.counted(len(infos), "layer")
     show.title(path, f"{name}, {count}")
     systems = list(dict.fromkeys(label(info.crs) for info in infos))
@@ -99,6 +102,9 @@ def _print(path: str, name: str, infos: list[LayerInfo]) -> None:
         click.echo()
     for system in systems:
         show.line("CRS", system)
+    if tables:
+        names = ", ".join(f"{info.name} ({show.counted(info.n_rows, 'row')})" for info in tables)
+        show.line("no layers", f"{names}: without geometry")
     for info in infos:
         if info.problem:
             show.note(f"{info.name} cannot be read: {info.problem}")

@@ -60,7 +60,7 @@ def peek(
       polygene peek tolva.gpkg#sectors --sort depth_max --rows 3
     """
     from polygene.formats import address as addresses
-    from polygene.formats.packed import shown
+    from polygene.formats.packed import outermost
     from polygene.formats.wanted import Wanted
     from polygene.ops.subset import where as chosen
 
@@ -78,7 +78,7 @@ def peek(
             layer.check_field(sort)
         facts.append(_facts(layer, rows, sort, descending, distinct))
         if not as_json:
-            _print(shown(refs[0].path), layer, facts[-1], sort)
+            _print(outermost(refs[0].path), layer, facts[-1], sort)
     if as_json:
         show.json(facts if len(facts) > 1 else facts[0])
         return

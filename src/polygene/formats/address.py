@@ -20,6 +20,7 @@ from polygene.formats.base import PartReader, Reading
 from polygene.formats.registry import ENDINGS, readable_format
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family
+from polygene.layer import NO_GEOMETRY
 
 _WILD = "*?["
 
@@ -34,7 +35,7 @@ class LayerRef(NamedTuple):
     @property
     def words(self) -> str:
         """The address that names it."""
-        return f"{packed.shown(self.path)}#{self.name}"
+        return f"{packed.outermost(self.path)}#{self.name}"
 
 
 def split(address: str) -> tuple[str, str | None]:
@@ -123,7 +124,7 @@ def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]
         if is_one and (fragment is None or not found):
             names = [ref.name for file in inside for ref in _layers_in(file, "*", False)]
             if fragment is None:
-                raise _several(packed.shown(path), names)
+                raise _several(packed.outermost(path), names)
             raise UnknownLayerError(fragment, str(path), nearest_first(fragment, names))
         return found
     source = readable_format(path)
@@ -132,7 +133,7 @@ def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]
     names = source.layer_names(path)
     if fragment is None:
         if is_one and len(names) > 1:
-            raise _several(packed.shown(path), names)
+            raise _several(packed.outermost(path), names)
         if is_one and not names:
             raise DataError(f"{path} holds no layer with geometry")
         return [LayerRef(path, name) for name in names]
@@ -145,6 +146,9 @@ def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]
         if base != fragment and base in names:
             return [LayerRef(path, base, family)]
     if is_one:
+        tables = [i.name for i in source.list_layers(path) if i.geometry == NO_GEOMETRY]
+        if fragment in tables:
+            raise DataError(f"{path}: {fragment} is a table without geometry, no layer")
         raise UnknownLayerError(fragment, str(path), nearest_first(fragment, names))
     return []
 
@@ -173,7 +177,7 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
     if not chosen:
         raise UnknownLayerError(
             f"{ref.name}_{ref.family.words}",
-            packed.shown(ref.path),
+            packed.outermost(ref.path),
             [y.name for y in reading.layers],
         )
     return Reading(chosen, [])

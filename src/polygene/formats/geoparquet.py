@@ -15,12 +15,13 @@ import pyarrow.parquet as pq
 import pyproj
 
 from polygene import crs as crs_module
+from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats.base import Reading, only_one, reason_of, replacing
 from polygene.formats.columns import from_wkb, info_of, layers_of, named, to_wkb
 from polygene.formats.hilbert import hilbert_order
 from polygene.formats.wanted import ALL, Wanted
-from polygene.geometry import Extent, Family, GeometryColumn
+from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, LayerInfo
 
 NAME = "GeoParquet"
@@ -137,28 +138,30 @@ def _rows(file: pq.ParquetFile, about: dict[str, Any], wanted: Wanted) -> pa.Tab
     if paths:
         assert wanted.box is not None
         groups = [g for g in groups if _meets(file.metadata.row_group(g), paths, wanted.box)]
+    masks: list[BoolArray] = []
     names = wanted.fields(file.schema_arrow.names)
     if names and groups:
         kept = []
         for group in groups:
             own: list[str] = []
             fields = _plain(file.read_row_group(group, columns=names), own, Path())
-            if own or wanted.rows(fields).any():
+            rows = np.ones(fields.num_rows, bool) if own else wanted.rows(fields)
+            if rows.any():
                 kept.append(group)
+                masks.append(rows)
         groups = kept
     if len(groups) == file.num_row_groups:
-        return file.read()
-    table = file.read_row_groups(groups) if groups else file.schema_arrow.empty_table()
-    if not paths:
-        return table
-    assert wanted.box is not None
-    x0, y0, x1, y1 = wanted.box
-    corners = [pc.struct_field(table.column(name), part) for name, part in paths]
-    meets = (
-        (np.asarray(corners[0]) <= x1) & (np.asarray(corners[2]) >= x0)
-        & (np.asarray(corners[1]) <= y1) & (np.asarray(corners[3]) >= y0)
-    )  # fmt: skip
-    return table.filter(pa.array(meets))
+        table = file.read()
+    else:
+        table = file.read_row_groups(groups) if groups else file.schema_arrow.empty_table()
+    keeps = np.concatenate(masks) if masks else np.ones(table.num_rows, bool)
+    if paths:
+        assert wanted.box is not None
+        x0, y0, x1, y1 = wanted.box
+        corners = [pc.struct_field(table.column(name), part) for name, part in paths]
+        keeps &= (np.asarray(corners[0]) <= x1) & (np.asarray(corners[2]) >= x0)
+        keeps &= (np.asarray(corners[1]) <= y1) & (np.asarray(corners[3]) >= y0)
+    return table if keeps.all() else table.filter(pa.array(keeps))
 
 
 def _paths_of_box(file: pq.ParquetFile, about: dict[str, Any]) -> list[tuple[str, str]]:
@@ -306,7 +309,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     table = layer.table if layer.table.num_columns else pa.table({})
     columns = [*table.columns, to_wkb(layer.geometry).cast(pa.binary()), boxes]
     fields = [*table.schema, pa.field(geometry, pa.binary()), pa.field(box, boxes.type)]
-    metadata = {"geo": orjson.dumps(_metadata(layer, geometry, box))}
+    metadata = {"geo": orjson.dumps(_metadata(layer, geometry, box, extent_of(bounds)))}
     whole = pa.table(columns, pa.schema(fields, metadata=metadata))
     notes: list[str] = []
     if layer.n_rows > SORTED_ABOVE:
@@ -317,7 +320,11 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         )
     with replacing(path) as temporary:
         try:
-            pq.write_table(whole, temporary, compression="zstd", row_group_size=ROW_GROUP)
+            # Coordinates hardly ever come twice: looking for those that do costs half the time.
+            texts = [f.name for f in layer.table.schema if not pa.types.is_floating(f.type)]
+            pq.write_table(
+                whole, temporary, compression="zstd", row_group_size=ROW_GROUP, use_dictionary=texts
+            )
         except pa.ArrowException as err:
             raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
     return notes
@@ -331,7 +338,7 @@ def _free(name: str, taken: set[str]) -> str:
     return free
 
 
-def _metadata(layer: Layer, geometry: str, box: str) -> dict[str, Any]:
+def _metadata(layer: Layer, geometry: str, box: str, extent: Extent | None) -> dict[str, Any]:
     name = _TYPES[layer.geometry.family]
     about: dict[str, Any] = {
         "encoding": "WKB",
@@ -342,7 +349,6 @@ def _metadata(layer: Layer, geometry: str, box: str) -> dict[str, Any]:
         "crs": None if layer.crs is None else layer.crs.to_json_dict(),
         "covering": {"bbox": {k: [box, k] for k in ("xmin", "ymin", "xmax", "ymax")}},
     }
-    extent = layer.geometry.extent()
     if extent is not None:
         about["bbox"] = list(extent)
     return {"version": "1.1.0", "primary_column": geometry, "columns": {geometry: about}}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array
@@ -22,11 +24,13 @@ def hilbert_order(bounds: F64Array) -> I64Array:
     if extent is None:
         return np.arange(len(bounds))
     x0, y0, x1, y1 = extent
-    size = max(x1 - x0, y1 - y0) or 1.0
-    is_none: BoolArray = ~np.asarray(np.isfinite(bounds).all(axis=1))
-    middles = np.where(is_none[:, None], (x0, y0), (bounds[:, :2] + bounds[:, 2:]) / 2)
-    cells = ((middles - (x0, y0)) / size * ((1 << _BITS) - 1)).astype(np.int64)
-    keys = distance_along(cells[:, 0], cells[:, 1], _BITS)
+    scale = ((1 << _BITS) - 1) / (max(x1 - x0, y1 - y0) or 1.0)
+    with np.errstate(invalid="ignore"):
+        x, y = (bounds[:, 0] + bounds[:, 2]) / 2, (bounds[:, 1] + bounds[:, 3]) / 2
+    is_none: BoolArray = ~np.isfinite(x + y)
+    x[is_none], y[is_none] = x0, y0
+    cells = [((v - v0) * scale).astype(np.int64) for v, v0 in ((x, x0), (y, y0))]
+    keys = distance_along(cells[0], cells[1], _BITS)
     keys[is_none] = np.iinfo(np.int64).max
     return np.argsort(keys, kind="stable")
 
@@ -34,18 +38,39 @@ def hilbert_order(bounds: F64Array) -> I64Array:
 def distance_along(x: I64Array, y: I64Array, bits: int) -> I64Array:
     """Return how far along the curve cells lie (n,), from their columns and rows below 2^bits.
 
-    A turn and a flip for each bit, from the highest down (Hilbert 1891, bit by bit).
+    Four bits at a time, from the highest down; how the curve is turned and flipped there goes from
+    each step to the next. ``bits`` is a multiple of four.
     """
-    x, y = x.copy(), y.copy()
+    distances, turns = _steps()
+    state = np.zeros(len(x), np.int64)
     distance = np.zeros(len(x), np.int64)
-    for bit in range(bits - 1, -1, -1):
-        right, up = (x >> bit) & 1, (y >> bit) & 1
-        distance = (distance << 2) | ((3 * right) ^ up)
-        turns = up == 0
-        flips = turns & (right == 1)
-        most = (1 << bit) - 1
-        x &= most
-        y &= most
-        x[flips], y[flips] = most - x[flips], most - y[flips]
-        x[turns], y[turns] = y[turns], x[turns].copy()
+    for shift in range(bits - 4, -1, -4):
+        cell = state + (((x >> shift) & 15) << 4) + ((y >> shift) & 15)
+        distance = (distance << 8) | distances[cell]
+        state = turns[cell]
     return distance
+
+
+@functools.cache
+def _steps() -> tuple[I64Array, I64Array]:
+    """Return, for each state and four bits of column and row, the distance and the state after.
+
+    States are whether columns and rows are exchanged and whether both run backwards; one takes 256
+    places. A quarter of a square is passed in the order lower left, upper left, upper right, lower
+    right, the first exchanged, the last exchanged and backwards (Hilbert 1891).
+    """
+    distances, turns = np.zeros(1024, np.int64), np.zeros(1024, np.int64)
+    for place in range(1024):
+        state, x, y = place >> 8, place >> 4 & 15, place & 15
+        distance = 0
+        for bit in (3, 2, 1, 0):
+            right, up = x >> bit & 1, y >> bit & 1
+            if state & 2:
+                right, up = 1 - right, 1 - up
+            if state & 1:
+                right, up = up, right
+            distance = distance << 2 | (3 * right ^ up)
+            if not up:
+                state ^= 1 | 2 * right
+        distances[place], turns[place] = distance, state << 8
+    return distances, turns

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import gzip
+import shutil
 import sys
 import tempfile
 import zipfile
@@ -25,7 +27,7 @@ _MOST_MEMBERS = 10_000
 _MOST_GROWTH = 300
 _SMALL = 64 << 20
 
-_folder: tempfile.TemporaryDirectory[str] | None = None
+_folder: str | None = None
 _members: dict[Path, list[Path]] = {}
 _shown: dict[str, str] = {}  # where a file was unpacked: what messages call it
 
@@ -74,7 +76,7 @@ def members(path: Path) -> list[Path]:
     FileError
         If it is damaged, encrypted, made to fill the disk, or holds no layer file.
     """
-    key = path.resolve()
+    key = path
     if key not in _members:
         try:
             unpack = _from_zip if path.suffix.lower() == ".zip" else _from_gzip
@@ -97,6 +99,12 @@ def members(path: Path) -> list[Path]:
 def shown(path: Path) -> str:
     """Return what messages call a file: its own path, or that of the packed one it is in."""
     return _shown.get(str(path), str(path))
+
+
+def outermost(path: Path) -> str:
+    """Return the file that an address of a layer begins with: the packed one, if it is in such."""
+    text = str(path)
+    return next((str(own) for own, found in _members.items() if path in found), text)
 
 
 @contextlib.contextmanager
@@ -122,8 +130,9 @@ def _with_own_names(value: object) -> object:
 def _new_folder() -> Path:
     global _folder
     if _folder is None:
-        _folder = tempfile.TemporaryDirectory(prefix="polygene.")
-    return Path(tempfile.mkdtemp(dir=_folder.name))
+        _folder = tempfile.mkdtemp(prefix="polygene.")
+        atexit.register(shutil.rmtree, _folder, ignore_errors=True)
+    return Path(tempfile.mkdtemp(dir=_folder))
 
 
 def _from_gzip(path: Path) -> list[Path]:

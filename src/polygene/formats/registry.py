@@ -13,7 +13,7 @@ from polygene.formats.base import Format, reason_of
 _MODULES = {
     ".gpkg": "geopackage", ".parquet": "geoparquet", ".shp": "shapefile", ".geojson": "geojson",
     ".json": "geojson", ".geojsons": "sequences", ".geojsonl": "sequences", ".ndjson": "sequences",
-    ".csv": "csv_tables", ".tsv": "csv_tables",
+    ".csv": "csv_tables", ".tsv": "csv_tables", ".fgb": "flatgeobuf",
 }  # fmt: skip
 ENDINGS = tuple(_MODULES)
 

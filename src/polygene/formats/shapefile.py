@@ -9,7 +9,7 @@ import struct
 import warnings
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import numpy as np
 import pyarrow as pa
@@ -249,9 +249,8 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
             places[".shp"].open("w+b") as shp,
             places[".shx"].open("w+b") as shx,
             places[".dbf"].open("w+b") as dbf,
-            shapefile.Writer(shp=shp, shx=shx, dbf=dbf, shapeType=_code(layer.geometry),
-                             encoding="utf-8") as writer,
-        ):  # fmt: skip
+            _writing(shp, shx, dbf, _code(layer.geometry)) as writer,
+        ):
             for name, kind, width, decimals in fields:
                 writer.field(name, kind, width, decimals)
             if not fields:
@@ -268,6 +267,21 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     if layer.crs is None:
         path.with_suffix(".prj").unlink(missing_ok=True)
     return notes
+
+
+@contextlib.contextmanager
+def _writing(
+    shp: IO[bytes], shx: IO[bytes], dbf: IO[bytes], code: int
+) -> Iterator[shapefile.Writer]:
+    """Write the headers at the end, but not if something went wrong: the files are no more then."""
+    writer = shapefile.Writer(shp=shp, shx=shx, dbf=dbf, shapeType=code, encoding="utf-8")
+    try:
+        yield writer
+        writer.close()
+    except BaseException:
+        with contextlib.suppress(AttributeError):
+            writer.exit_stack.pop_all()
+        raise
 
 
 @contextlib.contextmanager

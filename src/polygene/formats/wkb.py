@@ -5,7 +5,16 @@ from __future__ import annotations
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import BoolArray, F64Array, I64Array, U8Array, offsets_from, owners, spans
+from polygene.arrays import (
+    BoolArray,
+    F64Array,
+    I64Array,
+    U8Array,
+    offsets_from,
+    owners,
+    put_rows,
+    spans,
+)
 from polygene.formats.assemble import Parts
 from polygene.geometry import Family, GeometryColumn
 
@@ -181,7 +190,7 @@ def encode(column: GeometryColumn, prefix: U8Array) -> tuple[U8Array, I64Array]:
         bare_at = offsets[:-1][is_bare] + n_prefix
         _head(data, bare_at, code, None if family == Family.POINTS else np.zeros_like(bare_at))
         if family == Family.POINTS:
-            _put(data, bare_at + 5, np.full((len(bare_at), dims), np.nan))
+            put_rows(data, bare_at + 5, np.full((len(bare_at), dims), np.nan))
     counts = {
         Family.POINTS: None,
         Family.LINES: vertex_counts[column.part_offsets[:-1]] if column.n_parts else part_at,
@@ -189,7 +198,7 @@ def encode(column: GeometryColumn, prefix: U8Array) -> tuple[U8Array, I64Array]:
     }[family]
     _head(data, part_at, code, counts)
     if ring_head:
-        _put(data, ring_at, vertex_counts.astype("<u4")[:, None])
+        put_rows(data, ring_at, vertex_counts.astype("<u4")[:, None])
     extra = [v[:, None] for v in (column.z, column.m) if v is not None]
     vertices = np.concatenate([column.xy, *extra], axis=1) if extra else column.xy
     raw = np.ascontiguousarray(vertices, "<f8").view(np.uint8).reshape(-1)
@@ -211,16 +220,6 @@ def _within(sizes: I64Array, group_offsets: I64Array) -> I64Array:
 def _head(data: U8Array, at: I64Array, code: int, counts: I64Array | None) -> None:
     """Write byte order, type and, unless None, a count at each place."""
     data[at] = 1
-    _put(data, at + 1, np.full((len(at), 1), code, "<u4"))
+    put_rows(data, at + 1, np.full((len(at), 1), code, "<u4"))
     if counts is not None:
-        _put(data, at + 5, counts.astype("<u4")[:, None])
-
-
-def _put(data: U8Array, at: I64Array, values: np.ndarray) -> None:
-    """Write the bytes of each row of values (n, k) at its place."""
-    if len(at) == 0:
-        return
-    rows = np.ascontiguousarray(values)
-    size = rows.shape[1] * rows.itemsize
-    windows = np.ndarray((len(data) - size + 1,), f"V{size}", data, strides=(1,))
-    windows[at] = rows.view(f"V{size}").reshape(-1)
+        put_rows(data, at + 5, counts.astype("<u4")[:, None])

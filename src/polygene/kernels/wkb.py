@@ -243,3 +243,26 @@ def scatter_ranges(
             else:
                 data[starts[i] : starts[i] + lengths[i]] = source[at : at + lengths[i]]
             at += lengths[i]
+
+
+def follow_sizes(
+    data: cython.uchar[::1], first: cython.longlong, places: cython.longlong[::1]
+) -> cython.longlong:
+    """Note where records begin, each with its size in four bytes in front, from byte ``first`` on.
+
+    Returns how many there are, at most as many as there is room for; -1 if the last is cut short.
+    """
+    at: cython.longlong = first
+    n: cython.longlong = 0
+    size: cython.longlong
+    stop: cython.longlong = data.shape[0]
+    while n < places.shape[0] and at < stop:
+        if at + 4 > stop:
+            return -1
+        size = _uint32(data, at, 1)
+        if size == 0 or at + 4 + size > stop:
+            return -1
+        places[n] = at
+        n += 1
+        at += 4 + size
+    return n

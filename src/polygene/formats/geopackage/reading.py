@@ -18,7 +18,7 @@ from polygene.formats.geopackage.schema import opened, quoted, read_crs
 from polygene.formats.geopackage.values import arrow_field, to_arrow
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
-from polygene.layer import Layer, LayerInfo
+from polygene.layer import NO_GEOMETRY, Layer, LayerInfo
 
 CHUNK = 50_000  # rows fetched at a time
 _CHOSEN = "temp.polygene_chosen"
@@ -41,10 +41,13 @@ class _Table(NamedTuple):
 
 def _tables(connection: sqlite3.Connection) -> list[_Table]:
     rows = connection.execute(
-        "SELECT c.table_name, c.identifier, c.description, g.column_name, g.geometry_type_name, "
-        "g.z, g.m, g.srs_id, c.min_x, c.min_y, c.max_x, c.max_y FROM gpkg_contents c "
-        "JOIN gpkg_geometry_columns g ON lower(g.table_name) = lower(c.table_name) "
-        "WHERE c.data_type = 'features' ORDER BY c.rowid"
+        # Some programs leave out the row of the contents; the table is there all the same.
+        "SELECT coalesce(c.table_name, g.table_name), c.identifier, c.description, g.column_name, "
+        "g.geometry_type_name, g.z, g.m, g.srs_id, c.min_x, c.min_y, c.max_x, c.max_y "
+        "FROM gpkg_geometry_columns g "
+        "LEFT JOIN gpkg_contents c ON lower(g.table_name) = lower(c.table_name) "
+        "WHERE c.data_type = 'features' OR (c.table_name IS NULL AND g.table_name IN "
+        "(SELECT name FROM sqlite_master)) ORDER BY c.table_name IS NULL, c.rowid, g.rowid"
     ).fetchall()
     return [
         _Table(r[0], r[1] or "", r[2] or "", r[3], str(r[4]).upper(), r[5], r[6], r[7], r[8:])
@@ -61,7 +64,24 @@ def layer_names(path: Path) -> list[str]:
 def list_layers(path: Path) -> list[LayerInfo]:
     """Describe the feature layers without reading their geometry."""
     with opened(path) as connection:
-        return [_info(connection, table) for table in _tables(connection)]
+        infos = [_info(connection, table) for table in _tables(connection)]
+        return infos + [_info_of_table(connection, name) for name in _plain_tables(connection)]
+
+
+def _plain_tables(connection: sqlite3.Connection) -> list[str]:
+    """Return the tables that have attributes only: they are no layers, but are told of."""
+    rows = connection.execute(
+        "SELECT table_name FROM gpkg_contents WHERE data_type = 'attributes' AND table_name IN "
+        "(SELECT name FROM sqlite_master) ORDER BY rowid"
+    )
+    return [str(name) for (name,) in rows]
+
+
+def _info_of_table(connection: sqlite3.Connection, name: str) -> LayerInfo:
+    n_rows = connection.execute(f"SELECT count(*) FROM {quoted(name)}").fetchone()[0]
+    columns = connection.execute(f"PRAGMA table_xinfo({quoted(name)})").fetchall()
+    fields = [(str(row[1]), str(arrow_field(row[1], row[2]).type)) for row in columns]
+    return LayerInfo(name, NO_GEOMETRY, n_rows, None, None, fields)
 
 
 def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:

@@ -1,0 +1,391 @@
+"""Reading a FlatGeobuf: all features at once by arrays of positions, or those of a corner."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene import kernels
+from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
+from polygene.errors import FileError, GeometryError
+from polygene.formats.assemble import Parts, columns_of
+from polygene.formats.base import Reading, reason_of
+from polygene.formats.columns import ADVICE, layers_of, named
+from polygene.formats.flatgeobuf import index
+from polygene.formats.flatgeobuf.header import (
+    STORED,
+    TYPES,
+    WITH_LENGTH,
+    Field,
+    Header,
+    read_header,
+)
+from polygene.formats.flatgeobuf.tables import (
+    Damaged,
+    fields_at,
+    followed,
+    values_at,
+    vectors_at,
+    whole,
+)
+from polygene.formats.wanted import ALL, Wanted
+from polygene.geometry import Extent, Family
+from polygene.layer import LayerInfo
+
+_FAMILIES = {1: Family.POINTS, 2: Family.LINES, 3: Family.POLYGONS, 4: Family.POINTS,
+             5: Family.LINES, 6: Family.POLYGONS}  # fmt: skip
+_WORDS = {1: "point", 2: "line", 3: "polygon", 4: "multipoint", 5: "multiline",
+          6: "multipolygon"}  # fmt: skip
+_COLLECTION, _DEEPEST = 7, 16
+
+
+def layer_names(path: Path) -> list[str]:
+    return [path.stem]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the layer from the header alone."""
+    header = _header(path)
+    dims = f"{'Z' if header.has_z else ''}{'M' if header.has_m else ''}"
+    words = f"{_WORDS.get(header.geometry_type, 'mixed')} {dims}".strip()
+    extent: Extent | None = None
+    if len(header.envelope) == 4 and header.envelope[0] <= header.envelope[2]:
+        x0, y0, x1, y1 = header.envelope
+        extent = (x0, y0, x1, y1)
+    n_rows = header.features
+    if n_rows == 0:
+        data = _data(path)
+        n_rows = len(_places(data, header, path))
+    fields = [(own.name, str(_arrow_field(own).type)) for own in header.fields]
+    return [LayerInfo(path.stem, words, n_rows, header.crs, extent, fields, header.title)]
+
+
+def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
+    """Read the layer; of what is not wanted, what the index and the attributes leave out stays.
+
+    Raises
+    ------
+    FileError
+        If the file is damaged.
+    GeometryError
+        If a geometry is of a type that is not read.
+    """
+    header = _header(path)
+    data = _data(path)
+    try:
+        places, total = _chosen_places(data, header, path, wanted)
+        features = followed(data, places + 4)
+        entries = _entries(data, header, features)
+        names = wanted.fields([own.name for own in header.fields])
+        if names:
+            first = [own for own in header.fields if own.name in names]
+            rows = wanted.rows(_table(data, header, entries, len(features), first))
+            features, entries = features[rows], entries.of(rows)
+        table = _table(data, header, entries, len(features), header.fields)
+        parts, is_null, is_multi = _geometry(data, header, features, path)
+    except Damaged as err:
+        raise FileError(f"{path} is damaged or cut short: {err}") from err
+    default = _FAMILIES.get(header.geometry_type, Family.POLYGONS)
+    chosen = columns_of(parts, len(features), is_null, is_multi, default)
+    reading = layers_of(path, chosen, table, header.crs, None, [])
+    layers = [
+        replace(
+            layer, title=header.title if k == 0 else "", description=header.description,
+            total=total if total > len(features) else None,
+        )
+        for k, layer in enumerate(reading.layers)
+    ]  # fmt: skip
+    return named(Reading(layers, reading.notes), path, name)
+
+
+def _header(path: Path) -> Header:
+    try:
+        return read_header(path)
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+
+
+def _data(path: Path) -> U8Array:
+    try:
+        return np.memmap(path, np.uint8, "c")
+    except (OSError, ValueError) as err:
+        raise FileError(f"cannot read {path}: {err}") from err
+
+
+def _first(header: Header) -> int:
+    """Return the byte where the features begin."""
+    return header.start + index.index_bytes(header.features, header.node_size)
+
+
+def _nodes(data: U8Array, header: Header) -> np.ndarray:
+    stop = _first(header)
+    if stop > len(data):
+        raise Damaged("its index is not whole")
+    return np.frombuffer(data[header.start : stop], index.NODE)
+
+
+def _places(data: U8Array, header: Header, path: Path) -> I64Array:
+    """Return where each feature begins: from the leaves of the index, else from one to the next."""
+    first = _first(header)
+    if first > header.start:
+        leaves = _nodes(data, header)["offset"][-header.features :]
+        return first + leaves.astype(np.int64)
+    most = (len(data) - first) // 8 + 1
+    places = np.empty(min(most, header.features or most), np.int64)
+    found = kernels.run(kernels.wkb.follow_sizes, data, first, places)
+    if found < 0 or (header.features and found < header.features):
+        raise FileError(f"{path} is damaged or cut short: its features end too early")
+    return places[:found]
+
+
+def _chosen_places(
+    data: U8Array, header: Header, path: Path, wanted: Wanted
+) -> tuple[I64Array, int]:
+    """Return where the features of the box begin, or all without an index; and how many there are."""
+    if wanted.box is None or _first(header) == header.start:
+        places = _places(data, header, path)
+        return places, len(places)
+    nodes, n_rows = _nodes(data, header), header.features
+    try:
+        found = index.search(nodes, n_rows, header.node_size, wanted.box)
+    except (ValueError, IndexError) as err:
+        raise Damaged(str(err)) from err
+    return _first(header) + nodes["offset"][found - n_rows].astype(np.int64), n_rows
+
+
+class _Entries(NamedTuple):
+    """Values of fields: the feature, the field, and where the value lies."""
+
+    feature: I64Array
+    column: I64Array
+    at: I64Array
+
+    def of(self, rows: BoolArray) -> _Entries:
+        """Return those of chosen features, numbered anew."""
+        numbers = np.cumsum(rows) - 1
+        keep = rows[self.feature]
+        return _Entries(numbers[self.feature[keep]], self.column[keep], self.at[keep])
+
+
+def _entries(data: U8Array, header: Header, features: I64Array) -> _Entries:
+    """Walk the values of all features side by side, the first of each, then the second ..."""
+    starts, sizes = vectors_at(data, features, 1, 1)
+    at, stop = starts.copy(), starts + sizes
+    rows = np.flatnonzero(at + 2 <= stop)
+    found: list[tuple[I64Array, I64Array, I64Array]] = []
+    numbers = np.array([own.number for own in header.fields], np.int64)
+    widths = np.array([np.dtype(STORED.get(n, "<u4")).itemsize for n in range(16)])
+    for _ in range(len(numbers) + 1):
+        if len(rows) == 0:
+            break
+        column = whole(data, at[rows], "<u2")
+        if (column >= len(numbers)).any():
+            raise Damaged("a value is of a field that is not there")
+        value = at[rows] + 2
+        found.append((rows, column, value))
+        number = numbers[column]
+        size = widths[number]
+        is_long = np.isin(number, WITH_LENGTH)
+        size[is_long] += whole(data, value[is_long], "<u4")
+        at[rows] = value + size
+        if (at[rows] > stop[rows]).any():
+            raise Damaged("a value is longer than its feature")
+        rows = rows[at[rows] + 2 <= stop[rows]]
+    if len(rows):
+        raise Damaged("a feature has more values than there are fields")
+    none = np.zeros(0, np.int64)
+    parts = [np.concatenate([none, *(f[k] for f in found)]) for k in range(3)]
+    return _Entries(*parts)
+
+
+def _arrow_field(own: Field) -> pa.Field:
+    metadata = {"width": str(own.width)} if own.number == 11 and own.width > 0 else None
+    return pa.field(own.name, TYPES[own.number], metadata=metadata)
+
+
+def _table(
+    data: U8Array, header: Header, entries: _Entries, n_rows: int, fields: list[Field]
+) -> pa.Table:
+    columns, kept = [], []
+    for own in fields:
+        is_own = entries.column == header.fields.index(own)
+        column = _column(data, own, entries.feature[is_own], entries.at[is_own], n_rows)
+        columns.append(column)
+        kept.append(_arrow_field(own).with_type(column.type))
+    return pa.table(columns, pa.schema(kept))
+
+
+def _column(data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int) -> pa.Array:
+    """Return the values of one field; rows that have none are null."""
+    kind = TYPES[own.number]
+    has = np.zeros(n_rows, bool)
+    has[rows] = True
+    if own.number in STORED:
+        values = np.zeros(n_rows, np.dtype(STORED[own.number]))
+        values[rows] = values_at(data, at, STORED[own.number])
+        if own.number == 2:
+            values = values.astype(bool)
+        if own.number == 8 and (values > np.iinfo(np.int64).max).any():
+            kind = pa.float64()
+        return pa.array(values, mask=~has).cast(kind)
+    lengths = np.zeros(n_rows, np.int64)
+    starts = np.zeros(n_rows, np.int64)
+    starts[rows], lengths[rows] = at + 4, whole(data, at, "<u4")
+    raw = np.empty(int(lengths.sum()), np.uint8)
+    kernels.run(kernels.wkb.gather_ranges, data, starts, lengths, raw)
+    null = pa.py_buffer(np.packbits(has, bitorder="little").tobytes())
+    buffers = [null, pa.py_buffer(offsets_from(lengths)), pa.py_buffer(raw)]
+    array = pa.Array.from_buffers(pa.large_binary(), n_rows, buffers)
+    if own.number == 14:
+        return array.cast(pa.binary())
+    try:
+        texts = array.cast(pa.large_string()).cast(pa.string())
+    except pa.ArrowInvalid as err:
+        raise Damaged(f"field {own.name} holds text that is not UTF-8") from err
+    return _moments(texts) if own.number == 13 else texts
+
+
+def _moments(texts: pa.Array) -> pa.Array:
+    """Return dates if all are such, else dates with times; what is neither stays text."""
+    lengths = pc.unique(pc.drop_null(pc.utf8_length(texts))).to_pylist()
+    try:
+        if lengths == [10]:
+            return texts.cast(pa.date32())
+        zoned = pc.replace_substring_regex(texts, r"([0-9])$", r"\1Z")
+        return zoned.cast(pa.timestamp("ms", tz="UTC"))
+    except pa.ArrowInvalid:
+        return texts
+
+
+class _Leaves(NamedTuple):
+    """Geometries that are not made of others, in the order of the rows."""
+
+    row: I64Array
+    table: I64Array
+    kind: I64Array
+
+
+def _geometry(
+    data: U8Array, header: Header, features: I64Array, path: Path
+) -> tuple[list[Parts], BoolArray, BoolArray]:
+    """Return parts by family, which rows are null, and which are multi."""
+    tables = followed(data, fields_at(data, features, 0))
+    is_null = tables < 0
+    rows = np.flatnonzero(~is_null)
+    kinds = _kinds(data, tables[rows], header.geometry_type)
+    is_multi = np.zeros(len(features), bool)
+    is_multi[rows] = kinds >= 4
+    leaves = _unfolded(data, _Leaves(rows, tables[rows], kinds))
+    is_strange = ~np.isin(leaves.kind, list(_FAMILIES))
+    if is_strange.any():
+        row = int(leaves.row[is_strange][0])
+        raise GeometryError(
+            str(path), f"row {row + 1}", "its geometry is of a type that is not read", ADVICE
+        )
+    family = np.array([_FAMILIES.get(k, 0) for k in range(8)])[leaves.kind]
+    parts = []
+    for wanted in Family:
+        own = np.flatnonzero(family == wanted)
+        if len(own):
+            parts += _parts(data, header, wanted, _Leaves(*(a[own] for a in leaves)))
+    return parts, is_null, is_multi
+
+
+def _kinds(data: U8Array, tables: I64Array, otherwise: int) -> I64Array:
+    """Return the type of each geometry: its own, or what the header says of all."""
+    at = fields_at(data, tables, 6)
+    kinds = np.zeros(len(tables), np.int64)
+    kinds[at >= 0] = whole(data, at[at >= 0], "u1")
+    return np.where(kinds == 0, otherwise, kinds)
+
+
+def _unfolded(data: U8Array, found: _Leaves) -> _Leaves:
+    """Put the members of multipolygons and collections in the place of these."""
+    for _ in range(_DEEPEST):
+        folds = (found.kind == 6) | (found.kind == _COLLECTION)
+        starts, counts = vectors_at(data, found.table, 7, 4)
+        # A multipolygon of one part may keep it in itself.
+        folds &= (counts > 0) | (found.kind == _COLLECTION)
+        if not folds.any():
+            break
+        if counts[folds].sum() > len(data) // 4:
+            raise Damaged("geometries are parts of each other")
+        n_new = np.where(folds, counts, 1)
+        owner = owners(offsets_from(n_new))
+        tables = found.table[owner].copy()
+        is_member = folds[owner]
+        tables[is_member] = followed(data, _within(starts[folds], counts[folds]))
+        kinds = found.kind[owner].copy()
+        is_of_polygons = found.kind[owner] == 6
+        own = _kinds(data, tables[is_member], 0)
+        kinds[is_member] = np.where(is_of_polygons[is_member], 3, own)
+        found = _Leaves(found.row[owner], tables, kinds)
+    return found
+
+
+def _within(starts: I64Array, counts: I64Array) -> I64Array:
+    """Return the places of items of four bytes in vectors that start so."""
+    steps = np.arange(int(counts.sum())) - np.repeat(np.cumsum(counts) - counts, counts)
+    return np.repeat(starts, counts) + 4 * steps
+
+
+def _parts(data: U8Array, header: Header, family: Family, leaves: _Leaves) -> list[Parts]:
+    starts, counts = vectors_at(data, leaves.table, 1, 8)
+    n_vertices = counts // 2
+    ends, n_ends = vectors_at(data, leaves.table, 0, 4)
+    # Without ends all vertices are one ring, and without vertices there is none.
+    n_rings = np.where(n_vertices == 0, 0, np.maximum(n_ends, 1))
+    if family == Family.POINTS:
+        ring_counts_of_leaf = n_vertices
+        vertex_counts = np.ones(int(n_vertices.sum()), np.int64)
+    else:
+        ring_counts_of_leaf = n_rings
+        vertex_counts = _ring_sizes(data, ends, n_ends, n_rings, n_vertices)
+    if family == Family.POLYGONS:
+        has = ring_counts_of_leaf > 0
+        row, ring_counts = leaves.row[has], ring_counts_of_leaf[has]
+    else:
+        row = np.repeat(leaves.row, ring_counts_of_leaf)
+        ring_counts = np.ones(len(row), np.int64)
+    raw = np.empty(int(n_vertices.sum()) * 16, np.uint8)
+    kernels.run(kernels.wkb.gather_ranges, data, starts, n_vertices * 16, raw)
+    xy = raw.view("<f8").reshape(-1, 2)
+    z = _heights(data, leaves.table, 2, n_vertices) if header.has_z else None
+    m = _heights(data, leaves.table, 3, n_vertices) if header.has_m else None
+    found = Parts(family, row, ring_counts, vertex_counts, xy, z, m)
+    return [found] if len(row) else []
+
+
+def _ring_sizes(
+    data: U8Array, ends: I64Array, n_ends: I64Array, n_rings: I64Array, n_vertices: I64Array
+) -> I64Array:
+    """Return the vertices of each ring from the vectors of where they end."""
+    offsets = offsets_from(n_rings)
+    stops = np.zeros(int(offsets[-1]), np.int64)
+    owner = owners(offsets)
+    has_ends = (n_ends > 0) & (n_vertices > 0)
+    stops[has_ends[owner]] = whole(data, _within(ends[has_ends], n_ends[has_ends]), "<u4")
+    stops[~has_ends[owner]] = n_vertices[owner][~has_ends[owner]]
+    sizes = np.diff(stops, prepend=0)
+    first = offsets[:-1][n_rings > 0]
+    sizes[first] = stops[first]
+    last = offsets[1:][n_rings > 0] - 1
+    if (sizes < 0).any() or (stops[last] != n_vertices[n_rings > 0]).any():
+        raise Damaged("the rings of a geometry do not add up to its vertices")
+    return sizes
+
+
+def _heights(data: U8Array, tables: I64Array, slot: int, n_vertices: I64Array) -> np.ndarray:
+    """Return z or m of all vertices, NaN where a geometry has none."""
+    starts, counts = vectors_at(data, tables, slot, 8)
+    values = np.full(int(n_vertices.sum()), np.nan)
+    has = (counts == n_vertices) & (counts > 0)
+    raw = np.empty(int(counts[has].sum()) * 8, np.uint8)
+    kernels.run(kernels.wkb.gather_ranges, data, starts[has], counts[has] * 8, raw)
+    values[spans(offsets_from(n_vertices)[:-1][has], counts[has])] = raw.view("<f8")
+    return values

@@ -1,0 +1,206 @@
+"""Packed files, pipes, corners of layers, and several runs that write at once."""
+
+from __future__ import annotations
+
+import gzip
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+import zipfile
+from dataclasses import replace
+
+import numpy as np
+import pyarrow as pa
+
+import polygene
+from polygene import crs
+from polygene.errors import FileError
+from polygene.formats import address
+from polygene.formats.registry import format_of
+from polygene.formats.wanted import Wanted
+from polygene.layer import Layer
+from polygene.ops.subset import subset, where
+from polygene.table.expression import Expression
+from tests.support import cli
+from tests.support import generators as make
+
+PART_READERS = (".gpkg", ".parquet", ".fgb")
+
+
+class Packed(cli.WithSample):
+    def setUp(self):
+        super().setUp()
+        for name, ending in (("buoys", "geojson"), ("islands", "shp"), ("sectors", "csv")):
+            polygene.write(
+                polygene.read(f"{self.package}#{name}"), f"{self.folder}/{name}.{ending}"
+            )
+        with zipfile.ZipFile(self.folder / "all.zip", "w", zipfile.ZIP_DEFLATED) as archive:
+            for path in sorted(self.folder.iterdir()):
+                if path.suffix in (".geojson", ".shp", ".shx", ".dbf", ".prj", ".cpg", ".csv"):
+                    archive.write(path, f"survey/{path.name}")
+            archive.writestr("../../outside.txt", "no layer")
+        raw = (self.folder / "buoys.geojson").read_bytes()
+        (self.folder / "b.geojson.gz").write_bytes(gzip.compress(raw))
+
+    def test_layers_in_archives(self):
+        for text, names in {
+            "all.zip#*": ["buoys", "islands", "resurvey", "sectors"],
+            "all.zip#islands": ["islands"],
+            "b.geojson.gz": ["b"],
+        }.items():
+            refs = address.resolve(f"{self.folder}/{text}")
+            self.assertEqual([ref.name for ref in refs], names)
+        island = polygene.read(f"{self.folder}/all.zip#islands")
+        self.assertEqual(island.table.num_rows, 12)
+        self.assertIsNotNone(island.crs)  # so its .prj came along
+        done = self.run_polygene("peek", "all.zip", "--rows", "1")
+        self.assertIn("all.zip holds 4 layers; say which: all.zip#buoys", done.words)
+        self.assertIn("all.zip#buoys", self.run_polygene("peek", "all.zip#buoys").out)
+
+    def test_damaged_and_hostile_archives(self):
+        whole = (self.folder / "all.zip").read_bytes()
+        (self.folder / "half.zip").write_bytes(whole[: len(whole) // 2])
+        (self.folder / "half.geojson.gz").write_bytes(
+            (self.folder / "b.geojson.gz").read_bytes()[:900]
+        )
+        (self.folder / "x.gz").write_bytes(gzip.compress(b"{}"))
+        with zipfile.ZipFile(self.folder / "bomb.zip", "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("x.geojson", b" " * (100 << 20))
+        with zipfile.ZipFile(self.folder / "cut.zip", "w") as archive:
+            archive.writestr("in/x.geojson", b'{"type": "FeatureCollection", "feat')
+        for name, reason in {
+            "half.zip": "is no zip file, or is damaged",
+            "half.geojson.gz": "is damaged or cut short",
+            "x.gz": "what is in it is unclear",
+            "bomb.zip": "would grow to more than 300 times its size",
+            "cut.zip": "cut.zip/in/x.geojson is cut short",
+        }.items():
+            done = self.run_polygene("peek", name)
+            self.assertEqual(done.code, 1, name)
+            self.assertIn(reason, done.words)
+
+    def test_pipes(self):
+        program = [sys.executable, "-m", "polygene"]
+        first = subprocess.run(
+            [*program, "subset", "tolva.gpkg#buoys", "--where", "tonnes > 20", "-o", "-"],
+            cwd=self.folder, capture_output=True, check=True,
+        )  # fmt: skip
+        self.assertEqual({line[:1] for line in first.stdout.splitlines()}, {b"{"})
+        for piped in (first.stdout, (self.folder / "buoys.geojson").read_bytes()):
+            second = subprocess.run(
+                [*program, "convert", "-", "-o", "heavy.gpkg", "--replace"],
+                cwd=self.folder, input=piped, capture_output=True, check=True,
+            )  # fmt: skip
+            self.assertIn(b"piped", second.stderr)
+            n_rows = piped.count(b'"Feature"')
+            self.assertEqual(self.sql("heavy.gpkg", "SELECT count(*) FROM piped"), [(n_rows,)])
+        both = self.run_polygene("convert", "tolva.gpkg#buoys", "-o", "-", "--json")
+        self.assertEqual(both.code, 2)
+        several = self.run_polygene("convert", "tolva.gpkg#beds_*", "-o", "-")
+        self.assertIn("one layer goes to standard output, and there are 2", several.words)
+
+
+class Corners(unittest.TestCase):
+    def test_what_is_read_of_a_corner_is_what_is_there(self):
+        rng = np.random.default_rng(5)
+        corners = rng.uniform(0, 1000, (70_000, 2))
+        rows = np.arange(len(corners))
+        table = pa.table({"k": rows, "t": pa.array([f"t{k % 7}" for k in rows])})
+        column = make.GeometryColumn.from_points(corners)
+        column = replace(column, is_null=column.is_null.copy())
+        given = Layer("many", column, table, crs.parse("EPSG:32633"))
+        box = (100.0, 200.0, 160.0, 260.0)
+        few = Expression("k < 300 AND t = 't3'")
+        by_box, by_where = subset(given, box=box).layer, where(given, few)
+        with cli.tempfile.TemporaryDirectory() as folder:
+            for ending in PART_READERS:
+                path = cli.Path(folder) / f"many{ending}"
+                format_of(path).write(path, [given])
+                source = format_of(path)
+                for wanted, layer in ((Wanted(box), by_box), (Wanted(where=few), by_where)):
+                    (part,) = source.read(path, "many", wanted).layers
+                    self.assertLess(part.n_rows, 20_000, ending)
+                    self.assertEqual(part.n_total, 70_000)
+                    part = subset(part, box=wanted.box).layer if wanted.box else where(part, few)
+                    self.assertEqual(
+                        sorted(part.table["k"].to_pylist()), sorted(layer.table["k"].to_pylist())
+                    )
+                # What looks at geometry is not decided by attributes alone.
+                (part,) = source.read(path, "many", Wanted(where=Expression("x() < 1"))).layers
+                self.assertEqual(part.n_rows, 70_000)
+
+
+class SeveralRuns(cli.WithSample):
+    def test_two_runs_into_one_package_lose_nothing(self):
+        program = [sys.executable, "-m", "polygene", "convert"]
+        runs = [
+            subprocess.Popen(
+                [*program, f"tolva.gpkg#{name}", "-o", f"out.gpkg#{name}", "-q"], cwd=self.folder
+            )
+            for name in ("sectors", "islands", "buoys", "cables", "park", "slipways")
+        ]
+        self.assertEqual([run.wait() for run in runs], [0] * 6)
+        names = {ref.name for ref in address.resolve(f"{self.folder}/out.gpkg#*")}
+        self.assertEqual(len(names), 6)
+        same = [
+            subprocess.Popen(
+                [*program, "tolva.gpkg#sectors", "-o", "same.gpkg", "-q"],
+                cwd=self.folder, stderr=subprocess.PIPE, text=True,
+            )
+            for _ in range(3)
+        ]  # fmt: skip
+        said = [run.communicate()[1] for run in same]
+        self.assertEqual(sorted(run.returncode for run in same), [0, 1, 1], said)
+        self.assertTrue(all("exists" in s or "another run" in s for s in said if s))
+
+    def test_a_run_waits_for_another_and_gives_up_in_words(self):
+        from polygene.formats import base
+
+        with base.alone_in(self.folder):
+            patience, base.PATIENCE = base.PATIENCE, 0
+            try:
+                with self.assertRaisesRegex(FileError, "another run has been writing"):
+                    polygene.write(polygene.read(f"{self.package}#park"), f"{self.folder}/p.gpkg")
+            finally:
+                base.PATIENCE = patience
+
+    def test_a_full_disk_leaves_nothing(self):
+        for ending in ("gpkg", "parquet", "fgb", "geojson", "csv", "shp", "ndjson"):
+            done = subprocess.run(
+                ["bash", "-c", f"ulimit -f 8; {sys.executable} -W error -m polygene "
+                 f"convert tolva.gpkg#sectors -o full.{ending}"],
+                cwd=self.folder, capture_output=True, text=True,
+            )  # fmt: skip
+            self.assertEqual(done.returncode, 1, ending)
+            self.assertRegex(done.stderr, r"^error: cannot write full")
+            self.assertNotIn("Traceback", done.stderr)
+        self.assert_only(self.package.name, self.patches.name)
+
+    def test_a_killed_run_leaves_the_old_file_of_every_format(self):
+        layer = polygene.read(f"{self.package}#sectors")
+        code = (
+            "import sys, polygene; layer = polygene.read(sys.argv[1]); print('ready', flush=True)\n"
+            "while True: polygene.write(layer, sys.argv[2], 'replace')"
+        )
+        for ending in (".parquet", ".fgb", ".geojson", ".csv"):
+            path = self.folder / f"old{ending}"
+            polygene.write(layer, str(path))
+            before = path.read_bytes()
+            for pause in (0.0, 0.013, 0.05):
+                process = subprocess.Popen(
+                    [sys.executable, "-c", code, f"{self.package}#sectors", path],
+                    stdout=subprocess.PIPE,
+                )
+                process.stdout.readline()
+                time.sleep(pause)
+                os.kill(process.pid, signal.SIGKILL)
+                process.wait()
+                process.stdout.close()
+                self.assertEqual(path.read_bytes(), before, ending)
+
+
+if __name__ == "__main__":
+    unittest.main()
