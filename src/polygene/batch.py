@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyproj
 
 from polygene import crs as crs_module
+from polygene import record
 from polygene.errors import DataError, FileError, UsageError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
@@ -83,9 +84,13 @@ class Choice:
     invalid: str = "mend"
     box: Extent | None = None
 
-    def read(self, ref: LayerRef) -> Reading:
+    def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
         """Read a layer, or what a format lets one read of it when only some is wanted."""
-        return address.read(ref, Wanted(self.box, self.where))
+        reading = address.read(ref, Wanted(self.box, self.where))
+        noted = record.current()
+        if noted is None:
+            return reading
+        return Reading(noted.note(ref, reading.layers, role), reading.notes)
 
     def of(self, layer: Layer) -> Layer:
         if layer.crs is None and self.crs is not None:
@@ -119,6 +124,7 @@ def run(
     refs = list(dict.fromkeys(ref for text in inputs for ref in address.resolve(text)))
     destination.plan(out, refs, on_existing)  # fail now rather than after the work
     sources: list[LayerRef] = []
+    given: list[Layer] = []
     results: list[tuple[R, list[str], float]] = []
     failed: list[Failed] = []
     for ref in refs:
@@ -130,6 +136,7 @@ def run(
             for layer in reading.layers:
                 result, more = operation(choice.of(layer))
                 results.append((result, notes + more, time.monotonic() - began))
+                given.append(layer)
                 sources.append(LayerRef(ref.path, layer.name))
                 notes, began = [], time.monotonic()
         except (DataError, FileError) as err:
@@ -140,11 +147,12 @@ def run(
                 raise
     targets = destination.plan(out, sources, on_existing)
     progress.stage(f"writing {out}")
-    written = destination.write_all(
+    written = write(
         [
-            (target, replace(result.layer, name=target.name))
-            for target, (result, _, _) in zip(targets, results, strict=True)
-        ]
+            (target, replace(result.layer, metadata=layer.metadata))
+            for target, (result, _, _), layer in zip(targets, results, given, strict=True)
+        ],
+        given,
     )
     if results and written:
         results[-1][1].extend(written)
@@ -153,6 +161,27 @@ def run(
         for source, target, (result, notes, seconds) in zip(sources, targets, results, strict=True)
     ]
     return Results(done, failed)
+
+
+def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()) -> list[str]:
+    """Write results under their names, each with its lineage; return what there is to say about it.
+
+    ``made_of`` is the INPUT that each was made of; without it, each is made of all that was read.
+
+    Raises
+    ------
+    PolygeneError
+        If one cannot be written.
+    """
+    noted = record.current()
+    named = []
+    for k, (target, layer) in enumerate(results):
+        layer = replace(layer, name=target.name, lineage=None)
+        if noted is not None:
+            own = made_of[k].lineage if made_of else None
+            layer = noted.of_result(layer, target.words, own)
+        named.append((target, layer))
+    return destination.write_all(named)
 
 
 def dump(folder: str, layers: Sequence[Layer], words: Sequence[str]) -> Path:
@@ -310,8 +339,7 @@ def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:
     path = Path(address.split(out)[0])
     refs = [LayerRef(path, layer.name) for layer in layers]
     targets = destination.plan(out, refs, "replace" if replaces else "refuse")
-    named = [replace(y, name=t.name) for t, y in zip(targets, layers, strict=True)]
-    destination.write_all(list(zip(targets, named, strict=True)))
+    write(list(zip(targets, layers, strict=True)))
 
 
 def _free(name: str, taken: set[str]) -> str:
@@ -351,7 +379,7 @@ def read_other(
         names = ", ".join(ref.words for ref in refs[:5])
         raise UsageError(f"OTHER must be one layer, and {text!r} stands for {len(refs)}: {names}")
     progress.stage(f"reading {refs[0].words}")
-    reading = choice.read(refs[0])
+    reading = choice.read(refs[0], record.OTHER)
     layers = reading.layers
     if len(layers) > 1:
         layers = [layer for layer in layers if layer.geometry.family == Family.POLYGONS]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from polygene.errors import UsageError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
@@ -18,6 +20,8 @@ def read(text: str) -> Layer:
         If there is not exactly one, or it cannot be read.
     """
     layers = [layer for ref in address.resolve(text) for layer in address.read(ref).layers]
+    # What is made of it from here on is not recorded, so nothing is told of how it came about.
+    layers = [replace(layer, lineage=None) for layer in layers]
     if len(layers) != 1:
         names = ", ".join(layer.name for layer in layers)
         raise UsageError(f"{text!r} stands for {len(layers)} layers ({names}); name one of them")
@@ -32,7 +36,6 @@ def write(layer: Layer, out: str, on_existing: OnExisting = "refuse") -> str:
     PolygeneError
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
-    from dataclasses import replace
     from pathlib import Path
 
     (target,) = destination.plan(out, [LayerRef(Path(out), layer.name)], on_existing)

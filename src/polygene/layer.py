@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -14,6 +14,16 @@ from polygene.geometry import GeometryColumn
 
 if TYPE_CHECKING:
     from pyproj import CRS
+
+    from polygene.lineage import Lineage
+
+
+class Metadata(NamedTuple):
+    """A text about a layer by some standard, carried along as it is."""
+
+    standard: str
+    mime_type: str
+    text: str
 
 
 @dataclass(frozen=True)
@@ -35,6 +45,10 @@ class Layer:
         What the source calls the layer for people, if anything.
     total : int or None
         Features in the source if only some were chosen from it.
+    lineage : Lineage or None
+        How it came about, if its file tells.
+    metadata : tuple of Metadata
+        What else its file has to say of it.
     """
 
     name: str
@@ -45,6 +59,8 @@ class Layer:
     title: str = ""
     description: str = ""
     total: int | None = None
+    lineage: Lineage | None = None
+    metadata: tuple[Metadata, ...] = ()
 
     def __post_init__(self) -> None:
         assert self.table.num_columns == 0 or self.table.num_rows == self.n_rows

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 FIRST = 5
 
 
-@click.command()
+@options.command()
 @options.inputs
 @click.option("--key", metavar="FIELD", help="A field that should name each feature once.")
 @click.option("--coverage", is_flag=True, help="Look for overlaps and gaps between features.")

@@ -31,7 +31,7 @@ class DistancesType(click.ParamType):
             self.fail(str(err), param, ctx)
 
 
-@click.command()
+@options.command()
 @click.option("--distance", type=DistancesType(), help="How far, as in 150m; negative shrinks.")
 @click.option(
     "--distance-from", metavar="EXPR", help="A field or expression that says how far, for each."

@@ -9,7 +9,7 @@ import click
 from polygene.cli import options, overlay
 
 
-@click.command()
+@options.command()
 @options.with_
 @options.box
 @click.option("--whole", is_flag=True, help="Keep whole every feature that touches OTHER.")

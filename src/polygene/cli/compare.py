@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from polygene.ops.compare import Changes, Comparison
 
 
-@click.command()
+@options.command()
 @click.argument("first")
 @click.argument("second")
 @click.option("--key", metavar="FIELD", help="A field that names the features of both.")

@@ -6,9 +6,7 @@ import sys
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-import click
-
-from polygene.cli import each, show
+from polygene.cli import each, options, show
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
@@ -31,7 +29,7 @@ class Copied:
     notes: list[str] = field(default_factory=list)
 
 
-@click.command()
+@options.command()
 @each.common
 def convert(**options_: Any) -> None:
     """Write layers in another format, gather many in one file, or spread one file into a folder.

@@ -7,10 +7,10 @@ from pathlib import Path
 
 import click
 
-from polygene.cli import show
+from polygene.cli import options, show
 
 
-@click.command()
+@options.command()
 @click.argument("folder", default="tolva", type=click.Path(path_type=Path))
 @click.pass_context
 def demo(ctx: click.Context, folder: Path) -> None:

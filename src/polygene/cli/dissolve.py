@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from polygene.ops.dissolve import DissolveSummary
 
 
-@click.command()
+@options.command()
 @click.option("--by", metavar="FIELDS", default="", help="Fields to agree in, with commas between.")
 @options.take
 @click.option(

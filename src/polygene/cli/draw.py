@@ -12,7 +12,7 @@ import click
 from polygene.cli import options, show
 
 
-@click.command()
+@options.command()
 @options.inputs
 @click.option(
     "--colour-by", multiple=True, metavar="[LAYER.]FIELD", help="Classes of colour by a field."

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import click
-
 from polygene.cli import options, overlay
 
 
-@click.command()
+@options.command()
 @options.with_required
 @overlay.common
 def erase(with_: str, **options_: Any) -> None:

@@ -27,7 +27,7 @@ class PairType(click.ParamType):
         return left.strip(), right.strip()
 
 
-@click.command()
+@options.command()
 @click.option(
     "--rename", type=PairType("OLD=NEW"), multiple=True, help="Give a field another name."
 )

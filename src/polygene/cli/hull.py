@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from polygene.ops.hull import HullSummary
 
 
-@click.command()
+@options.command()
 @click.option("--each", "of_each", is_flag=True, help="A hull of each feature, not one of all.")
 @click.option("--by", metavar="FIELDS", default="", help="One of those that agree in these fields.")
 @each.common

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from polygene.ops.crossings import CrossingsResult
 
 
-@click.command()
+@options.command()
 @options.with_several
 @options.origins
 @click.option(

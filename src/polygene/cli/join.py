@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from polygene.ops.join import JoinSummary
 
 
-@click.command()
+@options.command()
 @options.with_required
 @click.option(
     "--relation", default="intersects", show_default=True, metavar="RELATION",

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from polygene.layer import LayerInfo
 
 
-@click.command()
+@options.command()
 @click.argument("files", metavar="FILE...", nargs=-1, required=True)
 @options.json
 def layers(files: tuple[str, ...], as_json: bool) -> None:

@@ -23,6 +23,7 @@ COMMANDS = {
     "audit": ("look", "finds problems of geometry and attributes, with row, place and reason"),
     "compare": ("look", "two layers side by side, and which features changed"),
     "draw": ("look", "a map picture of one or several layers"),
+    "lineage": ("look", "how a layer came about: sources, steps, options, credits"),
     "mend": ("prepare", "makes invalid polygons valid and says what it changed"),
     "subset": ("prepare", "keeps features by attributes, by how they lie to others, or a box"),
     "fields": ("prepare", "renames, retypes, computes, drops and reorders fields"),

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, overlay, show
+from polygene.cli import each, options, overlay, show
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
@@ -20,7 +20,7 @@ def _unit_option(name: str, what: str) -> Any:
     )
 
 
-@click.command()
+@options.command()
 @_unit_option("area", "The area of polygons")
 @_unit_option("length", "The length of lines")
 @_unit_option("perimeter", "The length of all rings of polygons")

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 FIRST = 10
 
 
-@click.command()
+@options.command()
 @click.option("--drop-empty", is_flag=True, help="Leave out features of which nothing is left.")
 @each.common
 @options.precision

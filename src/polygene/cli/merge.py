@@ -18,15 +18,13 @@ if TYPE_CHECKING:
     from polygene.ops.merge import MergeSummary
 
 
-@click.command()
+@options.command()
 @options.inputs
 @click.option("--propose", metavar="SHEET", help="Draft a match sheet to edit, and merge nothing.")
 @click.option("--match", metavar="SHEET", help="Merge as this match sheet says.")
 @click.option("--source", metavar="FIELD", help="Add a field with the layer each feature is from.")
 @options.where
-@click.option(
-    "-o", "--out", metavar="DESTINATION", help="File or file#layer; needed unless with --propose."
-)
+@options.out_optional
 @options.replace
 @options.next_
 @options.crs
@@ -116,7 +114,6 @@ def _merge(
     progress: Any,
 ) -> tuple[MergeSummary, str]:
     from polygene import batch
-    from polygene.formats.destination import write_all
     from polygene.ops.match_sheet import read_sheet
     from polygene.ops.merge import merge as merge_layers
 
@@ -125,7 +122,7 @@ def _merge(
     progress.stage(f"merging {len(layers)} layers")
     result = merge_layers(layers, sheet, source_field=source, name=target.name)
     progress.stage(f"writing {target.words}")
-    write_all([(target, result.layer)])
+    batch.write([(target, result.layer)])
     return result.summary, target.words
 
 

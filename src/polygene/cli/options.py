@@ -12,6 +12,48 @@ if TYPE_CHECKING:
     from polygene.formats.destination import OnExisting
 
 
+class Command(click.Command):
+    """A command that keeps a record of what it reads, for the lineage of what it writes."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        ctx.meta["polygene.words"] = list(args)
+        return super().parse_args(ctx, args)
+
+    def invoke(self, ctx: click.Context) -> Any:
+        if not any(parameter.name == "licence" for parameter in self.params):
+            return super().invoke(ctx)
+        from polygene.record import Record, recording
+
+        given = self._given(ctx)
+        credit, licence = (ctx.params.pop(name, None) or "" for name in ("credit", "licence"))
+        with recording(Record(str(self.name), given, credit, licence)):
+            return super().invoke(ctx)
+
+    def _given(self, ctx: click.Context) -> dict[str, Any]:
+        """Return the options that were given, as a recipe would have them."""
+        words = list(ctx.meta.get("polygene.words", ()))
+        found, _, _ = self.make_parser(ctx).parse_args(words)
+        given: dict[str, Any] = {}
+        for parameter in self.params:
+            is_own = isinstance(parameter, click.Option) and parameter.name not in NOT_RECORDED
+            if is_own and found.get(str(parameter.name)) is not None:
+                value = found[str(parameter.name)]
+                given[max(parameter.opts, key=len).lstrip("-")] = value
+        return given
+
+
+# What says where layers come from and go to, and how much is said, makes no other result.
+NOT_RECORDED = (
+    "with_", "out", "replace", "next_", "as_json", "quiet", "stop_at_first", "keep_dump", "credit",
+    "licence", "help",
+)  # fmt: skip
+
+
+def command() -> Any:
+    """Make a function a command that keeps a record."""
+    return click.command(cls=Command)
+
+
 class BoxType(click.ParamType):
     """``XMIN,YMIN,XMAX,YMAX``."""
 
@@ -93,14 +135,30 @@ with_where = click.option(
 box = click.option(
     "--box", type=BoxType(), help="A rectangle in the CRS of INPUT instead of OTHER."
 )
-out = click.option(
+_out = click.option(
     "-o", "--out", required=True, metavar="DESTINATION", callback=_one_on_standard_output,
     help="File, file#layer, folder/, or a pattern: 'out.gpkg#{name}_park'; - is standard output.",
 )  # fmt: skip
-out_optional = click.option(
+_out_optional = click.option(
     "-o", "--out", metavar="DESTINATION", callback=_one_on_standard_output,
     help="File, file#layer, folder/, or a pattern.",
 )  # fmt: skip
+_credit = click.option(
+    "--credit", metavar="TEXT", help="Whom to credit for the result; kept in its lineage."
+)
+_licence = click.option("--licence", metavar="TEXT", help="Its licence; kept in its lineage.")
+
+
+def out(function: Any) -> Any:
+    """Add the destination, and what its lineage is to say."""
+    return _out(_credit(_licence(function)))
+
+
+def out_optional(function: Any) -> Any:
+    """Add a destination that may be left out, and what its lineage is to say."""
+    return _out_optional(_credit(_licence(function)))
+
+
 replace = click.option("--replace", is_flag=True, help="Overwrite results that exist.")
 next_ = click.option(
     "--next", "next_", is_flag=True, help="Write the next free number, as in zones_2."

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from polygene.ops.parts import PartsSummary
 
 
-@click.command()
+@options.command()
 @click.option("--number", metavar="FIELD", help="Add a field that counts the parts of a feature.")
 @click.option("--source", metavar="FIELD", help="Add a field with the identifier of the feature.")
 @click.option(

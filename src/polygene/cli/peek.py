@@ -36,7 +36,7 @@ class RowsType(click.ParamType):
         return int(match[2]), int(match[3])
 
 
-@click.command()
+@options.command()
 @click.argument("address", metavar="LAYER")
 @click.option("--rows", type=RowsType(), default="5", help="Which rows; 5 if not given.")
 @click.option("--sort", metavar="FIELD", help="Sort by a field first, nulls last.")

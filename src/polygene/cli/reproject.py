@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, overlay, show
+from polygene.cli import each, options, overlay, show
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
     from polygene.ops.reproject import ReprojectSummary
 
 
-@click.command()
+@options.command()
 @click.option("--to", "target", required=True, metavar="CRS", help="EPSG:..., WKT, or a layer's.")
 @click.option("--from", "source", metavar="CRS", help="The CRS that the coordinates are in.")
 @click.option(

@@ -26,21 +26,36 @@ _NOT_KEYS = ("inputs", "out", "replace", "next_", "as_json", "quiet", "keep_dump
              "relations", "differ", "links", "stop_at_first")  # fmt: skip
 
 
-@click.command()
+@options.command()
 @click.argument("recipe", type=click.Path(path_type=Path))
 @click.option("--set", "given", multiple=True, metavar="NAME=VALUE", help="Set a parameter.")
+@click.option(
+    "--from-lineage", metavar="LAYER", help="Write RECIPE anew, as the one that made this layer."
+)
+@options.replace
 @click.option("--dry-run", is_flag=True, help="Check the recipe and print the plan; run nothing.")
 @options.quiet
-def run(recipe: Path, given: tuple[str, ...], dry_run: bool, quiet: bool) -> None:
+def run(
+    recipe: Path,
+    given: tuple[str, ...],
+    from_lineage: str | None,
+    replace: bool,
+    dry_run: bool,
+    quiet: bool,
+) -> None:
     """Run a recipe file: inputs, steps and outputs (docs/recipes.md).
 
     The whole file is checked first. Only what changed since the last run is done anew; all outputs are
     written together at the end, or none.
 
     \b
-    Example:
+    Examples:
       polygene run recipe.yaml --dry-run
+      polygene run again.yaml --from-lineage result.gpkg#quiet_zones
     """
+    if from_lineage is not None:
+        _write_recipe(recipe, from_lineage, replace, quiet)
+        return
     from polygene.recipe.reading import read_recipe
     from polygene.recipe.running import run as run_recipe
 
@@ -70,6 +85,33 @@ def run(recipe: Path, given: tuple[str, ...], dry_run: bool, quiet: bool) -> Non
         show.line("in all", f"{time.monotonic() - began:.2f} s", sys.stderr, wide=18)
         for name in found.unused:
             show.note(f"{name} is used by nothing")
+
+
+def _write_recipe(path: Path, layer: str, replaces: bool, quiet: bool) -> None:
+    """Write the recipe that made a layer."""
+    from polygene.errors import ExistsError, UsageError
+    from polygene.formats import address
+    from polygene.formats.base import replacing
+    from polygene.lineage import Made, source
+    from polygene.recipe.from_lineage import draft
+
+    if path.exists() and not replaces:
+        raise ExistsError(f"{path} exists; --replace overwrites it")
+    refs = address.resolve(layer)
+    if len(refs) > 1:
+        raise UsageError(f"{layer!r} stands for {len(refs)} layers; name one of them")
+    found = address.read(refs[0]).layers[0]
+    own = found.lineage or source(Made(found.name, refs[0].words, found.n_rows, ""))
+    known = {name: _options_of(name) for name in STEPS}
+    destination = f"again.gpkg#{found.name}"
+    drafted = draft(own, known, path.parent, refs[0].path.parent, destination)
+    with replacing(path) as temporary:
+        temporary.write_text(drafted.text, encoding="utf-8")
+    if not quiet:
+        words = f"{show.counted(drafted.steps, 'step')}, {show.counted(drafted.inputs, 'input')}"
+        show.line("written", f"{path}: {words}, to {destination}", sys.stderr)
+        for text in drafted.notes:
+            show.note(text)
 
 
 def _inside(found: Recipe) -> Recipe:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from polygene.ops.subset import SubsetSummary
 
 
-@click.command()
+@options.command()
 @options.box
 @options.with_
 @options.relation

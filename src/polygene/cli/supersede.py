@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import click
-
 from polygene.cli import options, overlay
 
 
-@click.command()
+@options.command()
 @options.with_several
 @overlay.common
 def supersede(with_: tuple[str, ...], **options_: Any) -> None:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from polygene.ops.tally import Tally
 
 
-@click.command()
+@options.command()
 @click.argument("input_", metavar="INPUT")
 @click.option("--by", metavar="FIELDS", required=True, help="Fields whose values are the rows.")
 @click.option("--across", metavar="FIELD", help="A field whose values are the columns.")

@@ -9,7 +9,7 @@ import click
 from polygene.cli import options, overlay
 
 
-@click.command()
+@options.command()
 @click.option(
     "--with", "with_", metavar="OTHER", multiple=True,
     help="A layer of polygons; several are possible, none lays INPUT over itself.",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import glob
+from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple, cast
 
@@ -15,7 +16,7 @@ from polygene.errors import (
     listed,
     nearest_first,
 )
-from polygene.formats import packed
+from polygene.formats import beside, packed
 from polygene.formats.base import PartReader, Reading
 from polygene.formats.registry import ENDINGS, readable_format
 from polygene.formats.wanted import ALL, Wanted
@@ -66,7 +67,10 @@ def files_of(address: str) -> list[Path]:
     if place.exists():
         return [place]
     if any(sign in path for sign in _WILD):
-        found = sorted(Path(p) for p in glob.glob(path, recursive=True) if Path(p).is_file())
+        found = sorted(
+            Path(p) for p in glob.glob(path, recursive=True)
+            if Path(p).is_file() and not p.endswith(beside.ENDING)
+        )  # fmt: skip
         if not found:
             raise FileError(f"no file matches {path!r}")
         return found
@@ -171,6 +175,10 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
             reading = cast(PartReader, source).read(ref.path, ref.name, wanted)
         else:
             reading = source.read(ref.path, ref.name)
+    if not source.KEEPS_LINEAGE:
+        own = beside.read(ref.path)
+        if own is not None:
+            reading = Reading([replace(y, lineage=own) for y in reading.layers], reading.notes)
     if ref.family is None:
         return reading
     chosen = [layer for layer in reading.layers if layer.geometry.family == ref.family]

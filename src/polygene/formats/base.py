@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import gc
+import glob
 import os
 import tempfile
 import time
@@ -42,6 +43,7 @@ class Format(Protocol):
     NAME: str
     ENDINGS: tuple[str, ...]
     HOLDS_MANY: bool  # several layers in one file
+    KEEPS_LINEAGE: bool  # it has a place for it inside
     READS_PART: bool  # its `read` takes what is `Wanted` of a layer
 
     def is_like(self, head: bytes) -> bool:
@@ -113,6 +115,13 @@ def replacing(path: Path) -> Iterator[Path]:
         raise FileError(f"cannot write {path}: {reason_of(err)}") from err
     finally:
         temporary.unlink(missing_ok=True)
+
+
+def files_beside(path: Path) -> list[Path]:
+    """Return a file with those that are parts of it: a Shapefile is several."""
+    if path.suffix.lower() != ".shp":
+        return [path]
+    return sorted(p for p in path.parent.glob(f"{glob.escape(path.stem)}.*") if p.is_file())
 
 
 @contextlib.contextmanager

@@ -25,6 +25,7 @@ from polygene.table.casting import as_text
 
 NAME = "CSV"
 ENDINGS = (".csv", ".tsv")
+KEEPS_LINEAGE = False
 HOLDS_MANY = False
 READS_PART = False
 _WKT_NAMES = ("wkt", "geometry", "geom", "shape", "the_geom")

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Literal, NamedTuple
 
 from polygene.errors import ExistsError, FileError, UsageError
+from polygene.formats import beside
 from polygene.formats.address import LayerRef, split
 from polygene.formats.base import alone_in, reason_of
 from polygene.formats.packed import PIPE
@@ -191,4 +192,6 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
                 if target.is_new and target.path == path and _is_there(target):
                     raise ExistsError(f"{target.words} was written by another run meanwhile")
             notes += format_of(path).write(path, layers)
+            if not format_of(path).KEEPS_LINEAGE:
+                beside.write(path, layers[0].lineage)
     return notes

@@ -15,6 +15,7 @@ import pyarrow.parquet as pq
 import pyproj
 
 from polygene import crs as crs_module
+from polygene import lineage
 from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats.base import Reading, only_one, reason_of, replacing
@@ -26,6 +27,7 @@ from polygene.layer import Layer, LayerInfo
 
 NAME = "GeoParquet"
 ENDINGS = (".parquet",)
+KEEPS_LINEAGE = True
 HOLDS_MANY = False
 READS_PART = True
 _TYPES = {Family.POINTS: "Point", Family.LINES: "LineString", Family.POLYGONS: "Polygon"}
@@ -125,6 +127,9 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     notes: list[str] = []
     attributes = _plain(attributes, notes, path)
     reading = layers_of(path, geometries, attributes, _crs(about), None, notes)
+    own = lineage.parse((file.schema_arrow.metadata or {}).get(b"lineage", b""))
+    if own is not None:
+        reading = Reading([replace(y, lineage=own) for y in reading.layers], notes)
     if table.num_rows < file.metadata.num_rows:
         n_rows = file.metadata.num_rows
         reading = Reading([replace(y, total=n_rows) for y in reading.layers], reading.notes)
@@ -309,7 +314,11 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     table = layer.table if layer.table.num_columns else pa.table({})
     columns = [*table.columns, to_wkb(layer.geometry).cast(pa.binary()), boxes]
     fields = [*table.schema, pa.field(geometry, pa.binary()), pa.field(box, boxes.type)]
-    metadata = {"geo": orjson.dumps(_metadata(layer, geometry, box, extent_of(bounds)))}
+    metadata: dict[str, Any] = {
+        "geo": orjson.dumps(_metadata(layer, geometry, box, extent_of(bounds)))
+    }
+    if layer.lineage is not None:
+        metadata["lineage"] = layer.lineage.to_json()
     whole = pa.table(columns, pa.schema(fields, metadata=metadata))
     notes: list[str] = []
     if layer.n_rows > SORTED_ABOVE:

@@ -15,6 +15,7 @@ from pathlib import Path, PurePosixPath
 from typing import IO
 
 from polygene.errors import FileError, PolygeneError, UsageError
+from polygene.formats import beside
 from polygene.formats.base import reason_of
 from polygene.formats.registry import ENDINGS
 
@@ -41,7 +42,8 @@ def may_hold_layers(path: Path) -> bool:
     """Whether the ending of a file is one that layers come in, packed or not."""
     if path.suffix.lower() == ".gz":
         return Path(path.stem).suffix.lower() in ENDINGS
-    return path.suffix.lower() in (*ENDINGS, ".zip")
+    is_layer = path.suffix.lower() in (*ENDINGS, ".zip")
+    return is_layer and not path.name.endswith(beside.ENDING)
 
 
 def standard_input() -> Path:
@@ -170,7 +172,7 @@ def _from_zip(path: Path) -> list[Path]:
             target = place / name.name
             with archive.open(info) as source, target.open("wb") as file:
                 allowed -= _copy(source, file, str(path), allowed) // _MOST_GROWTH
-            if ending in ENDINGS and not name.name.endswith(".lineage.json"):
+            if ending in ENDINGS and not name.name.endswith(beside.ENDING):
                 found.append(target)
                 _shown[str(target)] = f"{path}/{name}"
     if not found:

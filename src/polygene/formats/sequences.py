@@ -19,6 +19,7 @@ from polygene.layer import Layer, LayerInfo
 
 NAME = "GeoJSON sequence"
 ENDINGS = (".geojsons", ".geojsonl", ".ndjson")
+KEEPS_LINEAGE = False
 HOLDS_MANY = False
 READS_PART = False
 MARK = b"\x1e"  # RFC 8142: in front of each text

@@ -31,6 +31,7 @@ from polygene.table.types import kind_of, width_of
 
 NAME = "Shapefile"
 ENDINGS = (".shp",)
+KEEPS_LINEAGE = False
 HOLDS_MANY = False
 READS_PART = False
 _FAMILY = {1: Family.POINTS, 8: Family.POINTS, 3: Family.LINES, 5: Family.POLYGONS}

@@ -10,12 +10,16 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from polygene import __version__
+from polygene import __version__, lineage
 from polygene.errors import DataError, FileError, SheetError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.base import reason_of
+from polygene.formats.destination import Target
+from polygene.layer import Layer
+from polygene.lineage import Lineage
 from polygene.recipe.reading import Recipe, Step
+from polygene.record import checksum
 
 WORK = ".polygene-work"
 
@@ -49,9 +53,9 @@ def run(
     PolygeneError
         If a step fails; results of the steps before it are kept for the next run, no output is written.
     """
-    work = recipe.path.parent / WORK
+    work = recipe.path.parent / WORK / recipe.path.stem
     try:
-        work.mkdir(exist_ok=True)
+        work.mkdir(parents=True, exist_ok=True)
     except OSError as err:
         raise FileError(f"cannot make the folder {work}: {reason_of(err)}") from err
     places = dict(recipe.inputs)
@@ -85,10 +89,7 @@ def _mark_of_input(text: str) -> str:
     found = hashlib.sha256(text.encode())
     for path in address.files_of(text):
         found.update(str(path).encode())
-        for part in sorted(path.parent.glob(f"{path.stem}.*")) if path.suffix == ".shp" else [path]:
-            with part.open("rb") as file:
-                while block := file.read(1 << 20):
-                    found.update(block)
+        found.update(checksum(path).encode())
     return found.hexdigest()
 
 
@@ -152,8 +153,18 @@ def _write(recipe: Recipe, places: Mapping[str, str]) -> None:
         own = name if len(layers) == 1 else None
         sources = [LayerRef(Path(places[name]), own or layer.name) for layer in layers]
         targets = destination.plan(text, sources, "replace")
-        results += [(t, replace(y, name=t.name)) for t, y in zip(targets, layers, strict=True)]
+        results += [
+            (t, replace(y, name=t.name, lineage=_moved(y, t)))
+            for t, y in zip(targets, layers, strict=True)
+        ]
     destination.write_all(results)
+
+
+def _moved(layer: Layer, target: Target) -> Lineage | None:
+    """Return the lineage of a step's result where it is written to."""
+    if layer.lineage is None:
+        return None
+    return lineage.moved(layer.lineage, target.name, target.words)
 
 
 def _forget(work: Path, kept: set[Path]) -> None:

@@ -6,6 +6,7 @@ from polygene.formats.flatgeobuf.writing import write
 
 NAME = "FlatGeobuf"
 ENDINGS = (".fgb",)
+KEEPS_LINEAGE = True
 HOLDS_MANY = False
 READS_PART = True
 
@@ -18,6 +19,7 @@ def is_like(head: bytes) -> bool:
 __all__ = [
     "ENDINGS",
     "HOLDS_MANY",
+    "KEEPS_LINEAGE",
     "NAME",
     "READS_PART",
     "is_like",

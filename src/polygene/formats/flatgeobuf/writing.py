@@ -75,6 +75,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         layer.name, tuple(column.extent() or ()), 1 + column.family + 3 * column.is_multi,
         column.z is not None, column.m is not None, fields, layer.n_rows,
         index.NODE_SIZE if layer.n_rows else 0, layer.crs, layer.title, layer.description,
+        "" if layer.lineage is None else layer.lineage.to_json(),
     )  # fmt: skip
     offsets = np.zeros(layer.n_rows, np.int64)
     with replacing(path) as temporary, temporary.open("r+b") as file:

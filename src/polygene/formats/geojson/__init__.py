@@ -5,6 +5,7 @@ from polygene.formats.geojson.writing import write
 
 NAME = "GeoJSON"
 ENDINGS = (".geojson", ".json")
+KEEPS_LINEAGE = False
 HOLDS_MANY = False
 READS_PART = False
 
@@ -17,6 +18,7 @@ def is_like(head: bytes) -> bool:
 __all__ = [
     "ENDINGS",
     "HOLDS_MANY",
+    "KEEPS_LINEAGE",
     "NAME",
     "READS_PART",
     "is_like",

@@ -5,6 +5,7 @@ from polygene.formats.geopackage.writing import write
 
 NAME = "GeoPackage"
 ENDINGS = (".gpkg",)
+KEEPS_LINEAGE = True
 HOLDS_MANY = True
 READS_PART = True
 
@@ -17,6 +18,7 @@ def is_like(head: bytes) -> bool:
 __all__ = [
     "ENDINGS",
     "HOLDS_MANY",
+    "KEEPS_LINEAGE",
     "NAME",
     "READS_PART",
     "is_like",

@@ -14,6 +14,7 @@ from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import wkb
 from polygene.formats.assemble import Chosen, Parts, columns_of
 from polygene.formats.base import Reading, collecting_no_garbage
+from polygene.formats.geopackage import metadata
 from polygene.formats.geopackage.schema import opened, quoted, read_crs
 from polygene.formats.geopackage.values import arrow_field, to_arrow
 from polygene.formats.wanted import ALL, Wanted
@@ -163,6 +164,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
             raise UnknownLayerError(name, str(path), [t.name for t in tables])
         columns = _columns(connection, table)
         crs = read_crs(connection, table.srs_id)
+        lineage, others = metadata.read(connection, table.name)
         total = _choose(connection, table, columns, wanted)
         fetched = _fetch(connection, table, columns, path, total is not None)
     notes = [f"{name}: field {f} {wrong}; read as text" for f, wrong in fetched.wrong.items()]
@@ -180,6 +182,8 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
                 table.title if k == 0 and table.title != table.name else "",
                 table.description,
                 total,
+                lineage,
+                others,
             )
         )
     if len(layers) > 1:

@@ -67,6 +67,33 @@ CREATE TABLE IF NOT EXISTS gpkg_extensions (
 )
 """
 
+METADATA_TABLES = """
+CREATE TABLE IF NOT EXISTS gpkg_metadata (
+  id INTEGER CONSTRAINT m_pk PRIMARY KEY ASC NOT NULL,
+  md_scope TEXT NOT NULL DEFAULT 'dataset',
+  md_standard_uri TEXT NOT NULL,
+  mime_type TEXT NOT NULL DEFAULT 'text/xml',
+  metadata TEXT NOT NULL DEFAULT ''
+);
+CREATE TABLE IF NOT EXISTS gpkg_metadata_reference (
+  reference_scope TEXT NOT NULL,
+  table_name TEXT,
+  column_name TEXT,
+  row_id_value INTEGER,
+  timestamp DATETIME NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ','now')),
+  md_file_id INTEGER NOT NULL,
+  md_parent_id INTEGER,
+  CONSTRAINT crmr_mfi_fk FOREIGN KEY (md_file_id) REFERENCES gpkg_metadata(id),
+  CONSTRAINT crmr_mpi_fk FOREIGN KEY (md_parent_id) REFERENCES gpkg_metadata(id)
+);
+"""
+
+METADATA_EXTENSION = (
+    "gpkg_metadata",
+    "http://www.geopackage.org/spec120/#extension_metadata",
+    "read-write",
+)
+
 RTREE_EXTENSION = (
     "gpkg_rtree_index",
     "http://www.geopackage.org/spec120/#extension_rtree",

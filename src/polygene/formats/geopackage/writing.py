@@ -13,7 +13,7 @@ from polygene.arrays import I64Array, U8Array
 from polygene.errors import DataError, FileError
 from polygene.formats import wkb
 from polygene.formats.base import replacing
-from polygene.formats.geopackage import schema, spatial_index
+from polygene.formats.geopackage import metadata, schema, spatial_index
 from polygene.formats.geopackage.schema import quoted
 from polygene.formats.geopackage.values import sql_type, to_sqlite
 from polygene.geometry import Family, GeometryColumn, extent_of
@@ -102,12 +102,13 @@ def _drop(connection: sqlite3.Connection, name: str) -> None:
     has_extensions = connection.execute(
         "SELECT count(*) FROM sqlite_master WHERE name = 'gpkg_extensions'"
     ).fetchone()[0]
-    for metadata, is_there in (
+    metadata.forget(connection, table)
+    for place, is_there in (
         ("gpkg_geometry_columns", True), ("gpkg_contents", True),
         ("gpkg_extensions", has_extensions),
     ):  # fmt: skip
         if is_there:
-            connection.execute(f"DELETE FROM {metadata} WHERE table_name = ?", (table,))
+            connection.execute(f"DELETE FROM {place} WHERE table_name = ?", (table,))
 
 
 def _add(connection: sqlite3.Connection, layer: Layer) -> list[str]:
@@ -129,6 +130,7 @@ def _add(connection: sqlite3.Connection, layer: Layer) -> list[str]:
     _register(connection, layer, names.geometry, srs_id, bounds)
     _insert(connection, layer, names, ids, srs_id, bounds)
     _index(connection, layer.name, names, ids, bounds)
+    metadata.write(connection, layer)
     return []
 
 

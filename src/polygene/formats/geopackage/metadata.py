@@ -1,0 +1,90 @@
+"""Texts about a layer in the standard's metadata tables: its lineage, and whatever others put there.
+
+OGC 12-128r19, annex F.8.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+
+from polygene import lineage
+from polygene.formats.geopackage import schema
+from polygene.layer import Layer, Metadata
+from polygene.lineage import Lineage
+
+_MIME = "application/json"
+_OF_LAYER = "lower(r.table_name) = lower(?) AND r.reference_scope = 'table'"
+
+
+def _is_there(connection: sqlite3.Connection) -> bool:
+    found = connection.execute(
+        "SELECT count(*) FROM sqlite_master WHERE name IN "
+        "('gpkg_metadata', 'gpkg_metadata_reference')"
+    )
+    return bool(found.fetchone()[0] == 2)
+
+
+def read(connection: sqlite3.Connection, name: str) -> tuple[Lineage | None, tuple[Metadata, ...]]:
+    """Return the lineage of a layer, if it has one, and the other texts about it."""
+    if not _is_there(connection):
+        return None, ()
+    rows = connection.execute(
+        "SELECT m.md_standard_uri, m.mime_type, m.metadata FROM gpkg_metadata m "
+        f"JOIN gpkg_metadata_reference r ON r.md_file_id = m.id WHERE {_OF_LAYER} ORDER BY m.id",
+        (name,),
+    ).fetchall()
+    own = None
+    others = []
+    for standard, mime_type, text in rows:
+        found = lineage.parse(str(text)) if standard == lineage.STANDARD else None
+        if found is not None:
+            own = found
+        else:
+            others.append(Metadata(str(standard), str(mime_type), str(text)))
+    return own, tuple(others)
+
+
+def write(connection: sqlite3.Connection, layer: Layer) -> None:
+    """Write the lineage of a layer and the texts that it carries along."""
+    texts = list(layer.metadata)
+    if layer.lineage is not None:
+        texts.append(Metadata(lineage.STANDARD, _MIME, layer.lineage.to_json()))
+    if not texts:
+        return
+    if not _is_there(connection):
+        for statement in schema.METADATA_TABLES.split(";\n"):
+            connection.execute(statement)
+        connection.execute(schema.EXTENSIONS_TABLE)
+        for table in ("gpkg_metadata", "gpkg_metadata_reference"):
+            connection.execute(
+                "INSERT INTO gpkg_extensions VALUES (?, NULL, ?, ?, ?)",
+                (table, *schema.METADATA_EXTENSION),
+            )
+    for text in texts:
+        done = connection.execute(
+            "INSERT INTO gpkg_metadata (md_scope, md_standard_uri, mime_type, metadata) "
+            "VALUES ('dataset', ?, ?, ?)",
+            text,
+        )
+        connection.execute(
+            "INSERT INTO gpkg_metadata_reference (reference_scope, table_name, md_file_id) "
+            "VALUES ('table', ?, ?)",
+            (layer.name, done.lastrowid),
+        )
+
+
+def forget(connection: sqlite3.Connection, name: str) -> None:
+    """Take out what is told of a layer, and texts that are told of nothing then."""
+    if not _is_there(connection):
+        return
+    ids = connection.execute(
+        f"SELECT r.md_file_id FROM gpkg_metadata_reference r WHERE {_OF_LAYER}", (name,)
+    ).fetchall()
+    connection.execute(
+        "DELETE FROM gpkg_metadata_reference WHERE lower(table_name) = lower(?)", (name,)
+    )
+    connection.executemany(
+        "DELETE FROM gpkg_metadata WHERE id = ? AND id NOT IN "
+        "(SELECT md_file_id FROM gpkg_metadata_reference)",
+        ids,
+    )
