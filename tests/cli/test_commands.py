@@ -499,14 +499,31 @@ class Look(WithSample):
         self.assertEqual(done.code, 0, done.err)
         self.assertEqual(
             sorted(p for p in os.listdir(self.folder / "here") if not p.startswith(".")),
-            ["recipe.yaml", "result.gpkg", "result.png", "resurvey.geojson", "tolva.gpkg"],
+            [
+                "map.png",
+                "recipe.yaml",
+                "report.html",
+                "result.gpkg",
+                "resurvey.geojson",
+                "seagrass.csv",
+                "surveys.yaml",
+                "tolva.gpkg",
+            ],
         )
         self.assertEqual(
             geopackage.layer_names(self.folder / "here/result.gpkg"),
-            ["park_beds", "quiet_zones", "districts", "buoys"],
+            [
+                "park_beds",
+                "quiet_zones",
+                "districts",
+                "buoys",
+                "lane_over_cable",
+                "park_cables",
+                "park_lanes",
+            ],
         )
         self.assertLess(
-            sum(p.stat().st_size for p in (self.folder / "here").glob("[!.]*")), 2_000_000
+            sum(p.stat().st_size for p in (self.folder / "here").glob("[!.]*")), 3_000_000
         )
         self.assertEqual(
             (self.folder / "here/tolva.gpkg").stat().st_size, self.package.stat().st_size

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html.parser
 import re
 import unittest
 
@@ -9,6 +10,30 @@ import polygene
 from polygene.measures import row_areas
 from polygene.sample import tolva
 from tests.support.cli import WithSample
+
+EACH = """\
+parameters: {distance: 50m}
+settings: {folder: out, precision: 0.001}
+inputs:
+  marram: tolva.gpkg#beds_marram
+  all: tolva.gpkg#beds_*
+steps:
+  - mend: marram
+    as: sound
+    expect:
+      # a comment
+      features: 30-64
+      unique: bed_id
+      no nulls in: bed_id
+      valid: true
+      no slivers under: 1m
+  - for each: all
+    buffer: ${each}
+    distance: ${distance}
+    as: ${each}_far
+outputs:
+  "*_far": r.gpkg#{name}
+"""
 
 
 class Recipes(WithSample):
@@ -20,27 +45,34 @@ class Recipes(WithSample):
     def reused(self, *more):
         done = self.run_polygene("run", "recipe.yaml", *more)
         self.assertEqual(done.code, 0, done.err)
-        return {n for n, how in re.findall(r"^  (\w+) +\w+: .*?, ([^,\n]+)$", done.err, re.M)
-                if how == "as last time"}  # fmt: skip
+        return set(re.findall(r"^  (\w+) +\w+: (?:.*, )?as last time$", done.err, re.M))
 
     def test_a_second_run_does_only_what_changed(self):
-        everything = set(re.findall(r"    as: (\w+)", self.text))
+        everything = set(re.findall(r"    as: (\w+)\n", self.text)) | {"park_lanes", "park_cables"}
         self.assertEqual(self.reused(), set())
         self.assertEqual(self.reused(), everything)
+        ends = {"quiet_zones", "quiet_measured", "seagrass_by_district", "district_map"}
         self.assertEqual(
-            everything - self.reused("--set", "distance=200m"), {"lane_zone", "quiet_zones"}
+            everything - self.reused("--set", "distance=200m"),
+            {"lane_zone", "lane_over_cable", *ends},
         )
+        self.reused()
         self.recipe.write_text(self.text.replace("drop-slivers: 1m", "drop-slivers: 2m"))
-        self.assertEqual(everything - self.reused(), {"lane_zone", "quiet_zones"})
+        self.assertEqual(everything - self.reused(), ends)
+        sheet = self.folder / "surveys.yaml"
+        sheet.write_text(sheet.read_text().replace("J. Ford", "J. Forde"))
+        self.assertIn("surveyed", everything - self.reused())
         patches = self.folder / "resurvey.geojson"
         patches.write_text(patches.read_text().replace('"patch":"R01"', '"patch":"R91"'))
         left = everything - self.reused()
-        self.assertEqual(left, {"beds", "park_beds", "zones", "quiet_zones"})
+        self.assertEqual(left, {"beds", "park_beds", "zones", *ends})
 
     def test_the_results_are_those_of_the_commands_typed(self):
         self.reused()
         for line in (
-            "mend tolva.gpkg#beds_marram -o w.gpkg#sound_beds",
+            "merge tolva.gpkg#beds_marram tolva.gpkg#beds_kelda --match surveys.yaml --source survey "
+            "-o w.gpkg#surveyed",
+            "mend w.gpkg#surveyed -o w.gpkg#sound_beds",
             "supersede w.gpkg#sound_beds --with resurvey.geojson -o w.gpkg#beds",
             "clip w.gpkg#beds --with tolva.gpkg#park -o w.gpkg#park_beds",
         ):
@@ -56,7 +88,7 @@ class Recipes(WithSample):
     def test_a_failure_leaves_the_outputs_and_goes_on_where_it_stopped(self):
         self.reused()
         before = (self.folder / "result.gpkg").read_bytes()
-        self.recipe.write_text(self.text.replace("features: 5", "features: 6-9"))
+        self.recipe.write_text(self.text.replace("features: 5\n", "features: 6-9\n"))
         done = self.run_polygene("run", "recipe.yaml", "--set", "distance=90m")
         self.assertEqual(done.code, 2)
         self.assertIn("'districts' was expected to have 6-9 features, and has 5", done.words)
@@ -65,7 +97,8 @@ class Recipes(WithSample):
         self.assertIn("lane_zone", self.reused("--set", "distance=90m"))
 
     def test_mistakes_are_named_with_their_line_before_anything_runs(self):
-        place = {line.strip(): k for k, line in enumerate(self.text.splitlines(), 1)}
+        lines = list(enumerate(self.text.splitlines(), 1))
+        place = {line.strip(): k for k, line in reversed(lines)}
         for old, new, line, reason in [
             ("- clip: beds", "- clop: beds", "- clip: beds", "no command 'clop'.*did you mean 'clip'"),
             ("with: park\n", "wiht: park\n", "with: park", "clip has no 'wiht'; did you mean 'with'"),
@@ -77,9 +110,18 @@ class Recipes(WithSample):
              "did you mean 'title'"),
             ("  park_beds: result", "  park_bets: result", "park_beds: result.gpkg#park_beds",
              "no input or step 'park_bets'"),
-            ("- mend: marram", "- mend: beds", "- mend: marram", "need each other in a circle"),
+            ("- mend: surveyed", "- mend: beds", "- mend: surveyed", "need each other in a circle"),
             ("  park: tolva.gpkg#park", "  park: tolva.gpkg#perk", None, "has no layer 'perk'"),
             ("steps:", "steps: [", None, "while parsing|expected"),
+            ("150m        #", "150x        #", "distance: ${distance}", "'x' is no unit of length"),
+            ("by: district, district_name", "by: district, distrct_name", "- dissolve: water",
+             "'water' has no field 'distrct_name'; did you mean 'district_name'"),
+            ("    with: islands", "    with: cables", "- erase: sectors", "needs polygons as OTHER"),
+            ("    relation: nearest", "    relation: nearest\n    count: few", None, "'few' is not"),
+            ("valid: true", "sound: true", "valid: true", "there is no expectation 'sound'"),
+            ("  park_*: result.gpkg#{name}", "  park_*: result.gpkg#all",
+             "park_*: result.gpkg#{name}", "stands for 3 results; put {name}"),
+            ("parameters:", "settings: {colour: red}\nparameters:", None, "settings has no 'colour'"),
         ]:  # fmt: skip
             with self.subTest(new=new):
                 self.recipe.write_text(self.text.replace(old, new, 1))
@@ -92,8 +134,47 @@ class Recipes(WithSample):
         self.recipe.write_text(self.text)
         done = self.run_polygene("run", "recipe.yaml", "--set", "distence=1m")
         self.assertIn("no parameter 'distence'; did you mean 'distance'", done.words)
+
+    def test_steps_for_each_and_expectations(self):
+        (self.folder / "out").mkdir()
+        (self.folder / "each.yaml").write_text(EACH)
+        done = self.run_polygene("run", "each.yaml")
+        self.assertEqual(done.code, 0, done.err)
+        names = [row[0] for row in self.sql("out/r.gpkg", "SELECT table_name FROM gpkg_contents")]
+        self.assertEqual(names, ["beds_kelda_far", "beds_marram_far"])
+        for old, new, reason in [
+            ("features: 30-64", "features: 99", "expected to have 99 features, and has 64"),
+            ("unique: bed_id", "unique: species", "no value of species twice"),
+            ("no nulls in: bed_id", "no nulls in: species", "no nulls in species, and has"),
+            ("slivers under: 1m", "slivers under: 90m", "no parts thinner than 90m, and has some"),
+            ("unique: bed_id", "unique: bed_ids", "did you mean 'bed_id'"),
+            ("valid: true", "valid: maybe", "valid is true or false"),
+        ]:
+            (self.folder / "each.yaml").write_text(EACH.replace(old, new))
+            done = self.run_polygene("run", "each.yaml")
+            self.assertEqual(done.code, 2, done.err)
+            self.assertRegex(done.words, f"each.yaml, line 1[1-9]: .*{reason}")
+
+    def test_the_plan(self):
         plan = self.run_polygene("run", "recipe.yaml", "--dry-run")
         self.assertRegex(plan.out, r"lane_zone +buffer lanes, distance 150m, melt")
+
+    def test_the_report_is_one_page_with_all_of_it(self):
+        done = self.run_polygene("run", "recipe.yaml", "--report", "r.html")
+        self.assertEqual(done.code, 0, done.err)
+        page = (self.folder / "r.html").read_text()
+        reader = html.parser.HTMLParser()
+        reader.feed(page)
+        self.assertNotRegex(page, r"(src|href)=.http")
+        self.assertEqual(page.count("data:image/png;base64,"), 8)
+        for text in ("Seagrass and moorings", "distance = 150m", "result.gpkg#quiet_zones",
+                     "polygene clip beds --with park", "expected features: 5, and so it is",
+                     "<svg", "resurvey was brought from OGC:CRS84", "Zostera marina"):  # fmt: skip
+            self.assertIn(text, page)
+        again = self.run_polygene("run", "recipe.yaml", "--report", "r.html")
+        self.assertEqual(again.code, 0)
+        self.assertIn("resurvey was brought from OGC:CRS84", (self.folder / "r.html").read_text())
+        self.assertEqual(self.run_polygene("run", "recipe.yaml", "--report", "r.pdf").code, 2)
 
 
 if __name__ == "__main__":

@@ -14,7 +14,7 @@ from polygene.cli import options, show
 @click.argument("folder", default="tolva", type=click.Path(path_type=Path))
 @click.pass_context
 def demo(ctx: click.Context, folder: Path) -> None:
-    """Write the sample data to FOLDER, run the sample recipe on it, and draw a map of what came out.
+    """Write the sample data to FOLDER, run the sample recipe on it, and make a report of it.
 
     FOLDER is ./tolva if not given. It is the made-up marine park of Tolva Sound: sectors, islands,
     lanes, cables, buoys and two surveys of seagrass.
@@ -24,8 +24,8 @@ def demo(ctx: click.Context, folder: Path) -> None:
       polygene demo tolva
     """
     from polygene.cli.audit import audit
-    from polygene.cli.draw import draw
     from polygene.cli.layers import layers
+    from polygene.cli.lineage import lineage
     from polygene.cli.run import run
     from polygene.kernels import IS_COMPILED
     from polygene.sample import tolva
@@ -36,20 +36,13 @@ def demo(ctx: click.Context, folder: Path) -> None:
         )
     package, patches = tolva.write(folder)
     recipe = tolva.write_recipe(folder)
-    result, picture = folder / "result.gpkg", folder / "result.png"
+    result, page = folder / "result.gpkg", folder / "report.html"
     ctx.invoke(layers, files=(str(package), str(patches)), as_json=False)
-    zones, district_map = f"{result}#quiet_zones", f"{result}#districts"
     for command, words in (
         (audit, [f"{package}#beds_*"]),
-        (run, [str(recipe)]),
-        (
-            draw,
-            [district_map, zones, f"{result}#park_beds", f"{package}#buoys", "--colour-by",
-             "districts.district_name", "--outline", "quiet_zones", "--hatch", "park_beds",
-             "--label", "districts.district", "--title", "Seagrass in Tolva Sound Marine Park",
-             "--out", str(picture), "--replace"],
-        ),
-    ):  # fmt: skip
+        (run, [str(recipe), "--report", str(page)]),
+        (lineage, [f"{result}#quiet_zones"]),
+    ):
         click.echo(f"\n$ polygene {command.name} {shlex.join(words)}", err=True)
         command.main(words, prog_name=f"polygene {command.name}", standalone_mode=False)
     click.echo(err=True)

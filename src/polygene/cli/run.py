@@ -6,6 +6,7 @@ import contextlib
 import io
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 STEPS = (
     "mend", "subset", "fields", "reproject", "convert", "clip", "erase", "intersect", "union",
     "imprint", "supersede", "merge", "dissolve", "buffer", "hull", "parts", "join", "measure",
+    "draw", "tally",
 )  # fmt: skip
 _NOT_KEYS = ("inputs", "out", "replace", "next_", "as_json", "quiet", "keep_dump", "propose",
              "relations", "differ", "links", "stop_at_first")  # fmt: skip
@@ -33,6 +35,7 @@ _NOT_KEYS = ("inputs", "out", "replace", "next_", "as_json", "quiet", "keep_dump
     "--from-lineage", metavar="LAYER", help="Write RECIPE anew, as the one that made this layer."
 )
 @options.replace
+@click.option("--report", metavar="FILE", help="Write a page about the run: an .html file.")
 @click.option("--dry-run", is_flag=True, help="Check the recipe and print the plan; run nothing.")
 @options.quiet
 def run(
@@ -40,6 +43,7 @@ def run(
     given: tuple[str, ...],
     from_lineage: str | None,
     replace: bool,
+    report: str | None,
     dry_run: bool,
     quiet: bool,
 ) -> None:
@@ -51,40 +55,68 @@ def run(
     \b
     Examples:
       polygene run recipe.yaml --dry-run
+      polygene run recipe.yaml --report report.html
       polygene run again.yaml --from-lineage result.gpkg#quiet_zones
     """
     if from_lineage is not None:
         _write_recipe(recipe, from_lineage, replace, quiet)
         return
+    if report is not None and Path(report).suffix.lower() not in (".html", ".htm"):
+        raise click.UsageError(f"{report} is no .html file")
+    from polygene.recipe.checking import check
     from polygene.recipe.reading import read_recipe
     from polygene.recipe.running import run as run_recipe
 
     began = time.monotonic()
     known = {name: _options_of(name) for name in STEPS}
     parameters = dict(_pair(text) for text in given)
-    found = read_recipe(recipe, known, parameters)
+    page = None if report is None else Path(report).absolute()
+    found = read_recipe(recipe, known, parameters, lambda text: _layers_of(recipe, text))
     with contextlib.chdir(recipe.parent):
         _check_inputs(found)
+        check(found)
         if dry_run:
             _print_plan(found)
             return
         where = _inside(found)
+        wide = max(18, *(len(name) for name in (*found.outputs, *(s.name for s in found.steps))))
 
         def tell(ran: Ran) -> None:
             if not quiet:
                 what = "as last time" if ran.is_reused else f"{ran.seconds:.2f} s"
-                words = f"{ran.step.command}: {show.counted(ran.features, 'feature')}, {what}"
-                show.line(ran.step.name, words, sys.stderr, wide=18)
+                count = "" if ran.features is None else f"{show.counted(ran.features, 'feature')}, "
+                words = f"{ran.step.command}: {count}{what}"
+                show.line(ran.step.name, words, sys.stderr, wide=wide)
 
         if not quiet:
             show.title(found.title or found.path.stem, stream=sys.stderr)
-        run_recipe(where, _execute, known, tell)
+        finished = run_recipe(where, _execute, known, tell)
+        if page is not None:
+            _write_report(page, found, finished, time.monotonic() - began)
     if not quiet:
         for name, text in found.outputs.items():
-            show.line("written", f"{name} to {text}", sys.stderr, wide=18)
-        show.line("in all", f"{time.monotonic() - began:.2f} s", sys.stderr, wide=18)
+            show.line("written", f"{name} to {text}", sys.stderr, wide=wide)
+        if report is not None:
+            show.line("report", report, sys.stderr, wide=wide)
+        show.line("in all", f"{time.monotonic() - began:.2f} s", sys.stderr, wide=wide)
         for name in found.unused:
             show.note(f"{name} is used by nothing")
+
+
+def _write_report(path: Path, found: Recipe, finished: Any, seconds: float) -> None:
+    from polygene.formats.base import replacing
+    from polygene.recipe.report import report
+
+    with replacing(path) as temporary:
+        temporary.write_text(report(found, finished, seconds), encoding="utf-8")
+
+
+def _layers_of(recipe: Path, text: str) -> list[str]:
+    """Return the addresses of the layers that one stands for, seen from the recipe's folder."""
+    from polygene.formats import address
+
+    with contextlib.chdir(recipe.parent):
+        return [ref.words for ref in address.resolve(text)]
 
 
 def _write_recipe(path: Path, layer: str, replaces: bool, quiet: bool) -> None:
@@ -143,9 +175,21 @@ def _options_of(name: str) -> dict[str, Option]:
         if flag == "--help":
             continue
         found[flag.lstrip("-")] = Option(
-            flag, parameter.is_flag, parameter.multiple, flag == "--with"
+            flag, parameter.is_flag, parameter.multiple, flag == "--with", _checker(parameter)
         )
     return found
+
+
+def _checker(option: click.Option) -> Callable[[str], None]:
+    """Return what raises a ValueError for a text that an option does not take."""
+
+    def check(text: str) -> None:
+        try:
+            option.type.convert(text, option, None)
+        except click.BadParameter as err:
+            raise ValueError(err.message) from err
+
+    return check
 
 
 def _check_inputs(found: Recipe) -> None:
@@ -168,7 +212,7 @@ def _execute(command: str, arguments: list[str]) -> str:
     context = click.Context(cli)
     chosen = cli.get_command(context, command)
     assert chosen is not None
-    with contextlib.redirect_stderr(said):
+    with contextlib.redirect_stderr(said), contextlib.redirect_stdout(said):
         code: Any = None
         try:
             code = chosen.main(arguments, prog_name=f"polygene {command}", standalone_mode=False)

@@ -50,10 +50,21 @@ def _part_sizes(parts: GeometryColumn, ruler: Ruler) -> tuple[F64Array, F64Array
 
 def count_slivers(layer: Layer, width: float) -> int:
     """Return how many parts of polygons are thinner than a width in map units."""
+    return int(_is_sliver(layer, width).sum())
+
+
+def sliver_rows(layer: Layer, width: float) -> I64Array:
+    """Return the rows with parts thinner than a width in map units."""
+    is_sliver = _is_sliver(layer, width)
+    return np.unique(owners(layer.geometry.row_offsets)[is_sliver])
+
+
+def _is_sliver(layer: Layer, width: float) -> BoolArray:
+    """Whether each part (n_parts,) is thinner; lines and points are not."""
     if layer.geometry.family != Family.POLYGONS:
-        return 0
+        return np.zeros(layer.geometry.n_parts, bool)
     ruler = ruler_for(layer.crs)
-    return int((_part_sizes(_parts(layer.geometry), ruler)[1] < width * ruler.map_unit).sum())
+    return np.asarray(_part_sizes(_parts(layer.geometry), ruler)[1] < width * ruler.map_unit)
 
 
 def give_away(layer: Layer, width: float, precision: float) -> tuple[Layer, GivenAway, I64Array]:

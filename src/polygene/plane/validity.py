@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import enum
 import itertools
+from collections.abc import Sequence
 from fractions import Fraction
 from typing import NamedTuple
 
@@ -423,38 +424,59 @@ class _SidesOf:
     def __init__(self, clean: _Clean, points: dict[int, list[tuple[float, float]]]) -> None:
         self.clean, self.points = clean, points
         self._witnesses: dict[int, list[Point]] = {}
-        self._rings: dict[int, list[Point]] = {}
 
     def place(self, ring: int) -> tuple[float, float]:
         return self.points.get(ring, [tuple(self.clean.xy[self.clean.offsets[ring]])])[0]
 
-    def ring(self, ring: int) -> list[Point]:
-        if ring not in self._rings:
-            xy = self.clean.xy[self.clean.offsets[ring] : self.clean.offsets[ring + 1]]
-            self._rings[ring] = [(Fraction(float(x)), Fraction(float(y))) for x, y in xy]
-        return self._rings[ring]
+    def ring(self, ring: int) -> F64Array:
+        return self.clean.xy[self.clean.offsets[ring] : self.clean.offsets[ring + 1]]
 
     def witnesses(self, ring: int) -> list[Point]:
-        """Return a point of each stretch: its vertices, and middles of what touches cut edges into."""
-        if ring not in self._witnesses:
-            vertices = self.ring(ring)
-            cuts = {(Fraction(x), Fraction(y)) for x, y in self.points.get(ring, [])}
-            found = [v for v in vertices[:-1] if v not in cuts][:1] if not cuts else []
-            if cuts:
-                for a, b in zip(vertices[:-1], vertices[1:], strict=True):
-                    inner = [c for c in cuts if _is_between(c, a, b)]
-                    inner.sort(key=lambda c: abs(c[0] - a[0]) + abs(c[1] - a[1]))
-                    stops = [a, *inner, b]
-                    found += [
-                        ((p[0] + q[0]) / 2, (p[1] + q[1]) / 2)
-                        for p, q in zip(stops[:-1], stops[1:], strict=True)
-                    ]
-            self._witnesses[ring] = found
-        return self._witnesses[ring]
+        """Return a point of each stretch between places where rings touch; one side holds all of it."""
+        if ring in self._witnesses:
+            return self._witnesses[ring]
+        xy = self.ring(ring)
+        cuts = dict.fromkeys(self.points.get(ring, []))
+        if not cuts:
+            return self._witnesses.setdefault(ring, [_exact(xy[0])])
+        inner = _cuts_by_edge(xy, list(cuts))
+        found, begins = [], True
+        vertices = [tuple(v) for v in xy.tolist()]
+        for k in range(len(vertices) - 1):
+            if not begins and k not in inner and vertices[k + 1] not in cuts:
+                continue
+            stops = [vertices[k], *inner.get(k, []), vertices[k + 1]]
+            for p, q in itertools.pairwise(stops):
+                if begins:
+                    (px, py), (qx, qy) = _exact(p), _exact(q)
+                    found.append(((px + qx) / 2, (py + qy) / 2))
+                begins = q in cuts
+        self._witnesses[ring] = found
+        return found
 
     def of(self, ring: int, other: int) -> set[int]:
         border = self.ring(other)
         return {side for p in self.witnesses(ring) if (side := _side_of(border, p))}
+
+
+def _exact(point: Sequence[float]) -> Point:
+    return Fraction(float(point[0])), Fraction(float(point[1]))
+
+
+def _cuts_by_edge(
+    xy: F64Array, cuts: Sequence[tuple[float, float]]
+) -> dict[int, list[tuple[float, float]]]:
+    """Return the points that lie inside edges, by edge, in the order along it."""
+    low, high = np.minimum(xy[:-1], xy[1:]), np.maximum(xy[:-1], xy[1:])
+    inner: dict[int, list[tuple[float, float]]] = {}
+    for cut in cuts:
+        for k in np.flatnonzero(((low <= cut) & (high >= cut)).all(axis=1)).tolist():
+            if _is_between(_exact(cut), _exact(xy[k]), _exact(xy[k + 1])):
+                inner.setdefault(k, []).append(cut)
+    for k, own in inner.items():
+        x, y = xy[k]
+        own.sort(key=lambda c, x=x, y=y: abs(c[0] - x) + abs(c[1] - y))  # type: ignore[misc]
+    return inner
 
 
 def _turn(a: Point, b: Point, c: Point) -> Fraction:
@@ -467,10 +489,14 @@ def _is_between(p: Point, a: Point, b: Point) -> bool:
     return min(a[1], b[1]) <= p[1] <= max(a[1], b[1]) and _turn(a, b, p) == 0
 
 
-def _side_of(ring: list[Point], p: Point) -> int:
-    """Return 1 inside, 0 on the ring, -1 outside; even-odd."""
+def _side_of(ring: F64Array, p: Point) -> int:
+    """Return 1 inside, 0 on the ring (n, 2), -1 outside; even-odd."""
     inside = False
-    for a, b in zip(ring[:-1], ring[1:], strict=True):
+    y = float(p[1])
+    reaches = np.minimum(ring[:-1, 1], ring[1:, 1]) <= np.nextafter(y, np.inf)
+    reaches &= np.maximum(ring[:-1, 1], ring[1:, 1]) >= np.nextafter(y, -np.inf)
+    for k in np.flatnonzero(reaches).tolist():
+        a, b = _exact(ring[k]), _exact(ring[k + 1])
         if p in (a, b) or _is_between(p, a, b):
             return 0
         if (a[1] > p[1]) != (b[1] > p[1]):

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import fnmatch
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from polygene.errors import did_you_mean
+from polygene.errors import UsageError, did_you_mean
 from polygene.lined_yaml import Lined, SheetReader, load
+from polygene.recipe.expectations import check_text
 
-_KEYS = ("title", "parameters", "inputs", "steps", "outputs")
+_KEYS = ("title", "parameters", "settings", "inputs", "steps", "outputs")
+# Settings hold for every step whose command has such an option and that does not say otherwise.
+_SETTINGS = ("crs", "precision", "invalid", "folder")
+_EACH = "for each"
+FIGURES = ("draw", "tally")  # steps that make a picture or a table, no layer
 _REFERENCE = re.compile(r"\$\{(\w+)\}")
 
 
@@ -23,6 +29,7 @@ class Option:
     is_flag: bool
     is_many: bool
     takes_layer: bool
+    check: Callable[[str], None] = lambda text: None  # raises ValueError for what it is no value
 
 
 @dataclass(frozen=True)
@@ -44,6 +51,11 @@ class Step:
         """The names of inputs and steps that it uses."""
         return [*self.inputs, *self.given.get("with", [])]
 
+    @property
+    def is_figure(self) -> bool:
+        """Whether its result is a picture or a table."""
+        return self.command in FIGURES
+
 
 @dataclass(frozen=True)
 class Recipe:
@@ -58,33 +70,48 @@ class Recipe:
     steps: Sequence[Step]
     outputs: Mapping[str, str]
     unused: Sequence[str]
+    parameters: Mapping[str, str]
 
 
 def read_recipe(
-    path: Path, commands: Mapping[str, Mapping[str, Option]], given: Mapping[str, str]
+    path: Path,
+    commands: Mapping[str, Mapping[str, Option]],
+    given: Mapping[str, str],
+    layers_of: Callable[[str], Sequence[str]],
 ) -> Recipe:
-    """Read a recipe and check all of it.
+    """Read a recipe and check all of it that can be without its layers.
 
     Parameters
     ----------
     commands : what each command that may be a step knows, by the keys of its options
     given : parameters to set instead of their defaults
+    layers_of : the addresses of the single layers that an address stands for
 
     Raises
     ------
     SheetError
         For the first mistake, with its line.
     """
-    return _Reader(path, commands, given).recipe(load(path))
+    return _Reader(path, commands, given, layers_of).recipe(load(path))
+
+
+def expectation_text(value: Any) -> str:
+    """Return the value of an expectation as text."""
+    return str(value).lower() if isinstance(value, bool) else str(value).strip()
 
 
 class _Reader(SheetReader):
     def __init__(
-        self, path: Path, commands: Mapping[str, Mapping[str, Option]], given: Mapping[str, str]
+        self,
+        path: Path,
+        commands: Mapping[str, Mapping[str, Option]],
+        given: Mapping[str, str],
+        layers_of: Callable[[str], Sequence[str]],
     ) -> None:
         super().__init__(path)
-        self.commands, self.given = commands, given
+        self.commands, self.given, self.layers_of = commands, given, layers_of
         self.parameters: dict[str, str] = {}
+        self.settings: dict[str, str] = {}
 
     def recipe(self, found: Lined) -> Recipe:
         self.check_keys(found, found, _KEYS, "a recipe")
@@ -98,18 +125,23 @@ class _Reader(SheetReader):
                     f"(there are {known})",
                 )
             self.parameters[name] = value
+        settings = self.mapping(found, "settings")
+        self.check_keys(settings, settings, _SETTINGS, "settings")
+        self.settings = {k: self.text(v, settings.lines[k]) for k, v in settings.items()}
         inputs = {
             name: self.text(value, found["inputs"].lines[name])
             for name, value in self.mapping(found, "inputs").items()
         }
-        steps = self.steps(found, inputs)
+        spread: set[str] = set()
+        steps = self.steps(found, inputs, spread)
         ordered = self.ordered(steps, inputs)
         outputs = self.outputs(found, {*inputs, *(s.name for s in steps)})
-        used = {n for s in steps for n in s.needs} | set(outputs)
+        used = {n for s in steps for n in s.needs} | set(outputs) | spread
         unused = [s.name for s in steps if s.name not in used] + [
             n for n in inputs if n not in used
         ]
-        return Recipe(self.path, str(found.get("title", "")), inputs, ordered, outputs, unused)
+        title = self.text(found.get("title", ""), found.lines.get("title", 1))
+        return Recipe(self.path, title, inputs, ordered, outputs, unused, self.parameters)
 
     def text(self, value: Any, line: int) -> str:
         """Return a value as text, parameters filled in."""
@@ -127,7 +159,8 @@ class _Reader(SheetReader):
             return "true" if value else "false"
         return _REFERENCE.sub(fill, str(value))
 
-    def steps(self, found: Lined, inputs: Mapping[str, str]) -> list[Step]:
+    def steps(self, found: Lined, inputs: dict[str, str], spread: set[str]) -> list[Step]:
+        """Read the steps; those for each of several become as many, their layers more inputs."""
         given = found.get("steps")
         if not isinstance(given, list) or not given:
             raise self.fail(
@@ -140,13 +173,46 @@ class _Reader(SheetReader):
                 raise self.fail(
                     found.lines["steps"], f"{item!r} is no step; write it as - clip: roads"
                 )
-            step = self.step(item)
-            if step.name in taken:
-                raise self.fail(
-                    step.line, f"{step.name!r} is {taken[step.name]} already; say as: NAME"
-                )
-            taken[step.name] = "a step"
-            steps.append(step)
+            for step in self.each(item, inputs, spread):
+                if step.name in taken and step.name not in inputs:
+                    raise self.fail(
+                        step.line, f"{step.name!r} is {taken[step.name]} already; say as: NAME"
+                    )
+                if step.name in inputs:
+                    raise self.fail(step.line, f"{step.name!r} is an input already; say as: NAME")
+                taken[step.name] = "a step"
+                steps.append(step)
+        return steps
+
+    def each(self, item: Lined, inputs: dict[str, str], spread: set[str]) -> list[Step]:
+        """Read a step, once or for each of several names as ``${each}``."""
+        if _EACH not in item:
+            return [self.step(item)]
+        line = item.lines[_EACH]
+        given = item[_EACH] if isinstance(item[_EACH], list) else [item[_EACH]]
+        names: list[str] = []
+        for value in given:
+            name = self.text(value, line)
+            if name not in inputs:
+                names.append(name)
+                continue
+            layers = self.layers_of(inputs[name])
+            if len(layers) == 1:
+                names.append(name)
+                continue
+            spread.add(name)
+            for place in layers:
+                own = place.rpartition("#")[2]
+                inputs.setdefault(own, place)
+                names.append(own)
+        rest = Lined()
+        rest.update({k: v for k, v in item.items() if k != _EACH})
+        rest.lines, rest.line = item.lines, item.line
+        steps = []
+        for name in names:
+            self.parameters["each"] = name
+            steps.append(self.step(rest))
+        del self.parameters["each"]
         return steps
 
     def step(self, item: Lined) -> Step:
@@ -176,8 +242,33 @@ class _Reader(SheetReader):
             if len(values) > 1 and not options[key].is_many:
                 values = [",".join(str(v) for v in values)]
             given[key] = [self.text(v, item.lines[key]) for v in values]
+            self.check_values(options[key], key, given[key], item.lines[key])
+        for key, value in self.settings.items():
+            if key in options and key not in given:
+                given[key] = [value]
+        self.check_expectations(item, command)
         name = self.text(item.get("as", f"{command}_{names[0]}"), line)
         return Step(name, command, names, given, self.mapping(item, "expect"), line)
+
+    def check_values(self, option: Option, key: str, values: Sequence[str], line: int) -> None:
+        if option.takes_layer:
+            return
+        for value in values:
+            try:
+                option.check(value)
+            except ValueError as err:
+                raise self.fail(line, f"{key}: {err}") from err
+
+    def check_expectations(self, item: Lined, command: str) -> None:
+        wanted = self.mapping(item, "expect")
+        for name, value in wanted.items():
+            line = wanted.lines[name]
+            if command in FIGURES:
+                raise self.fail(line, f"{command} makes no layer to expect anything of")
+            try:
+                check_text(name, expectation_text(value))
+            except UsageError as err:
+                raise self.fail(line, str(err)) from err
 
     def ordered(self, steps: Sequence[Step], inputs: Mapping[str, str]) -> list[Step]:
         """Put steps in an order in which each finds what it needs."""
@@ -207,11 +298,21 @@ class _Reader(SheetReader):
         if not given:
             raise self.fail(found.lines.get("outputs"), "the recipe has no outputs")
         outputs = {}
-        for name, destination in given.items():
-            if name not in known:
+        for pattern, destination in given.items():
+            line = given.lines[pattern]
+            is_pattern = any(sign in pattern for sign in "*?[")
+            names = sorted(fnmatch.filter(known, pattern)) if is_pattern else [pattern]
+            if not names or not set(names) <= known:
                 raise self.fail(
-                    given.lines[name],
-                    f"there is no input or step {name!r}{did_you_mean(name, sorted(known))}",
+                    line,
+                    f"there is no input or step {pattern!r}{did_you_mean(pattern, sorted(known))}",
                 )
-            outputs[name] = self.text(destination, given.lines[name])
+            text = self.text(destination, line)
+            if len(names) > 1 and "{name}" not in text:
+                raise self.fail(
+                    line, f"{pattern!r} stands for {len(names)} results; put {{name}} into {text!r}"
+                )
+            folder = self.settings.get("folder", "")
+            for name in names:
+                outputs[name] = str(Path(folder) / text.replace("{name}", name))
         return outputs

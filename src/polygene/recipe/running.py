@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import hashlib
 import json
+import shlex
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from polygene import __version__, lineage
-from polygene.errors import DataError, FileError, SheetError
+from polygene.errors import DataError, FileError, PolygeneError, SheetError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
-from polygene.formats.base import reason_of
+from polygene.formats.base import reason_of, replacing
 from polygene.formats.destination import Target
+from polygene.formats.registry import readable_format
 from polygene.layer import Layer
 from polygene.lineage import Lineage
-from polygene.recipe.reading import Recipe, Step
+from polygene.recipe.expectations import check
+from polygene.recipe.reading import Recipe, Step, expectation_text
 from polygene.record import checksum
 
 WORK = ".polygene-work"
@@ -26,13 +29,29 @@ WORK = ".polygene-work"
 
 @dataclass(frozen=True)
 class Ran:
-    """A step: whether its result was there from last time, its features, how long it took."""
+    """A step: whether its result was there from last time, its features, how long it took.
+
+    features : None for a picture or table; said : what the command said; line : as it would be
+    typed; place : the file with the result; held : the expectations that held
+    """
 
     step: Step
     is_reused: bool
-    features: int
+    features: int | None
     seconds: float
     said: str
+    line: str
+    place: Path
+    held: Sequence[str] = ()
+
+
+@dataclass(frozen=True)
+class Finished:
+    """All steps, and the layers and files that were written."""
+
+    ran: Sequence[Ran]
+    layers: Sequence[tuple[Target, Layer]]
+    files: Sequence[Path]
 
 
 def run(
@@ -40,7 +59,7 @@ def run(
     execute: Callable[[str, list[str]], str],
     options: Mapping[str, Mapping[str, Any]],
     tell: Callable[[Ran], None],
-) -> list[Ran]:
+) -> Finished:
     """Run the steps that have to be, then write all outputs.
 
     Parameters
@@ -62,16 +81,7 @@ def run(
     marks = {name: _mark_of_input(text) for name, text in recipe.inputs.items()}
     ran = []
     for step in recipe.steps:
-        mark = _mark(step, marks)
-        place = work / f"{step.name}-{mark[:16]}.gpkg"
-        began = time.monotonic()
-        is_reused = place.exists()
-        said = ""
-        if not is_reused:
-            said = execute(step.command, _arguments(step, places, options[step.command], place))
-        places[step.name], marks[step.name] = str(place), mark
-        done = Ran(step, is_reused, _features(place), time.monotonic() - began, said)
-        _expect(recipe, done)
+        done = _run_step(recipe, step, places, marks, work, execute, options[step.command])
         tell(done)
         ran.append(done)
     for name, text in recipe.inputs.items():
@@ -79,9 +89,41 @@ def run(
             raise DataError(
                 f"input {name!r}, {text}, was changed while the recipe ran; run it again"
             )
-    _write(recipe, places)
+    finished = _write(recipe, places, ran)
     _forget(work, {Path(p) for p in places.values()})
-    return ran
+    return finished
+
+
+def _run_step(
+    recipe: Recipe, step: Step, places: dict[str, str], marks: dict[str, str], work: Path,
+    execute: Callable[[str, list[str]], str], options: Mapping[str, Any],
+) -> Ran:  # fmt: skip
+    """Run a step, or take its result from last time; note where it is."""
+    mark = _mark(step, marks)
+    ending = _ending_of_figure(recipe, step) if step.is_figure else ".gpkg"
+    place = work / f"{step.name}-{mark[:16]}{ending}"
+    words = place.with_suffix(".txt")
+    began = time.monotonic()
+    is_reused = place.exists() and words.exists()
+    if is_reused:
+        said = words.read_text(encoding="utf-8")
+    else:
+        said = execute(step.command, _arguments(step, places, options, place))
+        words.write_text(said, encoding="utf-8")
+    seconds = time.monotonic() - began
+    places[step.name], marks[step.name] = str(place), mark
+    own = {name: name for name in places}
+    typed = _arguments(step, own, options, Path(recipe.outputs.get(step.name, step.name)))
+    line = shlex.join(["polygene", step.command, *typed[: typed.index("--out")]])
+    features = None if step.is_figure else _features(place)
+    held = _expect(recipe, step, place)
+    return Ran(step, is_reused, features, seconds, said, line, place, held)
+
+
+def _ending_of_figure(recipe: Recipe, step: Step) -> str:
+    """Return the kind of picture or table that a step is to make: that of where it goes."""
+    default = ".png" if step.command == "draw" else ".csv"
+    return Path(recipe.outputs.get(step.name, default)).suffix or default
 
 
 def _mark_of_input(text: str) -> str:
@@ -95,7 +137,19 @@ def _mark_of_input(text: str) -> str:
 
 def _mark(step: Step, marks: Mapping[str, str]) -> str:
     """Return a hash of all that a step's result depends on."""
-    what = [__version__, step.command, dict(step.given), [marks[n] for n in step.needs], step.needs]
+    files = [
+        checksum(Path(text))
+        for values in step.given.values() if isinstance(values, list)
+        for text in values if Path(text).is_file()
+    ]  # fmt: skip
+    what = [
+        files,
+        __version__,
+        step.command,
+        dict(step.given),
+        [marks[n] for n in step.needs],
+        step.needs,
+    ]
     return hashlib.sha256(json.dumps(what, sort_keys=True, default=str).encode()).hexdigest()
 
 
@@ -111,45 +165,43 @@ def _arguments(
             continue
         for item in value:
             words += [option.flag, places[item] if option.takes_layer else item]
-    return [*words, "--out", f"{out}#{step.name}", "--replace"]
+    target = str(out) if step.is_figure else f"{out}#{step.name}"
+    return [*words, "--out", target, "--replace"]
 
 
 def _features(place: Path) -> int:
-    return sum(
-        layer.n_rows for ref in address.resolve(f"{place}#*") for layer in address.read(ref).layers
-    )
+    return sum(info.n_rows for info in readable_format(place).list_layers(place))
 
 
-def _expect(recipe: Recipe, done: Ran) -> None:
-    """Check what the recipe expects of a step's result."""
-    lines = getattr(done.step.expect, "lines", {})
-    for key, wanted in done.step.expect.items():
-        line = lines.get(key, done.step.line)
-        if key != "features":
-            raise SheetError(
-                recipe.path, line, f"there is no expectation {key!r}; there is features"
-            )
-        text = str(wanted).strip()
-        low, dash, high = text.partition("-")
+def _layers(place: str) -> list[Layer]:
+    return [y for ref in address.resolve(place) for y in address.read(ref).layers]
+
+
+def _expect(recipe: Recipe, step: Step, place: Path) -> list[str]:
+    """Check what the recipe expects of a step's result; return it in words."""
+    lines = getattr(step.expect, "lines", {})
+    held = []
+    for name, wanted in step.expect.items():
+        line = lines.get(name, step.line)
+        text = expectation_text(wanted)
         try:
-            bounds = (int(low), int(high if dash else low))
-        except ValueError as err:
-            raise SheetError(
-                recipe.path, line, f"{text!r} is no number, nor a range as in 20-30"
-            ) from err
-        if not bounds[0] <= done.features <= bounds[1]:
-            raise SheetError(
-                recipe.path, line,
-                f"{done.step.name!r} was expected to have {text} features, and has {done.features:,}",
-            )  # fmt: skip
+            wrongs = [check(layer, name, text) for layer in _layers(f"{place}#*")]
+        except PolygeneError as err:
+            raise SheetError(recipe.path, line, str(err)) from err
+        for wrong in filter(None, wrongs):
+            raise SheetError(recipe.path, line, f"{step.name!r} {wrong}")
+        held.append(f"{name}: {text}")
+    return held
 
 
-def _write(recipe: Recipe, places: Mapping[str, str]) -> None:
+def _write(recipe: Recipe, places: Mapping[str, str], ran: Sequence[Ran]) -> Finished:
     """Write all outputs, each under the name it has in the recipe unless the destination says one."""
-    results = []
+    figures = {done.step.name: done.place for done in ran if done.step.is_figure}
+    results: list[tuple[Target, Layer]] = []
     for name, text in recipe.outputs.items():
-        place = places[name] if name in recipe.inputs else f"{places[name]}#*"
-        layers = [y for ref in address.resolve(place) for y in address.read(ref).layers]
+        if name in figures:
+            continue
+        layers = _layers(places[name] if name in recipe.inputs else f"{places[name]}#*")
         own = name if len(layers) == 1 else None
         sources = [LayerRef(Path(places[name]), own or layer.name) for layer in layers]
         targets = destination.plan(text, sources, "replace")
@@ -158,6 +210,13 @@ def _write(recipe: Recipe, places: Mapping[str, str]) -> None:
             for t, y in zip(targets, layers, strict=True)
         ]
     destination.write_all(results)
+    files = []
+    for name, place in figures.items():
+        if name in recipe.outputs:
+            files.append(Path(recipe.outputs[name]))
+            with replacing(files[-1]) as temporary:
+                temporary.write_bytes(place.read_bytes())
+    return Finished(ran, results, files)
 
 
 def _moved(layer: Layer, target: Target) -> Lineage | None:
@@ -169,6 +228,7 @@ def _moved(layer: Layer, target: Target) -> Lineage | None:
 
 def _forget(work: Path, kept: set[Path]) -> None:
     """Remove results that this run did not use."""
-    for path in work.glob("*.gpkg"):
-        if path not in kept:
+    names = {path.stem for path in kept if path.parent == work}
+    for path in work.iterdir():
+        if path.stem not in names:
             path.unlink(missing_ok=True)

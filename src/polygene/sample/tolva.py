@@ -132,19 +132,20 @@ def resurvey() -> Layer:
 
 
 def write_recipe(folder: Path) -> Path:
-    """Write the sample recipe into a folder.
+    """Write the sample recipe, and the match sheet it uses, into a folder.
 
     Raises
     ------
     FileError
         If it cannot be written.
     """
-    path = folder / "recipe.yaml"
-    text = Path(__file__).with_name("recipe.yaml").read_text(encoding="utf-8")
-    try:
-        path.write_text(text, encoding="utf-8")
-    except OSError as err:
-        raise FileError(f"cannot write {path}: {str(err.strerror).lower()}") from err
+    for name in ("surveys.yaml", "recipe.yaml"):
+        path = folder / name
+        text = Path(__file__).with_name(name).read_text(encoding="utf-8")
+        try:
+            path.write_text(text, encoding="utf-8")
+        except OSError as err:
+            raise FileError(f"cannot write {path}: {str(err.strerror).lower()}") from err
     return path
 
 

@@ -1,0 +1,136 @@
+"""What can be known of a recipe's layers before anything runs: their fields and their kind.
+
+Fields are followed as far as it is certain what a command makes of them; beyond that nothing is said.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from polygene.errors import ExpressionError, SheetError, did_you_mean, listed
+from polygene.formats import address
+from polygene.formats.registry import readable_format
+from polygene.layer import NO_GEOMETRY
+from polygene.recipe.reading import Recipe, Step
+from polygene.table.expression import Expression
+
+POLYGONS = "polygons"
+# Commands that leave INPUT's fields as they are, unless told to keep or drop some.
+_KEEP_FIELDS = {"mend", "subset", "reproject", "convert", "clip", "erase"}
+_KEEP_KIND = {
+    *_KEEP_FIELDS,
+    "fields",
+    "imprint",
+    "supersede",
+    "dissolve",
+    "parts",
+    "measure",
+    "join",
+}
+_MAKE_POLYGONS = {"buffer", "hull"}
+_NEED_POLYGONS = {"union": "INPUT and OTHER", "supersede": "INPUT and OTHER", "imprint": "OTHER",
+                  "clip": "OTHER"}  # fmt: skip
+# Options that name fields of INPUT, with commas between.
+_NAME_FIELDS = ("by", "keep", "drop", "sort", "refresh", "apportion")
+
+
+@dataclass(frozen=True)
+class Known:
+    """What is known of a layer: its fields and kind (points, lines, polygons), or None."""
+
+    fields: Sequence[str] | None
+    kind: str | None
+
+
+def check(recipe: Recipe) -> dict[str, Known]:
+    """Check a recipe against its layers; return what is known of each, by name.
+
+    Raises
+    ------
+    SheetError
+        For the first mistake, with its line: a layer or field that is not there, a wrong kind.
+    """
+    known = {name: _of_input(recipe, name, text) for name, text in recipe.inputs.items()}
+    for step in recipe.steps:
+        first = known[step.inputs[0]]
+        others = [known[name] for name in step.given.get("with", [])]
+        _check_kinds(recipe, step, first, others)
+        if len(step.inputs) == 1 and first.fields is not None:
+            _check_fields(recipe, step, first.fields)
+        known[step.name] = _after(step, first)
+    return known
+
+
+def _of_input(recipe: Recipe, name: str, text: str) -> Known:
+    refs = address.resolve(text)
+    if len(refs) != 1:
+        return Known(None, None)
+    infos = {info.name: info for info in readable_format(refs[0].path).list_layers(refs[0].path)}
+    info = infos.get(refs[0].name) or next(iter(infos.values()), None)
+    if info is None or info.problem or info.geometry == NO_GEOMETRY:
+        return Known(None, None)
+    words = info.geometry.split(" ")[0].removeprefix("multi")
+    kind = f"{words}s" if words in ("point", "line", "polygon") else None
+    return Known([field for field, _ in info.fields], kind)
+
+
+def _check_kinds(recipe: Recipe, step: Step, first: Known, others: Sequence[Known]) -> None:
+    role = _NEED_POLYGONS.get(step.command)
+    if step.command in ("erase", "intersect") and first.kind == POLYGONS:
+        role = "OTHER"  # what has no area takes none away
+    if role is None:
+        return
+    named = dict(zip(step.given.get("with", []), others, strict=True))
+    if role == "INPUT and OTHER":
+        named |= {step.inputs[0]: first}
+    for name, one in named.items():
+        if one.kind not in (None, POLYGONS):
+            raise SheetError(
+                recipe.path, step.line,
+                f"{step.command} needs polygons as {role}, and {name!r} has {one.kind}",
+            )  # fmt: skip
+
+
+def _check_fields(recipe: Recipe, step: Step, fields: Sequence[str]) -> None:
+    asked: list[str] = []
+    of_other = "with" in step.given and step.command == "join"
+    for key in _NAME_FIELDS:
+        if key in step.given and not (of_other and key in ("keep", "drop")):
+            texts = step.given[key]
+            names = [name.strip() for text in texts for name in text.split(",") if name.strip()]
+            asked += [
+                n.removeprefix("-") if key == "sort" and n not in fields else n for n in names
+            ]
+    for text in step.given.get("where", []):
+        try:
+            expression = Expression(text)
+        except ExpressionError as err:
+            raise SheetError(recipe.path, step.line, str(err)) from err
+        if not expression.looks_at_geometry:
+            asked += expression.fields
+    for name in asked:
+        if name not in fields:
+            raise SheetError(
+                recipe.path, step.line,
+                f"{step.inputs[0]!r} has no field {name!r}{did_you_mean(name, list(fields))}\n"
+                f"  its fields: {listed(list(fields))}",
+            )  # fmt: skip
+
+
+def _after(step: Step, first: Known) -> Known:
+    """Return what is known of a step's result."""
+    kind = first.kind if step.command in _KEEP_KIND else None
+    if step.command in _MAKE_POLYGONS or step.command == "union":
+        kind = POLYGONS
+    fields = first.fields if step.command in _KEEP_FIELDS else None
+    if fields is not None and step.given.get("keep"):
+        fields = _names(step.given, "keep")
+    if fields is not None and step.given.get("drop"):
+        fields = [name for name in fields if name not in _names(step.given, "drop")]
+    return Known(fields, kind)
+
+
+def _names(given: Mapping[str, Any], key: str) -> list[str]:
+    return [name.strip() for text in given[key] for name in text.split(",") if name.strip()]

@@ -1,0 +1,275 @@
+"""A run of a recipe as one page of HTML that needs nothing else: plan, results, steps, sources."""
+
+from __future__ import annotations
+
+import base64
+import csv
+import tempfile
+from collections.abc import Sequence
+from html import escape
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene import __version__, lineage
+from polygene.crs import label
+from polygene.draw.diagram import Arrow, Box, diagram
+from polygene.draw.maps import Look, MapPlan, draw
+from polygene.errors import PolygeneError
+from polygene.formats.destination import Target
+from polygene.geometry import Family
+from polygene.layer import Layer
+from polygene.measures import row_areas, row_lengths, ruler_for
+from polygene.ops.summary import unit_of
+from polygene.recipe.reading import Recipe
+from polygene.recipe.running import Finished, Ran
+from polygene.record import now
+from polygene.units import worded
+
+NO_VALUE = "(no value)"
+MOST_ROWS = 40  # of a table that is shown
+MAP_SIZE = (9.6, 6.0)  # inches: about what two in a row have on the page
+_STYLE = """
+:root { --ink: #1d2b33; --soft: #5b6b73; --line: #cfd8d6; --paper: #fbfaf6; --deep: #2b6a8f; }
+* { box-sizing: border-box; }
+body { margin: 0; background: var(--paper); color: var(--ink);
+       font: 15px/1.5 "DejaVu Sans", Verdana, sans-serif; }
+main { max-width: 1120px; margin: 0 auto; padding: 28px 24px 60px; }
+h1 { font-size: 25px; margin: 0 0 4px; }
+h2 { font-size: 18px; margin: 40px 0 10px; padding-bottom: 4px; border-bottom: 2px solid var(--deep); }
+h3 { font-size: 15.5px; margin: 22px 0 6px; }
+p { margin: 6px 0; } .soft { color: var(--soft); }
+table { border-collapse: collapse; width: 100%; font-size: 13.5px; margin: 8px 0; }
+th { text-align: left; color: var(--soft); font-weight: normal; }
+th, td { padding: 4px 12px 4px 0; border-bottom: 1px solid var(--line); vertical-align: top; }
+td.number, th.number { text-align: right; font-variant-numeric: tabular-nums; }
+tr.total td { font-weight: bold; }
+pre { background: #fff; border: 1px solid var(--line); border-radius: 6px; padding: 10px 12px;
+      overflow-x: auto; font: 12.5px/1.45 "DejaVu Sans Mono", Consolas, monospace; margin: 6px 0; }
+code { font: 13px "DejaVu Sans Mono", Consolas, monospace; overflow-wrap: anywhere; }
+.plan { overflow-x: auto; background: #fff; border: 1px solid var(--line); border-radius: 6px; }
+.plan svg { width: 100%; min-width: 1300px; height: auto; display: block; }
+.maps { display: grid; grid-template-columns: repeat(auto-fill, minmax(480px, 1fr)); gap: 16px; }
+figure { margin: 0; } figure img { width: 100%; border: 1px solid var(--line); border-radius: 6px; }
+figure.wide { grid-column: 1 / -1; }
+figcaption { font-size: 13px; color: var(--soft); }
+ul.notes { padding-left: 20px; } ul.notes li { margin: 3px 0; }
+.tag { background: #e3ece6; border-radius: 9px; padding: 1px 9px; font-size: 12px;
+       color: var(--soft); font-weight: normal; }
+@media print { h2 { break-after: avoid; } figure, pre { break-inside: avoid; } }
+"""
+
+
+def report(recipe: Recipe, finished: Finished, seconds: float) -> str:
+    """Return the page for a run that went well."""
+    title = recipe.title or recipe.path.stem
+    reused = sum(done.is_reused for done in finished.ran)
+    facts = [
+        f"{recipe.path.name}", now().replace("T", " ").removesuffix("Z") + " UTC",
+        f"Polygene {__version__}",
+        f"{len(finished.ran)} steps, {reused} as last time", f"{seconds:.1f} s",
+    ]  # fmt: skip
+    parameters = ", ".join(f"{k} = {v}" for k, v in recipe.parameters.items())
+    body = [
+        f"<h1>{escape(title)}</h1>",
+        f'<p class="soft">{escape(" · ".join(facts))}</p>',
+        f'<p class="soft">Parameters: {escape(parameters)}</p>' if parameters else "",
+        "<h2>What came out</h2>", _results(finished), _figures(finished),
+        '<h2>How</h2><p class="soft">Inputs and steps from left to right; what a step is worked on '
+        "with comes by a dashed arrow.</p>",
+        f'<div class="plan">{_plan(recipe, finished)}</div>',
+        "<h2>To know</h2>", _notes(finished.ran),
+        "<h2>Steps</h2>", *(_step(done) for done in finished.ran),
+        "<h2>Sources</h2>", _sources(finished),
+    ]  # fmt: skip
+    text = "\n".join(part for part in body if part)
+    return (
+        '<!doctype html>\n<html lang="en"><head><meta charset="utf-8">'
+        '<meta name="viewport" content="width=device-width, initial-scale=1">'
+        f"<title>{escape(title)}</title><style>{_STYLE}</style></head>"
+        f"<body><main>\n{text}\n</main></body></html>\n"
+    )
+
+
+def _table(
+    head: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = (),
+    has_total: bool = False,
+) -> str:  # fmt: skip
+    def line(cells: Sequence[str], tag: str, kind: str = "") -> str:
+        inner = "".join(
+            f"<{tag}{' class=number' if k in right else ''}>{escape(cell)}</{tag}>"
+            for k, cell in enumerate(cells)
+        )
+        return f"<tr{kind}>{inner}</tr>"
+
+    lines = [line(head, "th")]
+    for k, row in enumerate(rows):
+        is_total = has_total and k == len(rows) - 1
+        lines.append(line(row, "td", " class=total" if is_total else ""))
+    return f"<table>{''.join(lines)}</table>"
+
+
+def _results(finished: Finished) -> str:
+    rows = [
+        [t.name, t.words, f"{y.n_rows:,}", y.geometry.family.words, _size(y), label(y.crs)]
+        for t, y in finished.layers
+    ]
+    head = ["layer", "written to", "features", "kind", "size", "CRS"]
+    return _table(head, rows, right=[2, 4]) if rows else "<p>No layers.</p>"
+
+
+def _size(layer: Layer) -> str:
+    ruler = ruler_for(layer.crs)
+    if layer.geometry.family == Family.POLYGONS:
+        return worded(
+            [float(row_areas(layer.geometry, ruler).sum())], unit_of(Family.POLYGONS, ruler)
+        )[0]
+    if layer.geometry.family == Family.LINES:
+        return worded([float(row_lengths(layer.geometry, ruler).sum())], ruler.unit)[0]
+    return ""
+
+
+def _figures(finished: Finished) -> str:
+    """Return the pictures and tables that the recipe makes, then a map of each layer."""
+    maps, tables = [], []
+    for done in finished.ran:
+        if done.step.is_figure:
+            kind = done.place.suffix.lower()
+            if kind in (".png", ".svg"):
+                maps.append(_picture(done.place.read_bytes(), kind, done.step.name, " class=wide"))
+            elif kind == ".csv":
+                how = f'<p class="soft"><code>{escape(done.line)}</code></p>'
+                tables.append(f"<h3>{escape(done.step.name)}</h3>{how}{_csv_table(done.place)}")
+    for target, layer in finished.layers:
+        try:
+            maps.append(_map(target, layer))
+        except PolygeneError:
+            continue  # an empty layer has no map
+    return "".join(tables) + (f'<div class="maps">{"".join(maps)}</div>' if maps else "")
+
+
+def _picture(data: bytes, kind: str, caption: str, width: str = "") -> str:
+    mime = "image/svg+xml" if kind == ".svg" else "image/png"
+    source = f"data:{mime};base64,{base64.b64encode(data).decode()}"
+    return (
+        f'<figure{width}><img alt="{escape(caption, quote=True)}" src="{source}">'
+        f"<figcaption>{escape(caption)}</figcaption></figure>"
+    )
+
+
+def _map(target: Target, layer: Layer) -> str:
+    look = Look(colour_by=_telling_field(layer))
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder) / "map.png"
+        draw(MapPlan([layer], [look], target.name, size=MAP_SIZE), place)
+        return _picture(place.read_bytes(), ".png", target.words)
+
+
+def _telling_field(layer: Layer) -> str | None:
+    """Return the first text field with a few values to colour a map by, None if there is none."""
+    for field in layer.table.schema:
+        if pa.types.is_string(field.type):
+            n = len(pc.unique(layer.table.column(field.name).drop_null()))
+            if 2 <= n <= 8:
+                return str(field.name)
+    return None
+
+
+def _csv_table(path: Path) -> str:
+    with path.open(encoding="utf-8", newline="") as file:
+        head, *rows = csv.reader(file)
+    columns = list(zip(*rows, strict=True)) if rows else []
+    right = [k for k, column in enumerate(columns) if all(_is_number(cell) for cell in column)]
+    shown = [
+        [_short(cell) if k in right else cell or NO_VALUE for k, cell in enumerate(row)]
+        for row in (rows if len(rows) <= MOST_ROWS else [*rows[: MOST_ROWS - 1], rows[-1]])
+    ]
+    more = len(rows) - len(shown)
+    cut = f'<p class="soft">{more:,} rows more in the file</p>' if more else ""
+    return _table(head, shown, right, has_total=bool(rows) and rows[-1][:1] == ["all"]) + cut
+
+
+def _is_number(cell: str) -> bool:
+    try:
+        float(cell or "0")
+    except ValueError:
+        return False
+    return True
+
+
+def _short(cell: str) -> str:
+    if not cell:
+        return ""
+    return f"{int(cell):,}" if cell.lstrip("-").isdigit() else f"{float(cell):,.2f}"
+
+
+def _plan(recipe: Recipe, finished: Finished) -> str:
+    """Return the diagram of the recipe."""
+    boxes = [Box(name, name, text, "source") for name, text in recipe.inputs.items()]
+    arrows = []
+    for done in finished.ran:
+        step = done.step
+        n = done.features
+        count = "" if n is None else f", {n:,} feature{'' if n == 1 else 's'}"
+        kind = "result" if step.name in recipe.outputs else "step"
+        boxes.append(Box(step.name, step.name, f"{step.command}{count}", kind))
+        arrows += [Arrow(name, step.name) for name in step.inputs]
+        arrows += [Arrow(name, step.name, True) for name in step.given.get("with", [])]
+    linked = {name for arrow in arrows for name in (arrow.start, arrow.stop)}
+    return diagram([box for box in boxes if box.key in linked or box.kind != "source"], arrows)
+
+
+def _split(said: str) -> tuple[str, list[str]]:
+    """Part what a command said into its summary and its notes, which follow where it was written to."""
+    lines = said.splitlines()
+    written = next((k for k, line in enumerate(lines) if line.startswith("  written ")), len(lines))
+    notes: list[str] = []
+    for line in lines[written:]:
+        if line.startswith("  note  "):
+            notes.append(line[8:].strip())
+        elif notes and line.startswith("        "):
+            notes[-1] += f" {line.strip()}"
+    return "\n".join(lines[:written]), notes
+
+
+def _notes(ran: Sequence[Ran]) -> str:
+    items = [
+        f"<li><b>{escape(done.step.name)}</b>: {escape(note)}</li>"
+        for done in ran
+        for note in _split(done.said)[1]
+    ]
+    return (
+        f'<ul class="notes">{"".join(items)}</ul>'
+        if items
+        else "<p>Nothing out of the ordinary.</p>"
+    )
+
+
+def _step(done: Ran) -> str:
+    tags = ["as last time" if done.is_reused else f"{done.seconds:.2f} s"]
+    tags += [f"expected {held}, and so it is" for held in done.held]
+    marks = " ".join(f'<span class="tag">{escape(tag)}</span>' for tag in tags)
+    summary = _split(done.said)[0]
+    shown = f"<pre>{escape(summary)}</pre>" if summary.strip() else ""
+    return (
+        f"<h3>{escape(done.step.name)} {marks}</h3><p><code>{escape(done.line)}</code></p>{shown}"
+    )
+
+
+def _sources(finished: Finished) -> str:
+    made, credits = {}, []
+    for _, layer in finished.layers:
+        if layer.lineage is not None:
+            for one in lineage.sources(layer.lineage):
+                made[one.place, one.checksum] = one
+            credits += lineage.credits_of(layer.lineage)
+    rows = [
+        [one.name, one.place, f"{one.features:,}", one.crs, one.checksum[:16],
+         " · ".join(text for text in (one.credit, one.licence) if text)]
+        for one in made.values()
+    ]  # fmt: skip
+    head = ["layer", "file", "features", "CRS", "SHA-256", "credit"]
+    table = _table(head, rows, right=[2]) if rows else "<p>None are known.</p>"
+    lines = "".join(f"<p>{escape(text)}</p>" for text in dict.fromkeys(credits))
+    return table + lines
