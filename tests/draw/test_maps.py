@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tempfile
 import unittest
 from pathlib import Path
@@ -9,7 +10,7 @@ from pathlib import Path
 import matplotlib.image
 import numpy as np
 
-from polygene.draw.classes import MOST_CLASSES, NULL, classes_of
+from polygene.draw.classes import MOST_CLASSES, NULL, Scheme, classes_of
 from polygene.draw.maps import Look, MapPlan, draw
 from polygene.errors import DataError, UnknownFieldError, UsageError
 from tests.support import generators as make
@@ -38,6 +39,17 @@ class Classes(unittest.TestCase):
         self.assertEqual(nothing.names, ["(null)"])
         with self.assertRaises(UnknownFieldError):
             classes_of(squares(1), "nope")
+
+    def test_a_scheme_is_kept_to(self):
+        scheme = Scheme({"a": "#111111", "b": "#222222"}, null="#333333", others="#444444")
+        found = classes_of(squares(4, k=["b", None, "x", "a"]), "k", scheme=scheme)
+        self.assertEqual([found.colours[k][1] for k in found.number], ["2", "3", "4", "1"])
+        graded = classes_of(squares(40, k=list(range(40))), "k", 4).scheme
+        later = classes_of(squares(4, k=[-1.0, 0.0, 39.0, 12.0]), "k", scheme=graded)
+        self.assertEqual(later.number.tolist(), [4, 0, 3, 1])
+        self.assertEqual(later.names[4], "(others)")
+        with self.assertRaisesRegex(UsageError, "breaks 'k' by numbers"):
+            classes_of(squares(1, k=["a"]), "k", scheme=graded)
 
 
 class Maps(unittest.TestCase):
@@ -100,6 +112,59 @@ class Command(WithSample):
         for code, more in ((1, ["--colour-by", "nope"]), (2, ["--hatch", "nope"])):
             done = self.run_polygene(*line, "--replace", *more)
             self.assertEqual((done.code, "Traceback" in done.err), (code, False), done.err)
+
+    def test_two_maps_beside_each_other_and_looks_kept(self):
+        done = self.run_polygene(
+            "draw", "tolva.gpkg#sectors", "tolva.gpkg#beds_marram", "--colour-by",
+            "sectors.district_name", "--colour-by", "beds_marram.species", "--beside",
+            "tolva.gpkg#islands", "--keep-style", "looks.yaml", "-o", "two.png",
+        )  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        picture = (matplotlib.image.imread(self.folder / "two.png")[:, :, :3] * 255).round()
+        halves = picture[80:750, 45:530], picture[80:750, 560:1040]
+        blue = np.array([43, 106, 143])
+        has_blue = [bool((np.abs(h - blue).sum(axis=2) < 80).any()) for h in halves]
+        self.assertEqual(has_blue, [True, False])
+        again = self.run_polygene(
+            "draw", "tolva.gpkg#beds_marram", "--style", "looks.yaml", "--keep-style", "more.yaml",
+            "-o", "one.svg",
+        )  # fmt: skip
+        self.assertEqual(again.code, 0, again.err)
+        first, more = ((self.folder / f).read_text() for f in ("looks.yaml", "more.yaml"))
+        species = first[first.index("  beds_marram:") : first.index("  islands")]
+        self.assertIn(species, more)
+        for old, new, reason in [
+            ("others: ", "other: ", "line 11: the look of a layer has no 'other'"),
+            ("'#c9c6c0'", "blu", "line 12: 'blu' is no colour"),
+            ("style sheet: 1", "style sheet: 2", "does not begin with style sheet: 1"),
+        ]:
+            (self.folder / "looks.yaml").write_text(first.replace(old, new, 1))
+            bad = self.run_polygene(
+                "draw", "tolva.gpkg#sectors", "--style", "looks.yaml", "-o", "bad.png"
+            )
+            self.assertEqual(bad.code, 2)
+            self.assertIn(reason, bad.words)
+
+    def test_a_chart_of_a_tally(self):
+        words = [
+            "tally",
+            "tolva.gpkg#sectors",
+            "--by",
+            "district",
+            "--across",
+            "no_take",
+            "--chart",
+        ]
+        done = self.run_polygene(*words, "c.svg", "--title", "Sectors")
+        self.assertEqual(done.code, 0, done.err)
+        text = (self.folder / "c.svg").read_text()
+        bars = re.findall(r'<g id="patch_', text)
+        self.assertGreater(len(bars), 9)
+        self.assertEqual(self.run_polygene(*words, "c.svg").code, 1)
+        self.assertEqual(self.run_polygene(*words, "c.txt").code, 2)
+        none = self.run_polygene(*words, "d.png", "--where", "no_take IS NULL")
+        self.assertIn("nothing to draw", none.words)
+        self.assertFalse((self.folder / "d.png").exists())
 
 
 if __name__ == "__main__":

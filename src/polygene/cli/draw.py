@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import sys
 import time
 from pathlib import Path
@@ -25,8 +26,13 @@ from polygene.cli import options, show
     "--breaks", type=click.Choice(["quantile", "equal"]), default="quantile", show_default=True,
     help="Of numbers: as many features in each class, or as wide a range.",
 )  # fmt: skip
+@click.option("--style", metavar="SHEET", help="Looks of layers as a style sheet has them.")
+@click.option("--keep-style", metavar="SHEET", help="Keep the looks of this map in a style sheet.")
+@click.option(
+    "--beside", multiple=True, metavar="LAYER", help="Draw this layer in a second map beside."
+)
 @click.option("--title", default="", help="What stands above the map.")
-@click.option("--credit", default="", help="What stands below it.")
+@click.option("--credit", help="What stands below it; that of the layers' lineage if not given.")
 @options.box
 @options.where
 @click.option("-o", "--out", required=True, metavar="FILE", help="A .png, .svg or .pdf file.")
@@ -41,8 +47,11 @@ def draw(
     outline: tuple[str, ...],
     classes: int,
     breaks: str,
+    style: str | None,
+    keep_style: str | None,
+    beside: tuple[str, ...],
     title: str,
-    credit: str,
+    credit: str | None,
     box: Any,
     where: Any,
     out: str,
@@ -56,13 +65,16 @@ def draw(
     Example:
       polygene draw tolva.gpkg#sectors tolva.gpkg#islands tolva.gpkg#buoys \\
         --colour-by sectors.district_name --title "Tolva Sound" -o sound.png
+      polygene draw tolva.gpkg#sectors --beside tolva.gpkg#beds_marram -o two.png
     """
     from polygene import batch
     from polygene.crs import parse
+    from polygene.draw import style as styles
     from polygene.draw.maps import Look, MapPlan
     from polygene.draw.maps import draw as draw_map
     from polygene.errors import ExistsError, FileError
     from polygene.formats.base import reason_of, replacing
+    from polygene.lineage import credits_of
 
     began = time.monotonic()
     path = Path(out)
@@ -71,17 +83,37 @@ def draw(
     choice = batch.Choice(where, parse(crs) if crs else None)
     with show.progress(quiet) as progress:
         layers, notes = batch.read_alike(inputs, choice, progress)
+        others, more = batch.read_alike(beside, choice, progress) if beside else ([], [])
+        notes += more
+        for other in others:
+            brought, more = batch.Other(other).in_crs_of(layers[0])
+            layers.append(brought)
+            notes += more
         names = [layer.name for layer in layers]
         colours, labels = _by_layer(colour_by, layers, names), _by_layer(label, layers, names)
         for name in (*hatch, *outline):
             if name not in names:
                 raise click.UsageError(f"there is no layer {name!r} among {', '.join(names)}")
-        looks = [Look(colours.get(n), labels.get(n), n in hatch, n in outline) for n in names]
-        plan = MapPlan(layers, looks, title, credit, box, classes, breaks)
+        kept = styles.read(Path(style)) if style else {}
+        looks = []
+        for name in names:
+            look = styles.look_of(name, kept) or Look()
+            if name in colours:
+                look = dataclasses.replace(look, colour_by=colours[name], scheme=None)
+            looks.append(dataclasses.replace(
+                look, label=labels.get(name, look.label), hatch=look.hatch or name in hatch,
+                outline=look.outline or name in outline,
+            ))  # fmt: skip
+        if credit is None:
+            own = [text for y in layers if y.lineage for text in credits_of(y.lineage)]
+            credit = "; ".join(dict.fromkeys(own))
+        plan = MapPlan(layers, looks, title, credit, box, classes, breaks, beside=len(others))
         progress.stage(f"drawing {path}")
         try:
             with replacing(path) as temporary:
                 notes += draw_map(plan, temporary, path.suffix)
+            if keep_style is not None:
+                _keep(Path(keep_style), styles.text_of(plan), replace)
         except OSError as err:
             raise FileError(f"cannot write {path}: {reason_of(err)}") from err
     if not quiet:
@@ -90,6 +122,16 @@ def draw(
         show.line("written", f"{path} in {time.monotonic() - began:.2f} s", sys.stderr)
         for text in dict.fromkeys(notes):
             show.note(text)
+
+
+def _keep(path: Path, text: str, replaces: bool) -> None:
+    from polygene.errors import ExistsError
+    from polygene.formats.base import replacing
+
+    if path.exists() and not replaces:
+        raise ExistsError(f"{path} exists; --replace overwrites it")
+    with replacing(path) as temporary:
+        temporary.write_text(text, encoding="utf-8")
 
 
 def _by_layer(asked: tuple[str, ...], layers: Any, names: list[str]) -> dict[str, str]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -10,6 +12,7 @@ from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
     from polygene.formats.destination import OnExisting
+    from polygene.settings import Settings
 
 
 class Command(click.Command):
@@ -17,7 +20,19 @@ class Command(click.Command):
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         ctx.meta["polygene.words"] = list(args)
-        return super().parse_args(ctx, args)
+        settings = ctx.meta["polygene.settings"] = settings_here()
+        if settings is None:
+            return super().parse_args(ctx, args)
+        own = {parameter.name for parameter in self.params}
+        ctx.default_map = {
+            name: value
+            for name, value in (("precision", settings.precision), ("crs", settings.crs))
+            if value and name in own
+        }
+        rest = super().parse_args(ctx, args)
+        if ctx.params.get("out"):
+            ctx.params["out"] = _destination(ctx.params["out"], settings, str(self.name))
+        return rest
 
     def invoke(self, ctx: click.Context) -> Any:
         if not any(parameter.name == "licence" for parameter in self.params):
@@ -26,7 +41,14 @@ class Command(click.Command):
 
         given = self._given(ctx)
         credit, licence = (ctx.params.pop(name, None) or "" for name in ("credit", "licence"))
-        with recording(Record(str(self.name), given, credit, licence)):
+        person = ""
+        settings: Settings | None = ctx.meta["polygene.settings"]
+        if settings is not None:
+            credit, licence = credit or settings.credit, licence or settings.licence
+            person = settings.person
+            for name, value in (ctx.default_map or {}).items():
+                given.setdefault(name, value)
+        with recording(Record(str(self.name), given, credit, licence, person)):
             return super().invoke(ctx)
 
     def _given(self, ctx: click.Context) -> dict[str, Any]:
@@ -40,6 +62,30 @@ class Command(click.Command):
                 value = found[str(parameter.name)]
                 given[max(parameter.opts, key=len).lstrip("-")] = value
         return given
+
+
+def settings_here() -> Settings | None:
+    """Return the settings that hold in the working folder, None if there are none."""
+    here = Path.cwd()
+    if not any((place / "polygene.toml").is_file() for place in (here, *here.parents)):
+        return None  # found out without loading anything heavy
+    from polygene.settings import find
+
+    return find(here)
+
+
+def _destination(out: str, settings: Settings, command: str) -> str:
+    """Return a destination as the settings fill it in: a bare name with the folder, a folder with a
+    format.
+    """
+    if out == "-":
+        return out
+    if settings.workspace and "/" not in out and os.sep not in out:
+        out = str(Path(settings.workspace) / out)
+    is_folder = out.endswith(("/", os.sep)) or Path(out).is_dir()
+    if is_folder and settings.format and command not in ("draw", "tally", "audit"):
+        return str(Path(out) / f"{{name}}.{settings.format.removeprefix('.')}")
+    return out
 
 
 # What says where layers come from and go to, and how much is said, makes no other result.

@@ -71,7 +71,9 @@ def run(
     known = {name: _options_of(name) for name in STEPS}
     parameters = dict(_pair(text) for text in given)
     page = None if report is None else Path(report).absolute()
-    found = read_recipe(recipe, known, parameters, lambda text: _layers_of(recipe, text))
+    found = read_recipe(
+        recipe, known, parameters, lambda text: _layers_of(recipe, text), _defaults(recipe)
+    )
     with contextlib.chdir(recipe.parent):
         _check_inputs(found)
         check(found)
@@ -109,6 +111,16 @@ def _write_report(path: Path, found: Recipe, finished: Any, seconds: float) -> N
 
     with replacing(path) as temporary:
         temporary.write_text(report(found, finished, seconds), encoding="utf-8")
+
+
+def _defaults(recipe: Path) -> dict[str, str]:
+    """Return the settings of the recipe's folder that its steps follow."""
+    with contextlib.chdir(recipe.parent):
+        settings = options.settings_here()
+    if settings is None:
+        return {}
+    own = {"crs": settings.crs, "precision": settings.precision}
+    return {name: value for name, value in own.items() if value}
 
 
 def _layers_of(recipe: Path, text: str) -> list[str]:

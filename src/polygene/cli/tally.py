@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 @options.take
 @options.where
 @click.option("-o", "--out", metavar="FILE", help="Write it too: .csv, .md (Markdown) or .parquet.")
+@click.option("--chart", metavar="FILE", help="Draw it as bars: a .png, .svg or .pdf file.")
+@click.option("--title", default="", help="What stands above the chart.")
 @options.replace
 @options.crs
 @options.json
@@ -32,6 +34,8 @@ def tally(
     take: tuple[str, ...],
     where: Any,
     out: str | None,
+    chart: str | None,
+    title: str,
     replace: bool,
     crs: str | None,
     as_json: bool,
@@ -43,7 +47,8 @@ def tally(
     Examples:
       polygene tally tolva.gpkg#sectors --by district_name \\
         --take "sectors = count()" --take "hectares = sum(area(ha))"
-      polygene tally tolva.gpkg#buoys --by kind --take "t = sum(tonnes)"
+      polygene tally tolva.gpkg#buoys --by kind --take "t = sum(tonnes)" \\
+        --chart tonnes.png
     """
     from polygene import batch
     from polygene.crs import parse
@@ -57,14 +62,29 @@ def tally(
         from polygene.formats.plain_table import write
 
         write(Path(out), found.body, found.totals, found.by, replace)
+    if chart is not None:
+        notes += _draw(found, Path(chart), title, across or "", replace)
     if as_json:
         show.json({"rows": found.body.to_pylist(), "total": found.totals.to_pylist()[0]})
     elif not quiet:
         _print(found, names)
         if out is not None:
             show.line("written", out, sys.stderr)
+        if chart is not None:
+            show.line("chart", chart, sys.stderr)
         for text in notes:
             show.note(text)
+
+
+def _draw(found: Tally, path: Path, title: str, across: str, replaces: bool) -> list[str]:
+    from polygene.draw.charts import draw_chart
+    from polygene.errors import ExistsError
+    from polygene.formats.base import replacing
+
+    if path.exists() and not replaces:
+        raise ExistsError(f"{path} exists; --replace overwrites it")
+    with replacing(path) as temporary:
+        return draw_chart(found.body, found.by, title, across, temporary, path.suffix.lower())
 
 
 def _print(found: Tally, by: list[str]) -> None:

@@ -19,19 +19,21 @@ from matplotlib.path import Path as Outline
 
 from polygene.arrays import BoolArray, F64Array, owners
 from polygene.crs import label as crs_label
-from polygene.draw.classes import QUALITATIVE, Classes, classes_of
+from polygene.draw.classes import QUALITATIVE, Classes, Scheme, classes_of
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
 from polygene.places import inside_points
 
+Place = tuple[float, float, float, float]
 ENDINGS = (".png", ".svg", ".pdf")
 INK, PAPER, SOFT = "#20242a", "#fbfaf6", "#6a6d70"
 INKS = (INK, "#7a1f2b", "#3a2f7d")
 MOST_LABELS = 400
 MOST_TOGETHER = 4000  # vertices in one path
 AXES = (0.03, 0.06, 0.72, 0.86)  # of the figure: left, bottom, width, height
+TWO_AXES = ((0.03, 0.06, 0.385, 0.83), (0.43, 0.06, 0.385, 0.83))
 
 
 @dataclass(frozen=True)
@@ -39,18 +41,22 @@ class Look:
     """How a layer looks.
 
     colour_by : field of its classes; label : field of its labels; hatch : draw it hatched
-    outline : borders only
+    outline : borders only; scheme : the classes of a style sheet
     """
 
     colour_by: str | None = None
     label: str | None = None
     hatch: bool = False
     outline: bool = False
+    scheme: Scheme | None = None
 
 
 @dataclass(frozen=True)
 class MapPlan:
-    """What a map is made of; layers from the bottom up, all in the CRS of the first."""
+    """What a map is made of; layers from the bottom up, all in the CRS of the first.
+
+    beside : how many of the layers, the last ones, are drawn in a second map to the right of the first
+    """
 
     layers: Sequence[Layer]
     looks: Sequence[Look]
@@ -60,6 +66,7 @@ class MapPlan:
     classes: int = 5
     breaks: str = "quantile"
     size: tuple[float, float] = (12.8, 8.0)
+    beside: int = 0
 
 
 def draw(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
@@ -84,18 +91,18 @@ def draw(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
         raise DataError("there is nothing to draw: no layer has a geometry")
     with matplotlib.rc_context({"svg.hashsalt": "polygene", "font.family": "DejaVu Sans"}):
         figure = Figure(figsize=plan.size, facecolor=PAPER)
-        axes = figure.add_axes(AXES)
-        pixel = _frame(axes, extent, plan)
         entries: list[Any] = []
         notes: list[str] = []
-        for k, (layer, look) in enumerate(zip(plan.layers, plan.looks, strict=True)):
-            entries += _draw_layer(axes, layer, look, k, plan, pixel)
-        for layer, look in zip(plan.layers, plan.looks, strict=True):
-            if look.label is not None:
-                notes += _label(axes, layer, look.label, extent)
-        _legend(figure, entries)
-        _scale_bar(axes, plan.layers[0], extent)
-        _north(axes)
+        places = TWO_AXES if plan.beside else (AXES,)
+        for part, place in zip(_panels(plan), places, strict=True):
+            axes = figure.add_axes(place)
+            found, said = _draw_panel(axes, part, plan, extent, place)
+            entries += [entry for entry in found if entry[1] not in {e[1] for e in entries}]
+            notes += said
+            if plan.beside:
+                names = ", ".join(plan.layers[k].name for k in part)
+                figure.text(place[0], place[1] + place[3] + 0.012, names, fontsize=10, color=INK)
+        _legend(figure, entries, places[-1][0] + places[-1][2] + 0.015)
         if plan.title:
             figure.text(0.03, 0.945, plan.title, fontsize=16, fontweight="bold", color=INK)
         system = crs_label(plan.layers[0].crs)
@@ -104,6 +111,30 @@ def draw(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
         metadata = {"Date": None} if ending == ".svg" else None
         figure.savefig(path, dpi=100, format=ending[1:], metadata=metadata)
     return notes
+
+
+def _panels(plan: MapPlan) -> list[list[int]]:
+    """Return the layers of each map, by their numbers."""
+    n, first = len(plan.layers), len(plan.layers) - plan.beside
+    return [list(range(first)), list(range(first, n))] if plan.beside else [list(range(n))]
+
+
+def _draw_panel(
+    axes: Any, part: Sequence[int], plan: MapPlan, extent: Extent, place: Place
+) -> tuple[list[Any], list[str]]:
+    """Draw one map; return the entries of its legend and what there is to say."""
+    pixel = _frame(axes, extent, plan, place)
+    entries: list[Any] = []
+    notes: list[str] = []
+    for number, k in enumerate(part):
+        entries += _draw_layer(axes, plan.layers[k], plan.looks[k], number, plan, pixel)
+    for k in part:
+        label = plan.looks[k].label
+        if label is not None:
+            notes += _label(axes, plan.layers[k], label, extent, place)
+    _scale_bar(axes, plan.layers[0], extent)
+    _north(axes)
+    return entries, notes
 
 
 def _extent(layers: Sequence[Layer]) -> Extent | None:
@@ -119,14 +150,14 @@ def _extent(layers: Sequence[Layer]) -> Extent | None:
     )  # fmt: skip
 
 
-def _frame(axes: Any, extent: Extent, plan: MapPlan) -> float:
+def _frame(axes: Any, extent: Extent, plan: MapPlan, place: Place) -> float:
     """Set up the axes, filled in both directions; return the size of a pixel in map units."""
     x0, y0, x1, y1 = extent
     crs = plan.layers[0].crs
     stretch = 1.0
     if crs is not None and crs.is_geographic:
         stretch = 1 / max(0.05, float(np.cos(np.radians((y0 + y1) / 2))))
-    wide = AXES[2] * plan.size[0] / (AXES[3] * plan.size[1])  # of the frame, width by height
+    wide = place[2] * plan.size[0] / (place[3] * plan.size[1])  # of the frame, width by height
     width, height = x1 - x0, (y1 - y0) * stretch
     if width < wide * height:
         x0, x1 = (x0 + x1 - wide * height) / 2, (x0 + x1 + wide * height) / 2
@@ -141,7 +172,7 @@ def _frame(axes: Any, extent: Extent, plan: MapPlan) -> float:
     axes.set_facecolor("#ffffff")
     for spine in axes.spines.values():
         spine.set_color("#b9b5ac")
-    return float((x1 - x0) / (plan.size[0] * 100 * AXES[2]))
+    return float((x1 - x0) / (plan.size[0] * 100 * place[2]))
 
 
 def _draw_layer(
@@ -155,12 +186,23 @@ def _draw_layer(
         everything = np.ones(layer.n_rows, bool)
         _draw_rows(axes, layer, everything, plain, look, pixel, place)
         return [_entry(layer.name, family, plain, look)]
-    found: Classes = classes_of(layer, look.colour_by, plan.classes, plan.breaks)
-    entries: list[Any] = [(None, f"{layer.name}, by {found.title}")]
+    found = plan_classes(plan, layer, look)
+    heading = f"{layer.name}, by {found.title}"
+    if plan.beside and len(heading) > 22:  # there is less room then
+        heading = f"{layer.name},\nby {found.title}"
+    entries: list[Any] = [(None, heading)]
     for number, (name, colour) in enumerate(zip(found.names, found.colours, strict=True)):
         _draw_rows(axes, layer, found.number == number, colour, look, pixel, place)
         entries.append(_entry(name, family, colour, look))
     return entries
+
+
+def plan_classes(plan: MapPlan, layer: Layer, look: Look) -> Classes:
+    """Return the classes of a layer on a map; layers after the first have other colours."""
+    assert look.colour_by is not None
+    named = [y.name for y, own in zip(plan.layers, plan.looks, strict=True) if own.colour_by]
+    first = 5 * list(dict.fromkeys(named)).index(layer.name)
+    return classes_of(layer, look.colour_by, plan.classes, plan.breaks, look.scheme, first)
 
 
 def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> str:
@@ -262,7 +304,7 @@ def _compound(column: GeometryColumn, pixel: float) -> Outline | None:
     return Outline(xy, codes)
 
 
-def _label(axes: Any, layer: Layer, name: str, extent: Extent) -> list[str]:
+def _label(axes: Any, layer: Layer, name: str, extent: Extent, place: Place) -> list[str]:
     """Write labels where they do not lie over each other, the largest features first."""
     layer.check_field(name)
     values = layer.table.column(name).to_pylist()
@@ -272,7 +314,7 @@ def _label(axes: Any, layer: Layer, name: str, extent: Extent) -> list[str]:
         size = (bounds[:, 2] - bounds[:, 0]) * (bounds[:, 3] - bounds[:, 1])
     order = np.argsort(-np.nan_to_num(size, nan=-1, neginf=-1), kind="stable")
     low, high = axes.get_xlim(), axes.get_ylim()
-    letter = (low[1] - low[0]) / 118
+    letter = (low[1] - low[0]) / 118 * (AXES[2] / place[2])
     line = (high[1] - high[0]) / 42
     taken: list[tuple[float, float, float, float]] = []
     n_left = 0
@@ -307,12 +349,12 @@ def _halo() -> list[Any]:
     return [patheffects.withStroke(linewidth=2.2, foreground="#ffffff", alpha=0.9)]
 
 
-def _legend(figure: Figure, entries: Sequence[Any]) -> None:
+def _legend(figure: Figure, entries: Sequence[Any], left: float) -> None:
     """Write the legend beside the map; titles of classes have no sign."""
     blank = Patch(facecolor="none", edgecolor="none")
     handles = [blank if handle is None else handle for handle, _ in entries]
     legend = figure.legend(
-        handles, [name for _, name in entries], loc="upper left", bbox_to_anchor=(0.765, 0.93),
+        handles, [name for _, name in entries], loc="upper left", bbox_to_anchor=(left, 0.93),
         frameon=False, fontsize=9, labelcolor=INK, handlelength=1.6, labelspacing=0.55,
     )  # fmt: skip
     for (handle, _), text in zip(entries, legend.get_texts(), strict=True):

@@ -66,7 +66,8 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
             raise UsageError(f"one layer goes to standard output, and there are {len(targets)}")
         return targets
     for place in dict.fromkeys(target.path for target in targets):
-        if not (is_folder and _can_be_made(Path(path))):
+        folder = Path(path) if is_folder else place.parent
+        if not ((is_folder or "{name}" in path) and _can_be_made(folder)):
             _check_place(place)
     return _clear_of_existing(targets, on_existing)
 

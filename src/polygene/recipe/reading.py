@@ -78,6 +78,7 @@ def read_recipe(
     commands: Mapping[str, Mapping[str, Option]],
     given: Mapping[str, str],
     layers_of: Callable[[str], Sequence[str]],
+    defaults: Mapping[str, str] | None = None,
 ) -> Recipe:
     """Read a recipe and check all of it that can be without its layers.
 
@@ -86,13 +87,16 @@ def read_recipe(
     commands : what each command that may be a step knows, by the keys of its options
     given : parameters to set instead of their defaults
     layers_of : the addresses of the single layers that an address stands for
+    defaults : settings that hold where the recipe has none of its own
 
     Raises
     ------
     SheetError
         For the first mistake, with its line.
     """
-    return _Reader(path, commands, given, layers_of).recipe(load(path))
+    reader = _Reader(path, commands, given, layers_of)
+    reader.settings = {**(defaults or {})}
+    return reader.recipe(load(path))
 
 
 def expectation_text(value: Any) -> str:
@@ -127,7 +131,7 @@ class _Reader(SheetReader):
             self.parameters[name] = value
         settings = self.mapping(found, "settings")
         self.check_keys(settings, settings, _SETTINGS, "settings")
-        self.settings = {k: self.text(v, settings.lines[k]) for k, v in settings.items()}
+        self.settings |= {k: self.text(v, settings.lines[k]) for k, v in settings.items()}
         inputs = {
             name: self.text(value, found["inputs"].lines[name])
             for name, value in self.mapping(found, "inputs").items()

@@ -1,0 +1,103 @@
+"""A tally as bars: one for each row, or one for each column of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import matplotlib
+
+matplotlib.use("Agg")
+
+import numpy as np
+import pyarrow as pa
+from matplotlib.figure import Figure
+
+from polygene.draw.classes import OTHERS, QUALITATIVE
+from polygene.draw.maps import ENDINGS, INK, PAPER, SOFT
+from polygene.errors import DataError, UsageError
+
+MOST_BARS = 60
+
+
+def draw_chart(
+    body: pa.Table, n_keys: int, title: str, across: str, path: Path, ending: str
+) -> list[str]:
+    """Draw bars of the numbers in a tally; return what there is to say.
+
+    Parameters
+    ----------
+    body : the tally without its totals, the first ``n_keys`` columns what its rows are
+    across : what the columns are values of, if they are
+    ending : the kind of picture
+
+    Raises
+    ------
+    UsageError
+        If the ending is none that is known.
+    DataError
+        If there is nothing to draw.
+    """
+    if ending not in ENDINGS:
+        raise UsageError(f"{ending} is no picture that is known; there are {', '.join(ENDINGS)}")
+    series = [
+        name for name, kind in zip(body.column_names[n_keys:], body.schema.types[n_keys:], strict=True)
+        if pa.types.is_integer(kind) or pa.types.is_floating(kind)
+    ]  # fmt: skip
+    if "total" in series and len(series) > 2:
+        series.remove("total")
+    if body.num_rows == 0 or not series:
+        raise DataError("there is nothing to draw: the tally has no rows, or no numbers")
+    notes = []
+    if body.num_rows > MOST_BARS:
+        notes.append(f"the chart shows the first {MOST_BARS} of {body.num_rows:,} rows")
+        body = body.slice(0, MOST_BARS)
+    keys = zip(*(body.column(k).to_pylist() for k in range(n_keys)), strict=True)
+    names = [", ".join("(null)" if v is None else str(v) for v in key) for key in keys]
+    height = max(3.2, 1.7 + 0.2 * body.num_rows * max(2, len(series)))
+    with matplotlib.rc_context({"svg.hashsalt": "polygene", "font.family": "DejaVu Sans"}):
+        figure = Figure(figsize=(12.8, min(height, 24)), facecolor=PAPER)
+        axes = figure.add_subplot(facecolor=PAPER)
+        _bars(axes, body, series, names, across)
+        if title:
+            figure.suptitle(title, x=0.03, ha="left", fontsize=15, fontweight="bold", color=INK)
+        figure.tight_layout(rect=(0.02, 0.01, 0.98, 0.97 if title else 1))
+        metadata = {"Date": None} if ending == ".svg" else None
+        figure.savefig(path, dpi=100, format=ending[1:], metadata=metadata)
+    return notes
+
+
+def _bars(axes: Any, body: pa.Table, series: list[str], names: list[str], across: str) -> None:
+    """Draw the bars from the top down, side by side where a row has several."""
+    thick = 0.8 / len(series)
+    at = np.arange(len(names))
+    for k, name in enumerate(series):
+        values = np.array(body.column(name).to_pylist(), float)  # null becomes NaN: no bar
+        colour = QUALITATIVE[k] if k < len(QUALITATIVE) else OTHERS
+        place = at + (k - (len(series) - 1) / 2) * thick
+        axes.barh(
+            place, values, thick * 0.94, color=colour, edgecolor=INK, linewidth=0.4, label=name
+        )
+        for y, value in zip(place, values, strict=True):
+            if np.isnan(value):
+                continue
+            text = f"{value:,.0f}" if value == round(value) else f"{value:,.2f}"
+            axes.annotate(text, (value, y), xytext=(4, 0), textcoords="offset points", va="center",
+                          fontsize=8, color=SOFT)  # fmt: skip
+    axes.set_yticks(at, names, fontsize=10, color=INK)
+    axes.invert_yaxis()
+    axes.margins(x=0.09, y=0.02)
+    axes.xaxis.set_major_formatter(matplotlib.ticker.FuncFormatter(lambda v, _: f"{v:,.10g}"))
+    axes.tick_params(axis="x", labelsize=9, labelcolor=SOFT, color=SOFT)
+    axes.tick_params(axis="y", length=0)
+    axes.grid(axis="x", color="#dcd8ce", linewidth=0.7)
+    axes.set_axisbelow(True)
+    for side in ("top", "right", "bottom"):
+        axes.spines[side].set_visible(False)
+    axes.spines["left"].set_color(SOFT)
+    if len(series) > 1:
+        axes.legend(
+            title=across or None, frameon=False, fontsize=9, labelcolor=INK, loc="lower right"
+        )
+    else:
+        axes.set_xlabel(series[0], fontsize=10, color=SOFT)

@@ -1,0 +1,124 @@
+"""Style sheets: what layers look like, kept to be used again for their next version."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import yaml
+from matplotlib.colors import is_color_like
+
+from polygene.draw.classes import NULL, OTHERS, Scheme
+from polygene.draw.maps import Look, MapPlan, plan_classes
+from polygene.lined_yaml import Lined, SheetReader, load
+
+_KEYS = ("style sheet", "layers")
+_OF_LAYER = (
+    "colour-by",
+    "values",
+    "breaks",
+    "colours",
+    "others",
+    "null",
+    "label",
+    "hatch",
+    "outline",
+)
+VERSION = 1
+
+
+def read(path: Path) -> dict[str, Look]:
+    """Read a style sheet: the look of each layer by name.
+
+    Raises
+    ------
+    FileError
+        If it cannot be read.
+    SheetError
+        For the first mistake, with its line.
+    """
+    return _Reader(path).looks(load(path))
+
+
+def look_of(name: str, looks: Mapping[str, Look]) -> Look | None:
+    """Return the look of a layer, or of an earlier version of it: zones for zones_2."""
+    base = re.sub(r"_\d+$", "", name)
+    return looks.get(name) or looks.get(base)
+
+
+def text_of(plan: MapPlan) -> str:
+    """Return the style sheet of a map, its classes and colours written out."""
+    layers: dict[str, Any] = {}
+    for layer, look in zip(plan.layers, plan.looks, strict=True):
+        own: dict[str, Any] = {}
+        if look.colour_by is not None:
+            own["colour-by"] = look.colour_by
+            found = plan_classes(plan, layer, look)
+            scheme = found.scheme
+            if scheme.breaks:
+                own |= {"breaks": list(scheme.breaks), "colours": list(scheme.colours)}
+            else:
+                own["values"] = dict(scheme.values)
+            own |= {"others": scheme.others, "null": scheme.null}
+        if look.label is not None:
+            own["label"] = look.label
+        own |= {
+            k: True for k, is_set in (("hatch", look.hatch), ("outline", look.outline)) if is_set
+        }
+        layers[layer.name] = own
+    sheet = {"style sheet": VERSION, "layers": layers}
+    return yaml.safe_dump(sheet, sort_keys=False, allow_unicode=True, width=100)
+
+
+class _Reader(SheetReader):
+    def looks(self, found: Lined) -> dict[str, Look]:
+        self.check_keys(found, found, _KEYS, "a style sheet")
+        if found.get("style sheet") != VERSION:
+            raise self.fail(1, f"it does not begin with style sheet: {VERSION}")
+        layers = self.mapping(found, "layers")
+        return {name: self.look(self.mapping(layers, name)) for name in layers}
+
+    def look(self, own: Lined) -> Look:
+        self.check_keys(own, own, _OF_LAYER, "the look of a layer")
+        field = own.get("colour-by")
+        label = own.get("label")
+        return Look(
+            None if field is None else str(field), None if label is None else str(label),
+            own.get("hatch") is True, own.get("outline") is True, self.scheme(own),
+        )  # fmt: skip
+
+    def scheme(self, own: Lined) -> Scheme | None:
+        values = {
+            str(k): self.colour(v, own, "values") for k, v in self.mapping(own, "values").items()
+        }
+        breaks = [self.number(v, own) for v in self.items(own, "breaks")]
+        colours = [self.colour(v, own, "colours") for v in self.items(own, "colours")]
+        if breaks and (len(colours) != len(breaks) - 1 or sorted(set(breaks)) != breaks):
+            raise self.fail(own.lines["breaks"], "breaks rise, and there is one more than colours")
+        if not values and not breaks:
+            return None
+        others, null = (
+            self.colour(own.get(key, default), own, key)
+            for key, default in (("others", OTHERS), ("null", NULL))
+        )
+        return Scheme(values, breaks, colours, others, null)
+
+    def items(self, own: Lined, key: str) -> Sequence[Any]:
+        value = own.get(key, [])
+        if not isinstance(value, list):
+            raise self.fail(own.lines[key], f"{key} is a list, as in [0, 10, 20]")
+        return value
+
+    def number(self, value: Any, own: Lined) -> float:
+        if isinstance(value, bool) or not isinstance(value, (int, float)):
+            raise self.fail(own.lines["breaks"], f"{value!r} is no number")
+        return float(value)
+
+    def colour(self, value: Any, own: Lined, key: str) -> str:
+        if not isinstance(value, str) or not is_color_like(value):
+            raise self.fail(
+                own.lines.get(key, own.line), f"{value!r} is no colour; write it as '#2b6a8f'"
+            )
+        return value

@@ -1,0 +1,80 @@
+"""Settings: ``polygene.toml`` in the working folder or above it. Options win over them."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from dataclasses import dataclass, fields
+from pathlib import Path
+
+from polygene.errors import FileError, SheetError, did_you_mean
+from polygene.formats.base import reason_of
+from polygene.formats.registry import ENDINGS
+
+NAME = "polygene.toml"
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What a settings file may say.
+
+    workspace : the folder for destinations that name none, seen from the settings file
+    format : the ending of files in folders, ``.gpkg`` if nothing is said
+    precision, crs : as the options of these names
+    person : who works here, for the lineage; credit, licence : of results, if nothing else is said
+    """
+
+    workspace: str = ""
+    format: str = ""
+    precision: str = ""
+    crs: str = ""
+    person: str = ""
+    credit: str = ""
+    licence: str = ""
+
+
+def find(folder: Path) -> Settings:
+    """Return the settings that hold in a folder: those of the nearest file in it or above it.
+
+    Raises
+    ------
+    FileError
+        If it cannot be read.
+    SheetError
+        If it does not parse, or says something that is not known.
+    """
+    for place in (folder, *folder.parents):
+        path = place / NAME
+        if path.is_file():
+            return read(path)
+    return Settings()
+
+
+def read(path: Path) -> Settings:
+    """Read a settings file; errors as in `find`."""
+    try:
+        found = tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as err:
+        raise SheetError(path, None, f"it is no valid TOML: {err}") from err
+    known = [field.name for field in fields(Settings)]
+    for name, value in found.items():
+        if name not in known:
+            raise SheetError(
+                path, None,
+                f"there is no setting {name!r}{did_you_mean(name, known)} (there are "
+                f"{', '.join(known)})",
+            )  # fmt: skip
+        if not isinstance(value, str):
+            raise SheetError(path, None, f"{name} is a text in quotes, not {value!r}")
+    settings = Settings(**found)
+    ending = f".{settings.format.removeprefix('.')}"
+    if settings.format and ending not in ENDINGS:
+        raise SheetError(
+            path, None, f"{settings.format!r} is no format; there are {', '.join(ENDINGS)}"
+        )
+    if settings.workspace:
+        workspace = os.path.relpath(path.parent / settings.workspace)
+        settings = Settings(**{**found, "workspace": workspace})
+    return settings

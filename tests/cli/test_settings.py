@@ -1,0 +1,61 @@
+"""Settings files: found above, won over by options, and mistakes in them named."""
+
+from __future__ import annotations
+
+import unittest
+
+from polygene import lineage
+from polygene.formats import address
+from tests.support.cli import WithSample
+
+
+class Settings(WithSample):
+    def setUp(self):
+        super().setUp()
+        self.sheet = self.folder / "polygene.toml"
+        self.sheet.write_text(
+            'workspace = "results"\nformat = "parquet"\nprecision = "1m"\nperson = "A. Ardal"\n'
+            'credit = "Sound office"\n'
+        )
+        (self.folder / "results").mkdir()
+
+    def test_they_fill_in_what_is_not_said(self):
+        clip = ["clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park"]
+        for words in (["-o", "a.gpkg"], ["-o", "./b.gpkg", "--precision", "0.01m"],
+                      ["-o", "each/", "--credit", "Else"]):  # fmt: skip
+            done = self.run_polygene(*clip, *words)
+            self.assertEqual(done.code, 0, done.err)
+        found = {}
+        for name in ("results/a.gpkg", "b.gpkg", "each/sectors.parquet"):
+            (ref,) = address.resolve(f"{self.folder}/{name}")
+            own = address.read(ref).layers[0].lineage
+            root = lineage.history(own)
+            people = [a["dct:title"] for a in own.document["agent"].values()]
+            found[name] = (root.options["precision"], root.made.credit, "A. Ardal" in people)
+        self.assertEqual(
+            found,
+            {
+                "results/a.gpkg": ("1m", "Sound office", True),
+                "b.gpkg": ("0.01m", "Sound office", True),
+                "each/sectors.parquet": ("1m", "Else", True),
+            },
+        )
+
+    def test_mistakes(self):
+        for text, reason in [
+            ('precison = "1m"', "there is no setting 'precison'; did you mean 'precision'"),
+            ("precision = ", "it is no valid TOML"),
+            ("precision = 1", "precision is a text in quotes"),
+            ('format = "xls"', "'xls' is no format"),
+            ('precision = "1x"', "'x' is no unit of length"),
+        ]:
+            self.sheet.write_text(text)
+            done = self.run_polygene(
+                "clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park", "-o", "a.gpkg"
+            )
+            self.assertEqual(done.code, 2, done.err)
+            self.assertIn(reason, done.words)
+
+
+if __name__ == "__main__":
+    unittest.main()
