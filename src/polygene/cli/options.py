@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import glob
 import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -160,13 +161,39 @@ def _one_on_standard_output(ctx: click.Context, param: click.Parameter, value: A
     return value
 
 
-inputs = click.argument("inputs", metavar="INPUT...", nargs=-1, required=True)
-with_ = click.option("--with", "with_", metavar="OTHER", help="The layer it is worked on with.")
-with_required = click.option(
-    "--with", "with_", metavar="OTHER", required=True, help="The layer it is worked on with."
+def _addresses(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Complete an address in the shell: the layers of a file after its name, else files."""
+    from polygene.formats import packed
+    from polygene.formats.address import LayerRef, resolve
+
+    path, mark, begun = incomplete.partition("#")
+    if mark:
+        try:
+            refs: list[LayerRef] = resolve(f"{path}#*")
+        except PolygeneError:
+            return []
+        return [f"{path}#{ref.name}" for ref in refs if ref.name.startswith(begun)]
+    folder = Path(path).parent
+    return [
+        f"{place}/" if place.is_dir() else str(place)
+        for place in sorted(folder.glob(f"{glob.escape(Path(path).name if path else '')}*"))
+        if place.is_dir() or packed.may_hold_layers(place)
+    ]
+
+
+inputs = click.argument(
+    "inputs", metavar="INPUT...", nargs=-1, required=True, shell_complete=_addresses
 )
+with_ = click.option(
+    "--with", "with_", metavar="OTHER", shell_complete=_addresses,
+    help="The layer it is worked on with.",
+)  # fmt: skip
+with_required = click.option(
+    "--with", "with_", metavar="OTHER", required=True, shell_complete=_addresses,
+    help="The layer it is worked on with.",
+)  # fmt: skip
 with_several = click.option(
-    "--with", "with_", metavar="OTHER", required=True, multiple=True,
+    "--with", "with_", metavar="OTHER", required=True, multiple=True, shell_complete=_addresses,
     help="The layer it is worked on with; several are possible.",
 )  # fmt: skip
 origins = click.option(

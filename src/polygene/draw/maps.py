@@ -12,6 +12,7 @@ import matplotlib
 matplotlib.use("Agg")
 
 import numpy as np
+import pyarrow as pa
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch, PathPatch, Rectangle
@@ -187,7 +188,8 @@ def _draw_layer(
         _draw_rows(axes, layer, everything, plain, look, pixel, place)
         return [_entry(layer.name, family, plain, look)]
     found = plan_classes(plan, layer, look)
-    heading = f"{layer.name}, by {found.title}"
+    is_shared = [own.colour_by for own in plan.looks].count(look.colour_by) > 1
+    heading = found.title if is_shared else f"{layer.name}, by {found.title}"
     if plan.beside and len(heading) > 22:  # there is less room then
         heading = f"{layer.name},\nby {found.title}"
     entries: list[Any] = [(None, heading)]
@@ -198,11 +200,25 @@ def _draw_layer(
 
 
 def plan_classes(plan: MapPlan, layer: Layer, look: Look) -> Classes:
-    """Return the classes of a layer on a map; layers after the first have other colours."""
+    """Return the classes of a layer on a map.
+
+    Layers with classes of one field share them; those of another field have other colours.
+    """
     assert look.colour_by is not None
-    named = [y.name for y, own in zip(plan.layers, plan.looks, strict=True) if own.colour_by]
-    first = 5 * list(dict.fromkeys(named)).index(layer.name)
-    return classes_of(layer, look.colour_by, plan.classes, plan.breaks, look.scheme, first)
+    fields = [own.colour_by for own in plan.looks if own.colour_by]
+    first = 5 * list(dict.fromkeys(fields)).index(look.colour_by)
+    scheme = look.scheme
+    if scheme is None and fields.count(look.colour_by) > 1:
+        alike = [
+            y.table.select([own.colour_by])
+            for y, own in zip(plan.layers, plan.looks, strict=True)
+            if own.colour_by == look.colour_by and own.colour_by in y.table.column_names
+        ]
+        together = pa.concat_tables(alike, promote_options="permissive")
+        nowhere = GeometryColumn.from_points(np.zeros((together.num_rows, 2)))
+        all_rows = Layer("", nowhere, together)
+        scheme = classes_of(all_rows, look.colour_by, plan.classes, plan.breaks, None, first).scheme
+    return classes_of(layer, look.colour_by, plan.classes, plan.breaks, scheme, first)
 
 
 def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> str:
