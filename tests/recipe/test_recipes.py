@@ -157,6 +157,7 @@ class Recipes(WithSample):
             ("no nulls in: bed_id", "no nulls in: species", "no nulls in species, and has"),
             ("slivers under: 1m", "slivers under: 90m", "no parts thinner than 90m, and has some"),
             ("unique: bed_id", "unique: bed_ids", "did you mean 'bed_id'"),
+            ("valid: true", "balance: exact", "its command has no balance to tell"),
             ("valid: true", "valid: maybe", "valid is true or false"),
         ]:
             (self.folder / "each.yaml").write_text(EACH.replace(old, new))

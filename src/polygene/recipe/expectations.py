@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 
 import numpy as np
@@ -13,6 +14,19 @@ from polygene.layer import Layer
 from polygene.units import Distance
 
 
+BALANCE = "balance"  # of what a step says, not of its layer
+
+
+def check_balance(said: str) -> str:
+    """Return what is wrong with the balance that a step told of, nothing if it holds.
+
+    A balance that is off by more than the grid allows is never told: then there is no result at all.
+    """
+    if re.search(r"^  balance +\S", said, re.MULTILINE):
+        return ""
+    return "was expected to balance exactly, and its command has no balance to tell"
+
+
 def check_text(name: str, text: str) -> None:
     """Check that there is such an expectation and that a text is a value of it.
 
@@ -21,13 +35,17 @@ def check_text(name: str, text: str) -> None:
     UsageError
         If not.
     """
-    if name not in _CHECKS:
+    if name not in _CHECKS and name != BALANCE:
         raise UsageError(
-            f"there is no expectation {name!r}{did_you_mean(name, list(_CHECKS))} (there are "
-            f"{', '.join(_CHECKS)})"
+            f"there is no expectation {name!r}{did_you_mean(name, [*_CHECKS, BALANCE])} (there are "
+            f"{', '.join((*_CHECKS, BALANCE))})"
         )
     if name == "features":
         _range(text)
+    if name == BALANCE:
+        if text != "exact":
+            raise UsageError(f"a balance is exact, not {text!r}")
+        return
     if name == "valid" and text not in ("true", "false"):
         raise UsageError(f"valid is true or false, not {text!r}")
     if name == "no slivers under":

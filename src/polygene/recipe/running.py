@@ -20,7 +20,7 @@ from polygene.formats.destination import Target
 from polygene.formats.registry import readable_format
 from polygene.layer import Layer
 from polygene.lineage import Lineage
-from polygene.recipe.expectations import check
+from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.reading import Recipe, Step, expectation_text
 from polygene.record import checksum
 
@@ -116,7 +116,7 @@ def _run_step(
     typed = _arguments(step, own, options, Path(recipe.outputs.get(step.name, step.name)))
     line = shlex.join(["polygene", step.command, *typed[: typed.index("--out")]])
     features = None if step.is_figure else _features(place)
-    held = _expect(recipe, step, place)
+    held = _expect(recipe, step, place, said)
     return Ran(step, is_reused, features, seconds, said, line, place, held)
 
 
@@ -177,7 +177,7 @@ def _layers(place: str) -> list[Layer]:
     return [y for ref in address.resolve(place) for y in address.read(ref).layers]
 
 
-def _expect(recipe: Recipe, step: Step, place: Path) -> list[str]:
+def _expect(recipe: Recipe, step: Step, place: Path, said: str) -> list[str]:
     """Check what the recipe expects of a step's result; return it in words."""
     lines = getattr(step.expect, "lines", {})
     held = []
@@ -185,7 +185,10 @@ def _expect(recipe: Recipe, step: Step, place: Path) -> list[str]:
         line = lines.get(name, step.line)
         text = expectation_text(wanted)
         try:
-            wrongs = [check(layer, name, text) for layer in _layers(f"{place}#*")]
+            if name == BALANCE:
+                wrongs = [check_balance(said)]
+            else:
+                wrongs = [check(layer, name, text) for layer in _layers(f"{place}#*")]
         except PolygeneError as err:
             raise SheetError(recipe.path, line, str(err)) from err
         for wrong in filter(None, wrongs):
