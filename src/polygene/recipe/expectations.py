@@ -13,7 +13,6 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.units import Distance
 
-
 BALANCE = "balance"  # of what a step says, not of its layer
 
 
