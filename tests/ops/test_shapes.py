@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from fractions import Fraction
 
 import numpy as np
 import pyproj
@@ -11,7 +12,7 @@ from scipy.spatial import ConvexHull
 import polygene
 from polygene import crs
 from polygene.errors import DataError, GeometryError, UsageError
-from polygene.measures import row_areas
+from polygene.measures import row_areas, ruler_for
 from polygene.ops.audit import audit
 from polygene.ops.buffer import buffer
 from polygene.ops.hull import hull
@@ -234,8 +235,8 @@ class Audit(unittest.TestCase):
         self.assertEqual((counts["null key"], counts["key not unique"]), (1, 2))
         overlap = next(f for f in found.findings if f.kind == "overlap")
         self.assertEqual(sorted(overlap.details),
-                         ["10 square units with row 4", "100 square units with row 6",
-                          "11 square units with row 5"])  # fmt: skip
+                         ["10 square units, 1 units wide, with row 4", "100 square units, 10 units wide, with row 6",
+                          "11 square units, 1 units wide, with row 5"])  # fmt: skip
         reasons = {(f.name, f.reason.split(":")[0]) for f in found.fields}
         self.assertEqual(
             reasons,
@@ -248,6 +249,52 @@ class Audit(unittest.TestCase):
         ring = make.layer("r", make.polygons([[[b]] for b in boxes]))
         gap = next(f for f in audit(ring, coverage=True).findings if f.kind == "gap")
         self.assertEqual(gap.details, ["1 square units"])
+
+
+DEGREES = crs.parse("OGC:CRS84")
+
+
+class RoundTheWorld(unittest.TestCase):
+    """Metres on degrees, where longitude means least: at the poles and the 180th meridian."""
+
+    def test_sampled_points_lie_inside_by_their_true_distance(self):
+        geod = pyproj.Geod(ellps="WGS84")
+        rng = np.random.default_rng(8)
+        for lon, lat in [(30, 89.9), (-170, 89.3), (10, -90), (5, -89.6), (179.9, 70), (-179.99, -5),
+                         (180, 88.0), (0, 0)]:  # fmt: skip
+            for d in (3e4, 1.5e5):
+                with self.subTest(lon=lon, lat=lat, d=d):
+                    layer = make.layer("p", make.points([[np.array([lon, lat])]]), DEGREES)
+                    found = buffer(layer, d).layer.geometry
+                    self.assertFalse(invalid_rows(found).any())
+                    self.assertLessEqual(np.abs(found.xy[:, 0]).max(), 180)
+                    self.assertLessEqual(np.abs(found.xy[:, 1]).max(), 90)
+                    azimuth, far = rng.uniform(-180, 180, 150), d * rng.uniform(0.02, 1.3, 150)
+                    n = len(far)
+                    x, y, _ = geod.fwd(np.full(n, lon), np.full(n, lat), azimuth, far)
+                    (row,) = fractions_of(found)
+                    for px, py, r in zip(x, y, far / d, strict=True):
+                        inside = exact.is_covered(row, (Fraction(px), Fraction(py))) >= 0
+                        if r < 0.99 or r > 1.001:
+                            self.assertEqual(inside, r < 1, (px, py, r))
+
+    def test_bands_and_melted_ones_at_a_pole(self):
+        at = [[np.array([lon, 89.7])] for lon in (0.0, 120.0, -120.0)]
+        layer = make.layer("p", make.points(at), DEGREES)
+        ruler = ruler_for(DEGREES)
+        rings = buffer(layer, [2e4, 6e4], bands=True).layer.geometry
+        self.assertFalse(invalid_rows(rings).any())
+        alone = row_areas(buffer(layer, 6e4).layer.geometry, ruler)
+        np.testing.assert_allclose(
+            row_areas(rings, ruler)[:3] + row_areas(rings, ruler)[3:], alone, rtol=1e-6
+        )
+        melted = buffer(layer, 6e4, melt=True).layer.geometry
+        self.assertEqual((melted.n_rows, bool(invalid_rows(melted).any())), (1, False))
+        self.assertLess(row_areas(melted, ruler)[0], alone.sum())
+        across = make.points([[np.array([179.9, 10.0])], [np.array([-179.9, 10.0])]])
+        both = buffer(make.layer("a", across, DEGREES), 3e4, melt=True).layer.geometry
+        self.assertFalse(invalid_rows(both).any())
+        self.assertLess(row_areas(both, ruler)[0], 1.7 * np.pi * 9e8)
 
 
 if __name__ == "__main__":

@@ -89,6 +89,7 @@ def _facts(layer: Layer, found: Audit) -> dict[str, Any]:
             for f in found.findings
         ],
         "fields": found.fields,
+        "nearly": found.nearly,
     }
 
 
@@ -106,6 +107,8 @@ def _print(layer: Layer, found: Audit, details: bool) -> None:
             for f in found.findings
         ]
         show.table(["problem", "rows", "cure", "first"], rows, right=[1], flexible=[3])
+    if found.nearly:
+        _print_widths(found)
     if details:
         click.echo()
         for finding in found.findings:
@@ -114,6 +117,21 @@ def _print(layer: Layer, found: Audit, details: bool) -> None:
         first = f": {'; '.join(field.first)}" if field.first and details else ""
         show.line(field.name, f"{field.reason} ({field.count:,}){first}", wide=14)
     click.echo()
+
+
+def _print_widths(found: Audit) -> None:
+    """Say how narrow gaps and overlaps are, so that a width to settle them by can be chosen."""
+    click.echo()
+    most = max(one.gaps + one.overlaps for one in found.nearly)
+    rows, sums = [], [0, 0]
+    for one in found.nearly:
+        sums = [sums[0] + one.gaps, sums[1] + one.overlaps]
+        bar = "▇" * max(1, round(24 * (one.gaps + one.overlaps) / most))
+        rows.append([
+            f"{one.width:g} {one.unit}", f"{one.gaps:,}", f"{one.overlaps:,}", f"{sum(sums):,}", bar,
+        ])  # fmt: skip
+    head = ["narrower than", "gaps", "overlaps", "so far", ""]
+    show.table(head, rows, right=[0, 1, 2, 3])
 
 
 def _first(layer: Layer, finding: Finding) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -11,6 +12,7 @@ from polygene.cli import each, options, overlay, show
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
+    from polygene.ops.coverage import SettleSummary
     from polygene.ops.mend import MendSummary
 
 FIRST = 10
@@ -18,23 +20,46 @@ FIRST = 10
 
 @options.command()
 @click.option("--drop-empty", is_flag=True, help="Leave out features of which nothing is left.")
+@click.option(
+    "--coverage", type=options.DistanceType(), metavar="WIDTH",
+    help="Close gaps and take away overlaps between features that are narrower than this.",
+)  # fmt: skip
+@click.option(
+    "--prefer", type=click.Choice(["first", "last", "largest", "smallest"]), default="first",
+    show_default=True, help="With --coverage: which feature an overlap goes to.",
+)  # fmt: skip
 @each.common
 @options.precision
-def mend(drop_empty: bool, precision: Any, **options_: Any) -> None:
+def mend(drop_empty: bool, coverage: Any, prefer: Any, precision: Any, **options_: Any) -> None:
     """Make invalid polygons valid, and say what changed.
 
-    A part covers what its rings wind round an odd number of times, whichever way they turn; a feature
-    covers what any of its parts does. What is valid stays bit for bit.
+    A part covers what its rings wind round an odd number of times, whichever way they turn; a
+    feature covers what any of its parts does. What is valid stays bit for bit. With --coverage narrow
+    gaps go to the feature that they border most, narrow overlaps to one of those that share them.
 
     \b
-    Example:
+    Examples:
       polygene mend 'tolva.gpkg#beds_*' -o mended.gpkg
+      polygene mend tolva.gpkg#sectors --coverage 1m -o sectors.gpkg
     """
+    from polygene.ops.coverage import settle_coverage
     from polygene.ops.mend import mend as mend_layer
 
     def work(layer: Layer, progress: Any) -> Any:
         step = None if precision is None else precision.in_map_units(layer.crs)
-        return mend_layer(layer, drop_empty=drop_empty, precision=step, progress=progress)
+        result = mend_layer(layer, drop_empty=drop_empty, precision=step, progress=progress)
+        if coverage is None:
+            return result
+        settled = settle_coverage(
+            result.layer, coverage.in_map_units(layer.crs), prefer=prefer, precision=step,
+            progress=progress,
+        )  # fmt: skip
+        found = settled.layer
+        if drop_empty:
+            found = found.take(~found.geometry.is_empty | layer.geometry.is_empty)
+        return replace(
+            result, layer=found, summary=replace(result.summary, settled=settled.summary)
+        )
 
     each.run("mend", work, _print, **options_)
 
@@ -49,7 +74,28 @@ def _print(summary: MendSummary) -> list[str]:
         show.line("", f"{row.row}: {before} by its rings' signs, {after} now", err)
     if summary.mended > FIRST:
         show.line("", f"and {summary.mended - FIRST:,} more", err)
-    if not summary.vanished.count:
-        return []
-    n = show.counted(summary.vanished.count, "feature")
-    return [f"{summary.name}: nothing is left of {n}: {overlay.named(summary.vanished)}"]
+    vanished = [summary.vanished]
+    if summary.settled is not None:
+        _print_settled(summary.settled)
+        vanished.append(summary.settled.vanished)
+    return [
+        f"{summary.name}: nothing is left of {show.counted(rows.count, 'feature')}: "
+        f"{overlay.named(rows)}"
+        for rows in vanished
+        if rows.count
+    ]
+
+
+def _print_settled(found: SettleSummary) -> None:
+    err = sys.stderr
+    for label, n, area, left, what in (
+        ("gaps", found.gaps, found.gap_area, found.gaps_left, "closed"),
+        ("overlaps", found.overlaps, found.overlap_area, found.overlaps_left,
+         f"given to the {found.prefer} of those that share them"),
+    ):  # fmt: skip
+        size = f"{area:,.4g} {found.unit}"
+        rest = f"; {left:,} that are wider left" if left else ""
+        show.line(label, f"{n:,} narrower than {found.width:g} {what}, {size}{rest}", err)
+    all_ = show.counted(found.features, "feature")
+    met = f"; {found.met:,} got a vertex where these meet them" if found.met else ""
+    show.line("changed", f"{found.changed:,} of {all_}{met}; the others as they were", err)

@@ -12,14 +12,12 @@ import pyarrow.compute as pc
 
 from polygene.arrays import F64Array, I64Array, count_by, owners
 from polygene.crs import label
-from polygene.geometry import Family, GeometryColumn, extent_of
+from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
 from polygene.ops.compare import signatures
-from polygene.ops.extents import grid_for
+from polygene.ops.coverage import Faces, faces_of, lay_out
 from polygene.places import inside_points
-from polygene.plane.borders import outline
-from polygene.plane.overlay import face_areas, overlay
 from polygene.plane.validity import Problem, problems_of
 from polygene.table.casting import recast
 from polygene.table.groups import codes_of
@@ -63,6 +61,19 @@ class FieldFinding:
 
 
 @dataclass(frozen=True)
+class NearlyClass:
+    """How many gaps and overlaps of a coverage are narrower than a width, and not than the one before.
+
+    width : in the unit of lengths; infinite for the widest
+    """
+
+    width: float
+    gaps: int
+    overlaps: int
+    unit: str
+
+
+@dataclass(frozen=True)
 class Audit:
     name: str
     features: int
@@ -71,6 +82,7 @@ class Audit:
     findings: list[Finding]
     fields: list[FieldFinding]
     notes: list[str]
+    nearly: list[NearlyClass] = field(default_factory=list)
 
     @property
     def is_sound(self) -> bool:
@@ -94,11 +106,13 @@ def audit(layer: Layer, *, key: str | None = None, coverage: bool = False) -> Au
     findings = [*_geometry(layer), *_duplicates(layer), *_out_of_use(layer)]
     if key is not None:
         findings += _key(layer, key)
+    nearly: list[NearlyClass] = []
     if coverage:
-        findings += _coverage(layer)
+        more, nearly = _coverage(layer)
+        findings += more
     return Audit(
         layer.name, layer.n_rows, layer.geometry.family.words, label(layer.crs),
-        [f for f in findings if f.count], _fields(layer), [],
+        [f for f in findings if f.count], _fields(layer), [], nearly,
     )  # fmt: skip
 
 
@@ -242,41 +256,53 @@ def _middles(layer: Layer) -> F64Array:
     return np.where(np.isfinite(middle), middle, np.nan)
 
 
-def _coverage(layer: Layer) -> list[Finding]:
-    """Overlaps of features, and gaps that they enclose, each with its area."""
-    column = layer.geometry
-    if column.family != Family.POLYGONS:
-        return []
-    bounds = column.row_bounds()
-    good = np.flatnonzero(np.isfinite(bounds).all(axis=1))
-    some = column.take(good)
-    extent = extent_of(bounds)
-    if extent is None:
-        return []
-    grid = grid_for(layer, [extent], None)
-    nothing = some.take(np.zeros(0, np.int64))
-    plan = overlay(some, nothing, outline(nothing, grid), grid)
+def _coverage(layer: Layer) -> tuple[list[Finding], list[NearlyClass]]:
+    """Overlaps of features, and gaps that they enclose, each with its area; and how narrow they are."""
+    good = np.flatnonzero(np.isfinite(layer.geometry.row_bounds()).all(axis=1))
+    plan = lay_out(layer.take(good), None)
+    if plan is None:
+        return [], []
     arrangement, ruler = plan.arrangement, ruler_for(layer.crs)
-    areas = face_areas(plan, ruler)
-    depth = np.diff(arrangement.label_offsets)
-    face_xy = np.full((len(depth), 2), np.nan)  # a corner of each face
+    faces = faces_of(plan, ruler)
+    face_xy = np.full((arrangement.n_faces, 2), np.nan)  # a corner of each face
     face_xy[arrangement.face_of_halfedge] = plan.node_xy[arrangement.origin]
     unit = "m²" if ruler.unit == "m" else "square units"
-    shared = np.flatnonzero(depth > 1)
+    shared, gaps = np.flatnonzero(faces.is_overlap), np.flatnonzero(faces.is_gap)
     first = good[arrangement.labels[arrangement.label_offsets[shared]]]
     second = good[arrangement.labels[arrangement.label_offsets[shared] + 1]]
     overlaps = [
-        f"{size:,.4g} {unit} with {layer.row_label(int(k))}"
-        for size, k in zip(areas[shared][:1000], second[:1000], strict=True)
+        f"{size:,.4g} {unit}, {wide:,.3g} {ruler.unit} wide, with {layer.row_label(int(k))}"
+        for size, wide, k in zip(
+            faces.area[shared][:1000], faces.width[shared][:1000], second[:1000], strict=True
+        )
     ]
-    gaps = np.flatnonzero((depth == 0) & (np.arange(len(depth)) > 0))
     beside = _row_beside(arrangement, gaps)
-    gap_words = [f"{size:,.4g} {unit}" for size in areas[gaps][:1000]]
-    return [
+    gap_words = [
+        f"{size:,.4g} {unit}, {wide:,.3g} {ruler.unit} wide"
+        for size, wide in zip(faces.area[gaps][:1000], faces.width[gaps][:1000], strict=True)
+    ]
+    findings = [
         Finding("overlap", "features overlap", "mend --coverage, or union", True, first,
                 face_xy[shared], overlaps),
-        Finding("gap", "features enclose a gap", "look, or fill it", True, good[beside],
+        Finding("gap", "features enclose a gap", "mend --coverage, or leave it", True, good[beside],
                 face_xy[gaps], gap_words),
+    ]  # fmt: skip
+    return findings, _by_width(faces, ruler.unit)
+
+
+def _by_width(faces: Faces, unit: str) -> list[NearlyClass]:
+    """Count gaps and overlaps by width, in classes of a tenth of each other."""
+    odd = faces.is_gap | faces.is_overlap
+    if not odd.any():
+        return []
+    with np.errstate(divide="ignore", invalid="ignore"):
+        powers = np.floor(np.log10(faces.width)) + 1
+    powers[~(faces.width > 0)] = -9
+    powers = np.clip(powers, -9, 12)
+    return [
+        NearlyClass(10.0**power, int((faces.is_gap & (powers == power)).sum()),
+                    int((faces.is_overlap & (powers == power)).sum()), unit)
+        for power in np.unique(powers[odd]).tolist()
     ]  # fmt: skip
 
 

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
-from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners, spans
+from polygene.arrays import BoolArray, F64Array, I64Array, owners, spans
 from polygene.crs import label
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate
@@ -27,6 +27,7 @@ from polygene.table.groups import Groups, agreed, group_rows
 
 # A local plane is right within 0.1 % as far out as this.
 MOST_LOCAL = 400_000.0  # metres
+MOST_TURN = 4.0  # degrees of longitude that an edge may span
 
 
 @dataclass(frozen=True)
@@ -169,6 +170,7 @@ class _Work:
             self.unit = crs.axis_info[0].unit_conversion_factor
         self.step = DEFAULT_PROJECTED if precision is None else precision
         self.local = _LocalPlanes(column, crs) if self.is_geographic and crs is not None else None
+        self.n_split = 0  # results that cross the 180th meridian
 
     def buffered(self, distance: F64Array, groups: Groups | None) -> GeometryColumn:
         known = np.flatnonzero(np.isfinite(distance) & ~self.column.is_empty)
@@ -177,7 +179,8 @@ class _Work:
         if self.local is not None:
             flat = self.local.to_plane(some, known)
             alone = self._apart(flat, d)
-            back = self.local.to_degrees(alone, known)
+            back, n_split = _within_the_world(self.local.to_degrees(alone, known), self.layer)
+            self.n_split = max(self.n_split, n_split)
             if groups is None:
                 return _spread(back, known, self.layer.n_rows)
             return self._melted_degrees(back, groups.group[known], groups.n_groups)
@@ -298,13 +301,84 @@ class _LocalPlanes:
         return replace(column, xy=xy, z=None, m=None)
 
     def to_degrees(self, column: GeometryColumn, rows: I64Array) -> GeometryColumn:
-        """Return the column in degrees; longitudes run on beyond 180 rather than jump."""
+        """Return the column in degrees; longitudes run on beyond 180 rather than jump.
+
+        A ring round a pole runs through all longitudes; it is led along the pole back to where it
+        began. Near a pole edges get vertices, for what is straight on the plane is not so in degrees.
+        """
+        for _ in range(8):  # each time the longest are halved at least
+            degrees = self._degrees(column, rows)
+            turns = _turns(degrees[:, 0], column.ring_offsets)
+            if (np.abs(turns) <= MOST_TURN).all():
+                break
+            column = _divided(column, np.maximum(1, np.ceil(np.abs(turns) / MOST_TURN)).astype(int))
+        else:
+            degrees = self._degrees(column, rows)
+            turns = _turns(degrees[:, 0], column.ring_offsets)
+        starts = column.ring_offsets[:-1]
+        ring_of = owners(column.ring_offsets)
+        run = np.concatenate([[0.0], np.cumsum(turns)])[:-1]
+        lon = degrees[starts, 0][ring_of] + run - run[starts][ring_of]
+        column = replace(column, xy=np.stack([lon, degrees[:, 1]], axis=1))
+        return self._round_poles(column)
+
+    def _degrees(self, column: GeometryColumn, rows: I64Array) -> F64Array:
         lon0, lat0 = self.middle[rows[owners(column.vertex_offsets_of_rows)]].T
         x, y = column.xy.T
         distance, azimuth = np.hypot(x, y), np.degrees(np.arctan2(x, y))
         lon, lat, _ = self.geod.fwd(lon0, lat0, azimuth, distance)
         lon = lon0 + (np.asarray(lon) - lon0 + 180) % 360 - 180
-        return column.with_xy(np.stack([lon, np.asarray(lat)], axis=1) / self.factor)
+        return np.stack([lon, np.asarray(lat)], axis=1)
+
+    def _round_poles(self, column: GeometryColumn) -> GeometryColumn:
+        """Lead rings that run through all longitudes back along the pole that they go round."""
+        starts, stops = column.ring_offsets[:-1], column.ring_offsets[1:]
+        lon, lat = column.xy.T
+        turned = np.zeros(column.n_rings)
+        has = stops > starts
+        turned[has] = lon[stops[has] - 1] - lon[starts[has]]
+        round_pole = np.flatnonzero(np.abs(turned) > 180)
+        if len(round_pole) == 0:
+            return column.with_xy(column.xy / self.factor)
+        # Eastward with the area to the left is round the north pole; holes run the other way.
+        part_of_ring = owners(column.part_offsets)
+        is_outer = np.arange(column.n_rings) == column.part_offsets[part_of_ring]
+        north = (turned > 0) == is_outer
+        first, last = starts[round_pole], stops[round_pole] - 1
+        pole = np.where(north[round_pole], 90.0, -90.0)
+        more = np.stack([
+            np.stack([lon[last], pole], 1), np.stack([lon[first], pole], 1),
+            np.stack([lon[first], lat[first]], 1),
+        ], axis=1)  # fmt: skip
+        counts = np.diff(column.ring_offsets)
+        counts[round_pole] += 3
+        offsets = np.concatenate([[0], np.cumsum(counts)])
+        xy = np.empty((int(offsets[-1]), 2))
+        is_new = np.zeros(len(xy), bool)
+        is_new[(offsets[1:][round_pole, None] - np.arange(3, 0, -1)).ravel()] = True
+        xy[~is_new], xy[is_new] = column.xy, more.reshape(-1, 2)
+        return replace(column, xy=xy / self.factor, ring_offsets=offsets, z=None, m=None)
+
+
+def _turns(lon: F64Array, ring_offsets: I64Array) -> F64Array:
+    """Return by how much longitude changes from each vertex to the next of its ring, 0 at the last."""
+    turns = np.zeros(len(lon))
+    turns[:-1] = (np.diff(lon) + 180) % 360 - 180
+    turns[ring_offsets[1:][np.diff(ring_offsets) > 0] - 1] = 0
+    return turns
+
+
+def _divided(column: GeometryColumn, pieces: I64Array) -> GeometryColumn:
+    """Cut the edge after each vertex (n_vertices,) into so many equal pieces."""
+    pieces[column.ring_offsets[1:][np.diff(column.ring_offsets) > 0] - 1] = 1
+    start = np.repeat(np.arange(column.n_vertices), pieces)
+    nth = np.arange(len(start)) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+    stop = np.minimum(start + 1, column.n_vertices - 1)
+    share = (nth / pieces[start])[:, None]
+    xy = np.where(nth[:, None] > 0, (1 - share) * column.xy[start] + share * column.xy[stop],
+                  column.xy[start])  # fmt: skip
+    before = np.concatenate([[0], np.cumsum(pieces)])
+    return replace(column, xy=xy, ring_offsets=before[column.ring_offsets], z=None, m=None)
 
 
 def _range(distance: F64Array) -> list[float]:
@@ -343,9 +417,8 @@ def _result(
         tables.append(table)
     column = concatenate(columns)
     if work.is_geographic:
-        column, split = _within_the_world(column, layer)
-        if split:
-            notes.append(f"{split:,} results cross the 180th meridian and are parted there")
+        if work.n_split:
+            notes.append(f"{work.n_split:,} results cross the 180th meridian and are parted there")
         if work.local is not None and work.local.furthest > MOST_LOCAL:
             notes.append(
                 f"features reach {work.local.furthest / 1000:,.0f} km from their middle; beyond "
@@ -388,10 +461,16 @@ def _with_distance(table: pa.Table, distance: float, n_rows: int, layer: str) ->
 def _within_the_world(column: GeometryColumn, layer: Layer) -> tuple[GeometryColumn, int]:
     """Part areas at the 180th meridian, as RFC 7946, 3.1.9 wants it; return how many there were."""
     from polygene.ops.clip import clip
+    from polygene.ops.mend import mended_rows
 
     bounds = column.row_bounds()
     turn = 180.0 / np.degrees(layer.crs.axis_info[0].unit_conversion_factor) if layer.crs else 180.0
-    over = np.flatnonzero((bounds[:, 0] < -turn) | (bounds[:, 2] > turn))
+    # What runs all round is led through the clip too: its hole may be led along the pole as well.
+    over = np.flatnonzero(
+        (bounds[:, 0] < -turn)
+        | (bounds[:, 2] > turn)
+        | (bounds[:, 2] - bounds[:, 0] >= 1.99 * turn)
+    )
     if len(over) == 0:
         return column, 0
     some = Layer("x", column.take(over), pa.table({"row": over}), layer.crs)
@@ -411,5 +490,9 @@ def _within_the_world(column: GeometryColumn, layer: Layer) -> tuple[GeometryCol
     row = np.concatenate([*rows, rest])
     row_of_part = row[owners(both.row_offsets)]
     order = np.argsort(row_of_part, kind="stable")
-    assert count_by(row_of_part, column.n_rows).min(initial=1) > 0
-    return both.take_parts(order, row_of_part[order], column.n_rows), len(over)
+    both = both.take_parts(order, row_of_part[order], column.n_rows)
+    # What goes round a pole begins and ends at one meridian, where its two parts are joined again.
+    joined, _ = mended_rows(both.take(over), layer.crs)
+    source = np.arange(column.n_rows)
+    source[over] = column.n_rows + np.arange(len(over))
+    return concatenate([both, joined]).take(source), len(over)

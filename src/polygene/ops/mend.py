@@ -14,6 +14,7 @@ from polygene.errors import GeometryError
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
+from polygene.ops.coverage import SettleSummary
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.plane.grid import Grid
@@ -33,7 +34,10 @@ class Mended:
 
 @dataclass(frozen=True)
 class MendSummary:
-    """How many rows were mended, the first of them, and those of which nothing is left."""
+    """How many rows were mended, the first of them, and those of which nothing is left.
+
+    settled : of a coverage that was settled afterwards
+    """
 
     name: str
     features: int
@@ -43,6 +47,7 @@ class MendSummary:
     unit: str
     crs: str
     notes: list[str]
+    settled: SettleSummary | None = None
 
 
 @dataclass(frozen=True)

@@ -21,11 +21,11 @@ from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.summary import GivenAway, check_sums, unit_of
+from polygene.ops.retracing import retraced
+from polygene.ops.summary import GivenAway, unit_of
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
-from polygene.plane.overlay import Overlay, face_areas, overlay
-from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.overlay import Overlay, overlay
 from polygene.plane.touch import rows_touched
 
 
@@ -167,36 +167,14 @@ def _joined(
     stays[np.isin(row_of_part, gains)] = False
     rest = column.take_parts(np.flatnonzero(stays), row_of_part[stays], column.n_rows)
     # What gains some is traced anew.
-    arrangement = plan.arrangement
     face, part = plan.own_labels()
     new_row = goal[chosen]
-    keeps = np.isin(new_row[part], gains)
-    face, piece = face[keeps], np.searchsorted(gains, new_row[part[keeps]])
-    firsts = number_pairs(face, piece).firsts
-    face, piece = face[firsts], piece[firsts]
-    order = np.lexsort((piece, face))
-    face, piece = face[order], piece[order]
-    pieces = Pieces.of_sorted(face, piece, arrangement.n_faces, len(gains))
-    rings = trace_rings(arrangement, pieces)
-    kept = thinned(arrangement, plan.noded, rings, gains, new_row[plan.row_of_part], column.n_rows)
-    grown, node = rings_to_column(arrangement, rings, kept, plan.node_xy, len(gains))
-    sizes = sum_by(piece, face_areas(plan, ruler)[face], len(gains))
-    step = plan.grid.step * ruler.map_unit
-    bound = sizes * 1e-9 + step * (3 * row_lengths(grown, ruler) + 16 * step)
-    check_sums(row_areas(grown, ruler), sizes, bound, "feature with slivers")
-    grown = replace(grown, z=_at_nodes(plan, plan.own.z, node), m=_at_nodes(plan, plan.own.m, node))
+    grown = retraced(
+        plan, face, new_row[part], gains, new_row[plan.row_of_part], column.n_rows, ruler
+    )
     both = concatenate([rest, grown])
     source = np.arange(column.n_rows)
     source[gains] = column.n_rows + np.arange(len(gains))
     both = both.take(source)
     is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
     return replace(both, is_null=column.is_null, is_multi=is_multi)
-
-
-def _at_nodes(plan: Overlay, values: F64Array | None, node: I64Array) -> F64Array | None:
-    """Return Z or M of vertices by their nodes; NaN where borders cross that have no vertex there."""
-    if values is None:
-        return None
-    of_node = np.full(len(plan.noded.node_x), np.nan)
-    of_node[plan.noded.node_of_vertex[: plan.own.n_vertices]] = values
-    return of_node[node]

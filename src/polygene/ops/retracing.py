@@ -1,0 +1,62 @@
+"""Rows whose faces have changed, traced anew from the arrangement they lie in."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from polygene.arrays import F64Array, I64Array, number_pairs, sum_by
+from polygene.geometry import GeometryColumn
+from polygene.measures import Ruler, row_areas, row_lengths
+from polygene.ops.summary import check_sums
+from polygene.plane.overlay import Overlay, face_areas
+from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+
+
+def retraced(
+    plan: Overlay, face: I64Array, row: I64Array, rows: I64Array, row_of_part: I64Array,
+    n_rows: int, ruler: Ruler, thins: bool = True,
+) -> GeometryColumn:  # fmt: skip
+    """Return the geometry of some rows from the faces that they have now.
+
+    Parameters
+    ----------
+    face, row : (n,) which faces which rows have; pairs may come twice, in any order
+    rows : (m,) the rows to trace, rising; others are passed over
+    row_of_part : (n_parts,) the row that each part of the arrangement is counted to
+    n_rows : of the column that the arrangement was made of
+    thins : whether to take out the nodes that strangers left on straight borders
+
+    Raises
+    ------
+    BalanceError
+        If the area of a row is not that of its faces.
+    """
+    arrangement = plan.arrangement
+    keeps = np.isin(row, rows)
+    face, piece = face[keeps], np.searchsorted(rows, row[keeps])
+    firsts = number_pairs(face, piece).firsts
+    face, piece = face[firsts], piece[firsts]
+    order = np.lexsort((piece, face))
+    face, piece = face[order], piece[order]
+    pieces = Pieces.of_sorted(face, piece, arrangement.n_faces, len(rows))
+    rings = trace_rings(arrangement, pieces)
+    kept = np.ones(len(rings.halfedge), bool)
+    if thins:
+        kept = thinned(arrangement, plan.noded, rings, rows, row_of_part, n_rows)
+    grown, node = rings_to_column(arrangement, rings, kept, plan.node_xy, len(rows))
+    sizes = sum_by(piece, face_areas(plan, ruler)[face], len(rows))
+    step = plan.grid.step * ruler.map_unit
+    bound = sizes * 1e-9 + step * (3 * row_lengths(grown, ruler) + 16 * step)
+    check_sums(row_areas(grown, ruler), sizes, bound, "feature traced anew")
+    return replace(grown, z=_at_nodes(plan, plan.own.z, node), m=_at_nodes(plan, plan.own.m, node))
+
+
+def _at_nodes(plan: Overlay, values: F64Array | None, node: I64Array) -> F64Array | None:
+    """Return Z or M of vertices by their nodes; NaN where borders cross that have no vertex there."""
+    if values is None:
+        return None
+    of_node = np.full(len(plan.noded.node_x), np.nan)
+    of_node[plan.noded.node_of_vertex[: plan.own.n_vertices]] = values
+    return of_node[node]
