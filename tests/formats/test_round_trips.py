@@ -269,6 +269,54 @@ class Texts(InFolder):
                 with self.assertRaises(PolygeneError):
                     format_of(path).read(path, "x")
 
+    def test_changed_bytes_are_refused_or_read_and_never_crash(self):
+        rng = np.random.default_rng(1)
+        for ending in (".gpkg", ".parquet", ".shp", ".geojson", ".geojsonl"):
+            path = self.folder / f"x{ending}"
+            code = "OGC:CRS84" if "json" in ending else "EPSG:32633"
+            format_of(path).write(path, [layer(geometries()["multi polygons Z"], "x", code)])
+            files = {p: p.read_bytes() for p in self.folder.glob("x.*") if ".lineage" not in p.name}
+            refused = 0
+            for _ in range(60):
+                changed = list(files)[rng.integers(0, len(files))]
+                data = np.frombuffer(files[changed], np.uint8)
+                data = data[: rng.integers(1, len(data))] if rng.random() < 0.25 else data
+                data = data.copy()
+                data[rng.integers(0, len(data), 4)] = rng.choice([0, 1, 34, 91, 127, 128, 255], 4)
+                changed.write_bytes(data.tobytes())
+                try:
+                    for name in format_of(path).layer_names(path):
+                        format_of(path).read(path, name)
+                except PolygeneError:
+                    refused += 1
+                changed.write_bytes(files[changed])
+            self.assertGreater(refused, 5, ending)
+            for p in files:
+                p.unlink()
+
+    def test_what_changed_bytes_have_found(self):
+        path = self.folder / "a.gpkg"
+        given = Layer("a", make.points([[np.zeros(2)]]), pa.table({"t": ["Aerd"]}))
+        format_of(path).write(path, [given])
+        raw = path.read_bytes()
+        path.write_bytes(raw.replace(b"Aerd", b"\xc6rd "))  # Latin-1, as careless programs write
+        found = format_of(path).read(path, "a")
+        self.assertEqual(found.layers[0].table["t"].to_pylist(), ["\ufffdrd "])
+        self.assertIn("not UTF-8", found.notes[-1])
+        path.write_bytes(
+            raw.replace(b"CREATE TABLE gpkg_contents", b"CREATE\xff\xfeABLE gpkg_contents")
+        )
+        with self.assertRaises(FileError):
+            format_of(path).read(path, "a")
+        path = self.folder / "b.shp"
+        rings = make.polygons([[[make.square(0, 0, 9)], [make.square(20, 0, 4)]]])
+        format_of(path).write(path, [Layer("b", rings, pa.table({"k": [1]}))])
+        raw = bytearray(path.read_bytes())
+        raw[100 + 8 + 44 : 100 + 8 + 52] = b"\x07\0\0\0\x02\0\0\0"  # where its parts begin
+        path.write_bytes(raw)
+        with self.assertRaisesRegex(GeometryError, "row 1: its parts do not begin"):
+            format_of(path).read(path, "b")
+
 
 class Reprojecting(unittest.TestCase):
     def test_there_and_back_and_long_edges(self):

@@ -235,7 +235,8 @@ class Audit(unittest.TestCase):
         self.assertEqual((counts["null key"], counts["key not unique"]), (1, 2))
         overlap = next(f for f in found.findings if f.kind == "overlap")
         self.assertEqual(sorted(overlap.details),
-                         ["10 square units, 1 units wide, with row 4", "100 square units, 10 units wide, with row 6",
+                         ["10 square units, 1 units wide, with row 4",
+                          "100 square units, 10 units wide, with row 6",
                           "11 square units, 1 units wide, with row 5"])  # fmt: skip
         reasons = {(f.name, f.reason.split(":")[0]) for f in found.fields}
         self.assertEqual(

@@ -19,7 +19,7 @@ import shapefile
 
 from polygene import crs as crs_module
 from polygene.arrays import I64Array, offsets_from
-from polygene.errors import DataError, FileError
+from polygene.errors import DataError, FileError, GeometryError
 from polygene.formats.assemble import Chosen
 from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
@@ -80,7 +80,7 @@ def read(path: Path, name: str) -> Reading:
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
     notes += [f"{path.name}: {str(w.message).splitlines()[0]}" for w in said]
-    geometry = _geometry(shapes, _FAMILY[base], reader.shapeType)
+    geometry = _geometry(shapes, _FAMILY[base], reader.shapeType, path)
     rows = np.arange(geometry.n_rows)
     crs = _crs(path, notes)
     reading = layers_of(path, [Chosen(rows, geometry)], table, crs, None, notes)
@@ -193,7 +193,7 @@ def _crs(path: Path, notes: list[str]) -> pyproj.CRS | None:
     return pyproj.CRS.from_epsg(known) if known else found
 
 
-def _geometry(shapes: Sequence[Any], family: Family, code: int) -> GeometryColumn:
+def _geometry(shapes: Sequence[Any], family: Family, code: int, path: Path) -> GeometryColumn:
     n_rows = len(shapes)
     is_null = np.array([s.shapeType == 0 for s in shapes], bool)
     points = [[] if null else s.points for s, null in zip(shapes, is_null, strict=True)]
@@ -219,6 +219,12 @@ def _geometry(shapes: Sequence[Any], family: Family, code: int) -> GeometryColum
         vertex_offsets[:-1], ring_counts
     )
     rings = np.append(first, len(xy)).astype(np.int64)
+    falls = np.diff(rings, prepend=0) < 0
+    if falls.any():
+        row = int(np.searchsorted(offsets_from(ring_counts), np.flatnonzero(falls)[0]))
+        raise GeometryError(
+            str(path), f"row {max(row, 1)}", "its parts do not begin one behind the other", ADVICE
+        )
     row_offsets = offsets_from(ring_counts)
     parts = np.arange(len(rings))
     is_multi = bool((ring_counts > 1).any())

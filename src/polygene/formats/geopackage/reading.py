@@ -157,7 +157,16 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     GeometryError
         If a row's geometry cannot be decoded.
     """
-    with opened(path) as connection:
+    try:
+        return _read(path, name, wanted, is_strict=True)
+    except UnicodeDecodeError:
+        reading = _read(path, name, wanted, is_strict=False)
+        note = f"{name}: some text is not UTF-8; letters that cannot be read became \ufffd"
+        return Reading(reading.layers, [*reading.notes, note])
+
+
+def _read(path: Path, name: str, wanted: Wanted, is_strict: bool) -> Reading:
+    with opened(path, is_strict) as connection:
         tables = _tables(connection)
         table = next((t for t in tables if t.name == name), None)
         if table is None:

@@ -132,8 +132,10 @@ def quoted(name: str) -> str:
 
 
 @contextlib.contextmanager
-def opened(path: Path) -> Iterator[sqlite3.Connection]:
+def opened(path: Path, is_strict: bool = False) -> Iterator[sqlite3.Connection]:
     """Open for reading only, leaving nothing beside the file; word SQLite's complaints.
+
+    Text that is not UTF-8 raises a UnicodeDecodeError if strict, else its letters become U+FFFD.
 
     Raises
     ------
@@ -148,10 +150,8 @@ def opened(path: Path) -> Iterator[sqlite3.Connection]:
     connection = None
     try:
         connection = sqlite3.connect(uri, uri=True)
-        connection.text_factory = bytes.decode
-        has_contents = connection.execute(
-            "SELECT count(*) FROM sqlite_master WHERE lower(name) = 'gpkg_contents'"
-        ).fetchone()[0]
+        connection.text_factory = bytes.decode if is_strict else _lenient
+        has_contents = _has_contents(connection, path)
         if not has_contents:
             raise FileError(
                 f"{path} is an SQLite database but no GeoPackage: it has no table gpkg_contents"
@@ -162,6 +162,20 @@ def opened(path: Path) -> Iterator[sqlite3.Connection]:
     finally:
         if connection is not None:
             connection.close()
+
+
+def _has_contents(connection: sqlite3.Connection, path: Path) -> bool:
+    try:
+        found = connection.execute(
+            "SELECT count(*) FROM sqlite_master WHERE lower(name) = 'gpkg_contents'"
+        )
+        return bool(found.fetchone()[0])
+    except UnicodeDecodeError as err:  # of what SQLite says of a schema that it cannot read
+        raise FileError(f"{path} cannot be read: its schema is damaged") from err
+
+
+def _lenient(text: bytes) -> str:
+    return text.decode("utf-8", "replace")
 
 
 def _is_write_ahead(path: Path) -> bool:
