@@ -52,9 +52,12 @@ class Record:
 
     def _made(self, ref: LayerRef, layer: Layer) -> Made:
         if ref.path not in self._checksums:
-            self._checksums[ref.path] = checksum(ref.path)
+            sums = [checksum(piece.path) for piece in ref.pieces or (ref,)]
+            joined = hashlib.sha256("".join(sums).encode()).hexdigest()
+            self._checksums[ref.path] = joined if ref.pieces else sums[0]
+        place = ref.words if ref.pieces else _address(ref.path, layer.name)
         return Made(
-            layer.name, _address(ref.path, layer.name), layer.n_total, label(layer.crs),
+            layer.name, place, layer.n_total, label(layer.crs),
             self._checksums[ref.path],
         )  # fmt: skip
 

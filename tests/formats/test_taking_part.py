@@ -133,6 +133,37 @@ class Corners(unittest.TestCase):
                 self.assertEqual(part.n_rows, 70_000)
 
 
+class Together(cli.WithSample):
+    def test_several_files_as_one_layer(self):
+        sectors = polygene.read(f"{self.package}#sectors")
+        (self.folder / "parts").mkdir()
+        for k, rows in enumerate((np.arange(10), np.arange(10, 24))):
+            polygene.write(sectors.take(rows), f"{self.folder}/parts/north_{k}.parquet")
+        for text, name in (("parts/#+", "parts"), ("parts/north*.parquet#+", "north")):
+            (ref,) = address.resolve(f"{self.folder}/{text}")
+            (found,) = address.read(ref).layers
+            self.assertEqual((found.name, found.table), (name, sectors.table))
+            np.testing.assert_array_equal(found.geometry.xy, sectors.geometry.xy)
+        asked = Wanted(where=Expression("sector = 'S02'"))
+        (part,) = address.read(ref, asked).layers
+        self.assertEqual(part.n_total, 24)
+        done = self.run_polygene("clip", "parts/#+", "--with", "tolva.gpkg#park", "-o", "c.gpkg")
+        self.assertEqual(done.code, 0, done.err)
+        self.assertIn("24 of 24 features", done.words)
+        for layer, reason in [
+            (polygene.read(f"{self.package}#buoys"), "points and polygons|polygons and points"),
+            (replace(sectors, crs=crs.parse("EPSG:3857")), "merge brings them together"),
+            (
+                replace(sectors, table=sectors.table.set_column(0, "sector", [list(range(24))])),
+                "merge reconciles them",
+            ),
+        ]:
+            polygene.write(layer, f"{self.folder}/parts/other.parquet", "replace")
+            done = self.run_polygene("peek", "parts/#+")
+            self.assertEqual(done.code, 1)
+            self.assertRegex(done.words, reason)
+
+
 class SeveralRuns(cli.WithSample):
     def test_two_runs_into_one_package_lose_nothing(self):
         program = [sys.executable, "-m", "polygene", "convert"]

@@ -8,6 +8,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple, cast
 
+import pyarrow as pa
+
+from polygene import crs as crs_module
 from polygene.errors import (
     DataError,
     FileError,
@@ -20,22 +23,29 @@ from polygene.formats import beside, packed
 from polygene.formats.base import PartReader, Reading
 from polygene.formats.registry import ENDINGS, readable_format
 from polygene.formats.wanted import ALL, Wanted
-from polygene.geometry import Family
-from polygene.layer import NO_GEOMETRY
+from polygene.geometry import Family, concatenate
+from polygene.layer import NO_GEOMETRY, Layer
 
 _WILD = "*?["
+TOGETHER = "+"  # for a fragment: all files as one layer
 
 
 class LayerRef(NamedTuple):
-    """One layer of one file; of mixed dimensions, only the family named if one is."""
+    """One layer of one file; of mixed dimensions, only the family named if one is.
+
+    Or one layer in several files: ``pieces`` are those, ``path`` the folder or pattern of them.
+    """
 
     path: Path
     name: str
     family: Family | None = None
+    pieces: tuple[LayerRef, ...] = ()
 
     @property
     def words(self) -> str:
         """The address that names it."""
+        if self.pieces:
+            return f"{self.path}#{TOGETHER}"
         return f"{packed.outermost(self.path)}#{self.name}"
 
 
@@ -97,6 +107,8 @@ def resolve(address: str) -> list[LayerRef]:
     """
     files = files_of(address)
     _, fragment = split(address)
+    if fragment == TOGETHER:
+        return [_together(address, files)]
     is_one = len(files) == 1 and not Path(split(address)[0]).is_dir()
     refs: list[LayerRef] = []
     for path in files:
@@ -111,6 +123,16 @@ def resolve(address: str) -> list[LayerRef]:
         names = [ref.name for path in files for ref in _layers_in(path, "*", False)]
         raise UnknownLayerError(fragment or "*", address, names)
     return refs
+
+
+def _together(address: str, files: list[Path]) -> LayerRef:
+    """Return the one layer that several files make up, called like their folder or pattern."""
+    place = Path(split(address)[0])
+    with packed.own_names():
+        pieces = tuple(ref for path in files for ref in _layers_in(path, "*", False))
+    plain = "".join(c for c in place.stem if c not in "*?[]").strip("_-. ")
+    name = plain or place.resolve().parent.name
+    return LayerRef(place, name, None, pieces)
 
 
 def members(path: Path) -> list[Path]:
@@ -169,6 +191,8 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
 
     Features that are not wanted are left out where the format makes that cheap.
     """
+    if ref.pieces:
+        return _joined(ref, [read(piece, wanted) for piece in ref.pieces])
     with packed.own_names():
         source = readable_format(ref.path)
         if source.READS_PART and wanted != ALL:
@@ -189,3 +213,40 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
             [y.name for y in reading.layers],
         )
     return Reading(chosen, [])
+
+
+def _joined(ref: LayerRef, readings: list[Reading]) -> Reading:
+    """Put what several files hold into one layer, in their order.
+
+    Raises
+    ------
+    DataError
+        If they differ in kind, CRS, or in fields that have no type in common.
+    """
+    layers = [layer for reading in readings for layer in reading.layers]
+    first = layers[0]
+    for layer in layers[1:]:
+        if layer.geometry.family != first.geometry.family:
+            kinds = f"{first.geometry.family.words} and {layer.geometry.family.words}"
+            raise DataError(f"{ref.words} holds {kinds}, which are no one layer")
+        if not crs_module.is_same(layer.crs, first.crs):
+            raise DataError(
+                f"{ref.words}: {first.name!r} is in {crs_module.label(first.crs)} and "
+                f"{layer.name!r} in {crs_module.label(layer.crs)}; merge brings them together"
+            )
+    column = concatenate([layer.geometry for layer in layers])
+    try:
+        table = pa.concat_tables([layer.table for layer in layers], promote_options="default")
+    except pa.ArrowException as err:
+        raise DataError(
+            f"{ref.words}: the fields of its files differ ({str(err).splitlines()[0]}); merge "
+            "reconciles them"
+        ) from err
+    whole = Layer(
+        ref.name,
+        replace(column, is_multi=any(layer.geometry.is_multi for layer in layers)),
+        table,
+        first.crs,
+        total=sum(layer.n_total for layer in layers),
+    )
+    return Reading([whole], list(dict.fromkeys(n for reading in readings for n in reading.notes)))
