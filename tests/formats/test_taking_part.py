@@ -21,6 +21,7 @@ from polygene.errors import FileError
 from polygene.formats import address
 from polygene.formats.registry import format_of
 from polygene.formats.wanted import Wanted
+from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.subset import subset, where
 from polygene.table.expression import Expression
@@ -128,6 +129,9 @@ class Corners(unittest.TestCase):
                     self.assertEqual(
                         sorted(part.table["k"].to_pylist()), sorted(layer.table["k"].to_pylist())
                     )
+                nobody = Wanted(where=Expression("k < 0"))
+                (none,) = source.read(path, "many", nobody).layers
+                self.assertEqual((none.n_rows, none.geometry.family), (0, Family.POINTS))
                 # What looks at geometry is not decided by attributes alone.
                 (part,) = source.read(path, "many", Wanted(where=Expression("x() < 1"))).layers
                 self.assertEqual(part.n_rows, 70_000)

@@ -117,7 +117,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
     encoding = str(about["encoding"])
     if encoding.upper() == "WKB":
-        geometries = from_wkb(table.column(column), path)
+        geometries = from_wkb(table.column(column), path, _stated_family(about))
     else:
         from polygene.formats.assemble import Chosen
 
@@ -197,6 +197,13 @@ def _meets(group: Any, paths: list[tuple[str, str]], box: Extent) -> bool:
     return bool(
         least[0] <= box[2] and most[0] >= box[0] and least[1] <= box[3] and most[1] >= box[1]
     )
+
+
+def _stated_family(about: dict[str, Any]) -> Family:
+    """Return the family of what the file says it holds, for when no row is left to tell."""
+    types = about.get("geometry_types") or ["Polygon"]
+    name = str(types[0]).split(" ")[0].removeprefix("Multi")
+    return _FAMILIES.get(name, Family.POLYGONS)
 
 
 def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
