@@ -209,6 +209,8 @@ class Clip(WithSample):
 
 
 class Overlays(WithSample):
+    in_process = True
+
     def overlay(self, *arguments):
         done = self.run_polygene(*arguments, "--json")
         self.assertEqual(done.code, 0, done.err)
@@ -324,6 +326,8 @@ class Overlays(WithSample):
 
 
 class BadInput(WithSample):
+    in_process = True
+
     def refused(self, code, reason, *arguments, left=()):
         before = {p.name: p.read_bytes() for p in self.folder.iterdir() if p.is_file()}
         done = self.run_polygene(*arguments)
@@ -454,6 +458,8 @@ class BadInput(WithSample):
 
 
 class Look(WithSample):
+    in_process = True
+
     def test_layers(self):
         done = self.run_polygene("layers", ".")
         self.assertEqual(done.code, 0)

@@ -10,6 +10,8 @@ from tests.support.cli import WithSample
 
 
 class Settings(WithSample):
+    in_process = True
+
     def setUp(self):
         super().setUp()
         self.sheet = self.folder / "polygene.toml"

@@ -14,6 +14,8 @@ from tests.support.cli import WithSample
 class Tables(WithSample):
     """Commands about attributes, on the sample."""
 
+    in_process = True
+
     def test_the_two_surveys_by_a_proposed_and_edited_sheet(self):
         beds = ["tolva.gpkg#beds_marram", "tolva.gpkg#beds_kelda"]
         done = self.run_polygene("merge", *beds, "--propose", "beds.yaml")
@@ -102,6 +104,8 @@ class Tables(WithSample):
 
 
 class Shapes(WithSample):
+    in_process = True
+
     def test_audit_mend_and_audit_again(self):
         beds = "tolva.gpkg#beds_*"
         done = self.run_polygene("audit", beds, "--strict", "--details", "-o", "places.gpkg")
@@ -155,6 +159,8 @@ class Shapes(WithSample):
 
 
 class ByPlace(WithSample):
+    in_process = True
+
     def test_buoys_per_sector_with_tonnes(self):
         done = self.run_polygene(
             "join", "tolva.gpkg#sectors", "--with", "tolva.gpkg#buoys", "-o", "out.gpkg",
@@ -215,6 +221,8 @@ class ByPlace(WithSample):
 
 
 class Folders(WithSample):
+    in_process = True
+
     def test_five_formats_at_once_and_one_corrupt_file(self):
         folder = self.folder / "in"
         folder.mkdir()

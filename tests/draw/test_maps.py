@@ -96,6 +96,8 @@ class Maps(unittest.TestCase):
 
 
 class Command(WithSample):
+    in_process = True
+
     def test_a_map_of_the_sample(self):
         line = [
             "draw",

@@ -97,6 +97,8 @@ class Diagrams(unittest.TestCase):
 
 
 class Kept(cli.WithSample):
+    in_process = True
+
     def lineage_of(self, text):
         (ref,) = address.resolve(f"{self.folder}/{text}")
         return address.read(ref).layers[0].lineage
@@ -162,6 +164,8 @@ class Kept(cli.WithSample):
 
 
 class Told(cli.WithSample):
+    in_process = True
+
     def setUp(self):
         super().setUp()
         self.run_polygene(

@@ -41,6 +41,8 @@ outputs:
 
 
 class Recipes(WithSample):
+    in_process = True
+
     def setUp(self):
         super().setUp()
         self.recipe = tolva.write_recipe(self.folder)

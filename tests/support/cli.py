@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
 import sqlite3
 import subprocess
@@ -10,6 +12,7 @@ import tempfile
 import unittest
 from pathlib import Path
 from typing import NamedTuple
+from unittest import mock
 
 
 class Run(NamedTuple):
@@ -32,8 +35,38 @@ def polygene(*arguments: str | Path, folder: Path, **environment: str) -> Run:
     return Run(done.returncode, done.stdout, done.stderr)
 
 
+def polygene_here(*arguments: str | Path, folder: Path, **environment: str) -> Run:
+    """Run the program's own entry point in this process: the same, but for the start of a Python.
+
+    For classes that run it dozens of times; the others see to it that it starts and ends as it should.
+    """
+    from polygene.cli.main import main
+
+    out, err = io.TextIOWrapper(io.BytesIO()), io.TextIOWrapper(io.BytesIO())
+    code: object = None
+    with (
+        mock.patch.object(sys, "argv", ["polygene", *map(str, arguments)]),
+        mock.patch.dict(os.environ, environment),
+        contextlib.chdir(folder), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err),
+    ):  # fmt: skip
+        try:
+            main()
+        except SystemExit as end:
+            code = end.code
+    texts = []
+    for stream in (out, err):
+        stream.flush()
+        texts.append(stream.buffer.getvalue().decode())  # type: ignore[attr-defined]
+    return Run(int(code or 0), *texts)  # type: ignore[call-overload]
+
+
 class InFolder(unittest.TestCase):
-    """Tests with a temporary folder of their own."""
+    """Tests with a temporary folder of their own.
+
+    ``in_process`` runs the program in this process rather than starting it anew each time.
+    """
+
+    in_process = False
 
     def setUp(self) -> None:
         holder = tempfile.TemporaryDirectory()
@@ -41,7 +74,8 @@ class InFolder(unittest.TestCase):
         self.folder = Path(holder.name)
 
     def run_polygene(self, *arguments: str | Path, **environment: str) -> Run:
-        return polygene(*arguments, folder=self.folder, **environment)
+        run = polygene_here if self.in_process else polygene
+        return run(*arguments, folder=self.folder, **environment)
 
     def assert_only(self, *names: str) -> None:
         """The folder holds these files and nothing else: no side files, nothing half-written."""
