@@ -2,6 +2,7 @@
 
 PYTHON ?= python3
 VENV := .venv
+PIP := $(VENV)/bin/python -m pip install --quiet --disable-pip-version-check
 SOURCES := pyproject.toml setup.py $(wildcard src/polygene/kernels/*.py src/polygene/kernels/*.pxd)
 
 .PHONY: demo test lint bench clean
@@ -9,10 +10,10 @@ SOURCES := pyproject.toml setup.py $(wildcard src/polygene/kernels/*.py src/poly
 demo: $(VENV)/installed
 	$(VENV)/bin/polygene demo demo
 
-test: $(VENV)/installed
+test: $(VENV)/for-tests
 	$(VENV)/bin/python -m tests.run
 
-lint: $(VENV)/installed
+lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
@@ -22,7 +23,14 @@ bench: $(VENV)/installed
 
 $(VENV)/installed: $(SOURCES)
 	test -x $(VENV)/bin/python || $(PYTHON) -m venv $(VENV)
-	$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check --editable '.[test]'
+	$(PIP) --editable .
+	touch $@
+
+# What only the tests need, as pyproject.toml lists it; the install itself stays as it is.
+$(VENV)/for-tests: $(VENV)/installed
+	$(VENV)/bin/python -c "import tomllib; project = tomllib.load(open('pyproject.toml', 'rb')); \
+	print(*project['project']['optional-dependencies']['test'], sep='\n')" > $(VENV)/for-tests.txt
+	$(PIP) --requirement $(VENV)/for-tests.txt
 	touch $@
 
 clean:
