@@ -4,6 +4,7 @@ The kernels are ordinary Python files in Cython's pure-Python mode. Without thei
 same files run as they are: slower, with the same results.
 """
 
+import os
 from pathlib import Path
 
 from Cython.Build import cythonize
@@ -19,6 +20,11 @@ class BuildWhatCanBe(build_ext):
     Setuptools' own ``optional`` does so only when it builds one after the other, and even then an
     editable install misses the files.
     """
+
+    def finalize_options(self) -> None:
+        super().finalize_options()
+        # Said here since an editable install forgets the options that are given to `setup`.
+        self.parallel = self.parallel or os.cpu_count()
 
     def build_extensions(self) -> None:
         super().build_extensions()
@@ -64,5 +70,4 @@ setup(
         },
         quiet=True,
     ),
-    options={"build_ext": {"parallel": 2}},
 )
