@@ -20,7 +20,7 @@ from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats.base import Reading, only_one, reason_of, replacing
 from polygene.formats.columns import from_wkb, info_of, layers_of, named, to_wkb
-from polygene.formats.hilbert import hilbert_order
+from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, LayerInfo
@@ -33,7 +33,6 @@ READS_PART = True
 _TYPES = {Family.POINTS: "Point", Family.LINES: "LineString", Family.POLYGONS: "Polygon"}
 _FAMILIES = {name: family for family, name in _TYPES.items()}
 ROW_GROUP = 8_192  # rows read together: few, so that a corner of a large layer is read alone
-SORTED_ABOVE = 65_536  # rows; below, all is read in a moment and keeps its order
 
 
 def is_like(head: bytes) -> bool:
@@ -327,13 +326,9 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     if layer.lineage is not None:
         metadata["lineage"] = layer.lineage.to_json()
     whole = pa.table(columns, pa.schema(fields, metadata=metadata))
-    notes: list[str] = []
-    if layer.n_rows > SORTED_ABOVE:
-        whole = whole.take(pa.array(hilbert_order(bounds)))
-        notes.append(
-            f"{path.name}: the rows were put in the order of a curve through the plane, so that "
-            "readers find those of a place together"
-        )
+    order, notes = order_to_write(bounds, path.name)
+    if order is not None:
+        whole = whole.take(pa.array(order))
     with replacing(path) as temporary:
         try:
             # Coordinates hardly ever come twice: looking for those that do costs half the time.

@@ -10,6 +10,23 @@ from polygene.arrays import BoolArray, F64Array, I64Array
 from polygene.geometry import extent_of
 
 _BITS = 16
+SORTED_ABOVE = 65_536  # rows; below, all is read in a moment and keeps its order
+
+
+def order_to_write(bounds: F64Array, file: str) -> tuple[I64Array | None, list[str]]:
+    """Return the order to write rows in, None for that they have, and what there is to say about it.
+
+    Parameters
+    ----------
+    bounds : as `hilbert_order` takes them; file : the name of the file that is written
+    """
+    if len(bounds) <= SORTED_ABOVE:
+        return None, []
+    note = (
+        f"{file}: the rows were put in the order of a curve through the plane, so that readers find "
+        "those of a place together"
+    )
+    return hilbert_order(bounds), [note]
 
 
 def hilbert_order(bounds: F64Array) -> I64Array:

@@ -22,14 +22,13 @@ from polygene.formats import moments
 from polygene.formats.base import only_one, replacing
 from polygene.formats.flatgeobuf import index
 from polygene.formats.flatgeobuf.header import STORED, Field, Header, header_bytes, number_of
-from polygene.formats.hilbert import hilbert_order
+from polygene.formats.hilbert import order_to_write
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.table.casting import as_text
 from polygene.table.types import width_of
 
 CHUNK = 50_000  # rows laid out at a time
-SORTED_ABOVE = 65_536  # rows; below, all is read in a moment and keeps its order
 
 _FEATURE = np.dtype([
     ("size", "<u4"), ("root", "<u4"), ("fields", "<u2", (4,)),
@@ -59,15 +58,8 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     column = layer.geometry
     bounds = column.row_bounds()
     bounds[~np.isfinite(bounds).all(axis=1)] = np.nan
-    notes: list[str] = []
-    order = None
-    if layer.n_rows > SORTED_ABOVE:
-        order = hilbert_order(bounds)
-        bounds = bounds[order]
-        notes.append(
-            f"{path.name}: the rows were put in the order of a curve through the plane, so that "
-            "readers find those of a place together"
-        )
+    order, notes = order_to_write(bounds, path.name)
+    bounds = bounds if order is None else bounds[order]
     fields = [
         Field(own.name, number_of(own.type), width_of(own) or -1) for own in layer.table.schema
     ]
