@@ -191,6 +191,14 @@ class GeometryColumn:
         """Return (n_rows, 4) as `ring_bounds`, for rows."""
         return bounds_of_groups(self.xy, self.vertex_offsets_of_rows)
 
+    def with_rows(self, rows: I64Array, new: GeometryColumn) -> GeometryColumn:
+        """Return the column with rows (k,) replaced by those of another (k rows); null stays null."""
+        source = np.arange(self.n_rows)
+        source[rows] = self.n_rows + np.arange(len(rows))
+        both = concatenate([self, new]).take(source)
+        is_multi = self.is_multi or bool((np.diff(both.row_offsets) > 1).any())
+        return replace(both, is_null=self.is_null, is_multi=is_multi)
+
     def extent(self) -> Extent | None:
         """Return the extent of all rows, None without any."""
         return extent_of(self.row_bounds())

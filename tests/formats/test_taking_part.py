@@ -70,12 +70,16 @@ class Packed(cli.WithSample):
         (self.folder / "x.gz").write_bytes(gzip.compress(b"{}"))
         with zipfile.ZipFile(self.folder / "bomb.zip", "w", zipfile.ZIP_DEFLATED) as archive:
             archive.writestr("x.geojson", b" " * (100 << 20))
+        with zipfile.ZipFile(self.folder / "bombs.zip", "w", zipfile.ZIP_DEFLATED) as archive:
+            for k in range(4):  # each of them small enough
+                archive.writestr(f"{k}.geojson", b" " * (30 << 20))
         with zipfile.ZipFile(self.folder / "cut.zip", "w") as archive:
             archive.writestr("in/x.geojson", b'{"type": "FeatureCollection", "feat')
         for name, reason in {
             "half.zip": "is no zip file, or is damaged",
             "half.geojson.gz": "is damaged or cut short",
             "x.gz": "what is in it is unclear",
+            "bombs.zip": "would grow to more than 300 times its size",
             "bomb.zip": "would grow to more than 300 times its size",
             "cut.zip": "cut.zip/in/x.geojson is cut short",
         }.items():

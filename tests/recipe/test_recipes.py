@@ -133,6 +133,12 @@ class Recipes(WithSample):
             ("valid: true", "sound: true", "valid: true", "there is no expectation 'sound'"),
             ("  park_*: result.gpkg#{name}", "  park_*: result.gpkg#all",
              "park_*: result.gpkg#{name}", "stands for 3 results; put {name}"),
+            ("- union: water", "- union: district_map", None,
+             "needs a layer, and 'district_map' is what draw makes"),
+            ("  distance: 150m", "  each: 150m", None, "'each' stands for"),
+            ("  buoys_near: result.gpkg", "  buoys_near: nowhere/result.gpkg", None,
+             "output 'buoys_near': .* there is no folder nowhere"),
+            ("seagrass.csv", "seagrass.xls", None, "does not end in one of .csv"),
             ("parameters:", "settings: {colour: red}\nparameters:", None, "settings has no 'colour'"),
         ]:  # fmt: skip
             with self.subTest(new=new):

@@ -78,8 +78,9 @@ def draw(
 
     began = time.monotonic()
     path = Path(out)
-    if path.exists() and not replace:
-        raise ExistsError(f"{path} exists; --replace overwrites it")
+    for place in (path, *([Path(keep_style)] if keep_style else [])):
+        if place.exists() and not replace:
+            raise ExistsError(f"{place} exists; --replace overwrites it")
     choice = batch.Choice(where, parse(crs) if crs else None)
     with show.progress(quiet) as progress:
         layers, notes = batch.read_alike(inputs, choice, progress)
@@ -113,7 +114,7 @@ def draw(
             with replacing(path) as temporary:
                 notes += draw_map(plan, temporary, path.suffix)
             if keep_style is not None:
-                _keep(Path(keep_style), styles.text_of(plan), replace)
+                _keep(Path(keep_style), styles.text_of(plan))
         except OSError as err:
             raise FileError(f"cannot write {path}: {reason_of(err)}") from err
     if not quiet:
@@ -124,12 +125,9 @@ def draw(
             show.note(text)
 
 
-def _keep(path: Path, text: str, replaces: bool) -> None:
-    from polygene.errors import ExistsError
+def _keep(path: Path, text: str) -> None:
     from polygene.formats.base import replacing
 
-    if path.exists() and not replaces:
-        raise ExistsError(f"{path} exists; --replace overwrites it")
     with replacing(path) as temporary:
         temporary.write_text(text, encoding="utf-8")
 

@@ -95,7 +95,8 @@ def _print_settled(found: SettleSummary) -> None:
     ):  # fmt: skip
         size = f"{area:,.4g} {found.unit}"
         rest = f"; {left:,} that are wider left" if left else ""
-        show.line(label, f"{n:,} narrower than {found.width:g} {what}, {size}{rest}", err)
+        width = f"{found.width:g} {found.length_unit}"
+        show.line(label, f"{n:,} narrower than {width} {what}, {size}{rest}", err)
     all_ = show.counted(found.features, "feature")
     met = f"; {found.met:,} got a vertex where these meet them" if found.met else ""
     show.line("changed", f"{found.changed:,} of {all_}{met}; the others as they were", err)

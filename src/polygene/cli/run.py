@@ -63,6 +63,7 @@ def run(
         return
     if report is not None and Path(report).suffix.lower() not in (".html", ".htm"):
         raise click.UsageError(f"{report} is no .html file")
+    from polygene.errors import FileError
     from polygene.recipe.checking import check
     from polygene.recipe.reading import read_recipe
     from polygene.recipe.running import run as run_recipe
@@ -71,6 +72,8 @@ def run(
     known = {name: _options_of(name) for name in STEPS}
     parameters = dict(_pair(text) for text in given)
     page = None if report is None else Path(report).absolute()
+    if page is not None and not page.parent.is_dir():
+        raise FileError(f"cannot write {report}: there is no folder {page.parent}")
     found = read_recipe(
         recipe, known, parameters, lambda text: _layers_of(recipe, text), _defaults(recipe)
     )

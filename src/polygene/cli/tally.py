@@ -52,8 +52,12 @@ def tally(
     """
     from polygene import batch
     from polygene.crs import parse
+    from polygene.errors import ExistsError
     from polygene.ops.tally import tally as tally_layer
 
+    for place in (out, chart):  # nothing is written if one of them cannot be
+        if place is not None and Path(place).exists() and not replace:
+            raise ExistsError(f"{place} exists; --replace overwrites it")
     choice = batch.Choice(where, parse(crs) if crs else None)
     layer, notes = batch.read_one(input_, choice)
     names = options.names_of(by)
@@ -63,7 +67,7 @@ def tally(
 
         write(Path(out), found.body, found.totals, found.by, replace)
     if chart is not None:
-        notes += _draw(found, Path(chart), title, across or "", replace)
+        notes += _draw(found, Path(chart), title, across or "")
     if as_json:
         show.json({"rows": found.body.to_pylist(), "total": found.totals.to_pylist()[0]})
     elif not quiet:
@@ -76,13 +80,10 @@ def tally(
             show.note(text)
 
 
-def _draw(found: Tally, path: Path, title: str, across: str, replaces: bool) -> list[str]:
+def _draw(found: Tally, path: Path, title: str, across: str) -> list[str]:
     from polygene.draw.charts import draw_chart
-    from polygene.errors import ExistsError
     from polygene.formats.base import replacing
 
-    if path.exists() and not replaces:
-        raise ExistsError(f"{path} exists; --replace overwrites it")
     with replacing(path) as temporary:
         return draw_chart(found.body, found.by, title, across, temporary, path.suffix.lower())
 

@@ -145,7 +145,7 @@ def _from_gzip(path: Path) -> list[Path]:
         )
     target = _new_folder() / inner.name
     with gzip.open(path, "rb") as source, target.open("wb") as file:
-        _copy(source, file, str(path), path.stat().st_size)
+        _copy(source, file, str(path), _most_bytes(path))
     _shown[str(target)] = str(path)
     return [target]
 
@@ -158,7 +158,7 @@ def _from_zip(path: Path) -> list[Path]:
         if len(infos) > _MOST_MEMBERS:
             raise FileError(f"{path} holds {len(infos):,} files; unpack it yourself")
         places: dict[str, Path] = {}
-        allowed = path.stat().st_size
+        left = _most_bytes(path)
         for info in sorted(infos, key=lambda info: info.filename):
             name = PurePosixPath(info.filename.replace("\\", "/"))
             ending = name.suffix.lower()
@@ -171,7 +171,7 @@ def _from_zip(path: Path) -> list[Path]:
             place.mkdir(exist_ok=True)
             target = place / name.name
             with archive.open(info) as source, target.open("wb") as file:
-                allowed -= _copy(source, file, str(path), allowed) // _MOST_GROWTH
+                left -= _copy(source, file, str(path), left)
             if ending in ENDINGS and not name.name.endswith(beside.ENDING):
                 found.append(target)
                 _shown[str(target)] = f"{path}/{name}"
@@ -180,12 +180,17 @@ def _from_zip(path: Path) -> list[Path]:
     return found
 
 
-def _copy(source: IO[bytes] | gzip.GzipFile, target: IO[bytes], name: str, size: int | None) -> int:
+def _most_bytes(path: Path) -> int:
+    """Return how many bytes may come out of a packed file, all in all."""
+    return max(_SMALL, _MOST_GROWTH * path.stat().st_size)
+
+
+def _copy(source: IO[bytes] | gzip.GzipFile, target: IO[bytes], name: str, most: int | None) -> int:
     """Copy to the end in blocks; refuse what grows beyond belief; return the bytes written."""
     n_bytes = 0
     while block := source.read(_BLOCK):
         n_bytes += len(block)
-        if size is not None and n_bytes > max(_SMALL, _MOST_GROWTH * max(size, 1)):
+        if most is not None and n_bytes > most:
             raise FileError(
                 f"{name} would grow to more than {_MOST_GROWTH} times its size; if it is no "
                 "attempt to fill the disk, unpack it yourself"

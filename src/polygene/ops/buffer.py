@@ -372,7 +372,7 @@ def _divided(column: GeometryColumn, pieces: I64Array) -> GeometryColumn:
     """Cut the edge after each vertex (n_vertices,) into so many equal pieces."""
     pieces[column.ring_offsets[1:][np.diff(column.ring_offsets) > 0] - 1] = 1
     start = np.repeat(np.arange(column.n_vertices), pieces)
-    nth = np.arange(len(start)) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+    nth = spans(np.zeros(len(pieces), np.int64), pieces)
     stop = np.minimum(start + 1, column.n_vertices - 1)
     share = (nth / pieces[start])[:, None]
     xy = np.where(nth[:, None] > 0, (1 - share) * column.xy[start] + share * column.xy[stop],
@@ -493,6 +493,4 @@ def _within_the_world(column: GeometryColumn, layer: Layer) -> tuple[GeometryCol
     both = both.take_parts(order, row_of_part[order], column.n_rows)
     # What goes round a pole begins and ends at one meridian, where its two parts are joined again.
     joined, _ = mended_rows(both.take(over), layer.crs)
-    source = np.arange(column.n_rows)
-    source[over] = column.n_rows + np.arange(len(over))
-    return concatenate([both, joined]).take(source), len(over)
+    return both.with_rows(over, joined), len(over)

@@ -15,11 +15,12 @@ from polygene.arrays import (
     number_pairs,
     owners,
     reduce_groups,
+    spans,
     sum_by,
 )
 from polygene.crs import label
 from polygene.errors import DataError, UsageError
-from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
+from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
@@ -55,6 +56,7 @@ class SettleSummary:
     name: str
     features: int
     width: float
+    length_unit: str
     prefer: str
     gaps: int
     gap_area: float
@@ -133,8 +135,10 @@ def settle_coverage(
     unit = unit_of(Family.POLYGONS, ruler)
     plan = lay_out(layer, precision)
     if plan is None:
-        none = SettleSummary(layer.name, layer.n_rows, width, prefer, 0, 0.0, 0, 0.0, 0, 0, 0, 0,
-                             NamedRows(), unit, label(layer.crs))  # fmt: skip
+        none = SettleSummary(
+            layer.name, layer.n_rows, width * ruler.map_unit, ruler.unit, prefer, 0, 0.0, 0, 0.0, 0,
+            0, 0, 0, NamedRows(), unit, label(layer.crs),
+        )  # fmt: skip
         return SettleResult(layer, none)
     faces = faces_of(plan, ruler)
     is_narrow = faces.width < width * ruler.map_unit
@@ -144,7 +148,7 @@ def settle_coverage(
     column, changed, meets = _rebuilt(plan, face, row, gaps | overlaps, ruler)
     vanished = changed & column.is_empty
     summary = SettleSummary(
-        layer.name, layer.n_rows, width, prefer,
+        layer.name, layer.n_rows, width * ruler.map_unit, ruler.unit, prefer,
         int(gaps.sum()), float(faces.area[gaps].sum()),
         int(overlaps.sum()), float(faces.area[overlaps].sum()),
         int((faces.is_gap & ~is_narrow).sum()), int((faces.is_overlap & ~is_narrow).sum()),
@@ -183,8 +187,7 @@ def _given(
     beyond = arrangement.face_of_halfedge[halfedge ^ 1]
     first = np.searchsorted(face, beyond, side="left")
     counts = np.searchsorted(face, beyond, side="right") - first
-    nth = np.arange(int(counts.sum())) - np.repeat(np.cumsum(counts) - counts, counts)
-    neighbour = row[np.repeat(first, counts) + nth]
+    neighbour = row[spans(first, counts)]
     gap = np.repeat(arrangement.face_of_halfedge[halfedge], counts)
     edge = np.repeat(halfedge >> 1, counts)
     length = ruler.lengths(
@@ -220,12 +223,7 @@ def _rebuilt(
     meets = _met(plan, face[changed[row]], changed)
     rows = np.flatnonzero(changed | meets)
     grown = retraced(plan, face, row, rows, plan.row_of_part, column.n_rows, ruler, thins=False)
-    both = concatenate([column, grown])
-    source = np.arange(column.n_rows)
-    source[rows] = column.n_rows + np.arange(len(rows))
-    both = both.take(source)
-    is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_null=column.is_null, is_multi=is_multi), changed, meets
+    return column.with_rows(rows, grown), changed, meets
 
 
 def _met(plan: Overlay, faces: I64Array, changed: BoolArray) -> BoolArray:

@@ -11,7 +11,7 @@ import pyproj
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.crs import label
 from polygene.errors import GeometryError
-from polygene.geometry import Family, GeometryColumn, concatenate
+from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
 from polygene.ops.coverage import SettleSummary
@@ -154,12 +154,7 @@ def _with_rows(column: GeometryColumn, rows: I64Array, new: GeometryColumn) -> G
     """Return the column with rows replaced; of new vertices at old ones Z and M are kept."""
     some = column.take(rows)
     z, m = (_carried(some, new, values) for values in (some.z, some.m))
-    both = concatenate([column, replace(new, z=z, m=m)])
-    source = np.arange(column.n_rows)
-    source[rows] = column.n_rows + np.arange(len(rows))
-    both = both.take(source)
-    is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_multi=is_multi, is_null=column.is_null)
+    return column.with_rows(rows, replace(new, z=z, m=m))
 
 
 def _carried(old: GeometryColumn, new: GeometryColumn, values: F64Array | None) -> F64Array | None:

@@ -17,7 +17,7 @@ from polygene.arrays import (
     spans,
     sum_by,
 )
-from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
+from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
@@ -172,9 +172,5 @@ def _joined(
     grown = retraced(
         plan, face, new_row[part], gains, new_row[plan.row_of_part], column.n_rows, ruler
     )
-    both = concatenate([rest, grown])
-    source = np.arange(column.n_rows)
-    source[gains] = column.n_rows + np.arange(len(gains))
-    both = both.take(source)
-    is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_null=column.is_null, is_multi=is_multi)
+    rest = replace(rest, is_null=column.is_null, is_multi=column.is_multi)
+    return rest.with_rows(gains, grown)

@@ -25,7 +25,7 @@ from polygene.arrays import (
     owners,
     spans,
 )
-from polygene.geometry import Family, GeometryColumn, concatenate
+from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline
 from polygene.plane.grid import Grid
 from polygene.plane.nearness import NearEdges
@@ -116,7 +116,7 @@ def snapped(
     way = np.hypot((goal.x - px)[is_moved], (goal.y - py)[is_moved])
     new = rebuilt.take(np.flatnonzero(is_changed))
     return Snapped(
-        _with_rows(column, near[is_changed], new), changed, int(is_moved.sum()), n_added,
+        column.with_rows(near[is_changed], new), changed, int(is_moved.sum()), n_added,
         float(way.max(initial=0.0)),
     )  # fmt: skip
 
@@ -347,11 +347,3 @@ def _rebuilt(
         m=None if paths.m is None else paths.m[keeps],
     )
     return rebuilt, is_changed
-
-
-def _with_rows(column: GeometryColumn, rows: I64Array, new: GeometryColumn) -> GeometryColumn:
-    """Return the column with some of its rows, in rising order, replaced."""
-    both = concatenate([column, new])
-    source = np.arange(column.n_rows)
-    source[rows] = column.n_rows + np.arange(len(rows))
-    return both.take(source)

@@ -7,10 +7,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
-from polygene.errors import ExpressionError, SheetError, did_you_mean, listed
-from polygene.formats import address
+from polygene.errors import (
+    ExpressionError,
+    FileError,
+    PolygeneError,
+    SheetError,
+    UsageError,
+    did_you_mean,
+    listed,
+)
+from polygene.formats import address, destination
+from polygene.formats.address import LayerRef
 from polygene.formats.registry import readable_format
 from polygene.layer import NO_GEOMETRY
 from polygene.recipe.reading import Recipe, Step
@@ -32,6 +42,7 @@ _KEEP_KIND = {
 _MAKE_POLYGONS = {"buffer", "hull"}
 _NEED_POLYGONS = {"union": "INPUT and OTHER", "supersede": "INPUT and OTHER", "imprint": "OTHER",
                   "clip": "OTHER"}  # fmt: skip
+_FIGURE_ENDINGS = {"draw": (".png", ".svg", ".pdf"), "tally": (".csv", ".md", ".parquet")}
 # Options that name fields of INPUT, with commas between.
 _NAME_FIELDS = ("by", "keep", "drop", "sort", "refresh", "apportion")
 
@@ -60,7 +71,28 @@ def check(recipe: Recipe) -> dict[str, Known]:
         if len(step.inputs) == 1 and first.fields is not None:
             _check_fields(recipe, step, first.fields)
         known[step.name] = _after(step, first)
+    _check_outputs(recipe)
     return known
+
+
+def _check_outputs(recipe: Recipe) -> None:
+    """Refuse now what could not be written when all is done."""
+    figures = {step.name: step.command for step in recipe.steps if step.is_figure}
+    for name, text in recipe.outputs.items():
+        try:
+            if name in figures:
+                _check_file(Path(text), _FIGURE_ENDINGS[figures[name]])
+            else:
+                destination.plan(text, [LayerRef(Path(name), name)], "replace")
+        except PolygeneError as err:
+            raise SheetError(recipe.path, None, f"output {name!r}: {err}") from err
+
+
+def _check_file(path: Path, endings: Sequence[str]) -> None:
+    if path.suffix.lower() not in endings:
+        raise UsageError(f"{path} does not end in one of {', '.join(endings)}")
+    if not path.parent.is_dir():
+        raise FileError(f"cannot write {path}: there is no folder {path.parent}")
 
 
 def _of_input(recipe: Recipe, name: str, text: str) -> Known:

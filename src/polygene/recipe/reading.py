@@ -119,7 +119,10 @@ class _Reader(SheetReader):
 
     def recipe(self, found: Lined) -> Recipe:
         self.check_keys(found, found, _KEYS, "a recipe")
-        self.parameters = {k: str(v) for k, v in self.mapping(found, "parameters").items()}
+        own = self.mapping(found, "parameters")
+        if "each" in own:
+            raise self.fail(own.lines["each"], "'each' stands for the names of for each")
+        self.parameters = {k: str(v) for k, v in own.items()}
         for name, value in self.given.items():
             if name not in self.parameters:
                 known = ", ".join(self.parameters) or "none"
@@ -285,6 +288,12 @@ class _Reader(SheetReader):
                         step.line,
                         f"{step.name!r} needs {name!r}, which is neither an input nor a step"
                         f"{did_you_mean(name, known)}",
+                    )
+                if name in by_name and by_name[name].is_figure:
+                    raise self.fail(
+                        step.line,
+                        f"{step.name!r} needs a layer, and {name!r} is what {by_name[name].command} "
+                        "makes",
                     )
         done: dict[str, Step] = {}
         rest = list(steps)
