@@ -30,6 +30,7 @@ NAMES = (
     "wkb",
     "vertices",
     "valid",
+    "sound",
 )
 
 
@@ -63,7 +64,7 @@ IS_COMPILED = not str(_modules["exact"].__file__).endswith(".py")
 
 pairs, cells, arrange = _modules["pairs"], _modules["cells"], _modules["arrange"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
-vertices, valid = _modules["vertices"], _modules["valid"]
+vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -59,43 +59,44 @@ def sort_around(
     j: cython.longlong
     k: cython.longlong
     h: cython.longlong
-    for v in range(node_offsets.shape[0] - 1):
-        start = node_offsets[v]
-        stop = node_offsets[v + 1]
-        if stop - start < 3:
-            continue
-        low = start
-        while low < stop:
-            high = low + 8 if low + 8 < stop else stop
-            for i in range(low + 1, high):
-                h = leaving[i]
-                j = i
-                while j > low and _comes_before(h, leaving[j - 1], origin, node_x, node_y):
-                    leaving[j] = leaving[j - 1]
-                    j -= 1
-                leaving[j] = h
-            low += 8
-        run = 8
-        while run < stop - start:
+    with cython.nogil:
+        for v in range(node_offsets.shape[0] - 1):
+            start = node_offsets[v]
+            stop = node_offsets[v + 1]
+            if stop - start < 3:
+                continue
             low = start
-            while low + run < stop:
-                middle = low + run
-                high = middle + run if middle + run < stop else stop
-                for i in range(low, middle):
-                    spare[i - low] = leaving[i]
-                i = 0
-                j = middle
-                k = low
-                while i < middle - low:
-                    if j < high and _comes_before(leaving[j], spare[i], origin, node_x, node_y):
-                        leaving[k] = leaving[j]
-                        j += 1
-                    else:
-                        leaving[k] = spare[i]
-                        i += 1
-                    k += 1
-                low += 2 * run
-            run *= 2
+            while low < stop:
+                high = low + 8 if low + 8 < stop else stop
+                for i in range(low + 1, high):
+                    h = leaving[i]
+                    j = i
+                    while j > low and _comes_before(h, leaving[j - 1], origin, node_x, node_y):
+                        leaving[j] = leaving[j - 1]
+                        j -= 1
+                    leaving[j] = h
+                low += 8
+            run = 8
+            while run < stop - start:
+                low = start
+                while low + run < stop:
+                    middle = low + run
+                    high = middle + run if middle + run < stop else stop
+                    for i in range(low, middle):
+                        spare[i - low] = leaving[i]
+                    i = 0
+                    j = middle
+                    k = low
+                    while i < middle - low:
+                        if j < high and _comes_before(leaving[j], spare[i], origin, node_x, node_y):
+                            leaving[k] = leaving[j]
+                            j += 1
+                        else:
+                            leaving[k] = spare[i]
+                            i += 1
+                        k += 1
+                    low += 2 * run
+                run *= 2
 
 
 def link_around(
@@ -110,13 +111,14 @@ def link_around(
     v: cython.Py_ssize_t
     i: cython.longlong
     before: cython.longlong
-    for v in range(node_offsets.shape[0] - 1):
-        if node_offsets[v] == node_offsets[v + 1]:
-            continue
-        before = leaving[node_offsets[v + 1] - 1]
-        for i in range(node_offsets[v], node_offsets[v + 1]):
-            following[leaving[i] ^ 1] = before
-            before = leaving[i]
+    with cython.nogil:
+        for v in range(node_offsets.shape[0] - 1):
+            if node_offsets[v] == node_offsets[v + 1]:
+                continue
+            before = leaving[node_offsets[v + 1] - 1]
+            for i in range(node_offsets[v], node_offsets[v + 1]):
+                following[leaving[i] ^ 1] = before
+                before = leaving[i]
 
 
 def trace_cycles(
@@ -126,14 +128,15 @@ def trace_cycles(
     n_cycles: cython.longlong = 0
     h: cython.Py_ssize_t
     g: cython.longlong
-    for h in range(following.shape[0]):
-        if cycle_of[h] >= 0:
-            continue
-        g = h
-        while cycle_of[g] < 0:
-            cycle_of[g] = n_cycles
-            g = following[g]
-        n_cycles += 1
+    with cython.nogil:
+        for h in range(following.shape[0]):
+            if cycle_of[h] >= 0:
+                continue
+            g = h
+            while cycle_of[g] < 0:
+                cycle_of[g] = n_cycles
+                g = following[g]
+            n_cycles += 1
     return n_cycles
 
 
@@ -157,20 +160,21 @@ def find_outer(
     h: cython.longlong
     g_low: cython.int
     h_low: cython.int
-    for k in range(roots.shape[0]):
-        g = leaving[node_offsets[roots[k]]]
-        for i in range(node_offsets[roots[k]] + 1, node_offsets[roots[k] + 1]):
-            h = leaving[i]
-            g_low = node_y[origin[g ^ 1]] < node_y[roots[k]]
-            h_low = node_y[origin[h ^ 1]] < node_y[roots[k]]
-            if (
-                g_low
-                and not h_low
-                or g_low == h_low
-                and _comes_before(g, h, origin, node_x, node_y)
-            ):
-                g = h
-        outer[k] = g
+    with cython.nogil:
+        for k in range(roots.shape[0]):
+            g = leaving[node_offsets[roots[k]]]
+            for i in range(node_offsets[roots[k]] + 1, node_offsets[roots[k] + 1]):
+                h = leaving[i]
+                g_low = node_y[origin[g ^ 1]] < node_y[roots[k]]
+                h_low = node_y[origin[h ^ 1]] < node_y[roots[k]]
+                if (
+                    g_low
+                    and not h_low
+                    or g_low == h_low
+                    and _comes_before(g, h, origin, node_x, node_y)
+                ):
+                    g = h
+            outer[k] = g
 
 
 def wind_faces(
@@ -228,86 +232,87 @@ def wind_faces(
     did_cover: cython.int
     covers: cython.int
     is_back: cython.int
-    is_seen[0] = 1
-    # A frame: the half-edge one came in by (-1 at the root), the place in the list of cycles, the
-    # next half-edge to look at (-1: start the cycle at that place).
-    stack[0, 0] = -1
-    stack[0, 1] = cycle_offsets[0]
-    stack[0, 2] = -1
-    while top >= 0:
-        # Look for the next way out of face f.
-        h = -1
-        c = stack[top, 1]
-        g = stack[top, 2]
-        while c < cycle_offsets[f + 1]:
-            start = halfedge_of_cycle[face_cycles[c]]
-            if g < 0:
-                g = start
-            while True:
-                d = g
-                g = following[g]
-                if not is_seen[face_of_halfedge[d ^ 1]]:
-                    h = d
-                    break
+    with cython.nogil:
+        is_seen[0] = 1
+        # A frame: the half-edge one came in by (-1 at the root), the place in the list of cycles, the
+        # next half-edge to look at (-1: start the cycle at that place).
+        stack[0, 0] = -1
+        stack[0, 1] = cycle_offsets[0]
+        stack[0, 2] = -1
+        while top >= 0:
+            # Look for the next way out of face f.
+            h = -1
+            c = stack[top, 1]
+            g = stack[top, 2]
+            while c < cycle_offsets[f + 1]:
+                start = halfedge_of_cycle[face_cycles[c]]
+                if g < 0:
+                    g = start
+                while True:
+                    d = g
+                    g = following[g]
+                    if not is_seen[face_of_halfedge[d ^ 1]]:
+                        h = d
+                        break
+                    if g == start:
+                        break
                 if g == start:
+                    c += 1
+                    g = -1
+                if h >= 0:
                     break
-            if g == start:
-                c += 1
-                g = -1
+            is_back = 0
             if h >= 0:
-                break
-        is_back = 0
-        if h >= 0:
-            stack[top, 1] = c
-            stack[top, 2] = g
-        else:
-            # Nothing left here: go back the way one came.
-            is_back = 1
-            h = stack[top, 0]
-            top -= 1
-            if h < 0:
-                break
-            h ^= 1
-        e = h >> 1
-        for k in range(delta_offsets[e], delta_offsets[e + 1]):
-            p = delta_part[k]
-            sign = delta_sign[k]
-            did_cover = winding[p] > 0 if by_sign else winding[p] & 1
-            winding[p] += sign if h & 1 else -sign
-            covers = winding[p] > 0 if by_sign else winding[p] & 1
-            if did_cover == covers:
-                continue
-            r = row_of_part[p]
-            if did_cover:
-                depth[r] -= 1
-                if depth[r] == 0:
-                    n_covering -= 1
-                    covering[place_of_row[r]] = covering[n_covering]
-                    place_of_row[covering[n_covering]] = place_of_row[r]
+                stack[top, 1] = c
+                stack[top, 2] = g
             else:
-                depth[r] += 1
-                if depth[r] == 1:
-                    covering[n_covering] = r
-                    place_of_row[r] = n_covering
-                    n_covering += 1
-        f = face_of_halfedge[h ^ 1]
-        if is_back:
-            continue
-        is_seen[f] = 1
-        for k in range(delta_offsets[e], delta_offsets[e + 1]):
-            p = delta_part[k]
-            if winding[p] < 0 or winding[p] > 1 or depth[row_of_part[p]] > 1:
-                is_crossed[row_of_part[p]] = 1
-        if fills:
-            for k in range(n_covering):
-                labels[label_offsets[f] + k] = covering[k]
-        else:
-            label_offsets[f + 1] = n_covering
-        total += n_covering
-        top += 1
-        stack[top, 0] = h
-        stack[top, 1] = cycle_offsets[f]
-        stack[top, 2] = -1
+                # Nothing left here: go back the way one came.
+                is_back = 1
+                h = stack[top, 0]
+                top -= 1
+                if h < 0:
+                    break
+                h ^= 1
+            e = h >> 1
+            for k in range(delta_offsets[e], delta_offsets[e + 1]):
+                p = delta_part[k]
+                sign = delta_sign[k]
+                did_cover = winding[p] > 0 if by_sign else winding[p] & 1
+                winding[p] += sign if h & 1 else -sign
+                covers = winding[p] > 0 if by_sign else winding[p] & 1
+                if did_cover == covers:
+                    continue
+                r = row_of_part[p]
+                if did_cover:
+                    depth[r] -= 1
+                    if depth[r] == 0:
+                        n_covering -= 1
+                        covering[place_of_row[r]] = covering[n_covering]
+                        place_of_row[covering[n_covering]] = place_of_row[r]
+                else:
+                    depth[r] += 1
+                    if depth[r] == 1:
+                        covering[n_covering] = r
+                        place_of_row[r] = n_covering
+                        n_covering += 1
+            f = face_of_halfedge[h ^ 1]
+            if is_back:
+                continue
+            is_seen[f] = 1
+            for k in range(delta_offsets[e], delta_offsets[e + 1]):
+                p = delta_part[k]
+                if winding[p] < 0 or winding[p] > 1 or depth[row_of_part[p]] > 1:
+                    is_crossed[row_of_part[p]] = 1
+            if fills:
+                for k in range(n_covering):
+                    labels[label_offsets[f] + k] = covering[k]
+            else:
+                label_offsets[f + 1] = n_covering
+            total += n_covering
+            top += 1
+            stack[top, 0] = h
+            stack[top, 1] = cycle_offsets[f]
+            stack[top, 2] = -1
     return total
 
 
@@ -321,11 +326,12 @@ def find_least(
     v: cython.Py_ssize_t
     r: cython.longlong
     w: cython.longlong
-    for v in range(root_of_node.shape[0]):
-        r = root_of_node[v]
-        w = least[r]
-        if w < 0 or node_x[v] < node_x[w] or (node_x[v] == node_x[w] and node_y[v] < node_y[w]):
-            least[r] = v
+    with cython.nogil:
+        for v in range(root_of_node.shape[0]):
+            r = root_of_node[v]
+            w = least[r]
+            if w < 0 or node_x[v] < node_x[w] or (node_x[v] == node_x[w] and node_y[v] < node_y[w]):
+                least[r] = v
 
 
 def sign_rings(
@@ -342,11 +348,12 @@ def sign_rings(
     k: cython.longlong
     first: cython.longlong
     area: int128
-    for r in range(ring_offsets.shape[0] - 1):
-        area = 0
-        first = ring_offsets[r]
-        for k in range(first + 1, ring_offsets[r + 1] - 1):
-            area += cython.cast(int128, x[k] - x[first]) * (y[k + 1] - y[first]) - cython.cast(
-                int128, y[k] - y[first]
-            ) * (x[k + 1] - x[first])
-        signs[r] = 1 if area > 0 else (-1 if area < 0 else 0)
+    with cython.nogil:
+        for r in range(ring_offsets.shape[0] - 1):
+            area = 0
+            first = ring_offsets[r]
+            for k in range(first + 1, ring_offsets[r + 1] - 1):
+                area += cython.cast(int128, x[k] - x[first]) * (y[k + 1] - y[first]) - cython.cast(
+                    int128, y[k] - y[first]
+                ) * (x[k + 1] - x[first])
+            signs[r] = 1 if area > 0 else (-1 if area < 0 else 0)

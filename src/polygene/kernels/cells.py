@@ -62,68 +62,69 @@ def spread_edges(
     t: cython.double
     margin: cython.longlong = 4
     cell: cython.longlong
-    for b in range(boxes.shape[0]):
-        bx = boxes[b, 0]
-        by = boxes[b, 1]
-        side = boxes[b, 2]
-        columns = boxes[b, 3]
-        rows = boxes[b, 4]
-        first = boxes[b, 5]
-        for k in range(entry_offsets[b], entry_offsets[b + 1]):
-            e = entries[k]
-            # Ends come in lexicographic order, so x0 <= x1.
-            left = x0[e] - margin - bx
-            right = x1[e] + margin - bx
-            if y0[e] < y1[e]:
-                low = y0[e] - margin - by
-                high = y1[e] + margin - by
-            else:
-                low = y1[e] - margin - by
-                high = y0[e] + margin - by
-            if right < 0 or high < 0 or left >= columns * side or low >= rows * side:
-                continue
-            i0 = 0 if left < 0 else left // side
-            i1 = columns - 1 if right >= columns * side else right // side
-            j0 = 0 if low < 0 else low // side
-            j1 = rows - 1 if high >= rows * side else high // side
-            if i0 == i1 or j0 == j1 or y0[e] == y1[e]:
+    with cython.nogil:
+        for b in range(boxes.shape[0]):
+            bx = boxes[b, 0]
+            by = boxes[b, 1]
+            side = boxes[b, 2]
+            columns = boxes[b, 3]
+            rows = boxes[b, 4]
+            first = boxes[b, 5]
+            for k in range(entry_offsets[b], entry_offsets[b + 1]):
+                e = entries[k]
+                # Ends come in lexicographic order, so x0 <= x1.
+                left = x0[e] - margin - bx
+                right = x1[e] + margin - bx
+                if y0[e] < y1[e]:
+                    low = y0[e] - margin - by
+                    high = y1[e] + margin - by
+                else:
+                    low = y1[e] - margin - by
+                    high = y0[e] + margin - by
+                if right < 0 or high < 0 or left >= columns * side or low >= rows * side:
+                    continue
+                i0 = 0 if left < 0 else left // side
+                i1 = columns - 1 if right >= columns * side else right // side
+                j0 = 0 if low < 0 else low // side
+                j1 = rows - 1 if high >= rows * side else high // side
+                if i0 == i1 or j0 == j1 or y0[e] == y1[e]:
+                    for j in range(j0, j1 + 1):
+                        for i in range(i0, i1 + 1):
+                            cell = first + j * columns + i
+                            if fills:
+                                cell_entries[cell_nexts[cell]] = e
+                            cell_nexts[cell] += 1
+                    continue
+                slope = cython.cast(cython.double, x1[e] - x0[e]) / cython.cast(
+                    cython.double, y1[e] - y0[e]
+                )
                 for j in range(j0, j1 + 1):
+                    # The x range of the edge within this row of cells, a margin wider.
+                    t = by + j * side - margin - y0[e]
+                    xa = x0[e] - bx + t * slope
+                    t = by + (j + 1) * side + margin - y0[e]
+                    xb = x0[e] - bx + t * slope
+                    if xa > xb:
+                        xa, xb = xb, xa
+                    xa -= margin
+                    xb += margin
+                    if xa < left:
+                        xa = left
+                    if xb > right:
+                        xb = right
+                    if xb < 0 or xa >= columns * side or xa > xb:
+                        continue
+                    i0 = 0 if xa < 0 else cython.cast(cython.longlong, xa) // side
+                    i1 = (
+                        columns - 1
+                        if xb >= columns * side
+                        else cython.cast(cython.longlong, xb) // side
+                    )
                     for i in range(i0, i1 + 1):
                         cell = first + j * columns + i
                         if fills:
                             cell_entries[cell_nexts[cell]] = e
                         cell_nexts[cell] += 1
-                continue
-            slope = cython.cast(cython.double, x1[e] - x0[e]) / cython.cast(
-                cython.double, y1[e] - y0[e]
-            )
-            for j in range(j0, j1 + 1):
-                # The x range of the edge within this row of cells, a margin wider.
-                t = by + j * side - margin - y0[e]
-                xa = x0[e] - bx + t * slope
-                t = by + (j + 1) * side + margin - y0[e]
-                xb = x0[e] - bx + t * slope
-                if xa > xb:
-                    xa, xb = xb, xa
-                xa -= margin
-                xb += margin
-                if xa < left:
-                    xa = left
-                if xb > right:
-                    xb = right
-                if xb < 0 or xa >= columns * side or xa > xb:
-                    continue
-                i0 = 0 if xa < 0 else cython.cast(cython.longlong, xa) // side
-                i1 = (
-                    columns - 1
-                    if xb >= columns * side
-                    else cython.cast(cython.longlong, xb) // side
-                )
-                for i in range(i0, i1 + 1):
-                    cell = first + j * columns + i
-                    if fills:
-                        cell_entries[cell_nexts[cell]] = e
-                    cell_nexts[cell] += 1
 
 
 def find_cells(
@@ -142,22 +143,23 @@ def find_cells(
     dx: cython.longlong
     dy: cython.longlong
     c: cython.longlong
-    for k in range(x.shape[0]):
-        b = 0
-        c = -1
-        while b >= 0:
-            dx = x[k] - boxes[b, 0]
-            dy = y[k] - boxes[b, 1]
-            if (
-                dx < 0
-                or dy < 0
-                or dx >= boxes[b, 2] * boxes[b, 3]
-                or dy >= boxes[b, 2] * boxes[b, 4]
-            ):
-                break
-            c = boxes[b, 5] + (dy // boxes[b, 2]) * boxes[b, 3] + dx // boxes[b, 2]
-            b = box_of_cell[c]
-        cells[k] = c
+    with cython.nogil:
+        for k in range(x.shape[0]):
+            b = 0
+            c = -1
+            while b >= 0:
+                dx = x[k] - boxes[b, 0]
+                dy = y[k] - boxes[b, 1]
+                if (
+                    dx < 0
+                    or dy < 0
+                    or dx >= boxes[b, 2] * boxes[b, 3]
+                    or dy >= boxes[b, 2] * boxes[b, 4]
+                ):
+                    break
+                c = boxes[b, 5] + (dy // boxes[b, 2]) * boxes[b, 3] + dx // boxes[b, 2]
+                b = box_of_cell[c]
+            cells[k] = c
 
 
 @cython.cfunc
@@ -229,77 +231,78 @@ def cross_edges(
     slack: cython.double
     num: int128
     den: int128
-    for c in range(leaves.shape[0]):
-        n = cell_offsets[leaves[c] + 1] - cell_offsets[leaves[c]]
-        # The cell's edges side by side: pairs of them would else wait for memory.
-        for i in range(n):
-            e = cell_entries[cell_offsets[leaves[c]] + i]
-            room[i, 0] = x0[e]
-            room[i, 1] = y0[e]
-            room[i, 2] = x1[e]
-            room[i, 3] = y1[e]
-            room[i, 4] = low_node[e]
-            room[i, 5] = high_node[e]
-            room[i, 6] = is_border[e]
-        for i in range(n):
-            ax = room[i, 0]
-            ay = room[i, 1]
-            bx = room[i, 2]
-            by = room[i, 3]
-            low = ay if ay < by else by
-            high = by if ay < by else ay
-            border = room[i, 6]
-            wide = cython.cast(cython.double, bx - ax)
-            tall = cython.cast(cython.double, by - ay)
-            for j in range(i):
-                if room[j, 0] > bx or room[j, 2] < ax:
-                    continue
-                cy = room[j, 1]
-                dy = room[j, 3]
-                if cy < low and dy < low:
-                    continue
-                if cy > high and dy > high:
-                    continue
-                if not border and not room[j, 6]:
-                    continue
-                if (
-                    room[i, 4] == room[j, 4]
-                    or room[i, 5] == room[j, 5]
-                    or room[i, 4] == room[j, 5]
-                    or room[i, 5] == room[j, 4]
-                ):
-                    continue
-                cx = room[j, 0]
-                dx = room[j, 2]
-                # Most pairs are apart by so much that floating point can tell: differences are
-                # exact in it, each product and their difference round by 2**-53 of their size.
-                p = wide * cython.cast(cython.double, cy - ay)
-                q = tall * cython.cast(cython.double, cx - ax)
-                slack = (p if p > 0 else -p) + (q if q > 0 else -q)
-                side = p - q
-                p = wide * cython.cast(cython.double, dy - ay)
-                q = tall * cython.cast(cython.double, dx - ax)
-                slack = (slack + (p if p > 0 else -p) + (q if q > 0 else -q)) * 1e-15
-                if (side > slack and p - q > slack) or (side < -slack and p - q < -slack):
-                    continue
-                if turn(ax, ay, bx, by, cx, cy) * turn(ax, ay, bx, by, dx, dy) != -1:
-                    continue
-                if turn(cx, cy, dx, dy, ax, ay) * turn(cx, cy, dx, dy, bx, by) != -1:
-                    continue
-                if found < capacity:
-                    # e(t) = a + t (b - a), t = num / den by Cramer's rule, made positive.
-                    num = cython.cast(int128, cx - ax) * (dy - cy) - cython.cast(
-                        int128, cy - ay
-                    ) * (dx - cx)
-                    den = cython.cast(int128, bx - ax) * (dy - cy) - cython.cast(
-                        int128, by - ay
-                    ) * (dx - cx)
-                    if den < 0:
-                        num = -num
-                        den = -den
-                    out_x[found] = _rounded(ax, bx - ax, num, den)
-                    out_y[found] = _rounded(ay, by - ay, num, den)
-                found += 1
+    with cython.nogil:
+        for c in range(leaves.shape[0]):
+            n = cell_offsets[leaves[c] + 1] - cell_offsets[leaves[c]]
+            # The cell's edges side by side: pairs of them would else wait for memory.
+            for i in range(n):
+                e = cell_entries[cell_offsets[leaves[c]] + i]
+                room[i, 0] = x0[e]
+                room[i, 1] = y0[e]
+                room[i, 2] = x1[e]
+                room[i, 3] = y1[e]
+                room[i, 4] = low_node[e]
+                room[i, 5] = high_node[e]
+                room[i, 6] = is_border[e]
+            for i in range(n):
+                ax = room[i, 0]
+                ay = room[i, 1]
+                bx = room[i, 2]
+                by = room[i, 3]
+                low = ay if ay < by else by
+                high = by if ay < by else ay
+                border = room[i, 6]
+                wide = cython.cast(cython.double, bx - ax)
+                tall = cython.cast(cython.double, by - ay)
+                for j in range(i):
+                    if room[j, 0] > bx or room[j, 2] < ax:
+                        continue
+                    cy = room[j, 1]
+                    dy = room[j, 3]
+                    if cy < low and dy < low:
+                        continue
+                    if cy > high and dy > high:
+                        continue
+                    if not border and not room[j, 6]:
+                        continue
+                    if (
+                        room[i, 4] == room[j, 4]
+                        or room[i, 5] == room[j, 5]
+                        or room[i, 4] == room[j, 5]
+                        or room[i, 5] == room[j, 4]
+                    ):
+                        continue
+                    cx = room[j, 0]
+                    dx = room[j, 2]
+                    # Most pairs are apart by so much that floating point can tell: differences are
+                    # exact in it, each product and their difference round by 2**-53 of their size.
+                    p = wide * cython.cast(cython.double, cy - ay)
+                    q = tall * cython.cast(cython.double, cx - ax)
+                    slack = (p if p > 0 else -p) + (q if q > 0 else -q)
+                    side = p - q
+                    p = wide * cython.cast(cython.double, dy - ay)
+                    q = tall * cython.cast(cython.double, dx - ax)
+                    slack = (slack + (p if p > 0 else -p) + (q if q > 0 else -q)) * 1e-15
+                    if (side > slack and p - q > slack) or (side < -slack and p - q < -slack):
+                        continue
+                    if turn(ax, ay, bx, by, cx, cy) * turn(ax, ay, bx, by, dx, dy) != -1:
+                        continue
+                    if turn(cx, cy, dx, dy, ax, ay) * turn(cx, cy, dx, dy, bx, by) != -1:
+                        continue
+                    if found < capacity:
+                        # e(t) = a + t (b - a), t = num / den by Cramer's rule, made positive.
+                        num = cython.cast(int128, cx - ax) * (dy - cy) - cython.cast(
+                            int128, cy - ay
+                        ) * (dx - cx)
+                        den = cython.cast(int128, bx - ax) * (dy - cy) - cython.cast(
+                            int128, by - ay
+                        ) * (dx - cx)
+                        if den < 0:
+                            num = -num
+                            den = -den
+                        out_x[found] = _rounded(ax, bx - ax, num, den)
+                        out_y[found] = _rounded(ay, by - ay, num, den)
+                    found += 1
     return found
 
 
@@ -405,47 +408,48 @@ def find_pixels(
     high: cython.longlong
     width: int128
     cross: int128
-    for c in range(leaves.shape[0]):
-        cell = leaves[c]
-        if node_offsets[cell] == node_offsets[cell + 1]:
-            continue
-        for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
-            e = cell_entries[p]
-            ax = x0[e]
-            ay = y0[e]
-            bx = x1[e]
-            by = y1[e]
-            low = (ay if ay < by else by) - 2
-            high = (by if ay < by else ay) + 2
-            for q in range(node_offsets[cell], node_offsets[cell + 1]):
-                v = cell_nodes[q]
-                vx = node_x[v]
-                vy = node_y[v]
-                if vx < ax - 2 or vx > bx + 2 or vy < low or vy > high:
-                    continue
-                if v == low_node[e] or v == high_node[e]:
-                    continue
-                if not is_border[e] and not is_border_node[v]:
-                    continue
-                # Separating axes: the edge's line against the box of half side 2.5 about v.
-                width = (bx - ax) + (by - ay if by > ay else ay - by)
-                cross = cython.cast(int128, bx - ax) * (vy - ay) - cython.cast(int128, by - ay) * (
-                    vx - ax
-                )
-                if cross < 0:
-                    cross = -cross
-                if 2 * cross > 5 * width:
-                    continue
-                stays[v] = 1
-                if 2 * cross <= width and _passes_pixel(
-                    2 * (ax - vx), 2 * (ay - vy), 2 * (bx - vx), 2 * (by - vy)
-                ):
-                    if found < capacity:
-                        out_edge[found] = e
-                        out_node[found] = v
-                    found += 1
-                else:
-                    stays[low_node[e]] = 1
-                    stays[high_node[e]] = 1
-                    is_crowded[e] = 1
+    with cython.nogil:
+        for c in range(leaves.shape[0]):
+            cell = leaves[c]
+            if node_offsets[cell] == node_offsets[cell + 1]:
+                continue
+            for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
+                e = cell_entries[p]
+                ax = x0[e]
+                ay = y0[e]
+                bx = x1[e]
+                by = y1[e]
+                low = (ay if ay < by else by) - 2
+                high = (by if ay < by else ay) + 2
+                for q in range(node_offsets[cell], node_offsets[cell + 1]):
+                    v = cell_nodes[q]
+                    vx = node_x[v]
+                    vy = node_y[v]
+                    if vx < ax - 2 or vx > bx + 2 or vy < low or vy > high:
+                        continue
+                    if v == low_node[e] or v == high_node[e]:
+                        continue
+                    if not is_border[e] and not is_border_node[v]:
+                        continue
+                    # Separating axes: the edge's line against the box of half side 2.5 about v.
+                    width = (bx - ax) + (by - ay if by > ay else ay - by)
+                    cross = cython.cast(int128, bx - ax) * (vy - ay) - cython.cast(
+                        int128, by - ay
+                    ) * (vx - ax)
+                    if cross < 0:
+                        cross = -cross
+                    if 2 * cross > 5 * width:
+                        continue
+                    stays[v] = 1
+                    if 2 * cross <= width and _passes_pixel(
+                        2 * (ax - vx), 2 * (ay - vy), 2 * (bx - vx), 2 * (by - vy)
+                    ):
+                        if found < capacity:
+                            out_edge[found] = e
+                            out_node[found] = v
+                        found += 1
+                    else:
+                        stays[low_node[e]] = 1
+                        stays[high_node[e]] = 1
+                        is_crowded[e] = 1
     return found

@@ -164,21 +164,22 @@ def fill_corners(
     found: cython.longlong
     left: cython.longlong
     low: cython.longlong
-    for j in range(grid[4]):
-        low = 2 * grid[1] - 1 + j * side
-        seen = -1
-        for i in range(columns):
-            cell = j * columns + i
-            corners[cell] = seen
-            if cell_offsets[cell] == cell_offsets[cell + 1]:
-                continue
-            left = 2 * grid[0] - 1 + i * side
-            found = _nearest_left(
-                cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
-                left + side, low, left, x0, y0, x1, y1,
-            )  # fmt: skip
-            if found >= 0:
-                seen = found
+    with cython.nogil:
+        for j in range(grid[4]):
+            low = 2 * grid[1] - 1 + j * side
+            seen = -1
+            for i in range(columns):
+                cell = j * columns + i
+                corners[cell] = seen
+                if cell_offsets[cell] == cell_offsets[cell + 1]:
+                    continue
+                left = 2 * grid[0] - 1 + i * side
+                found = _nearest_left(
+                    cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
+                    left + side, low, left, x0, y0, x1, y1,
+                )  # fmt: skip
+                if found >= 0:
+                    seen = found
 
 
 def locate_points(
@@ -210,35 +211,36 @@ def locate_points(
     p: cython.longlong
     e: cython.longlong
     best: cython.longlong
-    for k in range(qx.shape[0]):
-        if qx[k] < 2 * grid[0] - 1 or qy[k] < 2 * grid[1] - 1:
-            seen[k] = -1
-            continue
-        i = (qx[k] - 2 * grid[0] + 1) // side
-        j = (qy[k] - 2 * grid[1] + 1) // side
-        if i >= grid[3] or j >= grid[4]:
-            seen[k] = -1
-            continue
-        cell = j * grid[3] + i
-        left = 2 * grid[0] - 1 + i * side
-        low = 2 * grid[1] - 1 + j * side
-        best = _nearest_left(
-            cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
-            qx[k], qy[k], left, x0, y0, x1, y1,
-        )  # fmt: skip
-        if best >= 0:
-            seen[k] = best
-            continue
-        for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
-            e = cell_entries[p]
-            if 2 * x0[e] >= left or 2 * x1[e] <= left:
+    with cython.nogil:
+        for k in range(qx.shape[0]):
+            if qx[k] < 2 * grid[0] - 1 or qy[k] < 2 * grid[1] - 1:
+                seen[k] = -1
                 continue
-            # Crosses the side below the point, above the corner.
-            if turn(2 * x0[e], 2 * y0[e], 2 * x1[e], 2 * y1[e], left, qy[k]) < 0:
+            i = (qx[k] - 2 * grid[0] + 1) // side
+            j = (qy[k] - 2 * grid[1] + 1) // side
+            if i >= grid[3] or j >= grid[4]:
+                seen[k] = -1
                 continue
-            if turn(2 * x0[e], 2 * y0[e], 2 * x1[e], 2 * y1[e], left, low) >= 0:
+            cell = j * grid[3] + i
+            left = 2 * grid[0] - 1 + i * side
+            low = 2 * grid[1] - 1 + j * side
+            best = _nearest_left(
+                cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
+                qx[k], qy[k], left, x0, y0, x1, y1,
+            )  # fmt: skip
+            if best >= 0:
+                seen[k] = best
                 continue
-            if best < 0 or (e != best and _is_above_edge(e, best, x0, y0, x1, y1)):
-                best = e
-        # An edge runs from left to right, so its upper side is that of the even half-edge.
-        seen[k] = 2 * best if best >= 0 else corners[cell]
+            for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
+                e = cell_entries[p]
+                if 2 * x0[e] >= left or 2 * x1[e] <= left:
+                    continue
+                # Crosses the side below the point, above the corner.
+                if turn(2 * x0[e], 2 * y0[e], 2 * x1[e], 2 * y1[e], left, qy[k]) < 0:
+                    continue
+                if turn(2 * x0[e], 2 * y0[e], 2 * x1[e], 2 * y1[e], left, low) >= 0:
+                    continue
+                if best < 0 or (e != best and _is_above_edge(e, best, x0, y0, x1, y1)):
+                    best = e
+            # An edge runs from left to right, so its upper side is that of the even half-edge.
+            seen[k] = 2 * best if best >= 0 else corners[cell]

@@ -93,50 +93,55 @@ def nearest_edges(
     clear: cython.double
     inner: cython.double
     t: cython.double
-    for p in range(x.shape[0]):
-        edge[p] = -1
-        place[p] = 0.0
-        distance[p] = -1.0
-        best = limit
-        # Floor division that is right for points below the box too.
-        ci = (x[p] - box[0]) // side if x[p] >= box[0] else -((box[0] - x[p] + side - 1) // side)
-        cj = (y[p] - box[1]) // side if y[p] >= box[1] else -((box[1] - y[p] + side - 1) // side)
-        first_ring = 0
-        first_ring = max(first_ring, -ci, -cj, ci - columns + 1, cj - rows + 1)
-        last_ring = max(max(ci, columns - 1 - ci), max(cj, rows - 1 - cj))
-        # The least distance from the point to the border of its own cell.
-        inner = min(
-            min(x[p] - box[0] - ci * side, box[0] + (ci + 1) * side - x[p]),
-            min(y[p] - box[1] - cj * side, box[1] + (cj + 1) * side - y[p]),
-        )
-        for ring in range(first_ring, last_ring + 1):
-            if ring > 0:
-                clear = (ring - 1) * cython.cast(cython.double, side) + inner
-                if clear > 0 and clear * clear > best:
-                    break
-            for j in range(max(cj - ring, 0), min(cj + ring, rows - 1) + 1):
-                i_step = 1 if (j == cj - ring or j == cj + ring or ring == 0) else 2 * ring
-                i = ci - ring
-                while i <= ci + ring:
-                    if i < 0 and i_step == 1:
-                        i = 0
-                    if i < 0 or i >= columns:
-                        if i >= columns:
-                            break
+    with cython.nogil:
+        for p in range(x.shape[0]):
+            edge[p] = -1
+            place[p] = 0.0
+            distance[p] = -1.0
+            best = limit
+            # Floor division that is right for points below the box too.
+            ci = (
+                (x[p] - box[0]) // side if x[p] >= box[0] else -((box[0] - x[p] + side - 1) // side)
+            )
+            cj = (
+                (y[p] - box[1]) // side if y[p] >= box[1] else -((box[1] - y[p] + side - 1) // side)
+            )
+            first_ring = 0
+            first_ring = max(first_ring, -ci, -cj, ci - columns + 1, cj - rows + 1)
+            last_ring = max(max(ci, columns - 1 - ci), max(cj, rows - 1 - cj))
+            # The least distance from the point to the border of its own cell.
+            inner = min(
+                min(x[p] - box[0] - ci * side, box[0] + (ci + 1) * side - x[p]),
+                min(y[p] - box[1] - cj * side, box[1] + (cj + 1) * side - y[p]),
+            )
+            for ring in range(first_ring, last_ring + 1):
+                if ring > 0:
+                    clear = (ring - 1) * cython.cast(cython.double, side) + inner
+                    if clear > 0 and clear * clear > best:
+                        break
+                for j in range(max(cj - ring, 0), min(cj + ring, rows - 1) + 1):
+                    i_step = 1 if (j == cj - ring or j == cj + ring or ring == 0) else 2 * ring
+                    i = ci - ring
+                    while i <= ci + ring:
+                        if i < 0 and i_step == 1:
+                            i = 0
+                        if i < 0 or i >= columns:
+                            if i >= columns:
+                                break
+                            i += i_step
+                            continue
+                        cell = j * columns + i
+                        for k in range(offsets[cell], offsets[cell + 1]):
+                            e = entries[k]
+                            t = _place(x[p], y[p], x0[e], y0[e], x1[e], y1[e])
+                            found = _square(x[p], y[p], x0[e], y0[e], x1[e], y1[e], t)
+                            if found < best or (found == best and (edge[p] < 0 or e < edge[p])):
+                                best = found
+                                edge[p] = e
+                                place[p] = t
                         i += i_step
-                        continue
-                    cell = j * columns + i
-                    for k in range(offsets[cell], offsets[cell + 1]):
-                        e = entries[k]
-                        t = _place(x[p], y[p], x0[e], y0[e], x1[e], y1[e])
-                        found = _square(x[p], y[p], x0[e], y0[e], x1[e], y1[e], t)
-                        if found < best or (found == best and (edge[p] < 0 or e < edge[p])):
-                            best = found
-                            edge[p] = e
-                            place[p] = t
-                    i += i_step
-        if edge[p] >= 0:
-            distance[p] = sqrt(best)
+            if edge[p] >= 0:
+                distance[p] = sqrt(best)
 
 
 def edges_within(
@@ -177,36 +182,37 @@ def edges_within(
     limit: cython.double = reach * reach
     span: cython.longlong = cython.cast(cython.longlong, reach) + 1
     t: cython.double
-    for p in range(x.shape[0]):
-        if (
-            x[p] + span < box[0]
-            or y[p] + span < box[1]
-            or x[p] - span >= box[0] + columns * side
-            or y[p] - span >= box[1] + rows * side
-        ):
-            continue
-        i0 = 0 if x[p] - span < box[0] else (x[p] - span - box[0]) // side
-        i1 = min((x[p] + span - box[0]) // side, columns - 1)
-        j0 = 0 if y[p] - span < box[1] else (y[p] - span - box[1]) // side
-        j1 = min((y[p] + span - box[1]) // side, rows - 1)
-        for j in range(j0, j1 + 1):
-            for i in range(i0, i1 + 1):
-                cell = j * columns + i
-                for k in range(offsets[cell], offsets[cell + 1]):
-                    e = entries[k]
-                    if seen[e] == p:
-                        continue
-                    seen[e] = p
-                    t = _place(x[p], y[p], x0[e], y0[e], x1[e], y1[e])
-                    if t <= 0 or t >= 1:
-                        continue
-                    if _square(x[p], y[p], x0[e], y0[e], x1[e], y1[e], t) > limit:
-                        continue
-                    if n_found < point.shape[0]:
-                        point[n_found] = p
-                        edge[n_found] = e
-                        place[n_found] = t
-                    n_found += 1
+    with cython.nogil:
+        for p in range(x.shape[0]):
+            if (
+                x[p] + span < box[0]
+                or y[p] + span < box[1]
+                or x[p] - span >= box[0] + columns * side
+                or y[p] - span >= box[1] + rows * side
+            ):
+                continue
+            i0 = 0 if x[p] - span < box[0] else (x[p] - span - box[0]) // side
+            i1 = min((x[p] + span - box[0]) // side, columns - 1)
+            j0 = 0 if y[p] - span < box[1] else (y[p] - span - box[1]) // side
+            j1 = min((y[p] + span - box[1]) // side, rows - 1)
+            for j in range(j0, j1 + 1):
+                for i in range(i0, i1 + 1):
+                    cell = j * columns + i
+                    for k in range(offsets[cell], offsets[cell + 1]):
+                        e = entries[k]
+                        if seen[e] == p:
+                            continue
+                        seen[e] = p
+                        t = _place(x[p], y[p], x0[e], y0[e], x1[e], y1[e])
+                        if t <= 0 or t >= 1:
+                            continue
+                        if _square(x[p], y[p], x0[e], y0[e], x1[e], y1[e], t) > limit:
+                            continue
+                        if n_found < point.shape[0]:
+                            point[n_found] = p
+                            edge[n_found] = e
+                            place[n_found] = t
+                        n_found += 1
     return n_found
 
 
@@ -292,60 +298,65 @@ def nearest_of_edges(
     found: cython.double
     clear: cython.double
     is_banned: cython.int
-    for q in range(ax.shape[0]):
-        g = group[q]
-        low_x = min(ax[q], bx[q]) - box[0]
-        high_x = max(ax[q], bx[q]) - box[0]
-        low_y = min(ay[q], by[q]) - box[1]
-        high_y = max(ay[q], by[q]) - box[1]
-        # Floor division that is right below zero too.
-        i_low = low_x // side if low_x >= 0 else -((side - 1 - low_x) // side)
-        i_high = high_x // side if high_x >= 0 else -((side - 1 - high_x) // side)
-        j_low = low_y // side if low_y >= 0 else -((side - 1 - low_y) // side)
-        j_high = high_y // side if high_y >= 0 else -((side - 1 - high_y) // side)
-        first_ring = 0
-        first_ring = max(first_ring, -i_high, -j_high, i_low - columns + 1, j_low - rows + 1)
-        last_ring = max(max(i_high, columns - 1 - i_low), max(j_high, rows - 1 - j_low))
-        for ring in range(first_ring, last_ring + 1):
-            # What is not looked at yet lies further than whole cells off.
-            clear = (ring - 1) * cython.cast(cython.double, side)
-            if ring > 1 and clear * clear > best[g]:
-                break
-            for j in range(max(j_low - ring, 0), min(j_high + ring, rows - 1) + 1):
-                step = 1
-                if ring > 0 and j > j_low - ring and j < j_high + ring:
-                    step = i_high - i_low + 2 * ring
-                i = i_low - ring
-                while i <= i_high + ring:
-                    if i < 0 and step == 1:
-                        i = 0
-                    if i >= columns:
-                        break
-                    if i < 0:
-                        i += step
-                        continue
-                    cell = j * columns + i
-                    for k in range(offsets[cell], offsets[cell + 1]):
-                        e = entries[k]
-                        found = _gap(ax[q], ay[q], bx[q], by[q], x0[e], y0[e], x1[e], y1[e])
-                        if found > best[g]:
+    with cython.nogil:
+        for q in range(ax.shape[0]):
+            g = group[q]
+            low_x = min(ax[q], bx[q]) - box[0]
+            high_x = max(ax[q], bx[q]) - box[0]
+            low_y = min(ay[q], by[q]) - box[1]
+            high_y = max(ay[q], by[q]) - box[1]
+            # Floor division that is right below zero too.
+            i_low = low_x // side if low_x >= 0 else -((side - 1 - low_x) // side)
+            i_high = high_x // side if high_x >= 0 else -((side - 1 - high_x) // side)
+            j_low = low_y // side if low_y >= 0 else -((side - 1 - low_y) // side)
+            j_high = high_y // side if high_y >= 0 else -((side - 1 - high_y) // side)
+            first_ring = 0
+            first_ring = max(first_ring, -i_high, -j_high, i_low - columns + 1, j_low - rows + 1)
+            last_ring = max(max(i_high, columns - 1 - i_low), max(j_high, rows - 1 - j_low))
+            for ring in range(first_ring, last_ring + 1):
+                # What is not looked at yet lies further than whole cells off.
+                clear = (ring - 1) * cython.cast(cython.double, side)
+                if ring > 1 and clear * clear > best[g]:
+                    break
+                for j in range(max(j_low - ring, 0), min(j_high + ring, rows - 1) + 1):
+                    step = 1
+                    if ring > 0 and j > j_low - ring and j < j_high + ring:
+                        step = i_high - i_low + 2 * ring
+                    i = i_low - ring
+                    while i <= i_high + ring:
+                        if i < 0 and step == 1:
+                            i = 0
+                        if i >= columns:
+                            break
+                        if i < 0:
+                            i += step
                             continue
-                        if found == best[g] and best_edge[g] >= 0 and row[e] == row[best_edge[g]]:
-                            continue
-                        is_banned = 0
-                        for b in range(banned_offsets[g], banned_offsets[g + 1]):
-                            if banned[b] == row[e]:
-                                is_banned = 1
-                                break
-                        if is_banned:
-                            continue
-                        if found == best[g] and best_edge[g] >= 0:
-                            is_tied[g] = 1
-                            if row[e] > row[best_edge[g]]:
+                        cell = j * columns + i
+                        for k in range(offsets[cell], offsets[cell + 1]):
+                            e = entries[k]
+                            found = _gap(ax[q], ay[q], bx[q], by[q], x0[e], y0[e], x1[e], y1[e])
+                            if found > best[g]:
                                 continue
-                        else:
-                            is_tied[g] = 0
-                        best[g] = found
-                        best_edge[g] = e
-                        best_mine[g] = q
-                    i += step
+                            if (
+                                found == best[g]
+                                and best_edge[g] >= 0
+                                and row[e] == row[best_edge[g]]
+                            ):
+                                continue
+                            is_banned = 0
+                            for b in range(banned_offsets[g], banned_offsets[g + 1]):
+                                if banned[b] == row[e]:
+                                    is_banned = 1
+                                    break
+                            if is_banned:
+                                continue
+                            if found == best[g] and best_edge[g] >= 0:
+                                is_tied[g] = 1
+                                if row[e] > row[best_edge[g]]:
+                                    continue
+                            else:
+                                is_tied[g] = 0
+                            best[g] = found
+                            best_edge[g] = e
+                            best_mine[g] = q
+                        i += step

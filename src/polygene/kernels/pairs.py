@@ -28,23 +28,24 @@ def number_pairs(
     k1: cython.ulonglong = 0x9E3779B97F4A7C15
     k2: cython.ulonglong = 0xC2B2AE3D27D4EB4F
     k3: cython.ulonglong = 0xD6E8FEB86659FD93
-    for i in range(n):
-        a = first[i]
-        b = second[i]
-        place = a * k1 + b * k2
-        place = (((place ^ (place >> 32)) * k3) >> 24) & mask
-        while True:
-            k = slots[place]
-            if k < 0:
-                slots[place] = known
-                originals[known] = i
-                numbers[i] = known
-                known += 1
-                break
-            if first[originals[k]] == first[i] and second[originals[k]] == second[i]:
-                numbers[i] = k
-                break
-            place = (place + 1) & mask
+    with cython.nogil:
+        for i in range(n):
+            a = first[i]
+            b = second[i]
+            place = a * k1 + b * k2
+            place = (((place ^ (place >> 32)) * k3) >> 24) & mask
+            while True:
+                k = slots[place]
+                if k < 0:
+                    slots[place] = known
+                    originals[known] = i
+                    numbers[i] = known
+                    known += 1
+                    break
+                if first[originals[k]] == first[i] and second[originals[k]] == second[i]:
+                    numbers[i] = k
+                    break
+                place = (place + 1) & mask
     return known
 
 
@@ -57,10 +58,11 @@ def bucket_into(
     """
     i: cython.Py_ssize_t
     k: cython.longlong
-    for i in range(keys.shape[0]):
-        k = keys[i]
-        order[nexts[k]] = i
-        nexts[k] += 1
+    with cython.nogil:
+        for i in range(keys.shape[0]):
+            k = keys[i]
+            order[nexts[k]] = i
+            nexts[k] += 1
 
 
 def join_roots(
@@ -73,19 +75,20 @@ def join_roots(
     i: cython.Py_ssize_t
     a: cython.longlong
     b: cython.longlong
-    for i in range(left.shape[0]):
-        a = left[i]
-        b = right[i]
-        while parent[a] != a:
-            parent[a] = parent[parent[a]]
-            a = parent[a]
-        while parent[b] != b:
-            parent[b] = parent[parent[b]]
-            b = parent[b]
-        if a < b:
-            parent[b] = a
-        elif b < a:
-            parent[a] = b
-    # Parents are never larger than their children, so one rising pass ends at the roots.
-    for i in range(parent.shape[0]):
-        parent[i] = parent[parent[i]]
+    with cython.nogil:
+        for i in range(left.shape[0]):
+            a = left[i]
+            b = right[i]
+            while parent[a] != a:
+                parent[a] = parent[parent[a]]
+                a = parent[a]
+            while parent[b] != b:
+                parent[b] = parent[parent[b]]
+                b = parent[b]
+            if a < b:
+                parent[b] = a
+            elif b < a:
+                parent[a] = b
+        # Parents are never larger than their children, so one rising pass ends at the roots.
+        for i in range(parent.shape[0]):
+            parent[i] = parent[parent[i]]

@@ -35,47 +35,48 @@ def find_borders(
     n_right: cython.longlong
     left: cython.longlong
     right: cython.longlong
-    for e in range(face_of_halfedge.shape[0] // 2):
-        left = face_of_halfedge[2 * e]
-        right = face_of_halfedge[2 * e + 1]
-        if left == right:
-            continue
-        i = entry_offsets[left]
-        i_stop = entry_offsets[left + 1]
-        j = entry_offsets[right]
-        j_stop = entry_offsets[right + 1]
-        n_left = 0
-        n_right = 0
-        while i < i_stop or j < j_stop:
-            if j == j_stop or (i < i_stop and entry_piece[i] < entry_piece[j]):
-                if fills:
-                    item_entry[item_offsets[2 * e] + n_left] = i
-                n_left += 1
-                i += 1
-            elif i == i_stop or entry_piece[j] < entry_piece[i]:
-                if fills:
-                    item_entry[item_offsets[2 * e + 1] + n_right] = j
-                n_right += 1
-                j += 1
-            else:
-                if not fills:
-                    a = i
-                    b = j
-                    while parent[a] != a:
-                        parent[a] = parent[parent[a]]
-                        a = parent[a]
-                    while parent[b] != b:
-                        parent[b] = parent[parent[b]]
-                        b = parent[b]
-                    if a < b:
-                        parent[b] = a
-                    elif b < a:
-                        parent[a] = b
-                i += 1
-                j += 1
-        if not fills:
-            item_offsets[2 * e + 1] = n_left
-            item_offsets[2 * e + 2] = n_right
+    with cython.nogil:
+        for e in range(face_of_halfedge.shape[0] // 2):
+            left = face_of_halfedge[2 * e]
+            right = face_of_halfedge[2 * e + 1]
+            if left == right:
+                continue
+            i = entry_offsets[left]
+            i_stop = entry_offsets[left + 1]
+            j = entry_offsets[right]
+            j_stop = entry_offsets[right + 1]
+            n_left = 0
+            n_right = 0
+            while i < i_stop or j < j_stop:
+                if j == j_stop or (i < i_stop and entry_piece[i] < entry_piece[j]):
+                    if fills:
+                        item_entry[item_offsets[2 * e] + n_left] = i
+                    n_left += 1
+                    i += 1
+                elif i == i_stop or entry_piece[j] < entry_piece[i]:
+                    if fills:
+                        item_entry[item_offsets[2 * e + 1] + n_right] = j
+                    n_right += 1
+                    j += 1
+                else:
+                    if not fills:
+                        a = i
+                        b = j
+                        while parent[a] != a:
+                            parent[a] = parent[parent[a]]
+                            a = parent[a]
+                        while parent[b] != b:
+                            parent[b] = parent[parent[b]]
+                            b = parent[b]
+                        if a < b:
+                            parent[b] = a
+                        elif b < a:
+                            parent[a] = b
+                    i += 1
+                    j += 1
+            if not fills:
+                item_offsets[2 * e + 1] = n_left
+                item_offsets[2 * e + 2] = n_right
 
 
 def link_borders(
@@ -96,23 +97,24 @@ def link_borders(
     high: cython.longlong
     middle: cython.longlong
     piece: cython.longlong
-    for k in range(item_halfedge.shape[0]):
-        piece = item_piece[k]
-        g = following[item_halfedge[k]]
-        while True:
-            # Items of one half-edge rise with the piece.
-            low = item_offsets[g]
-            high = item_offsets[g + 1]
-            while low < high:
-                middle = (low + high) // 2
-                if item_piece[middle] < piece:
-                    low = middle + 1
-                else:
-                    high = middle
-            if low < item_offsets[g + 1] and item_piece[low] == piece:
-                next_item[k] = low
-                break
-            g = following[g ^ 1]
+    with cython.nogil:
+        for k in range(item_halfedge.shape[0]):
+            piece = item_piece[k]
+            g = following[item_halfedge[k]]
+            while True:
+                # Items of one half-edge rise with the piece.
+                low = item_offsets[g]
+                high = item_offsets[g + 1]
+                while low < high:
+                    middle = (low + high) // 2
+                    if item_piece[middle] < piece:
+                        low = middle + 1
+                    else:
+                        high = middle
+                if low < item_offsets[g + 1] and item_piece[low] == piece:
+                    next_item[k] = low
+                    break
+                g = following[g ^ 1]
 
 
 def split_rings(
@@ -146,41 +148,44 @@ def split_rings(
     base: cython.longlong
     least: cython.longlong
     length: cython.longlong
-    for k in range(next_item.shape[0]):
-        if is_done[k]:
-            continue
-        item = k
-        top = 0
-        while True:
-            v = origin[item_halfedge[item]]
-            if place_of_node[v] >= 0:
-                # The items from the last time at v up to now close a ring.
-                base = place_of_node[v]
-                length = top - base
-                least = base
-                for i in range(base, top):
-                    w = origin[item_halfedge[stack[i]]]
-                    place_of_node[w] = -1
-                    m = origin[item_halfedge[stack[least]]]
-                    if node_x[w] < node_x[m] or (node_x[w] == node_x[m] and node_y[w] < node_y[m]):
-                        least = i
-                for i in range(length):
-                    ring_items[filled + i] = stack[base + (least - base + i) % length]
-                m = origin[item_halfedge[ring_items[filled]]]
-                w = origin[item_halfedge[ring_items[filled + length - 1]]]
-                i = origin[item_halfedge[ring_items[filled + 1]]]
-                ring_is_hole[n_rings] = (
-                    turn(node_x[w], node_y[w], node_x[m], node_y[m], node_x[i], node_y[i]) < 0
-                )
-                filled += length
-                n_rings += 1
-                ring_offsets[n_rings] = filled
-                top = base
-            if is_done[item]:
-                break
-            is_done[item] = 1
-            place_of_node[v] = top
-            stack[top] = item
-            top += 1
-            item = next_item[item]
+    with cython.nogil:
+        for k in range(next_item.shape[0]):
+            if is_done[k]:
+                continue
+            item = k
+            top = 0
+            while True:
+                v = origin[item_halfedge[item]]
+                if place_of_node[v] >= 0:
+                    # The items from the last time at v up to now close a ring.
+                    base = place_of_node[v]
+                    length = top - base
+                    least = base
+                    for i in range(base, top):
+                        w = origin[item_halfedge[stack[i]]]
+                        place_of_node[w] = -1
+                        m = origin[item_halfedge[stack[least]]]
+                        if node_x[w] < node_x[m] or (
+                            node_x[w] == node_x[m] and node_y[w] < node_y[m]
+                        ):
+                            least = i
+                    for i in range(length):
+                        ring_items[filled + i] = stack[base + (least - base + i) % length]
+                    m = origin[item_halfedge[ring_items[filled]]]
+                    w = origin[item_halfedge[ring_items[filled + length - 1]]]
+                    i = origin[item_halfedge[ring_items[filled + 1]]]
+                    ring_is_hole[n_rings] = (
+                        turn(node_x[w], node_y[w], node_x[m], node_y[m], node_x[i], node_y[i]) < 0
+                    )
+                    filled += length
+                    n_rings += 1
+                    ring_offsets[n_rings] = filled
+                    top = base
+                if is_done[item]:
+                    break
+                is_done[item] = 1
+                place_of_node[v] = top
+                stack[top] = item
+                top += 1
+                item = next_item[item]
     return n_rings

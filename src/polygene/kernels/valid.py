@@ -159,105 +159,112 @@ def find_meetings(
     d_side: cython.int
     a_side: cython.int
     b_side: cython.int
-    for leaf in range(leaves.shape[0]):
-        c = leaves[leaf]
-        for i in range(offsets[c], offsets[c + 1]):
-            e = entries[i]
-            ax = xy[start[e], 0]
-            ay = xy[start[e], 1]
-            bx = xy[start[e] + 1, 0]
-            by = xy[start[e] + 1, 1]
-            for j in range(i + 1, offsets[c + 1]):
-                f = entries[j]
-                if row[e] != row[f]:
-                    continue
-                cx = xy[start[f], 0]
-                cy = xy[start[f], 1]
-                dx = xy[start[f] + 1, 0]
-                dy = xy[start[f] + 1, 1]
-                if (
-                    (cx > ax and cx > bx and dx > ax and dx > bx)
-                    or (cx < ax and cx < bx and dx < ax and dx < bx)
-                    or (cy > ay and cy > by and dy > ay and dy > by)
-                    or (cy < ay and cy < by and dy < ay and dy < by)
-                ):
-                    continue
-                c_side = orient(ax, ay, bx, by, cx, cy, sums)
-                d_side = orient(ax, ay, bx, by, dx, dy, sums)
-                if c_side * d_side > 0:
-                    continue
-                a_side = orient(cx, cy, dx, dy, ax, ay, sums)
-                b_side = orient(cx, cy, dx, dy, bx, by, sums)
-                if a_side * b_side > 0:
-                    continue
-                found = 0
-                if c_side == 0 and d_side == 0:
-                    # On one line: more than a point in common?
-                    size = (bx - ax) * (dx - cx) + (by - ay) * (dy - cy)
-                    if following[e] == f and size > 0:
+    with cython.nogil:
+        for leaf in range(leaves.shape[0]):
+            c = leaves[leaf]
+            for i in range(offsets[c], offsets[c + 1]):
+                e = entries[i]
+                ax = xy[start[e], 0]
+                ay = xy[start[e], 1]
+                bx = xy[start[e] + 1, 0]
+                by = xy[start[e] + 1, 1]
+                for j in range(i + 1, offsets[c + 1]):
+                    f = entries[j]
+                    if row[e] != row[f]:
                         continue
-                    if following[f] == e and size > 0:
+                    cx = xy[start[f], 0]
+                    cy = xy[start[f], 1]
+                    dx = xy[start[f] + 1, 0]
+                    dy = xy[start[f] + 1, 1]
+                    if (
+                        (cx > ax and cx > bx and dx > ax and dx > bx)
+                        or (cx < ax and cx < bx and dx < ax and dx < bx)
+                        or (cy > ay and cy > by and dy > ay and dy > by)
+                        or (cy < ay and cy < by and dy < ay and dy < by)
+                    ):
                         continue
-                    if bx == cx and by == cy and size > 0:
-                        found = 3
-                        px = bx
-                        py = by
-                    elif ax == dx and ay == dy and size > 0 or ax == cx and ay == cy and size < 0:
-                        found = 3
-                        px = ax
-                        py = ay
-                    elif bx == dx and by == dy and size < 0:
-                        found = 3
-                        px = bx
-                        py = by
-                    else:
-                        found = 2
-                        if _is_within(cx, cy, ax, ay, bx, by):
-                            px = cx
-                            py = cy
-                        elif _is_within(dx, dy, ax, ay, bx, by):
-                            px = dx
-                            py = dy
-                        else:
+                    c_side = orient(ax, ay, bx, by, cx, cy, sums)
+                    d_side = orient(ax, ay, bx, by, dx, dy, sums)
+                    if c_side * d_side > 0:
+                        continue
+                    a_side = orient(cx, cy, dx, dy, ax, ay, sums)
+                    b_side = orient(cx, cy, dx, dy, bx, by, sums)
+                    if a_side * b_side > 0:
+                        continue
+                    found = 0
+                    if c_side == 0 and d_side == 0:
+                        # On one line: more than a point in common?
+                        size = (bx - ax) * (dx - cx) + (by - ay) * (dy - cy)
+                        if following[e] == f and size > 0:
+                            continue
+                        if following[f] == e and size > 0:
+                            continue
+                        if bx == cx and by == cy and size > 0:
+                            found = 3
+                            px = bx
+                            py = by
+                        elif (
+                            ax == dx and ay == dy and size > 0 or ax == cx and ay == cy and size < 0
+                        ):
+                            found = 3
                             px = ax
                             py = ay
-                    if found == 3 and (following[e] == f or following[f] == e):
-                        continue
-                elif c_side != 0 and d_side != 0 and a_side != 0 and b_side != 0:
-                    found = 1
-                    size = (bx - ax) * (dy - cy) - (by - ay) * (dx - cx)
-                    t = ((cx - ax) * (dy - cy) - (cy - ay) * (dx - cx)) / size if size != 0 else 0.5
-                    px = ax + t * (bx - ax)
-                    py = ay + t * (by - ay)
-                else:
-                    if c_side == 0 and _is_within(cx, cy, ax, ay, bx, by):
-                        found = 3
-                        px = cx
-                        py = cy
-                    elif d_side == 0 and _is_within(dx, dy, ax, ay, bx, by):
-                        found = 3
-                        px = dx
-                        py = dy
-                    elif a_side == 0 and _is_within(ax, ay, cx, cy, dx, dy):
-                        found = 3
-                        px = ax
-                        py = ay
-                    elif b_side == 0 and _is_within(bx, by, cx, cy, dx, dy):
-                        found = 3
-                        px = bx
-                        py = by
-                    if found and following[e] == f and px == bx and py == by:
-                        continue
-                    if found and following[f] == e and px == ax and py == ay:
-                        continue
-                if found:
-                    if n < first.shape[0]:
-                        first[n] = e
-                        second[n] = f
-                        kind[n] = found
-                        place[n, 0] = px
-                        place[n, 1] = py
-                    n += 1
+                        elif bx == dx and by == dy and size < 0:
+                            found = 3
+                            px = bx
+                            py = by
+                        else:
+                            found = 2
+                            if _is_within(cx, cy, ax, ay, bx, by):
+                                px = cx
+                                py = cy
+                            elif _is_within(dx, dy, ax, ay, bx, by):
+                                px = dx
+                                py = dy
+                            else:
+                                px = ax
+                                py = ay
+                        if found == 3 and (following[e] == f or following[f] == e):
+                            continue
+                    elif c_side != 0 and d_side != 0 and a_side != 0 and b_side != 0:
+                        found = 1
+                        size = (bx - ax) * (dy - cy) - (by - ay) * (dx - cx)
+                        t = (
+                            ((cx - ax) * (dy - cy) - (cy - ay) * (dx - cx)) / size
+                            if size != 0
+                            else 0.5
+                        )
+                        px = ax + t * (bx - ax)
+                        py = ay + t * (by - ay)
+                    else:
+                        if c_side == 0 and _is_within(cx, cy, ax, ay, bx, by):
+                            found = 3
+                            px = cx
+                            py = cy
+                        elif d_side == 0 and _is_within(dx, dy, ax, ay, bx, by):
+                            found = 3
+                            px = dx
+                            py = dy
+                        elif a_side == 0 and _is_within(ax, ay, cx, cy, dx, dy):
+                            found = 3
+                            px = ax
+                            py = ay
+                        elif b_side == 0 and _is_within(bx, by, cx, cy, dx, dy):
+                            found = 3
+                            px = bx
+                            py = by
+                        if found and following[e] == f and px == bx and py == by:
+                            continue
+                        if found and following[f] == e and px == ax and py == ay:
+                            continue
+                    if found:
+                        if n < first.shape[0]:
+                            first[n] = e
+                            second[n] = f
+                            kind[n] = found
+                            place[n, 0] = px
+                            place[n, 1] = py
+                        n += 1
     return n
 
 
@@ -276,21 +283,25 @@ def locate_in_rings(
     r: cython.longlong
     inside: cython.int
     side: cython.int
-    for p in range(x.shape[0]):
-        r = ring[p]
-        inside = 0
-        for k in range(ring_offsets[r], ring_offsets[r + 1] - 1):
-            if (
-                _is_within(x[p], y[p], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1])
-                and orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums) == 0
-            ):
-                inside = 2
-                break
-            if (xy[k, 1] > y[p]) != (xy[k + 1, 1] > y[p]):
-                side = orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums)
-                if (xy[k + 1, 1] > xy[k, 1] and side > 0) or (xy[k + 1, 1] < xy[k, 1] and side < 0):
-                    inside = 1 - inside
-        sides[p] = 0 if inside == 2 else (1 if inside else -1)
+    with cython.nogil:
+        for p in range(x.shape[0]):
+            r = ring[p]
+            inside = 0
+            for k in range(ring_offsets[r], ring_offsets[r + 1] - 1):
+                if (
+                    _is_within(x[p], y[p], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1])
+                    and orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums)
+                    == 0
+                ):
+                    inside = 2
+                    break
+                if (xy[k, 1] > y[p]) != (xy[k + 1, 1] > y[p]):
+                    side = orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums)
+                    if (xy[k + 1, 1] > xy[k, 1] and side > 0) or (
+                        xy[k + 1, 1] < xy[k, 1] and side < 0
+                    ):
+                        inside = 1 - inside
+            sides[p] = 0 if inside == 2 else (1 if inside else -1)
 
 
 def convex_hulls(
@@ -312,28 +323,29 @@ def convex_hulls(
     base: cython.longlong
     a: cython.longlong
     b: cython.longlong
-    for g in range(offsets.shape[0] - 1):
-        base = 2 * offsets[g]
-        n = 0
-        for k in range(offsets[g], offsets[g + 1]):
-            while n >= 2:
-                a = hull[base + n - 2]
-                b = hull[base + n - 1]
-                if orient(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[k, 0], xy[k, 1], sums) > 0:
-                    break
-                n -= 1
-            hull[base + n] = k
-            n += 1
-        least = n + 1
-        k = offsets[g + 1] - 2
-        while k >= offsets[g]:
-            while n >= least:
-                a = hull[base + n - 2]
-                b = hull[base + n - 1]
-                if orient(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[k, 0], xy[k, 1], sums) > 0:
-                    break
-                n -= 1
-            hull[base + n] = k
-            n += 1
-            k -= 1
-        counts[g] = n - 1 if n > 1 else n
+    with cython.nogil:
+        for g in range(offsets.shape[0] - 1):
+            base = 2 * offsets[g]
+            n = 0
+            for k in range(offsets[g], offsets[g + 1]):
+                while n >= 2:
+                    a = hull[base + n - 2]
+                    b = hull[base + n - 1]
+                    if orient(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[k, 0], xy[k, 1], sums) > 0:
+                        break
+                    n -= 1
+                hull[base + n] = k
+                n += 1
+            least = n + 1
+            k = offsets[g + 1] - 2
+            while k >= offsets[g]:
+                while n >= least:
+                    a = hull[base + n - 2]
+                    b = hull[base + n - 1]
+                    if orient(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[k, 0], xy[k, 1], sums) > 0:
+                        break
+                    n -= 1
+                hull[base + n] = k
+                n += 1
+                k -= 1
+            counts[g] = n - 1 if n > 1 else n

@@ -31,28 +31,29 @@ def measure_rings(
     by: cython.double
     area: cython.double
     length: cython.double
-    for r in range(ring_offsets.shape[0] - 1):
-        start = ring_offsets[r]
-        stop = ring_offsets[r + 1]
-        areas[r] = 0.0
-        lengths[r] = 0.0
-        if start == stop:
-            continue
-        x0 = xy[start, 0]
-        y0 = xy[start, 1]
-        ax = 0.0
-        ay = 0.0
-        area = 0.0
-        length = 0.0
-        for k in range(start + 1, stop):
-            bx = xy[k, 0] - x0
-            by = xy[k, 1] - y0
-            area += ax * by - bx * ay
-            length += sqrt((bx - ax) * (bx - ax) + (by - ay) * (by - ay))
-            ax = bx
-            ay = by
-        areas[r] = 0.5 * area
-        lengths[r] = length
+    with cython.nogil:
+        for r in range(ring_offsets.shape[0] - 1):
+            start = ring_offsets[r]
+            stop = ring_offsets[r + 1]
+            areas[r] = 0.0
+            lengths[r] = 0.0
+            if start == stop:
+                continue
+            x0 = xy[start, 0]
+            y0 = xy[start, 1]
+            ax = 0.0
+            ay = 0.0
+            area = 0.0
+            length = 0.0
+            for k in range(start + 1, stop):
+                bx = xy[k, 0] - x0
+                by = xy[k, 1] - y0
+                area += ax * by - bx * ay
+                length += sqrt((bx - ax) * (bx - ax) + (by - ay) * (by - ay))
+                ax = bx
+                ay = by
+            areas[r] = 0.5 * area
+            lengths[r] = length
 
 
 def bring_home(
@@ -69,11 +70,41 @@ def bring_home(
     """
     v: cython.Py_ssize_t
     n: cython.longlong
-    for v in range(node_of_vertex.shape[0]):
-        n = node_of_vertex[v]
-        if not is_home[n]:
-            is_home[n] = 1
-            homes[n, 0] = map_xy[v, 0]
-            homes[n, 1] = map_xy[v, 1]
-        elif homes[n, 0] != map_xy[v, 0] or homes[n, 1] != map_xy[v, 1]:
-            differs[n] = 1
+    with cython.nogil:
+        for v in range(node_of_vertex.shape[0]):
+            n = node_of_vertex[v]
+            if not is_home[n]:
+                is_home[n] = 1
+                homes[n, 0] = map_xy[v, 0]
+                homes[n, 1] = map_xy[v, 1]
+            elif homes[n, 0] != map_xy[v, 0] or homes[n, 1] != map_xy[v, 1]:
+                differs[n] = 1
+
+
+def least_first(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    ring_offsets: cython.longlong[::1],
+    order: cython.longlong[::1],
+) -> None:
+    """Set the order of vertices in which each closed ring starts at its lowest left vertex."""
+    r: cython.Py_ssize_t
+    k: cython.longlong
+    start: cython.longlong
+    n: cython.longlong
+    least: cython.longlong
+    at: cython.longlong
+    with cython.nogil:
+        for r in range(ring_offsets.shape[0] - 1):
+            start = ring_offsets[r]
+            n = ring_offsets[r + 1] - 1 - start
+            least = start
+            for k in range(start + 1, start + n):
+                if x[k] < x[least] or (x[k] == x[least] and y[k] < y[least]):
+                    least = k
+            at = least
+            for k in range(start, start + n + 1):
+                order[k] = at
+                at += 1
+                if at >= start + n:
+                    at = start

@@ -14,6 +14,7 @@ TOO_DEEP = 5
 
 
 @cython.cfunc
+@cython.nogil
 @cython.exceptval(check=False)
 def _uint32(data: cython.uchar[::1], at: cython.longlong, little: cython.int) -> cython.longlong:
     """Read four bytes as an unsigned integer."""

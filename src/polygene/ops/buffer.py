@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
+from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, owners, spans
 from polygene.crs import label
 from polygene.errors import DataError, UsageError
@@ -28,6 +29,7 @@ from polygene.table.groups import Groups, agreed, group_rows
 # A local plane is right within 0.1 % as far out as this.
 MOST_LOCAL = 400_000.0  # metres
 MOST_TURN = 4.0  # degrees of longitude that an edge may span
+MOST_VERTICES = 100_000  # buffered at a time
 
 
 @dataclass(frozen=True)
@@ -186,26 +188,34 @@ class _Work:
             return self._melted_degrees(back, groups.group[known], groups.n_groups)
         if groups is None:
             return _spread(self._apart(some, d), known, self.layer.n_rows)
-        curves = self._curves(some, d)
+        curves = offset_outlines(some, d, self.style)
         group = groups.group[known][curves.row_of_part]
-        return self._settled(_by_row(curves, group), groups.n_groups, some, d, apart=False)
-
-    def _curves(self, column: GeometryColumn, d: F64Array) -> Outlines:
-        """Return curves of rows; polygons at no distance are themselves."""
-        return offset_outlines(column, d, self.style)
+        return settle(
+            _by_row(curves, group), groups.n_groups, self._grid(some, d), by_sign=True, apart=False
+        )
 
     def _apart(self, column: GeometryColumn, d: F64Array) -> GeometryColumn:
-        return self._settled(self._curves(column, d), column.n_rows, column, d, apart=True)
+        """Buffer each row on its own, in portions, so that memory is bounded."""
+        grid = self._grid(column, d)
 
-    def _settled(
-        self, curves: Outlines, n_rows: int, column: GeometryColumn, d: F64Array, apart: bool
-    ) -> GeometryColumn:
+        def portion(first: int, stop: int) -> GeometryColumn:
+            curves = offset_outlines(column.slice_rows(first, stop), d[first:stop], self.style)
+            return settle(curves, stop - first, grid, by_sign=True, apart=True)
+
+        offsets = column.vertex_offsets_of_rows
+        return concatenate(parallel.each(portion, parallel.parted(offsets, MOST_VERTICES)))
+
+    def _grid(self, column: GeometryColumn, d: F64Array) -> Grid:
+        """Lay a grid over all that is within the distances (n_rows,), corners and caps too."""
         extent = column.extent()
-        if extent is None or len(curves.xy) == 0:
-            return GeometryColumn.from_rings([[]] * n_rows, Family.POLYGONS)
-        low, high = curves.xy.min(axis=0), curves.xy.max(axis=0)
-        grid = Grid.over([(*low.tolist(), *high.tolist())], self.step)
-        return settle(curves, n_rows, grid, by_sign=True, apart=apart)
+        if extent is None:
+            return Grid(self.step, 0, 0)
+        reach = 1.5 if self.style.corners != "mitre" else max(1.5, self.style.mitre_limit)
+        reach *= float(np.abs(d).max())
+        low_x, low_y, high_x, high_y = extent
+        return Grid.over(
+            [(low_x - reach, low_y - reach, high_x + reach, high_y + reach)], self.step
+        )
 
     def _melted_degrees(
         self, column: GeometryColumn, group: I64Array, n_groups: int

@@ -6,17 +6,29 @@ own, all are computed in one arrangement, and moved back. Snap rounding does not
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array, offsets_from, owners, reduce_groups
+from polygene import kernels
+from polygene.arrays import (
+    BoolArray,
+    F64Array,
+    I64Array,
+    count_by,
+    offsets_from,
+    owners,
+    reduce_groups,
+    spans,
+)
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.plane.arrangement import Arrangement, Borders, arrange
 from polygene.plane.borders import vertex_homes
 from polygene.plane.grid import MAX_UNITS, Grid
 from polygene.plane.noding import node_edges
 from polygene.plane.rings import Pieces, rings_to_column, trace_rings
+from polygene.plane.sound import plainly_sound
 
 GAP = 32  # grid units between rows laid apart
 MOST_EDGES = 3_000_000  # worked on at a time
@@ -60,6 +72,66 @@ def settle(
         lie on the grid.
     """
     x, y = grid.to_units(outlines.xy)
+    if by_sign and apart:
+        direct, is_simple = _simple_rows(outlines, x, y, n_rows, grid)
+        if is_simple.any():
+            rest, x, y = _without_rows(outlines, is_simple, x, y)
+            others = _settled_all(rest, x, y, n_rows, grid, by_sign, apart, keeps_places)
+            return others.with_rows(np.flatnonzero(is_simple), direct)
+    return _settled_all(outlines, x, y, n_rows, grid, by_sign, apart, keeps_places)
+
+
+def _simple_rows(
+    outlines: Outlines, x: I64Array, y: I64Array, n_rows: int, grid: Grid
+) -> tuple[GeometryColumn, BoolArray]:
+    """Return rows whose rings are valid as they lie on the grid, and which (n_rows,) those are.
+
+    What is wound round once by an outer ring, and by its holes not at all, needs no arrangement.
+    """
+    ring_of = owners(outlines.ring_offsets)
+    keeps = np.ones(len(x), bool)
+    keeps[1:] = (ring_of[1:] != ring_of[:-1]) | (x[1:] != x[:-1]) | (y[1:] != y[:-1])
+    x, y = x[keeps], y[keeps]
+    n_rings = len(outlines.part_of_ring)
+    ring_offsets = offsets_from(count_by(ring_of[keeps], n_rings))
+    row_of_ring = outlines.row_of_part[outlines.part_of_ring]
+    n_rings_of_row = count_by(row_of_ring, n_rows)
+    on_grid = GeometryColumn(
+        Family.POLYGONS, np.stack([x, y], axis=1).astype(np.float64), ring_offsets,
+        offsets_from(n_rings_of_row), np.arange(n_rows + 1), np.zeros(n_rows, bool),
+    )  # fmt: skip
+    is_simple = plainly_sound(on_grid) & (n_rings_of_row > 0)
+    order = np.empty(len(x), np.int64)
+    kernels.run(kernels.vertices.least_first, x, y, ring_offsets, order)
+    turned = replace(on_grid, xy=grid.to_map(x[order], y[order]))
+    return turned.take(np.flatnonzero(is_simple)), is_simple
+
+
+def _without_rows(
+    outlines: Outlines, is_out: BoolArray, x: I64Array, y: I64Array
+) -> tuple[Outlines, I64Array, I64Array]:
+    """Leave out the rings of rows."""
+    rings = np.flatnonzero(~is_out[outlines.row_of_part[outlines.part_of_ring]])
+    counts = np.diff(outlines.ring_offsets)[rings]
+    at = spans(outlines.ring_offsets[rings], counts)
+    kept = Outlines(
+        outlines.xy[at], offsets_from(counts), outlines.part_of_ring[rings], outlines.row_of_part
+    )
+    return kept, x[at], y[at]
+
+
+def _settled_all(
+    outlines: Outlines,
+    x: I64Array,
+    y: I64Array,
+    n_rows: int,
+    grid: Grid,
+    by_sign: bool,
+    apart: bool,
+    keeps_places: bool,
+) -> GeometryColumn:
+    if len(outlines.part_of_ring) == 0:
+        return GeometryColumn.from_rings([[]] * n_rows, Family.POLYGONS)
     row_of_ring = outlines.row_of_part[outlines.part_of_ring]
     columns = []
     for rows in _batches(row_of_ring, outlines.ring_offsets, n_rows) if apart else [(0, n_rows)]:

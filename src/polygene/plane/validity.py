@@ -20,6 +20,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas
 from polygene.plane.cells import Segments, build_cells
 from polygene.plane.settling import places_apart
+from polygene.plane.sound import plainly_sound
 
 PAIRS_AT_ONCE = 4_000_000
 
@@ -99,6 +100,12 @@ def invalid_rows(column: GeometryColumn) -> BoolArray:
 def problems_of(column: GeometryColumn) -> Problems:
     """Return all problems of polygons, by row and kind, each kind once a row at its first place."""
     assert column.family == Family.POLYGONS
+    doubtful = np.flatnonzero(~plainly_sound(column))
+    found = _problems_of_all(column.take(doubtful))
+    return found._replace(row=doubtful[found.row])
+
+
+def _problems_of_all(column: GeometryColumn) -> Problems:
     row_of_ring = owners(column.ring_offsets_of_rows)
     found = _Found()
     is_bad = _look_at_rings(column, row_of_ring, found)

@@ -1,0 +1,88 @@
+"""Work on parts of a whole side by side, where the kernels are compiled and let go of the GIL."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+from typing import TypeVar
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import I64Array
+
+Result = TypeVar("Result")
+
+PARTS_PER_WORKER = 4  # so that one that has more to do does not keep the others waiting
+WORTH_A_PART = 20_000  # items
+
+
+_here = threading.local()
+
+
+def n_workers() -> int:
+    """Return how many threads there are: the processors, or ``POLYGENE_THREADS``, at least one.
+
+    Within work that runs side by side already there is one.
+    """
+    if not kernels.IS_COMPILED or getattr(_here, "is_busy", False):
+        return 1
+    asked = os.environ.get("POLYGENE_THREADS", "")
+    if asked.isdigit():
+        return max(1, int(asked))
+    if hasattr(os, "sched_getaffinity"):
+        return len(os.sched_getaffinity(0))
+    return os.cpu_count() or 1
+
+
+@cache
+def _pool(n: int, process: int) -> ThreadPoolExecutor:
+    # A process forked from this one has the pool's object but not its threads, so a pool of its own.
+    del process
+    return ThreadPoolExecutor(n, "polygene", initializer=_mark_busy)
+
+
+def _mark_busy() -> None:
+    _here.is_busy = True
+
+
+def each(work: Callable[[int, int], Result], parts: list[tuple[int, int]]) -> list[Result]:
+    """Return what ``work(first, stop)`` gives for each range, in the order of the ranges.
+
+    The result must not depend on how the whole was parted.
+    """
+    n = min(n_workers(), len(parts))
+    if n <= 1:
+        return [work(*part) for part in parts]
+    futures = [_pool(n, os.getpid()).submit(work, *part) for part in parts]
+    try:
+        return [future.result() for future in futures]
+    finally:
+        # After an error or Ctrl-C what has not begun is not wanted any more.
+        for future in futures:
+            future.cancel()
+
+
+def parted(offsets: I64Array, most: int | None = None) -> list[tuple[int, int]]:
+    """Part groups into ranges of about as many items each, a few for each thread.
+
+    Parameters
+    ----------
+    offsets : (n_groups + 1,)
+        Items of group g are ``offsets[g]:offsets[g + 1]``.
+    most : int, optional
+        Items that should be worked on at a time, so that memory is bounded.
+    """
+    n_groups, n_items = len(offsets) - 1, int(offsets[-1] - offsets[0])
+    workers = n_workers()
+    n_parts = 1 if workers == 1 else min(workers * PARTS_PER_WORKER, n_items // WORTH_A_PART)
+    if most is not None:
+        n_parts = max(n_parts, -(-n_items // most))
+    if n_parts <= 1:
+        return [(0, n_groups)]
+    at = offsets[0] + np.arange(1, n_parts) * n_items // n_parts
+    cuts = np.unique([0, *np.searchsorted(offsets, at).tolist(), n_groups])
+    return list(zip(cuts[:-1].tolist(), cuts[1:].tolist(), strict=True))
