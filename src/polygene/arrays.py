@@ -15,6 +15,7 @@ BoolArray = npt.NDArray[np.bool_]
 U8Array = npt.NDArray[np.uint8]
 
 NONE = -1  # "no such thing" in an index array
+AHEAD = 32  # pairs whose memory is fetched ahead
 
 
 def offsets_from(counts: npt.NDArray[np.integer] | list[int]) -> I64Array:
@@ -66,10 +67,21 @@ def number_pairs(first: I64Array, second: I64Array) -> Numbering:
     first = np.ascontiguousarray(first, np.int64)
     second = np.ascontiguousarray(second, np.int64)
     n = len(first)
-    slots = np.full(1 << max(4, (2 * n).bit_length()), NONE, np.int64)
+    assert n < 2**31, "more pairs than the hash table can hold"
+    slots = np.full(1 << max(4, (3 * n // 2).bit_length()), NONE, np.int32)
     numbers, firsts = np.empty(n, np.int64), np.empty(n, np.int64)
-    n_distinct = kernels.run(kernels.pairs.number_pairs, first, second, slots, numbers, firsts)
+    waiting = np.empty(AHEAD, np.int64)
+    n_distinct = kernels.run(
+        kernels.pairs.number_pairs, first, second, slots, waiting, numbers, firsts
+    )
     return Numbering(numbers, firsts[:n_distinct].copy())
+
+
+def distinct(values: I64Array, n: int) -> I64Array:
+    """Return which of the integers below n are among some values, rising."""
+    is_there = np.zeros(n, bool)
+    is_there[values] = True
+    return np.flatnonzero(is_there)
 
 
 def reduce_groups(

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 from typing import TypeVar
 
 import numpy as np
+import numpy.typing as npt
 
 from polygene import kernels
-from polygene.arrays import I64Array
 
+Item = TypeVar("Item")
 Result = TypeVar("Result")
 
 PARTS_PER_WORKER = 4  # so that one that has more to do does not keep the others waiting
@@ -49,15 +50,20 @@ def _mark_busy() -> None:
     _here.is_busy = True
 
 
-def each(work: Callable[[int, int], Result], parts: list[tuple[int, int]]) -> list[Result]:
+def each(work: Callable[[int, int], Result], parts: Sequence[tuple[int, int]]) -> list[Result]:
     """Return what ``work(first, stop)`` gives for each range, in the order of the ranges.
 
     The result must not depend on how the whole was parted.
     """
-    n = min(n_workers(), len(parts))
+    return each_of(lambda part: work(*part), parts)
+
+
+def each_of(work: Callable[[Item], Result], items: Sequence[Item]) -> list[Result]:
+    """Return what ``work`` gives for each item, in their order."""
+    n = min(n_workers(), len(items))
     if n <= 1:
-        return [work(*part) for part in parts]
-    futures = [_pool(n, os.getpid()).submit(work, *part) for part in parts]
+        return [work(item) for item in items]
+    futures = [_pool(n, os.getpid()).submit(work, item) for item in items]
     try:
         return [future.result() for future in futures]
     finally:
@@ -66,7 +72,13 @@ def each(work: Callable[[int, int], Result], parts: list[tuple[int, int]]) -> li
             future.cancel()
 
 
-def parted(offsets: I64Array, most: int | None = None) -> list[tuple[int, int]]:
+def split(n_items: int) -> list[tuple[int, int]]:
+    """Part items into ranges, one for each thread if they are many."""
+    n = n_workers() if n_items >= WORTH_A_PART else 1
+    return [(n_items * k // n, n_items * (k + 1) // n) for k in range(n)]
+
+
+def parted(offsets: npt.NDArray[np.int64], most: int | None = None) -> list[tuple[int, int]]:
     """Part groups into ranges of about as many items each, a few for each thread.
 
     Parameters

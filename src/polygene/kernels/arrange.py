@@ -177,6 +177,46 @@ def find_outer(
             outer[k] = g
 
 
+def list_deltas(
+    given: cython.longlong[::1],
+    part: cython.longlong[::1],
+    sign: cython.longlong[::1],
+    line_of_given: cython.longlong[::1],
+    is_given_reversed: cython.uchar[::1],
+    step_offsets: cython.longlong[::1],
+    step_edge: cython.longlong[::1],
+    is_step_reversed: cython.uchar[::1],
+    fills: cython.int,
+    nexts: cython.longlong[::1],
+    delta_part: cython.longlong[::1],
+    delta_sign: cython.longlong[::1],
+    delta_line: cython.longlong[::1],
+) -> None:
+    """List by noded edge the parts that it bounds, with the sign of each and the line that it is of.
+
+    With ``fills`` 0 they are counted in ``nexts`` (0 before), by edge; with 1 they are stored from
+    ``nexts[edge]`` on, which moves. Given edges without a line (-1) have no length.
+    """
+    i: cython.Py_ssize_t
+    k: cython.longlong
+    e: cython.longlong
+    line: cython.longlong
+    with cython.nogil:
+        for i in range(given.shape[0]):
+            line = line_of_given[given[i]]
+            if line < 0:
+                continue
+            for k in range(step_offsets[line], step_offsets[line + 1]):
+                e = step_edge[k]
+                if fills:
+                    delta_part[nexts[e]] = part[i]
+                    delta_sign[nexts[e]] = (
+                        -sign[i] if is_given_reversed[given[i]] != is_step_reversed[k] else sign[i]
+                    )
+                    delta_line[nexts[e]] = line
+                nexts[e] += 1
+
+
 def wind_faces(
     following: cython.longlong[::1],
     face_of_halfedge: cython.longlong[::1],
@@ -188,8 +228,8 @@ def wind_faces(
     delta_sign: cython.longlong[::1],
     row_of_part: cython.longlong[::1],
     by_sign: cython.int,
-    fills: cython.int,
-    label_offsets: cython.longlong[::1],
+    label_starts: cython.longlong[::1],
+    label_counts: cython.longlong[::1],
     labels: cython.longlong[::1],
     winding: cython.longlong[::1],
     depth: cython.longlong[::1],
@@ -207,9 +247,10 @@ def wind_faces(
     named beside them. A part covers where its winding number is odd, or with ``by_sign`` 1 where it is
     above zero; a row where any part does.
 
-    With ``fills`` 0 the number of rows over face f goes to ``label_offsets[f + 1]``; with 1 the
-    rows go to ``labels``. A row is marked in ``is_crossed`` where one of its parts winds other
-    than 0 or 1 times, or two of its parts cover the same face. Returns the labels met in all.
+    The rows over face f go to ``labels[label_starts[f]:]``, ``label_counts[f]`` of them, in the order
+    of the walk; only as far as there is room for all of a face. A row is marked in ``is_crossed``
+    where one of its parts winds other than 0 or 1 times, or two of its parts cover the same face.
+    Returns the labels met in all.
 
     Depth first, undoing each step on the way back, so linear in edges and labels. ``winding``,
     ``depth`` (both per part and row), ``is_seen`` are 0 at the start and, but for the last, again
@@ -303,17 +344,51 @@ def wind_faces(
                 p = delta_part[k]
                 if winding[p] < 0 or winding[p] > 1 or depth[row_of_part[p]] > 1:
                     is_crossed[row_of_part[p]] = 1
-            if fills:
+            label_starts[f] = total
+            label_counts[f] = n_covering
+            if total + n_covering <= labels.shape[0]:
                 for k in range(n_covering):
-                    labels[label_offsets[f] + k] = covering[k]
-            else:
-                label_offsets[f + 1] = n_covering
+                    labels[total + k] = covering[k]
             total += n_covering
             top += 1
             stack[top, 0] = h
             stack[top, 1] = cycle_offsets[f]
             stack[top, 2] = -1
     return total
+
+
+def sort_labels(
+    label_starts: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    unsorted: cython.longlong[::1],
+    labels: cython.longlong[::1],
+) -> None:
+    """Copy the labels of each face to their place by ``offsets``, rising (Shell 1959)."""
+    f: cython.Py_ssize_t
+    i: cython.longlong
+    j: cython.longlong
+    n: cython.longlong
+    base: cython.longlong
+    gap: cython.longlong
+    label: cython.longlong
+    with cython.nogil:
+        for f in range(label_starts.shape[0]):
+            base = offsets[f]
+            n = offsets[f + 1] - base
+            for i in range(n):
+                labels[base + i] = unsorted[label_starts[f] + i]
+            gap = 1
+            while gap < n // 3:
+                gap = 3 * gap + 1
+            while gap > 0:
+                for i in range(gap, n):
+                    label = labels[base + i]
+                    j = i
+                    while j >= gap and labels[base + j - gap] > label:
+                        labels[base + j] = labels[base + j - gap]
+                        j -= gap
+                    labels[base + j] = label
+                gap //= 3
 
 
 def find_least(

@@ -2,11 +2,28 @@
 
 import cython
 
+if cython.compiled:
+    from cython.cimports.polygene.kernels.wide import prefetch
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _hashed(a: cython.ulonglong, b: cython.ulonglong) -> cython.ulonglong:
+    """Mix a pair into 64 bits; odd multipliers from 2**64 / golden ratio and like it."""
+    k1: cython.ulonglong = 0x9E3779B97F4A7C15
+    k2: cython.ulonglong = 0xC2B2AE3D27D4EB4F
+    k3: cython.ulonglong = 0xD6E8FEB86659FD93
+    mixed: cython.ulonglong = a * k1 + b * k2
+    mixed = (mixed ^ (mixed >> 32)) * k3
+    return mixed >> 24
+
 
 def number_pairs(
     first: cython.longlong[::1],
     second: cython.longlong[::1],
-    slots: cython.longlong[::1],
+    slots: cython.int[::1],
+    waiting: cython.longlong[::1],
     numbers: cython.longlong[::1],
     originals: cython.longlong[::1],
 ) -> cython.longlong:
@@ -14,38 +31,41 @@ def number_pairs(
 
     ``slots`` is the hash table: a power of two of entries, more than the number of pairs, all -1.
     ``numbers[i]`` becomes the number of pair i, ``originals[k]`` the first pair with number k.
-    Pairs are non-negative. Open addressing with linear probing.
+    Pairs are non-negative. Open addressing with linear probing; ``waiting`` (k,) is room to fetch
+    the memory of that many pairs ahead.
     """
-    n: cython.Py_ssize_t = first.shape[0]
+    n: cython.longlong = first.shape[0]
     mask: cython.ulonglong = slots.shape[0] - 1
-    known: cython.longlong = 0
-    i: cython.Py_ssize_t
+    ahead: cython.longlong = waiting.shape[0]
+    start: cython.longlong = 0
+    m: cython.longlong
+    i: cython.longlong
     k: cython.longlong
+    known: cython.longlong = 0
     place: cython.ulonglong
-    a: cython.ulonglong
-    b: cython.ulonglong
-    # Odd multipliers from 2**64 / golden ratio and like it; high bits are the well-mixed ones.
-    k1: cython.ulonglong = 0x9E3779B97F4A7C15
-    k2: cython.ulonglong = 0xC2B2AE3D27D4EB4F
-    k3: cython.ulonglong = 0xD6E8FEB86659FD93
     with cython.nogil:
-        for i in range(n):
-            a = first[i]
-            b = second[i]
-            place = a * k1 + b * k2
-            place = (((place ^ (place >> 32)) * k3) >> 24) & mask
-            while True:
-                k = slots[place]
-                if k < 0:
-                    slots[place] = known
-                    originals[known] = i
-                    numbers[i] = known
-                    known += 1
-                    break
-                if first[originals[k]] == first[i] and second[originals[k]] == second[i]:
-                    numbers[i] = k
-                    break
-                place = (place + 1) & mask
+        while start < n:
+            m = min(ahead, n - start)
+            for i in range(m):
+                place = _hashed(first[start + i], second[start + i]) & mask
+                waiting[i] = place
+                if cython.compiled:
+                    prefetch(cython.address(slots[place]))
+            for i in range(start, start + m):
+                place = waiting[i - start]
+                while True:
+                    k = slots[place]
+                    if k < 0:
+                        slots[place] = cython.cast(cython.int, i)
+                        originals[known] = i
+                        numbers[i] = known
+                        known += 1
+                        break
+                    if first[k] == first[i] and second[k] == second[i]:
+                        numbers[i] = numbers[k]
+                        break
+                    place = (place + 1) & mask
+            start += m
     return known
 
 

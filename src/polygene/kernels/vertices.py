@@ -108,3 +108,30 @@ def least_first(
                 at += 1
                 if at >= start + n:
                     at = start
+
+
+def order_ends(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    start: cython.longlong[::1],
+    stop: cython.longlong[::1],
+    low: cython.longlong[::1],
+    high: cython.longlong[::1],
+    is_reversed: cython.uchar[::1],
+) -> None:
+    """Set the lexicographically smaller and larger end of edges, and whether they changed places."""
+    e: cython.Py_ssize_t
+    a: cython.longlong
+    b: cython.longlong
+    with cython.nogil:
+        for e in range(start.shape[0]):
+            a = start[e]
+            b = stop[e]
+            if x[b] < x[a] or (x[b] == x[a] and y[b] < y[a]):
+                low[e] = b
+                high[e] = a
+                is_reversed[e] = 1
+            else:
+                low[e] = a
+                high[e] = b
+                is_reversed[e] = 0

@@ -319,9 +319,12 @@ def _made(
     order = order_of(table)
     is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
     geometry = replace(both.take(order), is_multi=is_multi)
-    own_cut = np.unique(rows[cut_pieces, 0])
-    n_whole = len(np.unique(kept[:, 0])) - np.isin(own_cut, kept[:, 0]).sum()
-    return _Made(table[order], geometry, int(n_whole), int((own_cut != NONE).sum()), n_guessed)
+    # NONE marks the last, which is no row.
+    is_cut, is_whole = np.zeros((2, column.n_rows + 1), bool)
+    is_cut[rows[cut_pieces, 0]] = True
+    is_whole[kept[:, 0]] = True
+    n_cut, n_whole = int(is_cut[:-1].sum()), int((is_whole & ~is_cut)[:-1].sum())
+    return _Made(table[order], geometry, n_whole, n_cut, n_guessed)
 
 
 def _flat(column: GeometryColumn) -> GeometryColumn:

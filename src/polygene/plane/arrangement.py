@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import NONE, BoolArray, I64Array, bucket, offsets_from, owners, spans
+from polygene.arrays import NONE, BoolArray, I64Array, bucket, offsets_from
 from polygene.plane.location import Locator
 from polygene.plane.noding import Noded
 
@@ -110,26 +110,21 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
 
 def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Deltas]:
     """Return the noded edges that bound something and what crossing each changes."""
-    line = noded.line_of_given[borders.given]
-    kept = line != NONE
-    line = line[kept]
-    counts = np.diff(noded.step_offsets)[line]
-    steps = spans(noded.step_offsets[line], counts)
-    edge = noded.step_edge[steps]
-    is_against = noded.is_step_reversed[steps] ^ np.repeat(
-        noded.is_given_reversed[borders.given[kept]], counts
-    )
-    sign = np.where(is_against, -1, 1) * np.repeat(borders.sign[kept], counts)
-    grouped = bucket(edge, len(noded.low))
-    edges = np.flatnonzero(grouped.offsets[:-1] < grouped.offsets[1:])
-    offsets = offsets_from(np.diff(grouped.offsets)[edges])
-    order = grouped.order
-    return edges, Deltas(
-        offsets,
-        np.repeat(borders.part[kept], counts)[order],
-        sign[order],
-        np.repeat(line, counts)[order],
-    )
+    n_edges = len(noded.low)
+    nexts, nothing = np.zeros(n_edges, np.int64), np.zeros(1, np.int64)
+    inputs = (
+        borders.given, borders.part, borders.sign, noded.line_of_given,
+        noded.is_given_reversed.view(np.uint8), noded.step_offsets, noded.step_edge,
+        noded.is_step_reversed.view(np.uint8),
+    )  # fmt: skip
+    kernel = kernels.arrange.list_deltas
+    kernels.run(kernel, *inputs, 0, nexts, nothing, nothing, nothing)
+    edges = np.flatnonzero(nexts)
+    offsets = offsets_from(nexts[edges])
+    nexts[edges] = offsets[:-1]
+    part, sign, line = np.empty((3, int(offsets[-1])), np.int64)
+    kernels.run(kernel, *inputs, 1, nexts, part, sign, line)
+    return edges, Deltas(offsets, part, sign, line)
 
 
 def _link(noded: Noded, origin: I64Array) -> tuple[I64Array, I64Array, I64Array]:
@@ -207,19 +202,20 @@ def _wind(
     depth = np.zeros(max(1, n_rows), np.int64)
     covering, place = np.zeros_like(depth), np.zeros_like(depth)
     is_crossed = np.zeros(max(1, n_rows), np.uint8)
-    counts = np.zeros(n_faces + 1, np.int64)
+    starts, counts = np.zeros((2, n_faces), np.int64)
     stack = np.empty((n_faces + 1, 3), np.int64)
-    labels = np.zeros(1, np.int64)
-    for fills in (0, 1):
+    unsorted = np.empty(2 * n_faces + 1024, np.int64)
+    while True:
         n_labels = kernels.run(
             kernels.arrange.wind_faces, following, face_of_halfedge, cycle_offsets, face_cycles,
             halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign, row_of_part,
-            int(by_sign), fills,
-            counts, labels, winding, depth, covering, place, is_crossed,
+            int(by_sign), starts, counts, unsorted, winding, depth, covering, place, is_crossed,
             np.zeros(n_faces, np.uint8), stack,
         )  # fmt: skip
-        if not fills:
-            counts = np.cumsum(counts)
-            labels = np.zeros(max(1, n_labels), np.int64)
-    labels = labels[: counts[-1]]
-    return counts, labels[np.lexsort((labels, owners(counts)))], is_crossed[:n_rows].astype(bool)
+        if n_labels <= len(unsorted):
+            break
+        unsorted = np.empty(n_labels, np.int64)
+    offsets = offsets_from(counts)
+    labels = np.empty(n_labels, np.int64)
+    kernels.run(kernels.arrange.sort_labels, starts, offsets, unsorted, labels)
+    return offsets, labels, is_crossed[:n_rows].astype(bool)

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene import kernels
+from polygene import kernels, parallel
 from polygene.arrays import NONE, BoolArray, Buckets, I64Array, bucket, offsets_from, spans, sum_by
 
 # Above this many edges a cell gets a finer box: testing all pairs of 64 costs about what entering
@@ -15,6 +15,7 @@ CROWD = 64
 SMALLEST_SIDE = 8  # grid units; below it the margin of a cell is larger than the cell
 MOST_CELLS = 1 << 23
 MOST_LEVELS = 12
+WORTH_SHARING = 200_000  # edges
 
 
 class Segments(NamedTuple):
@@ -55,12 +56,32 @@ def spread(
     segments: Segments, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
 ) -> Buckets:
     """Enter the edges of each box in its cells (numbered from 0 for these boxes)."""
-    kernel = kernels.cells.spread_edges
-    offsets = offsets_from(count_in_cells(segments, boxes, entry_offsets, entries, n_cells))
+    shares = _shares(boxes, entry_offsets)
+    counts = parallel.each_of(
+        lambda share: count_in_cells(segments, *share, entries, n_cells), shares
+    )
+    offsets = offsets_from(sum(counts[1:], counts[0]))
     cell_entries = np.empty(max(1, offsets[-1]), np.int64)
-    nexts = offsets[:-1].copy()
-    kernels.run(kernel, *segments, boxes, entry_offsets, entries, 1, nexts, cell_entries)
+    # Each share has its own stretch of a cell, those of earlier shares before it.
+    nexts = [offsets[:-1].copy()]
+    for count in counts[:-1]:
+        nexts.append(nexts[-1] + count)
+    parallel.each_of(
+        lambda k: kernels.run(
+            kernels.cells.spread_edges, *segments, *shares[k], entries, 1, nexts[k], cell_entries
+        ),
+        range(len(shares)),
+    )  # fmt: skip
     return Buckets(offsets, cell_entries[: offsets[-1]])
+
+
+def _shares(boxes: I64Array, entry_offsets: I64Array) -> list[tuple[I64Array, I64Array]]:
+    """Part the edges of a single box for the threads: boxes and offsets for each share."""
+    n = parallel.n_workers()
+    if len(boxes) > 1 or entry_offsets[-1] < WORTH_SHARING:
+        return [(boxes, entry_offsets)]
+    cuts = entry_offsets[-1] * np.arange(n + 1) // n
+    return [(boxes, cuts[k : k + 2]) for k in range(n)]
 
 
 def single_box(segments: Segments, per_cell: float) -> I64Array:
@@ -165,7 +186,14 @@ def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:
     """Group grid points by the finest cell they lie in; points off the grid are in none."""
     found = np.empty(len(x), np.int64)
     x, y = np.ascontiguousarray(x), np.ascontiguousarray(y)
-    kernels.run(kernels.cells.find_cells, x, y, cells.boxes, cells.box_of_cell, found)
+
+    def find(first: int, stop: int) -> None:
+        part = slice(first, stop)
+        kernels.run(
+            kernels.cells.find_cells, x[part], y[part], cells.boxes, cells.box_of_cell, found[part]
+        )
+
+    parallel.each(find, parallel.split(len(x)))
     n_cells = len(cells.box_of_cell)
     grouped = bucket(np.where(found == NONE, n_cells, found), n_cells + 1)
     return Buckets(grouped.offsets[:-1].copy(), grouped.order)

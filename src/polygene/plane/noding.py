@@ -12,16 +12,19 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene import kernels
+from polygene import kernels, parallel
 from polygene.arrays import (
     NONE,
     BoolArray,
     I64Array,
     Numbering,
+    distinct,
     number_pairs,
     offsets_from,
 )
 from polygene.plane.cells import Cells, Segments, build_cells, points_in_cells
+
+BUNDLE = 24  # edges of a cell above which only those that overlap across a direction are compared
 
 
 class Noded(NamedTuple):
@@ -76,17 +79,20 @@ def node_edges(
     vertices = number_pairs(x, y)
     node_x, node_y = x[vertices.firsts], y[vertices.firsts]
     node_start, node_stop = vertices.numbers[start], vertices.numbers[stop]
-    is_reversed = _is_before(node_x, node_y, node_stop, node_start)
-    low = np.where(is_reversed, node_stop, node_start)
-    high = np.where(is_reversed, node_start, node_stop)
-
-    real = np.flatnonzero(low != high)
-    lines = number_pairs(low[real], high[real])
-    line_of_given = np.full(len(start), NONE, np.int64)
-    line_of_given[real] = lines.numbers
-    low, high = low[real][lines.firsts], high[real][lines.firsts]
+    low, high, is_reversed = _ordered(node_x, node_y, node_start, node_stop)
+    has_length = low != high
+    if has_length.all():
+        lines = number_pairs(low, high)
+        line_of_given = lines.numbers
+    else:
+        real = np.flatnonzero(has_length)
+        low, high = low[real], high[real]
+        lines = number_pairs(low, high)
+        line_of_given = np.full(len(start), NONE, np.int64)
+        line_of_given[real] = lines.numbers
+    low, high = low[lines.firsts], high[lines.firsts]
     is_line_border = np.zeros(len(low), bool)
-    is_line_border[lines.numbers[is_border[real]]] = True
+    is_line_border[line_of_given[is_border & has_length]] = True
 
     if len(low) == 0:
         nothing = np.zeros(0, np.int64)
@@ -103,10 +109,14 @@ def node_edges(
     )  # fmt: skip
 
 
-def _is_before(node_x: I64Array, node_y: I64Array, a: I64Array, b: I64Array) -> BoolArray:
-    """Whether node a comes lexicographically before node b."""
-    ax, bx = node_x[a], node_x[b]
-    return (ax < bx) | ((ax == bx) & (node_y[a] < node_y[b]))
+def _ordered(
+    node_x: I64Array, node_y: I64Array, start: I64Array, stop: I64Array
+) -> tuple[I64Array, I64Array, BoolArray]:
+    """Return the lexicographically smaller and larger end of edges, and which are turned by that."""
+    low, high = np.empty((2, len(start)), np.int64)
+    is_reversed = np.empty(len(start), np.uint8)
+    kernels.run(kernels.vertices.order_ends, node_x, node_y, start, stop, low, high, is_reversed)
+    return low, high, is_reversed.view(bool)
 
 
 class _Cut(NamedTuple):
@@ -133,7 +143,7 @@ def _find_cuts(
         numbering: Numbering = number_pairs(all_x, all_y)
         # The first n_ends are distinct, so keep their numbers.
         node_x, node_y = all_x[numbering.firsts], all_y[numbering.firsts]
-        on_border = np.unique(numbering.numbers[n_ends:])
+        on_border = distinct(numbering.numbers[n_ends:], len(node_x))
     else:
         on_border = np.zeros(0, np.int64)
     is_border_node = np.zeros(len(node_x), np.uint8)
@@ -142,18 +152,30 @@ def _find_cuts(
     stays[on_border] = 1
     is_crowded = np.zeros(len(low), np.uint8)
 
-    def find() -> tuple[I64Array, I64Array]:
-        room = max(1024, len(low) // 8)
+    counts = np.diff(cells.offsets)[cells.leaves]
+    n_nodes = np.diff(grouped.offsets)[cells.leaves]
+
+    def look(first: int, stop: int) -> tuple[I64Array, I64Array]:
+        # Marks in `stays` and `is_crowded` are only ever set, so threads may share them.
+        room = max(1024, int(counts[first:stop].sum()) // 8)
+        busiest = int(n_nodes[first:stop].max(initial=1))
+        ranges = np.empty((int(counts[first:stop].max(initial=1)), 2))
+        places, order, frame = np.empty((busiest, 1)), np.empty(busiest, np.int64), np.empty(4)
         while True:
             line, node = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
-                kernels.cells.find_pixels, cells.leaves, cells.offsets, cells.entries,
-                grouped.offsets, grouped.order, node_x, node_y, *segments, low, high,
-                is_border_u8, is_border_node, line, node, stays, is_crowded,
+                kernels.cells.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
+                cells.entries, grouped.offsets, grouped.order, node_x, node_y, *segments, low, high,
+                is_border_u8, is_border_node, BUNDLE, ranges, places, order, frame, line, node,
+                stays, is_crowded,
             )  # fmt: skip
             if n_found <= room:
                 return line[:n_found], node[:n_found]
             room = n_found
+
+    def find() -> tuple[I64Array, I64Array]:
+        found = parallel.each(look, parallel.parted(offsets_from(counts)))
+        return np.concatenate([x for x, _ in found]), np.concatenate([y for _, y in found])
 
     line, node = find()
     if not is_border.all():
@@ -189,18 +211,26 @@ def _crossings(
     cells: Cells, segments: Segments, low: I64Array, high: I64Array, is_border: np.ndarray
 ) -> tuple[I64Array, I64Array]:
     """Return the grid points of all proper crossings, with repeats."""
-    room = max(1 << 19, len(low) // 2)
-    fullest = int(np.diff(cells.offsets)[cells.leaves].max(initial=1))
-    side_by_side = np.empty((fullest, 7), np.int64)
-    while True:
-        out_x, out_y = np.empty(room, np.int64), np.empty(room, np.int64)
-        n_found = kernels.run(
-            kernels.cells.cross_edges, cells.leaves, cells.offsets, cells.entries,
-            *segments, low, high, is_border, side_by_side, out_x, out_y,
-        )  # fmt: skip
-        if n_found <= room:
-            return out_x[:n_found], out_y[:n_found]
-        room = n_found
+    counts = np.diff(cells.offsets)[cells.leaves]
+
+    def cross(first: int, stop: int) -> tuple[I64Array, I64Array]:
+        fullest = int(counts[first:stop].max(initial=1))
+        side_by_side, order = np.empty((fullest, 7), np.int64), np.empty(fullest, np.int64)
+        ranges, frame = np.empty((fullest, 2)), np.empty(4)
+        room = max(1 << 16, int(counts[first:stop].sum()) // 4)
+        while True:
+            out_x, out_y = np.empty(room, np.int64), np.empty(room, np.int64)
+            n_found = kernels.run(
+                kernels.cells.cross_edges, cells.boxes, cells.leaves[first:stop], cells.offsets,
+                cells.entries, *segments, low, high, is_border, BUNDLE, side_by_side, ranges,
+                order, frame, out_x, out_y,
+            )  # fmt: skip
+            if n_found <= room:
+                return out_x[:n_found], out_y[:n_found]
+            room = n_found
+
+    found = parallel.each(cross, parallel.parted(offsets_from(counts)))
+    return np.concatenate([x for x, _ in found]), np.concatenate([y for _, y in found])
 
 
 def _lead_through(
@@ -230,9 +260,7 @@ def _lead_through(
     is_start[node_offsets[1:] - 1] = False
     starts = np.flatnonzero(is_start)
     step_from, step_to = path[starts], path[starts + 1]
-    is_step_reversed = _is_before(node_x, node_y, step_to, step_from)
-    edge_low = np.where(is_step_reversed, step_to, step_from)
-    edge_high = np.where(is_step_reversed, step_from, step_to)
+    edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to)
     edges = number_pairs(edge_low, edge_high)
     return (
         edge_low[edges.firsts], edge_high[edges.firsts],

@@ -12,6 +12,7 @@ from polygene.arrays import (
     BoolArray,
     F64Array,
     I64Array,
+    bucket,
     count_by,
     number_pairs,
     offsets_from,
@@ -121,17 +122,35 @@ def _ordered(
     node = arrangement.origin[halfedge[offsets[:-1]]]
     x, y = arrangement.node_x[node], arrangement.node_y[node]
     outer = np.flatnonzero(~is_hole)
-    outer = outer[np.lexsort((y[outer], x[outer], piece[outer]))]
+    outer = _by_place(outer, piece, x, y)
     part_of_root = np.full(int(root.max(initial=0)) + 1, NONE, np.int64)
     part_of_root[root[outer]] = np.arange(len(outer))
     part = part_of_root[root]
-    assert (part != NONE).all() and len(np.unique(root)) == len(outer), "a part has one outer ring"
-    order = np.lexsort((y, x, is_hole, part))
+    assert (part != NONE).all(), "a part has an outer ring"
+    assert (count_by(part[outer], len(outer)) == 1).all(), "a part has one outer ring"
+    holes = np.flatnonzero(is_hole)
+    holes = holes[np.lexsort((y[holes], x[holes], part[holes]))]
+    # An outer ring comes after those of earlier parts and their holes; its holes follow it.
+    n_holes = count_by(part[holes], len(outer))
+    starts = offsets_from(n_holes + 1)[:-1]
+    order = np.empty(len(offsets) - 1, np.int64)
+    order[starts] = outer
+    order[spans(starts + 1, n_holes)] = holes
     counts = np.diff(offsets)[order]
     return Rings(
         halfedge[spans(offsets[order], counts)],
         offsets_from(counts), piece[order], part[order], is_hole[order],
     )  # fmt: skip
+
+
+def _by_place(rings: I64Array, piece: I64Array, x: I64Array, y: I64Array) -> I64Array:
+    """Sort rings by piece, then by place; most are the only one of their piece."""
+    grouped = bucket(piece[rings], int(piece.max(initial=-1)) + 1)
+    order = rings[grouped.order]
+    several = np.flatnonzero(np.diff(grouped.offsets)[piece[order]] > 1)
+    some = order[several]
+    order[several] = some[np.lexsort((y[some], x[some], piece[some]))]
+    return order
 
 
 def thinned(
