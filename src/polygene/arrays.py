@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -13,6 +13,7 @@ F64Array = npt.NDArray[np.float64]
 I64Array = npt.NDArray[np.int64]
 BoolArray = npt.NDArray[np.bool_]
 U8Array = npt.NDArray[np.uint8]
+AnyArray = TypeVar("AnyArray", F64Array, I64Array)
 
 NONE = -1  # "no such thing" in an index array
 AHEAD = 32  # pairs whose memory is fetched ahead
@@ -37,6 +38,26 @@ def spans(starts: I64Array, counts: I64Array) -> I64Array:
         return np.zeros(0, np.int64)
     shift = np.asarray(starts, np.int64) - (np.cumsum(counts) - counts)
     return np.arange(total, dtype=np.int64) + np.repeat(shift, counts)
+
+
+def take_spans(values: np.ndarray, starts: I64Array, counts: I64Array) -> np.ndarray:
+    """Return several ranges of rows of ``values``, (n,) or (n, k), in a row, as `spans` names them."""
+    values = np.ascontiguousarray(values)
+    size = values.itemsize * int(np.prod(values.shape[1:]))
+    found = np.empty((int(counts.sum()), *values.shape[1:]), values.dtype)
+    if len(found):
+        kernels.run(
+            kernels.wkb.gather_ranges, values.reshape(-1).view(np.uint8), starts * size,
+            counts * size, found.reshape(-1).view(np.uint8),
+        )  # fmt: skip
+    return found
+
+
+def joined(first: AnyArray, second: AnyArray, shift: int = 0) -> AnyArray:
+    """Return two arrays in a row, the second larger by ``shift``; no copy where it is empty."""
+    if len(second) == 0:
+        return first
+    return np.concatenate([first, second + shift if shift else second])
 
 
 class Buckets(NamedTuple):

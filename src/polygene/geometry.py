@@ -8,7 +8,15 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, reduce_groups, spans
+from polygene.arrays import (
+    BoolArray,
+    F64Array,
+    I64Array,
+    offsets_from,
+    reduce_groups,
+    spans,
+    take_spans,
+)
 
 # x and y minimum, x and y maximum.
 Extent = tuple[float, float, float, float]
@@ -167,16 +175,16 @@ class GeometryColumn:
         ring_counts = np.diff(self.part_offsets)[parts]
         rings = spans(self.part_offsets[parts], ring_counts)
         vertex_counts = np.diff(self.ring_offsets)[rings]
-        vertices = spans(self.ring_offsets[rings], vertex_counts)
+        starts = self.ring_offsets[rings]
         return replace(
             self,
-            xy=self.xy[vertices],
+            xy=take_spans(self.xy, starts, vertex_counts),
             ring_offsets=offsets_from(vertex_counts),
             part_offsets=offsets_from(ring_counts),
             row_offsets=np.arange(len(parts) + 1),
             is_null=np.zeros(len(parts), bool),
-            z=None if self.z is None else self.z[vertices],
-            m=None if self.m is None else self.m[vertices],
+            z=None if self.z is None else take_spans(self.z, starts, vertex_counts),
+            m=None if self.m is None else take_spans(self.m, starts, vertex_counts),
         )
 
     def with_xy(self, xy: F64Array) -> GeometryColumn:

@@ -13,7 +13,7 @@ from typing import Protocol
 import numpy as np
 import pyproj
 
-from polygene import kernels
+from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array, owners, sum_by
 from polygene.geometry import Family, GeometryColumn
 
@@ -155,9 +155,15 @@ def _plane_rings(xy: F64Array, ring_offsets: I64Array) -> tuple[F64Array, F64Arr
     """Return the signed areas and the lengths of rings, in map units."""
     n_rings = len(ring_offsets) - 1
     areas, lengths = np.empty(n_rings), np.empty(n_rings)
-    kernels.run(
-        kernels.vertices.measure_rings, np.ascontiguousarray(xy), ring_offsets, areas, lengths
-    )
+    xy = np.ascontiguousarray(xy)
+
+    def measure(first: int, stop: int) -> None:
+        kernels.run(
+            kernels.vertices.measure_rings, xy, ring_offsets[first : stop + 1], areas[first:stop],
+            lengths[first:stop],
+        )  # fmt: skip
+
+    parallel.each(measure, parallel.parted(ring_offsets))
     return areas, lengths
 
 

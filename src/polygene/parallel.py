@@ -60,8 +60,8 @@ def each(work: Callable[[int, int], Result], parts: Sequence[tuple[int, int]]) -
 
 def each_of(work: Callable[[Item], Result], items: Sequence[Item]) -> list[Result]:
     """Return what ``work`` gives for each item, in their order."""
-    n = min(n_workers(), len(items))
-    if n <= 1:
+    n = n_workers()
+    if n <= 1 or len(items) <= 1:
         return [work(item) for item in items]
     futures = [_pool(n, os.getpid()).submit(work, item) for item in items]
     try:
@@ -70,6 +70,13 @@ def each_of(work: Callable[[Item], Result], items: Sequence[Item]) -> list[Resul
         # After an error or Ctrl-C what has not begun is not wanted any more.
         for future in futures:
             future.cancel()
+
+
+def meanwhile(work: Callable[[], Result]) -> Callable[[], Result]:
+    """Begin work that is wanted later; call what is returned for its result."""
+    if n_workers() <= 1:
+        return work
+    return _pool(n_workers(), os.getpid()).submit(work).result
 
 
 def split(n_items: int) -> list[tuple[int, int]]:

@@ -135,3 +135,59 @@ def order_ends(
                 low[e] = a
                 high[e] = b
                 is_reversed[e] = 0
+
+
+def add_strips(
+    strips: cython.double[::1], face_of_halfedge: cython.longlong[::1], areas: cython.double[::1]
+) -> None:
+    """Add the strip under each edge to the face on its left, and take it from the one on its right."""
+    e: cython.Py_ssize_t
+    with cython.nogil:
+        for e in range(strips.shape[0]):
+            areas[face_of_halfedge[2 * e]] += strips[e]
+            areas[face_of_halfedge[2 * e + 1]] -= strips[e]
+
+
+def add_areas(
+    xy: cython.double[:, ::1],
+    low: cython.longlong[::1],
+    high: cython.longlong[::1],
+    face_of_halfedge: cython.longlong[::1],
+    middle_x: cython.double,
+    middle_y: cython.double,
+    areas: cython.double[::1],
+) -> None:
+    """Add the triangle of each edge and a middle to the face on its left, take it from the right."""
+    e: cython.Py_ssize_t
+    area: cython.double
+    with cython.nogil:
+        for e in range(low.shape[0]):
+            area = 0.5 * (
+                (xy[low[e], 0] - middle_x) * (xy[high[e], 1] - middle_y)
+                - (xy[high[e], 0] - middle_x) * (xy[low[e], 1] - middle_y)
+            )
+            areas[face_of_halfedge[2 * e]] += area
+            areas[face_of_halfedge[2 * e + 1]] -= area
+
+
+def close_rings(
+    node: cython.longlong[::1],
+    keeps: cython.uchar[::1],
+    offsets: cython.longlong[::1],
+    closed: cython.longlong[::1],
+    closed_offsets: cython.longlong[::1],
+) -> None:
+    """List the nodes that each ring keeps, then its first one again; ``closed_offsets[0]`` is 0."""
+    r: cython.Py_ssize_t
+    k: cython.longlong
+    n: cython.longlong = 0
+    with cython.nogil:
+        for r in range(offsets.shape[0] - 1):
+            for k in range(offsets[r], offsets[r + 1]):
+                if keeps[k]:
+                    closed[n] = node[k]
+                    n += 1
+            if n > closed_offsets[r]:
+                closed[n] = closed[closed_offsets[r]]
+                n += 1
+            closed_offsets[r + 1] = n

@@ -211,17 +211,18 @@ def gather_ranges(
     """Copy the byte ranges of ``data`` that start so and are so long into ``out``, in a row."""
     i: cython.Py_ssize_t
     at: cython.longlong = 0
-    for i in range(starts.shape[0]):
-        if lengths[i] > 0:
-            if cython.compiled:
-                memcpy(
-                    cython.address(out[at]),
-                    cython.address(data[starts[i]]),
-                    cython.cast(cython.size_t, lengths[i]),
-                )
-            else:
-                out[at : at + lengths[i]] = data[starts[i] : starts[i] + lengths[i]]
-            at += lengths[i]
+    with cython.nogil:
+        for i in range(starts.shape[0]):
+            if lengths[i] > 0:
+                if cython.compiled:
+                    memcpy(
+                        cython.address(out[at]),
+                        cython.address(data[starts[i]]),
+                        cython.cast(cython.size_t, lengths[i]),
+                    )
+                else:
+                    out[at : at + lengths[i]] = data[starts[i] : starts[i] + lengths[i]]
+                at += lengths[i]
 
 
 def scatter_ranges(
@@ -233,17 +234,18 @@ def scatter_ranges(
     """Copy ranges that lie in a row in ``source`` to where they start in ``data``."""
     i: cython.Py_ssize_t
     at: cython.longlong = 0
-    for i in range(starts.shape[0]):
-        if lengths[i] > 0:
-            if cython.compiled:
-                memcpy(
-                    cython.address(data[starts[i]]),
-                    cython.address(source[at]),
-                    cython.cast(cython.size_t, lengths[i]),
-                )
-            else:
-                data[starts[i] : starts[i] + lengths[i]] = source[at : at + lengths[i]]
-            at += lengths[i]
+    with cython.nogil:
+        for i in range(starts.shape[0]):
+            if lengths[i] > 0:
+                if cython.compiled:
+                    memcpy(
+                        cython.address(data[starts[i]]),
+                        cython.address(source[at]),
+                        cython.cast(cython.size_t, lengths[i]),
+                    )
+                else:
+                    data[starts[i] : starts[i] + lengths[i]] = source[at : at + lengths[i]]
+                at += lengths[i]
 
 
 def follow_sizes(

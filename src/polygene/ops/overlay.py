@@ -306,19 +306,24 @@ def _made(
     else:
         pieces, n_guessed = with_heights(plan, done)
     kept = np.concatenate([whole_own, passed])
-    columns = [column.take(kept[:, 0])]
-    tables = [kept]
-    if len(cut_pieces):
-        columns.append(pieces.take(cut_pieces))
-        tables.append(rows[cut_pieces])
-    if len(whole_other):
-        columns.append(_other_rows(scene.cutter, done.rows[done.is_whole & ~is_own], scene))
-        tables.append(whole_other)
-    table = np.concatenate(tables)
-    both = concatenate([_flat(c) if rule == Rule.UNION else c for c in columns])
+    table = np.concatenate([kept, rows[cut_pieces], whole_other])
+    whole = column if len(kept) else column.take(kept[:, 0])
+    sources = [
+        (whole, kept[:, 0]),
+        (pieces, cut_pieces),
+        (scene.cutter, _rows_of_cutter(done.rows[done.is_whole & ~is_own], scene)),
+    ]
+    sources = [sources[0], *(source for source in sources[1:] if len(source[1]))]
+    # Rows are counted through all columns.
+    before = offsets_from([source.n_rows for source, _ in sources])
+    taken = np.concatenate(
+        [n + chosen for n, (_, chosen) in zip(before[:-1], sources, strict=True)]
+    )
+    both = concatenate([_flat(c) if rule == Rule.UNION else c for c, _ in sources])
     order = order_of(table)
-    is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    geometry = replace(both.take(order), is_multi=is_multi)
+    geometry = both.take(taken[order])
+    is_multi = column.is_multi or bool((np.diff(geometry.row_offsets) > 1).any())
+    geometry = replace(geometry, is_multi=is_multi)
     # NONE marks the last, which is no row.
     is_cut, is_whole = np.zeros((2, column.n_rows + 1), bool)
     is_cut[rows[cut_pieces, 0]] = True
@@ -342,10 +347,10 @@ def _source_rows(rows: I64Array, scene: _Scene) -> I64Array:
     return found
 
 
-def _other_rows(cutter: GeometryColumn, rows: I64Array, scene: _Scene) -> GeometryColumn:
-    """Return the geometry of pieces that are each one whole row of one OTHER."""
+def _rows_of_cutter(rows: I64Array, scene: _Scene) -> I64Array:
+    """Return the rows of the cutter of pieces that are each one whole row of one OTHER."""
     layer = np.argmax(rows[:, 1:] != NONE, axis=1)
-    return cutter.take(scene.other_starts[layer] + rows[np.arange(len(rows)), 1 + layer])
+    return scene.other_starts[layer] + rows[np.arange(len(rows)), 1 + layer]
 
 
 def _untouched(layer: Layer, scene: _Scene, plan: Overlay, rule: Rule) -> I64Array:

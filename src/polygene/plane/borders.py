@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene import kernels
+from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.grid import Grid
@@ -70,7 +70,12 @@ def _closed(
 def _ring_signs(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
     """Return +1 for rings drawn the usual way (outer counter-clockwise, holes clockwise), else -1."""
     signs = np.empty(column.n_rings, np.int64)
-    kernels.run(kernels.arrange.sign_rings, x, y, column.ring_offsets, signs)
+
+    def look(first: int, stop: int) -> None:
+        offsets = column.ring_offsets[first : stop + 1]
+        kernels.run(kernels.arrange.sign_rings, x, y, offsets, signs[first:stop])
+
+    parallel.each(look, parallel.parted(column.ring_offsets))
     is_hole = np.ones(column.n_rings, bool)
     is_hole[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = False
     return np.where((signs < 0) ^ is_hole, -1, 1)

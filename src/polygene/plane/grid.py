@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from polygene import parallel
 from polygene.arrays import F64Array, I64Array
 from polygene.errors import DataError
 
@@ -75,8 +76,15 @@ class Grid:
 
     def to_units(self, xy: F64Array) -> tuple[I64Array, I64Array]:
         """Return the grid integers of (n, 2) coordinates, halves rounded up, as x and y (n,)."""
-        x = self._units(xy[:, 0]).astype(np.int64) - self.origin_x
-        y = self._units(xy[:, 1]).astype(np.int64) - self.origin_y
+        x, y = np.empty((2, len(xy)), np.int64)
+
+        def convert(first: int, stop: int) -> None:
+            part = slice(first, stop)
+            for axis, found, origin in ((0, x, self.origin_x), (1, y, self.origin_y)):
+                found[part] = self._units(xy[part, axis])
+                found[part] -= origin
+
+        parallel.each(convert, parallel.split(len(xy)))
         return x, y
 
     def to_map(self, x: I64Array, y: I64Array) -> F64Array:

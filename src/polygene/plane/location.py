@@ -26,7 +26,12 @@ class Locator:
     """
 
     def __init__(self, node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array) -> None:
-        self._segments = Segments(node_x[low], node_y[low], node_x[high], node_y[high])
+        self._edges = node_x, node_y, low, high
+
+    @cached_property
+    def _segments(self) -> Segments:
+        node_x, node_y, low, high = self._edges
+        return Segments(node_x[low], node_y[low], node_x[high], node_y[high])
 
     @cached_property
     def _index(self) -> _Index:
@@ -57,7 +62,7 @@ class Locator:
             Half-edge 2e or 2e + 1 of edge e; NONE if no edge lies to the left.
         """
         seen = np.full(len(double_x), NONE, np.int64)
-        if len(self._segments.x0) and len(double_x):
+        if len(self._edges[2]) and len(double_x):
             index = self._index
             kernels.run(
                 kernels.locate.locate_points,

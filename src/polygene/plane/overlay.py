@@ -6,7 +6,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, owners, sum_by
+from polygene import kernels, parallel
+from polygene.arrays import BoolArray, F64Array, I64Array, joined, owners
 from polygene.geometry import GeometryColumn
 from polygene.measures import PlaneRuler, Ruler
 from polygene.plane import selfcheck
@@ -66,29 +67,30 @@ def overlay(
     """
     mine, theirs = outline(own, grid), other_outline
     n_vertices = own.n_vertices
-    sign = np.concatenate([mine.sign, theirs.sign])
+    sign = joined(mine.sign, theirs.sign)
     cuts = sign != 0
     cuts[len(mine.sign) :] = True
     noded = node_edges(
-        np.concatenate([mine.x, theirs.x]),
-        np.concatenate([mine.y, theirs.y]),
-        np.concatenate([mine.start, theirs.start + n_vertices]),
-        np.concatenate([mine.stop, theirs.stop + n_vertices]),
+        joined(mine.x, theirs.x), joined(mine.y, theirs.y),
+        joined(mine.start, theirs.start, n_vertices), joined(mine.stop, theirs.stop, n_vertices),
         cuts,
-    )
-    row_of_part = np.concatenate([mine.row_of_part, theirs.row_of_part + own.n_rows])
-    part = np.concatenate([mine.part, theirs.part + own.n_parts])
-    given = np.flatnonzero(sign)
-    borders = Borders(given, part[given], sign[given], row_of_part)
+    )  # fmt: skip
+    row_of_part = joined(mine.row_of_part, theirs.row_of_part, own.n_rows)
+    given, part = np.arange(len(sign)), joined(mine.part, theirs.part, own.n_parts)
+    if not sign.all():
+        given = np.flatnonzero(sign)
+        part, sign = part[given], sign[given]
+    borders = Borders(given, part, sign, row_of_part)
+    homes = parallel.meanwhile(
+        lambda: vertex_homes(
+            joined(own.xy, other.xy), noded.node_of_vertex, noded.stays,
+            grid.to_map(noded.node_x, noded.node_y),
+        )
+    )  # fmt: skip
     arrangement = arrange(noded, borders, own.n_rows + other.n_rows)
     if selfcheck.is_on():
         selfcheck.check_arrangement(noded, arrangement)
-    node_xy = vertex_homes(
-        np.concatenate([own.xy, other.xy]),
-        noded.node_of_vertex,
-        noded.stays,
-        grid.to_map(noded.node_x, noded.node_y),
-    )
+    node_xy = homes()
     is_covered = np.zeros(arrangement.n_faces, bool)
     face_of_label = owners(arrangement.label_offsets)
     is_covered[face_of_label[arrangement.labels >= own.n_rows]] = True
@@ -103,8 +105,12 @@ def face_areas(plan: Overlay, ruler: Ruler) -> F64Array:
     The area of the outside has no meaning.
     """
     arrangement, xy = plan.arrangement, plan.node_xy
+    low, high, faces = arrangement.low, arrangement.high, arrangement.face_of_halfedge
+    areas = np.zeros(arrangement.n_faces)
     if isinstance(ruler, PlaneRuler) and len(xy):
-        xy = xy - xy.mean(axis=0)  # so that coordinates far out cost no digits
-    strips = ruler.strips(xy[arrangement.low], xy[arrangement.high])
-    both = np.stack([strips, -strips], axis=1).reshape(-1)
-    return sum_by(arrangement.face_of_halfedge, both, arrangement.n_faces)
+        # About the middle, so that coordinates far out cost no digits.
+        middle = xy.mean(axis=0)
+        kernels.run(kernels.vertices.add_areas, xy, low, high, faces, *middle.tolist(), areas)
+        return areas * ruler.map_unit**2
+    kernels.run(kernels.vertices.add_strips, ruler.strips(xy[low], xy[high]), faces, areas)
+    return areas

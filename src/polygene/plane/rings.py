@@ -18,6 +18,7 @@ from polygene.arrays import (
     offsets_from,
     owners,
     spans,
+    take_spans,
 )
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane import selfcheck
@@ -138,7 +139,7 @@ def _ordered(
     order[spans(starts + 1, n_holes)] = holes
     counts = np.diff(offsets)[order]
     return Rings(
-        halfedge[spans(offsets[order], counts)],
+        take_spans(halfedge, offsets[order], counts),
         offsets_from(counts), piece[order], part[order], is_hole[order],
     )  # fmt: skip
 
@@ -268,20 +269,16 @@ def rings_to_column(
     Returns also the (n_vertices,) node of each vertex.
     """
     node = arrangement.origin[rings.halfedge]
-    ring_of = owners(rings.offsets)
-    counts = count_by(ring_of[keeps], len(rings.piece))
-    offsets = offsets_from(counts)
-    kept = node[keeps]
-    # Each ring's nodes, then its first one again.
-    closed = np.empty(len(kept) + len(counts), np.int64)
-    is_last = np.zeros(len(closed), bool)
-    is_last[offsets[1:] + np.arange(len(counts))] = True
-    closed[~is_last] = kept
-    closed[is_last] = kept[offsets[:-1]]
+    closed = np.empty(len(node) + len(rings.piece), np.int64)
+    offsets = np.zeros(len(rings.offsets), np.int64)
+    kernels.run(
+        kernels.vertices.close_rings, node, keeps.view(np.uint8), rings.offsets, closed, offsets
+    )
+    closed = closed[: offsets[-1]]
     part_counts = np.bincount(rings.part)
     part_offsets = offsets_from(part_counts)
     column = GeometryColumn.from_parts(
-        Family.POLYGONS, node_xy[closed], offsets_from(counts + 1), part_offsets,
+        Family.POLYGONS, node_xy[closed], offsets, part_offsets,
         rings.piece[part_offsets[:-1]], n_pieces,
     )  # fmt: skip
     return column, closed
