@@ -244,6 +244,8 @@ def _gap(
 
 
 def nearest_of_edges(
+    first: cython.longlong,
+    stop: cython.longlong,
     ax: cython.longlong[::1],
     ay: cython.longlong[::1],
     bx: cython.longlong[::1],
@@ -266,13 +268,13 @@ def nearest_of_edges(
 ) -> None:
     """Find for each group of edges the nearest edge of another set.
 
-    Edge q, from a to b, is of ``group[q]``. ``best`` starts as the squared limit of each group and ends
-    as the least squared distance, ``best_edge`` as the edge found (-1 for none) and ``best_mine`` as
-    the group's own edge. Edges of the rows ``banned[banned_offsets[g]:banned_offsets[g + 1]]`` do not
-    count. Of several rows at one distance the lowest wins, and the group is marked in ``is_tied`` (0
-    before). Edges that cross are not seen to.
+    Edge q, from ``first`` up to ``stop``, from a to b, is of ``group[q]``. ``best`` starts as the
+    squared limit of each group and ends as the least squared distance, ``best_edge`` as the edge found
+    (-1 for none) and ``best_mine`` as the group's own edge. Edges of the rows
+    ``banned[banned_offsets[g]:banned_offsets[g + 1]]`` do not count. Of several rows at one distance
+    the lowest wins, and the group is marked in ``is_tied`` (0 before). Edges that cross are not seen to.
     """
-    q: cython.Py_ssize_t
+    q: cython.longlong
     g: cython.longlong
     k: cython.longlong
     e: cython.longlong
@@ -299,7 +301,7 @@ def nearest_of_edges(
     clear: cython.double
     is_banned: cython.int
     with cython.nogil:
-        for q in range(ax.shape[0]):
+        for q in range(first, stop):
             g = group[q]
             low_x = min(ax[q], bx[q]) - box[0]
             high_x = max(ax[q], bx[q]) - box[0]

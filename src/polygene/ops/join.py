@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
-from polygene.arrays import NONE, F64Array, I64Array, count_by
+from polygene.arrays import NONE, F64Array, I64Array, bucket, count_by
 from polygene.crs import label
 from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn, extent_of
@@ -208,8 +208,8 @@ def _nearest(
     """Find nearest partners, on the plane; in degrees on one stretched to true proportions."""
     meets = _meeting(layer, other, precision)
     stretched = _Stretched(layer, other)
-    column, theirs = stretched.columns
-    extents = [c.extent() for c in (column, theirs)]
+    column, goal = stretched.columns
+    extents = [c.extent() for c in (column, goal)]
     known = [e for e in extents if e is not None]
     grid = (
         Grid.over(known, 1e-9)
@@ -219,22 +219,23 @@ def _nearest(
     limit = np.inf if within is None else within / stretched.unit
     # Degrees are stretched: look a little further, measure on the ellipsoid, then cut.
     found = nearest_rows(
-        column, theirs, grid, meets, count,
+        column, goal, grid, meets, count,
         limit * (1.5 if stretched.is_geographic else 1.0),
     )  # fmt: skip
-    row, place = np.nonzero(found.row != NONE)
-    distance = stretched.distances(
-        found.distance[row, place], found.mine[row, place], found.theirs[row, place]
-    )
-    order = np.lexsort((distance, row))
-    row, place, distance = row[order], place[order], distance[order]
-    kept = np.ones(len(row), bool) if within is None else distance <= within
+    # Rows and their partners in a row, the nearest first.
+    at = np.flatnonzero(found.row.ravel() != NONE)
+    ends = np.stack([found.mine.reshape(-1, 2)[at], found.theirs.reshape(-1, 2)[at]])
+    row, second = at // count, found.row.ravel()[at]
+    distance = stretched.distances(found.distance.ravel()[at], *ends)
+    if count > 1:
+        order = np.lexsort((distance, row))
+        row, second, distance, ends = row[order], second[order], distance[order], ends[:, order]
+    if within is not None:
+        kept = distance <= within
+        row, second, distance, ends = row[kept], second[kept], distance[kept], ends[:, kept]
     tied = np.flatnonzero(found.is_tied)
-    row, place, distance = row[kept], place[kept], distance[kept]
-    return Partners(
-        row, found.row[row, place], None, distance, stretched.back(found.mine[row, place]),
-        stretched.back(found.theirs[row, place]), tied,
-    )  # fmt: skip
+    here, there = (stretched.back(xy) for xy in ends)
+    return Partners(row, second, None, distance, here, there, tied)
 
 
 def _meeting(layer: Layer, other: Layer, precision: float | None) -> tuple[I64Array, I64Array]:
@@ -257,7 +258,7 @@ class _Stretched:
         self.is_geographic = crs is not None and crs.is_geographic
         self.shrink = np.ones(2)
         self.unit = 1.0
-        columns = (layer.geometry, other.geometry)
+        columns: tuple[GeometryColumn, ...] = (layer.geometry, other.geometry)
         if crs is not None and crs.axis_info:
             self.unit = crs.axis_info[0].unit_conversion_factor
         if self.is_geographic and crs is not None:
@@ -269,10 +270,12 @@ class _Stretched:
             )
             self.shrink = np.array([max(0.01, np.cos(np.radians(latitude))), 1.0])
             self.unit = np.radians(self.factor) * self.geod.a
-        self.columns = tuple(c.with_xy(c.xy * self.shrink) for c in columns)
+        if self.is_geographic:
+            columns = tuple(c.with_xy(c.xy * self.shrink) for c in columns)
+        self.columns = columns
 
     def back(self, xy: F64Array) -> F64Array:
-        return xy / self.shrink
+        return xy / self.shrink if self.is_geographic else xy
 
     def distances(self, plane: F64Array, mine: F64Array, theirs: F64Array) -> F64Array:
         """Return distances in metres, or map units without a CRS."""
@@ -315,14 +318,14 @@ def _with_fields(
     layer: Layer, other: Layer, found: Partners, unmatched: str
 ) -> tuple[Layer, I64Array]:
     """Return a row for each pair, with the fields of both."""
-    alone = np.setdiff1d(np.arange(layer.n_rows), found.first)
+    alone = np.flatnonzero(count_by(found.first, layer.n_rows) == 0)
     first, second = found.first, found.second
     if unmatched == "only":
         first, second = alone, np.full(len(alone), NONE)
     elif unmatched == "keep":
         first = np.concatenate([first, alone])
         second = np.concatenate([second, np.full(len(alone), NONE)])
-    order = np.argsort(first, kind="stable")
+    order = bucket(first, layer.n_rows).order
     first, second = first[order], second[order]
     table = joined([layer, other], np.stack([first, second], axis=1))
     if found.distance is not None and unmatched != "only":

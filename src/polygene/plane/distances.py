@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene import kernels
-from polygene.arrays import NONE, BoolArray, F64Array, I64Array, offsets_from, owners
+from polygene import kernels, parallel
+from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by, offsets_from, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline, outline
 from polygene.plane.cells import Segments, single_box, spread
@@ -114,7 +114,12 @@ class _Search:
 
     def __init__(self, column: GeometryColumn, other: GeometryColumn, grid: Grid) -> None:
         self.n_rows = column.n_rows
-        mine, self.start, self.stop, self.group = _edges(column, grid)
+        mine, start, stop, group = _edges(column, grid)
+        if (np.diff(group) < 0).any():
+            order = np.argsort(group, kind="stable")
+            start, stop, group = start[order], stop[order], group[order]
+        self.start, self.stop, self.group = start, stop, group
+        self.are_points = column.family == other.family == Family.POINTS
         theirs, start, stop, self.row = _edges(other, grid)
         self.x, self.y = mine.x, mine.y
         ax, ay, bx, by = theirs.x[start], theirs.y[start], theirs.x[stop], theirs.y[stop]
@@ -133,19 +138,28 @@ class _Search:
 
     def step(self, open_rows: BoolArray, known: I64Array, limit: float) -> _Step:
         """Find the next nearest row of each open one, leaving out those known already."""
-        asked = np.flatnonzero(open_rows[self.group])
-        start, stop, group = self.start[asked], self.stop[asked], self.group[asked]
+        start, stop, group = self.start, self.stop, self.group
+        if not open_rows.all():
+            asked = np.flatnonzero(open_rows[group])
+            start, stop, group = start[asked], stop[asked], group[asked]
         best = np.where(open_rows, min(limit, 1e15) ** 2, -1.0)
         edge, own = np.full((2, self.n_rows), NONE)
         banned = known[known != NONE]
         offsets = offsets_from((known != NONE).sum(axis=1))
-        x, y = self.x, self.y
         tied = np.zeros(self.n_rows, np.uint8)
-        kernels.run(
-            kernels.near.nearest_of_edges, x[start], y[start], x[stop], y[stop],
-            np.ascontiguousarray(group), self.box, self.offsets, self.entries, *self.segments,
-            self.row, offsets, np.ascontiguousarray(banned), best, edge, own, tied,
-        )  # fmt: skip
+        ends = [values[at] for at in (start, stop) for values in (self.x, self.y)]
+        banned = np.ascontiguousarray(banned)
+
+        def look(first: int, last: int) -> None:
+            kernels.run(
+                kernels.near.nearest_of_edges, *edges_of[[first, last]].tolist(), *ends, group,
+                self.box, self.offsets, self.entries, *self.segments, self.row, offsets, banned,
+                best, edge, own, tied,
+            )  # fmt: skip
+
+        # A row's edges follow each other, so threads have rows of their own.
+        edges_of = offsets_from(count_by(group, self.n_rows))
+        parallel.each(look, parallel.parted(edges_of))
         has = edge != NONE
         row = np.full(self.n_rows, NONE)
         row[has] = self.row[edge[has]]
@@ -160,6 +174,9 @@ class _Search:
         b = np.stack([self.x[stop], self.y[stop]], axis=1).astype(np.float64)
         c = np.stack([self.segments.x0[edge], self.segments.y0[edge]], axis=1).astype(np.float64)
         d = np.stack([self.segments.x1[edge], self.segments.y1[edge]], axis=1).astype(np.float64)
+        origin = np.array([self.grid.origin_x, self.grid.origin_y], np.float64)
+        if self.are_points:
+            return (a + origin) * self.grid.step, (c + origin) * self.grid.step
         best = np.full(len(a), np.inf)
         mine, theirs = a.copy(), c.copy()
         for p, q, r, is_mine in (
@@ -174,7 +191,6 @@ class _Search:
             best[closer] = gap[closer]
             mine[closer] = (p if is_mine else on)[closer]
             theirs[closer] = (on if is_mine else p)[closer]
-        origin = np.array([self.grid.origin_x, self.grid.origin_y], np.float64)
         return (mine + origin) * self.grid.step, (theirs + origin) * self.grid.step
 
 

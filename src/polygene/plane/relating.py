@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from polygene import parallel
 from polygene.arrays import (
     NONE,
     F64Array,
@@ -29,6 +30,7 @@ from polygene.plane.arrangement import OUTSIDE, Arrangement, Borders, arrange
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
 from polygene.plane.noding import Noded, node_edges
+from polygene.plane.portions import Portion, portions
 
 INSIDE, BOUNDARY = 0, 1
 NOTHING = -1  # the dimension of an empty intersection
@@ -68,6 +70,20 @@ class _Plane(NamedTuple):
 
 def relate(first: GeometryColumn, second: GeometryColumn, grid: Grid) -> Pairs:
     """Return all pairs of rows that meet, with their matrices."""
+
+    def look(portion: Portion) -> Pairs:
+        found = _relate(first.take(portion.first), second.take(portion.second), grid)
+        return found._replace(first=portion.first[found.first], second=portion.second[found.second])
+
+    # What is within a grid unit may meet on the grid though the boxes do not.
+    found = parallel.each_of(look, portions(first, second, 2 * grid.step))
+    a, b, matrix, shared = (np.concatenate(columns) for columns in zip(*found, strict=True))
+    by_second = bucket(b, second.n_rows).order
+    order = by_second[bucket(a[by_second], first.n_rows).order]
+    return Pairs(a[order], b[order], matrix[order], shared[order])
+
+
+def _relate(first: GeometryColumn, second: GeometryColumn, grid: Grid) -> Pairs:
     sides = [outline(first, grid), outline(second, grid)]
     plane = _plane(first, second, sides)
     mine = _cells_of(plane, first, sides[0], 0, 0, 0)
@@ -237,8 +253,7 @@ def _matrices(
     _outsides(matrix, mine, pairs.numbers, a, place_a, dimension, first.n_rows, axis=0)
     _outsides(matrix, theirs, pairs.numbers, b, place_b, dimension, second.n_rows, axis=1)
     shared = sum_by(pairs.numbers[dimension == 2], plane.areas[face], n)
-    order = np.lexsort((b, a))
-    return Pairs(a[order], b[order], matrix[order], shared[order])
+    return Pairs(a, b, matrix, shared)
 
 
 def _joined(a: I64Array, b: I64Array) -> tuple[I64Array, I64Array]:

@@ -1,0 +1,82 @@
+"""Portions of two layers that can be looked at one without the other.
+
+What two rows are to each other depends on nothing else, so one layer is cut in tiles and each tile
+looked at with what of the other layer comes near it: side by side, with less memory at a time, and the
+same portions whatever the machine.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import F64Array, I64Array
+from polygene.geometry import GeometryColumn
+
+TILE = 200_000  # vertices of both layers
+MOST_REPEATED = 1.5  # times that portions may hold all there is
+
+
+class Portion(NamedTuple):
+    """Rows of the first and of the second layer."""
+
+    first: I64Array
+    second: I64Array
+
+
+def portions(first: GeometryColumn, second: GeometryColumn, margin: float) -> list[Portion]:
+    """Part two layers so that rows whose boxes come within ``margin`` meet in some portion.
+
+    A row of one layer is in one portion, those of the other in as many as they come near. Where long
+    rows would be in many, all is one portion.
+    """
+    n_tiles = -(-(first.n_vertices + second.n_vertices) // TILE)
+    if n_tiles > 1:
+        bounds = [first.row_bounds(), second.row_bounds()]
+        # Fewer rows are parted sooner.
+        order = (0, 1) if first.n_rows <= second.n_rows else (1, 0)
+        for own, other in (order, order[::-1]):
+            found = _by_tiles((first, second)[own], bounds[own], bounds[other], n_tiles, margin)
+            column = (first, second)[other]
+            sizes = np.diff(column.vertex_offsets_of_rows)
+            n_vertices = sum(int(sizes[near].sum()) for _, near in found)
+            if len(found) > 1 and n_vertices <= MOST_REPEATED * column.n_vertices + TILE:
+                return [Portion(*pair) if own == 0 else Portion(*pair[::-1]) for pair in found]
+    return [Portion(np.arange(first.n_rows), np.arange(second.n_rows))]
+
+
+def _by_tiles(
+    column: GeometryColumn, bounds: F64Array, others: F64Array, n_tiles: int, margin: float
+) -> list[tuple[I64Array, I64Array]]:
+    """Return the rows of each tile, and the rows of the other layer that come near it."""
+    low_x, low_y, high_x, high_y = np.ascontiguousarray(others.T)
+    found = []
+    for rows in tiles(bounds, np.diff(column.vertex_offsets_of_rows), n_tiles):
+        low, high = bounds[rows, :2].min(axis=0) - margin, bounds[rows, 2:].max(axis=0) + margin
+        is_near = (low_x <= high[0]) & (high_x >= low[0]) & (low_y <= high[1]) & (high_y >= low[1])
+        found.append((rows, np.flatnonzero(is_near)))
+    return found
+
+
+def tiles(bounds: F64Array, sizes: I64Array, n_tiles: int) -> list[I64Array]:
+    """Part boxes (n, 4) into tiles of about as many vertices; empty boxes are in none.
+
+    Sorted into columns by their middles' x, and those into tiles by y (Leutenegger and others 1997).
+    """
+    rows = np.flatnonzero(np.isfinite(bounds).all(axis=1))
+    middle = bounds[rows, :2] + bounds[rows, 2:]
+    n_columns = max(1, round(n_tiles**0.5))
+    found = []
+    for column in _stretches(np.argsort(middle[:, 0], kind="stable"), sizes[rows], n_columns):
+        order = column[np.argsort(middle[column, 1], kind="stable")]
+        found += [rows[t] for t in _stretches(order, sizes[rows], -(-n_tiles // n_columns))]
+    return [np.sort(tile) for tile in found if len(tile)]
+
+
+def _stretches(order: I64Array, sizes: I64Array, n: int) -> list[I64Array]:
+    """Part an order into n stretches of about the same size."""
+    reach = np.cumsum(sizes[order])
+    total = int(reach[-1]) if len(reach) else 0
+    cuts = np.searchsorted(reach, total * np.arange(1, n) // n)
+    return np.split(order, cuts)
