@@ -272,7 +272,7 @@ def nearest_of_edges(
     squared limit of each group and ends as the least squared distance, ``best_edge`` as the edge found
     (-1 for none) and ``best_mine`` as the group's own edge. Edges of the rows
     ``banned[banned_offsets[g]:banned_offsets[g + 1]]`` do not count. Of several rows at one distance
-    the lowest wins, and the group is marked in ``is_tied`` (0 before). Edges that cross are not seen to.
+    the lowest wins, and the group is marked in ``is_tied`` (0 before). Crossings are not seen to.
     """
     q: cython.longlong
     g: cython.longlong

@@ -112,3 +112,32 @@ def join_roots(
         # Parents are never larger than their children, so one rising pass ends at the roots.
         for i in range(parent.shape[0]):
             parent[i] = parent[parent[i]]
+
+
+def sort_groups(
+    keys: cython.longlong[::1], offsets: cython.longlong[::1], order: cython.longlong[::1]
+) -> None:
+    """Sort the items ``order[offsets[g]:offsets[g + 1]]`` of each group by key (Shell 1959)."""
+    g: cython.Py_ssize_t
+    i: cython.longlong
+    j: cython.longlong
+    base: cython.longlong
+    n: cython.longlong
+    gap: cython.longlong
+    item: cython.longlong
+    with cython.nogil:
+        for g in range(offsets.shape[0] - 1):
+            base = offsets[g]
+            n = offsets[g + 1] - base
+            gap = 1
+            while gap < n // 3:
+                gap = 3 * gap + 1
+            while gap > 0:
+                for i in range(gap, n):
+                    item = order[base + i]
+                    j = i
+                    while j >= gap and keys[order[base + j - gap]] > keys[item]:
+                        order[base + j] = order[base + j - gap]
+                        j -= gap
+                    order[base + j] = item
+                gap //= 3

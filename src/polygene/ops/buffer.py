@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyproj
 
 from polygene import parallel
-from polygene.arrays import BoolArray, F64Array, I64Array, owners, spans
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.crs import label
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate
@@ -188,7 +188,15 @@ class _Work:
             return self._melted_degrees(back, groups.group[known], groups.n_groups)
         if groups is None:
             return _spread(self._apart(some, d), known, self.layer.n_rows)
-        curves = offset_outlines(some, d, self.style)
+        curves = _joined(
+            parallel.each(
+                lambda first, stop: offset_outlines(
+                    some.slice_rows(first, stop), d[first:stop], self.style
+                ),
+                parts := parallel.parted(some.vertex_offsets_of_rows, MOST_VERTICES),
+            ),
+            [first for first, _ in parts],
+        )
         group = groups.group[known][curves.row_of_part]
         return settle(
             _by_row(curves, group), groups.n_groups, self._grid(some, d), by_sign=True, apart=False
@@ -261,6 +269,22 @@ def _as_outlines(column: GeometryColumn, sign: int) -> Outlines:
         column.xy[at], column.ring_offsets, owners(column.ring_offsets_of_rows),
         np.arange(column.n_rows),
     )  # fmt: skip
+
+
+def _joined(curves: list[Outlines], first_rows: list[int]) -> Outlines:
+    """Return the outlines of portions in a row, those of portion k counted from a row of its own."""
+    n_rings = offsets_from([len(c.part_of_ring) for c in curves])
+    n_parts = offsets_from([len(c.row_of_part) for c in curves])
+    n_vertices = offsets_from([len(c.xy) for c in curves])
+    offsets = np.zeros(int(n_rings[-1]) + 1, np.int64)
+    for k, c in enumerate(curves):
+        offsets[n_rings[k] + 1 : n_rings[k + 1] + 1] = c.ring_offsets[1:] + n_vertices[k]
+    return Outlines(
+        np.concatenate([c.xy for c in curves]),
+        offsets,
+        np.concatenate([c.part_of_ring + n for c, n in zip(curves, n_parts[:-1], strict=True)]),
+        np.concatenate([c.row_of_part + n for c, n in zip(curves, first_rows, strict=True)]),
+    )
 
 
 def _by_row(curves: Outlines, row_of_part: I64Array) -> Outlines:

@@ -18,6 +18,7 @@ from polygene.arrays import (
     BoolArray,
     I64Array,
     Numbering,
+    bucket,
     distinct,
     number_pairs,
     offsets_from,
@@ -246,20 +247,21 @@ def _lead_through(
     along = np.abs(node_x[cut.node] - node_x[low[cut.line]]) + np.abs(
         node_y[cut.node] - node_y[low[cut.line]]
     )
-    order = np.lexsort((along, cut.line))
-    step_counts = np.bincount(cut.line, minlength=n_lines) + 1
-    step_offsets = offsets_from(step_counts)
-    # Nodes of all lines in a row: low, those passed, high.
-    node_offsets = offsets_from(step_counts + 1)
-    path = np.empty(node_offsets[-1], np.int64)
-    is_inner = np.ones(len(path), bool)
-    is_inner[node_offsets[:-1]] = is_inner[node_offsets[1:] - 1] = False
-    path[node_offsets[:-1]], path[node_offsets[1:] - 1] = low, high
-    path[is_inner] = cut.node[order]
-    is_start = np.ones(len(path), bool)
-    is_start[node_offsets[1:] - 1] = False
-    starts = np.flatnonzero(is_start)
-    step_from, step_to = path[starts], path[starts + 1]
+    passed = bucket(cut.line, n_lines)
+    # No line passes two nodes at one place along it, so the order is one.
+    parallel.each(
+        lambda first, stop: kernels.run(
+            kernels.pairs.sort_groups, along, passed.offsets[first : stop + 1], passed.order
+        ),
+        parallel.parted(passed.offsets),
+    )
+    line, node = cut.line[passed.order], cut.node[passed.order]
+    step_offsets = passed.offsets + np.arange(n_lines + 1)
+    # The steps end where the line does or at the node passed, and begin where the last one ended.
+    at = np.arange(len(line)) + line
+    step_from, step_to = np.empty((2, int(step_offsets[-1])), np.int64)
+    step_from[step_offsets[:-1]], step_to[step_offsets[1:] - 1] = low, high
+    step_to[at] = step_from[at + 1] = node
     edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to)
     edges = number_pairs(edge_low, edge_high)
     return (

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene import kernels
+from polygene import kernels, parallel
 from polygene.arrays import (
     NONE,
     BoolArray,
@@ -189,23 +189,20 @@ def thinned(
     before = np.arange(n_items) - 1
     before[rings.offsets[:-1]] = rings.offsets[1:] - 1
     piece = rings.piece[ring_of[candidates]]
-    numbering = number_pairs(piece, node[candidates])
-    once = np.bincount(numbering.numbers)[numbering.numbers] == 1
+    line = np.empty(len(candidates), np.int64)
+    lengths = _lengths_of_lines(noded)
 
-    incoming = rings.halfedge[before[candidates]] >> 1
-    outgoing = rings.halfedge[candidates] >> 1
-    row = row_of_piece[piece]
-    a = _lines_at(arrangement, incoming, row, row_of_part, n_own_rows)
-    b = _lines_at(arrangement, outgoing, row, row_of_part, n_own_rows)
-    # The same line in and out: (candidate, line) pairs found on both sides.
-    both = number_pairs(
-        np.concatenate([a.candidate, b.candidate]), np.concatenate([a.line, b.line])
-    )
-    in_a = np.zeros(len(both.firsts), bool)
-    in_a[both.numbers[: len(a.line)]] = True
-    shared = in_a[both.numbers[len(a.line) :]] & ~noded.is_crowded[b.line]
-    drops, line = _line_through(noded, b.candidate[shared], b.line[shared], len(candidates))
-    drops &= once & (a.has_own == b.has_own)
+    def look(first: int, stop: int) -> None:
+        some = candidates[first:stop]
+        kernels.run(
+            kernels.trace.find_straight, rings.halfedge[before[some]] >> 1,
+            rings.halfedge[some] >> 1, row_of_piece[piece[first:stop]], arrangement.deltas.offsets,
+            arrangement.deltas.part, arrangement.deltas.line, row_of_part, n_own_rows,
+            noded.is_crowded.view(np.uint8), lengths, line[first:stop],
+        )  # fmt: skip
+
+    parallel.each(look, parallel.split(len(candidates)))
+    drops = (line != NONE) & _is_passed_once(arrangement, piece, node[candidates])
     # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
     # to several lines, each node may be straight and yet the ring turn.
     line_at = np.full(n_items, NONE, np.int64)
@@ -217,10 +214,10 @@ def thinned(
     return keeps | is_flat[ring_of]
 
 
-def _line_through(
-    noded: Noded, candidate: I64Array, line: I64Array, n_candidates: int
-) -> tuple[BoolArray, I64Array]:
-    """Return which candidates have a line, and for each the longest of its lines."""
+def _lengths_of_lines(noded: Noded) -> F64Array:
+    """Return the (n_lines,) lengths of lines of several steps, 0 for others."""
+    lengths = np.zeros(len(noded.step_offsets) - 1)
+    line = np.flatnonzero(np.diff(noded.step_offsets) > 1)
     first = noded.step_edge[noded.step_offsets[line]]
     last = noded.step_edge[noded.step_offsets[line + 1] - 1]
     x, y = noded.node_x, noded.node_y
@@ -231,34 +228,19 @@ def _line_through(
     ys = np.stack(
         [y[noded.low[first]], y[noded.high[first]], y[noded.low[last]], y[noded.high[last]]]
     )
-    length = np.hypot(width, ys.max(axis=0) - ys.min(axis=0))
-    order = np.argsort(length, kind="stable")
-    has_line, longest = np.zeros(n_candidates, bool), np.zeros(n_candidates, np.int64)
-    has_line[candidate] = True
-    longest[candidate[order]] = line[order]
-    return has_line, longest
+    lengths[line] = np.hypot(width, ys.max(axis=0) - ys.min(axis=0))
+    return lengths
 
 
-class _LinesAt(NamedTuple):
-    candidate: I64Array
-    line: I64Array
-    has_own: BoolArray
-
-
-def _lines_at(
-    arrangement: Arrangement, edge: I64Array, row: I64Array, row_of_part: I64Array, n_own_rows: int
-) -> _LinesAt:
-    """Return the lines that run over each edge: those of its own row if any, else OTHER's."""
-    deltas = arrangement.deltas
-    counts = np.diff(deltas.offsets)[edge]
-    entries = spans(deltas.offsets[edge], counts)
-    candidate = np.repeat(np.arange(len(edge)), counts)
-    entry_row = row_of_part[deltas.part[entries]]
-    is_own = entry_row == row[candidate]
-    has_own = np.zeros(len(edge), bool)
-    has_own[candidate[is_own]] = True
-    counts_here = np.where(has_own[candidate], is_own, entry_row >= n_own_rows)
-    return _LinesAt(candidate[counts_here], deltas.line[entries[counts_here]], has_own)
+def _is_passed_once(arrangement: Arrangement, piece: I64Array, node: I64Array) -> BoolArray:
+    """Whether the borders of each piece pass the node once."""
+    once = np.ones(len(node), bool)
+    # To pass twice takes four edges.
+    degree = count_by(arrangement.origin, len(arrangement.node_x))
+    asked = np.flatnonzero(degree[node] > 3)
+    numbers = number_pairs(piece[asked], node[asked]).numbers
+    once[asked] = np.bincount(numbers)[numbers] == 1
+    return once
 
 
 def rings_to_column(
