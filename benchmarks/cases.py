@@ -34,6 +34,7 @@ from polygene import crs
 from polygene.formats import geopackage
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.layer import Layer
+from polygene.memory import keep_freed_memory
 from polygene.ops.clip import clip
 from polygene.ops.dissolve import dissolve
 from polygene.ops.imprint import imprint
@@ -106,7 +107,7 @@ def doubling() -> Iterator[Row]:
     taken = []
     for size in sizes:
         first, second = coverage(size, size, 25), coverage(size, size, 25, seed=2)
-        taken.append(seconds(lambda a=first, b=second: union(a, b), runs=1))
+        taken.append(seconds(lambda a=first, b=second: union(a, b), runs=3))
     for size, before, after in zip(sizes[1:], taken[:-1], taken[1:], strict=True):
         edges = 2 * size * size * 100
         yield Row(
@@ -187,6 +188,7 @@ def _per_edge(work: Callable[[], Any]) -> float:
 
 
 def _union_memory(queue: multiprocessing.Queue) -> None:
+    keep_freed_memory()
     first, second = two_coverages()
     gc.collect()
     forget_peak()
@@ -196,6 +198,7 @@ def _union_memory(queue: multiprocessing.Queue) -> None:
 
 
 def _clip_memory(queue: multiprocessing.Queue) -> None:
+    keep_freed_memory()
     cells, area = coverage(100, 100, 25), boundary(10_000, 5_000, 3_000)
     gc.collect()
     forget_peak()

@@ -15,6 +15,7 @@ import click
 
 from polygene import __version__
 from polygene.errors import ExpressionError, PolygeneError, SheetError, UsageError
+from polygene.memory import keep_freed_memory
 
 # name: (group, what it does). Each lives in the module of its name, loaded only when called.
 COMMANDS = {
@@ -110,6 +111,7 @@ def main() -> NoReturn:
     0 done, 1 could not be done, 2 wrong use, 3 our bug, 130 interrupted.
     """
     signal.signal(signal.SIGTERM, _interrupt)
+    keep_freed_memory()
     try:
         cli.main(prog_name="polygene", standalone_mode=False)
         sys.stdout.flush()

@@ -228,142 +228,132 @@ def wind_faces(
     delta_sign: cython.longlong[::1],
     row_of_part: cython.longlong[::1],
     by_sign: cython.int,
+    queue: cython.longlong[:, ::1],
+    windings: cython.longlong[:, ::1],
     label_starts: cython.longlong[::1],
     label_counts: cython.longlong[::1],
     labels: cython.longlong[::1],
-    winding: cython.longlong[::1],
-    depth: cython.longlong[::1],
-    covering: cython.longlong[::1],
-    place_of_row: cython.longlong[::1],
     is_crossed: cython.uchar[::1],
     is_seen: cython.uchar[::1],
-    stack: cython.longlong[:, ::1],
-) -> cython.longlong:
-    """Walk all faces, keeping the list of rows that cover the face one stands in.
+    needed: cython.longlong[::1],
+) -> None:
+    """Walk all faces breadth first, with the winding numbers of the parts round each.
 
     Face f has the cycles ``face_cycles[cycle_offsets[f]:cycle_offsets[f + 1]]``; face 0 is the
-    outside and covered by none. Crossing edge e from left to right takes away
+    outside, which nothing winds round. Crossing edge e from left to right takes away
     ``delta_sign[delta_offsets[e]:delta_offsets[e + 1]]`` from the winding number of the parts
     named beside them. A part covers where its winding number is odd, or with ``by_sign`` 1 where it is
     above zero; a row where any part does.
 
-    The rows over face f go to ``labels[label_starts[f]:]``, ``label_counts[f]`` of them, in the order
-    of the walk; only as far as there is room for all of a face. A row is marked in ``is_crossed``
-    where one of its parts winds other than 0 or 1 times, or two of its parts cover the same face.
-    Returns the labels met in all.
+    The rows over face f go to ``labels[label_starts[f]:]``, ``label_counts[f]`` of them, unsorted and
+    as often as parts cover. A row is marked in ``is_crossed`` where one of its parts winds other than
+    0 or 1 times.
 
-    Depth first, undoing each step on the way back, so linear in edges and labels. ``winding``,
-    ``depth`` (both per part and row), ``is_seen`` are 0 at the start and, but for the last, again
-    at the end; ``covering``, ``place_of_row`` are room for the rows, ``stack`` for (faces, 3).
+    Parts that do not wind 0 times wait in ``windings`` (n, 2), a ring: those of a face are wanted until
+    it is left, and faces are left in the order they were met. ``queue`` (faces, 3) are the faces, where
+    theirs begin, and how many they are. ``needed`` becomes the labels and the room in the ring that
+    there should be; if there is less, call again with more. ``is_seen`` is 0 before.
     """
-    top: cython.longlong = 0
-    n_covering: cython.longlong = 0
+    n_room: cython.longlong = windings.shape[0]
+    mask: cython.longlong = n_room - 1
+    head: cython.longlong = 0
+    tail: cython.longlong = 1
+    first: cython.longlong = 0
+    last: cython.longlong = 0
     total: cython.longlong = 0
-    f: cython.longlong = 0
+    most: cython.longlong = 0
+    f: cython.longlong
     g: cython.longlong
     h: cython.longlong
-    e: cython.longlong
     c: cython.longlong
-    d: cython.longlong
-    p: cython.longlong
-    r: cython.longlong
+    e: cython.longlong
+    i: cython.longlong
     k: cython.longlong
+    n: cython.longlong
+    p: cython.longlong
+    w: cython.longlong
+    at: cython.longlong
     start: cython.longlong
-    sign: cython.longlong
-    did_cover: cython.int
-    covers: cython.int
-    is_back: cython.int
+    is_full: cython.int = 0
+    # Entries are counted on for ever and lie at their number modulo the room, a power of two.
     with cython.nogil:
+        queue[0, 0] = queue[0, 1] = queue[0, 2] = 0
+        label_starts[0] = label_counts[0] = 0
         is_seen[0] = 1
-        # A frame: the half-edge one came in by (-1 at the root), the place in the list of cycles, the
-        # next half-edge to look at (-1: start the cycle at that place).
-        stack[0, 0] = -1
-        stack[0, 1] = cycle_offsets[0]
-        stack[0, 2] = -1
-        while top >= 0:
-            # Look for the next way out of face f.
-            h = -1
-            c = stack[top, 1]
-            g = stack[top, 2]
-            while c < cycle_offsets[f + 1]:
+        while head < tail and not is_full:
+            f = queue[head, 0]
+            first = queue[head, 1]
+            n = queue[head, 2]
+            head += 1
+            for c in range(cycle_offsets[f], cycle_offsets[f + 1]):
                 start = halfedge_of_cycle[face_cycles[c]]
-                if g < 0:
-                    g = start
+                h = start
                 while True:
-                    d = g
-                    g = following[g]
-                    if not is_seen[face_of_halfedge[d ^ 1]]:
-                        h = d
+                    g = face_of_halfedge[h ^ 1]
+                    if not is_seen[g]:
+                        is_seen[g] = 1
+                        e = h >> 1
+                        if last + n + delta_offsets[e + 1] - delta_offsets[e] - first > most:
+                            most = last + n + delta_offsets[e + 1] - delta_offsets[e] - first
+                        if most > n_room:
+                            is_full = 1
+                            break
+                        queue[tail, 0] = g
+                        queue[tail, 1] = last
+                        for i in range(n):
+                            windings[(last + i) & mask, 0] = windings[(first + i) & mask, 0]
+                            windings[(last + i) & mask, 1] = windings[(first + i) & mask, 1]
+                        at = last
+                        last += n
+                        for k in range(delta_offsets[e], delta_offsets[e + 1]):
+                            p = delta_part[k]
+                            w = delta_sign[k] if h & 1 else -delta_sign[k]
+                            i = at
+                            while i < last and windings[i & mask, 0] != p:
+                                i += 1
+                            if i == last:
+                                windings[i & mask, 0] = p
+                                windings[i & mask, 1] = w
+                                last += 1
+                                continue
+                            w += windings[i & mask, 1]
+                            windings[i & mask, 1] = w
+                            if w == 0:
+                                last -= 1
+                                windings[i & mask, 0] = windings[last & mask, 0]
+                                windings[i & mask, 1] = windings[last & mask, 1]
+                        queue[tail, 2] = last - at
+                        tail += 1
+                        label_starts[g] = total
+                        for i in range(at, last):
+                            p = windings[i & mask, 0]
+                            w = windings[i & mask, 1]
+                            if w != 1:
+                                is_crossed[row_of_part[p]] = 1
+                            if (by_sign and w > 0) or (not by_sign and w & 1):
+                                if total < labels.shape[0]:
+                                    labels[total] = row_of_part[p]
+                                total += 1
+                        label_counts[g] = total - label_starts[g]
+                    h = following[h]
+                    if h == start:
                         break
-                    if g == start:
-                        break
-                if g == start:
-                    c += 1
-                    g = -1
-                if h >= 0:
+                if is_full:
                     break
-            is_back = 0
-            if h >= 0:
-                stack[top, 1] = c
-                stack[top, 2] = g
-            else:
-                # Nothing left here: go back the way one came.
-                is_back = 1
-                h = stack[top, 0]
-                top -= 1
-                if h < 0:
-                    break
-                h ^= 1
-            e = h >> 1
-            for k in range(delta_offsets[e], delta_offsets[e + 1]):
-                p = delta_part[k]
-                sign = delta_sign[k]
-                did_cover = winding[p] > 0 if by_sign else winding[p] & 1
-                winding[p] += sign if h & 1 else -sign
-                covers = winding[p] > 0 if by_sign else winding[p] & 1
-                if did_cover == covers:
-                    continue
-                r = row_of_part[p]
-                if did_cover:
-                    depth[r] -= 1
-                    if depth[r] == 0:
-                        n_covering -= 1
-                        covering[place_of_row[r]] = covering[n_covering]
-                        place_of_row[covering[n_covering]] = place_of_row[r]
-                else:
-                    depth[r] += 1
-                    if depth[r] == 1:
-                        covering[n_covering] = r
-                        place_of_row[r] = n_covering
-                        n_covering += 1
-            f = face_of_halfedge[h ^ 1]
-            if is_back:
-                continue
-            is_seen[f] = 1
-            for k in range(delta_offsets[e], delta_offsets[e + 1]):
-                p = delta_part[k]
-                if winding[p] < 0 or winding[p] > 1 or depth[row_of_part[p]] > 1:
-                    is_crossed[row_of_part[p]] = 1
-            label_starts[f] = total
-            label_counts[f] = n_covering
-            if total + n_covering <= labels.shape[0]:
-                for k in range(n_covering):
-                    labels[total + k] = covering[k]
-            total += n_covering
-            top += 1
-            stack[top, 0] = h
-            stack[top, 1] = cycle_offsets[f]
-            stack[top, 2] = -1
-    return total
+        needed[0] = total
+        needed[1] = 4 * n_room if is_full else most
 
 
 def sort_labels(
     label_starts: cython.longlong[::1],
-    offsets: cython.longlong[::1],
-    unsorted: cython.longlong[::1],
+    label_counts: cython.longlong[::1],
+    is_crossed: cython.uchar[::1],
     labels: cython.longlong[::1],
 ) -> None:
-    """Copy the labels of each face to their place by ``offsets``, rising (Shell 1959)."""
+    """Sort the labels of each face where they lie, each row once (Shell 1959).
+
+    A row that is there twice is marked in ``is_crossed``, and counts go down.
+    """
     f: cython.Py_ssize_t
     i: cython.longlong
     j: cython.longlong
@@ -373,10 +363,8 @@ def sort_labels(
     label: cython.longlong
     with cython.nogil:
         for f in range(label_starts.shape[0]):
-            base = offsets[f]
-            n = offsets[f + 1] - base
-            for i in range(n):
-                labels[base + i] = unsorted[label_starts[f] + i]
+            base = label_starts[f]
+            n = label_counts[f]
             gap = 1
             while gap < n // 3:
                 gap = 3 * gap + 1
@@ -389,6 +377,14 @@ def sort_labels(
                         j -= gap
                     labels[base + j] = label
                 gap //= 3
+            j = 0
+            for i in range(n):
+                if i > 0 and labels[base + i] == labels[base + i - 1]:
+                    is_crossed[labels[base + i]] = 1
+                else:
+                    labels[base + j] = labels[base + i]
+                    j += 1
+            label_counts[f] = j
 
 
 def find_least(

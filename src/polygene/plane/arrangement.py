@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import NONE, BoolArray, I64Array, bucket, offsets_from
+from polygene.arrays import NONE, BoolArray, I64Array, bucket, offsets_from, take_spans
 from polygene.plane.location import Locator
 from polygene.plane.noding import Noded
 
@@ -198,24 +198,21 @@ def _wind(
     cycle_offsets, face_cycles = bucket(face_of_cycle, n_faces)
     halfedge_of_cycle = np.empty(len(face_of_cycle), np.int64)
     halfedge_of_cycle[cycle_of[::-1]] = np.arange(len(cycle_of))[::-1]
-    winding = np.zeros(max(1, len(row_of_part)), np.int64)
-    depth = np.zeros(max(1, n_rows), np.int64)
-    covering, place = np.zeros_like(depth), np.zeros_like(depth)
     is_crossed = np.zeros(max(1, n_rows), np.uint8)
     starts, counts = np.zeros((2, n_faces), np.int64)
-    stack = np.empty((n_faces + 1, 3), np.int64)
-    unsorted = np.empty(2 * n_faces + 1024, np.int64)
+    queue, needed = np.empty((n_faces, 3), np.int64), np.zeros(2, np.int64)
+    n_labels, n_windings = 2 * n_faces + 1024, 1 << 16
     while True:
-        n_labels = kernels.run(
+        labels = np.empty(n_labels, np.int64)
+        kernels.run(
             kernels.arrange.wind_faces, following, face_of_halfedge, cycle_offsets, face_cycles,
-            halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign, row_of_part,
-            int(by_sign), starts, counts, unsorted, winding, depth, covering, place, is_crossed,
-            np.zeros(n_faces, np.uint8), stack,
+            halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign, row_of_part, int(by_sign),
+            queue, np.empty((n_windings, 2), np.int64), starts, counts, labels, is_crossed,
+            np.zeros(n_faces, np.uint8), needed,
         )  # fmt: skip
-        if n_labels <= len(unsorted):
+        if needed[0] <= n_labels and needed[1] <= n_windings:
             break
-        unsorted = np.empty(n_labels, np.int64)
-    offsets = offsets_from(counts)
-    labels = np.empty(n_labels, np.int64)
-    kernels.run(kernels.arrange.sort_labels, starts, offsets, unsorted, labels)
-    return offsets, labels, is_crossed[:n_rows].astype(bool)
+        n_labels, n_windings = max(n_labels, int(needed[0])), max(n_windings, int(needed[1]))
+    kernels.run(kernels.arrange.sort_labels, starts, counts, is_crossed, labels)
+    labels = take_spans(labels, starts, counts)
+    return offsets_from(counts), labels, is_crossed[:n_rows].astype(bool)

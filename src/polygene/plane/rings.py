@@ -202,7 +202,8 @@ def thinned(
         )  # fmt: skip
 
     parallel.each(look, parallel.split(len(candidates)))
-    drops = (line != NONE) & _is_passed_once(arrangement, piece, node[candidates])
+    drops = line != NONE
+    drops &= _is_passed_once(arrangement, piece, node[candidates], node[candidates[drops]])
     # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
     # to several lines, each node may be straight and yet the ring turn.
     line_at = np.full(n_items, NONE, np.int64)
@@ -232,12 +233,16 @@ def _lengths_of_lines(noded: Noded) -> F64Array:
     return lengths
 
 
-def _is_passed_once(arrangement: Arrangement, piece: I64Array, node: I64Array) -> BoolArray:
-    """Whether the borders of each piece pass the node once."""
+def _is_passed_once(
+    arrangement: Arrangement, piece: I64Array, node: I64Array, wanted: I64Array
+) -> BoolArray:
+    """Whether the border of each piece passes the node once; asked of the nodes ``wanted`` only."""
     once = np.ones(len(node), bool)
     # To pass twice takes four edges.
-    degree = count_by(arrangement.origin, len(arrangement.node_x))
-    asked = np.flatnonzero(degree[node] > 3)
+    may_be_twice = np.zeros(len(arrangement.node_x), bool)
+    may_be_twice[wanted] = True
+    may_be_twice &= count_by(arrangement.origin, len(arrangement.node_x)) > 3
+    asked = np.flatnonzero(may_be_twice[node])
     numbers = number_pairs(piece[asked], node[asked]).numbers
     once[asked] = np.bincount(numbers)[numbers] == 1
     return once
