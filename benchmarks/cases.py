@@ -147,7 +147,6 @@ def cliffs() -> Iterator[Row]:
     reach = 20_000 * np.stack([np.cos(angle), np.sin(angle)], axis=1)
     straight = [[[np.array([p - r, p + r])]] for p, r in zip(place, reach, strict=True)]
     lines = layer(GeometryColumn.from_rings(straight, Family.LINES))
-    nested = squares(np.arange(150)[:, None] * (0.01, 0.01), 1000, 1000)
     coast = boundary(1_000_000, 0, 10_000)
     for name, work in {
         "two stars of 20,000 vertices": lambda: union(
@@ -161,11 +160,20 @@ def cliffs() -> Iterator[Row]:
             layer(squares(islands, 5, 5), "y"),
         ),
         "one polygon of a million vertices": lambda: union(coast, boundary(1000, 100, 9_000)),
-        "150 features over each other": lambda: union(layer(nested)),
     }.items():
         yield Row(
             f"{name}, microseconds per edge and crossing", _per_edge(work), plain, "coverages", 5
         )
+    nested = [squares(np.arange(n)[:, None] * (0.01, 0.01), 1000, 1000) for n in (75, 150)]
+    few, many = (_per_row(layer(column)) for column in nested)
+    yield Row(
+        "150 features over each other, microseconds per row of the result", many, few, "75", 1
+    )
+
+
+def _per_row(layer: Layer) -> float:
+    """Return the microseconds per row of a layer's union with itself."""
+    return 1e6 * seconds(lambda: union(layer)) / union(layer).layer.n_rows
 
 
 def _per_edge(work: Callable[[], Any]) -> float:
@@ -180,6 +188,8 @@ def _per_edge(work: Callable[[], Any]) -> float:
 
     overlay_module.node_edges = counting
     try:
+        work()
+        counts.clear()
         began = time.perf_counter()
         work()
         return 1e6 * (time.perf_counter() - began) / sum(counts)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import pyarrow as pa
 
+from polygene import parallel
 from polygene.arrays import F64Array, I64Array, count_by, owners, sum_by
 from polygene.crs import label
 from polygene.errors import UsageError
@@ -165,6 +166,7 @@ def _joined_polygons(
     """
     column = layer.geometry
     nothing = column.take(np.zeros(0, np.int64))
+    measures = parallel.meanwhile(lambda: (row_areas(column, ruler), row_lengths(column, ruler)))
     plan = overlay(column, nothing, outline(nothing, grid), grid)
     arrangement = plan.arrangement
     face, row = plan.own_labels()
@@ -179,7 +181,7 @@ def _joined_polygons(
     kept = thinned(arrangement, plan.noded, rings, own, row_of_part, groups.n_groups)
     joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, groups.n_groups)
     sizes = sum_by(group, areas[face], groups.n_groups)
-    _check(plan, layer, joined, sizes, own_sizes, grid.step * ruler.map_unit, ruler)
+    _check(plan, measures(), joined, sizes, own_sizes, grid.step * ruler.map_unit, ruler)
     # A group of one sound feature is that feature.
     members = count_by(groups.group, groups.n_groups)
     is_lone = (members == 1) & ~plan.row_is_crossed[groups.firsts]
@@ -205,17 +207,16 @@ def _distinct(face: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:
 
 def _check(
     plan: Overlay,
-    layer: Layer,
+    own: tuple[F64Array, F64Array],
     joined: GeometryColumn,
     sizes: F64Array,
     own_sizes: F64Array,
     step: float,
     ruler: Ruler,
 ) -> None:
-    """Check rows against their faces, and groups as written against theirs."""
-    column, sound = layer.geometry, ~plan.row_is_crossed
-    before = row_areas(column, ruler)
-    bound = before * 1e-9 + step * (3 * row_lengths(column, ruler) + 16 * step)
+    """Check rows, of known areas and lengths, against their faces, and groups against theirs."""
+    (before, length), sound = own, ~plan.row_is_crossed
+    bound = before * 1e-9 + step * (3 * length + 16 * step)
     check_sums(own_sizes[sound], before[sound], bound[sound], "row of INPUT")
     written = row_areas(joined, ruler)
     bound = sizes * 1e-9 + step * (3 * row_lengths(joined, ruler) + 16 * step)

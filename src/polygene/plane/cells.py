@@ -9,9 +9,9 @@ import numpy as np
 from polygene import kernels, parallel
 from polygene.arrays import NONE, BoolArray, Buckets, I64Array, bucket, offsets_from, spans, sum_by
 
-# Above this many edges a cell gets a finer box: testing all pairs of 64 costs about what entering
-# them in finer cells does.
-CROWD = 64
+# Above this many edges a cell gets a finer box. The noding sorts crowded cells, so that those of some
+# hundreds cost no more than entering their edges in finer ones; testing all pairs, 64 do.
+CROWD, CROWD_OF_PAIRS = 256, 64
 SMALLEST_SIDE = 8  # grid units; below it the margin of a cell is larger than the cell
 MOST_CELLS = 1 << 23
 MOST_LEVELS = 12
@@ -95,7 +95,7 @@ def single_box(segments: Segments, per_cell: float) -> I64Array:
     return np.array([[low_x, low_y, side, -(-width // side), -(-height // side), 0]], np.int64)
 
 
-def build_cells(segments: Segments) -> Cells:
+def build_cells(segments: Segments, crowd: int = CROWD) -> Cells:
     """Enter all edges in cells, refining the crowded ones where that pays.
 
     Notes
@@ -137,7 +137,7 @@ def build_cells(segments: Segments) -> Cells:
         all_children.append(np.full(n_level, NONE, np.int64))
         n_cells += n_level
         n_boxes += len(boxes)
-        parents = np.flatnonzero((counts > CROWD) & (boxes[box_of, 2] > SMALLEST_SIDE))
+        parents = np.flatnonzero((counts > crowd) & (boxes[box_of, 2] > SMALLEST_SIDE))
         if len(parents) == 0:
             break
         entries = found.order[spans(found.offsets[parents], counts[parents])]

@@ -18,7 +18,7 @@ from polygene import kernels
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas
-from polygene.plane.cells import Segments, build_cells
+from polygene.plane.cells import CROWD_OF_PAIRS, Segments, build_cells
 from polygene.plane.settling import places_apart
 from polygene.plane.sound import plainly_sound
 
@@ -251,7 +251,7 @@ def _look_at_meetings(clean: _Clean, found: _Found) -> tuple[BoolArray, _Touches
 
 
 def _meetings(clean: _Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
-    cells = build_cells(_segments(clean))
+    cells = build_cells(_segments(clean), CROWD_OF_PAIRS)
     room = 4096
     sums = np.zeros(16)
     while True:
