@@ -1,0 +1,96 @@
+"""Work in parts: all of it once, in order, also when it fails or asks for more of the same."""
+
+from __future__ import annotations
+
+import threading
+import unittest
+from unittest import mock
+
+import numpy as np
+
+from polygene import parallel
+from polygene.arrays import bucket, distinct, joined, number_pairs, offsets_from, spans, take_spans
+
+
+class Parts(unittest.TestCase):
+    def setUp(self):
+        mock.patch.dict("os.environ", POLYGENE_THREADS="3").start()
+        self.addCleanup(mock.patch.stopall)
+
+    def test_ranges_cover_all_groups_once(self):
+        rng = np.random.default_rng(1)
+        for n, most in ((0, None), (1, None), (7, 10), (5000, None), (5000, 777), (300, 1)):
+            offsets = offsets_from(rng.integers(0, 200, n))
+            parts = parallel.parted(offsets, most)
+            self.assertEqual([k for a, b in parts for k in range(a, b)], list(range(n)))
+            if most is not None and n:
+                largest = max(offsets[b] - offsets[a] for a, b in parts)
+                self.assertLessEqual(largest, most + 200)
+        for n in (0, 1, 100_000):
+            self.assertEqual(sum(b - a for a, b in parallel.split(n)), n)
+
+    def test_results_come_in_order_and_work_may_nest(self):
+        def inner(k):
+            return k, threading.current_thread().name
+
+        def outer(k):
+            return parallel.each_of(inner, [10 * k, 10 * k + 1])
+
+        with mock.patch.object(parallel.kernels, "IS_COMPILED", True):
+            found = parallel.each_of(outer, range(20))
+            later = parallel.meanwhile(lambda: 7)
+            self.assertEqual(later(), 7)
+        self.assertEqual([k for pair in found for k, _ in pair], [
+            k for n in range(20) for k in (10 * n, 10 * n + 1)
+        ])  # fmt: skip
+        for (_, first), (_, second) in found:
+            self.assertEqual(first, second)  # what is asked for within a thread is done in it
+            self.assertNotEqual(first, threading.current_thread().name)
+
+    def test_an_error_comes_out_and_stops_the_rest(self):
+        done = []
+
+        def work(k):
+            if k == 3:
+                raise ValueError("three")
+            done.append(k)
+
+        with self.assertRaisesRegex(ValueError, "three"):
+            parallel.each_of(work, range(5000))
+        self.assertLess(len(done), 5000)
+
+    def test_uncompiled_there_is_one_thread(self):
+        with mock.patch.object(parallel.kernels, "IS_COMPILED", False):
+            self.assertEqual(parallel.n_workers(), 1)
+
+
+class Arrays(unittest.TestCase):
+    def test_pairs_are_numbered_as_they_appear(self):
+        rng = np.random.default_rng(2)
+        for n, size in ((0, 5), (1, 5), (5000, 40), (5000, 2**41)):
+            a, b = rng.integers(0, size, (2, n))
+            found = number_pairs(a, b)
+            known = {}
+            numbers = [known.setdefault(p, len(known)) for p in zip(a, b, strict=True)]
+            self.assertEqual(found.numbers.tolist(), numbers)
+            pairs = zip(a[found.firsts], b[found.firsts], strict=True)
+            self.assertEqual(list(pairs), list(known))
+
+    def test_ranges_of_rows_are_those_that_spans_names(self):
+        rng = np.random.default_rng(3)
+        starts, counts = rng.integers(0, 90, 60), rng.integers(0, 9, 60)
+        for values in (rng.random((100, 2)), rng.random(100), rng.integers(0, 9, 100)):
+            found = take_spans(values, starts, counts)
+            np.testing.assert_array_equal(found, values[spans(starts, counts)])
+        self.assertEqual(take_spans(np.zeros((0, 2)), starts[:0], counts[:0]).shape, (0, 2))
+
+    def test_small_ones(self):
+        values = np.array([3, 1, 3, 0])
+        self.assertEqual(distinct(values, 5).tolist(), [0, 1, 3])
+        self.assertEqual(bucket(values, 5).order.tolist(), [3, 1, 0, 2])
+        self.assertEqual(joined(values, values[:2], 10).tolist(), [3, 1, 3, 0, 13, 11])
+        self.assertIs(joined(values, values[:0], 10), values)
+
+
+if __name__ == "__main__":
+    unittest.main()

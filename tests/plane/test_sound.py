@@ -1,0 +1,192 @@
+"""Rows that are said to be plainly valid, and bundles of edges, against slower ways."""
+
+from __future__ import annotations
+
+import itertools
+import unittest
+from unittest import mock
+
+import numpy as np
+
+from polygene.ops.buffer import buffer
+from polygene.plane import noding, portions, settling
+from polygene.plane.cells import Segments
+from polygene.plane.grid import Grid
+from polygene.plane.noding import cuts_left, node_edges
+from polygene.plane.portions import tiles
+from polygene.plane.relating import relate
+from polygene.plane.sound import plainly_sound
+from polygene.plane.validity import _problems_of_all
+from tests.kernels.everything import chains
+from tests.plane.test_validity import anything
+from tests.support import generators as make
+from tests.support.exact import turn
+
+C = make.closed
+
+
+class Sound(unittest.TestCase):
+    def test_what_is_sound_has_no_problem(self):
+        """Whatever is said to be sound has not even a ring turned the other way."""
+        rng = np.random.default_rng(21)
+        column = make.polygons(anything(rng, 4000))
+        found = _problems_of_all(column)
+        has_problem = np.zeros(column.n_rows, bool)
+        has_problem[found.row] = True
+        sound = plainly_sound(column)
+        self.assertFalse((sound & has_problem).any())
+        is_single = np.diff(column.row_offsets) == 1
+        # Those with rings that touch in a point are left to the others.
+        self.assertGreater(sound[is_single & ~has_problem].mean(), 0.8)
+        self.assertGreater(sound.sum(), 300)
+
+    def test_most_rows_of_a_layer_are(self):
+        rng = np.random.default_rng(22)
+        cells = make.coverage(9, 9, 100, rng, 12)
+        for shift, size in ((0, 1), (1e7, 1), (-3e11, 1e3), (0, 1e-9)):
+            moved = cells.with_xy(cells.xy * size + shift)
+            self.assertTrue(plainly_sound(moved).all(), (shift, size))
+        rings = [
+            [make.square(0, 0, 50), *(make.square(5 * k + 1, 1, 3)[::-1] for k in range(n))]
+            for n in (1, 8, 9)
+        ]
+        self.assertEqual(
+            plainly_sound(make.polygons([[ring] for ring in rings])).tolist(), [True, True, False]
+        )
+
+    def test_a_row_in_doubt_is_left_to_the_others(self):
+        """Stars whose edges crowd, rows without geometry and numbers that are none."""
+        rng = np.random.default_rng(23)
+        angle = np.sort(rng.uniform(0, 2 * np.pi, 900))
+        reach = rng.uniform(0.01, 1, (900, 1))
+        needles = C(reach * np.stack([np.cos(angle), np.sin(angle)], axis=1))
+        spoilt = make.square(0, 0, 1).astype(float)
+        spoilt[1, 0] = np.inf
+        column = make.polygons([[[needles]], [], [[spoilt]], [[make.square(0, 0, 1)]]])
+        sound = plainly_sound(column)
+        self.assertEqual(sound[1:].tolist(), [True, False, True])
+        self.assertEqual(set(_problems_of_all(column).row.tolist()), {2})
+
+    def test_curves_that_do_not_cross_need_no_arrangement(self):
+        """Buffers are the same rings with the short cut and without, some of each kind."""
+        rng = np.random.default_rng(24)
+        for column, distance in ((chains(rng, 80), 0.4), (make.coverage(6, 6, 9, rng), -0.5)):
+            layer = make.layer("x", column)
+            quick = buffer(layer, distance).layer.geometry
+            none = np.zeros(0, bool)
+
+            def refuse(outlines, x, y, n_rows, grid, none=none):
+                del outlines, x, y, grid
+                return none, np.zeros(n_rows, bool)
+
+            with mock.patch.object(settling, "_simple_rows", refuse):
+                slow = buffer(layer, distance).layer.geometry
+            np.testing.assert_array_equal(quick.xy, slow.xy)
+            np.testing.assert_array_equal(quick.ring_offsets, slow.ring_offsets)
+            np.testing.assert_array_equal(quick.row_offsets, slow.row_offsets)
+
+
+def crossings(x, y, start, stop):
+    """The pairs of edges that cross, by brute force in whole numbers."""
+    ends = [
+        ((int(x[a]), int(y[a])), (int(x[b]), int(y[b]))) for a, b in zip(start, stop, strict=True)
+    ]
+    return [
+        (i, j)
+        for (i, (a, b)), (j, (c, d)) in itertools.combinations(enumerate(ends), 2)
+        if turn(a, b, c) * turn(a, b, d) < 0 and turn(c, d, a) * turn(c, d, b) < 0
+    ]  # fmt: skip
+
+
+class Bundles(unittest.TestCase):
+    """Many edges through few cells, where only neighbours across the bundle are compared."""
+
+    def bundle(self, rng, n, slope, spread, length):
+        """Long edges nearly alongside each other."""
+        along = np.array([np.cos(slope), np.sin(slope)])
+        across = np.array([-along[1], along[0]])
+        middle = rng.uniform(-spread, spread, (n, 1)) * across
+        lean = rng.normal(0, spread / 4, (n, 2, 1)) * across
+        reach = rng.uniform(0.2, 1, (n, 2, 1)) * np.array([[[-length]], [[length]]]).reshape(2, 1)
+        ends = middle[:, None] + lean + reach * along
+        return np.rint(ends + 3 * length).astype(np.int64).reshape(-1, 2)
+
+    def test_all_crossings_are_found(self):
+        for seed, slope in itertools.product(range(3), (0, 0.2, np.pi / 4, 1.3, np.pi / 2, 2.4)):
+            with self.subTest(seed=seed, slope=slope):
+                rng = np.random.default_rng([seed, 31])
+                xy = self.bundle(rng, 110, slope, 300, 200_000)
+                xy = np.concatenate([xy, self.bundle(rng, 12, slope + 1.1, 9000, 200_000)])
+                x, y = xy.T.copy()
+                start = np.arange(0, len(x), 2)
+                low, high, _ = noding._ordered(x, y, start, start + 1)
+                segments = Segments(x[low], y[low], x[high], y[high])
+                n = len(low)
+                one = np.array([[x.min(), y.min(), 10**6, 1, 1, 0]])
+                cells = noding.Cells(
+                    one, np.array([-1]), np.array([0, n]), np.arange(n), np.zeros(1, np.int64)
+                )
+                border = np.ones(n, np.uint8)
+                found = noding._crossings(cells, segments, low, high, border)
+                self.assertEqual(len(found[0]), len(crossings(x, y, low, high)))
+                with mock.patch.object(noding, "BUNDLE", 10**6):
+                    plain = noding._crossings(cells, segments, low, high, border)
+                self.assertCountEqual(
+                    zip(*(c.tolist() for c in found), strict=True),
+                    zip(*(c.tolist() for c in plain), strict=True),
+                )
+
+    def test_and_all_pixels(self):
+        """Bundles on a coarse grid, where edges run through each other's ends and crossings."""
+        for seed, length in itertools.product(range(4), (40, 900, 60_000)):
+            rng = np.random.default_rng([seed, 32])
+            xy = self.bundle(rng, 150, rng.uniform(0, np.pi), 12, length)
+            x, y = xy.T.copy()
+            start = np.arange(0, len(x), 2)
+            borders = np.ones(len(start), bool)
+            noded = node_edges(x, y, start, start + 1, borders)
+            self.assertEqual(cuts_left(noded.node_x, noded.node_y, noded.low, noded.high), 0)
+            with mock.patch.object(noding, "BUNDLE", 10**6):
+                plain = node_edges(x, y, start, start + 1, borders)
+            self.assertEqual(self.told(noded), self.told(plain))
+
+    def told(self, noded):
+        """Edges, and nodes that must stay, by place; in which order they were found does not matter."""
+        place = list(zip(noded.node_x.tolist(), noded.node_y.tolist(), strict=True))
+        edges = {(place[a], place[b]) for a, b in zip(noded.low, noded.high, strict=True)}
+        return edges, {place[v] for v in np.flatnonzero(noded.stays)}, noded.is_crowded.tolist()
+
+
+class Portions(unittest.TestCase):
+    def test_tiles_hold_each_row_once(self):
+        rng = np.random.default_rng(41)
+        low = rng.uniform(0, 100, (500, 2))
+        bounds = np.concatenate([low, low + rng.exponential(3, (500, 2))], axis=1)
+        bounds[::50] = (np.inf, np.inf, -np.inf, -np.inf)
+        for n in (1, 2, 7, 40):
+            found = tiles(bounds, rng.integers(1, 9, 500), n)
+            self.assertLessEqual(len(found), n + int(n**0.5) + 1)
+            rows = np.sort(np.concatenate(found))
+            np.testing.assert_array_equal(rows, np.flatnonzero(np.isfinite(bounds[:, 0])))
+
+    def test_pairs_are_the_same_in_portions(self):
+        rng = np.random.default_rng(42)
+        cells, others = make.coverage(12, 12, 10, rng), make.coverage(11, 11, 11, rng)
+        long = make.lines([[np.array([(0.0, k), (130.0, k + 3)])] for k in range(0, 120, 9)])
+        spots = make.points([[p] for p in rng.uniform(0, 120, (900, 2)).round()])
+        several = ((cells, others), (cells, spots), (spots, cells), (chains(rng, 90), cells))
+        for a, b in (*several, (long, others)):
+            grid = Grid.over([c.extent() for c in (a, b)], 1e-4)
+            whole = relate(a, b, grid)
+            with mock.patch.object(portions, "TILE", 300):
+                n_portions = len(portions.portions(a, b, 1e-3))
+                parts = relate(a, b, grid)
+            self.assertEqual(n_portions > 1, a is not long)  # long rows would be in most
+            self.assertGreater(len(whole.first), 100)
+            for name in ("first", "second", "matrix"):
+                np.testing.assert_array_equal(getattr(parts, name), getattr(whole, name))
+            np.testing.assert_allclose(parts.shared, whole.shared, atol=1e-6 / grid.step**2)
+
+
+if __name__ == "__main__":
+    unittest.main()
