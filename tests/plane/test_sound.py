@@ -178,10 +178,10 @@ class Portions(unittest.TestCase):
         for a, b in (*several, (long, others)):
             grid = Grid.over([c.extent() for c in (a, b)], 1e-4)
             whole = relate(a, b, grid)
-            with mock.patch.object(portions, "TILE", 300):
+            with mock.patch.object(portions, "TILE", 1000):
                 n_portions = len(portions.portions(a, b, 1e-3))
                 parts = relate(a, b, grid)
-            self.assertEqual(n_portions > 1, a is not long)  # long rows would be in most
+            self.assertGreater(n_portions, 1)
             self.assertGreater(len(whole.first), 100)
             for name in ("first", "second", "matrix"):
                 np.testing.assert_array_equal(getattr(parts, name), getattr(whole, name))
