@@ -266,7 +266,7 @@ class Overlays(WithSample):
 
     def test_a_balance_that_fails_writes_no_result_and_can_be_looked_into(self):
         code = (
-            "import sys, polygene.cli.main as m, polygene.ops.overlay as o, polygene.errors as e\n"
+            "import sys, polygene.cli.main as m, polygene.ops.balance as o, polygene.errors as e\n"
             "def fail(*_): raise e.BalanceError('row of INPUT 3: 1.0 instead of 2.0')\n"
             "o.check_sums = fail\n"
             "sys.argv = ['polygene', 'erase', 'tolva.gpkg#sectors', '--with', 'tolva.gpkg#islands',\n"

@@ -6,7 +6,8 @@ import unittest
 
 import numpy as np
 
-from polygene.plane.validity import Problem, invalid_rows, problems_of
+from polygene.plane.problems import Problem
+from polygene.plane.validity import invalid_rows, problems_of
 from tests.support import exact
 from tests.support import generators as make
 

@@ -18,7 +18,8 @@ from polygene.measures import ruler_for
 from polygene.ops.compare import signatures
 from polygene.ops.coverage import Faces, faces_of, lay_out
 from polygene.places import inside_points
-from polygene.plane.validity import Problem, problems_of
+from polygene.plane.problems import Problem
+from polygene.plane.validity import problems_of
 from polygene.table.casting import recast
 from polygene.table.groups import codes_of
 from polygene.table.types import kind_of, typed_field, width_of

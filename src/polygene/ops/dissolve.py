@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -12,7 +13,7 @@ from polygene import parallel
 from polygene.arrays import F64Array, I64Array, count_by, owners, sum_by
 from polygene.crs import label
 from polygene.errors import UsageError
-from polygene.geometry import Family, GeometryColumn, concatenate, extent_of, heights_of
+from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
@@ -157,41 +158,58 @@ def with_taken(attributes: Agreed, takes: Sequence[Take], layer: Layer, groups: 
     return Agreed(table, disagreements)
 
 
-def _joined_polygons(
-    layer: Layer, groups: Groups, grid: Grid, ruler: Ruler
-) -> tuple[GeometryColumn, Overlay, F64Array, F64Array]:
-    """Join areas: the faces that any row of a group covers.
+class Joined(NamedTuple):
+    """Groups as the plane has them.
 
-    Returns also the plan, and by the plan the area of each group and of each row.
+    geometry : (n_groups) rows
+    face, row : the faces that rows cover; group_face, group : those that groups cover
     """
-    column = layer.geometry
+
+    plan: Overlay
+    geometry: GeometryColumn
+    face: I64Array
+    row: I64Array
+    group_face: I64Array
+    group: I64Array
+
+
+def join_faces(column: GeometryColumn, groups: Groups, grid: Grid) -> Joined:
+    """Join areas: the faces that any row of a group covers."""
     nothing = column.take(np.zeros(0, np.int64))
-    measures = parallel.meanwhile(lambda: (row_areas(column, ruler), row_lengths(column, ruler)))
     plan = overlay(column, nothing, outline(nothing, grid), grid)
-    arrangement = plan.arrangement
+    arrangement, n_groups = plan.arrangement, groups.n_groups
     face, row = plan.own_labels()
-    areas = face_areas(plan, ruler)
-    own_sizes = sum_by(row, areas[face], plan.n_own_rows)
-    face, group = _distinct(face, groups.group[row])
-    pieces = Pieces.of_sorted(face, group, arrangement.n_faces, groups.n_groups)
+    group_face, group = _distinct(face, groups.group[row])
+    pieces = Pieces.of_sorted(group_face, group, arrangement.n_faces, n_groups)
     rings = trace_rings(arrangement, pieces)
     # Rows of a group are no strangers to each other: what one left on another's border goes.
     row_of_part = groups.group[plan.row_of_part]
-    own = np.arange(groups.n_groups)
-    kept = thinned(arrangement, plan.noded, rings, own, row_of_part, groups.n_groups)
-    joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, groups.n_groups)
-    sizes = sum_by(group, areas[face], groups.n_groups)
+    kept = thinned(arrangement, plan.noded, rings, np.arange(n_groups), row_of_part, n_groups)
+    joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_groups)
+    return Joined(plan, joined, face, row, group_face, group)
+
+
+def _joined_polygons(
+    layer: Layer, groups: Groups, grid: Grid, ruler: Ruler
+) -> tuple[GeometryColumn, Overlay, F64Array, F64Array]:
+    """Return groups joined and checked, the plan, and by it the area of each group and each row."""
+    column = layer.geometry
+    measures = parallel.meanwhile(lambda: (row_areas(column, ruler), row_lengths(column, ruler)))
+    found = join_faces(column, groups, grid)
+    plan, joined = found.plan, found.geometry
+    areas = face_areas(plan, ruler)
+    own_sizes = sum_by(found.row, areas[found.face], plan.n_own_rows)
+    sizes = sum_by(found.group, areas[found.group_face], groups.n_groups)
     _check(plan, measures(), joined, sizes, own_sizes, grid.step * ruler.map_unit, ruler)
     # A group of one sound feature is that feature.
     members = count_by(groups.group, groups.n_groups)
     is_lone = (members == 1) & ~plan.row_is_crossed[groups.firsts]
-    whole = column.take(groups.firsts[is_lone])
-    table = [joined.take(np.flatnonzero(~is_lone)), whole]
-    order = np.argsort(np.concatenate([np.flatnonzero(~is_lone), np.flatnonzero(is_lone)]))
-    flat = [replace(c, z=None, m=None) for c in table]
-    both = concatenate(flat).take(order)
+    whole = replace(column.take(groups.firsts[is_lone]), z=None, m=None)
+    both = joined.with_rows(np.flatnonzero(is_lone), whole) if is_lone.any() else joined
+    is_null = both.is_null.copy()
+    is_null[is_lone] = whole.is_null
     is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_multi=is_multi), plan, sizes, own_sizes
+    return replace(both, is_null=is_null, is_multi=is_multi), plan, sizes, own_sizes
 
 
 def _distinct(face: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:

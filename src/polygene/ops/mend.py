@@ -18,8 +18,9 @@ from polygene.ops.coverage import SettleSummary
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.plane.grid import Grid
+from polygene.plane.problems import Problem
 from polygene.plane.settling import Outlines, settle
-from polygene.plane.validity import Problem, invalid_rows, problems_of
+from polygene.plane.validity import invalid_rows, problems_of
 from polygene.progress import SILENT, Progress
 
 

@@ -1,0 +1,117 @@
+"""The rows and geometry of an overlay's result, from its pieces and what never entered the plane."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import NONE, I64Array, offsets_from
+from polygene.geometry import (
+    GeometryColumn,
+    concatenate,
+)
+from polygene.layer import Layer
+from polygene.ops.scene import Scene
+from polygene.plane import members as members_of
+from polygene.plane.cutting import Cut
+from polygene.plane.heights import with_heights
+from polygene.plane.keys import Rule, keyed, order_of
+from polygene.plane.members import Members
+from polygene.plane.overlay import Overlay
+
+
+class Made(NamedTuple):
+    """The result's rows and geometry; of INPUT's features how many came out whole and in pieces."""
+
+    rows: I64Array
+    geometry: GeometryColumn
+    n_whole: int
+    n_cut: int
+    n_guessed: int = 0
+
+
+def input_only(rows: I64Array, n_others: int) -> I64Array:
+    return np.concatenate([rows[:, None], np.full((len(rows), n_others), NONE)], axis=1)
+
+
+def made_of(
+    layer: Layer, scene: Scene, plan: Overlay, done: Cut, rule: Rule, passed: I64Array
+) -> Made:
+    """Put pieces, whole rows and what never entered the plane together, in order."""
+    column = layer.geometry
+    rows = _source_rows(done.rows, scene)
+    is_own = done.rows[:, 0] != NONE
+    whole_own = rows[done.is_whole & is_own]
+    whole_other = rows[done.is_whole & ~is_own]
+    cut_pieces = np.flatnonzero(~done.is_whole)
+    if rule == Rule.UNION:
+        pieces, n_guessed = done.geometry, 0
+    else:
+        pieces, n_guessed = with_heights(plan, done)
+    kept = np.concatenate([whole_own, passed])
+    table = np.concatenate([kept, rows[cut_pieces], whole_other])
+    whole = column if len(kept) else column.take(kept[:, 0])
+    sources = [
+        (whole, kept[:, 0]),
+        (pieces, cut_pieces),
+        (scene.cutter, _rows_of_cutter(done.rows[done.is_whole & ~is_own], scene)),
+    ]
+    sources = [sources[0], *(source for source in sources[1:] if len(source[1]))]
+    # Rows are counted through all columns.
+    before = offsets_from([source.n_rows for source, _ in sources])
+    taken = np.concatenate(
+        [n + chosen for n, (_, chosen) in zip(before[:-1], sources, strict=True)]
+    )
+    both = concatenate([_flat(c) if rule == Rule.UNION else c for c, _ in sources])
+    order = order_of(table)
+    geometry = both.take(taken[order])
+    is_multi = column.is_multi or bool((np.diff(geometry.row_offsets) > 1).any())
+    geometry = replace(geometry, is_multi=is_multi)
+    # NONE marks the last, which is no row.
+    is_cut, is_whole = np.zeros((2, column.n_rows + 1), bool)
+    is_cut[rows[cut_pieces, 0]] = True
+    is_whole[kept[:, 0]] = True
+    n_cut, n_whole = int(is_cut[:-1].sum()), int((is_whole & ~is_cut)[:-1].sum())
+    return Made(table[order], geometry, n_whole, n_cut, n_guessed)
+
+
+def _flat(column: GeometryColumn) -> GeometryColumn:
+    return replace(column, z=None, m=None)
+
+
+def _source_rows(rows: I64Array, scene: Scene) -> I64Array:
+    """Return the rows of pieces as rows of the layers, not of what entered the plane."""
+    found = np.full_like(rows, NONE)
+    is_own = rows[:, 0] != NONE
+    found[is_own, 0] = scene.own_rows[rows[is_own, 0]]
+    for k in range(rows.shape[1] - 1):
+        has = rows[:, 1 + k] != NONE
+        found[has, 1 + k] = scene.other_rows[scene.other_starts[k] + rows[has, 1 + k]]
+    return found
+
+
+def _rows_of_cutter(rows: I64Array, scene: Scene) -> I64Array:
+    """Return the rows of the cutter of pieces that are each one whole row of one OTHER."""
+    layer = np.argmax(rows[:, 1:] != NONE, axis=1)
+    return scene.other_starts[layer] + rows[np.arange(len(rows)), 1 + layer]
+
+
+def untouched(layer: Layer, scene: Scene, plan: Overlay, rule: Rule) -> I64Array:
+    """Return the pieces of rows that no border touches: each lies where its first vertex does."""
+    column = layer.geometry
+    is_left = ~column.is_empty
+    is_left[scene.own_rows] = False
+    rows = np.flatnonzero(is_left)
+    if rule == Rule.UNION:
+        return input_only(rows, len(scene.near))
+    x, y = plan.grid.to_units(column.xy[column.vertex_offsets_of_rows[:-1][rows]])
+    faces: Members = members_of.of_faces(plan)
+    members = members_of.of_places(plan, faces, 2 * x, 2 * y)
+    found = keyed(rule, rows, members, scene.other_starts)
+    pieces = found.rows.copy()
+    for k in range(len(scene.near)):
+        has = pieces[:, 1 + k] != NONE
+        pieces[has, 1 + k] = scene.other_rows[scene.other_starts[k] + pieces[has, 1 + k]]
+    return pieces

@@ -1,0 +1,105 @@
+"""Who takes part in an overlay: the rows near enough, on one grid."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from
+from polygene.errors import DataError
+from polygene.geometry import (
+    Extent,
+    Family,
+    GeometryColumn,
+    concatenate,
+    extent_of,
+)
+from polygene.layer import Layer
+from polygene.measures import Ruler, ruler_for
+from polygene.ops.extents import finite_bounds, grid_for
+from polygene.plane.borders import Outline, outline
+from polygene.plane.grid import Grid
+from polygene.plane.keys import Rule
+from polygene.plane.touch import rows_touched
+
+
+class Scene(NamedTuple):
+    """Who takes part.
+
+    own_rows : rows of INPUT that enter the plane
+    near : (n_other_rows in all,) rows of the OTHERs that do
+    cutter : those of all OTHERs in a row
+    other_rows : (n cutter rows,) the row of each within its layer
+    other_starts : (n OTHERs + 1,) first row of each within the cutter
+    """
+
+    grid: Grid
+    ruler: Ruler
+    own_rows: I64Array
+    near: list[BoolArray]
+    cutter: GeometryColumn
+    border: Outline
+    other_rows: I64Array
+    other_starts: I64Array
+
+
+def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float | None) -> Scene:
+    bounds = finite_bounds(layer)
+    other_bounds = [finite_bounds(other) for other in others]
+    extent = extent_of(bounds)
+    grid = grid_for(layer, [extent, *map(extent_of, other_bounds)], precision)
+    # A union keeps OTHER's features that are far from INPUT too.
+    keeps_all = rule == Rule.UNION
+    near = [rows_near(b, extent) | (keeps_all & np.isfinite(b[:, 0])) for b in other_bounds]
+    rows = [np.flatnonzero(mask) for mask in near]
+    cutter = concatenate([other.geometry.take(r) for other, r in zip(others, rows, strict=True)])
+    border = outline(cutter, grid)
+    if rule == Rule.UNION or cutter.family == Family.POINTS:
+        # What lies inside OTHER untouched has to be taken out of it, so it must enter too.
+        own_rows = np.flatnonzero(rows_near(bounds, extent_of(cutter.row_bounds())))
+    else:
+        own_rows = np.flatnonzero(rows_touched(layer.geometry, bounds, border, grid))
+    return Scene(
+        grid, ruler_for(layer.crs), own_rows, near, cutter, border,
+        np.concatenate(rows), offsets_from([len(r) for r in rows]),
+    )  # fmt: skip
+
+
+def check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
+    own, family = layer.geometry.family, other.geometry.family
+    takes_own = rule in (Rule.ERASE, Rule.INTERSECT)
+    if family != Family.POLYGONS and not (takes_own and family == own):
+        needed = "polygons" + (f" or {own.words}" if takes_own and own != Family.POLYGONS else "")
+        raise DataError(
+            f"OTHER, layer {other.name!r}, holds {family.words}, and to {rule.name.lower()} "
+            f"{own.words} needs {needed}. If you meant it the other way round, exchange INPUT and "
+            "OTHER"
+        )
+    if family != first.geometry.family:
+        raise DataError(
+            f"the OTHERs must all be alike: layer {first.name!r} holds "
+            f"{first.geometry.family.words} and layer {other.name!r} {family.words}"
+        )
+    if other.geometry.n_vertices == 0:
+        what = family.words.removesuffix("s")
+        raise DataError(
+            f"OTHER, layer {other.name!r}, has no {what}: its {other.n_rows:,} features are all "
+            "without geometry"
+            if other.n_rows
+            else f"OTHER, layer {other.name!r}, has no features"
+        )
+
+
+def rows_near(bounds: F64Array, extent: Extent | None) -> BoolArray:
+    """Which boxes meet an extent; empty ones (inf to -inf) meet none."""
+    if extent is None:
+        return np.zeros(len(bounds), bool)
+    low_x, low_y, high_x, high_y = extent
+    return (
+        (bounds[:, 0] <= high_x)
+        & (bounds[:, 2] >= low_x)
+        & (bounds[:, 1] <= high_y)
+        & (bounds[:, 3] >= low_y)
+    )

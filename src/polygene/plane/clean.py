@@ -1,0 +1,60 @@
+"""Rings that can be looked at edge by edge: closed, without repeats."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
+from polygene.geometry import GeometryColumn
+
+
+class Clean(NamedTuple):
+    """Rings of rows that can be looked at: closed, without repeats.
+
+    edge arrays: ``start`` the vertex it starts at, ``following`` the next edge of the ring
+    """
+
+    xy: F64Array
+    offsets: I64Array
+    part: I64Array
+    row: I64Array
+    is_outer: BoolArray
+    start: I64Array
+    following: I64Array
+    ring_of_edge: I64Array
+
+    @staticmethod
+    def of(column: GeometryColumn, is_good: BoolArray, row_of_ring: I64Array) -> Clean:
+        part_of_ring = owners(column.part_offsets)
+        is_outer = np.zeros(column.n_rings, bool)
+        is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
+        rings = np.flatnonzero(is_good[row_of_ring] & (np.diff(column.ring_offsets) > 0))
+        counts = np.diff(column.ring_offsets)[rings]
+        # Each ring with its first vertex once more, in case it is open; repeats go.
+        at = spans(column.ring_offsets[rings], counts + 1)
+        ends = np.cumsum(counts + 1) - 1
+        at[ends] = column.ring_offsets[rings]
+        ring = np.repeat(np.arange(len(rings)), counts + 1)
+        xy = column.xy[at]
+        keeps = np.ones(len(at), bool)
+        keeps[1:] = (ring[1:] != ring[:-1]) | (xy[1:] != xy[:-1]).any(axis=1)
+        xy, ring = np.ascontiguousarray(xy[keeps]) + 0.0, ring[keeps]
+        offsets = offsets_from(count_by(ring, len(rings)))
+        start = np.flatnonzero(ring[:-1] == ring[1:]) if len(ring) else np.zeros(0, np.int64)
+        ring_of_edge = ring[start]
+        following = np.arange(len(start)) + 1
+        edge_offsets = offsets_from(count_by(ring_of_edge, len(rings)))
+        following[edge_offsets[1:] - 1] = edge_offsets[:-1]
+        return Clean(
+            xy, offsets, part_of_ring[rings], row_of_ring[rings], is_outer[rings], start, following,
+            ring_of_edge,
+        )  # fmt: skip
+
+
+class Touches(NamedTuple):
+    row: I64Array
+    first: I64Array
+    second: I64Array
+    xy: F64Array
