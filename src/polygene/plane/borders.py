@@ -40,31 +40,33 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
     holes as clockwise, whichever way they were drawn. Points have no edges.
     """
     x, y = grid.to_units(column.xy)
-    ring_of = owners(column.ring_offsets)
-    part_of_ring = owners(column.part_offsets)
+    part_of_ring, row_of_part = owners(column.part_offsets), owners(column.row_offsets)
+    nothing = np.zeros(0, np.int64)
     if column.family == Family.POINTS:
-        start = stop = np.zeros(0, np.int64)
-    else:
-        start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
-        stop = start + 1
-    sign = np.zeros(len(start), np.int64)
-    if column.family == Family.POLYGONS:
-        start, stop = _closed(column, x, y, start, stop)
-        sign = _ring_signs(column, x, y)[ring_of[start]]
-    ring = ring_of[start]
-    return Outline(x, y, start, stop, ring, part_of_ring[ring], sign, owners(column.row_offsets))
+        return Outline(x, y, nothing, nothing, nothing, nothing, nothing, row_of_part)
+    # An edge from each vertex of a ring but its last to the next.
+    n_vertices = np.diff(column.ring_offsets)
+    counts = np.maximum(n_vertices - 1, 0)
+    ring = np.repeat(np.arange(column.n_rings), counts)
+    start = np.arange(len(ring)) + np.repeat(np.cumsum(n_vertices > 0) - 1, counts)
+    stop = start + 1
+    if column.family == Family.LINES:
+        sign = np.zeros(len(start), np.int64)
+        return Outline(x, y, start, stop, ring, part_of_ring[ring], sign, row_of_part)
+    opened = _open_rings(column, x, y)
+    if len(opened):
+        ring = np.concatenate([ring, opened])
+        start = np.concatenate([start, column.ring_offsets[opened + 1] - 1])
+        stop = np.concatenate([stop, column.ring_offsets[opened]])
+    sign = _ring_signs(column, x, y)[ring]
+    return Outline(x, y, start, stop, ring, part_of_ring[ring], sign, row_of_part)
 
 
-def _closed(
-    column: GeometryColumn, x: I64Array, y: I64Array, start: I64Array, stop: I64Array
-) -> tuple[I64Array, I64Array]:
-    """Add the missing last edge of rings that were left open."""
-    has_vertices = np.flatnonzero(column.ring_offsets[:-1] < column.ring_offsets[1:])
-    first, last = column.ring_offsets[has_vertices], column.ring_offsets[has_vertices + 1] - 1
-    is_open = (x[first] != x[last]) | (y[first] != y[last])
-    if not is_open.any():
-        return start, stop
-    return np.concatenate([start, last[is_open]]), np.concatenate([stop, first[is_open]])
+def _open_rings(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
+    """Return the rings that do not end where they began, on the grid."""
+    has = np.flatnonzero(column.ring_offsets[:-1] < column.ring_offsets[1:])
+    first, last = column.ring_offsets[has], column.ring_offsets[has + 1] - 1
+    return has[(x[first] != x[last]) | (y[first] != y[last])]
 
 
 def _ring_signs(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:

@@ -92,8 +92,10 @@ def node_edges(
         line_of_given = np.full(len(start), NONE, np.int64)
         line_of_given[real] = lines.numbers
     low, high = low[lines.firsts], high[lines.firsts]
-    is_line_border = np.zeros(len(low), bool)
-    is_line_border[line_of_given[is_border & has_length]] = True
+    is_line_border = np.ones(len(low), bool)
+    if not is_border.all():
+        is_line_border[:] = False
+        is_line_border[line_of_given[is_border & has_length]] = True
 
     if len(low) == 0:
         nothing = np.zeros(0, np.int64)
