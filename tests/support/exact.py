@@ -93,31 +93,32 @@ def faults(parts) -> list[str]:
         return found
     for p, part in enumerate(rings):
         for r, hole in enumerate(part[1:], 1):
-            where = _side(hole, part[0])
-            if where < 0:
+            if -1 in _sides(hole, part[0]):
                 found.append(f"part {p} hole {r} lies outside")
             for s, other in enumerate(part[1:], 1):
-                if s != r and _side(hole, other) > 0:
+                if s != r and 1 in _sides(hole, other):
                     found.append(f"part {p} hole {r} lies in hole {s}")
         for q, other in enumerate(rings):
-            if (
-                p != q
-                and _side(part[0], other[0]) > 0
-                and not any(_side(part[0], hole) > 0 for hole in other[1:])
-            ):
+            if p == q:
+                continue
+            where = _sides(part[0], other[0])
+            if where == {1, -1}:
+                found.append(f"part {p} crosses part {q} in a vertex")
+            elif 1 in where and not any(_sides(part[0], hole) == {1} for hole in other[1:]):
                 found.append(f"part {p} lies in part {q}")
     found += _pinched(rings, touching)
     return found
 
 
-def _side(ring: list[Point], other: list[Point]) -> int:
-    """1 if ``ring``, which does not cross ``other``, lies inside it, -1 if outside."""
+def _sides(ring: list[Point], other: list[Point]) -> set[int]:
+    """1 if any of ``ring``, whose edges cross none of ``other``, lies inside it, -1 if outside."""
+    found = set()
     for a, b in pairwise(ring):
-        for p in (a, ((a[0] + b[0]) / 2, (a[1] + b[1]) / 2)):
-            where = covers(other, p)
-            if where:
-                return where
-    return 0
+        stops = {a, b} | {v for v in other if on_segment(v, a, b)}
+        order = sorted(stops, key=lambda v, a=a: abs(v[0] - a[0]) + abs(v[1] - a[1]))
+        for p, q in pairwise(order):
+            found.add(covers(other, ((p[0] + q[0]) / 2, (p[1] + q[1]) / 2)))
+    return found - {0}
 
 
 def _pinched(rings, touching) -> list[str]:

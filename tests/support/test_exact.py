@@ -48,5 +48,14 @@ class Faults(unittest.TestCase):
                 self.assertEqual(found, [])
 
 
+class PartsThatCrossInVertices(unittest.TestCase):
+    def test_no_two_edges_cross_and_yet_the_parts_overlap(self):
+        """Each border meets the other in a vertex only: one's corner, the other's edge."""
+        leaf = [(2, 0), (4, 2), (3, 2), (1, 5), (0, 2), (2, 0)]
+        box = [(3, 1), (4, 1), (4, 4), (3, 4), (3, 1)]
+        self.assertEqual(len(faults([[leaf], [box]])), 2)
+        self.assertEqual(faults([[leaf], [[(x + 1, y) for x, y in box]]]), [])
+
+
 if __name__ == "__main__":
     unittest.main()
