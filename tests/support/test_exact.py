@@ -53,8 +53,8 @@ class PartsThatCrossInVertices(unittest.TestCase):
         """Each border meets the other in a vertex only: one's corner, the other's edge."""
         leaf = [(2, 0), (4, 2), (3, 2), (1, 5), (0, 2), (2, 0)]
         box = [(3, 1), (4, 1), (4, 4), (3, 4), (3, 1)]
-        self.assertEqual(len(faults([[leaf], [box]])), 2)
-        self.assertEqual(faults([[leaf], [[(x + 1, y) for x, y in box]]]), [])
+        self.assertEqual(len(exact.faults([[leaf], [box]])), 2)
+        self.assertEqual(exact.faults([[leaf], [[(x + 1, y) for x, y in box]]]), [])
 
 
 if __name__ == "__main__":
