@@ -22,5 +22,5 @@ def keep_freed_memory() -> bool:
         mallopt = ctypes.CDLL(None).mallopt
     except (AttributeError, OSError):
         return False
-    # The larger of both that it takes: 32 MB and 2 GB.
+    # The largest that it takes of each: 32 MB and 2 GB.
     return bool(mallopt(M_MMAP_THRESHOLD, 1 << 25) and mallopt(M_TRIM_THRESHOLD, (1 << 31) - 1))

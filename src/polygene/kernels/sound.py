@@ -236,7 +236,8 @@ def find_sound(
                         high_y = b
                 if not good:
                     break
-            if not good or not (high_x > low_x and high_y > low_y):
+            # So small that products vanish, or flat: for others to say.
+            if not good or not (high_x - low_x > 1e-100 and high_y - low_y > 1e-100):
                 continue
             a = high_x - low_x
             b = high_y - low_y
