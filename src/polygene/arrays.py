@@ -53,7 +53,7 @@ def take_spans(values: np.ndarray, starts: I64Array, counts: I64Array) -> np.nda
     return found
 
 
-def joined(first: AnyArray, second: AnyArray, shift: int = 0) -> AnyArray:
+def appended(first: AnyArray, second: AnyArray, shift: int = 0) -> AnyArray:
     """Return two arrays in a row, the second larger by ``shift``; no copy where it is empty."""
     if len(second) == 0:
         return first
@@ -98,7 +98,7 @@ def number_pairs(first: I64Array, second: I64Array) -> Numbering:
     return Numbering(numbers, firsts[:n_distinct].copy())
 
 
-def distinct(values: I64Array, n: int) -> I64Array:
+def present(values: I64Array, n: int) -> I64Array:
     """Return which of the integers below n are among some values, rising."""
     is_there = np.zeros(n, bool)
     is_there[values] = True

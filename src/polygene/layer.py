@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 import pyarrow as pa
 
-from polygene.arrays import BoolArray, I64Array, distinct
+from polygene.arrays import BoolArray, I64Array, present
 from polygene.errors import UnknownFieldError
 from polygene.geometry import GeometryColumn
 
@@ -86,7 +86,7 @@ class Layer:
         """
         table = self.table.take(pa.array(source_rows)) if self.table.num_columns else self.table
         ids = None if self.ids is None else self.ids[source_rows]
-        if ids is not None and len(distinct(source_rows, self.n_rows)) < len(source_rows):
+        if ids is not None and len(present(source_rows, self.n_rows)) < len(source_rows):
             ids = None
         return replace(self, geometry=geometry, table=table, ids=ids)
 

@@ -9,7 +9,7 @@ from unittest import mock
 import numpy as np
 
 from polygene import parallel
-from polygene.arrays import bucket, distinct, joined, number_pairs, offsets_from, spans, take_spans
+from polygene.arrays import appended, bucket, number_pairs, offsets_from, present, spans, take_spans
 
 
 class Parts(unittest.TestCase):
@@ -86,10 +86,10 @@ class Arrays(unittest.TestCase):
 
     def test_small_ones(self):
         values = np.array([3, 1, 3, 0])
-        self.assertEqual(distinct(values, 5).tolist(), [0, 1, 3])
+        self.assertEqual(present(values, 5).tolist(), [0, 1, 3])
         self.assertEqual(bucket(values, 5).order.tolist(), [3, 1, 0, 2])
-        self.assertEqual(joined(values, values[:2], 10).tolist(), [3, 1, 3, 0, 13, 11])
-        self.assertIs(joined(values, values[:0], 10), values)
+        self.assertEqual(appended(values, values[:2], 10).tolist(), [3, 1, 3, 0, 13, 11])
+        self.assertIs(appended(values, values[:0], 10), values)
 
 
 if __name__ == "__main__":

@@ -344,49 +344,6 @@ def wind_faces(
         needed[1] = 4 * n_room if is_full else most
 
 
-def sort_labels(
-    label_starts: cython.longlong[::1],
-    label_counts: cython.longlong[::1],
-    is_crossed: cython.uchar[::1],
-    labels: cython.longlong[::1],
-) -> None:
-    """Sort the labels of each face where they lie, each row once (Shell 1959).
-
-    A row that is there twice is marked in ``is_crossed``, and counts go down.
-    """
-    f: cython.Py_ssize_t
-    i: cython.longlong
-    j: cython.longlong
-    n: cython.longlong
-    base: cython.longlong
-    gap: cython.longlong
-    label: cython.longlong
-    with cython.nogil:
-        for f in range(label_starts.shape[0]):
-            base = label_starts[f]
-            n = label_counts[f]
-            gap = 1
-            while gap < n // 3:
-                gap = 3 * gap + 1
-            while gap > 0:
-                for i in range(gap, n):
-                    label = labels[base + i]
-                    j = i
-                    while j >= gap and labels[base + j - gap] > label:
-                        labels[base + j] = labels[base + j - gap]
-                        j -= gap
-                    labels[base + j] = label
-                gap //= 3
-            j = 0
-            for i in range(n):
-                if i > 0 and labels[base + i] == labels[base + i - 1]:
-                    is_crossed[labels[base + i]] = 1
-                else:
-                    labels[base + j] = labels[base + i]
-                    j += 1
-            label_counts[f] = j
-
-
 def find_least(
     root_of_node: cython.longlong[::1],
     node_x: cython.longlong[::1],

@@ -7,7 +7,16 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import NONE, BoolArray, I64Array, bucket, offsets_from, take_spans
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    I64Array,
+    bucket,
+    count_by,
+    offsets_from,
+    owners,
+    take_spans,
+)
 from polygene.plane.location import Locator
 from polygene.plane.noding import Noded
 
@@ -213,6 +222,13 @@ def _wind(
         if needed[0] <= n_labels and needed[1] <= n_windings:
             break
         n_labels, n_windings = max(n_labels, int(needed[0])), max(n_windings, int(needed[1]))
-    kernels.run(kernels.arrange.sort_labels, starts, counts, is_crossed, labels)
-    labels = take_spans(labels, starts, counts)
-    return offsets_from(counts), labels, is_crossed[:n_rows].astype(bool)
+    offsets, labels = offsets_from(counts), take_spans(labels, starts, counts)
+    kernels.run(kernels.pairs.sort_groups, np.arange(max(1, n_rows)), offsets, labels)
+    # A row that is there twice has parts that overlap.
+    face = owners(offsets)
+    again = np.flatnonzero((labels[1:] == labels[:-1]) & (face[1:] == face[:-1])) + 1
+    if len(again):
+        is_crossed[labels[again]] = 1
+        labels = np.delete(labels, again)
+        offsets = offsets - offsets_from(count_by(face[again], n_faces))
+    return offsets, labels, is_crossed[:n_rows].astype(bool)

@@ -19,9 +19,9 @@ from polygene.arrays import (
     I64Array,
     Numbering,
     bucket,
-    distinct,
     number_pairs,
     offsets_from,
+    present,
 )
 from polygene.plane.cells import Cells, Segments, build_cells, points_in_cells
 
@@ -146,7 +146,7 @@ def _find_cuts(
         numbering: Numbering = number_pairs(all_x, all_y)
         # The first n_ends are distinct, so keep their numbers.
         node_x, node_y = all_x[numbering.firsts], all_y[numbering.firsts]
-        on_border = distinct(numbering.numbers[n_ends:], len(node_x))
+        on_border = present(numbering.numbers[n_ends:], len(node_x))
     else:
         on_border = np.zeros(0, np.int64)
     is_border_node = np.zeros(len(node_x), np.uint8)

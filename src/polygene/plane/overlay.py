@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels, parallel
-from polygene.arrays import BoolArray, F64Array, I64Array, joined, owners
+from polygene.arrays import BoolArray, F64Array, I64Array, appended, owners
 from polygene.geometry import GeometryColumn
 from polygene.measures import PlaneRuler, Ruler
 from polygene.plane import selfcheck
@@ -67,23 +67,23 @@ def overlay(
     """
     mine, theirs = outline(own, grid), other_outline
     n_vertices = own.n_vertices
-    sign = joined(mine.sign, theirs.sign)
+    sign = appended(mine.sign, theirs.sign)
     cuts = sign != 0
     cuts[len(mine.sign) :] = True
     noded = node_edges(
-        joined(mine.x, theirs.x), joined(mine.y, theirs.y),
-        joined(mine.start, theirs.start, n_vertices), joined(mine.stop, theirs.stop, n_vertices),
+        appended(mine.x, theirs.x), appended(mine.y, theirs.y),
+        appended(mine.start, theirs.start, n_vertices), appended(mine.stop, theirs.stop, n_vertices),
         cuts,
     )  # fmt: skip
-    row_of_part = joined(mine.row_of_part, theirs.row_of_part, own.n_rows)
-    given, part = np.arange(len(sign)), joined(mine.part, theirs.part, own.n_parts)
+    row_of_part = appended(mine.row_of_part, theirs.row_of_part, own.n_rows)
+    given, part = np.arange(len(sign)), appended(mine.part, theirs.part, own.n_parts)
     if not sign.all():
         given = np.flatnonzero(sign)
         part, sign = part[given], sign[given]
     borders = Borders(given, part, sign, row_of_part)
     homes = parallel.meanwhile(
         lambda: vertex_homes(
-            joined(own.xy, other.xy), noded.node_of_vertex, noded.stays,
+            appended(own.xy, other.xy), noded.node_of_vertex, noded.stays,
             grid.to_map(noded.node_x, noded.node_y),
         )
     )  # fmt: skip
