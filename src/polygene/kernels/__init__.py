@@ -23,6 +23,7 @@ NAMES = (
     "exact",
     "pairs",
     "cells",
+    "noding",
     "arrange",
     "trace",
     "locate",
@@ -62,7 +63,7 @@ def _load_all() -> dict[str, ModuleType]:
 _modules = _load_all()
 IS_COMPILED = not str(_modules["exact"].__file__).endswith(".py")
 
-pairs, cells, arrange = _modules["pairs"], _modules["cells"], _modules["arrange"]
+pairs, cells, noding, arrange = (_modules[name] for name in ("pairs", "cells", "noding", "arrange"))
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
 

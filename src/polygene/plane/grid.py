@@ -10,7 +10,7 @@ from polygene import parallel
 from polygene.arrays import F64Array, I64Array
 from polygene.errors import DataError
 
-# Exactness rests on grid integers below 2**41, see kernels/cells.py.
+# Exactness rests on grid integers below 2**41, see kernels/noding.py.
 MAX_UNITS = 2**41 - 16
 DEFAULT_PROJECTED = 1e-4  # 0.1 mm on a metre grid
 DEFAULT_GEOGRAPHIC = 1e-9  # degrees; about 0.1 mm on the ground

@@ -167,7 +167,7 @@ def _find_cuts(
         while True:
             line, node = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
-                kernels.cells.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
+                kernels.noding.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
                 cells.entries, grouped.offsets, grouped.order, node_x, node_y, *segments, low, high,
                 is_border_u8, is_border_node, BUNDLE, ranges, places, order, frame, line, node,
                 stays, is_crowded,
@@ -224,7 +224,7 @@ def _crossings(
         while True:
             out_x, out_y = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
-                kernels.cells.cross_edges, cells.boxes, cells.leaves[first:stop], cells.offsets,
+                kernels.noding.cross_edges, cells.boxes, cells.leaves[first:stop], cells.offsets,
                 cells.entries, *segments, low, high, is_border, BUNDLE, side_by_side, ranges,
                 order, frame, out_x, out_y,
             )  # fmt: skip
