@@ -220,6 +220,7 @@ def list_deltas(
 def wind_faces(
     following: cython.longlong[::1],
     face_of_halfedge: cython.longlong[::1],
+    cycle_of: cython.longlong[::1],
     cycle_offsets: cython.longlong[::1],
     face_cycles: cython.longlong[::1],
     halfedge_of_cycle: cython.longlong[::1],
@@ -230,8 +231,7 @@ def wind_faces(
     by_sign: cython.int,
     queue: cython.longlong[:, ::1],
     windings: cython.longlong[:, ::1],
-    label_starts: cython.longlong[::1],
-    label_counts: cython.longlong[::1],
+    label_spans: cython.longlong[:, ::1],
     labels: cython.longlong[::1],
     is_crossed: cython.uchar[::1],
     is_seen: cython.uchar[::1],
@@ -245,14 +245,15 @@ def wind_faces(
     named beside them. A part covers where its winding number is odd, or with ``by_sign`` 1 where it is
     above zero; a row where any part does.
 
-    The rows over face f go to ``labels[label_starts[f]:]``, ``label_counts[f]`` of them, unsorted and
-    as often as parts cover. A row is marked in ``is_crossed`` where one of its parts winds other than
-    0 or 1 times.
+    The rows over face f go to ``labels`` from ``label_spans[f, 0]`` on, ``label_spans[f, 1]`` of them,
+    unsorted and as often as parts cover. A row is marked in ``is_crossed`` where one of its parts winds
+    other than 0 or 1 times.
 
     Parts that do not wind 0 times wait in ``windings`` (n, 2), a ring: those of a face are wanted until
-    it is left, and faces are left in the order they were met. ``queue`` (faces, 3) are the faces, where
-    theirs begin, and how many they are. ``needed`` becomes the labels and the room in the ring that
-    there should be; if there is less, call again with more. ``is_seen`` is 0 before.
+    it is left, and faces are left in the order they were met. ``queue`` (faces, 3) has for each face a
+    half-edge round it, where its parts begin, and how many they are. ``needed`` becomes the labels and
+    the room in the ring that there should be; if there is less, call again with more. ``is_seen`` is 0
+    before.
     """
     n_room: cython.longlong = windings.shape[0]
     mask: cython.longlong = n_room - 1
@@ -274,19 +275,26 @@ def wind_faces(
     w: cython.longlong
     at: cython.longlong
     start: cython.longlong
+    entry: cython.longlong
     is_full: cython.int = 0
     # Entries are counted on for ever and lie at their number modulo the room, a power of two.
     with cython.nogil:
-        queue[0, 0] = queue[0, 1] = queue[0, 2] = 0
-        label_starts[0] = label_counts[0] = 0
+        if cycle_offsets[1] == 0:
+            tail = 0
+        else:
+            queue[0, 0] = halfedge_of_cycle[face_cycles[0]]
+            queue[0, 1] = queue[0, 2] = 0
+        label_spans[0, 0] = label_spans[0, 1] = 0
         is_seen[0] = 1
         while head < tail and not is_full:
-            f = queue[head, 0]
+            entry = queue[head, 0]
             first = queue[head, 1]
             n = queue[head, 2]
             head += 1
-            for c in range(cycle_offsets[f], cycle_offsets[f + 1]):
-                start = halfedge_of_cycle[face_cycles[c]]
+            f = face_of_halfedge[entry]
+            c = cycle_offsets[f]
+            start = entry
+            while True:
                 h = start
                 while True:
                     g = face_of_halfedge[h ^ 1]
@@ -298,7 +306,7 @@ def wind_faces(
                         if most > n_room:
                             is_full = 1
                             break
-                        queue[tail, 0] = g
+                        queue[tail, 0] = h ^ 1
                         queue[tail, 1] = last
                         for i in range(n):
                             windings[(last + i) & mask, 0] = windings[(first + i) & mask, 0]
@@ -324,7 +332,7 @@ def wind_faces(
                                 windings[i & mask, 1] = windings[last & mask, 1]
                         queue[tail, 2] = last - at
                         tail += 1
-                        label_starts[g] = total
+                        label_spans[g, 0] = total
                         for i in range(at, last):
                             p = windings[i & mask, 0]
                             w = windings[i & mask, 1]
@@ -334,12 +342,19 @@ def wind_faces(
                                 if total < labels.shape[0]:
                                     labels[total] = row_of_part[p]
                                 total += 1
-                        label_counts[g] = total - label_starts[g]
+                        label_spans[g, 1] = total - label_spans[g, 0]
                     h = following[h]
                     if h == start:
                         break
-                if is_full:
+                # Most faces have one cycle, the one that they were entered by.
+                if is_full or cycle_offsets[f + 1] - cycle_offsets[f] == 1:
                     break
+                while c < cycle_offsets[f + 1] and face_cycles[c] == cycle_of[entry]:
+                    c += 1
+                if c == cycle_offsets[f + 1]:
+                    break
+                start = halfedge_of_cycle[face_cycles[c]]
+                c += 1
         needed[0] = total
         needed[1] = 4 * n_room if is_full else most
 

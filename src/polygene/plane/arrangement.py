@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
 
-from polygene import kernels
+from polygene import kernels, parallel
 from polygene.arrays import (
     NONE,
     BoolArray,
@@ -94,7 +95,7 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     wrong way have a meaning. With ``by_sign`` a part covers what it winds round more than zero times,
     counter-clockwise.
     """
-    edges, deltas = _border_edges(noded, borders)
+    edges, deltas_found = _border_edges(noded, borders)
     low, high = noded.low[edges], noded.high[edges]
     origin = np.stack([low, high], axis=1).reshape(-1)
     following, leaving, node_offsets = _link(noded, origin)
@@ -105,6 +106,7 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
         noded, low, high, origin, leaving, node_offsets, cycle_of, n_cycles, locator
     )
     face_of_halfedge = face_of_cycle[cycle_of]
+    deltas = deltas_found()
     label_offsets, labels, is_crossed = _wind(
         following, cycle_of, face_of_cycle, face_of_halfedge, deltas, borders.row_of_part, n_rows,
         by_sign,
@@ -117,8 +119,8 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     )  # fmt: skip
 
 
-def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Deltas]:
-    """Return the noded edges that bound something and what crossing each changes."""
+def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[], Deltas]]:
+    """Return the noded edges that bound something, and when asked what crossing each changes."""
     n_edges = len(noded.low)
     nexts, nothing = np.zeros(n_edges, np.int64), np.zeros(1, np.int64)
     inputs = (
@@ -129,11 +131,15 @@ def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Deltas]:
     kernel = kernels.arrange.list_deltas
     kernels.run(kernel, *inputs, 0, nexts, nothing, nothing, nothing)
     edges = np.flatnonzero(nexts)
-    offsets = offsets_from(nexts[edges])
-    nexts[edges] = offsets[:-1]
-    part, sign, line = np.empty((3, int(offsets[-1])), np.int64)
-    kernels.run(kernel, *inputs, 1, nexts, part, sign, line)
-    return edges, Deltas(offsets, part, sign, line)
+
+    def fill() -> Deltas:
+        offsets = offsets_from(nexts[edges])
+        nexts[edges] = offsets[:-1]
+        part, sign, line = np.empty((3, int(offsets[-1])), np.int64)
+        kernels.run(kernel, *inputs, 1, nexts, part, sign, line)
+        return Deltas(offsets, part, sign, line)
+
+    return edges, parallel.meanwhile(fill)
 
 
 def _link(noded: Noded, origin: I64Array) -> tuple[I64Array, I64Array, I64Array]:
@@ -208,20 +214,21 @@ def _wind(
     halfedge_of_cycle = np.empty(len(face_of_cycle), np.int64)
     halfedge_of_cycle[cycle_of[::-1]] = np.arange(len(cycle_of))[::-1]
     is_crossed = np.zeros(max(1, n_rows), np.uint8)
-    starts, counts = np.zeros((2, n_faces), np.int64)
+    label_spans = np.zeros((n_faces, 2), np.int64)
     queue, needed = np.empty((n_faces, 3), np.int64), np.zeros(2, np.int64)
     n_labels, n_windings = 2 * n_faces + 1024, 1 << 16
     while True:
         labels = np.empty(n_labels, np.int64)
         kernels.run(
-            kernels.arrange.wind_faces, following, face_of_halfedge, cycle_offsets, face_cycles,
-            halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign, row_of_part, int(by_sign),
-            queue, np.empty((n_windings, 2), np.int64), starts, counts, labels, is_crossed,
-            np.zeros(n_faces, np.uint8), needed,
+            kernels.arrange.wind_faces, following, face_of_halfedge, cycle_of, cycle_offsets,
+            face_cycles, halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign,
+            row_of_part, int(by_sign), queue, np.empty((n_windings, 2), np.int64), label_spans,
+            labels, is_crossed, np.zeros(n_faces, np.uint8), needed,
         )  # fmt: skip
         if needed[0] <= n_labels and needed[1] <= n_windings:
             break
         n_labels, n_windings = max(n_labels, int(needed[0])), max(n_windings, int(needed[1]))
+    starts, counts = label_spans.T
     offsets, labels = offsets_from(counts), take_spans(labels, starts, counts)
     kernels.run(kernels.pairs.sort_groups, np.arange(max(1, n_rows)), offsets, labels)
     # A row that is there twice has parts that overlap.
