@@ -10,7 +10,7 @@ import numpy as np
 
 from polygene.ops.buffer import buffer
 from polygene.plane import noding, portions, settling
-from polygene.plane.cells import Segments
+from polygene.plane.cells import edges_between
 from polygene.plane.grid import Grid
 from polygene.plane.noding import cuts_left, node_edges
 from polygene.plane.portions import tiles
@@ -120,17 +120,17 @@ class Bundles(unittest.TestCase):
                 x, y = xy.T.copy()
                 start = np.arange(0, len(x), 2)
                 low, high, _ = noding._ordered(x, y, start, start + 1)
-                segments = Segments(x[low], y[low], x[high], y[high])
+                ends = edges_between(x, y, low, high)
                 n = len(low)
                 one = np.array([[x.min(), y.min(), 10**6, 1, 1, 0]])
                 cells = noding.Cells(
                     one, np.array([-1]), np.array([0, n]), np.arange(n), np.zeros(1, np.int64)
                 )
                 border = np.ones(n, np.uint8)
-                found = noding._crossings(cells, segments, low, high, border)
+                found = noding._crossings(cells, ends, border)
                 self.assertEqual(len(found[0]), len(crossings(x, y, low, high)))
                 with mock.patch.object(noding, "BUNDLE", 10**6):
-                    plain = noding._crossings(cells, segments, low, high, border)
+                    plain = noding._crossings(cells, ends, border)
                 self.assertCountEqual(
                     zip(*(c.tolist() for c in found), strict=True),
                     zip(*(c.tolist() for c in plain), strict=True),

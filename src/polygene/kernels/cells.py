@@ -8,11 +8,40 @@ point is never on one: point x is in column ``(x - box_x) // box_side``.
 import cython
 
 
+def measure_edges(ends: cython.longlong[:, ::1], found: cython.longlong[::1]) -> None:
+    """Set the least x and y of edges, the greatest, and how far all together go in x and y.
+
+    ``ends`` has x, y, x, y of each, from its lexicographically smaller end; there is one at least. The
+    sum stops growing at 2**62.
+    """
+    e: cython.Py_ssize_t
+    a: cython.longlong
+    b: cython.longlong
+    left: cython.longlong = ends[0, 0]
+    right: cython.longlong = ends[0, 0]
+    low: cython.longlong = ends[0, 1]
+    high: cython.longlong = ends[0, 1]
+    reach: cython.longlong = 0
+    most: cython.longlong = 1 << 62
+    with cython.nogil:
+        for e in range(ends.shape[0]):
+            a = ends[e, 1] if ends[e, 1] < ends[e, 3] else ends[e, 3]
+            b = ends[e, 3] if ends[e, 1] < ends[e, 3] else ends[e, 1]
+            left = ends[e, 0] if ends[e, 0] < left else left
+            right = ends[e, 2] if ends[e, 2] > right else right
+            low = a if a < low else low
+            high = b if b > high else high
+            if reach < most:
+                reach += ends[e, 2] - ends[e, 0] + b - a
+        found[0] = left
+        found[1] = low
+        found[2] = right
+        found[3] = high
+        found[4] = reach
+
+
 def spread_edges(
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
     boxes: cython.longlong[:, ::1],
     entry_offsets: cython.longlong[::1],
     entries: cython.longlong[::1],
@@ -67,22 +96,22 @@ def spread_edges(
             per_side = 1.0 / side
             for k in range(entry_offsets[b], entry_offsets[b + 1]):
                 e = entries[k]
-                # Ends come in lexicographic order, so x0 <= x1.
-                left = x0[e] - margin - bx
-                right = x1[e] + margin - bx
-                if y0[e] < y1[e]:
-                    low = y0[e] - margin - by
-                    high = y1[e] + margin - by
+                # Ends come in lexicographic order: the first is not to the right of the other.
+                left = ends[e, 0] - margin - bx
+                right = ends[e, 2] + margin - bx
+                if ends[e, 1] < ends[e, 3]:
+                    low = ends[e, 1] - margin - by
+                    high = ends[e, 3] + margin - by
                 else:
-                    low = y1[e] - margin - by
-                    high = y0[e] + margin - by
+                    low = ends[e, 3] - margin - by
+                    high = ends[e, 1] + margin - by
                 if right < 0 or high < 0 or left >= columns * side or low >= rows * side:
                     continue
                 i0 = 0 if left < 0 else cython.cast(cython.longlong, left * per_side)
                 i1 = min(cython.cast(cython.longlong, right * per_side), columns - 1)
                 j0 = 0 if low < 0 else cython.cast(cython.longlong, low * per_side)
                 j1 = min(cython.cast(cython.longlong, high * per_side), rows - 1)
-                if i0 == i1 or j0 == j1 or y0[e] == y1[e]:
+                if i0 == i1 or j0 == j1 or ends[e, 1] == ends[e, 3]:
                     for j in range(j0, j1 + 1):
                         for i in range(i0, i1 + 1):
                             cell = first + j * columns + i
@@ -90,15 +119,15 @@ def spread_edges(
                                 cell_entries[cell_nexts[cell]] = e
                             cell_nexts[cell] += 1
                     continue
-                slope = cython.cast(cython.double, x1[e] - x0[e]) / cython.cast(
-                    cython.double, y1[e] - y0[e]
+                slope = cython.cast(cython.double, ends[e, 2] - ends[e, 0]) / cython.cast(
+                    cython.double, ends[e, 3] - ends[e, 1]
                 )
                 for j in range(j0, j1 + 1):
                     # The x range of the edge within this row of cells, a margin wider.
-                    t = by + j * side - margin - y0[e]
-                    xa = x0[e] - bx + t * slope
-                    t = by + (j + 1) * side + margin - y0[e]
-                    xb = x0[e] - bx + t * slope
+                    t = by + j * side - margin - ends[e, 1]
+                    xa = ends[e, 0] - bx + t * slope
+                    t = by + (j + 1) * side + margin - ends[e, 1]
+                    xb = ends[e, 0] - bx + t * slope
                     if xa > xb:
                         xa, xb = xb, xa
                     xa -= margin

@@ -19,25 +19,22 @@ def _is_left_of(
     e: cython.longlong,
     qx: cython.longlong,
     qy: cython.longlong,
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
 ) -> cython.int:
     """Return 1 if edge e crosses the height just above qy to the left of qx.
 
     The height is thought to be raised a little, so that ends of edges are no special case.
     """
-    ax: cython.longlong = 2 * x0[e]
-    ay: cython.longlong = 2 * y0[e]
-    bx: cython.longlong = 2 * x1[e]
-    by: cython.longlong = 2 * y1[e]
+    ax: cython.longlong = 2 * ends[e, 0]
+    ay: cython.longlong = 2 * ends[e, 1]
+    bx: cython.longlong = 2 * ends[e, 2]
+    by: cython.longlong = 2 * ends[e, 3]
     side: cython.int
     if ay < by:
         if qy < ay or qy >= by:
             return 0
         side = turn(ax, ay, bx, by, qx, qy)
-        # On it: a little higher, an edge that leans right (x0 < x1) has gone past qx.
+        # On it: a little higher, an edge that leans right (its first end's x is less) has gone past qx.
         return 1 if side < 0 else 0
     if qy < by or qy >= ay:
         return 0
@@ -53,23 +50,20 @@ def _is_left_of(
 def _is_right_of_edge(
     e: cython.longlong,
     f: cython.longlong,
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
 ) -> cython.int:
     """Return 1 if e lies right of f at the heights they share. Noded edges never cross."""
     # Low and high end of each.
-    e_up: cython.int = y0[e] < y1[e]
-    f_up: cython.int = y0[f] < y1[f]
-    elx: cython.longlong = x0[e] if e_up else x1[e]
-    ely: cython.longlong = y0[e] if e_up else y1[e]
-    ehx: cython.longlong = x1[e] if e_up else x0[e]
-    ehy: cython.longlong = y1[e] if e_up else y0[e]
-    flx: cython.longlong = x0[f] if f_up else x1[f]
-    fly: cython.longlong = y0[f] if f_up else y1[f]
-    fhx: cython.longlong = x1[f] if f_up else x0[f]
-    fhy: cython.longlong = y1[f] if f_up else y0[f]
+    e_up: cython.int = ends[e, 1] < ends[e, 3]
+    f_up: cython.int = ends[f, 1] < ends[f, 3]
+    elx: cython.longlong = ends[e, 0] if e_up else ends[e, 2]
+    ely: cython.longlong = ends[e, 1] if e_up else ends[e, 3]
+    ehx: cython.longlong = ends[e, 2] if e_up else ends[e, 0]
+    ehy: cython.longlong = ends[e, 3] if e_up else ends[e, 1]
+    flx: cython.longlong = ends[f, 0] if f_up else ends[f, 2]
+    fly: cython.longlong = ends[f, 1] if f_up else ends[f, 3]
+    fhx: cython.longlong = ends[f, 2] if f_up else ends[f, 0]
+    fhy: cython.longlong = ends[f, 3] if f_up else ends[f, 1]
     side: cython.int
     if ely >= fly:
         side = turn(flx, fly, fhx, fhy, elx, ely)
@@ -89,22 +83,19 @@ def _is_right_of_edge(
 def _is_above_edge(
     e: cython.longlong,
     f: cython.longlong,
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
 ) -> cython.int:
     """Return 1 if e lies above f where both are met from left to right. Neither is upright."""
     side: cython.int
-    if x0[e] >= x0[f]:
-        side = turn(x0[f], y0[f], x1[f], y1[f], x0[e], y0[e])
+    if ends[e, 0] >= ends[f, 0]:
+        side = turn(ends[f, 0], ends[f, 1], ends[f, 2], ends[f, 3], ends[e, 0], ends[e, 1])
     else:
-        side = -turn(x0[e], y0[e], x1[e], y1[e], x0[f], y0[f])
+        side = -turn(ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], ends[f, 0], ends[f, 1])
     if side == 0:
-        if x1[e] <= x1[f]:
-            side = turn(x0[f], y0[f], x1[f], y1[f], x1[e], y1[e])
+        if ends[e, 2] <= ends[f, 2]:
+            side = turn(ends[f, 0], ends[f, 1], ends[f, 2], ends[f, 3], ends[e, 2], ends[e, 3])
         else:
-            side = -turn(x0[e], y0[e], x1[e], y1[e], x1[f], y1[f])
+            side = -turn(ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], ends[f, 2], ends[f, 3])
     return 1 if side > 0 else 0
 
 
@@ -118,10 +109,7 @@ def _nearest_left(
     qx: cython.longlong,
     qy: cython.longlong,
     limit: cython.longlong,
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
 ) -> cython.longlong:
     """Return the half-edge seen first to the left of (qx, qy), not beyond ``limit``; or -1."""
     best: cython.longlong = -1
@@ -129,26 +117,23 @@ def _nearest_left(
     e: cython.longlong
     for p in range(start, stop):
         e = cell_entries[p]
-        if not _is_left_of(e, qx, qy, x0, y0, x1, y1):
+        if not _is_left_of(e, qx, qy, ends):
             continue
-        if _is_left_of(e, limit, qy, x0, y0, x1, y1):
+        if _is_left_of(e, limit, qy, ends):
             continue
-        if best < 0 or (e != best and _is_right_of_edge(e, best, x0, y0, x1, y1)):
+        if best < 0 or (e != best and _is_right_of_edge(e, best, ends)):
             best = e
     if best < 0:
         return -1
     # Its right side: left of the half-edge that runs down.
-    return 2 * best + 1 if y0[best] < y1[best] else 2 * best
+    return 2 * best + 1 if ends[best, 1] < ends[best, 3] else 2 * best
 
 
 def fill_corners(
     grid: cython.longlong[::1],
     cell_offsets: cython.longlong[::1],
     cell_entries: cython.longlong[::1],
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
     corners: cython.longlong[::1],
 ) -> None:
     """Find what the lower left corner of each cell sees to its left: a half-edge, or -1.
@@ -176,7 +161,7 @@ def fill_corners(
                 left = 2 * grid[0] - 1 + i * side
                 found = _nearest_left(
                     cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
-                    left + side, low, left, x0, y0, x1, y1,
+                    left + side, low, left, ends,
                 )  # fmt: skip
                 if found >= 0:
                     seen = found
@@ -188,10 +173,7 @@ def locate_points(
     grid: cython.longlong[::1],
     cell_offsets: cython.longlong[::1],
     cell_entries: cython.longlong[::1],
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
     corners: cython.longlong[::1],
     seen: cython.longlong[::1],
 ) -> None:
@@ -226,21 +208,29 @@ def locate_points(
             low = 2 * grid[1] - 1 + j * side
             best = _nearest_left(
                 cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
-                qx[k], qy[k], left, x0, y0, x1, y1,
+                qx[k], qy[k], left, ends,
             )  # fmt: skip
             if best >= 0:
                 seen[k] = best
                 continue
             for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
                 e = cell_entries[p]
-                if 2 * x0[e] >= left or 2 * x1[e] <= left:
+                if 2 * ends[e, 0] >= left or 2 * ends[e, 2] <= left:
                     continue
                 # Crosses the side below the point, above the corner.
-                if turn(2 * x0[e], 2 * y0[e], 2 * x1[e], 2 * y1[e], left, qy[k]) < 0:
+                if (
+                    turn(
+                        2 * ends[e, 0], 2 * ends[e, 1], 2 * ends[e, 2], 2 * ends[e, 3], left, qy[k]
+                    )
+                    < 0
+                ):
                     continue
-                if turn(2 * x0[e], 2 * y0[e], 2 * x1[e], 2 * y1[e], left, low) >= 0:
+                if (
+                    turn(2 * ends[e, 0], 2 * ends[e, 1], 2 * ends[e, 2], 2 * ends[e, 3], left, low)
+                    >= 0
+                ):
                     continue
-                if best < 0 or (e != best and _is_above_edge(e, best, x0, y0, x1, y1)):
+                if best < 0 or (e != best and _is_above_edge(e, best, ends)):
                     best = e
             # An edge runs from left to right, so its upper side is that of the even half-edge.
             seen[k] = 2 * best if best >= 0 else corners[cell]

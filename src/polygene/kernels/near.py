@@ -58,10 +58,7 @@ def nearest_edges(
     box: cython.longlong[::1],
     offsets: cython.longlong[::1],
     entries: cython.longlong[::1],
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
     edge: cython.longlong[::1],
     place: cython.double[::1],
     distance: cython.double[::1],
@@ -133,8 +130,10 @@ def nearest_edges(
                         cell = j * columns + i
                         for k in range(offsets[cell], offsets[cell + 1]):
                             e = entries[k]
-                            t = _place(x[p], y[p], x0[e], y0[e], x1[e], y1[e])
-                            found = _square(x[p], y[p], x0[e], y0[e], x1[e], y1[e], t)
+                            t = _place(x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3])
+                            found = _square(
+                                x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t
+                            )
                             if found < best or (found == best and (edge[p] < 0 or e < edge[p])):
                                 best = found
                                 edge[p] = e
@@ -151,10 +150,7 @@ def edges_within(
     box: cython.longlong[::1],
     offsets: cython.longlong[::1],
     entries: cython.longlong[::1],
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
     seen: cython.longlong[::1],
     point: cython.longlong[::1],
     edge: cython.longlong[::1],
@@ -203,10 +199,13 @@ def edges_within(
                         if seen[e] == p:
                             continue
                         seen[e] = p
-                        t = _place(x[p], y[p], x0[e], y0[e], x1[e], y1[e])
+                        t = _place(x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3])
                         if t <= 0 or t >= 1:
                             continue
-                        if _square(x[p], y[p], x0[e], y0[e], x1[e], y1[e], t) > limit:
+                        if (
+                            _square(x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t)
+                            > limit
+                        ):
                             continue
                         if n_found < point.shape[0]:
                             point[n_found] = p
@@ -254,10 +253,7 @@ def nearest_of_edges(
     box: cython.longlong[::1],
     offsets: cython.longlong[::1],
     entries: cython.longlong[::1],
-    x0: cython.longlong[::1],
-    y0: cython.longlong[::1],
-    x1: cython.longlong[::1],
-    y1: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
     row: cython.longlong[::1],
     banned_offsets: cython.longlong[::1],
     banned: cython.longlong[::1],
@@ -336,7 +332,16 @@ def nearest_of_edges(
                         cell = j * columns + i
                         for k in range(offsets[cell], offsets[cell + 1]):
                             e = entries[k]
-                            found = _gap(ax[q], ay[q], bx[q], by[q], x0[e], y0[e], x1[e], y1[e])
+                            found = _gap(
+                                ax[q],
+                                ay[q],
+                                bx[q],
+                                by[q],
+                                ends[e, 0],
+                                ends[e, 1],
+                                ends[e, 2],
+                                ends[e, 3],
+                            )
                             if found > best[g]:
                                 continue
                             if (

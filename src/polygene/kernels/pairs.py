@@ -69,6 +69,32 @@ def number_pairs(
     return known
 
 
+def number_runs(
+    order: cython.longlong[::1],
+    first: cython.longlong[::1],
+    second: cython.longlong[::1],
+    numbers: cython.longlong[::1],
+    originals: cython.longlong[::1],
+) -> cython.longlong:
+    """Number the distinct pairs, which ``order`` sorts so that equal ones follow each other.
+
+    Return how many there are; ``numbers`` and ``originals`` are as in `number_pairs`.
+    """
+    known: cython.longlong = 0
+    k: cython.Py_ssize_t
+    i: cython.longlong
+    j: cython.longlong
+    with cython.nogil:
+        for k in range(order.shape[0]):
+            i = order[k]
+            j = originals[known - 1] if known else i
+            if known == 0 or first[i] != first[j] or second[i] != second[j]:
+                originals[known] = i
+                known += 1
+            numbers[i] = known - 1
+    return known
+
+
 def bucket_into(
     keys: cython.longlong[::1], nexts: cython.longlong[::1], order: cython.longlong[::1]
 ) -> None:

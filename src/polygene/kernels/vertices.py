@@ -3,9 +3,9 @@
 import cython
 
 if cython.compiled:
-    from cython.cimports.libc.math import sqrt
+    from cython.cimports.libc.math import floor, sqrt
 else:
-    from math import sqrt
+    from math import floor, sqrt
 
 
 def measure_rings(
@@ -81,6 +81,30 @@ def bring_home(
                 differs[n] = 1
 
 
+def to_grid(
+    xy: cython.double[:, ::1],
+    factor: cython.double,
+    divides: cython.int,
+    origin_x: cython.longlong,
+    origin_y: cython.longlong,
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+) -> None:
+    """Set the grid integers of coordinates times ``factor``, or divided by it; halves go up."""
+    k: cython.Py_ssize_t
+    with cython.nogil:
+        for k in range(xy.shape[0]):
+            x[k] = _rounded(xy[k, 0] / factor if divides else xy[k, 0] * factor) - origin_x
+            y[k] = _rounded(xy[k, 1] / factor if divides else xy[k, 1] * factor) - origin_y
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _rounded(value: cython.double) -> cython.longlong:
+    return cython.cast(cython.longlong, floor(value + 0.5))
+
+
 def least_first(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
@@ -135,6 +159,30 @@ def order_ends(
                 low[e] = a
                 high[e] = b
                 is_reversed[e] = 0
+
+
+def lay_edges(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    start: cython.longlong[::1],
+    stop: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
+) -> None:
+    """Set the x, y, x, y of edges between points, from their lexicographically smaller ends."""
+    e: cython.Py_ssize_t
+    a: cython.longlong
+    b: cython.longlong
+    with cython.nogil:
+        for e in range(start.shape[0]):
+            a = start[e]
+            b = stop[e]
+            if x[b] < x[a] or (x[b] == x[a] and y[b] < y[a]):
+                a = stop[e]
+                b = start[e]
+            ends[e, 0] = x[a]
+            ends[e, 1] = y[a]
+            ends[e, 2] = x[b]
+            ends[e, 3] = y[b]
 
 
 def add_strips(

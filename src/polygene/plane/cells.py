@@ -9,22 +9,28 @@ import numpy as np
 from polygene import kernels, parallel
 from polygene.arrays import NONE, BoolArray, Buckets, I64Array, bucket, offsets_from, spans, sum_by
 
-# Above this many edges a cell gets a finer box. The noding sorts crowded cells, so that those of some
-# hundreds cost no more than entering their edges in finer ones; testing all pairs, 64 do.
-CROWD, CROWD_OF_PAIRS = 256, 64
+# Edges of a cell above which it gets a finer box. The noding sorts crowded cells, so that those of a
+# thousand cost no more than entering their edges in finer ones; testing all pairs, 64 do.
+CROWD, CROWD_OF_PAIRS = 1024, 64
+# Edges per cell, on average, of the first box.
+PER_CELL, PER_CELL_OF_LONG, PER_CELL_OF_PAIRS = 4.0, 16.0, 2.0
 SMALLEST_SIDE = 8  # grid units; below it the margin of a cell is larger than the cell
 MOST_CELLS = 1 << 23
 MOST_LEVELS = 12
 WORTH_SHARING = 200_000  # edges
 
 
-class Segments(NamedTuple):
-    """Edges as columns, each from its lexicographically smaller end; all (n,) int64."""
+def edges_between(x: I64Array, y: I64Array, start: I64Array, stop: I64Array) -> I64Array:
+    """Return edges between points as the grid wants them.
 
-    x0: I64Array
-    y0: I64Array
-    x1: I64Array
-    y1: I64Array
+    Returns
+    -------
+    (n, 4) int64
+        x, y, x, y of each edge, from its lexicographically smaller end.
+    """
+    ends = np.empty((len(start), 4), np.int64)
+    kernels.run(kernels.vertices.lay_edges, x, y, start, stop, ends)
+    return ends
 
 
 class Cells(NamedTuple):
@@ -43,23 +49,21 @@ class Cells(NamedTuple):
 
 
 def count_in_cells(
-    segments: Segments, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
+    ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
 ) -> I64Array:
     """Count the edges that `spread` would enter in each cell."""
     counts, unused = np.zeros(n_cells, np.int64), np.zeros(1, np.int64)
     kernel = kernels.cells.spread_edges
-    kernels.run(kernel, *segments, boxes, entry_offsets, entries, 0, counts, unused)
+    kernels.run(kernel, ends, boxes, entry_offsets, entries, 0, counts, unused)
     return counts
 
 
 def spread(
-    segments: Segments, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
+    ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
 ) -> Buckets:
     """Enter the edges of each box in its cells (numbered from 0 for these boxes)."""
     shares = _shares(boxes, entry_offsets)
-    counts = parallel.each_of(
-        lambda share: count_in_cells(segments, *share, entries, n_cells), shares
-    )
+    counts = parallel.each_of(lambda share: count_in_cells(ends, *share, entries, n_cells), shares)
     offsets = offsets_from(sum(counts[1:], counts[0]))
     cell_entries = np.empty(max(1, offsets[-1]), np.int64)
     # Each share has its own stretch of a cell, those of earlier shares before it.
@@ -68,7 +72,7 @@ def spread(
         nexts.append(nexts[-1] + count)
     parallel.each_of(
         lambda k: kernels.run(
-            kernels.cells.spread_edges, *segments, *shares[k], entries, 1, nexts[k], cell_entries
+            kernels.cells.spread_edges, ends, *shares[k], entries, 1, nexts[k], cell_entries
         ),
         range(len(shares)),
     )  # fmt: skip
@@ -84,19 +88,31 @@ def _shares(boxes: I64Array, entry_offsets: I64Array) -> list[tuple[I64Array, I6
     return [(boxes, cuts[k : k + 2]) for k in range(n)]
 
 
-def single_box(segments: Segments, per_cell: float) -> I64Array:
+def single_box(ends: I64Array, per_cell: float) -> I64Array:
     """Return the (1, 6) box of square cells over all edges, about ``per_cell`` edges a cell."""
-    x0, y0, x1, y1 = segments
-    low_x, low_y = int(x0.min()), int(min(y0.min(), y1.min()))
-    width = int(x1.max()) - low_x + 1
-    height = int(max(y0.max(), y1.max())) - low_y + 1
-    target = min(MOST_CELLS, max(1, int(len(x0) / per_cell)))
+    low_x, low_y, width, height, _ = _measured(ends)
+    target = min(MOST_CELLS, max(1, int(len(ends) / per_cell)))
     side = int(max((width * height / target) ** 0.5, max(width, height) / target, 1.0)) + 1
     return np.array([[low_x, low_y, side, -(-width // side), -(-height // side), 0]], np.int64)
 
 
-def build_cells(segments: Segments, crowd: int = CROWD) -> Cells:
+def _measured(ends: I64Array) -> tuple[int, int, int, int, int]:
+    """Return least x and y, width and height of all edges, and how far they go together."""
+    found = np.empty(5, np.int64)
+    kernels.run(kernels.cells.measure_edges, ends, found)
+    low_x, low_y, high_x, high_y, reach = found.tolist()
+    return low_x, low_y, high_x - low_x + 1, high_y - low_y + 1, reach
+
+
+def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
     """Enter all edges in cells, refining the crowded ones where that pays.
+
+    Parameters
+    ----------
+    ends : (n, 4) int64
+        As from `edges_between`.
+    sorts : bool
+        Whether the edges of a crowded cell will be sorted; else all pairs of them will be looked at.
 
     Notes
     -----
@@ -104,8 +120,9 @@ def build_cells(segments: Segments, crowd: int = CROWD) -> Cells:
     A bundle of edges that run alongside each other stays together however small the cells are, so a
     finer box is kept only if it halves the pairs to look at.
     """
-    boxes = single_box(segments, per_cell=2.0)
-    entries = np.arange(len(segments.x0))
+    crowd = CROWD if sorts else CROWD_OF_PAIRS
+    boxes = _first_box(ends, sorts)
+    entries = np.arange(len(ends))
     entry_offsets = np.array([0, len(entries)], np.int64)
     all_boxes: list[I64Array] = []
     all_counts: list[I64Array] = []
@@ -115,7 +132,7 @@ def build_cells(segments: Segments, crowd: int = CROWD) -> Cells:
     n_cells = n_boxes = 0
     for level in range(MOST_LEVELS):
         if level:
-            pays = _pays(segments, boxes, entry_offsets, entries)
+            pays = _pays(ends, boxes, entry_offsets, entries)
             chosen = np.flatnonzero(pays)
             sizes = np.diff(entry_offsets)
             entries = entries[spans(entry_offsets[chosen], sizes[chosen])]
@@ -127,7 +144,7 @@ def build_cells(segments: Segments, crowd: int = CROWD) -> Cells:
         n_level = int((boxes[:, 3] * boxes[:, 4]).sum())
         local = boxes.copy()
         local[:, 5] = offsets_from(boxes[:, 3] * boxes[:, 4])[:-1]
-        found = spread(segments, local, entry_offsets, entries, n_level)
+        found = spread(ends, local, entry_offsets, entries, n_level)
         boxes[:, 5] = local[:, 5] + n_cells
         counts = np.diff(found.offsets)
         box_of = np.repeat(np.arange(len(boxes)), boxes[:, 3] * boxes[:, 4])
@@ -151,14 +168,22 @@ def build_cells(segments: Segments, crowd: int = CROWD) -> Cells:
     )
 
 
-def _pays(
-    segments: Segments, boxes: I64Array, entry_offsets: I64Array, entries: I64Array
-) -> BoolArray:
+def _first_box(ends: I64Array, sorts: bool) -> I64Array:
+    if not sorts:
+        return single_box(ends, PER_CELL_OF_PAIRS)
+    box = single_box(ends, PER_CELL)
+    if _measured(ends)[4] > 2 * box[0, 2] * len(ends):
+        # Entering long edges in many small cells costs more than sorting a few full ones.
+        return single_box(ends, PER_CELL_OF_LONG)
+    return box
+
+
+def _pays(ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array) -> BoolArray:
     """Whether each finer box leaves at most half as many pairs as its cell has."""
     n_per_box = boxes[:, 3] * boxes[:, 4]
     local = boxes.copy()
     local[:, 5] = offsets_from(n_per_box)[:-1]
-    counts = count_in_cells(segments, local, entry_offsets, entries, int(n_per_box.sum()))
+    counts = count_in_cells(ends, local, entry_offsets, entries, int(n_per_box.sum()))
     box_of = np.repeat(np.arange(len(boxes)), n_per_box)
     left = sum_by(box_of, counts * (counts - 1.0), len(boxes))
     before = np.diff(entry_offsets).astype(np.float64)

@@ -10,7 +10,7 @@ from polygene import kernels, parallel
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by, offsets_from, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline, outline
-from polygene.plane.cells import Segments, single_box, spread
+from polygene.plane.cells import edges_between, single_box, spread
 from polygene.plane.grid import Grid
 
 
@@ -122,16 +122,11 @@ class _Search:
         self.are_points = column.family == other.family == Family.POINTS
         theirs, start, stop, self.row = _edges(other, grid)
         self.x, self.y = mine.x, mine.y
-        ax, ay, bx, by = theirs.x[start], theirs.y[start], theirs.x[stop], theirs.y[stop]
-        swaps = (ax > bx) | ((ax == bx) & (ay > by))
-        self.segments = Segments(
-            np.where(swaps, bx, ax), np.where(swaps, by, ay),
-            np.where(swaps, ax, bx), np.where(swaps, ay, by),
-        )  # fmt: skip
-        box = single_box(self.segments, per_cell=1.5)
+        self.ends = edges_between(theirs.x, theirs.y, start, stop)
+        box = single_box(self.ends, per_cell=1.5)
         n_edges = len(start)
         n_cells = int(box[0, 3] * box[0, 4])
-        found = spread(self.segments, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
+        found = spread(self.ends, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
         self.box = box[0].copy()
         self.offsets, self.entries = found.offsets, found.order
         self.grid = grid
@@ -153,7 +148,7 @@ class _Search:
         def look(first: int, last: int) -> None:
             kernels.run(
                 kernels.near.nearest_of_edges, *edges_of[[first, last]].tolist(), *ends, group,
-                self.box, self.offsets, self.entries, *self.segments, self.row, offsets, banned,
+                self.box, self.offsets, self.entries, self.ends, self.row, offsets, banned,
                 best, edge, own, tied,
             )  # fmt: skip
 
@@ -172,8 +167,8 @@ class _Search:
         """Return the nearest places on two edges each, in map coordinates."""
         a = np.stack([self.x[start], self.y[start]], axis=1).astype(np.float64)
         b = np.stack([self.x[stop], self.y[stop]], axis=1).astype(np.float64)
-        c = np.stack([self.segments.x0[edge], self.segments.y0[edge]], axis=1).astype(np.float64)
-        d = np.stack([self.segments.x1[edge], self.segments.y1[edge]], axis=1).astype(np.float64)
+        c = self.ends[edge, :2].astype(np.float64)
+        d = self.ends[edge, 2:].astype(np.float64)
         origin = np.array([self.grid.origin_x, self.grid.origin_y], np.float64)
         if self.are_points:
             return (a + origin) * self.grid.step, (c + origin) * self.grid.step

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 
-from polygene import parallel
+from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array
 from polygene.errors import DataError
 
@@ -62,27 +63,35 @@ class Grid:
         to_units = Grid(step, 0, 0)
         return Grid(
             step,
-            int(to_units._units(np.float64(low_x))) - MARGIN,
-            int(to_units._units(np.float64(low_y))) - MARGIN,
+            to_units._units(low_x) - MARGIN,
+            to_units._units(low_y) - MARGIN,
             is_coarsened=step > asked,
         )
 
-    def _units(self, values: F64Array | np.float64) -> F64Array:
+    def _factor(self) -> tuple[float, bool]:
+        """Return what to multiply coordinates with for units of the grid, or to divide them by."""
         # Multiplying by 10000 rounds once, dividing by 0.0001 twice (0.0001 is not exact).
         inverse = round(1 / self.step) if self.step < 1 else 0
         if inverse and abs(inverse * self.step - 1) < 1e-12:
-            return np.floor(values * float(inverse) + 0.5)
-        return np.floor(values / self.step + 0.5)
+            return float(inverse), False
+        return self.step, True
+
+    def _units(self, value: float) -> int:
+        factor, divides = self._factor()
+        return math.floor((value / factor if divides else value * factor) + 0.5)
 
     def to_units(self, xy: F64Array) -> tuple[I64Array, I64Array]:
         """Return the grid integers of (n, 2) coordinates, halves rounded up, as x and y (n,)."""
         x, y = np.empty((2, len(xy)), np.int64)
 
+        factor, divides = self._factor()
+        xy = np.ascontiguousarray(xy)
+
         def convert(first: int, stop: int) -> None:
-            part = slice(first, stop)
-            for axis, found, origin in ((0, x, self.origin_x), (1, y, self.origin_y)):
-                found[part] = self._units(xy[part, axis])
-                found[part] -= origin
+            kernels.run(
+                kernels.vertices.to_grid, xy[first:stop], factor, int(divides), self.origin_x,
+                self.origin_y, x[first:stop], y[first:stop],
+            )  # fmt: skip
 
         parallel.each(convert, parallel.split(len(xy)))
         return x, y
@@ -90,7 +99,5 @@ class Grid:
     def to_map(self, x: I64Array, y: I64Array) -> F64Array:
         """Return the (n, 2) map coordinates of grid integers: the nearest float64 to each decimal."""
         xy = np.stack([x + self.origin_x, y + self.origin_y], axis=1).astype(np.float64)
-        inverse = round(1 / self.step) if self.step < 1 else 0
-        if inverse and abs(inverse * self.step - 1) < 1e-12:
-            return xy / float(inverse)
-        return xy * self.step
+        factor, divides = self._factor()
+        return xy * factor if divides else xy / factor

@@ -9,7 +9,7 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, I64Array
-from polygene.plane.cells import Segments, single_box, spread
+from polygene.plane.cells import edges_between, single_box, spread
 
 
 class _Index(NamedTuple):
@@ -29,23 +29,22 @@ class Locator:
         self._edges = node_x, node_y, low, high
 
     @cached_property
-    def _segments(self) -> Segments:
-        node_x, node_y, low, high = self._edges
-        return Segments(node_x[low], node_y[low], node_x[high], node_y[high])
+    def _ends(self) -> I64Array:
+        return edges_between(*self._edges)
 
     @cached_property
     def _index(self) -> _Index:
-        segments = self._segments
-        box = single_box(segments, per_cell=1.5)
-        n_edges = len(segments.x0)
+        ends = self._ends
+        box = single_box(ends, per_cell=1.5)
+        n_edges = len(ends)
         n_cells = int(box[0, 3] * box[0, 4])
         offsets, entries = spread(
-            segments, box, np.array([0, n_edges], np.int64), np.arange(n_edges), n_cells
+            ends, box, np.array([0, n_edges], np.int64), np.arange(n_edges), n_cells
         )
         entries = entries if len(entries) else np.zeros(1, np.int64)
         corners = np.empty(n_cells, np.int64)
         grid = box[0]
-        kernels.run(kernels.locate.fill_corners, grid, offsets, entries, *segments, corners)
+        kernels.run(kernels.locate.fill_corners, grid, offsets, entries, ends, corners)
         return _Index(grid, offsets, entries, corners)
 
     def halfedges_left_of(self, double_x: I64Array, double_y: I64Array) -> I64Array:
@@ -67,6 +66,6 @@ class Locator:
             kernels.run(
                 kernels.locate.locate_points,
                 np.ascontiguousarray(double_x), np.ascontiguousarray(double_y),
-                index.grid, index.offsets, index.entries, *self._segments, index.corners, seen,
+                index.grid, index.offsets, index.entries, self._ends, index.corners, seen,
             )  # fmt: skip
         return seen

@@ -8,7 +8,7 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, F64Array, I64Array
-from polygene.plane.cells import Segments, single_box, spread
+from polygene.plane.cells import edges_between, single_box, spread
 
 
 class Nearest(NamedTuple):
@@ -35,17 +35,13 @@ class NearEdges:
     """Edges from ``start`` to ``stop``, indices of the grid points ``x``, ``y``; at least one."""
 
     def __init__(self, x: I64Array, y: I64Array, start: I64Array, stop: I64Array) -> None:
-        ax, ay, bx, by = x[start], y[start], x[stop], y[stop]
-        self._swaps = (ax > bx) | ((ax == bx) & (ay > by))
-        self._segments = Segments(
-            np.where(self._swaps, bx, ax), np.where(self._swaps, by, ay),
-            np.where(self._swaps, ax, bx), np.where(self._swaps, ay, by),
-        )  # fmt: skip
+        self._ends = edges_between(x, y, start, stop)
+        self._swaps = (self._ends[:, 0] != x[start]) | (self._ends[:, 1] != y[start])
         n_edges = len(start)
-        box = single_box(self._segments, per_cell=1.5)
+        box = single_box(self._ends, per_cell=1.5)
         self._box = box[0].copy()
         n_cells = int(box[0, 3] * box[0, 4])
-        found = spread(self._segments, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
+        found = spread(self._ends, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
         self._cells = (found.offsets, found.order if len(found.order) else np.zeros(1, np.int64))
 
     def nearest(self, x: I64Array, y: I64Array, reach: float) -> Nearest:
@@ -54,7 +50,7 @@ class NearEdges:
         place, distance = np.empty((2, len(x)))
         kernels.run(
             kernels.near.nearest_edges, np.ascontiguousarray(x), np.ascontiguousarray(y),
-            float(reach), self._box, *self._cells, *self._segments, edge, place, distance,
+            float(reach), self._box, *self._cells, self._ends, edge, place, distance,
         )  # fmt: skip
         return Nearest(edge, self._turned(edge, place), distance)
 
@@ -66,7 +62,7 @@ class NearEdges:
             place = np.empty(room)
             n_found = kernels.run(
                 kernels.near.edges_within, np.ascontiguousarray(x), np.ascontiguousarray(y),
-                float(reach), self._box, *self._cells, *self._segments,
+                float(reach), self._box, *self._cells, self._ends,
                 np.full(len(self._swaps), NONE, np.int64), point, edge, place,
             )  # fmt: skip
             if n_found <= room:

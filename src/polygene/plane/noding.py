@@ -23,7 +23,7 @@ from polygene.arrays import (
     offsets_from,
     present,
 )
-from polygene.plane.cells import Cells, Segments, build_cells, points_in_cells
+from polygene.plane.cells import Cells, build_cells, edges_between, points_in_cells
 
 BUNDLE = 24  # edges of a cell above which only those that overlap across a direction are compared
 
@@ -136,11 +136,11 @@ class _Cut(NamedTuple):
 def _find_cuts(
     node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array, is_border: BoolArray
 ) -> _Cut:
-    segments = Segments(node_x[low], node_y[low], node_x[high], node_y[high])
-    cells = build_cells(segments)
+    ends = edges_between(node_x, node_y, low, high)
+    cells = build_cells(ends)
     n_ends = len(node_x)
     is_border_u8 = is_border.astype(np.uint8)
-    cross_x, cross_y = _crossings(cells, segments, low, high, is_border_u8)
+    cross_x, cross_y = _crossings(cells, ends, is_border_u8)
     if len(cross_x):
         all_x, all_y = np.concatenate([node_x, cross_x]), np.concatenate([node_y, cross_y])
         numbering: Numbering = number_pairs(all_x, all_y)
@@ -162,14 +162,17 @@ def _find_cuts(
         # Marks in `stays` and `is_crowded` are only ever set, so threads may share them.
         room = max(1024, int(counts[first:stop].sum()) // 8)
         busiest = int(n_nodes[first:stop].max(initial=1))
-        ranges = np.empty((int(counts[first:stop].max(initial=1)), 2))
-        places, order, frame = np.empty((busiest, 1)), np.empty(busiest, np.int64), np.empty(4)
+        ranges = np.empty((int(counts[first:stop].max(initial=1)), 4))
+        places, keys = np.empty((busiest, 4)), np.empty((2, busiest))
+        order = np.empty((2, busiest), np.int64)
         while True:
             line, node = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
                 kernels.noding.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
-                cells.entries, grouped.offsets, grouped.order, node_x, node_y, *segments, low, high,
-                is_border_u8, is_border_node, BUNDLE, ranges, places, order, frame, line, node,
+                cells.entries, grouped.offsets, grouped.order, node_x, node_y, ends, low, high,
+                is_border_u8, is_border_node, BUNDLE, ranges, places, keys, order,
+                np.empty(4), np.empty(4),
+                line, node,
                 stays, is_crowded,
             )  # fmt: skip
             if n_found <= room:
@@ -198,35 +201,33 @@ def cuts_left(node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array)
     """
     if len(low) == 0:
         return 0
-    segments = Segments(node_x[low], node_y[low], node_x[high], node_y[high])
+    ends = edges_between(node_x, node_y, low, high)
     is_border = np.ones(len(low), np.uint8)
-    crossings = _crossings(build_cells(segments), segments, low, high, is_border)[0]
+    crossings = _crossings(build_cells(ends), ends, is_border)[0]
     if len(crossings):
         return len(crossings)
     cut = _find_cuts(node_x, node_y, low, high, is_border > 0)
     # Python's own integers: products of grid units need 86 bits.
-    ax, ay, bx, by = (column[cut.line].astype(object) for column in segments)
+    ax, ay, bx, by = (column[cut.line].astype(object) for column in ends.T)
     px, py = cut.node_x[cut.node].astype(object), cut.node_y[cut.node].astype(object)
     return int(((bx - ax) * (py - ay) == (by - ay) * (px - ax)).sum())
 
 
-def _crossings(
-    cells: Cells, segments: Segments, low: I64Array, high: I64Array, is_border: np.ndarray
-) -> tuple[I64Array, I64Array]:
+def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> tuple[I64Array, I64Array]:
     """Return the grid points of all proper crossings, with repeats."""
     counts = np.diff(cells.offsets)[cells.leaves]
 
     def cross(first: int, stop: int) -> tuple[I64Array, I64Array]:
         fullest = int(counts[first:stop].max(initial=1))
-        side_by_side, order = np.empty((fullest, 7), np.int64), np.empty(fullest, np.int64)
-        ranges, frame = np.empty((fullest, 2)), np.empty(4)
+        side_by_side, order = np.empty((fullest, 5), np.int64), np.empty((1, fullest), np.int64)
+        ranges, keys = np.empty((fullest, 4)), np.empty((1, fullest))
         room = max(1 << 16, int(counts[first:stop].sum()) // 4)
         while True:
             out_x, out_y = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
                 kernels.noding.cross_edges, cells.boxes, cells.leaves[first:stop], cells.offsets,
-                cells.entries, *segments, low, high, is_border, BUNDLE, side_by_side, ranges,
-                order, frame, out_x, out_y,
+                cells.entries, ends, is_border, BUNDLE, side_by_side, ranges, keys,
+                order, np.empty(4), np.empty(4), out_x, out_y,
             )  # fmt: skip
             if n_found <= room:
                 return out_x[:n_found], out_y[:n_found]
@@ -265,8 +266,26 @@ def _lead_through(
     step_from[step_offsets[:-1]], step_to[step_offsets[1:] - 1] = low, high
     step_to[at] = step_from[at + 1] = node
     edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to)
-    edges = number_pairs(edge_low, edge_high)
+    edges = _numbered_by_node(edge_low, edge_high, len(node_x))
     return (
         edge_low[edges.firsts], edge_high[edges.firsts],
         step_offsets, edges.numbers, is_step_reversed,
     )  # fmt: skip
+
+
+def _numbered_by_node(low: I64Array, high: I64Array, n_nodes: int) -> Numbering:
+    """Number the distinct edges in the order of their lower nodes, then of their higher.
+
+    Crossings are numbered cell by cell; so edges that lie near each other are near in memory, however
+    long the lines are that they come from.
+    """
+    leaving = bucket(low, n_nodes)
+    parallel.each(
+        lambda first, stop: kernels.run(
+            kernels.pairs.sort_groups, high, leaving.offsets[first : stop + 1], leaving.order
+        ),
+        parallel.parted(leaving.offsets),
+    )
+    numbers, firsts = np.empty((2, len(low)), np.int64)
+    n_distinct = kernels.run(kernels.pairs.number_runs, leaving.order, low, high, numbers, firsts)
+    return Numbering(numbers, firsts[:n_distinct].copy())

@@ -11,7 +11,7 @@ import numpy as np
 from polygene.arrays import BoolArray, F64Array, I64Array, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline
-from polygene.plane.cells import Segments, single_box, spread
+from polygene.plane.cells import edges_between, single_box, spread
 from polygene.plane.grid import Grid
 
 FAR_OFF = -(2**40)  # grid units
@@ -23,20 +23,12 @@ class BorderMap:
     """Cells that the edges of an outline pass."""
 
     def __init__(self, border: Outline) -> None:
-        ax, ay = border.x[border.start], border.y[border.start]
-        bx, by = border.x[border.stop], border.y[border.stop]
-        swaps = (ax > bx) | ((ax == bx) & (ay > by))
-        segments = Segments(
-            np.where(swaps, bx, ax), np.where(swaps, by, ay),
-            np.where(swaps, ax, bx), np.where(swaps, ay, by),
-        )  # fmt: skip
-        n_edges = len(ax)
+        ends = edges_between(border.x, border.y, border.start, border.stop)
+        n_edges = len(ends)
         per_cell = min(1 / CELLS_PER_EDGE, n_edges / LEAST_CELLS)
-        self.box = single_box(segments, per_cell)
+        self.box = single_box(ends, per_cell)
         columns, rows = int(self.box[0, 3]), int(self.box[0, 4])
-        found = spread(
-            segments, self.box, np.array([0, n_edges]), np.arange(n_edges), columns * rows
-        )
+        found = spread(ends, self.box, np.array([0, n_edges]), np.arange(n_edges), columns * rows)
         self.sums = _summed(np.diff(found.offsets).reshape(rows, columns) > 0)
 
     def is_touched(self, low: I64Array, high: I64Array) -> BoolArray:

@@ -12,7 +12,7 @@ from polygene import kernels
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners, spans
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas
-from polygene.plane.cells import CROWD_OF_PAIRS, Segments, build_cells
+from polygene.plane.cells import build_cells, edges_between
 from polygene.plane.clean import Clean, Touches
 from polygene.plane.problems import Found, Problem, Problems
 from polygene.plane.settling import places_apart
@@ -107,7 +107,7 @@ def _look_at_meetings(clean: Clean, found: Found) -> tuple[BoolArray, Touches]:
 
 
 def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
-    cells = build_cells(_segments(clean), CROWD_OF_PAIRS)
+    cells = build_cells(_coarse_edges(clean), sorts=False)
     room = 4096
     sums = np.zeros(16)
     while True:
@@ -123,7 +123,7 @@ def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
         room = n
 
 
-def _segments(clean: Clean) -> Segments:
+def _coarse_edges(clean: Clean) -> I64Array:
     """Return the edges on a coarse grid, each row in a place of its own, to find which are near."""
     _, first_ring, row_of_ring = np.unique(clean.row, return_index=True, return_inverse=True)
     first = clean.offsets[first_ring]  # rings come in the order of rows
@@ -133,17 +133,16 @@ def _segments(clean: Clean) -> Segments:
     scale = 2.0**34 / size if size > 0 else 1.0
     row = row_of_ring.reshape(-1)[clean.ring_of_edge]
     boxes = np.ceil((high - low) * scale).astype(np.int64).T
-    shift = np.stack(places_apart(np.zeros_like(boxes), boxes), axis=1)[row]
-    ends = [
-        np.floor((clean.xy[at] - low[row]) * scale).astype(np.int64)
-        for at in (clean.start, clean.start + 1)
-    ]
-    (ax, ay), (bx, by) = (ends[0] + shift).T, (ends[1] + shift).T
-    swaps = (ax > bx) | ((ax == bx) & (ay > by))
-    return Segments(
-        np.where(swaps, bx, ax), np.where(swaps, by, ay),
-        np.where(swaps, ax, bx), np.where(swaps, ay, by),
-    )  # fmt: skip
+    shift = np.stack(places_apart(np.zeros_like(boxes), boxes), axis=1).take(row, axis=0)
+    x, y = np.concatenate(
+        [
+            np.floor((clean.xy.take(at, axis=0) - low.take(row, axis=0)) * scale).astype(np.int64)
+            + shift
+            for at in (clean.start, clean.start + 1)
+        ]
+    ).T.copy()
+    start = np.arange(len(row))
+    return edges_between(x, y, start, start + len(row))
 
 
 def _located(clean: Clean, xy: F64Array, ring: I64Array) -> I64Array:
