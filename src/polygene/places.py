@@ -109,5 +109,5 @@ def _nearest_vertices(column: GeometryColumn, to: F64Array) -> F64Array:
     distance = np.hypot(*(column.xy - to[row]).T)
     order = np.lexsort((-distance, row))
     found = np.full((column.n_rows, 2), np.nan)
-    found[row[order]] = column.xy[order]
+    found[row[order]] = column.xy.take(order, axis=0)
     return found

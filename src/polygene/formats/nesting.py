@@ -31,7 +31,7 @@ def nested(column: GeometryColumn, n_rows: int) -> GeometryColumn:
     sizes = count_by(home, column.n_rings)[outers]
     return replace(
         column,
-        xy=column.xy[at],
+        xy=column.xy.take(at, axis=0),
         ring_offsets=offsets_from(counts),
         part_offsets=offsets_from(sizes),
         row_offsets=offsets_from(count_by(row_of_ring[outers], n_rows)),

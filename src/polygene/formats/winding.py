@@ -30,7 +30,7 @@ def turned(column: GeometryColumn, outer_is_counter_clockwise: bool) -> Geometry
     order[here] = last - here
     return replace(
         column,
-        xy=column.xy[order],
+        xy=column.xy.take(order, axis=0),
         z=None if column.z is None else column.z[order],
         m=None if column.m is None else column.m[order],
     )

@@ -265,7 +265,7 @@ def _as_outlines(column: GeometryColumn, sign: int) -> Outlines:
         ring_of = owners(column.ring_offsets)
         at = column.ring_offsets[:-1][ring_of] + column.ring_offsets[1:][ring_of] - 1 - at
     return Outlines(
-        column.xy[at], column.ring_offsets, owners(column.ring_offsets_of_rows),
+        column.xy.take(at, axis=0), column.ring_offsets, owners(column.ring_offsets_of_rows),
         np.arange(column.n_rows),
     )  # fmt: skip
 

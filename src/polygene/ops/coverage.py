@@ -93,7 +93,7 @@ def faces_of(plan: Overlay, ruler: Ruler) -> Faces:
     arrangement, xy = plan.arrangement, plan.node_xy
     depth = np.diff(arrangement.label_offsets)
     areas = face_areas(plan, ruler)
-    lengths = ruler.lengths(xy[arrangement.low], xy[arrangement.high])
+    lengths = ruler.lengths(xy.take(arrangement.low, axis=0), xy.take(arrangement.high, axis=0))
     around = sum_by(arrangement.face_of_halfedge, np.repeat(lengths, 2), arrangement.n_faces)
     is_inside = np.arange(arrangement.n_faces) > 0
     return Faces((depth == 0) & is_inside, depth > 1, areas, widths(areas, around))

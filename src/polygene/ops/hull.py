@@ -90,10 +90,10 @@ def _hulls(column: GeometryColumn, group_of_row: I64Array, n_groups: int) -> Geo
     """Return a row for each group; empty where the points lie on one line."""
     group = group_of_row[owners(column.vertex_offsets_of_rows)]
     order = np.lexsort((column.xy[:, 1], column.xy[:, 0], group))
-    xy, group = column.xy[order] + 0.0, group[order]
+    xy, group = column.xy.take(order, axis=0) + 0.0, group[order]
     keeps = np.ones(len(xy), bool)
     keeps[1:] = (group[1:] != group[:-1]) | (xy[1:] != xy[:-1]).any(axis=1)
-    xy, group = np.ascontiguousarray(xy[keeps]), group[keeps]
+    xy, group = xy.compress(keeps, axis=0), group[keeps]
     offsets = offsets_from(count_by(group, n_groups))
     found = np.empty(2 * len(xy) + 2, np.int64)
     counts = np.empty(n_groups, np.int64)

@@ -115,8 +115,8 @@ def _divided(column: GeometryColumn, pieces: I64Array) -> GeometryColumn:
     nth = spans(np.zeros(len(pieces), np.int64), pieces)
     stop = np.minimum(start + 1, column.n_vertices - 1)
     share = (nth / pieces[start])[:, None]
-    xy = np.where(nth[:, None] > 0, (1 - share) * column.xy[start] + share * column.xy[stop],
-                  column.xy[start])  # fmt: skip
+    first, last = column.xy.take(start, axis=0), column.xy.take(stop, axis=0)
+    xy = np.where(nth[:, None] > 0, (1 - share) * first + share * last, first)
     before = np.concatenate([[0], np.cumsum(pieces)])
     return replace(column, xy=xy, ring_offsets=before[column.ring_offsets], z=None, m=None)
 

@@ -115,7 +115,7 @@ def _densified(
     for _ in range(MOST_ROUNDS):
         ring_of = owners(column.ring_offsets)
         start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
-        a, b = column.xy[start], column.xy[start + 1]
+        a, b = column.xy.take(start, axis=0), column.xy.take(start + 1, axis=0)
         ends = there(column.xy)
         middle = there((a + b) / 2)
         with np.errstate(invalid="ignore"):  # what has no place there is told of afterwards

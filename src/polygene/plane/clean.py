@@ -37,10 +37,10 @@ class Clean(NamedTuple):
         ends = np.cumsum(counts + 1) - 1
         at[ends] = column.ring_offsets[rings]
         ring = np.repeat(np.arange(len(rings)), counts + 1)
-        xy = column.xy[at]
+        xy = column.xy.take(at, axis=0)
         keeps = np.ones(len(at), bool)
         keeps[1:] = (ring[1:] != ring[:-1]) | (xy[1:] != xy[:-1]).any(axis=1)
-        xy, ring = np.ascontiguousarray(xy[keeps]) + 0.0, ring[keeps]
+        xy, ring = xy.compress(keeps, axis=0) + 0.0, ring[keeps]
         offsets = offsets_from(count_by(ring, len(rings)))
         start = np.flatnonzero(ring[:-1] == ring[1:]) if len(ring) else np.zeros(0, np.int64)
         ring_of_edge = ring[start]

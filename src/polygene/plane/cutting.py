@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from polygene import parallel
 from polygene.arrays import (
     NONE,
     BoolArray,
@@ -74,7 +75,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         face = np.concatenate([face, alone])[order]
         row = np.concatenate([row, np.full(len(alone), NONE)])[order]
     found = keyed(rule, row, faces.take(face), other_starts)
-    areas = face_areas(plan, ruler)
+    areas_found = parallel.meanwhile(lambda: face_areas(plan, ruler))
     entry_face = face[found.item]
     is_whole = _whole_pieces(plan, found, row, faces, other_starts)
     keeps = ~is_whole[found.piece]
@@ -83,6 +84,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     own_of_piece = found.rows[:, 0]
     kept = thinned(arrangement, plan.noded, rings, own_of_piece, plan.row_of_part, n_rows)
     column, node = rings_to_column(arrangement, rings, kept, plan.node_xy, found.n_pieces)
+    areas = areas_found()
     is_own = row != NONE
     own_face, own_row = face[is_own], row[is_own]
     is_in = plan.is_covered[own_face]
@@ -186,7 +188,7 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
 def _places(plan: Overlay, steps: Steps, at_start: bool) -> F64Array:
     """Return the (n_steps, 2) coordinates of one end: the vertex's own where it is one."""
     vertex, node = (steps.vertex, steps.start) if at_start else (steps.next_vertex, steps.stop)
-    xy = plan.node_xy[node]
+    xy = plan.node_xy.take(node, axis=0)
     xy[vertex != NONE] = plan.own.xy[vertex[vertex != NONE]]
     return xy
 

@@ -125,7 +125,7 @@ def _without_repeats(column: GeometryColumn) -> tuple[F64Array, I64Array]:
     same_ring = ring_of[1:] == ring_of[:-1]
     keeps[1:] = ~same_ring | (column.xy[1:] != column.xy[:-1]).any(axis=1)
     counts = count_by(ring_of[keeps], column.n_rings)
-    return column.xy[keeps], offsets_from(counts)
+    return column.xy.compress(keeps, axis=0), offsets_from(counts)
 
 
 def _ring_tracks(column: GeometryColumn, distance: F64Array, style: Style) -> _Tracks:
@@ -145,7 +145,9 @@ def _ring_tracks(column: GeometryColumn, distance: F64Array, style: Style) -> _T
     start = offsets[kept][ring]
     at = start + np.where(backwards[kept][ring], n[ring] - k, k)
     row = row_of_ring[kept]
-    return _Tracks(xy[at], offsets_from(n), distance[row][ring], np.zeros(len(at), bool), row)
+    return _Tracks(
+        xy.take(at, axis=0), offsets_from(n), distance[row][ring], np.zeros(len(at), bool), row
+    )
 
 
 def _line_tracks(column: GeometryColumn, distance: F64Array, style: Style) -> _Tracks:
@@ -186,7 +188,7 @@ def _there_and_back(
     d = distance[row][track]
     has_side = np.where(is_back, style.side != "right", style.side != "left")
     is_cap = ((k == 0) | (k == last)) & (style.side == "both")
-    return _Tracks(xy[at], offsets_from(size), np.where(has_side, d, 0.0), is_cap, row)
+    return _Tracks(xy.take(at, axis=0), offsets_from(size), np.where(has_side, d, 0.0), is_cap, row)
 
 
 def _round(
@@ -199,7 +201,7 @@ def _round(
     at = first[track] + (size[track] - k if backwards else k)
     other = first[track] + (k if backwards else size[track] - k)
     sides = _Tracks(
-        np.concatenate([xy[at], xy[other]]),
+        np.concatenate([xy.take(at, axis=0), xy.take(other, axis=0)]),
         offsets_from(np.concatenate([size, size])),
         np.concatenate([distance[row][track], np.zeros(len(at))]),
         np.zeros(2 * len(at), bool),
@@ -217,7 +219,7 @@ def _offset(tracks: _Tracks, style: Style) -> tuple[F64Array, I64Array]:
     has = tracks.offsets[:-1] < tracks.offsets[1:]
     following[tracks.offsets[1:][has] - 1] = tracks.offsets[:-1][has]
     before[tracks.offsets[:-1][has]] = tracks.offsets[1:][has] - 1
-    step = tracks.xy[following] - tracks.xy
+    step = tracks.xy.take(following, axis=0) - tracks.xy
     length = np.hypot(*step.T)
     u1 = step / length[:, None]
     u0, d1 = u1[before], tracks.distance
@@ -280,4 +282,4 @@ def _closed(xy: F64Array, offsets: I64Array) -> tuple[F64Array, I64Array]:
     closed = offsets_from(counts)
     at = spans(offsets[:-1], counts)
     at[closed[1:] - 1] = offsets[:-1]
-    return xy[at], closed
+    return xy.take(at, axis=0), closed

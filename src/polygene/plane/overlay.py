@@ -112,5 +112,10 @@ def face_areas(plan: Overlay, ruler: Ruler) -> F64Array:
         middle = xy.mean(axis=0)
         kernels.run(kernels.vertices.add_areas, xy, low, high, faces, *middle.tolist(), areas)
         return areas * ruler.map_unit**2
-    kernels.run(kernels.vertices.add_strips, ruler.strips(xy[low], xy[high]), faces, areas)
+    kernels.run(
+        kernels.vertices.add_strips,
+        ruler.strips(xy.take(low, axis=0), xy.take(high, axis=0)),
+        faces,
+        areas,
+    )
     return areas

@@ -265,7 +265,7 @@ def rings_to_column(
     part_counts = np.bincount(rings.part)
     part_offsets = offsets_from(part_counts)
     column = GeometryColumn.from_parts(
-        Family.POLYGONS, node_xy[closed], offsets, part_offsets,
+        Family.POLYGONS, node_xy.take(closed, axis=0), offsets, part_offsets,
         rings.piece[part_offsets[:-1]], n_pieces,
     )  # fmt: skip
     return column, closed

@@ -115,7 +115,10 @@ def _without_rows(
     counts = np.diff(outlines.ring_offsets)[rings]
     at = spans(outlines.ring_offsets[rings], counts)
     kept = Outlines(
-        outlines.xy[at], offsets_from(counts), outlines.part_of_ring[rings], outlines.row_of_part
+        outlines.xy.take(at, axis=0),
+        offsets_from(counts),
+        outlines.part_of_ring[rings],
+        outlines.row_of_part,
     )
     return kept, x[at], y[at]
 

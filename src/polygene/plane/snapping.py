@@ -109,7 +109,9 @@ def snapped(
         paths = _without_idle_neighbours(paths, places)
     is_new = paths.vertex < 0
     is_new[~is_new] = is_moved[numbering.numbers][paths.vertex[~is_new]]
-    xy = np.where(is_new[:, None], places.xy[paths.at], some.xy[paths.vertex])
+    xy = np.where(
+        is_new[:, None], places.xy.take(paths.at, axis=0), some.xy.take(paths.vertex, axis=0)
+    )
     rebuilt, is_changed = _rebuilt(some, paths, xy, is_moved[numbering.numbers])
     changed = np.zeros(column.n_rows, bool)
     changed[near[is_changed]] = True
@@ -339,7 +341,7 @@ def _rebuilt(
     part_counts = count_by(owners(some.row_offsets)[~lost_part], some.n_rows)
     rebuilt = replace(
         some,
-        xy=xy[keeps],
+        xy=xy.compress(keeps, axis=0),
         ring_offsets=offsets_from(counts[keeps_ring]),
         part_offsets=offsets_from(ring_counts[~lost_part]),
         row_offsets=offsets_from(part_counts),
