@@ -35,9 +35,10 @@ class Row:
         )
 
 
-def seconds(work: Callable[[], Any], runs: int = 5) -> float:
+def seconds(work: Callable[[], Any], runs: int = 5, warms: bool = True) -> float:
     """Return the median time of several runs, after one that does not count."""
-    work()
+    if warms:
+        work()
     taken = []
     for _ in range(runs):
         began = time.perf_counter()

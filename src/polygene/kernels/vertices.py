@@ -161,6 +161,37 @@ def order_ends(
                 is_reversed[e] = 0
 
 
+def fill_edges(
+    first: cython.longlong,
+    last: cython.longlong,
+    ring_offsets: cython.longlong[::1],
+    edge_offsets: cython.longlong[::1],
+    part_of_ring: cython.longlong[::1],
+    signs: cython.longlong[::1],
+    start: cython.longlong[::1],
+    stop: cython.longlong[::1],
+    ring: cython.longlong[::1],
+    part: cython.longlong[::1],
+    sign: cython.longlong[::1],
+) -> None:
+    """Fill in the edges of rings from ``first`` up to ``last``, and the part and sign of their rings.
+
+    Edges of ring r are ``edge_offsets[r]:edge_offsets[r + 1]``, one from each vertex but its last.
+    """
+    r: cython.longlong
+    e: cython.longlong
+    shift: cython.longlong
+    with cython.nogil:
+        for r in range(first, last):
+            shift = ring_offsets[r] - edge_offsets[r]
+            for e in range(edge_offsets[r], edge_offsets[r + 1]):
+                start[e] = e + shift
+                stop[e] = e + shift + 1
+                ring[e] = r
+                part[e] = part_of_ring[r]
+                sign[e] = signs[r]
+
+
 def lay_edges(
     x: cython.longlong[::1],
     y: cython.longlong[::1],

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels, parallel
-from polygene.arrays import F64Array, I64Array, owners
+from polygene.arrays import F64Array, I64Array, offsets_from, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.grid import Grid
 
@@ -44,22 +44,31 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
     nothing = np.zeros(0, np.int64)
     if column.family == Family.POINTS:
         return Outline(x, y, nothing, nothing, nothing, nothing, nothing, row_of_part)
-    # An edge from each vertex of a ring but its last to the next.
-    n_vertices = np.diff(column.ring_offsets)
-    counts = np.maximum(n_vertices - 1, 0)
-    ring = np.repeat(np.arange(column.n_rings), counts)
-    start = np.arange(len(ring)) + np.repeat(np.cumsum(n_vertices > 0) - 1, counts)
-    stop = start + 1
-    if column.family == Family.LINES:
-        sign = np.zeros(len(start), np.int64)
-        return Outline(x, y, start, stop, ring, part_of_ring[ring], sign, row_of_part)
-    opened = _open_rings(column, x, y)
+    is_lines = column.family == Family.LINES
+    signs = np.zeros(column.n_rings, np.int64) if is_lines else _ring_signs(column, x, y)
+    start, stop, ring, part, sign = _edges(column.ring_offsets, part_of_ring, signs)
+    opened = nothing if is_lines else _open_rings(column, x, y)
     if len(opened):
-        ring = np.concatenate([ring, opened])
         start = np.concatenate([start, column.ring_offsets[opened + 1] - 1])
         stop = np.concatenate([stop, column.ring_offsets[opened]])
-    sign = _ring_signs(column, x, y)[ring]
-    return Outline(x, y, start, stop, ring, part_of_ring[ring], sign, row_of_part)
+        ring, part = np.concatenate([ring, opened]), np.concatenate([part, part_of_ring[opened]])
+        sign = np.concatenate([sign, signs[opened]])
+    return Outline(x, y, start, stop, ring, part, sign, row_of_part)
+
+
+def _edges(ring_offsets: I64Array, part_of_ring: I64Array, signs: I64Array) -> list[I64Array]:
+    """Return start, stop, ring, part and sign of an edge from each vertex but a ring's last."""
+    edge_offsets = offsets_from(np.maximum(np.diff(ring_offsets) - 1, 0))
+    columns = list(np.empty((5, int(edge_offsets[-1])), np.int64))
+
+    def fill(first: int, stop: int) -> None:
+        kernels.run(
+            kernels.vertices.fill_edges, first, stop, ring_offsets, edge_offsets, part_of_ring,
+            signs, *columns,
+        )  # fmt: skip
+
+    parallel.each(fill, parallel.parted(ring_offsets))
+    return columns
 
 
 def _open_rings(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
