@@ -8,12 +8,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from polygene import kernels, parallel
 from polygene.arrays import (
     BoolArray,
     F64Array,
     I64Array,
     offsets_from,
-    reduce_groups,
     spans,
     take_spans,
 )
@@ -238,15 +238,18 @@ def extent_of(bounds: F64Array) -> Extent | None:
 def bounds_of_groups(xy: F64Array, offsets: I64Array) -> F64Array:
     """Return the (n, 4) bounds of groups of vertices: x, y minimum, x, y maximum.
 
-    By column: a reduction of a contiguous column is five times faster than of pairs.
+    Infinite, the minimum above the maximum, for a group without vertices; NaN where a coordinate is.
     """
     if len(xy) == len(offsets) - 1 and (np.diff(offsets) == 1).all():
         return np.concatenate([xy, xy], axis=1)  # points
     bounds = np.empty((len(offsets) - 1, 4))
-    for axis in (0, 1):
-        values = np.ascontiguousarray(xy[:, axis])
-        bounds[:, axis] = reduce_groups(np.minimum, values, offsets, np.inf)
-        bounds[:, axis + 2] = reduce_groups(np.maximum, values, offsets, -np.inf)
+    xy = np.ascontiguousarray(xy)
+
+    def measure(first: int, stop: int) -> None:
+        part = offsets[first : stop + 1]
+        kernels.run(kernels.vertices.bound_groups, xy, part, bounds[first:stop])
+
+    parallel.each(measure, parallel.parted(offsets))
     return bounds
 
 

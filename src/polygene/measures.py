@@ -172,7 +172,12 @@ def row_areas(column: GeometryColumn, ruler: Ruler | None = None) -> F64Array:
 
     True for valid geometry, whichever way its rings are turned.
     """
-    size = np.abs(ring_areas(column.xy, column.ring_offsets, ruler))
+    return _without_holes(column, ring_areas(column.xy, column.ring_offsets, ruler))
+
+
+def _without_holes(column: GeometryColumn, areas: F64Array) -> F64Array:
+    """Return the (n_rows,) areas of rows by those of their rings."""
+    size = np.abs(areas)
     is_outer = np.zeros(column.n_rings, bool)
     is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
     row_of_ring = owners(column.ring_offsets_of_rows)
@@ -190,6 +195,18 @@ def row_lengths(column: GeometryColumn, ruler: Ruler | None = None) -> F64Array:
     is_edge = ring_of[:-1] == ring_of[1:]
     steps = ruler.lengths(column.xy[:-1][is_edge], column.xy[1:][is_edge])
     return sum_by(row_of_ring[ring_of[:-1][is_edge]], steps, column.n_rows)
+
+
+def row_areas_and_lengths(column: GeometryColumn, ruler: Ruler) -> tuple[F64Array, F64Array]:
+    """Return what `row_areas` and `row_lengths` do, on the plane in one look at the vertices."""
+    if not isinstance(ruler, PlaneRuler):
+        return row_areas(column, ruler), row_lengths(column, ruler)
+    areas, lengths = _plane_rings(column.xy, column.ring_offsets)
+    row_of_ring = owners(column.ring_offsets_of_rows)
+    return (
+        _without_holes(column, areas * ruler.map_unit**2),
+        sum_by(row_of_ring, lengths * ruler.map_unit, column.n_rows),
+    )
 
 
 def row_measures(column: GeometryColumn, ruler: Ruler) -> F64Array:

@@ -119,7 +119,7 @@ class Bundles(unittest.TestCase):
                 xy = np.concatenate([xy, self.bundle(rng, 12, slope + 1.1, 9000, 200_000)])
                 x, y = xy.T.copy()
                 start = np.arange(0, len(x), 2)
-                low, high, _ = noding._ordered(x, y, start, start + 1)
+                low, high, _ = noding._ordered(x, y, start, start + 1, np.zeros(0, np.int64))
                 ends = edges_between(x, y, low, high)
                 n = len(low)
                 one = np.array([[x.min(), y.min(), 10**6, 1, 1, 0]])

@@ -122,9 +122,14 @@ def link_around(
 
 
 def trace_cycles(
-    following: cython.longlong[::1], cycle_of: cython.longlong[::1]
+    following: cython.longlong[::1],
+    cycle_of: cython.longlong[::1],
+    halfedge_of_cycle: cython.longlong[::1],
 ) -> cython.longlong:
-    """Number the cycles of half-edges in ``cycle_of`` (all -1 before); return how many."""
+    """Number the cycles of half-edges in ``cycle_of`` (all -1 before); return how many.
+
+    ``halfedge_of_cycle`` becomes the first half-edge of each.
+    """
     n_cycles: cython.longlong = 0
     h: cython.Py_ssize_t
     g: cython.longlong
@@ -132,6 +137,7 @@ def trace_cycles(
         for h in range(following.shape[0]):
             if cycle_of[h] >= 0:
                 continue
+            halfedge_of_cycle[n_cycles] = h
             g = h
             while cycle_of[g] < 0:
                 cycle_of[g] = n_cycles

@@ -9,6 +9,8 @@ else:
 
 
 def find_borders(
+    first: cython.longlong,
+    last: cython.longlong,
     face_of_halfedge: cython.longlong[::1],
     entry_offsets: cython.longlong[::1],
     entry_piece: cython.longlong[::1],
@@ -17,14 +19,14 @@ def find_borders(
     item_entry: cython.longlong[::1],
     parent: cython.longlong[::1],
 ) -> None:
-    """Find the half-edges with a piece to their left but not to their right.
+    """Find the half-edges with a piece to their left but not to their right, of a range of edges.
 
     Face f belongs to the pieces ``entry_piece[entry_offsets[f]:entry_offsets[f + 1]]``, rising. The
     first call (``fills`` 0) counts the border items of half-edge h in ``item_offsets[h + 1]`` and
     joins, in the forest ``parent`` over entries, what belongs to one piece on both sides of an
     edge. The second (1), after summing the counts, stores each item's entry in ``item_entry``.
     """
-    e: cython.Py_ssize_t
+    e: cython.longlong
     i: cython.longlong
     j: cython.longlong
     i_stop: cython.longlong
@@ -36,7 +38,7 @@ def find_borders(
     left: cython.longlong
     right: cython.longlong
     with cython.nogil:
-        for e in range(face_of_halfedge.shape[0] // 2):
+        for e in range(first, last):
             left = face_of_halfedge[2 * e]
             right = face_of_halfedge[2 * e + 1]
             if left == right:
@@ -80,25 +82,27 @@ def find_borders(
 
 
 def link_borders(
+    first: cython.longlong,
+    last: cython.longlong,
     following: cython.longlong[::1],
     item_offsets: cython.longlong[::1],
     item_halfedge: cython.longlong[::1],
     item_piece: cython.longlong[::1],
     next_item: cython.longlong[::1],
 ) -> None:
-    """Set the border item that comes after each along the edge of its piece.
+    """Set the border item that comes after each of a range along the edge of its piece.
 
     From the end of the half-edge turn clockwise, through the inside of the piece, to the first
     half-edge that is on its border too.
     """
-    k: cython.Py_ssize_t
+    k: cython.longlong
     g: cython.longlong
     low: cython.longlong
     high: cython.longlong
     middle: cython.longlong
     piece: cython.longlong
     with cython.nogil:
-        for k in range(item_halfedge.shape[0]):
+        for k in range(first, last):
             piece = item_piece[k]
             g = following[item_halfedge[k]]
             while True:

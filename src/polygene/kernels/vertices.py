@@ -56,6 +56,37 @@ def measure_rings(
             lengths[r] = length
 
 
+def bound_groups(
+    xy: cython.double[:, ::1], offsets: cython.longlong[::1], bounds: cython.double[:, ::1]
+) -> None:
+    """Set the least x and y of groups of vertices and the greatest.
+
+    Group g is the vertices from ``offsets[g]`` up to ``offsets[g + 1]``. The bounds of an empty one are
+    infinite and exclude everything; a coordinate that is not a number makes its bounds so.
+    """
+    g: cython.Py_ssize_t
+    k: cython.longlong
+    axis: cython.int
+    low: cython.double
+    high: cython.double
+    value: cython.double
+    endless: cython.double = float("inf")
+    with cython.nogil:
+        for g in range(offsets.shape[0] - 1):
+            for axis in range(2):
+                low = endless
+                high = -endless
+                for k in range(offsets[g], offsets[g + 1]):
+                    value = xy[k, axis]
+                    if value != value:
+                        low = high = value
+                        break
+                    low = value if value < low else low
+                    high = value if value > high else high
+                bounds[g, axis] = low
+                bounds[g, axis + 2] = high
+
+
 def bring_home(
     map_xy: cython.double[:, ::1],
     node_of_vertex: cython.longlong[::1],
@@ -137,20 +168,25 @@ def least_first(
 def order_ends(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
+    node_of: cython.longlong[::1],
     start: cython.longlong[::1],
     stop: cython.longlong[::1],
     low: cython.longlong[::1],
     high: cython.longlong[::1],
     is_reversed: cython.uchar[::1],
 ) -> None:
-    """Set the lexicographically smaller and larger end of edges, and whether they changed places."""
+    """Set the lexicographically smaller and larger end of edges, and whether they changed places.
+
+    Edges run between vertices, whose nodes ``node_of`` tells; if it is empty, between nodes.
+    """
     e: cython.Py_ssize_t
     a: cython.longlong
     b: cython.longlong
+    are_vertices: cython.int = node_of.shape[0] > 0
     with cython.nogil:
         for e in range(start.shape[0]):
-            a = start[e]
-            b = stop[e]
+            a = node_of[start[e]] if are_vertices else start[e]
+            b = node_of[stop[e]] if are_vertices else stop[e]
             if x[b] < x[a] or (x[b] == x[a] and y[b] < y[a]):
                 low[e] = b
                 high[e] = a

@@ -14,7 +14,7 @@ from polygene.geometry import (
     heights_of,
 )
 from polygene.layer import Layer
-from polygene.measures import Ruler, row_lengths, row_measures
+from polygene.measures import Ruler, row_areas_and_lengths, row_measures
 from polygene.ops.pieces import Made
 from polygene.ops.scene import Scene
 from polygene.ops.summary import (
@@ -64,11 +64,12 @@ def _measured(
 
     No border moves further than a grid unit, nor does a vertex, cut or crossing of a line.
     """
+    if column.family == Family.POLYGONS:
+        size, length = row_areas_and_lengths(column, ruler)
+        return size, np.abs(size) * 1e-9 + step * (3 * length + 16 * step)
     size = row_measures(column, ruler)
     bound = np.abs(size) * 1e-9
-    if column.family == Family.POLYGONS:
-        bound += step * (3 * row_lengths(column, ruler) + 16 * step)
-    elif column.family == Family.LINES:
+    if column.family == Family.LINES:
         bound += 2 * step * (4 + n_steps)
     return size, bound
 

@@ -27,8 +27,7 @@ from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.retracing import retraced
 from polygene.ops.slivers import widths
 from polygene.ops.summary import NamedRows, unit_of
-from polygene.plane.borders import outline
-from polygene.plane.overlay import Overlay, face_areas, overlay
+from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.progress import SILENT, Progress
 
 Prefer = Literal["first", "last", "largest", "smallest"]
@@ -84,8 +83,7 @@ def lay_out(layer: Layer, precision: float | None) -> Overlay | None:
     if extent is None or layer.geometry.family != Family.POLYGONS:
         return None
     grid = grid_for(layer, [extent], precision)
-    nothing = layer.geometry.take(np.zeros(0, np.int64))
-    return overlay(layer.geometry, nothing, outline(nothing, grid), grid)
+    return overlay_alone(layer.geometry, grid)
 
 
 def faces_of(plan: Overlay, ruler: Ruler) -> Faces:

@@ -15,13 +15,12 @@ from polygene.crs import label
 from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer
-from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
+from polygene.measures import Ruler, row_areas_and_lengths, ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.summary import NamedRows, Side, check_sums
-from polygene.plane.borders import outline
 from polygene.plane.grid import Grid
-from polygene.plane.overlay import Overlay, face_areas, overlay
+from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Groups as Entries
@@ -165,7 +164,6 @@ class Joined(NamedTuple):
     face, row : the faces that rows cover; group_face, group : those that groups cover
     """
 
-    plan: Overlay
     geometry: GeometryColumn
     face: I64Array
     row: I64Array
@@ -173,10 +171,8 @@ class Joined(NamedTuple):
     group: I64Array
 
 
-def join_faces(column: GeometryColumn, groups: Groups, grid: Grid) -> Joined:
+def join_faces(plan: Overlay, groups: Groups) -> Joined:
     """Join areas: the faces that any row of a group covers."""
-    nothing = column.take(np.zeros(0, np.int64))
-    plan = overlay(column, nothing, outline(nothing, grid), grid)
     arrangement, n_groups = plan.arrangement, groups.n_groups
     face, row = plan.own_labels()
     group_face, group = _distinct(face, groups.group[row])
@@ -186,7 +182,7 @@ def join_faces(column: GeometryColumn, groups: Groups, grid: Grid) -> Joined:
     row_of_part = groups.group[plan.row_of_part]
     kept = thinned(arrangement, plan.noded, rings, np.arange(n_groups), row_of_part, n_groups)
     joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_groups)
-    return Joined(plan, joined, face, row, group_face, group)
+    return Joined(joined, face, row, group_face, group)
 
 
 def _joined_polygons(
@@ -194,10 +190,11 @@ def _joined_polygons(
 ) -> tuple[GeometryColumn, Overlay, F64Array, F64Array]:
     """Return groups joined and checked, the plan, and by it the area of each group and each row."""
     column = layer.geometry
-    measures = parallel.meanwhile(lambda: (row_areas(column, ruler), row_lengths(column, ruler)))
-    found = join_faces(column, groups, grid)
-    plan, joined = found.plan, found.geometry
-    areas = face_areas(plan, ruler)
+    measures = parallel.meanwhile(lambda: row_areas_and_lengths(column, ruler))
+    plan = overlay_alone(column, grid)
+    areas_found = parallel.meanwhile(lambda: face_areas(plan, ruler))
+    found = join_faces(plan, groups)
+    joined, areas = found.geometry, areas_found()
     own_sizes = sum_by(found.row, areas[found.face], plan.n_own_rows)
     sizes = sum_by(found.group, areas[found.group_face], groups.n_groups)
     _check(plan, measures(), joined, sizes, own_sizes, grid.step * ruler.map_unit, ruler)
@@ -236,8 +233,8 @@ def _check(
     (before, length), sound = own, ~plan.row_is_crossed
     bound = before * 1e-9 + step * (3 * length + 16 * step)
     check_sums(own_sizes[sound], before[sound], bound[sound], "row of INPUT")
-    written = row_areas(joined, ruler)
-    bound = sizes * 1e-9 + step * (3 * row_lengths(joined, ruler) + 16 * step)
+    written, length = row_areas_and_lengths(joined, ruler)
+    bound = sizes * 1e-9 + step * (3 * length + 16 * step)
     check_sums(written, sizes, bound, "group")
 
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from polygene.arrays import F64Array, I64Array, number_pairs, sum_by
 from polygene.geometry import GeometryColumn
-from polygene.measures import Ruler, row_areas, row_lengths
+from polygene.measures import Ruler, row_areas_and_lengths
 from polygene.ops.summary import check_sums
 from polygene.plane.overlay import Overlay, face_areas
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
@@ -48,8 +48,9 @@ def retraced(
     grown, node = rings_to_column(arrangement, rings, kept, plan.node_xy, len(rows))
     sizes = sum_by(piece, face_areas(plan, ruler)[face], len(rows))
     step = plan.grid.step * ruler.map_unit
-    bound = sizes * 1e-9 + step * (3 * row_lengths(grown, ruler) + 16 * step)
-    check_sums(row_areas(grown, ruler), sizes, bound, "feature traced anew")
+    areas, lengths = row_areas_and_lengths(grown, ruler)
+    bound = sizes * 1e-9 + step * (3 * lengths + 16 * step)
+    check_sums(areas, sizes, bound, "feature traced anew")
     return replace(grown, z=_at_nodes(plan, plan.own.z, node), m=_at_nodes(plan, plan.own.m, node))
 
 

@@ -19,7 +19,7 @@ from polygene.arrays import (
 )
 from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
-from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
+from polygene.measures import Ruler, row_areas_and_lengths, ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.retracing import retraced
 from polygene.ops.summary import GivenAway, unit_of
@@ -44,8 +44,8 @@ def _parts(column: GeometryColumn) -> GeometryColumn:
 
 def _part_sizes(parts: GeometryColumn, ruler: Ruler) -> tuple[F64Array, F64Array]:
     """Return area and width of each part."""
-    areas = row_areas(parts, ruler)
-    return areas, widths(areas, row_lengths(parts, ruler))
+    areas, lengths = row_areas_and_lengths(parts, ruler)
+    return areas, widths(areas, lengths)
 
 
 def count_slivers(layer: Layer, width: float) -> int:

@@ -23,7 +23,7 @@ from polygene.crs import label
 from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer
-from polygene.measures import Ruler, row_areas, row_lengths, ruler_for
+from polygene.measures import Ruler, row_areas_and_lengths, ruler_for
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.overlay import How, Laid, finished, lay
@@ -36,9 +36,8 @@ from polygene.ops.summary import (
     check_sums,
     unit_of,
 )
-from polygene.plane.borders import outline
 from polygene.plane.keys import Rule
-from polygene.plane.overlay import Overlay, face_areas, overlay
+from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 from polygene.progress import SILENT
 
@@ -77,16 +76,16 @@ def _of_one(layer: Layer, origins: bool, how: How) -> Laid:
     bounds = finite_bounds(layer)
     grid = grid_for(layer, [extent_of(bounds)], how.get("precision"))
     ruler = ruler_for(layer.crs)
-    nothing = layer.geometry.take(np.zeros(0, np.int64))
     how.get("progress", SILENT).stage(f"union of {layer.name} with itself")
-    plan = overlay(layer.geometry, nothing, outline(nothing, grid), grid)
+    plan = overlay_alone(layer.geometry, grid)
     face, row = plan.own_labels()
     areas = face_areas(plan, ruler)
     found = _regions(plan, face, row)
     geometry, sizes = _region_geometry(layer, plan, found, areas, grid.step * ruler.map_unit, ruler)
-    before, own = row_areas(layer.geometry, ruler), sum_by(row, areas[face], layer.n_rows)
+    before, length = row_areas_and_lengths(layer.geometry, ruler)
+    own = sum_by(row, areas[face], layer.n_rows)
     sound = ~plan.row_is_crossed
-    bound = before * 1e-9 + grid.step * ruler.map_unit * 4 * row_lengths(layer.geometry, ruler)
+    bound = before * 1e-9 + grid.step * ruler.map_unit * 4 * length
     check_sums(own[sound], before[sound], bound[sound], "row of INPUT")
     table = joined([layer], found.row[:, None], origins)
     taken = {name.casefold() for name in table.column_names}
@@ -175,8 +174,8 @@ def _region_geometry(
     kept = thinned(arrangement, plan.noded, rings, owner, plan.row_of_part, 0)
     column, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_regions)
     sizes = sum_by(found.region_of_face, areas[found.face], n_regions)
-    written = row_areas(column, ruler)
-    check_sums(written, sizes, sizes * 1e-9 + 4 * step * row_lengths(column, ruler), "piece")
+    written, length = row_areas_and_lengths(column, ruler)
+    check_sums(written, sizes, sizes * 1e-9 + 4 * step * length, "piece")
     faces_of_row = count_by(plan.own_labels()[1], plan.n_own_rows)
     faces_of_region = count_by(found.region_of_face, n_regions)
     is_whole = (owner != NONE) & (faces_of_region == faces_of_row[np.maximum(owner, 0)])

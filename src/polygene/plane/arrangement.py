@@ -96,11 +96,15 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     counter-clockwise.
     """
     edges, deltas_found = _border_edges(noded, borders)
-    low, high = noded.low[edges], noded.high[edges]
+    low, high = noded.low, noded.high
+    if len(edges) < len(low):
+        low, high = low[edges], high[edges]
     origin = np.stack([low, high], axis=1).reshape(-1)
     following, leaving, node_offsets = _link(noded, origin)
     cycle_of = np.full(len(origin), NONE, np.int64)
-    n_cycles = kernels.run(kernels.arrange.trace_cycles, following, cycle_of)
+    halfedge_of_cycle = np.empty(len(low) + 1, np.int64)  # a cycle has two half-edges at least
+    n_cycles = kernels.run(kernels.arrange.trace_cycles, following, cycle_of, halfedge_of_cycle)
+    halfedge_of_cycle = halfedge_of_cycle[:n_cycles].copy()
     locator = Locator(noded.node_x, noded.node_y, low, high)
     face_of_cycle = _nest(
         noded, low, high, origin, leaving, node_offsets, cycle_of, n_cycles, locator
@@ -108,8 +112,8 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     face_of_halfedge = face_of_cycle[cycle_of]
     deltas = deltas_found()
     label_offsets, labels, is_crossed = _wind(
-        following, cycle_of, face_of_cycle, face_of_halfedge, deltas, borders.row_of_part, n_rows,
-        by_sign,
+        following, cycle_of, halfedge_of_cycle, face_of_cycle, face_of_halfedge, deltas,
+        borders.row_of_part, n_rows, by_sign,
     )  # fmt: skip
     border_of_edge = np.full(len(noded.low), NONE, np.int64)
     border_of_edge[edges] = np.arange(len(edges))
@@ -147,12 +151,17 @@ def _link(noded: Noded, origin: I64Array) -> tuple[I64Array, I64Array, I64Array]
     n_nodes = len(noded.node_x)
     node_offsets, leaving = bucket(origin, n_nodes)
     busiest = int(np.diff(node_offsets).max(initial=0))
-    kernels.run(
-        kernels.arrange.sort_around, node_offsets, leaving, origin,
-        noded.node_x, noded.node_y, np.empty(max(1, busiest), np.int64),
-    )  # fmt: skip
     following = np.empty(len(origin), np.int64)
-    kernels.run(kernels.arrange.link_around, node_offsets, leaving, following)
+
+    def link(first: int, stop: int) -> None:
+        offsets = node_offsets[first : stop + 1]
+        spare = np.empty(max(1, busiest), np.int64)
+        kernels.run(
+            kernels.arrange.sort_around, offsets, leaving, origin, noded.node_x, noded.node_y, spare
+        )
+        kernels.run(kernels.arrange.link_around, offsets, leaving, following)
+
+    parallel.each(link, parallel.parted(node_offsets))
     return following, leaving, node_offsets
 
 
@@ -201,6 +210,7 @@ def _nest(
 def _wind(
     following: I64Array,
     cycle_of: I64Array,
+    halfedge_of_cycle: I64Array,
     face_of_cycle: I64Array,
     face_of_halfedge: I64Array,
     deltas: Deltas,
@@ -211,8 +221,6 @@ def _wind(
     """Return offsets and rows covering each face, and the rows found crossed."""
     n_faces = int(face_of_cycle.max(initial=0)) + 1
     cycle_offsets, face_cycles = bucket(face_of_cycle, n_faces)
-    halfedge_of_cycle = np.empty(len(face_of_cycle), np.int64)
-    halfedge_of_cycle[cycle_of[::-1]] = np.arange(len(cycle_of))[::-1]
     is_crossed = np.zeros(max(1, n_rows), np.uint8)
     label_spans = np.zeros((n_faces, 2), np.int64)
     queue, needed = np.empty((n_faces, 3), np.int64), np.zeros(2, np.int64)

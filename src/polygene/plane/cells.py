@@ -90,18 +90,22 @@ def _shares(boxes: I64Array, entry_offsets: I64Array) -> list[tuple[I64Array, I6
 
 def single_box(ends: I64Array, per_cell: float) -> I64Array:
     """Return the (1, 6) box of square cells over all edges, about ``per_cell`` edges a cell."""
-    low_x, low_y, width, height, _ = _measured(ends)
-    target = min(MOST_CELLS, max(1, int(len(ends) / per_cell)))
+    return _box_over(_measured(ends), len(ends), per_cell)
+
+
+def _box_over(measured: I64Array, n_edges: int, per_cell: float) -> I64Array:
+    low_x, low_y, high_x, high_y = measured[:4].tolist()
+    width, height = high_x - low_x + 1, high_y - low_y + 1
+    target = min(MOST_CELLS, max(1, int(n_edges / per_cell)))
     side = int(max((width * height / target) ** 0.5, max(width, height) / target, 1.0)) + 1
     return np.array([[low_x, low_y, side, -(-width // side), -(-height // side), 0]], np.int64)
 
 
-def _measured(ends: I64Array) -> tuple[int, int, int, int, int]:
-    """Return least x and y, width and height of all edges, and how far they go together."""
+def _measured(ends: I64Array) -> I64Array:
+    """Return the least x and y of edges, the greatest, and how far they go together."""
     found = np.empty(5, np.int64)
     kernels.run(kernels.cells.measure_edges, ends, found)
-    low_x, low_y, high_x, high_y, reach = found.tolist()
-    return low_x, low_y, high_x - low_x + 1, high_y - low_y + 1, reach
+    return found
 
 
 def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
@@ -171,10 +175,11 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
 def _first_box(ends: I64Array, sorts: bool) -> I64Array:
     if not sorts:
         return single_box(ends, PER_CELL_OF_PAIRS)
-    box = single_box(ends, PER_CELL)
-    if _measured(ends)[4] > 2 * box[0, 2] * len(ends):
+    measured = _measured(ends)
+    box = _box_over(measured, len(ends), PER_CELL)
+    if measured[4] > 2 * box[0, 2] * len(ends):
         # Entering long edges in many small cells costs more than sorting a few full ones.
-        return single_box(ends, PER_CELL_OF_LONG)
+        return _box_over(measured, len(ends), PER_CELL_OF_LONG)
     return box
 
 

@@ -79,8 +79,7 @@ def node_edges(
     """
     vertices = number_pairs(x, y)
     node_x, node_y = x[vertices.firsts], y[vertices.firsts]
-    node_start, node_stop = vertices.numbers[start], vertices.numbers[stop]
-    low, high, is_reversed = _ordered(node_x, node_y, node_start, node_stop)
+    low, high, is_reversed = _ordered(node_x, node_y, start, stop, vertices.numbers)
     has_length = low != high
     if has_length.all():
         lines = number_pairs(low, high)
@@ -113,12 +112,23 @@ def node_edges(
 
 
 def _ordered(
-    node_x: I64Array, node_y: I64Array, start: I64Array, stop: I64Array
+    node_x: I64Array, node_y: I64Array, start: I64Array, stop: I64Array, node_of: I64Array
 ) -> tuple[I64Array, I64Array, BoolArray]:
-    """Return the lexicographically smaller and larger end of edges, and which are turned by that."""
+    """Return the lexicographically smaller and larger end of edges, and which are turned by that.
+
+    Edges run between vertices, on the nodes ``node_of``; if that is empty, between nodes.
+    """
     low, high = np.empty((2, len(start)), np.int64)
     is_reversed = np.empty(len(start), np.uint8)
-    kernels.run(kernels.vertices.order_ends, node_x, node_y, start, stop, low, high, is_reversed)
+
+    def order(first: int, last: int) -> None:
+        part = slice(first, last)
+        kernels.run(
+            kernels.vertices.order_ends, node_x, node_y, node_of, start[part], stop[part],
+            low[part], high[part], is_reversed[part],
+        )  # fmt: skip
+
+    parallel.each(order, parallel.split(len(start)))
     return low, high, is_reversed.view(bool)
 
 
@@ -265,7 +275,8 @@ def _lead_through(
     step_from, step_to = np.empty((2, int(step_offsets[-1])), np.int64)
     step_from[step_offsets[:-1]], step_to[step_offsets[1:] - 1] = low, high
     step_to[at] = step_from[at + 1] = node
-    edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to)
+    nodes = np.zeros(0, np.int64)
+    edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to, nodes)
     edges = _numbered_by_node(edge_low, edge_high, len(node_x))
     return (
         edge_low[edges.firsts], edge_high[edges.firsts],

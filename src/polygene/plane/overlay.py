@@ -99,6 +99,12 @@ def overlay(
     )
 
 
+def overlay_alone(column: GeometryColumn, grid: Grid) -> Overlay:
+    """Lay a column over nothing: its own rows only."""
+    nothing = column.take(np.zeros(0, np.int64))
+    return overlay(column, nothing, outline(nothing, grid), grid)
+
+
 def face_areas(plan: Overlay, ruler: Ruler) -> F64Array:
     """Return the (n_faces,) areas of faces, from the nodes as they are written.
 

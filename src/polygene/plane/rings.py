@@ -70,20 +70,29 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
     counts = np.zeros(n_halfedges + 1, np.int64)
     find = kernels.trace.find_borders
     entries = (arrangement.face_of_halfedge, pieces.offsets, pieces.piece)
-    kernels.run(find, *entries, 0, counts, np.zeros(1, np.int64), parent)
+    n_edges = n_halfedges // 2
+    kernels.run(find, 0, n_edges, *entries, 0, counts, np.zeros(1, np.int64), parent)
     item_offsets = np.cumsum(counts)
     n_items = int(item_offsets[-1])
     item_entry = np.empty(n_items, np.int64)
-    kernels.run(find, *entries, 1, item_offsets, item_entry, parent)
+    parallel.each(
+        lambda first, stop: kernels.run(
+            find, first, stop, *entries, 1, item_offsets, item_entry, parent
+        ),
+        parallel.split(n_edges),
+    )
     nothing = np.zeros(0, np.int64)
     kernels.run(kernels.pairs.join_roots, nothing, nothing, parent)
 
     item_halfedge = owners(item_offsets)
     item_piece = pieces.piece[item_entry]
     next_item = np.empty(n_items, np.int64)
-    kernels.run(
-        kernels.trace.link_borders, arrangement.following, item_offsets,
-        item_halfedge, item_piece, next_item,
+    parallel.each(
+        lambda first, stop: kernels.run(
+            kernels.trace.link_borders, first, stop, arrangement.following, item_offsets,
+            item_halfedge, item_piece, next_item,
+        ),
+        parallel.split(n_items),
     )  # fmt: skip
     items, offsets, is_hole = _split(arrangement, next_item, item_halfedge)
     first = items[offsets[:-1]]
@@ -181,6 +190,8 @@ def thinned(
     """
     n_items = len(rings.halfedge)
     keeps = np.ones(n_items, bool)
+    if not noded.is_passed.any():
+        return keeps
     node = arrangement.origin[rings.halfedge]
     candidates = np.flatnonzero(noded.is_passed[node])
     if len(candidates) == 0:
