@@ -23,7 +23,9 @@ NAMES = (
     "exact",
     "pairs",
     "cells",
-    "noding",
+    "crowds",
+    "crossings",
+    "pixels",
     "arrange",
     "trace",
     "locate",
@@ -63,7 +65,8 @@ def _load_all() -> dict[str, ModuleType]:
 _modules = _load_all()
 IS_COMPILED = not str(_modules["exact"].__file__).endswith(".py")
 
-pairs, cells, noding, arrange = (_modules[name] for name in ("pairs", "cells", "noding", "arrange"))
+pairs, cells, arrange = (_modules[name] for name in ("pairs", "cells", "arrange"))
+crossings, pixels = _modules["crossings"], _modules["pixels"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
 

@@ -11,7 +11,7 @@ from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array
 from polygene.errors import DataError
 
-# Exactness rests on grid integers below 2**41, see kernels/noding.py.
+# Exactness rests on grid integers below 2**41, see kernels/crossings.py.
 MAX_UNITS = 2**41 - 16
 DEFAULT_PROJECTED = 1e-4  # 0.1 mm on a metre grid
 DEFAULT_GEOGRAPHIC = 1e-9  # degrees; about 0.1 mm on the ground

@@ -178,7 +178,7 @@ def _find_cuts(
         while True:
             line, node = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
-                kernels.noding.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
+                kernels.pixels.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
                 cells.entries, grouped.offsets, grouped.order, node_x, node_y, ends, low, high,
                 is_border_u8, is_border_node, BUNDLE, ranges, places, keys, order,
                 np.empty(4), np.empty(4),
@@ -229,13 +229,13 @@ def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> tuple[I64
 
     def cross(first: int, stop: int) -> tuple[I64Array, I64Array]:
         fullest = int(counts[first:stop].max(initial=1))
-        side_by_side, order = np.empty((fullest, 5), np.int64), np.empty((1, fullest), np.int64)
+        side_by_side, order = np.empty((fullest, 5)), np.empty((1, fullest), np.int64)
         ranges, keys = np.empty((fullest, 4)), np.empty((1, fullest))
         room = max(1 << 16, int(counts[first:stop].sum()) // 4)
         while True:
             out_x, out_y = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
-                kernels.noding.cross_edges, cells.boxes, cells.leaves[first:stop], cells.offsets,
+                kernels.crossings.cross_edges, cells.boxes, cells.leaves[first:stop], cells.offsets,
                 cells.entries, ends, is_border, BUNDLE, side_by_side, ranges, keys,
                 order, np.empty(4), np.empty(4), out_x, out_y,
             )  # fmt: skip

@@ -1,0 +1,258 @@
+"""The hot pixels that edges pass, found cell by cell."""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.polygene.kernels.crowds import (
+        fetch_edges,
+        fetch_nodes,
+        first_from,
+        lie_across,
+        look_at,
+        sort_by,
+    )
+    from cython.cimports.polygene.kernels.wide import int128
+else:
+    from polygene.kernels.crowds import (
+        fetch_edges,
+        fetch_nodes,
+        first_from,
+        lie_across,
+        look_at,
+        sort_by,
+    )
+
+    int128 = int
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _passes_pixel(
+    ax: cython.longlong, ay: cython.longlong, bx: cython.longlong, by: cython.longlong
+) -> cython.int:
+    """Return 1 if the edge passes the half-open pixel [-1, 1) x [-1, 1) about the origin.
+
+    Coordinates are doubled and relative to the pixel's centre. Each side of the pixel bounds the
+    edge's parameter from below or above, openly or not; the pixel is passed if every lower bound
+    lies below every upper one, or meets it where both are closed. Bounds are fractions n / d.
+    """
+    dx: cython.longlong = bx - ax
+    dy: cython.longlong = by - ay
+    # Lower and upper bound from x, then from y: numerator, denominator, is it open?
+    xl: cython.longlong
+    xu: cython.longlong
+    xd: cython.longlong
+    xl_open: cython.int
+    xu_open: cython.int
+    yl: cython.longlong
+    yu: cython.longlong
+    yd: cython.longlong
+    yl_open: cython.int
+    yu_open: cython.int
+    if dx > 0:
+        xl, xl_open, xu, xu_open, xd = -1 - ax, 0, 1 - ax, 1, dx
+    elif dx < 0:
+        xl, xl_open, xu, xu_open, xd = ax - 1, 1, ax + 1, 0, -dx
+    else:
+        if ax < -1 or ax >= 1:
+            return 0
+        xl, xl_open, xu, xu_open, xd = 0, 0, 1, 0, 1
+    if dy > 0:
+        yl, yl_open, yu, yu_open, yd = -1 - ay, 0, 1 - ay, 1, dy
+    elif dy < 0:
+        yl, yl_open, yu, yu_open, yd = ay - 1, 1, ay + 1, 0, -dy
+    else:
+        if ay < -1 or ay >= 1:
+            return 0
+        yl, yl_open, yu, yu_open, yd = 0, 0, 1, 0, 1
+    if xl > xd or (xl == xd and xl_open) or xu < 0 or (xu == 0 and xu_open):
+        return 0
+    if yl > yd or (yl == yd and yl_open) or yu < 0 or (yu == 0 and yu_open):
+        return 0
+    left: int128 = cython.cast(int128, xl) * yd
+    right: int128 = cython.cast(int128, yu) * xd
+    if left > right or (left == right and (xl_open or yu_open)):
+        return 0
+    left = cython.cast(int128, yl) * xd
+    right = cython.cast(int128, xu) * yd
+    if left > right or (left == right and (yl_open or xu_open)):
+        return 0
+    return 1
+
+
+def find_pixels(
+    boxes: cython.longlong[:, ::1],
+    leaves: cython.longlong[::1],
+    cell_offsets: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+    node_offsets: cython.longlong[::1],
+    cell_nodes: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
+    low_node: cython.longlong[::1],
+    high_node: cython.longlong[::1],
+    is_border: cython.uchar[::1],
+    is_border_node: cython.uchar[::1],
+    crowd: cython.longlong,
+    ranges: cython.double[:, ::1],
+    places: cython.double[:, ::1],
+    keys: cython.double[:, ::1],
+    order: cython.longlong[:, ::1],
+    frame: cython.double[::1],
+    window: cython.double[::1],
+    out_edge: cython.longlong[::1],
+    out_node: cython.longlong[::1],
+    stays: cython.uchar[::1],
+    is_crowded: cython.uchar[::1],
+) -> cython.longlong:
+    """Find the hot pixels that edges pass besides their own ends; return how many.
+
+    The nodes of cell c are ``cell_nodes[node_offsets[c]:node_offsets[c + 1]]``; each node lies in
+    one cell, so each pair is met once. A node that another edge passes within two units of its
+    pixel is marked in ``stays``; if the edge misses the pixel, so are its two ends, and the edge
+    itself in ``is_crowded``. Edges that are no border ignore nodes that are on no border.
+
+    Leaves rise. In those of more than ``crowd`` edges and nodes, nodes are sorted across the direction
+    of most edges, and along it for the edges that run across; ``ranges`` is (edges of the fullest leaf,
+    4), ``places`` (nodes of the fullest, 4), ``keys`` and ``order`` 2 by as many; ``frame`` and
+    ``window`` are 4.
+    """
+    capacity: cython.longlong = out_edge.shape[0]
+    found: cython.longlong = 0
+    c: cython.Py_ssize_t
+    cell: cython.longlong
+    p: cython.longlong
+    q: cython.longlong
+    e: cython.longlong
+    v: cython.longlong
+    vx: cython.longlong
+    vy: cython.longlong
+    ax: cython.longlong
+    ay: cython.longlong
+    bx: cython.longlong
+    by: cython.longlong
+    low: cython.longlong
+    high: cython.longlong
+    b: cython.longlong = 0
+    n: cython.longlong
+    first: cython.longlong
+    k: cython.longlong
+    stop: cython.longlong
+    wide: cython.double
+    tall: cython.double
+    left: cython.double
+    right: cython.double
+    gap: cython.double
+    shift: cython.double
+    reach: cython.double
+    mx: cython.longlong
+    my: cython.longlong
+    is_sorted: cython.int
+    is_sorted_along: cython.int
+    column: cython.int
+    width: int128
+    cross: int128
+    with cython.nogil:
+        for c in range(leaves.shape[0]):
+            cell = leaves[c]
+            n = node_offsets[cell + 1] - node_offsets[cell]
+            if c + 1 < leaves.shape[0]:
+                e = leaves[c + 1]
+                if node_offsets[e] < node_offsets[e + 1]:
+                    fetch_edges(cell_offsets[e], cell_offsets[e + 1], cell_entries, ends)
+                    fetch_nodes(node_offsets[e], node_offsets[e + 1], cell_nodes, node_x, node_y)
+            if n == 0:
+                continue
+            first = 0
+            stop = n
+            is_sorted = n > crowd and cell_offsets[cell + 1] - cell_offsets[cell] > crowd
+            is_sorted_along = 0
+            column = 0
+            # Nodes side by side, from the first one: so near to each other, little is lost in rounding.
+            mx = node_x[cell_nodes[node_offsets[cell]]]
+            my = node_y[cell_nodes[node_offsets[cell]]]
+            for q in range(n):
+                v = cell_nodes[node_offsets[cell] + q]
+                places[q, 2] = node_x[v] - mx
+                places[q, 3] = node_y[v] - my
+            if is_sorted:
+                b = look_at(cell, boxes, b, window)
+                lie_across(
+                    window, cell_entries, cell_offsets[cell], cell_offsets[cell + 1],
+                    ends, frame, ranges,
+                )  # fmt: skip
+                for q in range(n):
+                    left = places[q, 2] + (mx - frame[0])
+                    right = places[q, 3] + (my - frame[1])
+                    places[q, 0] = frame[2] * right - frame[3] * left
+                    places[q, 1] = frame[2] * left + frame[3] * right
+                sort_by(places, 0, n, keys, order)
+            for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
+                if is_sorted:
+                    # Nodes at most two units from the edge, so at most three across.
+                    k = p - cell_offsets[cell]
+                    column = 0
+                    first = first_from(ranges[k, 0] - 4.0, keys, 0, n)
+                    stop = first_from(ranges[k, 2] + 4.0, keys, 0, n)
+                    if stop - first > 4 * crowd:
+                        if not is_sorted_along:
+                            sort_by(places, 1, n, keys, order)
+                            is_sorted_along = 1
+                        low = first_from(ranges[k, 1] - 4.0, keys, 1, n)
+                        high = first_from(ranges[k, 3] + 4.0, keys, 1, n)
+                        if high - low < stop - first:
+                            column, first, stop = 1, low, high
+                e = cell_entries[p]
+                ax = ends[e, 0]
+                ay = ends[e, 1]
+                bx = ends[e, 2]
+                by = ends[e, 3]
+                low = (ay if ay < by else by) - 2
+                high = (by if ay < by else ay) + 2
+                # Separating axes: the edge's line against the box of half side 2.5 about the node. Most
+                # are further off than floating point can be wrong.
+                wide = cython.cast(cython.double, bx - ax)
+                tall = cython.cast(cython.double, by - ay)
+                left = wide * cython.cast(cython.double, my - ay)
+                right = tall * cython.cast(cython.double, mx - ax)
+                shift = left - right
+                reach = 2.6 * (wide + (tall if tall > 0 else -tall)) + 1e-15 * (
+                    (left if left > 0 else -left) + (right if right > 0 else -right)
+                )
+                for q in range(first, stop):
+                    k = order[column, q] if is_sorted else q
+                    gap = wide * places[k, 3] - tall * places[k, 2] + shift
+                    if (gap if gap > 0 else -gap) > reach:
+                        continue
+                    v = cell_nodes[node_offsets[cell] + k]
+                    vx = node_x[v]
+                    vy = node_y[v]
+                    if vx < ax - 2 or vx > bx + 2 or vy < low or vy > high:
+                        continue
+                    if (vx == ax and vy == ay) or (vx == bx and vy == by):
+                        continue
+                    if not is_border[e] and not is_border_node[v]:
+                        continue
+                    width = (bx - ax) + (by - ay if by > ay else ay - by)
+                    cross = cython.cast(int128, bx - ax) * (vy - ay) - cython.cast(
+                        int128, by - ay
+                    ) * (vx - ax)
+                    if cross < 0:
+                        cross = -cross
+                    if 2 * cross > 5 * width:
+                        continue
+                    stays[v] = 1
+                    if 2 * cross <= width and _passes_pixel(
+                        2 * (ax - vx), 2 * (ay - vy), 2 * (bx - vx), 2 * (by - vy)
+                    ):
+                        if found < capacity:
+                            out_edge[found] = e
+                            out_node[found] = v
+                        found += 1
+                    else:
+                        stays[low_node[e]] = 1
+                        stays[high_node[e]] = 1
+                        is_crowded[e] = 1
+    return found
