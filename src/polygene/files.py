@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import replace
+from pathlib import Path
 
 from polygene.errors import UsageError
 from polygene.formats import address, destination
@@ -11,14 +13,15 @@ from polygene.formats.destination import OnExisting
 from polygene.layer import Layer
 
 
-def read(text: str) -> Layer:
-    """Read the one layer that an address such as ``region.gpkg#roads`` stands for.
+def read(place: str | os.PathLike[str]) -> Layer:
+    """Read the one layer that an address such as ``region.gpkg#roads``, or a path, stands for.
 
     Raises
     ------
     PolygeneError
         If there is not exactly one, or it cannot be read.
     """
+    text = os.fspath(place)
     layers = [layer for ref in address.resolve(text) for layer in address.read(ref).layers]
     # What is made of it from here on is not recorded, so nothing is told of how it came about.
     layers = [replace(layer, lineage=None) for layer in layers]
@@ -28,16 +31,15 @@ def read(text: str) -> Layer:
     return layers[0]
 
 
-def write(layer: Layer, out: str, on_existing: OnExisting = "refuse") -> str:
-    """Write a layer to a destination such as ``out.gpkg#roads``; return the address it got.
+def write(layer: Layer, place: str | os.PathLike[str], on_existing: OnExisting = "refuse") -> str:
+    """Write a layer to a destination such as ``out.gpkg#roads``, or a path; return its address.
 
     Raises
     ------
     PolygeneError
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
-    from pathlib import Path
-
+    out = os.fspath(place)
     (target,) = destination.plan(out, [LayerRef(Path(out), layer.name)], on_existing)
     destination.write_all([(target, replace(layer, name=target.name))])
     return target.words
