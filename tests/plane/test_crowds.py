@@ -146,6 +146,29 @@ def exact_area_on_grid(column, step: float) -> float:
     return row_areas(column.with_xy(np.round(column.xy / step) * step)).sum()
 
 
+class PartsAndHoles(unittest.TestCase):
+    def test_what_begins_in_one_point_has_one_order(self):
+        """Parts and holes that touch in their first vertex: in whatever order they were given."""
+        fan = [
+            np.array([(0, 0), (8, y), (8, y + 1), (0, 0)], float)
+            for y in (-4.5, -2.5, -0.5, 1.5, 3.5)
+        ]
+        cutter = make.layer(
+            "b", make.polygons([[[make.square(-1, -9, 7)], [make.square(-1, 0, 7)]]])
+        )
+        around = make.square(-5, -10, 20)
+        found = set()
+        for seed in range(6):
+            rng = np.random.default_rng(seed)
+            rays = [np.roll(fan[k][:-1], rng.integers(3), axis=0) for k in rng.permutation(5)]
+            rays = [np.concatenate([ray, ray[:1]]) for ray in rays]
+            for rows in ([[[ray] for ray in rays]], [[[around, *(ray[::-1] for ray in rays)]]]):
+                layer = make.layer("a", make.polygons(rows))
+                for made in (polygene.clip(layer, cutter), polygene.erase(layer, cutter)):
+                    found.add((len(rows[0]), str(make.rows_of(made.layer.geometry))))
+        self.assertEqual(len(found), 4)
+
+
 class HowCellsAreLaid(unittest.TestCase):
     """The result is the same whatever cells are used, and however full they are."""
 

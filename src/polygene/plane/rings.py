@@ -129,17 +129,16 @@ def _ordered(
     is_hole: BoolArray,
 ) -> Rings:
     """Order rings by piece, part (by its lowest left node) and role, whatever the input's order."""
-    node = arrangement.origin[halfedge[offsets[:-1]]]
-    x, y = arrangement.node_x[node], arrangement.node_y[node]
     outer = np.flatnonzero(~is_hole)
-    outer = _by_place(outer, piece, x, y)
+    places = _Places(arrangement, halfedge, offsets)
+    outer = _by_place(outer, piece, places)
     part_of_root = np.full(int(root.max(initial=0)) + 1, NONE, np.int64)
     part_of_root[root[outer]] = np.arange(len(outer))
     part = part_of_root[root]
     assert (part != NONE).all(), "a part has an outer ring"
     assert (count_by(part[outer], len(outer)) == 1).all(), "a part has one outer ring"
     holes = np.flatnonzero(is_hole)
-    holes = holes[np.lexsort((y[holes], x[holes], part[holes]))]
+    holes = holes[np.lexsort((*places.keys(holes), part[holes]))]
     # An outer ring comes after those of earlier parts and their holes; its holes follow it.
     n_holes = count_by(part[holes], len(outer))
     starts = offsets_from(n_holes + 1)[:-1]
@@ -153,13 +152,31 @@ def _ordered(
     )  # fmt: skip
 
 
-def _by_place(rings: I64Array, piece: I64Array, x: I64Array, y: I64Array) -> I64Array:
+class _Places(NamedTuple):
+    """Where rings begin."""
+
+    arrangement: Arrangement
+    halfedge: I64Array
+    offsets: I64Array
+
+    def keys(self, rings: I64Array) -> tuple[I64Array, ...]:
+        """Return what to sort rings by, the last key first: their first vertex, then their second.
+
+        Rings may touch in their first; no two run over one half-edge.
+        """
+        first = self.offsets[rings]
+        a, b = (self.arrangement.origin[self.halfedge[at]] for at in (first, first + 1))
+        x, y = self.arrangement.node_x, self.arrangement.node_y
+        return y[b], x[b], y[a], x[a]
+
+
+def _by_place(rings: I64Array, piece: I64Array, places: _Places) -> I64Array:
     """Sort rings by piece, then by place; most are the only one of their piece."""
     grouped = bucket(piece[rings], int(piece.max(initial=-1)) + 1)
     order = rings[grouped.order]
     several = np.flatnonzero(np.diff(grouped.offsets)[piece[order]] > 1)
     some = order[several]
-    order[several] = some[np.lexsort((y[some], x[some], piece[some]))]
+    order[several] = some[np.lexsort((*places.keys(some), piece[some]))]
     return order
 
 
