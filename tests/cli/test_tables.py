@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 import unittest
+from fractions import Fraction
+
+import numpy as np
 
 import polygene
 from polygene.measures import row_areas
+from tests.support import exact
+from tests.support import generators as make
 from tests.support.cli import WithSample
 
 
@@ -101,6 +107,88 @@ class Tables(WithSample):
         self.assertIn("measured anew", done.words)
         ((total,),) = self.sql("out.gpkg", "SELECT sum(area_ha) FROM sectors")
         self.assertAlmostEqual(total, 12851.0, delta=0.1)
+
+
+class Measures(WithSample):
+    in_process = True
+
+    def test_all_measures_of_polygons(self):
+        """Each as it can be worked out from the vertices, exactly where that is possible."""
+        done = self.run_polygene(
+            "measure", "tolva.gpkg#sectors", "--area", "area_ha=ha", "--area", "m2", "--perimeter",
+            "km", "--centroid", "--inside", "--bounds", "--vertices", "--parts", "-o", "m.gpkg",
+            "--json",
+        )  # fmt: skip
+        self.assertEqual((done.code, done.err), (0, ""))
+        layer = polygene.read(self.folder / "m.gpkg")
+        rows = layer.table.to_pylist()
+        for row, parts in zip(rows, make.rows_of(layer.geometry), strict=True):
+            xy = np.array([p for part in parts for ring in part for p in ring])
+            box = [row[k] for k in ("x_min", "y_min", "x_max", "y_max")]
+            self.assertEqual(box, [*xy.min(axis=0), *xy.max(axis=0)])
+            self.assertEqual((row["vertices"], row["parts"]), (len(xy), len(parts)))
+            points = exact.row_points(parts)
+            inside = (Fraction(row["inside_x"]), Fraction(row["inside_y"]))
+            self.assertEqual(exact.is_covered(points, inside), 1)
+            (ring,) = points[0]  # sectors are simple
+            twice = exact.twice_area(ring)
+            self.assertAlmostEqual(row["area_m2"], float(abs(twice) / 2), delta=1e-6)
+            self.assertAlmostEqual(row["area_ha"], row["area_m2"] / 1e4, delta=1e-9)
+            moment = sum(
+                (a[0] + b[0]) * (a[0] * b[1] - b[0] * a[1])
+                for a, b in zip(ring, ring[1:], strict=False)
+            )
+            self.assertAlmostEqual(row["centroid_x"], float(moment / (3 * twice)), delta=1e-4)
+            length = sum(math.dist(a, b) for a, b in zip(xy, xy[1:], strict=False))
+            self.assertAlmostEqual(row["perimeter_km"], length / 1000, delta=1e-9)
+        facts = json.loads(done.out)["results"][0]["summary"]
+        totals = {total["field"]: total for total in facts["totals"]}
+        self.assertEqual(totals["area_ha"]["changed"], 0)
+        self.assertAlmostEqual(
+            totals["area_m2"]["total"], sum(row["area_m2"] for row in rows), delta=1e-3
+        )
+
+    def test_lines_and_degrees(self):
+        """Lengths in any unit; in degrees on the ellipsoid, near the planar ones."""
+        self.run_polygene("reproject", "tolva.gpkg#cables", "--to", "EPSG:4326", "-o", "d.gpkg")
+        lengths = {}
+        for source in ("tolva.gpkg#cables", "d.gpkg"):
+            done = self.run_polygene(
+                "measure", source, "--length", "km", "--length", "a=m", "--length", "nmi", "-o",
+                "l.gpkg", "--replace", "--json",
+            )  # fmt: skip
+            self.assertEqual(done.code, 0, done.err)
+            table = polygene.read(self.folder / "l.gpkg").table.to_pydict()
+            np.testing.assert_allclose(table["a"], np.array(table["length_km"]) * 1000, rtol=1e-12)
+            np.testing.assert_allclose(table["a"], np.array(table["length_nmi"]) * 1852, rtol=1e-12)
+            lengths[source] = np.array(table["a"])
+            method = json.loads(done.out)["results"][0]["summary"]["method"]
+            self.assertEqual("ellipsoid" in method, source == "d.gpkg")
+        plane, ground = lengths.values()
+        # The scale of the projection is within 0.04 % of one there.
+        np.testing.assert_allclose(plane, ground, rtol=4.1e-4)
+
+    def test_a_changed_stored_value_is_counted(self):
+        done = self.run_polygene(
+            "fields", "tolva.gpkg#sectors", "--set", "area_ha=area_ha * 2", "-o", "f.gpkg"
+        )
+        self.assertEqual(done.code, 0, done.err)
+        done = self.run_polygene("measure", "f.gpkg", "--area", "area_ha=ha", "-o", "m.gpkg")
+        self.assertRegex(done.words, r"area_ha.*24")
+
+    def test_what_cannot_be_measured(self):
+        for arguments, code, words in (
+            (("cables", "--area", "ha"), 1, "layer 'cables' holds lines, which have no area"),
+            (("buoys", "--perimeter", "m"), 1, "holds points, which have no perimeter"),
+            (("cables", "--length", "parsec"), 2, "no unit of length; there are mm, cm, m, km"),
+            (("cables",), 2, "say what to measure"),
+        ):
+            with self.subTest(arguments=arguments):
+                layer, *rest = arguments
+                done = self.run_polygene("measure", f"tolva.gpkg#{layer}", *rest, "-o", "x.gpkg")
+                self.assertEqual(done.code, code)
+                self.assertIn(words, done.words)
+                self.assert_only("tolva.gpkg", "resurvey.geojson")
 
 
 class Shapes(WithSample):
