@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-M_TRIM_THRESHOLD, M_MMAP_THRESHOLD = -1, -3  # of malloc.h
+M_TRIM_THRESHOLD, M_MMAP_MAX = -1, -4  # of malloc.h
 
 
 def keep_freed_memory() -> bool:
@@ -22,5 +22,5 @@ def keep_freed_memory() -> bool:
         mallopt = ctypes.CDLL(None).mallopt
     except (AttributeError, OSError):
         return False
-    # The largest that it takes of each: 32 MB and 2 GB.
-    return bool(mallopt(M_MMAP_THRESHOLD, 1 << 25) and mallopt(M_TRIM_THRESHOLD, (1 << 31) - 1))
+    # Blocks of a mapping of their own would go back, whatever their size; 2 GB is the most it takes.
+    return bool(mallopt(M_MMAP_MAX, 0) and mallopt(M_TRIM_THRESHOLD, (1 << 31) - 1))
