@@ -180,10 +180,8 @@ def _find_cuts(
             n_found = kernels.run(
                 kernels.pixels.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
                 cells.entries, grouped.offsets, grouped.order, node_x, node_y, ends, low, high,
-                is_border_u8, is_border_node, BUNDLE, ranges, places, keys, order,
-                np.empty(4), np.empty(4),
-                line, node,
-                stays, is_crowded,
+                is_border_u8, is_border_node, BUNDLE, ranges, places, keys, order, np.empty(4),
+                np.empty(4), line, node, stays, is_crowded,
             )  # fmt: skip
             if n_found <= room:
                 return line[:n_found], node[:n_found]
