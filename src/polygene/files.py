@@ -13,7 +13,7 @@ from polygene.formats.destination import OnExisting
 from polygene.layer import Layer
 
 
-def read(place: str | os.PathLike[str]) -> Layer:
+def read(text: str | os.PathLike[str]) -> Layer:
     """Read the one layer that an address such as ``region.gpkg#roads``, or a path, stands for.
 
     Raises
@@ -21,7 +21,7 @@ def read(place: str | os.PathLike[str]) -> Layer:
     PolygeneError
         If there is not exactly one, or it cannot be read.
     """
-    text = os.fspath(place)
+    text = os.fspath(text)
     layers = [layer for ref in address.resolve(text) for layer in address.read(ref).layers]
     # What is made of it from here on is not recorded, so nothing is told of how it came about.
     layers = [replace(layer, lineage=None) for layer in layers]
@@ -31,7 +31,7 @@ def read(place: str | os.PathLike[str]) -> Layer:
     return layers[0]
 
 
-def write(layer: Layer, place: str | os.PathLike[str], on_existing: OnExisting = "refuse") -> str:
+def write(layer: Layer, out: str | os.PathLike[str], on_existing: OnExisting = "refuse") -> str:
     """Write a layer to a destination such as ``out.gpkg#roads``, or a path; return its address.
 
     Raises
@@ -39,7 +39,7 @@ def write(layer: Layer, place: str | os.PathLike[str], on_existing: OnExisting =
     PolygeneError
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
-    out = os.fspath(place)
+    out = os.fspath(out)
     (target,) = destination.plan(out, [LayerRef(Path(out), layer.name)], on_existing)
     destination.write_all([(target, replace(layer, name=target.name))])
     return target.words

@@ -139,6 +139,8 @@ def find_pixels(
     n: cython.longlong
     first: cython.longlong
     k: cython.longlong
+    begin: cython.longlong
+    end: cython.longlong
     stop: cython.longlong
     wide: cython.double
     tall: cython.double
@@ -200,10 +202,10 @@ def find_pixels(
                         if not is_sorted_along:
                             sort_by(places, 1, n, keys, order)
                             is_sorted_along = 1
-                        low = first_from(ranges[k, 1] - 4.0, keys, 1, n)
-                        high = first_from(ranges[k, 3] + 4.0, keys, 1, n)
-                        if high - low < stop - first:
-                            column, first, stop = 1, low, high
+                        begin = first_from(ranges[k, 1] - 4.0, keys, 1, n)
+                        end = first_from(ranges[k, 3] + 4.0, keys, 1, n)
+                        if end - begin < stop - first:
+                            column, first, stop = 1, begin, end
                 e = cell_entries[p]
                 ax = ends[e, 0]
                 ay = ends[e, 1]

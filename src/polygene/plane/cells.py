@@ -103,6 +103,7 @@ def _box_over(measured: I64Array, n_edges: int, per_cell: float) -> I64Array:
 
 def _measured(ends: I64Array) -> I64Array:
     """Return the least x and y of edges, the greatest, and how far they go together."""
+    assert len(ends), "no edges to lay cells over"
     found = np.empty(5, np.int64)
     kernels.run(kernels.cells.measure_edges, ends, found)
     return found
