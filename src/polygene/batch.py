@@ -24,8 +24,10 @@ from polygene.formats.registry import ENDINGS
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.ops.mend import valid_only
+from polygene.ops.admit import admit
 from polygene.ops.subset import where
+from polygene.ops.summary import Admitted, NamedRows
+from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT, Progress
 
 if TYPE_CHECKING:
@@ -61,6 +63,20 @@ class Failed:
     reason: str
 
 
+def admitted_words(name: str, facts: Admitted) -> list[str]:
+    """Say what became of invalid features, if there were any."""
+    notes = []
+    for rows, what in ((facts.mended, "mended"), (facts.left_out, "left out")):
+        if rows.count:
+            n = f"{rows.count:,} of {facts.checked:,}"
+            notes.append(f"{name}: {what} {n} features that were invalid: {_named(rows)}")
+    return notes
+
+
+def _named(rows: NamedRows) -> str:
+    return ", ".join(rows.first) + (" …" if rows.count > len(rows.first) else "")
+
+
 class Results(list[Done[R]], Generic[R]):
     """What was done, in order, and what could not be."""
 
@@ -75,13 +91,13 @@ class Choice:
 
     where : a filter; box : a rectangle that the operation keeps to, so that a reader may
     crs : the one of those that state none
-    invalid : what becomes of invalid polygons, ``mend`` (operations read them by its rule),
-    ``stop`` or ``skip``
+    invalid : what becomes of invalid polygons where they are only carried: ``keep``, ``mend``,
+        ``refuse`` or ``leave-out``; operations that work on geometry see to theirs themselves
     """
 
     where: Expression | None = None
     crs: pyproj.CRS | None = None
-    invalid: str = "mend"
+    invalid: str = "keep"
     box: Extent | None = None
 
     def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
@@ -92,12 +108,16 @@ class Choice:
             return reading
         return Reading(noted.note(ref, reading.layers, role), reading.notes)
 
-    def of(self, layer: Layer) -> Layer:
+    def of(self, layer: Layer) -> tuple[Layer, list[str]]:
+        """Return what is taken of a layer, and what became of its invalid features."""
         if layer.crs is None and self.crs is not None:
             layer = replace(layer, crs=self.crs)
         if self.where is not None:
             layer = where(layer, self.where)
-        return layer if self.invalid == "mend" else valid_only(layer, self.invalid == "stop")
+        if self.invalid == "keep":
+            return layer, []
+        admission = admit(layer, self.invalid)
+        return admission.layer, admitted_words(layer.name, admission.facts)
 
 
 def run(
@@ -108,12 +128,14 @@ def run(
     choice: Choice | None = None,
     on_existing: OnExisting = "refuse",
     stops_at_first: bool = False,
+    counts_invalid: bool = False,
     progress: Progress = SILENT,
 ) -> Results[R]:
     """Read each input, work on it, and write all results together at the end.
 
     Of several inputs those that cannot be worked on are left out and told, unless the first is to
-    stop it all.
+    stop it all. With ``counts_invalid`` it is said how many features of the results are invalid, where
+    an operation only carries geometry.
 
     Raises
     ------
@@ -134,8 +156,12 @@ def run(
             reading = choice.read(ref)
             notes = list(reading.notes)
             for layer in reading.layers:
-                result, more = operation(choice.of(layer))
-                results.append((result, notes + more, time.monotonic() - began))
+                taken, words = choice.of(layer)
+                result, more = operation(taken)
+                more = [*notes, *words, *more]
+                if counts_invalid:
+                    more += still_invalid(result.layer)
+                results.append((result, more, time.monotonic() - began))
                 given.append(layer)
                 sources.append(LayerRef(ref.path, layer.name))
                 notes, began = [], time.monotonic()
@@ -161,6 +187,19 @@ def run(
         for source, target, (result, notes, seconds) in zip(sources, targets, results, strict=True)
     ]
     return Results(done, failed)
+
+
+def still_invalid(layer: Layer) -> list[str]:
+    """Say how many features of a layer are invalid and stay so."""
+    if layer.geometry.family != Family.POLYGONS:
+        return []
+    rows = NamedRows.of(layer, invalid_rows(layer.geometry))
+    if not rows.count:
+        return []
+    return [
+        f"{layer.name}: {rows.count:,} of {layer.n_rows:,} features are invalid and stay as they are: "
+        f"{_named(rows)}; --invalid mend mends them"
+    ]
 
 
 def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()) -> list[str]:
@@ -263,7 +302,8 @@ def read_one(
     if len(reading.layers) > 1:
         kinds = " and ".join(layer.geometry.family.words for layer in reading.layers)
         raise DataError(f"{role}, {text}, holds {kinds} together; convert it first to part them")
-    return choice.of(reading.layers[0]), list(reading.notes)
+    layer, words = choice.of(reading.layers[0])
+    return layer, [*reading.notes, *words]
 
 
 def read_alike(
@@ -286,7 +326,8 @@ def read_alike(
         reading = choice.read(ref)
         notes += reading.notes
         for found in reading.layers:
-            layer = choice.of(found)
+            layer, words = choice.of(found)
+            notes += words
             if layers:
                 layer, more = Other(layer).in_crs_of(layers[0])
                 notes += more
@@ -324,8 +365,13 @@ def read_all(inputs: Sequence[str], choice: Choice) -> tuple[list[Layer], list[s
     """
     refs = list(dict.fromkeys(ref for text in inputs for ref in address.resolve(text)))
     readings = [choice.read(ref) for ref in refs]
-    layers = [choice.of(layer) for reading in readings for layer in reading.layers]
-    return layers, [note for reading in readings for note in reading.notes]
+    notes = [note for reading in readings for note in reading.notes]
+    layers = []
+    for found in (layer for reading in readings for layer in reading.layers):
+        layer, words = choice.of(found)
+        layers.append(layer)
+        notes += words
+    return layers, notes
 
 
 def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:
@@ -385,13 +431,13 @@ def read_other(
         layers = [layer for layer in layers if layer.geometry.family == Family.POLYGONS]
     if not layers:
         raise DataError(f"OTHER, {text}, holds no polygons")
-    chosen = choice.of(layers[0])
+    chosen, words = choice.of(layers[0])
     if choice.where is not None and chosen.n_rows == 0 and not any_family:
         raise DataError(
             f"OTHER, layer {chosen.name!r}: none of its {chosen.n_total:,} features is left after "
             f"the filter {choice.where.text}"
         )
-    return Other(chosen, reading.notes)
+    return Other(chosen, [*reading.notes, *words])
 
 
 class Box:

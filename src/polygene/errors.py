@@ -41,8 +41,16 @@ class UsageError(PolygeneError):
     """What was asked for makes no sense, whatever the data."""
 
 
-class BalanceError(Exception):
-    """Areas or lengths do not add up after a computation: our bug, never the user's."""
+class ProofError(Exception):
+    """What a computation made is not what it must be: our bug, never the user's; nothing is written."""
+
+
+class BalanceError(ProofError):
+    """Areas or lengths do not add up."""
+
+
+class ValidityError(ProofError):
+    """A polygon came out invalid."""
 
 
 def nearest_first(name: str, names: Sequence[str]) -> list[str]:

@@ -19,6 +19,7 @@ from polygene.plane.sound import plainly_sound
 from polygene.plane.validity import _problems_of_all
 from tests.kernels.everything import chains
 from tests.plane.test_validity import anything
+from tests.support import exact
 from tests.support import generators as make
 from tests.support.exact import turn
 
@@ -50,9 +51,43 @@ class Sound(unittest.TestCase):
             [make.square(0, 0, 50), *(make.square(5 * k + 1, 1, 3)[::-1] for k in range(n))]
             for n in (1, 8, 9)
         ]
-        self.assertEqual(
-            plainly_sound(make.polygons([[ring] for ring in rings])).tolist(), [True, True, False]
-        )
+        self.assertTrue(plainly_sound(make.polygons([[ring] for ring in rings])).all())
+
+    def test_parts_and_holes_that_touch_in_vertices(self):
+        """A board of squares that meet at corners is sound; one that runs along another, or a cycle of
+        touching holes, which cuts the inside apart, is not.
+        """
+        board = [[make.square(x, y, 1)] for x in range(8) for y in range(8) if (x + y) % 2]
+        diamond = C([(4, 0), (8, 4), (4, 8), (0, 4)])
+        ring_of_holes = [
+            make.square(-1, -1, 11),
+            *(C([(x, y), (x + 1, y + 1), (x, y + 2), (x - 1, y + 1)])[::-1]
+              for x, y in ((3, 2), (5, 2), (5, 4), (3, 4))),
+        ]  # fmt: skip
+        rows = {
+            "board": (board, True),
+            "with a neighbour along": ([*board, [make.square(0, 0, 1)]], False),
+            "a part in a hole that touches it": (
+                [[make.square(0, 0, 8), diamond[::-1]], [make.square(2, 2, 4)]], False
+            ),
+            "free in the hole": (
+                [[make.square(-1, -1, 10), diamond[::-1]], [make.square(3, 3, 2)]], True
+            ),
+            "a diamond in the hole of a diamond": (
+                [[make.square(-1, -1, 10), diamond[::-1]], [C([(4, 0), (6, 4), (4, 8), (2, 4)])]], True
+            ),
+            "twice the same but for two vertices": (
+                [[C([(0, 0), (8, 0), (4, 6)])], [C([(0, 0), (4, 2), (8, 0), (4, 5)])]], False
+            ),
+            "a part in a part": ([[make.square(0, 0, 9)], [make.square(3, 3, 2)]], False),
+            "holes in a cycle": ([ring_of_holes], False),
+            "all but one of them": ([ring_of_holes[:-1]], True),
+        }  # fmt: skip
+        column = make.polygons([parts for parts, _ in rows.values()])
+        sound = plainly_sound(column)
+        for k, (name, (parts, wanted)) in enumerate(rows.items()):
+            self.assertEqual(sound[k], wanted, name)
+            self.assertEqual(wanted, not exact.faults(parts), name)
 
     def test_a_row_in_doubt_is_left_to_the_others(self):
         """Stars whose edges crowd, rows without geometry and numbers that are none."""

@@ -99,7 +99,7 @@ def _print(layer: Layer, found: Audit, details: bool) -> None:
     if found.findings:
         rows = [
             [
-                f.kind if f.harms else f"{f.kind} (harmless)",
+                f.kind if f.harms else f"{f.kind} ({_weight(f)})",
                 f"{f.count:,}",
                 f.cure,
                 _first(layer, f),
@@ -117,6 +117,11 @@ def _print(layer: Layer, found: Audit, details: bool) -> None:
         first = f": {'; '.join(field.first)}" if field.first and details else ""
         show.line(field.name, f"{field.reason} ({field.count:,}){first}", wide=14)
     click.echo()
+
+
+def _weight(finding: Finding) -> str:
+    """Say of what does no harm to the geometry whether there is anything to do about it."""
+    return "harmless" if finding.cure == "none needed" else "to note"
 
 
 def _print_widths(found: Audit) -> None:

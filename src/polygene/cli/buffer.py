@@ -103,6 +103,8 @@ def buffer(
 
     style = Style(caps, corners, mitre_limit, chord_error, side)
 
+    invalid = options_.pop("invalid")
+
     def work(layer: Layer, progress: Any) -> Any:
         how_far: Any
         if distance_from is not None:
@@ -113,7 +115,7 @@ def buffer(
         step = None if precision is None else precision.in_metres(layer.crs)
         return buffer_layer(
             layer, how_far, bands=bands, melt=melt, by=options.names_of(by), style=style,
-            single_parts=single_parts, precision=step, progress=progress,
+            single_parts=single_parts, precision=step, invalid=invalid, progress=progress,
         )  # fmt: skip
 
     each.run("buffer", work, _print, **options_)
@@ -150,12 +152,12 @@ def _print(summary: BufferSummary) -> list[str]:
     if summary.disagreements:
         words = ", ".join(f"{name} in {n:,}" for name, n in summary.disagreements.items())
         show.line("disagreed", f"{words} of the groups; null there", err)
+    overlay.proved(summary.proved)
     show.line("CRS", summary.crs, err)
-    notes = list(summary.notes)
+    notes = [*summary.notes, *overlay.admitted_words(summary.name, summary.admitted)]
     for rows, what in (
         (summary.vanished, "of which nothing is left"),
         (summary.skipped, "without geometry or distance left out"),
-        (summary.mended, "with rings that cross read by parity within a part, union of parts"),
     ):
         if rows.count:
             n = show.counted(rows.count, "feature")

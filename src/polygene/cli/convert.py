@@ -30,7 +30,7 @@ class Copied:
 
 
 @options.command()
-@each.common
+@each.common_carrying
 def convert(**options_: Any) -> None:
     """Write layers in another format, gather many in one file, or spread one file into a folder.
 

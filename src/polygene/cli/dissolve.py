@@ -46,12 +46,14 @@ def dissolve(
     """
     from polygene.ops.dissolve import dissolve as dissolve_layer
 
+    invalid = options_.pop("invalid")
+
     def work(layer: Layer, progress: Any) -> Any:
         step = None if precision is None else precision.in_map_units(layer.crs)
         with overlay.keeping_dump(keep_dump, [layer]):
             return dissolve_layer(
                 layer, options.names_of(by), take, nulls_apart=null_group == "apart",
-                single_parts=single_parts, precision=step, progress=progress,
+                single_parts=single_parts, precision=step, invalid=invalid, progress=progress,
             )  # fmt: skip
 
     each.run("dissolve", work, _print, **options_)
@@ -71,8 +73,9 @@ def _print(summary: DissolveSummary) -> list[str]:
     if summary.disagreements:
         words = ", ".join(f"{name} in {n:,}" for name, n in summary.disagreements.items())
         show.line("disagreed", f"{words} of the groups; null there", err)
+    overlay.proved(summary.proved)
     show.line("CRS", summary.crs, err)
-    notes = [*summary.notes, *overlay.crossed(summary.input, "features")]
+    notes = [*summary.notes, *overlay.admitted(summary.input)]
     if summary.without_geometry:
         notes.append(f"{summary.input.name}: {summary.without_geometry:,} without geometry")
     return notes

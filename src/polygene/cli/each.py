@@ -15,25 +15,31 @@ if TYPE_CHECKING:
 
 
 def common(function: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the options that all of them have."""
-    for option in reversed(
-        (
-            options.inputs, options.where, options.out, options.replace, options.next_,
-            options.invalid, options.crs, options.stop_at_first, options.json, options.quiet,
-        )
-    ):  # fmt: skip
-        function = option(function)
-    return function
+    """Add the options that all have which work on geometry."""
+    return _with(function, True, options.invalid)
+
+
+def common_carrying(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that all have which carry geometry as it is."""
+    return _with(function, True, options.invalid_carried)
 
 
 def common_but_out(function: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the options that all of them have, but the destination."""
-    for option in reversed(
-        (
-            options.inputs, options.where, options.replace, options.next_, options.invalid,
-            options.crs, options.stop_at_first, options.json, options.quiet,
-        )
-    ):  # fmt: skip
+    """Add the same, but the destination."""
+    return _with(function, False, options.invalid_carried)
+
+
+def common_mending(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the same, where there is no choice what to do about invalid polygons."""
+    return _with(function, True)
+
+
+def _with(function: Callable[..., Any], has_out: bool, *invalid: Any) -> Callable[..., Any]:
+    chosen = (
+        options.inputs, options.where, *([options.out] if has_out else []), options.replace,
+        options.next_, *invalid, options.crs, options.stop_at_first, options.json, options.quiet,
+    )  # fmt: skip
+    for option in reversed(chosen):
         function = option(function)
     return function
 
@@ -48,17 +54,18 @@ def run(
     out: str,
     replace: bool,
     next_: bool,
-    invalid: str,
     crs: str | None,
     stop_at_first: bool,
     as_json: bool,
     quiet: bool,
+    invalid: str | None = None,
     box: Any = None,
 ) -> None:
     """Work on every input, write the results, and say what was done.
 
     ``operation`` gives back a result with ``layer`` and ``summary``; ``prints`` words a summary and
-    returns the notes there are. Features outside ``box`` need not be read.
+    returns the notes there are. ``invalid`` says what becomes of invalid polygons where they are only
+    carried. Features outside ``box`` need not be read.
     """
     existing = options.on_existing(replace, next_)
     from polygene import batch
@@ -68,8 +75,9 @@ def run(
     with show.progress(quiet) as progress:
         done: Results[Any] = batch.run(
             inputs, lambda layer: (operation(layer, progress), []), out,
-            choice=batch.Choice(where, parse(crs) if crs else None, invalid, box),
-            on_existing=existing, stops_at_first=stop_at_first, progress=progress,
+            choice=batch.Choice(where, parse(crs) if crs else None, invalid or "keep", box),
+            on_existing=existing, stops_at_first=stop_at_first,
+            counts_invalid=invalid is not None, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began
     if as_json:

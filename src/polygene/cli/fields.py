@@ -47,7 +47,7 @@ class PairType(click.ParamType):
     "--on-loss", type=click.Choice(["stop", "null", "cut"]), default="stop", show_default=True,
     help="Values that do not fit: refuse, put null, or cut texts and fractions off.",
 )  # fmt: skip
-@each.common
+@each.common_carrying
 def fields(
     rename: tuple[tuple[str, str], ...],
     retype: tuple[tuple[str, str], ...],

@@ -29,9 +29,11 @@ def hull(of_each: bool, by: str, **options_: Any) -> None:
         raise click.UsageError("--each and --by exclude each other")
     from polygene.ops.hull import hull as hull_layer
 
+    invalid = options_.pop("invalid")
+
     def work(layer: Layer, progress: Any) -> Any:
         progress.stage(f"hulls of {layer.name}")
-        return hull_layer(layer, each=of_each, by=options.names_of(by))
+        return hull_layer(layer, each=of_each, by=options.names_of(by), invalid=invalid)
 
     each.run("hull", work, _print, **options_)
 
@@ -44,8 +46,10 @@ def _print(summary: HullSummary) -> list[str]:
     show.line("INPUT", f"{summary.taken:,} of {show.counted(summary.total, 'feature')}", err)
     area = worded([summary.area], summary.unit)[0]
     show.line("came out", f"{show.counted(summary.out, 'feature')}, {area}", err)
+    overlay.proved(summary.proved)
     show.line("CRS", summary.crs, err)
+    notes = overlay.admitted_words(summary.name, summary.admitted)
     if not summary.flat.count:
-        return []
+        return notes
     n = show.counted(summary.flat.count, "hull")
-    return [f"{summary.name}: {n} without area left out: {overlay.named(summary.flat)}"]
+    return [*notes, f"{summary.name}: {n} without area left out: {overlay.named(summary.flat)}"]

@@ -53,6 +53,7 @@ def _crossings(with_: tuple[str, ...], origins: bool, options_: dict[str, Any]) 
     for name in ("snap", "drop_slivers", "refresh", "apportion"):
         if options_.pop(name) is not None:
             raise click.UsageError(f"--{name.replace('_', '-')} has no meaning with --crossings")
+    options_.pop("invalid")  # lines are never invalid
     from polygene.ops.crossings import crossings
 
     overlay.run(

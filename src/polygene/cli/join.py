@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 @options.drop
 @click.option("--links", metavar="DESTINATION", help="Of nearest: write lines to the partners too.")
 @options.with_where
-@each.common
+@each.common_carrying
 @options.precision
 def join(
     with_: str,
@@ -73,7 +73,7 @@ def join(
     from polygene.ops.join import join as join_layers
 
     crs = options_["crs"]
-    choice = batch.Choice(with_where, parse(crs) if crs else None, options_["invalid"])
+    choice = batch.Choice(with_where, parse(crs) if crs else None)
     other = batch.read_other(with_, choice, any_family=True)
     lines: list[Layer] = []
 

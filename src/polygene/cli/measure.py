@@ -29,7 +29,7 @@ def _unit_option(name: str, what: str) -> Any:
 @click.option("--bounds", is_flag=True, help="The box round each feature.")
 @click.option("--vertices", is_flag=True, help="How many vertices.")
 @click.option("--parts", is_flag=True, help="How many parts.")
-@each.common
+@each.common_carrying
 def measure(
     area: tuple[str, ...],
     length: tuple[str, ...],

@@ -28,7 +28,7 @@ FIRST = 10
     "--prefer", type=click.Choice(["first", "last", "largest", "smallest"]), default="first",
     show_default=True, help="With --coverage: which feature an overlap goes to.",
 )  # fmt: skip
-@each.common
+@each.common_mending
 @options.precision
 def mend(drop_empty: bool, coverage: Any, prefer: Any, precision: Any, **options_: Any) -> None:
     """Make invalid polygons valid, and say what changed.

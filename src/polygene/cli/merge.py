@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 @options.out_optional
 @options.replace
 @options.next_
+@options.invalid_carried
 @options.crs
 @options.json
 @options.quiet
@@ -40,6 +41,7 @@ def merge(
     replace: bool,
     next_: bool,
     crs: str | None,
+    invalid: str,
     as_json: bool,
     quiet: bool,
 ) -> None:
@@ -63,7 +65,7 @@ def merge(
     from polygene.crs import parse
 
     began = time.monotonic()
-    choice = batch.Choice(where, parse(crs) if crs else None)
+    choice = batch.Choice(where, parse(crs) if crs else None, invalid)
     with show.progress(quiet) as progress:
         if out is not None:
             batch.single_target(out, existing)  # fail now rather than after the work
@@ -72,7 +74,8 @@ def merge(
             progress.stage("comparing fields")
             draft = _propose(Path(propose), layers, inputs, replace)
         else:
-            summary, written = _merge(layers, match, source, str(out), existing, progress)
+            summary, written, left = _merge(layers, match, source, str(out), existing, progress)
+            notes += left
     seconds = time.monotonic() - began
     if propose is not None:
         if not quiet:
@@ -112,7 +115,8 @@ def _merge(
     out: str,
     existing: Any,
     progress: Any,
-) -> tuple[MergeSummary, str]:
+) -> tuple[MergeSummary, str, list[str]]:
+    """Return the summary, where it was written, and what is to be said of invalid features."""
     from polygene import batch
     from polygene.ops.match_sheet import read_sheet
     from polygene.ops.merge import merge as merge_layers
@@ -123,7 +127,7 @@ def _merge(
     result = merge_layers(layers, sheet, source_field=source, name=target.name)
     progress.stage(f"writing {target.words}")
     batch.write([(target, result.layer)])
-    return result.summary, target.words
+    return result.summary, target.words, batch.still_invalid(result.layer)
 
 
 def _print_draft(draft: Draft, layers: list[Layer]) -> None:

@@ -259,12 +259,16 @@ apportion = click.option(
 )
 crs = click.option("--crs", metavar="CRS", help="The CRS of layers that state none.")
 invalid = click.option(
-    "--invalid", type=click.Choice(["mend", "stop", "skip"]), default="mend", show_default=True,
-    help="Invalid polygons: read them by the rule of mend, refuse, or leave out.",
+    "--invalid", type=click.Choice(["mend", "refuse", "leave-out"]), default="mend",
+    show_default=True, help="Invalid polygons: mend those that take part, refuse, or leave out.",
+)  # fmt: skip
+invalid_carried = click.option(
+    "--invalid", type=click.Choice(["keep", "mend", "refuse", "leave-out"]), default="keep",
+    show_default=True, help="Invalid polygons: keep as they are, mend, refuse, or leave out.",
 )  # fmt: skip
 keep_dump = click.option(
     "--keep-dump", type=click.Path(), metavar="FOLDER",
-    help="If the balance should ever fail: keep there what is needed to find out why.",
+    help="If a proof should ever fail: keep there what is needed to find out why.",
 )  # fmt: skip
 stop_at_first = click.option(
     "--stop-at-first", is_flag=True, help="Of several inputs: let the first that fails stop all."

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from polygene.batch import Box, Done, Failed, Other, Results
     from polygene.layer import Layer
     from polygene.ops.summary import (
-        Balance,
+        Admitted,
         GivenAway,
         NamedRows,
         OverlayResult,
@@ -59,8 +59,8 @@ def read_others(addresses: Sequence[str], options_: dict[str, Any], progress: An
     from polygene import batch
     from polygene.crs import parse
 
-    crs, invalid = options_["crs"], options_["invalid"]
-    choice = batch.Choice(options_["with_where"], parse(crs) if crs else None, invalid)
+    crs = options_["crs"]
+    choice = batch.Choice(options_["with_where"], parse(crs) if crs else None)
     return [batch.read_other(text, choice, progress) for text in addresses]
 
 
@@ -81,7 +81,6 @@ def run(
     refresh: str | None,
     apportion: str | None,
     crs: str | None,
-    invalid: str,
     keep_dump: str | None,
     stop_at_first: bool,
     as_json: bool,
@@ -129,7 +128,7 @@ def run(
 
         done = batch.run(
             inputs, work, out,
-            choice=batch.Choice(where, parse(crs) if crs else None, invalid),
+            choice=batch.Choice(where, parse(crs) if crs else None),
             on_existing=existing, stops_at_first=stop_at_first, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began
@@ -157,13 +156,13 @@ def tell_failed(failed: Sequence[Failed]) -> None:
 
 @contextlib.contextmanager
 def keeping_dump(folder: str | None, layers: Sequence[Layer]) -> Iterator[None]:
-    """Keep what went into a work whose balance fails."""
+    """Keep what went into a work of which a proof fails."""
     from polygene import batch
-    from polygene.errors import BalanceError
+    from polygene.errors import ProofError
 
     try:
         yield
-    except BalanceError:
+    except ProofError:
         if folder is not None:
             place = batch.dump(folder, layers, ["polygene", *sys.argv[1:]])
             show.note(f"what is needed to find out why is kept in {place}")
@@ -244,6 +243,9 @@ def _print_one(summary: OverlaySummary) -> None:
         show.line("slivers", _given_away(summary.given_away), err)
     if summary.balance is not None:
         show.line("balance", _balance(summary), err)
+        if summary.balance.unit != "points":
+            show.line("grid", _grid(summary), err)
+    proved(summary.proved)
 
 
 def _what_came(summary: OverlaySummary) -> str:
@@ -305,15 +307,26 @@ def _balance(summary: OverlaySummary) -> str:
     names = ("inside", "outside") if summary.others else ("shared", "not shared")
     if summary.others and summary.others[0].family != Family.POLYGONS:
         names = ("on OTHER", "beside it")
-    words = f"{before} = {inside} {names[0]} + {outside} {names[1]}{_difference(balance)}"
+    words = f"{before} = {inside} {names[0]} + {outside} {names[1]}"
+    if balance.unit in ("m²", "square units"):
+        words += ", exactly on the grid"
     return words + (f"; {only[0]} of OTHER only" if only else "")
 
 
-def _difference(balance: Balance) -> str:
-    """Say by how much it does not add up, where that can be seen at all."""
-    if balance.unit == "points":
-        return ""
-    return f", off by {abs(balance.difference):.2g} {balance.unit}"
+def _grid(summary: OverlaySummary) -> str:
+    """Say what rounding to the grid changed."""
+    balance = summary.balance
+    assert balance is not None
+    return (
+        f"borders moved by {_length(balance.moved, balance.unit)} at most, "
+        f"{abs(balance.difference):.2g} {balance.unit} in all"
+    )
+
+
+def _length(value: float, unit: str) -> str:
+    if unit not in ("m²", "m"):
+        return f"{value:.2g} units"
+    return f"{value * 1000:.2g} mm" if value < 0.1 else f"{value:.2g} m"
 
 
 def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
@@ -353,9 +366,11 @@ def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
     balances = [i.result.summary.balance for i in done if i.result.summary.balance]
     if balances:
         worst = max(balances, key=lambda b: abs(b.difference))
-        exact = all(abs(b.difference) <= b.bound for b in balances)
-        words = "inside + outside = before in all of them" if exact else "does not add up"
-        show.line("balance", f"{words}{_difference(worst)}", sys.stderr)
+        words = "inside + outside = before in all of them, exactly on the grid"
+        if worst.unit != "points":
+            words += f", which changed {abs(worst.difference):.2g} {worst.unit} at most"
+        show.line("balance", words, sys.stderr)
+    proved(sum(item.result.summary.proved for item in done))
 
 
 def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
@@ -363,19 +378,12 @@ def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
     for item in done:
         summary = item.result.summary
         notes += item.notes
-        notes += crossed(summary.input, "of the features that came out")
-        for side in summary.others:
-            notes += crossed(side, "features")
+        for side in (summary.input, *summary.others):
+            notes += admitted(side)
         for side in (summary.input, *summary.others):
             notes += fell(side, f"a grid of {summary.precision:g}")
         if summary.snap is not None:
             snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
-            if summary.snap.crossed > 0:
-                n = show.counted(summary.snap.crossed, "feature")
-                notes.append(
-                    f"{summary.input.name}: the snap of {summary.snap.distance:g} is larger than the "
-                    f"detail of {n}, whose rings cross after it; a smaller one spares them"
-                )
             notes += fell(snapped, f"a snap of {summary.snap.distance:g}")
         notes += stored(summary)
         if summary.without_geometry:
@@ -410,14 +418,27 @@ def stored(summary: OverlaySummary) -> list[str]:
     return notes
 
 
-def crossed(side: Side, of: str) -> list[str]:
-    """Say which rows had rings that cross, and how they were read."""
-    if not side.crossed.count:
-        return []
-    return [
-        f"{side.name}: rings cross in {side.crossed.count:,} {of}: {named(side.crossed)}; read by "
-        "parity within a part, union of parts"
-    ]
+def admitted(side: Side) -> list[str]:
+    """Say what became of invalid features, and how their area changed."""
+    return admitted_words(side.name, side.admitted)
+
+
+def admitted_words(name: str, facts: Admitted) -> list[str]:
+    """Say what became of invalid features of a layer, and how their area changed."""
+    from polygene.batch import admitted_words as words_of
+    from polygene.units import worded
+
+    notes = words_of(name, facts)
+    if facts.mended.count:
+        before, after = worded([facts.before, facts.after], facts.unit)
+        notes[0] += f"; their area by the signs of their rings was {before}, now {after}"
+    return notes
+
+
+def proved(n: int) -> None:
+    """Say that all features that came out were found valid."""
+    if n:
+        show.line("valid", f"all {n:,} checked", sys.stderr)
 
 
 def fell(side: Side, what: str) -> list[str]:

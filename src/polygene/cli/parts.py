@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 @click.option(
     "--gather", metavar="FIELDS", help="The other way: one feature of those that agree in these."
 )
-@each.common
+@each.common_carrying
 def parts(number: str | None, source: str | None, gather: str | None, **options_: Any) -> None:
     """Make multi-part features single parts, or gather single parts.
 

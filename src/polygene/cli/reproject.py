@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     "--tolerance", type=click.FloatRange(0, min_open=True),
     help="Add vertices to long edges, to keep their course within so many new units.",
 )  # fmt: skip
-@each.common
+@each.common_carrying
 def reproject(target: str, source: str | None, tolerance: float | None, **options_: Any) -> None:
     """Bring layers to another CRS.
 

@@ -77,8 +77,8 @@ def subset(
     from polygene.ops.join import chosen_by_place
     from polygene.ops.subset import subset as subset_layer
 
-    crs, invalid = options_["crs"], options_["invalid"]
-    choice = batch.Choice(with_where, parse(crs) if crs else None, invalid)
+    crs = options_["crs"]
+    choice = batch.Choice(with_where, parse(crs) if crs else None)
     if relations:
         _compare_relations(with_, choice, differ, precision, options_)
         return
@@ -108,7 +108,7 @@ def _compare_relations(
     from polygene import batch
     from polygene.ops.join import relation_counts
 
-    own = batch.Choice(options_["where"], choice.crs, choice.invalid)
+    own = batch.Choice(options_["where"], choice.crs, options_["invalid"])
     other = batch.read_other(str(with_), choice, any_family=True)
     layers, _ = batch.read_all(options_["inputs"], own)
     for layer in layers:

@@ -34,6 +34,7 @@ NAMES = (
     "vertices",
     "valid",
     "sound",
+    "sums",
 )
 
 
@@ -69,6 +70,7 @@ pairs, cells, arrange = (_modules[name] for name in ("pairs", "cells", "arrange"
 crossings, pixels = _modules["crossings"], _modules["pixels"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
+sums = _modules["sums"]
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -1,7 +1,8 @@
 """Polygons that are plainly valid, found row by row on a small grid of each row's own.
 
-Most rows of most layers are: each ring closed, without repeats, turned the usual way, meeting no other
-and not itself, with its holes inside. To say so costs little; what is in doubt is left to others.
+Most rows of most layers are: each ring closed, without repeats, turned the usual way and meeting not
+itself, no other but in a vertex that both have, with its holes inside and its parts apart. To say so
+costs little; what is in doubt is left to others.
 """
 
 import cython
@@ -117,23 +118,131 @@ def _is_turned(
 @cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
-def _holds(
-    xy: cython.double[:, ::1],
-    first: cython.longlong,
-    last: cython.longlong,
-    p: cython.longlong,
+def _is_between(
+    px: cython.double,
+    py: cython.double,
+    ax: cython.double,
+    ay: cython.double,
+    bx: cython.double,
+    by: cython.double,
+    cx: cython.double,
+    cy: cython.double,
     sums: cython.double[::1],
 ) -> cython.int:
-    """Return 1 if the ring from ``first`` to ``last`` has vertex p, which is not on it, inside."""
-    k: cython.longlong
-    inside: cython.int = 0
-    side: cython.int
-    for k in range(first, last):
-        if (xy[k, 1] > xy[p, 1]) != (xy[k + 1, 1] > xy[p, 1]):
-            side = _side(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], xy[p, 0], xy[p, 1], sums)
-            if (side > 0) == (xy[k + 1, 1] > xy[k, 1]):
-                inside = 1 - inside
-    return inside
+    """Return 1 if seen from p the direction of c comes after that of a and before that of b."""
+    side: cython.int = _side(px, py, ax, ay, bx, by, sums)
+    if side > 0:
+        return (
+            1
+            if _side(px, py, ax, ay, cx, cy, sums) > 0 and _side(px, py, cx, cy, bx, by, sums) > 0
+            else 0
+        )
+    if side == 0:
+        return 1 if _side(px, py, ax, ay, cx, cy, sums) > 0 else 0
+    return (
+        0
+        if _side(px, py, bx, by, cx, cy, sums) > 0 and _side(px, py, cx, cy, ax, ay, sums) > 0
+        else 1
+    )
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _run_together(
+    xy: cython.double[:, ::1],
+    p: cython.longlong,
+    a: cython.longlong,
+    b: cython.longlong,
+    sums: cython.double[::1],
+) -> cython.int:
+    """Return 1 if seen from vertex p vertices a and b lie in one direction."""
+    if _side(xy[p, 0], xy[p, 1], xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], sums) != 0:
+        return 0
+    if xy[a, 0] != xy[p, 0]:
+        return 1 if (xy[a, 0] > xy[p, 0]) == (xy[b, 0] > xy[p, 0]) else 0
+    return 1 if (xy[a, 1] > xy[p, 1]) == (xy[b, 1] > xy[p, 1]) else 0
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _root(parent: cython.int[::1], k: cython.longlong) -> cython.longlong:
+    while parent[k] != k:
+        parent[k] = parent[parent[k]]
+        k = parent[k]
+    return k
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _cell(
+    value: cython.double, low: cython.double, per: cython.double, n: cython.longlong
+) -> cython.longlong:
+    return min(cython.cast(cython.longlong, (value - low) * per), n - 1)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _touch_well(
+    xy: cython.double[:, ::1],
+    e: cython.longlong,
+    e_next: cython.longlong,
+    f: cython.longlong,
+    f_next: cython.longlong,
+    sums: cython.double[::1],
+) -> cython.int:
+    """Say how edges of two rings that meet do so: 0 wrongly, 1 in a vertex, 2 in that both end at.
+
+    They do so wrongly if they have more than the vertex in common, or the rings cross in it. Edges go
+    from vertices e and f to the next; ``e_next`` and ``f_next`` are those they end at as the start of
+    the edges that follow.
+    """
+    p: cython.longlong
+    a: cython.longlong
+    b: cython.longlong
+    ends: cython.int = 0
+    if xy[e + 1, 0] == xy[f + 1, 0] and xy[e + 1, 1] == xy[f + 1, 1]:
+        p = e + 1
+        a = e
+        b = f
+        ends = 1
+    elif xy[e + 1, 0] == xy[f, 0] and xy[e + 1, 1] == xy[f, 1]:
+        p = e + 1
+        a = e
+        b = f + 1
+    elif xy[e, 0] == xy[f + 1, 0] and xy[e, 1] == xy[f + 1, 1]:
+        p = e
+        a = e + 1
+        b = f
+    elif xy[e, 0] == xy[f, 0] and xy[e, 1] == xy[f, 1]:
+        p = e
+        a = e + 1
+        b = f + 1
+    else:
+        return 0
+    if _run_together(xy, p, a, b, sums):
+        return 0
+    if not ends:
+        return 1
+    a = e_next + 1
+    b = f_next + 1
+    if (
+        _run_together(xy, p, a, b, sums)
+        or _run_together(xy, p, e, b, sums)
+        or _run_together(xy, p, a, f, sums)
+    ):
+        return 0
+    return (
+        2
+        if _is_between(xy[p, 0], xy[p, 1], xy[e, 0], xy[e, 1], xy[a, 0], xy[a, 1], xy[f, 0],
+                       xy[f, 1], sums)
+        == _is_between(xy[p, 0], xy[p, 1], xy[e, 0], xy[e, 1], xy[a, 0], xy[a, 1], xy[b, 0],
+                       xy[b, 1], sums)
+        else 0
+    )  # fmt: skip
 
 
 def find_sound(
@@ -143,25 +252,29 @@ def find_sound(
     row_offsets: cython.longlong[::1],
     first_row: cython.longlong,
     last_row: cython.longlong,
-    most_holes: cython.longlong,
     heads: cython.int[::1],
     links: cython.int[:, ::1],
+    rings: cython.int[:, ::1],
+    touches: cython.uchar[::1],
     sums: cython.double[::1],
     is_sound: cython.uchar[::1],
 ) -> None:
     """Mark in ``is_sound`` rows from ``first_row`` up to ``last_row`` that are plainly valid.
 
-    They have one part and at most ``most_holes`` holes, no ring open, wrongly turned or with a vertex
-    twice in a row. ``heads`` is room for three cells for each vertex of the largest row, all -1 at
-    first and again at the end; ``links`` (8 times as many as vertices, and 64, 2) for what is in them.
-    A row whose edges crowd together is left.
+    Rows marked already are passed over. No ring is open, wrongly turned or has a vertex twice in a row;
+    rings of a part that touch hang together at one place only. ``heads`` is room for three cells for
+    each vertex of the largest row, all -1 at first and again at the end; ``links`` (8 times as many as
+    vertices, and 64, 3) for what is in them; ``rings`` (4, vertices) and ``touches`` for its rings and
+    vertices. A row whose edges crowd together is left.
 
     Cells are found by floating point that rises with the coordinate, so two edges that meet share the
-    cell of the place where they do, whatever is rounded.
+    cell of the place where they do, whatever is rounded. Where a ring lies is asked for one vertex that
+    no other ring has, if it can be: the edges to the left of it, cell by cell, say how often outer
+    rings are round it, and holes.
     """
     r: cython.longlong
     g: cython.longlong
-    h: cython.longlong
+    part: cython.longlong
     first_ring: cython.longlong
     last_ring: cython.longlong
     base: cython.longlong
@@ -170,6 +283,7 @@ def find_sound(
     e: cython.longlong
     f: cython.longlong
     n: cython.longlong
+    p: cython.longlong
     ring_start: cython.longlong
     ring_last: cython.longlong
     n_columns: cython.longlong
@@ -177,6 +291,7 @@ def find_sound(
     n_links: cython.int
     n_tests: cython.longlong
     link: cython.int
+    other: cython.longlong
     i: cython.longlong
     j: cython.longlong
     i0: cython.longlong
@@ -192,35 +307,50 @@ def find_sound(
     a: cython.double
     b: cython.double
     good: cython.int
+    way: cython.int
+    is_touched: cython.int
+    own: cython.longlong
+    others: cython.longlong
     with cython.nogil:
         for r in range(first_row, last_row):
-            if row_offsets[r + 1] - row_offsets[r] != 1:
+            if is_sound[r] or row_offsets[r + 1] == row_offsets[r]:
                 continue
             first_ring = part_offsets[row_offsets[r]]
-            last_ring = part_offsets[row_offsets[r] + 1]
-            if last_ring == first_ring or last_ring - first_ring > most_holes + 1:
-                continue
+            last_ring = part_offsets[row_offsets[r + 1]]
             base = ring_offsets[first_ring]
             stop = ring_offsets[last_ring]
             n = stop - base
             good = 1
             if n < 4:
                 continue
+            # The part of each ring, what it hangs together with, is it an outer one, touched by.
+            for part in range(row_offsets[r], row_offsets[r + 1]):
+                if part_offsets[part] == part_offsets[part + 1]:
+                    good = 0
+                for g in range(part_offsets[part], part_offsets[part + 1]):
+                    if ring_offsets[g + 1] - ring_offsets[g] < 4:
+                        good = 0
+                        break
+                    rings[0, g - first_ring] = cython.cast(cython.int, part - row_offsets[r])
+                    rings[1, g - first_ring] = cython.cast(cython.int, g - first_ring)
+                    rings[2, g - first_ring] = 1 if g == part_offsets[part] else 0
+                    rings[3, g - first_ring] = -1
+                if not good:
+                    break
+            if not good:
+                continue
             low_x = high_x = xy[base, 0]
             low_y = high_y = xy[base, 1]
             for g in range(first_ring, last_ring):
                 ring_start = ring_offsets[g]
                 ring_last = ring_offsets[g + 1] - 1
-                if (
-                    ring_last - ring_start < 3
-                    or xy[ring_start, 0] != xy[ring_last, 0]
-                    or xy[ring_start, 1] != xy[ring_last, 1]
-                ):
+                if xy[ring_start, 0] != xy[ring_last, 0] or xy[ring_start, 1] != xy[ring_last, 1]:
                     good = 0
                     break
                 for k in range(ring_start, ring_last):
                     a = xy[k, 0]
                     b = xy[k, 1]
+                    touches[k - base] = 0
                     # Not a number is in no range; what is not finite is caught by the width.
                     if not (-1e150 < a < 1e150 and -1e150 < b < 1e150):
                         good = 0
@@ -256,16 +386,12 @@ def find_sound(
                 for e in range(ring_start, ring_last):
                     a = xy[e, 0]
                     b = xy[e + 1, 0]
-                    i0 = cython.cast(cython.longlong, ((a if a < b else b) - low_x) * per_x)
-                    i1 = cython.cast(cython.longlong, ((b if a < b else a) - low_x) * per_x)
+                    i0 = _cell(a if a < b else b, low_x, per_x, n_columns)
+                    i1 = _cell(b if a < b else a, low_x, per_x, n_columns)
                     a = xy[e, 1]
                     b = xy[e + 1, 1]
-                    j0 = cython.cast(cython.longlong, ((a if a < b else b) - low_y) * per_y)
-                    j1 = cython.cast(cython.longlong, ((b if a < b else a) - low_y) * per_y)
-                    i0 = min(i0, n_columns - 1)
-                    i1 = min(i1, n_columns - 1)
-                    j0 = min(j0, n_lines - 1)
-                    j1 = min(j1, n_lines - 1)
+                    j0 = _cell(a if a < b else b, low_y, per_y, n_lines)
+                    j1 = _cell(b if a < b else a, low_y, per_y, n_lines)
                     if n_links + (i1 - i0 + 1) * (j1 - j0 + 1) > 8 * n + 64 or n_tests > 64 * n:
                         good = 0
                         break
@@ -281,38 +407,130 @@ def find_sound(
                             link = heads[j * n_columns + i]
                             while link >= 0:
                                 f = base + links[link, 0]
+                                other = links[link, 2]
                                 link = links[link, 1]
                                 n_tests += 1
-                                # Edges come in order: f before e.
-                                if f + 1 == e and e != ring_start:
+                                if other == g - first_ring:
+                                    # Edges come in order: f before e.
+                                    if f + 1 == e and e != ring_start:
+                                        continue
+                                    if k == ring_start and f == ring_start:
+                                        continue
+                                    if _meet(xy, e, f, sums):
+                                        good = 0
                                     continue
-                                if k == ring_start and f == ring_start:
+                                if not _meet(xy, e, f, sums):
                                     continue
-                                if _meet(xy, e, f, sums):
+                                p = f + 1
+                                if p == ring_offsets[first_ring + other + 1] - 1:
+                                    p = ring_offsets[first_ring + other]
+                                way = _touch_well(xy, e, k, f, p, sums)
+                                if way == 0:
                                     good = 0
+                                # Each touch once: in the cell it lies in.
+                                if (
+                                    way < 2
+                                    or i != _cell(xy[p, 0], low_x, per_x, n_columns)
+                                    or j != _cell(xy[p, 1], low_y, per_y, n_lines)
+                                ):
+                                    continue
+                                touches[k - base] = touches[p - base] = 1
+                                if rings[0, other] != rings[0, g - first_ring]:
+                                    continue
+                                own = _root(rings[1], g - first_ring)
+                                others = _root(rings[1], other)
+                                if own == others:
+                                    good = 0
+                                rings[1, own] = cython.cast(cython.int, others)
                             links[n_links, 0] = cython.cast(cython.int, e - base)
                             links[n_links, 1] = heads[j * n_columns + i]
+                            links[n_links, 2] = cython.cast(cython.int, g - first_ring)
                             heads[j * n_columns + i] = n_links
                             n_links += 1
                     if not good:
                         break
                 if not good:
                     break
+            if good:
+                for g in range(first_ring, last_ring):
+                    ring_start = ring_offsets[g]
+                    ring_last = ring_offsets[g + 1] - 1
+                    way = rings[2, g - first_ring]
+                    if not _is_turned(xy, ring_start, ring_last, 1 if way else -1, sums):
+                        good = 0
+                        break
+                    if last_ring - first_ring == 1:
+                        break
+                    p = ring_start
+                    while p < ring_last and touches[p - base]:
+                        p += 1
+                    is_touched = 1 if p == ring_last else 0
+                    if is_touched:
+                        p = ring_start
+                    own = 0
+                    others = 0
+                    j = _cell(xy[p, 1], low_y, per_y, n_lines)
+                    i1 = _cell(xy[p, 0], low_x, per_x, n_columns)
+                    if is_touched:
+                        # Rings that have the vertex too: on which side of theirs does this one leave?
+                        link = heads[j * n_columns + i1]
+                        while link >= 0:
+                            f = base + links[link, 0]
+                            other = links[link, 2]
+                            link = links[link, 1]
+                            if (
+                                other == g - first_ring
+                                or xy[f + 1, 0] != xy[p, 0]
+                                or xy[f + 1, 1] != xy[p, 1]
+                            ):
+                                continue
+                            k = f + 1
+                            if k == ring_offsets[first_ring + other + 1] - 1:
+                                k = ring_offsets[first_ring + other]
+                            rings[3, other] = cython.cast(cython.int, g - first_ring)
+                            way = _is_between(
+                                xy[p, 0], xy[p, 1], xy[k + 1, 0], xy[k + 1, 1], xy[f, 0], xy[f, 1],
+                                xy[p + 1, 0], xy[p + 1, 1], sums,
+                            )  # fmt: skip
+                            # Left of an outer ring is inside it, right of a hole is inside that.
+                            k = way if rings[2, other] else way - 1
+                            if rings[0, other] == rings[0, g - first_ring]:
+                                own += k
+                            else:
+                                others += k
+                        way = rings[2, g - first_ring]
+                    for i in range(i1 + 1):
+                        link = heads[j * n_columns + i]
+                        while link >= 0:
+                            f = base + links[link, 0]
+                            other = links[link, 2]
+                            link = links[link, 1]
+                            a = xy[f, 1]
+                            b = xy[f + 1, 1]
+                            if (a > xy[p, 1]) == (b > xy[p, 1]) or other == g - first_ring:
+                                continue
+                            if rings[3, other] == g - first_ring:
+                                continue
+                            # Each edge once: in the leftmost of its cells.
+                            if i != _cell(
+                                xy[f, 0] if xy[f, 0] < xy[f + 1, 0] else xy[f + 1, 0],
+                                low_x, per_x, n_columns,
+                            ):  # fmt: skip
+                                continue
+                            if (
+                                _side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0
+                            ) != (b > a):
+                                continue
+                            k = -1 if b > a else 1
+                            if rings[0, other] == rings[0, g - first_ring]:
+                                own += k
+                            else:
+                                others += k
+                    # A hole in its outer ring and in no other hole; a part in no other.
+                    if own != 1 - way or (way and others != 0):
+                        good = 0
+                        break
             for i in range(n_columns * n_lines):
                 heads[i] = -1
-            if not good:
-                continue
-            for g in range(first_ring, last_ring):
-                ring_start = ring_offsets[g]
-                ring_last = ring_offsets[g + 1] - 1
-                if not _is_turned(xy, ring_start, ring_last, 1 if g == first_ring else -1, sums):
-                    good = 0
-                for h in range(first_ring, last_ring):
-                    if g in (first_ring, h):
-                        continue
-                    # In the outer ring and in no other hole.
-                    if _holds(xy, ring_offsets[h], ring_offsets[h + 1] - 1, ring_start, sums) != (
-                        1 if h == first_ring else 0
-                    ):
-                        good = 0
-            is_sound[r] = good
+            if good:
+                is_sound[r] = 1

@@ -230,7 +230,7 @@ def _out_of_use(layer: Layer) -> list[Finding]:
     rows = known[outside]
     return [
         Finding("outside the CRS", f"it lies outside the area of use of {label(crs)}",
-                "check the CRS, or the order of coordinates", True, rows, middle[outside])
+                "check the CRS, or the order of coordinates", False, rows, middle[outside])
     ]  # fmt: skip
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by
+from polygene.arrays import NONE, BoolArray, I64Array, count_by
 from polygene.crs import label
 from polygene.geometry import (
     Family,
@@ -14,7 +14,7 @@ from polygene.geometry import (
     heights_of,
 )
 from polygene.layer import Layer
-from polygene.measures import Ruler, row_areas_and_lengths, row_measures
+from polygene.measures import row_lengths, row_measures
 from polygene.ops.pieces import Made
 from polygene.ops.scene import Scene
 from polygene.ops.summary import (
@@ -25,72 +25,41 @@ from polygene.ops.summary import (
     check_sums,
     unit_of,
 )
+from polygene.plane import bounds
 from polygene.plane.cutting import Cut
 from polygene.plane.grid import Grid
 from polygene.plane.keys import Rule
 from polygene.plane.overlay import Overlay
 
 
-def check_cut(done: Cut, plan: Overlay, scene: Scene) -> F64Array:
-    """Check that nothing was lost or made; return the measure of each piece as it is written.
+def check_lengths(done: Cut, plan: Overlay, scene: Scene) -> None:
+    """Check that lines are as long as their steps, before and after; the rest is proved exactly.
 
-    The faces that a row covers add up to the row as it came in, and every piece as it is written to
-    the faces that it is made of. Rows whose rings cross are read by a rule, and only the second holds.
-    Pieces that are whole rows are not measured again; theirs is what the faces say.
+    Raises
+    ------
+    BalanceError
+        If a row or a piece is not, within what `plane.bounds` allows.
     """
-    ruler, own = scene.ruler, plan.own
+    if plan.own.family != Family.LINES:
+        return
+    ruler, n_steps = scene.ruler, done.n_steps
     step = scene.grid.step * ruler.map_unit
-    is_sound = ~done.is_crossed
-    own_sound = is_sound[: own.n_rows]
-    own_before, own_bound = _measured(own, ruler, step, done.n_steps)
+    before = row_measures(plan.own, ruler)
     check_sums(
-        done.own_size[own_sound], own_before[own_sound], own_bound[own_sound], "row of INPUT"
+        done.own_size, before, bounds.length_error(before, n_steps, step), "length of row of INPUT"
     )
-    if done.other_size.any():
-        sound = is_sound[own.n_rows :]
-        before, bound = _measured(scene.cutter, ruler, step, np.zeros(0, np.int64))
-        check_sums(done.other_size[sound], before[sound], bound[sound], "row of OTHER")
-    n_steps = done.n_steps[np.maximum(done.rows[:, 0], 0)] if len(done.n_steps) else done.n_steps
-    size, bound = _measured(done.geometry, ruler, step, n_steps)
+    written = row_measures(done.geometry, ruler)
     is_cut = ~done.is_whole
-    check_sums(size[is_cut], done.size[is_cut], bound[is_cut], "piece")
-    return np.where(is_cut, size, done.size)
-
-
-def _measured(
-    column: GeometryColumn, ruler: Ruler, step: float, n_steps: I64Array
-) -> tuple[F64Array, F64Array]:
-    """Return the measure of each row and how far the grid may have moved it.
-
-    No border moves further than a grid unit, nor does a vertex, cut or crossing of a line.
-    """
-    if column.family == Family.POLYGONS:
-        size, length = row_areas_and_lengths(column, ruler)
-        return size, np.abs(size) * 1e-9 + step * (3 * length + 16 * step)
-    size = row_measures(column, ruler)
-    bound = np.abs(size) * 1e-9
-    if column.family == Family.LINES:
-        bound += 2 * step * (4 + n_steps)
-    return size, bound
+    bound = bounds.length_error(written, n_steps[done.rows[:, 0]], step)
+    check_sums(written[is_cut], done.size[is_cut], bound[is_cut], "length of piece")
 
 
 def balance_of(
-    layer: Layer,
-    scene: Scene,
-    plan: Overlay,
-    done: Cut,
-    rule: Rule,
-    passed: I64Array,
-    written: F64Array,
+    layer: Layer, scene: Scene, plan: Overlay, done: Cut, rule: Rule, passed: I64Array
 ) -> Balance:
-    """Add up INPUT before, inside OTHER and outside it.
-
-    What a clip or erase keeps is measured on the result, the rest on the faces of the plane.
-    """
+    """Add up INPUT before, inside OTHER and outside it; on the grid that is an equality, proved."""
     column, ruler = layer.geometry, scene.ruler
     before = row_measures(column, ruler)
-    crossed = done.is_crossed[: plan.own.n_rows]
-    before[scene.own_rows[crossed]] = done.own_size[crossed]
     is_inside = np.zeros(column.n_rows, bool)
     has_other = (passed[:, 1:] != NONE).any(axis=1)
     is_inside[passed[has_other | (rule == Rule.CLIP), 0]] = True
@@ -100,19 +69,28 @@ def balance_of(
     is_inside[scene.own_rows] = False
     is_outside = ~is_inside
     is_outside[scene.own_rows] = False
-    kept = float(written.sum())
-    cut_inside = kept if rule == Rule.CLIP else float(done.own_covered.sum())
-    cut_outside = kept if rule == Rule.ERASE else float((done.own_size - done.own_covered).sum())
-    _, bound = _measured(plan.own, ruler, scene.grid.step * ruler.map_unit, done.n_steps)
     is_alone = done.rows[:, 0] == NONE
     return Balance(
         float(before.sum()),
-        float(before[is_inside].sum()) + cut_inside,
-        float(before[is_outside].sum()) + cut_outside,
-        2 * float(bound.sum()) + 1e-9 * float(before.sum()),
+        float(before[is_inside].sum()) + float(done.own_covered.sum()),
+        float(before[is_outside].sum()) + float((done.own_size - done.own_covered).sum()),
+        _most_moved(plan.own, scene, done.n_steps),
         unit_of(column.family, ruler),
         float(done.size[is_alone].sum()) if rule == Rule.UNION else None,
+        bounds.MOST_MOVED * scene.grid.step * ruler.map_unit,
     )
+
+
+def _most_moved(column: GeometryColumn, scene: Scene, n_steps: I64Array) -> float:
+    """Return by how much the grid may have changed the measures of all rows that were laid."""
+    ruler = scene.ruler
+    step = scene.grid.step * ruler.map_unit
+    if column.family == Family.POLYGONS:
+        return float(bounds.area_moved(row_lengths(column, ruler), step).sum())
+    if column.family == Family.LINES:
+        lengths = row_measures(column, ruler)
+        return float(bounds.length_error(lengths, n_steps, step).sum())
+    return 0.0
 
 
 def summary_of(
@@ -128,26 +106,21 @@ def summary_of(
     n_own, n_plan = layer.n_rows, plan.own.n_rows
     came = np.zeros(n_own + 1, bool)
     came[made.rows[:, 0]] = True  # NONE marks the last, which is no row
-    own_crossed = np.zeros(n_own, bool)
-    if balance is not None:
-        own_crossed[scene.own_rows] = done.is_crossed[:n_plan]
     has_place = _has_place(plan, done)
     own_fell = np.zeros(n_own, bool)
     own_fell[scene.own_rows] = ~has_place[:n_plan] & ~plan.own.is_empty
     sides = []
     for k, other in enumerate(others):
-        crossed = np.zeros(other.n_rows, bool)
         start, stop = n_plan + scene.other_starts[[k, k + 1]]
-        crossed[scene.near[k]] = done.is_crossed[start:stop]
         fell = np.zeros(other.n_rows, bool)
         fell[scene.near[k]] = ~has_place[start:stop]
-        sides.append(_side(other, int(scene.near[k].sum()), crossed, fell))
+        sides.append(_side(other, int(scene.near[k].sum()), fell))
     has_other = (made.rows[:, 1:] != NONE).any(axis=1)
     has_own = made.rows[:, 0] != NONE
     n_empty = int(layer.geometry.is_empty.sum())
     return OverlaySummary(
         rule.name.lower(),
-        _side(layer, n_own, own_crossed & came[:-1], own_fell),
+        _side(layer, n_own, own_fell),
         sides,
         len(made.rows),
         int((has_other & has_own).sum()),
@@ -161,6 +134,7 @@ def summary_of(
         label(layer.crs),
         scene.grid.step,
         _notes(layer, others, rule, scene.grid, made),
+        proved=len(made.rows) if layer.geometry.family == Family.POLYGONS else 0,
     )
 
 
@@ -176,10 +150,10 @@ def _has_place(plan: Overlay, done: Cut) -> BoolArray:
     return found
 
 
-def _side(layer: Layer, used: int, crossed: BoolArray, fell: BoolArray) -> Side:
+def _side(layer: Layer, used: int, fell: BoolArray) -> Side:
     return Side(
         layer.name, layer.n_total, layer.n_rows, used, layer.geometry.family,
-        NamedRows.of(layer, crossed), NamedRows.of(layer, fell),
+        fell=NamedRows.of(layer, fell),
     )  # fmt: skip
 
 

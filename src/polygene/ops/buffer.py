@@ -9,17 +9,18 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import parallel
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
+from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans
 from polygene.crs import label
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
+from polygene.ops.admit import admit, prove_valid
 from polygene.ops.attributes import free_name
 from polygene.ops.extents import finite_bounds
 from polygene.ops.local_planes import LocalPlanes, within_the_world
 from polygene.ops.parts import single_parts as to_single_parts
-from polygene.ops.summary import NamedRows
+from polygene.ops.summary import Admitted, NamedRows
 from polygene.plane.grid import DEFAULT_PROJECTED, Grid
 from polygene.plane.offsets import Style, offset_outlines
 from polygene.plane.settling import Outlines, settle
@@ -37,7 +38,8 @@ class BufferSummary:
 
     distances : in metres or, without a CRS, in map units; of a field the least and the largest
     vanished : features of which nothing is left; skipped : those without geometry or distance
-    mended : polygons whose rings cross, read by parity within a part, union of parts
+    admitted : what became of its invalid features
+    proved : features that came out, each found valid by the exact test
     """
 
     name: str
@@ -50,11 +52,12 @@ class BufferSummary:
     area_unit: str
     vanished: NamedRows
     skipped: NamedRows
-    mended: NamedRows
+    admitted: Admitted
     disagreements: dict[str, int]
     method: str
     crs: str
     notes: list[str]
+    proved: int = 0
 
 
 @dataclass(frozen=True)
@@ -73,6 +76,7 @@ def buffer(
     style: Style | None = None,
     single_parts: bool = False,
     precision: float | None = None,
+    invalid: str = "mend",
     progress: Progress = SILENT,
 ) -> BufferResult:
     """Return everything within a distance of each feature, or of all together.
@@ -104,9 +108,9 @@ def buffer(
     finite_bounds(layer)
     for name in by:
         layer.check_field(name)
+    admission = admit(layer, invalid)
     rings = _rings(layer, distance)
-    column, mended = _mended(layer)
-    work = _Work(layer, column, style, precision, progress)
+    work = _Work(layer, admission.layer.geometry, style, precision, progress)
     groups = group_rows(layer.table, by, layer.n_rows) if melt or by else None
     pieces = [work.buffered(d, groups) for d in rings]
     if bands:
@@ -115,7 +119,15 @@ def buffer(
         )]  # fmt: skip
     given = None if isinstance(distance, np.ndarray) else _numbers(distance)
     return _result(
-        layer, rings, given, pieces, groups, mended, work, single_parts, isinstance(distance, list)
+        layer,
+        rings,
+        given,
+        pieces,
+        groups,
+        admission.facts,
+        work,
+        single_parts,
+        isinstance(distance, list),
     )
 
 
@@ -141,15 +153,6 @@ def _rings(layer: Layer, distance: float | F64Array | Sequence[float]) -> list[F
                     f"shrinks polygons, and these are {layer.geometry.family.words}"
                 )
     return rings
-
-
-def _mended(layer: Layer) -> tuple[GeometryColumn, BoolArray]:
-    """Return the geometry with rings that cross read by the rule of all overlays."""
-    from polygene.ops.mend import mended_rows
-
-    if layer.geometry.family != Family.POLYGONS:
-        return layer.geometry, np.zeros(layer.n_rows, bool)
-    return mended_rows(layer.geometry, layer.crs)
 
 
 class _Work:
@@ -320,7 +323,7 @@ def _result(
     given: list[float] | None,
     pieces: list[GeometryColumn],
     groups: Groups | None,
-    mended: BoolArray,
+    admitted: Admitted,
     work: _Work,
     single_parts: bool,
     has_rings: bool,
@@ -343,6 +346,7 @@ def _result(
         columns.append(column.take(kept))
         tables.append(table)
     column = concatenate(columns)
+    proved = prove_valid(column, f"buffer of {layer.name}")
     if work.is_geographic:
         if work.n_split:
             notes.append(f"{work.n_split:,} results cross the 180th meridian and are parted there")
@@ -369,9 +373,9 @@ def _result(
             float(row_areas(result.geometry, ruler).sum()),
             "m²" if ruler.unit == "m" else "square units",
             NamedRows.of(layer, vanished), NamedRows.of(layer, skipped),
-            NamedRows.of(layer, mended), disagreements,
+            admitted, disagreements,
             "each on a plane of its own" if work.is_geographic else "on the plane of the CRS",
-            label(layer.crs), notes,
+            label(layer.crs), notes, proved,
         ),
     )  # fmt: skip
 

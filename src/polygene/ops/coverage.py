@@ -143,7 +143,7 @@ def settle_coverage(
     gaps, overlaps = faces.is_gap & is_narrow, faces.is_overlap & is_narrow
     progress.stage("closing gaps and overlaps")
     face, row = _given(plan, gaps, overlaps, _ranks(layer.geometry, prefer, ruler), ruler)
-    column, changed, meets = _rebuilt(plan, face, row, gaps | overlaps, ruler)
+    column, changed, meets = _rebuilt(plan, face, row, gaps | overlaps)
     vanished = changed & column.is_empty
     summary = SettleSummary(
         layer.name, layer.n_rows, width * ruler.map_unit, ruler.unit, prefer,
@@ -204,7 +204,7 @@ def _given(
 
 
 def _rebuilt(
-    plan: Overlay, face: I64Array, row: I64Array, touched: BoolArray, ruler: Ruler
+    plan: Overlay, face: I64Array, row: I64Array, touched: BoolArray
 ) -> tuple[GeometryColumn, BoolArray, BoolArray]:
     """Return the column with the rows that gained or lost a face traced anew, and which these are.
 
@@ -220,7 +220,7 @@ def _rebuilt(
     changed[np.setxor1d(before, after) % column.n_rows] = True
     meets = _met(plan, face[changed[row]], changed)
     rows = np.flatnonzero(changed | meets)
-    grown = retraced(plan, face, row, rows, plan.row_of_part, column.n_rows, ruler, thins=False)
+    grown = retraced(plan, face, row, rows, plan.row_of_part, column.n_rows, thins=False)
     return column.with_rows(rows, grown), changed, meets
 
 

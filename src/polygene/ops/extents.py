@@ -2,34 +2,57 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from polygene.arrays import F64Array
+from polygene.arrays import BoolArray, F64Array
 from polygene.errors import GeometryError
 from polygene.geometry import Extent
 from polygene.layer import Layer
-from polygene.plane.grid import DEFAULT_GEOGRAPHIC, DEFAULT_PROJECTED, Grid
+from polygene.plane.grid import Grid, default_step
+from polygene.plane.problems import LARGEST
 
 
 def finite_bounds(layer: Layer) -> F64Array:
-    """Return the (n_rows, 4) bounds; refuse coordinates that are not finite."""
+    """Return the (n_rows, 4) bounds; refuse coordinates that cannot be computed with.
+
+    Raises
+    ------
+    GeometryError
+        If one is not finite, too large, or a latitude beyond the poles; the first such row is named.
+    """
     bounds = layer.geometry.row_bounds()
-    is_bad = ~np.isfinite(bounds).all(axis=1) & ~layer.geometry.is_empty
-    if is_bad.any():
-        row = int(np.flatnonzero(is_bad)[0])
-        raise GeometryError(
-            f"layer {layer.name!r}",
-            layer.row_label(row),
-            "a coordinate is not a finite number",
-            "leave the row out with --where, or mend the source",
-        )
+    has = ~layer.geometry.is_empty
+    source = "leave the row out with --where, or mend the source"
+    is_bad = ~np.isfinite(bounds).all(axis=1) & has
+    _refuse(layer, is_bad, lambda row: "a coordinate is not a finite number", source)
+    largest = np.abs(bounds).max(axis=1)
+    _refuse(
+        layer, (largest > LARGEST) & has,
+        lambda row: f"value {largest[row]:g}, and no more than {LARGEST:g} can be computed with",
+        source,
+    )  # fmt: skip
+    if layer.crs is not None and layer.crs.is_geographic:
+        degrees = float(np.degrees(layer.crs.axis_info[0].unit_conversion_factor))
+        latitude = np.abs(bounds[:, [1, 3]]).max(axis=1) * degrees
+        _refuse(
+            layer, (latitude > 90 + 1e-9) & has,
+            lambda row: f"a latitude of {latitude[row]:.10g} degrees, beyond the pole",
+            "check the order of the coordinates, and the CRS",
+        )  # fmt: skip
     return bounds
 
 
+def _refuse(layer: Layer, is_bad: BoolArray, reason: Callable[[int], str], advice: str) -> None:
+    rows = np.flatnonzero(is_bad)
+    if len(rows):
+        row = int(rows[0])
+        raise GeometryError(f"layer {layer.name!r}", layer.row_label(row), reason(row), advice)
+
+
 def grid_for(layer: Layer, extents: Sequence[Extent | None], precision: float | None) -> Grid:
+    known = [extent for extent in extents if extent is not None]
     if precision is None:
-        is_geographic = layer.crs is not None and layer.crs.is_geographic
-        precision = DEFAULT_GEOGRAPHIC if is_geographic else DEFAULT_PROJECTED
-    return Grid.over([extent for extent in extents if extent is not None], precision)
+        precision = default_step(None if layer.crs is None else layer.crs.is_geographic, known)
+    return Grid.over(known, precision)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -14,14 +14,15 @@ from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
+from polygene.ops.admit import admit, prove_valid
 from polygene.ops.extents import finite_bounds
-from polygene.ops.summary import NamedRows, unit_of
+from polygene.ops.summary import Admitted, NamedRows, unit_of
 from polygene.table.groups import agreed, group_rows
 
 
 @dataclass(frozen=True)
 class HullSummary:
-    """How many hulls came out; ``flat`` are groups whose points lie on one line or are but one."""
+    """How many hulls came out, each ``proved`` valid; ``flat`` are groups that lie on a line."""
 
     name: str
     total: int
@@ -33,6 +34,8 @@ class HullSummary:
     disagreements: dict[str, int]
     crs: str
     notes: list[str]
+    admitted: Admitted = field(default_factory=Admitted)
+    proved: int = 0
 
 
 @dataclass(frozen=True)
@@ -41,22 +44,27 @@ class HullResult:
     summary: HullSummary
 
 
-def hull(layer: Layer, *, each: bool = False, by: Sequence[str] = ()) -> HullResult:
+def hull(
+    layer: Layer, *, each: bool = False, by: Sequence[str] = (), invalid: str = "mend"
+) -> HullResult:
     """Return the convex hull of all features, of ``each``, or of those that agree in some fields.
 
     Exact: corners are vertices of the input, bit for bit. What lies on one line has no hull and is
-    left out, named. Fields keep a value where all of a group agree.
+    left out, named. Fields keep a value where all of a group agree. Invalid polygons are treated as
+    ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
 
     Raises
     ------
     UnknownFieldError
         If a field is not there.
     DataError
-        If coordinates are not finite.
+        If coordinates are not finite, or polygons are invalid and refused.
     """
-    finite_bounds(layer)
     for name in by:
         layer.check_field(name)
+    admission = admit(layer, invalid)
+    layer = admission.layer
+    finite_bounds(layer)
     disagreements: dict[str, int] = {}
     if each:
         group, firsts = np.arange(layer.n_rows), np.arange(layer.n_rows)
@@ -70,6 +78,7 @@ def hull(layer: Layer, *, each: bool = False, by: Sequence[str] = ()) -> HullRes
     kept = np.flatnonzero(~column.is_empty)
     flat = np.zeros(layer.n_rows, bool)
     flat[firsts[column.is_empty & has_points]] = True
+    prove_valid(column, f"hulls of {layer.name}")
     ids = layer.ids[kept] if each and layer.ids is not None else None
     result = replace(
         layer, geometry=column.take(kept), ids=ids, total=None,
@@ -82,6 +91,7 @@ def hull(layer: Layer, *, each: bool = False, by: Sequence[str] = ()) -> HullRes
             layer.name, layer.n_total, layer.n_rows, result.n_rows,
             float(row_areas(result.geometry, ruler).sum()), unit_of(Family.POLYGONS, ruler),
             NamedRows.of(layer, flat), disagreements, label(layer.crs), [],
+            admission.facts, result.n_rows,
         ),
     )  # fmt: skip
 

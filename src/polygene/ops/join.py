@@ -15,6 +15,7 @@ from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
+from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.relations import check_relation, related
@@ -181,11 +182,14 @@ def partners(
 ) -> Partners:
     """Return the pairs of features that a relation, a pattern or nearness makes.
 
+    Invalid polygons are to each other what they are when mended.
+
     Raises
     ------
     UsageError, DataError
         If the relation is unknown, or has no meaning for the two layers.
     """
+    layer, other = admit(layer).layer, admit(other).layer
     if relation == "nearest":
         return _nearest(layer, other, count, within, precision)
     is_pattern = len(relation) == 9 and set(relation.upper()) <= set("TF*012")
@@ -412,7 +416,7 @@ class RelationCounts:
 
 def relation_counts(layer: Layer, other: Layer, precision: float | None = None) -> RelationCounts:
     """Count, in one pass, what each relation that has a meaning for the two layers would select."""
-    pairs = related(layer, other, precision)
+    pairs = related(admit(layer).layer, admit(other).layer, precision)
     families = (layer.geometry.family, other.geometry.family)
     selected = {}
     for name in RELATIONS:
@@ -445,7 +449,7 @@ def chosen_by_place(
     """
     n_other = int((~other.geometry.is_empty).sum())
     if within is not None:
-        found = _nearest(layer, other, 1, within, precision)
+        found = partners(layer, other, "nearest", within=within, precision=precision)
         mask = count_by(found.first, layer.n_rows) > 0
     elif relation == "disjoint":
         touching = partners(layer, other, "intersects", precision=precision)

@@ -10,7 +10,6 @@ import pyproj
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.crs import label
-from polygene.errors import GeometryError
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
@@ -18,9 +17,8 @@ from polygene.ops.coverage import SettleSummary
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.plane.grid import Grid
-from polygene.plane.problems import Problem
 from polygene.plane.settling import Outlines, settle
-from polygene.plane.validity import invalid_rows, problems_of
+from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT, Progress
 
 
@@ -96,39 +94,14 @@ def mend(
     return MendResult(layer.with_geometry(column.take(kept), kept), summary)
 
 
-def valid_only(layer: Layer, stops: bool = False) -> Layer:
-    """Leave out invalid polygons, or refuse them.
-
-    Raises
-    ------
-    GeometryError
-        If there are any and that is to stop it, naming the first.
-    """
-    if layer.geometry.family != Family.POLYGONS:
-        return layer
-    found = problems_of(layer.geometry)
-    faults = np.flatnonzero(found.kind < Problem.WRONG_DIRECTION)
-    if len(faults) == 0:
-        return layer
-    row = int(found.row[faults[0]])
-    if stops:
-        x, y = found.xy[faults[0]]
-        n = len(np.unique(found.row[faults]))
-        raise GeometryError(
-            f"layer {layer.name!r}", layer.row_label(row),
-            f"{Problem(int(found.kind[faults[0]])).words}, at {x:.10g} {y:.10g} ({n:,} invalid in all)",
-            "mend the layer first, or say --invalid mend or skip",
-        )  # fmt: skip
-    is_valid = np.ones(layer.n_rows, bool)
-    is_valid[found.row[faults]] = False
-    return replace(layer.take(is_valid), total=layer.n_total)
-
-
 def mended_rows(
-    column: GeometryColumn, crs: pyproj.CRS | None, precision: float | None = None
+    column: GeometryColumn,
+    crs: pyproj.CRS | None,
+    precision: float | None = None,
+    asked: BoolArray | None = None,
 ) -> tuple[GeometryColumn, BoolArray]:
-    """Return polygons with invalid rows mended, and which those were."""
-    invalid = invalid_rows(column)
+    """Return polygons with invalid rows mended, among those ``asked``, and which those were."""
+    invalid = invalid_rows(column, asked)
     rows = np.flatnonzero(invalid)
     if len(rows) == 0:
         return column, invalid

@@ -15,17 +15,16 @@ import numpy as np
 
 from polygene.arrays import NONE, I64Array
 from polygene.layer import Layer
+from polygene.ops.admit import Admission, prove_valid
 from polygene.ops.attributes import joined, joined_names
-from polygene.ops.balance import balance_of, check_cut, summary_of
+from polygene.ops.balance import balance_of, check_lengths, summary_of
 from polygene.ops.parts import taken_apart
 from polygene.ops.pieces import Made, input_only, made_of, untouched
-from polygene.ops.scene import check_other, scene_of
+from polygene.ops.scene import admitted, check_other, scene_of
 from polygene.ops.slivers import count_slivers, give_away
 from polygene.ops.snap import snapped_onto
 from polygene.ops.stored import Source, adjusted
-from polygene.ops.summary import (
-    OverlayResult,
-)
+from polygene.ops.summary import OverlayResult
 from polygene.plane.cutting import cut
 from polygene.plane.keys import Rule
 from polygene.plane.overlay import overlay
@@ -40,6 +39,7 @@ class How(TypedDict, total=False):
     drop_slivers : give parts of the result thinner than this, in map units, to the neighbour with
         the longest shared border
     single_parts : give each part of a result a row of its own
+    invalid : what becomes of invalid polygons that take part: ``mend``, ``refuse`` or ``leave-out``
     refresh : fields that hold the area, perimeter or length of their features, to measure anew
     apportion : fields of numbers to multiply by the share of the feature that a row is
     """
@@ -48,6 +48,7 @@ class How(TypedDict, total=False):
     snap: float | None
     drop_slivers: float | None
     single_parts: bool
+    invalid: str
     refresh: Sequence[str]
     apportion: Sequence[str]
     progress: Progress
@@ -82,16 +83,22 @@ def lay(
     ------
     DataError
         If an OTHER is of the wrong family or has nothing, or coordinates are not finite.
-    BalanceError
-        If area, length or points are not conserved: a bug of ours.
+    GeometryError
+        If there are invalid polygons and they are refused.
+    ProofError
+        If area, length or points are not conserved, or a row is invalid: a bug of ours.
     """
     for other in others:
         check_other(layer, other, rule, others[0])
+    how.get("progress", SILENT).stage(f"looking at {layer.name}")
+    own, theirs = admitted(layer, others, rule, how.get("invalid", "mend"))
+    layer, others = own.layer, [other.layer for other in theirs]
     snap, precision = how.get("snap"), how.get("precision")
     told = Told(rule, whole, origins, precision, how.get("progress", SILENT))
     laid = (
         _snapped_first(layer, others, told, snap) if snap is not None else _lay(layer, others, told)
     )
+    laid = _with_admitted(laid, own, theirs)
     sources = [layer, *others] if rule.is_keyed_by_other else [layer]
     return finished(laid, sources, how)
 
@@ -121,6 +128,24 @@ def finished(laid: Laid, sources: Sequence[Layer], how: How) -> OverlayResult:
     return OverlayResult(layer, replace(summary, out=layer.n_rows, stored=stored))
 
 
+def _with_admitted(laid: Laid, own: Admission, theirs: list[Admission]) -> Laid:
+    """Say what became of invalid rows; one that vanished when it was mended had a geometry once."""
+    summary = laid.result.summary
+    n_vanished = own.facts.vanished.count
+    sides = [
+        replace(side, admitted=found.facts)
+        for side, found in zip((summary.input, *summary.others), (own, *theirs), strict=True)
+    ]
+    summary = replace(
+        summary,
+        input=sides[0],
+        others=sides[1:],
+        without_geometry=summary.without_geometry - n_vanished,
+        dropped=summary.dropped + n_vanished,
+    )
+    return laid._replace(result=replace(laid.result, summary=summary))
+
+
 class Told(NamedTuple):
     """What there is to do."""
 
@@ -143,7 +168,6 @@ def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: floa
         facts,
         slivers_before=count_slivers(plain.layer, snap),
         slivers_after=count_slivers(done.layer, snap),
-        crossed=done.summary.input.crossed.count - plain.summary.input.crossed.count,
     )
     summary = replace(
         done.summary,
@@ -162,15 +186,16 @@ def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
     plan = overlay(layer.geometry.take(scene.own_rows), scene.cutter, scene.border, scene.grid)
     progress.stage(f"{verb} {layer.name}: cutting")
     done = cut(plan, rule, scene.other_starts, scene.ruler)
+    prove_valid(done.geometry, f"{verb} of {layer.name}", ~done.is_whole)
     passed = untouched(layer, scene, plan, rule)
     balance = None
     if told.whole:
         rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
         made = Made(input_only(rows, len(others)), layer.geometry.take(rows), len(rows), 0)
     else:
-        written = check_cut(done, plan, scene)
+        check_lengths(done, plan, scene)
         made = made_of(layer, scene, plan, done, rule, passed)
-        balance = balance_of(layer, scene, plan, done, rule, passed, written)
+        balance = balance_of(layer, scene, plan, done, rule, passed)
     result = _result_layer(layer, others, rule, made, told.origins)
     summary = summary_of(layer, others, rule, scene, plan, done, made, balance)
     return Laid(OverlayResult(result, summary), made.rows)

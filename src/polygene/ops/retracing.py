@@ -6,17 +6,18 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array, number_pairs, sum_by
+from polygene.arrays import F64Array, I64Array, number_pairs
 from polygene.geometry import GeometryColumn
-from polygene.measures import Ruler, row_areas_and_lengths
-from polygene.ops.summary import check_sums
-from polygene.plane.overlay import Overlay, face_areas
+from polygene.ops.admit import prove_valid
+from polygene.plane import sums
+from polygene.plane.overlay import Overlay
+from polygene.plane.proof import prove_pieces, prove_places
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 
 
 def retraced(
     plan: Overlay, face: I64Array, row: I64Array, rows: I64Array, row_of_part: I64Array,
-    n_rows: int, ruler: Ruler, thins: bool = True,
+    n_rows: int, thins: bool = True,
 ) -> GeometryColumn:  # fmt: skip
     """Return the geometry of some rows from the faces that they have now.
 
@@ -30,8 +31,8 @@ def retraced(
 
     Raises
     ------
-    BalanceError
-        If the area of a row is not that of its faces.
+    ProofError
+        If the area of a row is not that of its faces, or it is invalid.
     """
     arrangement = plan.arrangement
     keeps = np.isin(row, rows)
@@ -46,11 +47,10 @@ def retraced(
     if thins:
         kept = thinned(arrangement, plan.noded, rings, rows, row_of_part, n_rows)
     grown, node = rings_to_column(arrangement, rings, kept, plan.node_xy, len(rows))
-    sizes = sum_by(piece, face_areas(plan, ruler)[face], len(rows))
-    step = plan.grid.step * ruler.map_unit
-    areas, lengths = row_areas_and_lengths(grown, ruler)
-    bound = sizes * 1e-9 + step * (3 * lengths + 16 * step)
-    check_sums(areas, sizes, bound, "feature traced anew")
+    faces = sums.of_faces(arrangement)
+    prove_pieces(plan, rings, kept, faces.by_group(piece, face, len(rows)), "feature traced anew")
+    prove_places(plan)
+    prove_valid(grown, "features traced anew")
     return replace(grown, z=_at_nodes(plan, plan.own.z, node), m=_at_nodes(plan, plan.own.m, node))
 
 

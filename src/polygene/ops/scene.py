@@ -18,6 +18,7 @@ from polygene.geometry import (
 )
 from polygene.layer import Layer
 from polygene.measures import Ruler, ruler_for
+from polygene.ops.admit import Admission, admit
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
@@ -65,6 +66,35 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
         grid, ruler_for(layer.crs), own_rows, near, cutter, border,
         np.concatenate(rows), offsets_from([len(r) for r in rows]),
     )  # fmt: skip
+
+
+def admitted(
+    layer: Layer, others: Sequence[Layer], rule: Rule, invalid: str
+) -> tuple[Admission, list[Admission]]:
+    """Mend, refuse or leave out the invalid polygons of all layers that have a part in an overlay.
+
+    Features of OTHER far from INPUT have none, but in a union; nor have those of INPUT far from the
+    OTHERs in a clip or an intersect.
+
+    Raises
+    ------
+    GeometryError
+        If there are any and they are refused.
+    """
+    bounds = [y.geometry.row_bounds() for y in (layer, *others)]
+    extents = [extent_of(b) for b in bounds]
+    is_own = np.ones(layer.n_rows, bool)
+    if rule == Rule.INTERSECT:
+        for extent in extents[1:]:
+            is_own &= rows_near(bounds[0], extent)
+    elif rule == Rule.CLIP:
+        is_own = rows_near(bounds[0], extent_of(np.concatenate(bounds[1:])))
+    own = admit(layer, invalid, matters=is_own)
+    found = []
+    for other, b in zip(others, bounds[1:], strict=True):
+        is_near = rows_near(b, extents[0]) | (rule == Rule.UNION)
+        found.append(admit(other, invalid, matters=is_near))
+    return own, found
 
 
 def check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:

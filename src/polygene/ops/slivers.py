@@ -92,7 +92,7 @@ def give_away(layer: Layer, width: float, precision: float) -> tuple[Layer, Give
         chosen = spans(column.row_offsets[rows], np.diff(column.row_offsets)[rows])
         plan = overlay(parts.take(chosen), *_nothing(parts, grid), grid)
         goal[chosen] = _goals(plan, row_of_part[chosen], is_sliver[chosen], ruler)
-        column = _joined(layer, plan, chosen, goal, ruler)
+        column = _joined(layer, plan, chosen, goal)
     moved = goal != row_of_part
     left = is_sliver & ~moved
     facts = GivenAway(
@@ -153,9 +153,7 @@ def _neighbours(plan: Overlay, row: I64Array, is_sliver: BoolArray, ruler: Ruler
     return _Beside(deltas.part[mine], deltas.part[theirs], length)
 
 
-def _joined(
-    layer: Layer, plan: Overlay, chosen: I64Array, goal: I64Array, ruler: Ruler
-) -> GeometryColumn:
+def _joined(layer: Layer, plan: Overlay, chosen: I64Array, goal: I64Array) -> GeometryColumn:
     """Return the column with slivers where they go; rows that nothing goes to keep what they have."""
     column = layer.geometry
     row_of_part = owners(column.row_offsets)
@@ -169,8 +167,6 @@ def _joined(
     # What gains some is traced anew.
     face, part = plan.own_labels()
     new_row = goal[chosen]
-    grown = retraced(
-        plan, face, new_row[part], gains, new_row[plan.row_of_part], column.n_rows, ruler
-    )
+    grown = retraced(plan, face, new_row[part], gains, new_row[plan.row_of_part], column.n_rows)
     rest = replace(rest, is_null=column.is_null, is_multi=column.is_multi)
     return rest.with_rows(gains, grown)

@@ -30,11 +30,30 @@ class NamedRows:
 
 
 @dataclass(frozen=True)
+class Admitted:
+    """What became of a layer's invalid polygons.
+
+    checked : features looked at, those that could matter; 0 for lines and points
+    mended, left_out : the invalid ones among them
+    before, after : area of the mended, by the signs of their rings as they came and as it is now
+    vanished : those mended of which nothing was left
+    """
+
+    checked: int = 0
+    mended: NamedRows = field(default_factory=NamedRows)
+    left_out: NamedRows = field(default_factory=NamedRows)
+    before: float = 0.0
+    after: float = 0.0
+    unit: str = ""
+    vanished: NamedRows = field(default_factory=NamedRows)
+
+
+@dataclass(frozen=True)
 class Side:
     """One layer that took part.
 
     total : features in the source; taken : after filters; used : those that could matter
-    crossed : rows cut whose rings cross, read by parity within a part, union of parts
+    admitted : what became of its invalid features
     fell : rows of which nothing is left on the grid: they are finer than it, or have no area
     """
 
@@ -43,7 +62,7 @@ class Side:
     taken: int
     used: int
     family: Family
-    crossed: NamedRows = field(default_factory=NamedRows)
+    admitted: Admitted = field(default_factory=Admitted)
     fell: NamedRows = field(default_factory=NamedRows)
 
 
@@ -87,11 +106,13 @@ class GivenAway:
 
 @dataclass(frozen=True)
 class Balance:
-    """What must add up: INPUT's before = inside OTHER + outside it, within what the grid may move.
+    """What adds up: INPUT's before = inside OTHER + outside it.
 
-    ``other_only`` is what OTHER has where INPUT is not, in a union. In square metres, metres or
-    numbers of points; ``unit`` is ``m²``, ``m``, ``square units``, ``units`` or ``points``.
-    ``bound`` is the most that the grid explains.
+    On the grid that is an equality of whole numbers, proved for every row and piece before there is a
+    summary at all. What is left, `difference`, is how rounding to the grid changed areas and lengths,
+    at most by ``bound``. ``other_only`` is what OTHER has where INPUT is not, in a union. In square
+    metres, metres or numbers of points; ``unit`` is ``m²``, ``m``, ``square units``, ``units`` or
+    ``points``. ``moved`` is how far the grid may move a border, in metres or map units.
     """
 
     before: float
@@ -100,6 +121,7 @@ class Balance:
     bound: float
     unit: str
     other_only: float | None = None
+    moved: float = 0.0
 
     @property
     def difference(self) -> float:
@@ -112,7 +134,9 @@ class OverlaySummary:
 
     ``whole``, ``cut``, ``dropped`` and ``without_geometry`` count the features of INPUT: those that
     came out whole, in pieces, not at all, or have none; together they are all of it. ``both``,
-    ``input_only`` and ``other_only`` count the rows that came out, ``out`` in all.
+    ``input_only`` and ``other_only`` count the rows that came out, ``out`` in all. ``proved`` counts
+    those of polygons that were found valid by the exact test, as they came or as they were made: all
+    of them, or there is no summary.
     """
 
     operation: str
@@ -133,6 +157,7 @@ class OverlaySummary:
     snap: Snap | None = None
     given_away: GivenAway | None = None
     stored: list[Stored] = field(default_factory=list)
+    proved: int = 0
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,6 @@ import pyarrow as pa
 from polygene.arrays import (
     NONE,
     BoolArray,
-    F64Array,
     I64Array,
     count_by,
     number_pairs,
@@ -23,22 +22,25 @@ from polygene.crs import label
 from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer
-from polygene.measures import Ruler, row_areas_and_lengths, ruler_for
+from polygene.measures import row_areas_and_lengths, ruler_for
+from polygene.ops.admit import admit, prove_valid
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.overlay import How, Laid, finished, lay
 from polygene.ops.summary import (
     Balance,
-    NamedRows,
     OverlayResult,
     OverlaySummary,
     Side,
-    check_sums,
     unit_of,
 )
+from polygene.plane import bounds as bounds_of
+from polygene.plane import sums
 from polygene.plane.keys import Rule
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
+from polygene.plane.proof import prove_pieces, prove_places, prove_rows
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.sums import Sums
 from polygene.progress import SILENT
 
 
@@ -73,20 +75,23 @@ def union(
 
 def _of_one(layer: Layer, origins: bool, how: How) -> Laid:
     """Lay a layer over itself."""
+    admission = admit(layer, how.get("invalid", "mend"), precision=how.get("precision"))
+    layer = admission.layer
     bounds = finite_bounds(layer)
     grid = grid_for(layer, [extent_of(bounds)], how.get("precision"))
     ruler = ruler_for(layer.crs)
     how.get("progress", SILENT).stage(f"union of {layer.name} with itself")
     plan = overlay_alone(layer.geometry, grid)
     face, row = plan.own_labels()
-    areas = face_areas(plan, ruler)
+    faces = sums.of_faces(plan.arrangement)
+    areas = face_areas(plan, ruler, faces)
     found = _regions(plan, face, row)
-    geometry, sizes = _region_geometry(layer, plan, found, areas, grid.step * ruler.map_unit, ruler)
+    prove_rows(plan, faces)
+    geometry = _region_geometry(layer, plan, found, faces)
+    sizes = sum_by(found.region_of_face, areas[found.face], len(found.depth))
     before, length = row_areas_and_lengths(layer.geometry, ruler)
     own = sum_by(row, areas[face], layer.n_rows)
-    sound = ~plan.row_is_crossed
-    bound = before * 1e-9 + grid.step * ruler.map_unit * 4 * length
-    check_sums(own[sound], before[sound], bound[sound], "row of INPUT")
+    step = grid.step * ruler.map_unit
     table = joined([layer], found.row[:, None], origins)
     taken = {name.casefold() for name in table.column_names}
     columns = dict(zip(table.column_names, table.columns, strict=True))
@@ -97,24 +102,27 @@ def _of_one(layer: Layer, origins: bool, how: How) -> Laid:
     result = replace(layer, geometry=geometry.take(found.region), table=table, ids=None)
     is_shared = found.depth[found.region] > 1
     n_pieces = count_by(found.row, layer.n_rows)
-    n_empty = int(layer.geometry.is_empty.sum())
+    n_empty = int(layer.geometry.is_empty.sum()) - admission.facts.vanished.count
     came = n_pieces > 0
-    named = NamedRows.of(layer, plan.row_is_crossed & came)
     shared = float(own.sum() - sizes[found.depth == 1].sum())
     balance = Balance(
-        float(np.where(sound, before, own).sum()), shared, float(sizes[found.depth == 1].sum()),
-        float(bound.sum()), unit_of(Family.POLYGONS, ruler),
+        float(before.sum()), shared, float(sizes[found.depth == 1].sum()),
+        float(bounds_of.area_moved(length, step).sum()), unit_of(Family.POLYGONS, ruler), None,
+        bounds_of.MOST_MOVED * step,
     )  # fmt: skip
     done = OverlayResult(
         result,
         OverlaySummary(
             "union",
-            Side(layer.name, layer.n_total, layer.n_rows, layer.n_rows, Family.POLYGONS, named),
+            Side(
+                layer.name, layer.n_total, layer.n_rows, layer.n_rows, Family.POLYGONS,
+                admission.facts,
+            ),
             [], result.n_rows, int(is_shared.sum()), int((~is_shared).sum()), 0,
             int(((n_pieces == 1) & ~_has_shared(found, layer.n_rows)).sum()),
             int((came & ((n_pieces > 1) | _has_shared(found, layer.n_rows))).sum()),
             int(layer.n_rows - n_empty - came.sum()), n_empty, balance, label(layer.crs), grid.step,
-            [],
+            [], proved=result.n_rows,
         ),
     )  # fmt: skip
     return Laid(done, found.row[:, None])
@@ -160,10 +168,8 @@ def _has_shared(found: _Regions, n_rows: int) -> BoolArray:
     return count_by(found.row[found.depth[found.region] > 1], n_rows) > 0
 
 
-def _region_geometry(
-    layer: Layer, plan: Overlay, found: _Regions, areas: F64Array, step: float, ruler: Ruler
-) -> tuple[GeometryColumn, F64Array]:
-    """Trace the regions; one that is all of a sound row is that row's own geometry."""
+def _region_geometry(layer: Layer, plan: Overlay, found: _Regions, faces: Sums) -> GeometryColumn:
+    """Trace the regions and prove them; one that is all of a sound row is that row's own geometry."""
     n_regions, arrangement = len(found.depth), plan.arrangement
     pieces = Pieces.of_sorted(found.face, found.region_of_face, arrangement.n_faces, n_regions)
     rings = trace_rings(arrangement, pieces)
@@ -173,9 +179,9 @@ def _region_geometry(
     owner[found.region[lone]] = found.row[lone]
     kept = thinned(arrangement, plan.noded, rings, owner, plan.row_of_part, 0)
     column, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_regions)
-    sizes = sum_by(found.region_of_face, areas[found.face], n_regions)
-    written, length = row_areas_and_lengths(column, ruler)
-    check_sums(written, sizes, sizes * 1e-9 + 4 * step * length, "piece")
+    wanted = faces.by_group(found.region_of_face, found.face, n_regions)
+    prove_pieces(plan, rings, kept, wanted)
+    prove_places(plan)
     faces_of_row = count_by(plan.own_labels()[1], plan.n_own_rows)
     faces_of_region = count_by(found.region_of_face, n_regions)
     is_whole = (owner != NONE) & (faces_of_region == faces_of_row[np.maximum(owner, 0)])
@@ -183,7 +189,8 @@ def _region_geometry(
     flat = replace(layer.geometry, z=None, m=None)
     made = np.flatnonzero(~is_whole)
     whole = np.flatnonzero(is_whole)
+    prove_valid(column, f"union of {layer.name} with itself", ~is_whole)
     both = concatenate([column.take(made), flat.take(owner[whole])])
     both = both.take(np.argsort(np.concatenate([made, whole])))
     is_multi = flat.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_multi=is_multi), sizes
+    return replace(both, is_multi=is_multi)

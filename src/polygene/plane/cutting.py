@@ -20,9 +20,11 @@ from polygene.arrays import (
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import Ruler
 from polygene.plane import members as members_of
+from polygene.plane import sums
 from polygene.plane.keys import Keyed, Rule, keyed
 from polygene.plane.members import Members
 from polygene.plane.overlay import Overlay, face_areas
+from polygene.plane.proof import prove_pieces, prove_places, prove_rows, prove_steps
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 from polygene.plane.steps import Steps, steps_of
 
@@ -38,7 +40,6 @@ class Cut(NamedTuple):
     size : (n_pieces,) area, length or points by the plan, in the ruler's unit
     own_size : (n_own_rows,) the same of each row of INPUT, whole
     own_covered : (n_own_rows,) as much of it as any OTHER covers
-    other_size : (n_other_rows,) area of each row of OTHER
     touches : (n_own_rows,) the row meets OTHER somewhere, be it in a point of the border; asked for
         only of a clip
     is_crossed : (n_own_rows + n_other_rows,) rows whose rings cross themselves or one another
@@ -52,7 +53,6 @@ class Cut(NamedTuple):
     size: F64Array
     own_size: F64Array
     own_covered: F64Array
-    other_size: F64Array
     touches: BoolArray
     is_crossed: BoolArray
     n_steps: I64Array
@@ -75,7 +75,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         face = np.concatenate([face, alone])[order]
         row = np.concatenate([row, np.full(len(alone), NONE)])[order]
     found = keyed(rule, row, faces.take(face), other_starts)
-    areas_found = parallel.meanwhile(lambda: face_areas(plan, ruler))
+    sums_found = parallel.meanwhile(lambda: sums.of_faces(arrangement))
     entry_face = face[found.item]
     is_whole = _whole_pieces(plan, found, row, faces, other_starts)
     keeps = ~is_whole[found.piece]
@@ -84,11 +84,15 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     own_of_piece = found.rows[:, 0]
     kept = thinned(arrangement, plan.noded, rings, own_of_piece, plan.row_of_part, n_rows)
     column, node = rings_to_column(arrangement, rings, kept, plan.node_xy, found.n_pieces)
-    areas = areas_found()
+    face_sums = sums_found()
+    areas = face_areas(plan, ruler, face_sums)
+    prove_rows(plan, face_sums)
+    wanted = face_sums.by_group(found.piece[keeps], entry_face[keeps], found.n_pieces)
+    prove_pieces(plan, rings, kept, wanted)
+    prove_places(plan)
     is_own = row != NONE
     own_face, own_row = face[is_own], row[is_own]
     is_in = plan.is_covered[own_face]
-    n_other = len(plan.row_is_crossed) - n_rows
     return Cut(
         found.rows,
         column,
@@ -97,7 +101,6 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         sum_by(found.piece, areas[entry_face], found.n_pieces),
         sum_by(own_row, areas[own_face], n_rows),
         sum_by(own_row[is_in], areas[own_face[is_in]], n_rows),
-        sum_by(faces.rows, areas[owners(faces.offsets)], n_other),
         (count_by(own_row[is_in], n_rows) > 0) | _meets_border(plan, rule),
         plan.row_is_crossed,
         np.zeros(n_rows, np.int64),
@@ -158,6 +161,10 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
     """
     own, n_rows = plan.own, plan.n_own_rows
     steps = steps_of(plan)
+    prove_steps(plan, steps)
+    if plan.other.family == Family.POLYGONS:
+        prove_rows(plan, sums.of_faces(plan.arrangement))
+    prove_places(plan)
     members = members_of.of_steps(plan, steps, members_of.of_faces(plan))
     order = _turned(plan, steps, members)
     steps, members = Steps(*(column[order] for column in steps)), members.take(order)
@@ -178,7 +185,6 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
         sum_by(found.piece, length[found.item], found.n_pieces),
         sum_by(row, length, n_rows),
         sum_by(row[is_in], length[is_in], n_rows),
-        np.zeros(len(plan.row_is_crossed) - n_rows),
         count_by(row[meets], n_rows) > 0,
         plan.row_is_crossed,
         n_steps,
@@ -254,6 +260,8 @@ def _runs_to_column(plan: Overlay, steps: Steps, found: Keyed) -> tuple[Geometry
 def _cut_points(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
     del ruler
     own, n_rows = plan.own, plan.n_own_rows
+    if plan.other.family == Family.POLYGONS:
+        prove_rows(plan, sums.of_faces(plan.arrangement))
     members = members_of.of_points(plan, members_of.of_faces(plan))
     row = owners(own.vertex_offsets_of_rows)
     found = keyed(rule, row, members, other_starts)
@@ -269,7 +277,6 @@ def _cut_points(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler)
         count.astype(np.float64),
         before.astype(np.float64),
         inside.astype(np.float64),
-        np.zeros(len(plan.row_is_crossed) - n_rows),
         inside > 0,
         plan.row_is_crossed,
         np.zeros(n_rows, np.int64),

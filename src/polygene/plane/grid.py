@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +16,25 @@ from polygene.errors import DataError
 MAX_UNITS = 2**41 - 16
 DEFAULT_PROJECTED = 1e-4  # 0.1 mm on a metre grid
 DEFAULT_GEOGRAPHIC = 1e-9  # degrees; about 0.1 mm on the ground
+DIGITS = 12  # of the largest coordinate where nothing else is known
+MAX_MULTIPLES = 2**50
 MARGIN = 8  # units left free below the lowest coordinate
+
+
+def default_step(
+    is_geographic: bool | None, extents: Sequence[tuple[float, float, float, float]]
+) -> float:
+    """Return the step of the grid where none is asked for: about a tenth of a millimetre.
+
+    Without a CRS (None) nobody knows what a unit is; then the largest coordinate has twelve digits: the
+    step is 1e-9 where that has three before the point, as degrees have.
+    """
+    if is_geographic is not None:
+        return DEFAULT_GEOGRAPHIC if is_geographic else DEFAULT_PROJECTED
+    largest = max((abs(v) for extent in extents for v in extent), default=0.0)
+    if largest == 0:
+        return DEFAULT_PROJECTED
+    return float(f"1e{math.ceil(math.log10(largest)) - DIGITS}")
 
 
 @dataclass(frozen=True)
@@ -44,7 +63,7 @@ class Grid:
         Raises
         ------
         DataError
-            If a coordinate is too far out for any grid (beyond 1e300).
+            If a coordinate is too far out for any grid; callers that know rows refuse them before.
         """
         if not extents:
             return Grid(step, 0, 0)
@@ -57,8 +76,11 @@ class Grid:
                 "check the layer's coordinates and CRS"
             )
         asked = step
-        # Origins must be exact in float64 as multiples of the step, and the span must fit.
-        while largest / step > 2**52 or max(high_x - low_x, high_y - low_y) / step > MAX_UNITS:
+        # The span must fit, and a step be several times the distance of one float64 to the next, or a
+        # coordinate would not come back to the grid point that it was written for.
+        while (
+            largest / step > MAX_MULTIPLES or max(high_x - low_x, high_y - low_y) / step > MAX_UNITS
+        ):
             step *= 10
         to_units = Grid(step, 0, 0)
         return Grid(
@@ -95,6 +117,15 @@ class Grid:
 
         parallel.each(convert, parallel.split(len(xy)))
         return x, y
+
+    def beside(self, xy: F64Array, x: I64Array, y: I64Array) -> tuple[F64Array, F64Array]:
+        """Return how far coordinates (n, 2) lie beside grid points, in units, in x and y (n,)."""
+        factor, divides = self._factor()
+        units = xy / factor if divides else xy * factor
+        return (
+            (units[:, 0] - self.origin_x) - x,
+            (units[:, 1] - self.origin_y) - y,
+        )
 
     def to_map(self, x: I64Array, y: I64Array) -> F64Array:
         """Return the (n, 2) map coordinates of grid integers: the nearest float64 to each decimal."""

@@ -6,15 +6,16 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene import kernels, parallel
+from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, appended, owners
 from polygene.geometry import GeometryColumn
-from polygene.measures import PlaneRuler, Ruler
-from polygene.plane import selfcheck
+from polygene.measures import Ruler
+from polygene.plane import selfcheck, sums
 from polygene.plane.arrangement import Arrangement, Borders, arrange
 from polygene.plane.borders import Outline, outline, vertex_homes
 from polygene.plane.grid import Grid
 from polygene.plane.noding import Noded, node_edges
+from polygene.plane.sums import Sums
 
 
 class Overlay(NamedTuple):
@@ -105,23 +106,11 @@ def overlay_alone(column: GeometryColumn, grid: Grid) -> Overlay:
     return overlay(column, nothing, outline(nothing, grid), grid)
 
 
-def face_areas(plan: Overlay, ruler: Ruler) -> F64Array:
-    """Return the (n_faces,) areas of faces, from the nodes as they are written.
+def face_areas(plan: Overlay, ruler: Ruler, faces: Sums | None = None) -> F64Array:
+    """Return the (n_faces,) areas of faces in the ruler's unit, to be told; proofs use whole numbers.
 
-    The area of the outside has no meaning.
+    ``faces`` are their sums if they are known. The area of the outside has no meaning.
     """
-    arrangement, xy = plan.arrangement, plan.node_xy
-    low, high, faces = arrangement.low, arrangement.high, arrangement.face_of_halfedge
-    areas = np.zeros(arrangement.n_faces)
-    if isinstance(ruler, PlaneRuler) and len(xy):
-        # About the middle, so that coordinates far out cost no digits.
-        middle = xy.mean(axis=0)
-        kernels.run(kernels.vertices.add_areas, xy, low, high, faces, *middle.tolist(), areas)
-        return areas * ruler.map_unit**2
-    kernels.run(
-        kernels.vertices.add_strips,
-        ruler.strips(xy.take(low, axis=0), xy.take(high, axis=0)),
-        faces,
-        areas,
-    )
-    return areas
+    if faces is None:
+        faces = sums.of_faces(plan.arrangement)
+    return sums.areas_of(faces, plan.arrangement, plan.node_xy, plan.grid, ruler)

@@ -9,6 +9,8 @@ import numpy as np
 
 from polygene.arrays import F64Array, I64Array
 
+LARGEST = 1e150  # products of larger ones are not finite
+
 
 class Problem(enum.IntEnum):
     """What can be wrong with a polygon; the value orders them."""
@@ -41,7 +43,7 @@ class Problem(enum.IntEnum):
 
 
 _WORDS = {
-    Problem.NOT_FINITE: "a coordinate is not a finite number",
+    Problem.NOT_FINITE: "a coordinate is not a finite number that can be computed with",
     Problem.TOO_FEW_POINTS: "a ring has fewer than three different points in a row",
     Problem.NOT_CLOSED: "a ring does not end where it begins",
     Problem.RING_CROSSES: "a ring crosses itself",

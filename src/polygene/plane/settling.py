@@ -32,6 +32,9 @@ from polygene.plane.sound import plainly_sound
 
 GAP = 32  # grid units between rows laid apart
 MOST_EDGES = 3_000_000  # worked on at a time
+# Rows of one batch fill squares of this size, two of them at most, and none is longer; shelves take up
+# to three times the room.
+ROOM = 0.2 * MAX_UNITS
 
 
 class Outlines(NamedTuple):
@@ -137,18 +140,29 @@ def _settled_all(
         return GeometryColumn.from_rings([[]] * n_rows, Family.POLYGONS)
     row_of_ring = outlines.row_of_part[outlines.part_of_ring]
     columns = []
-    for rows in _batches(row_of_ring, outlines.ring_offsets, n_rows) if apart else [(0, n_rows)]:
+    batches = _batches(outlines, x, y, row_of_ring, n_rows) if apart else [(0, n_rows)]
+    for rows in batches:
         rings = slice(*np.searchsorted(row_of_ring, rows))
         columns.append(_settled(outlines, x, y, rings, rows, grid, by_sign, apart, keeps_places))
     return concatenate(columns)
 
 
-def _batches(row_of_ring: I64Array, ring_offsets: I64Array, n_rows: int) -> list[tuple[int, int]]:
-    """Part the rows so that each batch has few enough edges, one row at least."""
-    counts = np.bincount(row_of_ring, np.diff(ring_offsets), minlength=n_rows)
-    place = (np.cumsum(counts) // MOST_EDGES).astype(np.int64)
-    starts = np.flatnonzero(np.diff(place, prepend=-1))
-    return [(int(a), int(b)) for a, b in zip(starts, [*starts[1:], n_rows], strict=True)]
+def _batches(
+    outlines: Outlines, x: I64Array, y: I64Array, row_of_ring: I64Array, n_rows: int
+) -> list[tuple[int, int]]:
+    """Part the rows so that each batch has few enough edges and room on the grid, one row at least."""
+    counts = np.bincount(row_of_ring, np.diff(outlines.ring_offsets), minlength=n_rows)
+    row_of_vertex = row_of_ring[owners(outlines.ring_offsets)]
+    low, high = boxes_of_rows(x, y, row_of_vertex, n_rows)
+    width, height = np.where(low[0] <= high[0], high - low + GAP, 0).astype(np.float64)
+    room = width * height / (ROOM * ROOM)
+    is_alone = np.maximum(width, height) > ROOM
+    place = np.floor(np.cumsum(counts) / MOST_EDGES) + np.floor(np.cumsum(room))
+    starts = np.diff(place, prepend=-1) != 0
+    starts |= is_alone
+    starts[1:] |= is_alone[:-1]
+    first = np.flatnonzero(starts)
+    return [(int(a), int(b)) for a, b in zip(first, [*first[1:], n_rows], strict=True)]
 
 
 def _settled(
@@ -176,7 +190,7 @@ def _settled(
     ring_of = owners(offsets)
     row_of_vertex = row_of_part[part_of_ring[ring_of]]
     shift_x = shift_y = np.zeros(n_rows, np.int64)
-    if apart:
+    if apart and n_rows > 1:
         shift_x, shift_y = places_apart(*boxes_of_rows(x, y, row_of_vertex, n_rows))
         x, y = x + shift_x[row_of_vertex], y + shift_y[row_of_vertex]
     start = np.flatnonzero(ring_of[:-1] == ring_of[1:])

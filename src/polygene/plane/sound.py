@@ -8,15 +8,14 @@ from polygene import kernels, parallel
 from polygene.arrays import BoolArray
 from polygene.geometry import GeometryColumn
 
-MOST_HOLES = 8  # of a row; each is looked at against each
 
-
-def plainly_sound(column: GeometryColumn) -> BoolArray:
+def plainly_sound(column: GeometryColumn, asked: BoolArray | None = None) -> BoolArray:
     """Return (n_rows,) rows that have no problem, of most kinds of which that is cheap to say.
 
-    Rows without geometry have none either.
+    Rows without geometry have none either, and those not ``asked`` are not looked at: they are True.
     """
-    sound = column.is_empty.astype(np.uint8)
+    is_done = column.is_empty if asked is None else column.is_empty | ~asked
+    sound = is_done.astype(np.uint8)
     offsets = column.vertex_offsets_of_rows
     xy = np.ascontiguousarray(column.xy)
 
@@ -24,8 +23,9 @@ def plainly_sound(column: GeometryColumn) -> BoolArray:
         largest = int(np.diff(offsets[first : stop + 1]).max(initial=1))
         kernels.run(
             kernels.sound.find_sound, xy, column.ring_offsets, column.part_offsets,
-            column.row_offsets, first, stop, MOST_HOLES, np.full(3 * largest, -1, np.int32),
-            np.empty((8 * largest + 64, 2), np.int32), np.zeros(16), sound,
+            column.row_offsets, first, stop, np.full(3 * largest, -1, np.int32),
+            np.empty((8 * largest + 64, 3), np.int32), np.empty((4, largest), np.int32),
+            np.empty(largest, np.uint8), np.zeros(16), sound,
         )  # fmt: skip
 
     parallel.each(look, parallel.parted(offsets))

@@ -84,8 +84,9 @@ def rows_touched(
 ) -> BoolArray:
     """Return which rows of a column a border may touch, cut or lie inside of.
 
-    A row left out has no vertex or edge near any border and holds no border inside, so all of it
-    lies on one side. ``bounds`` (n_rows, 4) are the finite bounds of the rows.
+    A row left out has no vertex or edge near any border and holds no border inside, and hangs together
+    or lies in a box without any; so all of it lies on one side. ``bounds`` (n_rows, 4) are the finite
+    bounds of the rows.
     """
     touched = np.zeros(column.n_rows, bool)
     if len(border.start) == 0 or column.n_rows == 0:
@@ -93,6 +94,10 @@ def rows_touched(
     cells = BorderMap(border)
     low, high = boxes_in_units(bounds, grid)
     near = np.flatnonzero(cells.is_touched(low, high))
+    # A border may pass between the parts of a row.
+    n_parts = np.diff(column.row_offsets)[near]
+    touched[near[n_parts > 1]] = True
+    near = near[n_parts == 1]
     # By edge, for the rows whose box alone does not settle it.
     some = column.take(near)
     x, y = grid.to_units(some.xy)

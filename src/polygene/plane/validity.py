@@ -14,7 +14,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas
 from polygene.plane.cells import build_cells, edges_between
 from polygene.plane.clean import Clean, Touches
-from polygene.plane.problems import Found, Problem, Problems
+from polygene.plane.problems import LARGEST, Found, Problem, Problems
 from polygene.plane.settling import places_apart
 from polygene.plane.sound import plainly_sound
 from polygene.plane.touching import look_closely
@@ -22,18 +22,21 @@ from polygene.plane.touching import look_closely
 PAIRS_AT_ONCE = 4_000_000
 
 
-def invalid_rows(column: GeometryColumn) -> BoolArray:
-    """Return (n_rows,) polygons that are invalid."""
+def invalid_rows(column: GeometryColumn, asked: BoolArray | None = None) -> BoolArray:
+    """Return (n_rows,) polygons that are invalid, among those ``asked`` if not all are."""
     invalid = np.zeros(column.n_rows, bool)
-    found = problems_of(column)
+    found = problems_of(column, asked)
     invalid[found.row[found.kind < Problem.WRONG_DIRECTION]] = True
     return invalid
 
 
-def problems_of(column: GeometryColumn) -> Problems:
-    """Return all problems of polygons, by row and kind, each kind once a row at its first place."""
+def problems_of(column: GeometryColumn, asked: BoolArray | None = None) -> Problems:
+    """Return all problems of polygons, by row and kind, each kind once a row at its first place.
+
+    ``asked`` (n_rows,) are the rows to look at, all if it is not given.
+    """
     assert column.family == Family.POLYGONS
-    doubtful = np.flatnonzero(~plainly_sound(column))
+    doubtful = np.flatnonzero(~plainly_sound(column, asked))
     found = _problems_of_all(column.take(doubtful))
     return found._replace(row=doubtful[found.row])
 
@@ -56,7 +59,7 @@ def _look_at_rings(column: GeometryColumn, row_of_ring: I64Array, found: Found) 
     ring_of = owners(offsets)
     row_of_vertex = row_of_ring[ring_of]
     bad = np.zeros(column.n_rows, bool)
-    wrong = np.flatnonzero(~np.isfinite(xy).all(axis=1))
+    wrong = np.flatnonzero(~(np.abs(xy) <= LARGEST).all(axis=1))
     found.add(Problem.NOT_FINITE, row_of_vertex[wrong], xy[wrong])
     bad[row_of_vertex[wrong]] = True
     repeats = np.flatnonzero((ring_of[1:] == ring_of[:-1]) & (xy[1:] == xy[:-1]).all(axis=1)) + 1

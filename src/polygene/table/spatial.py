@@ -8,7 +8,7 @@ import numpy as np
 
 from polygene.arrays import BoolArray
 from polygene.geometry import Family, GeometryColumn
-from polygene.plane.grid import DEFAULT_GEOGRAPHIC, DEFAULT_PROJECTED, Grid
+from polygene.plane.grid import Grid, default_step
 from polygene.plane.relating import relate
 from polygene.plane.relations import has_meaning, holds
 
@@ -39,8 +39,9 @@ def related_rows(layer: Layer, literal: GeometryColumn, relation: str) -> BoolAr
     extents = [e for e in (layer.geometry.extent(), literal.extent()) if e is not None]
     if not has_meaning(relation, *families) or len(extents) < 2:
         return found
-    is_geographic = layer.crs is not None and layer.crs.is_geographic
-    grid = Grid.over(extents, DEFAULT_GEOGRAPHIC if is_geographic else DEFAULT_PROJECTED)
+    grid = Grid.over(
+        extents, default_step(None if layer.crs is None else layer.crs.is_geographic, extents)
+    )
     bounds, other = layer.geometry.row_bounds(), extents[1]
     near = np.flatnonzero(
         (bounds[:, 0] <= other[2]) & (bounds[:, 2] >= other[0])

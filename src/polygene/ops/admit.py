@@ -1,0 +1,129 @@
+"""Who may take part: invalid polygons are mended before any work, or refused, or left out.
+
+And the other end: what a work wrote is looked at with the same exact test, row by row.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal, NamedTuple, get_args
+
+import numpy as np
+
+from polygene.arrays import BoolArray
+from polygene.errors import GeometryError, UsageError, ValidityError
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.measures import row_areas, ruler_for
+from polygene.ops.extents import finite_bounds
+from polygene.ops.summary import Admitted, NamedRows, unit_of
+from polygene.plane.problems import Problem
+from polygene.plane.validity import problems_of
+
+Invalid = Literal["mend", "refuse", "leave-out"]
+
+
+class Admission(NamedTuple):
+    """A layer that may be worked on: all its polygons that matter are valid.
+
+    is_vanished : (n_rows,) rows of which nothing was left when they were mended
+    """
+
+    layer: Layer
+    facts: Admitted
+    is_vanished: BoolArray
+
+
+def admit(
+    layer: Layer,
+    invalid: str = "mend",
+    *,
+    matters: BoolArray | None = None,
+    precision: float | None = None,
+) -> Admission:
+    """Mend, refuse or leave out invalid polygons; what is valid stays bit for bit.
+
+    Parameters
+    ----------
+    invalid : ``mend`` by the rule of `polygene.ops.mend`, ``refuse`` or ``leave-out``
+    matters : (n_rows,) bool, optional
+        Rows that have a part in the work; only they are mended. The other two look at all.
+
+    Raises
+    ------
+    GeometryError
+        If there are any and they are refused, naming the first; if coordinates cannot be computed with.
+    UsageError
+        If that is no way to treat them.
+    """
+    if invalid not in get_args(Invalid):
+        raise UsageError(f"{invalid!r} is not what can be done; there are {get_args(Invalid)}")
+    nothing = np.zeros(layer.n_rows, bool)
+    if layer.geometry.family != Family.POLYGONS:
+        return Admission(layer, Admitted(), nothing)
+    if invalid == "mend":
+        finite_bounds(layer)
+        return _mended(layer, matters, precision)
+    is_bad = nothing.copy()
+    found = problems_of(layer.geometry)
+    faults = np.flatnonzero(found.kind < Problem.WRONG_DIRECTION)
+    is_bad[found.row[faults]] = True
+    unit = unit_of(Family.POLYGONS, ruler_for(layer.crs))
+    if len(faults) and invalid == "refuse":
+        row, n = int(found.row[faults[0]]), int(is_bad.sum())
+        x, y = found.xy[faults[0]]
+        raise GeometryError(
+            f"layer {layer.name!r}", layer.row_label(row),
+            f"{Problem(int(found.kind[faults[0]])).words}, at {x:.10g} {y:.10g} "
+            f"({n:,} of {layer.n_rows:,} features are invalid)",
+            "mend the layer first, or say --invalid mend or leave-out",
+        )  # fmt: skip
+    facts = Admitted(layer.n_rows, left_out=NamedRows.of(layer, is_bad), unit=unit)
+    if not is_bad.any():
+        return Admission(layer, facts, nothing)
+    return Admission(
+        replace(layer.take(~is_bad), total=layer.n_total), facts, nothing[: int((~is_bad).sum())]
+    )
+
+
+def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) -> Admission:
+    from polygene.ops.mend import mended_rows
+
+    ruler = ruler_for(layer.crs)
+    unit = unit_of(Family.POLYGONS, ruler)
+    n_looked = layer.n_rows if matters is None else int(matters.sum())
+    column, is_mended = mended_rows(layer.geometry, layer.crs, precision, matters)
+    if not is_mended.any():
+        return Admission(layer, Admitted(n_looked, unit=unit), is_mended)
+    before, now = (c.take(np.flatnonzero(is_mended)) for c in (layer.geometry, column))
+    is_vanished = is_mended & column.is_empty & ~layer.geometry.is_empty
+    facts = Admitted(
+        n_looked, NamedRows.of(layer, is_mended), NamedRows(),
+        float(row_areas(before, ruler).sum()), float(row_areas(now, ruler).sum()), unit,
+        NamedRows.of(layer, is_vanished),
+    )  # fmt: skip
+    return Admission(replace(layer, geometry=column), facts, is_vanished)
+
+
+def prove_valid(column: GeometryColumn, what: str, asked: BoolArray | None = None) -> int:
+    """Look at every row that a work made, with the exact test of `audit`; return how many there are.
+
+    ``asked`` (n_rows,) are those it made, all if it is not given.
+
+    Raises
+    ------
+    ValidityError
+        If one is invalid: a bug of ours, never the user's.
+    """
+    if column.family != Family.POLYGONS:
+        return 0
+    found = problems_of(column, asked)
+    faults = np.flatnonzero(found.kind < Problem.WRONG_DIRECTION)
+    if len(faults):
+        first, n = int(faults[0]), len(np.unique(found.row[faults]))
+        x, y = found.xy[first].tolist()
+        raise ValidityError(
+            f"{what}: row {int(found.row[first]) + 1} of what came out is invalid "
+            f"({Problem(int(found.kind[first])).words}, at {x!r} {y!r}); {n} in all"
+        )
+    return column.n_rows

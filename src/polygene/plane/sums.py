@@ -1,0 +1,131 @@
+"""Exact areas on the grid: coordinates are integers, so sums of areas are integers too.
+
+What is added up here has no rounding, however large the extent and small the face, so that a balance
+is an equality. Sums are of twice the area, in square grid units.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels
+from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.measures import PlaneRuler, Ruler
+from polygene.plane.arrangement import Arrangement
+from polygene.plane.borders import Outline
+from polygene.plane.grid import Grid
+from polygene.plane.rings import Rings
+
+WORD = 2.0**60
+# Shares of areas on the ellipsoid are whole numbers of this many square metres.
+SHARE = 2.0**-30
+
+
+class Sums(NamedTuple):
+    """Whole numbers of 128 bits: ``high * 2**60 + low``, both (n,) int64 and low not negative."""
+
+    high: I64Array
+    low: I64Array
+
+    @staticmethod
+    def zeros(n: int) -> Sums:
+        return Sums(*np.zeros((2, n), np.int64))
+
+    def to_float(self) -> F64Array:
+        """Return the (n,) nearest float64, but for the last digit."""
+        return np.asarray(self.high * WORD + self.low, np.float64)
+
+    def differs(self, other: Sums) -> BoolArray:
+        return (self.high != other.high) | (self.low != other.low)
+
+    def by_group(self, group: I64Array, item: I64Array, n_groups: int) -> Sums:
+        """Return the (n_groups,) sums of items: ``item[k]`` belongs to ``group[k]``."""
+        found = Sums.zeros(n_groups)
+        kernels.run(kernels.sums.add_groups, group, item, *self, *found)
+        return found
+
+
+def of_faces(arrangement: Arrangement) -> Sums:
+    """Return twice the (n_faces,) areas of faces; that of the outside has no meaning."""
+    found = Sums.zeros(arrangement.n_faces)
+    kernels.run(
+        kernels.sums.add_faces, arrangement.node_x, arrangement.node_y, arrangement.low,
+        arrangement.high, arrangement.face_of_halfedge, *found,
+    )  # fmt: skip
+    return found
+
+
+def of_borders(arrangement: Arrangement, row_of_part: I64Array, n_rows: int) -> Sums:
+    """Return twice what the borders of each row enclose, as they were noded."""
+    found = Sums.zeros(n_rows)
+    deltas = arrangement.deltas
+    kernels.run(
+        kernels.sums.add_rows, arrangement.node_x, arrangement.node_y, arrangement.low,
+        arrangement.high, deltas.offsets, deltas.part, deltas.sign, row_of_part, *found,
+    )  # fmt: skip
+    return found
+
+
+def of_outline(border: Outline, n_rows: int) -> tuple[Sums, F64Array]:
+    """Return twice what the rings of each row enclose, as they were given, and their size.
+
+    The size of an edge is that in x and that in y together, at least its length.
+    """
+    found, sizes = Sums.zeros(n_rows), np.zeros(n_rows)
+    kernels.run(
+        kernels.sums.add_outline, border.x, border.y, border.start, border.stop, border.part,
+        border.sign, border.row_of_part, *found, sizes,
+    )  # fmt: skip
+    return found, sizes
+
+
+class Traced(NamedTuple):
+    """Twice the areas of pieces (n,): by all nodes of their rings, and by those kept.
+
+    straightened : (n,) size of the edges that pass over nodes not kept
+    """
+
+    all: Sums
+    kept: Sums
+    straightened: F64Array
+
+
+def of_rings(arrangement: Arrangement, rings: Rings, keeps: BoolArray, n_pieces: int) -> Traced:
+    """Return twice what the rings of each piece enclose."""
+    traced = Traced(Sums.zeros(n_pieces), Sums.zeros(n_pieces), np.zeros(n_pieces))
+    kernels.run(
+        kernels.sums.add_rings, arrangement.node_x, arrangement.node_y, arrangement.origin,
+        rings.halfedge, rings.offsets, keeps.view(np.uint8), rings.piece, *traced.all, *traced.kept,
+        traced.straightened,
+    )  # fmt: skip
+    return traced
+
+
+def areas_of(
+    faces: Sums, arrangement: Arrangement, node_xy: F64Array, grid: Grid, ruler: Ruler
+) -> F64Array:
+    """Return the (n_faces,) areas of faces as they are written, in the ruler's unit.
+
+    They are to be told, not to be proved by. On the plane they are the exact ones of the grid and what
+    it changes that nodes are written with the coordinates they came with. On the ellipsoid the share
+    of each edge is a whole number and counts for one face and against the other, so they add up
+    exactly.
+    """
+    if isinstance(ruler, PlaneRuler):
+        dx, dy = grid.beside(node_xy, arrangement.node_x, arrangement.node_y)
+        moves = np.zeros(arrangement.n_faces)
+        kernels.run(
+            kernels.sums.add_moves, arrangement.node_x, arrangement.node_y, dx, dy,
+            arrangement.low, arrangement.high, arrangement.face_of_halfedge, moves,
+        )  # fmt: skip
+        return (faces.to_float() + moves) * (0.5 * (grid.step * ruler.map_unit) ** 2)
+    shares = ruler.strips(
+        node_xy.take(arrangement.low, axis=0), node_xy.take(arrangement.high, axis=0)
+    )
+    found = Sums.zeros(arrangement.n_faces)
+    kernels.run(
+        kernels.sums.add_shares, shares / SHARE, arrangement.face_of_halfedge, *found,
+    )  # fmt: skip
+    return found.to_float() * SHARE
