@@ -275,8 +275,8 @@ def _snap(snap: Snap, side: Side) -> str:
     )
     if side.family == Family.POLYGONS:
         words += (
-            f"; parts thinner than {snap.distance:g}: {snap.slivers_before:,} without the snap, "
-            f"{snap.slivers_after:,} with it"
+            f"; places of one side alone thinner than {snap.distance:g}: {snap.slivers_before:,} "
+            f"without the snap, {snap.slivers_after:,} with it"
         )
     return words
 
@@ -288,7 +288,7 @@ def _given_away(given: GivenAway) -> str:
     parts = show.counted(given.count, "part")
     words = f"{parts} thinner than {given.width:g} given to a neighbour, {area}"
     if given.rows:
-        words += f"; {show.counted(given.rows, 'feature')} of nothing else left out"
+        words += f"; {show.counted(given.rows, 'row')} of nothing else gone"
     if given.left:
         words += f"; {given.left:,} without a neighbour stay, {left}"
     return words
@@ -353,7 +353,7 @@ def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
         words = (
             f"{sum(s.moved for s in snaps):,} vertices moved, "
             f"{max(s.furthest for s in snaps):.4g} at most, and {sum(s.added for s in snaps):,} "
-            f"added; parts thinner than {snaps[0].distance:g}: "
+            f"added; places of one side alone thinner than {snaps[0].distance:g}: "
             f"{sum(s.slivers_before for s in snaps):,} without the snap, "
             f"{sum(s.slivers_after for s in snaps):,} with it"
         )
@@ -385,6 +385,11 @@ def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
         if summary.snap is not None:
             snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
             notes += fell(snapped, f"a snap of {summary.snap.distance:g}")
+            notes += _reshaped(summary.snap, summary.input.name)
+        gone = summary.given_away.gone if summary.given_away else None
+        if gone and gone.count:
+            n = show.counted(gone.count, "feature")
+            notes.append(f"{summary.input.name}: slivers were all that {n} had: {named(gone)}")
         notes += stored(summary)
         if summary.without_geometry:
             notes.append(
@@ -395,6 +400,22 @@ def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
                 "everything lies inside" if summary.operation == "erase" else "nothing lies inside"
             )
             notes.append(f"{summary.input.name}: {what}; the result is empty")
+    return notes
+
+
+def _reshaped(snap: Snap, name: str) -> list[str]:
+    """Say which features a snap made something else of."""
+    notes = []
+    for rows, what in (
+        (snap.tangled, "rings crossed after it in {}, which were mended"),
+        (snap.reshaped, "{} have other parts than before"),
+    ):
+        if rows.count:
+            n = show.counted(rows.count, "feature")
+            notes.append(
+                f"{name}: the snap of {snap.distance:g} is as large as detail: "
+                f"{what.format(n)}: {named(rows)}"
+            )
     return notes
 
 

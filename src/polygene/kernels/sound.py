@@ -255,6 +255,7 @@ def find_sound(
     heads: cython.int[::1],
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
+    parent: cython.int[::1],
     touches: cython.uchar[::1],
     sums: cython.double[::1],
     is_sound: cython.uchar[::1],
@@ -264,8 +265,8 @@ def find_sound(
     Rows marked already are passed over. No ring is open, wrongly turned or has a vertex twice in a row;
     rings of a part that touch hang together at one place only. ``heads`` is room for three cells for
     each vertex of the largest row, all -1 at first and again at the end; ``links`` (8 times as many as
-    vertices, and 64, 3) for what is in them; ``rings`` (4, vertices) and ``touches`` for its rings and
-    vertices. A row whose edges crowd together is left.
+    vertices, and 64, 3) for what is in them; ``rings`` (3, vertices), ``parent`` and ``touches`` for
+    its rings and vertices. A row whose edges crowd together is left.
 
     Cells are found by floating point that rises with the coordinate, so two edges that meet share the
     cell of the place where they do, whatever is rounded. Where a ring lies is asked for one vertex that
@@ -332,9 +333,9 @@ def find_sound(
                         good = 0
                         break
                     rings[0, g - first_ring] = cython.cast(cython.int, part - row_offsets[r])
-                    rings[1, g - first_ring] = cython.cast(cython.int, g - first_ring)
-                    rings[2, g - first_ring] = 1 if g == part_offsets[part] else 0
-                    rings[3, g - first_ring] = -1
+                    parent[g - first_ring] = cython.cast(cython.int, g - first_ring)
+                    rings[1, g - first_ring] = 1 if g == part_offsets[part] else 0
+                    rings[2, g - first_ring] = -1
                 if not good:
                     break
             if not good:
@@ -437,11 +438,11 @@ def find_sound(
                                 touches[k - base] = touches[p - base] = 1
                                 if rings[0, other] != rings[0, g - first_ring]:
                                     continue
-                                own = _root(rings[1], g - first_ring)
-                                others = _root(rings[1], other)
+                                own = _root(parent, g - first_ring)
+                                others = _root(parent, other)
                                 if own == others:
                                     good = 0
-                                rings[1, own] = cython.cast(cython.int, others)
+                                parent[own] = cython.cast(cython.int, others)
                             links[n_links, 0] = cython.cast(cython.int, e - base)
                             links[n_links, 1] = heads[j * n_columns + i]
                             links[n_links, 2] = cython.cast(cython.int, g - first_ring)
@@ -455,7 +456,7 @@ def find_sound(
                 for g in range(first_ring, last_ring):
                     ring_start = ring_offsets[g]
                     ring_last = ring_offsets[g + 1] - 1
-                    way = rings[2, g - first_ring]
+                    way = rings[1, g - first_ring]
                     if not _is_turned(xy, ring_start, ring_last, 1 if way else -1, sums):
                         good = 0
                         break
@@ -487,18 +488,18 @@ def find_sound(
                             k = f + 1
                             if k == ring_offsets[first_ring + other + 1] - 1:
                                 k = ring_offsets[first_ring + other]
-                            rings[3, other] = cython.cast(cython.int, g - first_ring)
+                            rings[2, other] = cython.cast(cython.int, g - first_ring)
                             way = _is_between(
                                 xy[p, 0], xy[p, 1], xy[k + 1, 0], xy[k + 1, 1], xy[f, 0], xy[f, 1],
                                 xy[p + 1, 0], xy[p + 1, 1], sums,
                             )  # fmt: skip
                             # Left of an outer ring is inside it, right of a hole is inside that.
-                            k = way if rings[2, other] else way - 1
+                            k = way if rings[1, other] else way - 1
                             if rings[0, other] == rings[0, g - first_ring]:
                                 own += k
                             else:
                                 others += k
-                        way = rings[2, g - first_ring]
+                        way = rings[1, g - first_ring]
                     for i in range(i1 + 1):
                         link = heads[j * n_columns + i]
                         while link >= 0:
@@ -509,7 +510,7 @@ def find_sound(
                             b = xy[f + 1, 1]
                             if (a > xy[p, 1]) == (b > xy[p, 1]) or other == g - first_ring:
                                 continue
-                            if rings[3, other] == g - first_ring:
+                            if rings[2, other] == g - first_ring:
                                 continue
                             # Each edge once: in the leftmost of its cells.
                             if i != _cell(

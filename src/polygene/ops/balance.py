@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -93,6 +94,37 @@ def _most_moved(column: GeometryColumn, scene: Scene, n_steps: I64Array) -> floa
     return 0.0
 
 
+class Counts(NamedTuple):
+    """Rows of a result by the layers they are of, and INPUT's features by what became of them."""
+
+    out: int
+    both: int
+    input_only: int
+    other_only: int
+    whole: int
+    cut: int
+    dropped: int
+    without_geometry: int
+
+    @staticmethod
+    def of(rows: I64Array, is_made: BoolArray, is_empty: BoolArray) -> Counts:
+        """Count rows (n, layers) of a result, and of INPUT's features those that came out.
+
+        ``is_made`` (n,) are rows that are not as they were; ``is_empty`` (n_own_rows,) have nothing.
+        """
+        has_other = (rows[:, 1:] != NONE).any(axis=1)
+        own = rows[:, 0]
+        is_own = own != NONE
+        came, is_cut = np.zeros((2, len(is_empty)), bool)
+        came[own[is_own]] = True
+        is_cut[own[is_own & is_made]] = True
+        return Counts(
+            len(rows), int((has_other & is_own).sum()), int((is_own & ~has_other).sum()),
+            int((has_other & ~is_own).sum()), int((came & ~is_cut).sum()), int(is_cut.sum()),
+            int((~came & ~is_empty).sum()), int(is_empty.sum()),
+        )  # fmt: skip
+
+
 def summary_of(
     layer: Layer,
     others: Sequence[Layer],
@@ -104,8 +136,6 @@ def summary_of(
     balance: Balance | None,
 ) -> OverlaySummary:
     n_own, n_plan = layer.n_rows, plan.own.n_rows
-    came = np.zeros(n_own + 1, bool)
-    came[made.rows[:, 0]] = True  # NONE marks the last, which is no row
     has_place = _has_place(plan, done)
     own_fell = np.zeros(n_own, bool)
     own_fell[scene.own_rows] = ~has_place[:n_plan] & ~plan.own.is_empty
@@ -115,21 +145,12 @@ def summary_of(
         fell = np.zeros(other.n_rows, bool)
         fell[scene.near[k]] = ~has_place[start:stop]
         sides.append(_side(other, int(scene.near[k].sum()), fell))
-    has_other = (made.rows[:, 1:] != NONE).any(axis=1)
-    has_own = made.rows[:, 0] != NONE
-    n_empty = int(layer.geometry.is_empty.sum())
+    counts = Counts.of(made.rows, made.is_made, layer.geometry.is_empty)
     return OverlaySummary(
         rule.name.lower(),
         _side(layer, n_own, own_fell),
         sides,
-        len(made.rows),
-        int((has_other & has_own).sum()),
-        int((has_own & ~has_other).sum()),
-        int((has_other & ~has_own).sum()),
-        made.n_whole,
-        made.n_cut,
-        n_own - n_empty - int(came[:-1].sum()),
-        n_empty,
+        *counts,
         balance,
         label(layer.crs),
         scene.grid.step,

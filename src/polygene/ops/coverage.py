@@ -24,7 +24,7 @@ from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.retracing import retraced
+from polygene.ops.retracing import meeting, retraced
 from polygene.ops.slivers import widths
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
@@ -218,30 +218,7 @@ def _rebuilt(
     )
     changed = np.zeros(column.n_rows, bool)
     changed[np.setxor1d(before, after) % column.n_rows] = True
-    meets = _met(plan, face[changed[row]], changed)
+    meets = meeting(plan, face[changed[row]], changed)
     rows = np.flatnonzero(changed | meets)
     grown = retraced(plan, face, row, rows, plan.row_of_part, column.n_rows, thins=False)
     return column.with_rows(rows, grown), changed, meets
-
-
-def _met(plan: Overlay, faces: I64Array, changed: BoolArray) -> BoolArray:
-    """Return the other rows (n_rows,) whose borders pass nodes of these faces without a vertex."""
-    arrangement, column = plan.arrangement, plan.own
-    is_theirs = np.zeros(arrangement.n_faces, bool)
-    is_theirs[faces] = True
-    on_border = is_theirs[arrangement.face_of_halfedge]
-    is_node = np.zeros(len(arrangement.node_x), bool)
-    is_node[arrangement.origin[on_border]] = True
-    is_node[arrangement.origin[np.flatnonzero(on_border) ^ 1]] = True
-    edge = owners(arrangement.deltas.offsets)
-    row = plan.row_of_part[arrangement.deltas.part]
-    ends = np.concatenate([arrangement.low[edge], arrangement.high[edge]])
-    row = np.concatenate([row, row])
-    asked = is_node[ends] & ~changed[row]
-    n_nodes = len(arrangement.node_x)
-    at = row[asked] * n_nodes + ends[asked]
-    own = owners(column.vertex_offsets_of_rows) * n_nodes
-    own = own + plan.noded.node_of_vertex[: column.n_vertices]
-    meets = np.zeros(column.n_rows, bool)
-    meets[np.setdiff1d(at, own) // n_nodes] = True
-    return meets

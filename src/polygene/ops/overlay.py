@@ -13,18 +13,19 @@ from typing import NamedTuple, TypedDict, Unpack
 
 import numpy as np
 
-from polygene.arrays import NONE, I64Array
+from polygene.arrays import NONE, BoolArray, I64Array
+from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.admit import Admission, prove_valid
 from polygene.ops.attributes import joined, joined_names
-from polygene.ops.balance import balance_of, check_lengths, summary_of
+from polygene.ops.balance import Counts, balance_of, check_lengths, summary_of
 from polygene.ops.parts import taken_apart
 from polygene.ops.pieces import Made, input_only, made_of, untouched
 from polygene.ops.scene import admitted, check_other, scene_of
-from polygene.ops.slivers import count_slivers, give_away
+from polygene.ops.slivers import Given, give_away, slivers_between
 from polygene.ops.snap import snapped_onto
 from polygene.ops.stored import Source, adjusted
-from polygene.ops.summary import OverlayResult
+from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
 from polygene.plane.cutting import cut
 from polygene.plane.keys import Rule
 from polygene.plane.overlay import overlay
@@ -88,35 +89,63 @@ def lay(
     ProofError
         If area, length or points are not conserved, or a row is invalid: a bug of ours.
     """
-    for other in others:
-        check_other(layer, other, rule, others[0])
-    how.get("progress", SILENT).stage(f"looking at {layer.name}")
-    own, theirs = admitted(layer, others, rule, how.get("invalid", "mend"))
-    layer, others = own.layer, [other.layer for other in theirs]
-    snap, precision = how.get("snap"), how.get("precision")
-    told = Told(rule, whole, origins, precision, how.get("progress", SILENT))
-    laid = (
-        _snapped_first(layer, others, told, snap) if snap is not None else _lay(layer, others, told)
-    )
-    laid = _with_admitted(laid, own, theirs)
+    laid = laid_over(layer, others, rule, whole=whole, origins=origins, **how)
     sources = [layer, *others] if rule.is_keyed_by_other else [layer]
     return finished(laid, sources, how)
 
 
 class Laid(NamedTuple):
-    """A result, and the rows of the sources that its rows are pieces of, NONE for none."""
+    """A result before it is finished.
+
+    rows : (n, layers) the rows of the layers that its rows are pieces of, NONE for none
+    is_made : (n,) rows that are pieces rather than whole rows as they were
+    sources : the layers, invalid polygons mended, INPUT first
+    slivers : places thinner than the snap that one side covers alone
+    """
 
     result: OverlayResult
     rows: I64Array
+    is_made: BoolArray
+    sources: Sequence[Layer]
+    slivers: int = 0
+
+
+def laid_over(
+    layer: Layer,
+    others: Sequence[Layer],
+    rule: Rule,
+    *,
+    whole: bool = False,
+    origins: bool = False,
+    keeps_other: bool = False,
+    **how: Unpack[How],
+) -> Laid:
+    """Do what `lay` does, up to what `finished` does.
+
+    With ``keeps_other`` all of the OTHERs is mended, not just what can meet INPUT.
+    """
+    for other in others:
+        check_other(layer, other, rule, others[0])
+    progress, snap = how.get("progress", SILENT), how.get("snap")
+    progress.stage(f"looking at {layer.name}")
+    own, theirs = admitted(layer, others, rule, how.get("invalid", "mend"), keeps_other)
+    layer, others = own.layer, [other.layer for other in theirs]
+    told = Told(rule, whole, origins, how.get("precision"), progress, snap)
+    laid = _lay(layer, others, told) if snap is None else _snapped_first(layer, others, told, snap)
+    return _with_admitted(laid, own, theirs)
 
 
 def finished(laid: Laid, sources: Sequence[Layer], how: How) -> OverlayResult:
-    """Give slivers away, take parts apart, and look after stored measures, as told."""
+    """Give slivers away, take parts apart, and look after stored measures, as told.
+
+    Each row of ``sources``, layers by their columns in ``laid.rows``, may have stored measures.
+    """
     (layer, summary), rows = (laid.result.layer, laid.result.summary), laid.rows
     width = how.get("drop_slivers")
     if width is not None:
-        layer, given, kept = give_away(layer, width, summary.precision)
-        summary, rows = replace(summary, given_away=given), rows[kept]
+        given = give_away(layer, width, summary.precision, laid.is_made)
+        layer, rows = given.layer, rows[given.kept]
+        summary = _recounted(summary, laid, given)
     if how.get("single_parts"):
         layer, kept = taken_apart(layer)
         rows = rows[kept]
@@ -126,6 +155,25 @@ def finished(laid: Laid, sources: Sequence[Layer], how: How) -> OverlayResult:
         how.get("refresh", ()), how.get("apportion", ()),
     )  # fmt: skip
     return OverlayResult(layer, replace(summary, out=layer.n_rows, stored=stored))
+
+
+def _recounted(summary: OverlaySummary, laid: Laid, given: Given) -> OverlaySummary:
+    """Count anew what came out when slivers are given away, and name who went with its last piece."""
+    own = laid.sources[0]
+    n_vanished = summary.input.admitted.vanished.count
+    counts = Counts.of(
+        laid.rows[given.kept], laid.is_made[given.kept] | given.is_grown, own.geometry.is_empty
+    )
+    came_before, came = np.zeros((2, own.n_rows), bool)
+    before, now = laid.rows[:, 0], laid.rows[given.kept, 0]
+    came_before[before[before != NONE]] = True
+    came[now[now != NONE]] = True
+    counts = counts._replace(
+        dropped=counts.dropped + n_vanished, without_geometry=counts.without_geometry - n_vanished
+    )
+    facts = replace(given.facts, gone=NamedRows.of(own, came_before & ~came))
+    proved = counts.out if summary.proved else 0
+    return replace(summary, given_away=facts, proved=proved, **counts._asdict())
 
 
 def _with_admitted(laid: Laid, own: Admission, theirs: list[Admission]) -> Laid:
@@ -147,35 +195,32 @@ def _with_admitted(laid: Laid, own: Admission, theirs: list[Admission]) -> Laid:
 
 
 class Told(NamedTuple):
-    """What there is to do."""
+    """What there is to do; with a snap slivers are counted."""
 
     rule: Rule
     whole: bool
     origins: bool
     precision: float | None
     progress: Progress
+    snap: float | None = None
 
 
 def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: float) -> Laid:
     """Snap INPUT, lay it over the OTHERs, and compare with what came out without."""
     told.progress.stage(f"{layer.name}: what it is without the snap")
-    plain = _lay(layer, others, told).result
+    plain = _lay(layer, others, told)
     told.progress.stage(f"{layer.name}: snapping to {' and '.join(y.name for y in others)}")
     moved, facts = snapped_onto(layer, others, snap, told.precision)
-    done, rows = _lay(moved, others, told)
-    n_fell = facts.fell.count
-    facts = replace(
-        facts,
-        slivers_before=count_slivers(plain.layer, snap),
-        slivers_after=count_slivers(done.layer, snap),
-    )
+    laid = _lay(moved, others, told)
+    summary, n_fell = laid.result.summary, facts.fell.count
+    facts = replace(facts, slivers_before=plain.slivers, slivers_after=laid.slivers)
     summary = replace(
-        done.summary,
+        summary,
         snap=facts,
-        without_geometry=done.summary.without_geometry - n_fell,
-        dropped=done.summary.dropped + n_fell,
+        without_geometry=summary.without_geometry - n_fell,
+        dropped=summary.dropped + n_fell,
     )
-    return Laid(OverlayResult(done.layer, summary), rows)
+    return laid._replace(result=replace(laid.result, summary=summary))
 
 
 def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
@@ -191,14 +236,19 @@ def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
     balance = None
     if told.whole:
         rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
-        made = Made(input_only(rows, len(others)), layer.geometry.take(rows), len(rows), 0)
+        made = Made(
+            input_only(rows, len(others)), layer.geometry.take(rows), np.zeros(len(rows), bool)
+        )
     else:
         check_lengths(done, plan, scene)
         made = made_of(layer, scene, plan, done, rule, passed)
         balance = balance_of(layer, scene, plan, done, rule, passed)
     result = _result_layer(layer, others, rule, made, told.origins)
     summary = summary_of(layer, others, rule, scene, plan, done, made, balance)
-    return Laid(OverlayResult(result, summary), made.rows)
+    slivers = 0
+    if told.snap is not None and layer.geometry.family == Family.POLYGONS:
+        slivers = slivers_between(plan, told.snap, scene.ruler)
+    return Laid(OverlayResult(result, summary), made.rows, made.is_made, [layer, *others], slivers)
 
 
 def _result_layer(

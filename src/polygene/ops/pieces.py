@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import NONE, I64Array, offsets_from
+from polygene.arrays import NONE, BoolArray, I64Array, offsets_from
 from polygene.geometry import (
     GeometryColumn,
     concatenate,
@@ -23,12 +23,15 @@ from polygene.plane.overlay import Overlay
 
 
 class Made(NamedTuple):
-    """The result's rows and geometry; of INPUT's features how many came out whole and in pieces."""
+    """The result's rows and geometry.
+
+    is_made : (n,) rows that are pieces; the others are whole rows of one layer, as they were
+    n_guessed : vertices whose heights were interpolated
+    """
 
     rows: I64Array
     geometry: GeometryColumn
-    n_whole: int
-    n_cut: int
+    is_made: BoolArray
     n_guessed: int = 0
 
 
@@ -69,12 +72,9 @@ def made_of(
     geometry = both.take(taken[order])
     is_multi = column.is_multi or bool((np.diff(geometry.row_offsets) > 1).any())
     geometry = replace(geometry, is_multi=is_multi)
-    # NONE marks the last, which is no row.
-    is_cut, is_whole = np.zeros((2, column.n_rows + 1), bool)
-    is_cut[rows[cut_pieces, 0]] = True
-    is_whole[kept[:, 0]] = True
-    n_cut, n_whole = int(is_cut[:-1].sum()), int((is_whole & ~is_cut)[:-1].sum())
-    return Made(table[order], geometry, n_whole, n_cut, n_guessed)
+    is_piece = np.zeros(len(table), bool)
+    is_piece[len(kept) : len(kept) + len(cut_pieces)] = True
+    return Made(table[order], geometry, is_piece[order], n_guessed)
 
 
 def _flat(column: GeometryColumn) -> GeometryColumn:

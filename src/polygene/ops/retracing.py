@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array, number_pairs
+from polygene.arrays import BoolArray, F64Array, I64Array, number_pairs, owners
 from polygene.geometry import GeometryColumn
 from polygene.ops.admit import prove_valid
 from polygene.plane import sums
@@ -61,3 +61,26 @@ def _at_nodes(plan: Overlay, values: F64Array | None, node: I64Array) -> F64Arra
     of_node = np.full(len(plan.noded.node_x), np.nan)
     of_node[plan.noded.node_of_vertex[: plan.own.n_vertices]] = values
     return of_node[node]
+
+
+def meeting(plan: Overlay, faces: I64Array, changed: BoolArray) -> BoolArray:
+    """Return the other rows (n_rows,) whose borders pass nodes of these faces without a vertex."""
+    arrangement, column = plan.arrangement, plan.own
+    is_theirs = np.zeros(arrangement.n_faces, bool)
+    is_theirs[faces] = True
+    on_border = is_theirs[arrangement.face_of_halfedge]
+    is_node = np.zeros(len(arrangement.node_x), bool)
+    is_node[arrangement.origin[on_border]] = True
+    is_node[arrangement.origin[np.flatnonzero(on_border) ^ 1]] = True
+    edge = owners(arrangement.deltas.offsets)
+    row = plan.row_of_part[arrangement.deltas.part]
+    ends = np.concatenate([arrangement.low[edge], arrangement.high[edge]])
+    row = np.concatenate([row, row])
+    asked = is_node[ends] & ~changed[row]
+    n_nodes = len(arrangement.node_x)
+    at = row[asked] * n_nodes + ends[asked]
+    own = owners(column.vertex_offsets_of_rows) * n_nodes
+    own = own + plan.noded.node_of_vertex[: column.n_vertices]
+    meets = np.zeros(column.n_rows, bool)
+    meets[np.setdiff1d(at, own) // n_nodes] = True
+    return meets

@@ -69,12 +69,12 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
 
 
 def admitted(
-    layer: Layer, others: Sequence[Layer], rule: Rule, invalid: str
+    layer: Layer, others: Sequence[Layer], rule: Rule, invalid: str, keeps_other: bool = False
 ) -> tuple[Admission, list[Admission]]:
     """Mend, refuse or leave out the invalid polygons of all layers that have a part in an overlay.
 
-    Features of OTHER far from INPUT have none, but in a union; nor have those of INPUT far from the
-    OTHERs in a clip or an intersect.
+    Features of OTHER far from INPUT have none, but in a union or with ``keeps_other``; nor have those
+    of INPUT far from the OTHERs in a clip or an intersect.
 
     Raises
     ------
@@ -92,7 +92,7 @@ def admitted(
     own = admit(layer, invalid, matters=is_own)
     found = []
     for other, b in zip(others, bounds[1:], strict=True):
-        is_near = rows_near(b, extents[0]) | (rule == Rule.UNION)
+        is_near = rows_near(b, extents[0]) | (rule == Rule.UNION or keeps_other)
         found.append(admit(other, invalid, matters=is_near))
     return own, found
 

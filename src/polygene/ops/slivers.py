@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from polygene import kernels
 from polygene.arrays import (
     NONE,
     BoolArray,
@@ -25,7 +26,7 @@ from polygene.ops.retracing import retraced
 from polygene.ops.summary import GivenAway, unit_of
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
-from polygene.plane.overlay import Overlay, overlay
+from polygene.plane.overlay import Overlay, face_areas, overlay
 from polygene.plane.touch import rows_touched
 
 
@@ -48,41 +49,76 @@ def _part_sizes(parts: GeometryColumn, ruler: Ruler) -> tuple[F64Array, F64Array
     return areas, widths(areas, lengths)
 
 
-def count_slivers(layer: Layer, width: float) -> int:
-    """Return how many parts of polygons are thinner than a width in map units."""
-    return int(_is_sliver(layer, width).sum())
-
-
 def sliver_rows(layer: Layer, width: float) -> I64Array:
-    """Return the rows with parts thinner than a width in map units."""
-    is_sliver = _is_sliver(layer, width)
+    """Return the rows of polygons with parts thinner than a width in map units."""
+    if layer.geometry.family != Family.POLYGONS:
+        return np.zeros(0, np.int64)
+    ruler = ruler_for(layer.crs)
+    is_sliver = _part_sizes(_parts(layer.geometry), ruler)[1] < width * ruler.map_unit
     return np.unique(owners(layer.geometry.row_offsets)[is_sliver])
 
 
-def _is_sliver(layer: Layer, width: float) -> BoolArray:
-    """Whether each part (n_parts,) is thinner; lines and points are not."""
-    if layer.geometry.family != Family.POLYGONS:
-        return np.zeros(layer.geometry.n_parts, bool)
-    ruler = ruler_for(layer.crs)
-    return np.asarray(_part_sizes(_parts(layer.geometry), ruler)[1] < width * ruler.map_unit)
+def slivers_between(plan: Overlay, width: float, ruler: Ruler) -> int:
+    """Return how many places thinner than a width (map units) one side covers and the other does not.
+
+    A place is what hangs together and is covered by the same first row.
+    """
+    arrangement = plan.arrangement
+    n_faces, labels = arrangement.n_faces, arrangement.labels
+    face_of_label = owners(arrangement.label_offsets)
+    is_own = np.zeros(n_faces, bool)
+    is_own[face_of_label[labels < plan.n_own_rows]] = True
+    has_one = is_own != plan.is_covered
+    first = np.full(n_faces, NONE, np.int64)
+    first[has_one] = labels[arrangement.label_offsets[:-1][has_one]]
+    left, right = arrangement.face_of_halfedge.reshape(-1, 2).T
+    is_inner = (first[left] == first[right]) & has_one[left] & has_one[right]
+    place = np.arange(n_faces)
+    kernels.run(
+        kernels.pairs.join_roots, np.ascontiguousarray(left[is_inner]),
+        np.ascontiguousarray(right[is_inner]), place,
+    )  # fmt: skip
+    lengths = ruler.lengths(
+        plan.node_xy.take(arrangement.low, axis=0), plan.node_xy.take(arrangement.high, axis=0)
+    )
+    around = sum_by(place[left[~is_inner]], lengths[~is_inner], n_faces)
+    around += sum_by(place[right[~is_inner]], lengths[~is_inner], n_faces)
+    areas = sum_by(place[has_one], face_areas(plan, ruler)[has_one], n_faces)
+    is_place = has_one & (place == np.arange(n_faces))
+    return int((widths(areas, around) < width * ruler.map_unit)[is_place].sum())
 
 
-def give_away(layer: Layer, width: float, precision: float) -> tuple[Layer, GivenAway, I64Array]:
+class Given(NamedTuple):
+    """A layer whose slivers went to neighbours.
+
+    kept : (n,) rows that are still there; is_grown : (n,) of these, whether it got any
+    """
+
+    layer: Layer
+    facts: GivenAway
+    kept: I64Array
+    is_grown: BoolArray
+
+
+def give_away(layer: Layer, width: float, precision: float, is_made: BoolArray) -> Given:
     """Give each part thinner than a width (map units) to the neighbour with the longest shared border.
 
-    Slivers beside nothing but slivers follow those that found a neighbour. What has none at all stays.
-    What is covered in all stays as it is. Returns also the rows that are still there.
+    Only parts of rows that an overlay made (n_rows,) are given; what came out whole is not touched
+    but to get some. Slivers beside nothing but slivers follow those that found a neighbour. What has
+    none at all stays. What is covered in all stays as it is.
     """
     ruler = ruler_for(layer.crs)
     unit = unit_of(layer.geometry.family, ruler)
+    every, none = np.arange(layer.n_rows), np.zeros(layer.n_rows, bool)
     if layer.geometry.family != Family.POLYGONS:
-        nothing = GivenAway(width, 0, 0.0, unit, 0, 0.0, 0)
-        return layer, nothing, np.arange(layer.n_rows)
+        return Given(layer, GivenAway(width, 0, 0.0, unit, 0, 0.0, 0), every, none)
     column = layer.geometry
-    parts = _parts(column)
-    areas, thickness = _part_sizes(parts, ruler)
-    is_sliver = thickness < width * ruler.map_unit
     row_of_part = owners(column.row_offsets)
+    made = np.flatnonzero(is_made[row_of_part])
+    parts = _parts(column)
+    areas, thickness = np.zeros(column.n_parts), np.full(column.n_parts, np.inf)
+    areas[made], thickness[made] = _part_sizes(parts.take(made), ruler)
+    is_sliver = thickness < width * ruler.map_unit
     goal = row_of_part.copy()
     if is_sliver.any():
         bounds = finite_bounds(layer)
@@ -101,7 +137,9 @@ def give_away(layer: Layer, width: float, precision: float) -> tuple[Layer, Give
         int((column.is_empty & ~layer.geometry.is_empty).sum()),
     )  # fmt: skip
     kept = np.flatnonzero(~column.is_empty | layer.geometry.is_empty)
-    return layer.with_geometry(column.take(kept), kept), facts, kept
+    is_grown = none.copy()
+    is_grown[goal[moved]] = True
+    return Given(layer.with_geometry(column.take(kept), kept), facts, kept, is_grown[kept])
 
 
 def _nothing(column: GeometryColumn, grid: Grid) -> tuple[GeometryColumn, Outline]:

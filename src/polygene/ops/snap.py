@@ -7,12 +7,18 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene.geometry import concatenate, extent_of
+from polygene.arrays import BoolArray
+from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer
 from polygene.ops.extents import finite_bounds, grid_for
+from polygene.ops.retracing import meeting, retraced
 from polygene.ops.summary import NamedRows, Snap
 from polygene.plane.borders import outline
+from polygene.plane.grid import Grid
+from polygene.plane.overlay import overlay_alone
 from polygene.plane.snapping import snapped
+from polygene.plane.touch import rows_touched
+from polygene.plane.validity import invalid_rows
 
 
 def snapped_onto(
@@ -21,14 +27,40 @@ def snapped_onto(
     """Move what of INPUT lies within a distance (map units) of the OTHERs onto them.
 
     Rows stay as they are many; one that falls together becomes empty. See `polygene.plane.snapping`.
+    Where the distance is as large as detail, rings may cross when they have moved. Such rows are read
+    by the rule of `polygene.ops.mend`; lest a gap open beside them, neighbours get the vertices that
+    come of it.
     """
     extents = [extent_of(finite_bounds(y)) for y in (layer, *others)]
     grid = grid_for(layer, extents, precision)
     border = concatenate([replace(y.geometry, z=None, m=None) for y in others])
     found = snapped(layer.geometry, border, outline(border, grid), grid, distance / grid.step)
-    fell = found.column.is_empty & ~layer.geometry.is_empty
+    column, is_tangled = found.column, np.zeros(layer.n_rows, bool)
+    if column.family == Family.POLYGONS:
+        is_tangled = invalid_rows(column, found.is_changed)
+        if is_tangled.any():
+            column = _untangled(column, is_tangled, grid)
+    fell = column.is_empty & ~layer.geometry.is_empty
+    n_parts = [np.diff(c.row_offsets) for c in (layer.geometry, column)]
     facts = Snap(
         distance, found.n_moved, found.n_added, found.furthest * grid.step,
         int(found.is_changed.sum()), NamedRows.of(layer, fell),
+        tangled=NamedRows.of(layer, is_tangled),
+        reshaped=NamedRows.of(layer, (n_parts[0] != n_parts[1]) & ~fell),
     )  # fmt: skip
-    return layer.with_geometry(found.column, np.arange(layer.n_rows)), facts
+    return layer.with_geometry(column, np.arange(layer.n_rows)), facts
+
+
+def _untangled(column: GeometryColumn, is_tangled: BoolArray, grid: Grid) -> GeometryColumn:
+    """Trace rows anew whose rings cross, and give their neighbours the vertices that come of it."""
+    knots = column.take(np.flatnonzero(is_tangled))
+    near = np.flatnonzero(
+        rows_touched(column, column.row_bounds(), outline(knots, grid), grid) | is_tangled
+    )
+    some = column.take(near)
+    plan = overlay_alone(some, grid)
+    face, row = plan.own_labels()
+    changed = is_tangled[near]
+    rows = np.flatnonzero(changed | meeting(plan, face[changed[row]], changed))
+    new = retraced(plan, face, row, rows, plan.row_of_part, some.n_rows, thins=False)
+    return column.with_rows(near[rows], new)

@@ -72,8 +72,11 @@ class Snap:
 
     moved, added : vertices; furthest : the longest way that one went; changed : features
     fell : features of which nothing is left
-    slivers_before, slivers_after : parts thinner than the distance in the result without and with it
-    crossed : how many more features have rings that cross, where the distance is as large as detail
+    tangled : features whose rings crossed when they had moved, since the distance is as large as
+        detail; read by the rule of mend
+    reshaped : features that have more or fewer parts than before
+    slivers_before, slivers_after : places thinner than the distance that only INPUT or only OTHER
+        covers, without the snap and with it
     """
 
     distance: float
@@ -82,17 +85,18 @@ class Snap:
     furthest: float
     changed: int
     fell: NamedRows
+    tangled: NamedRows = field(default_factory=NamedRows)
+    reshaped: NamedRows = field(default_factory=NamedRows)
     slivers_before: int = 0
     slivers_after: int = 0
-    crossed: int = 0
 
 
 @dataclass(frozen=True)
 class GivenAway:
-    """Slivers, parts thinner than ``width`` map units, that went to a neighbour.
+    """Slivers, parts that this overlay cut thinner than ``width`` map units, gone to a neighbour.
 
-    ``left`` are those without one; areas are in ``unit``; ``rows`` counts features that were nothing
-    but slivers and are no rows any more.
+    ``left`` are those without one; areas are in ``unit``; ``rows`` counts rows of the result that were
+    nothing but slivers and are no more, ``gone`` names the features of INPUT that went with their last.
     """
 
     width: float
@@ -102,6 +106,7 @@ class GivenAway:
     left: int
     left_area: float
     rows: int
+    gone: NamedRows = field(default_factory=NamedRows)
 
 
 @dataclass(frozen=True)

@@ -8,11 +8,12 @@ from typing import Unpack
 import numpy as np
 import pyarrow as pa
 
+from polygene.arrays import NONE, I64Array
 from polygene.errors import DataError
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
 from polygene.ops.attributes import free_name
-from polygene.ops.overlay import How, Laid, finished, lay
+from polygene.ops.overlay import How, Laid, finished, laid_over
 from polygene.ops.summary import OverlayResult
 from polygene.plane.keys import Rule
 from polygene.progress import SILENT
@@ -42,40 +43,49 @@ def supersede(
         )
     told: How = {
         "precision": how.get("precision"),
+        "invalid": how.get("invalid", "mend"),
         "progress": how.get("progress", SILENT),
     }
-    snapped: How = {
-        **told,
-        "snap": how.get("snap"),
-        "refresh": how.get("refresh", ()),
-        "apportion": how.get("apportion", ()),
-    }
-    rest = lay(layer, others, Rule.ERASE, **snapped)
-    result, n_others = rest.layer, 0
+    snapped: How = {**told, "snap": how.get("snap")}
+    rest = laid_over(layer, others, Rule.ERASE, keeps_other=True, **snapped)
+    measured: How = {"refresh": how.get("refresh", ()), "apportion": how.get("apportion", ())}
+    kept = finished(rest, [rest.sources[0]], measured)
+    result, rows, is_made = kept.layer, _pieces(rest.rows[:, 0], NONE), [rest.is_made]
     for k in reversed(range(len(others))):
         # Each but the first gives way to those before it.
-        other = others[k] if k == 0 else lay(others[k], others[:k], Rule.ERASE, **told).layer
-        result, n_others = _stacked(result, other), n_others + other.n_rows
-    notes = list(rest.summary.notes)
+        other, made = rest.sources[1 + k], np.zeros(rest.sources[1 + k].n_rows, bool)
+        if k:
+            laid = laid_over(other, rest.sources[1 : 1 + k], Rule.ERASE, **told)
+            other, made = laid.result.layer, laid.is_made
+        result = _stacked(result, other)
+        rows = np.concatenate([rows, _pieces(np.full(other.n_rows, NONE), k)])
+        is_made.append(made)
+    notes = list(kept.summary.notes)
     lost = set(heights_of([y.geometry for y in (layer, *others)])) - set(
         heights_of([result.geometry])
     )
     if lost:
         notes.append(f"{' and '.join(sorted(lost))} values dropped: not all layers have them")
     summary = replace(
-        rest.summary,
+        kept.summary,
         operation="supersede",
         out=result.n_rows,
-        input_only=rest.layer.n_rows,
-        other_only=n_others,
+        input_only=kept.layer.n_rows,
+        other_only=result.n_rows - kept.layer.n_rows,
         notes=notes,
+        proved=result.n_rows,
     )
-    rows = np.zeros((result.n_rows, 0), np.int64)
     last: How = {"single_parts": how.get("single_parts", False)}
     if "drop_slivers" in how:
         last["drop_slivers"] = how["drop_slivers"]
-    done = finished(Laid(OverlayResult(result, summary), rows), [], last)
-    return replace(done, summary=replace(done.summary, stored=rest.summary.stored))
+    laid = Laid(OverlayResult(result, summary), rows, np.concatenate(is_made), rest.sources)
+    done = finished(laid, [], last)
+    return replace(done, summary=replace(done.summary, stored=kept.summary.stored))
+
+
+def _pieces(own: I64Array, other: int) -> I64Array:
+    """Return (n, 2): the row of INPUT of each row, and the number of the OTHER it is of."""
+    return np.stack([own, np.full(len(own), other)], axis=1)
 
 
 def _stacked(below: Layer, above: Layer) -> Layer:

@@ -25,6 +25,7 @@ from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, ruler_for
 from polygene.ops.admit import admit, prove_valid
 from polygene.ops.attributes import free_name, joined
+from polygene.ops.balance import Counts
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.overlay import How, Laid, finished, lay
 from polygene.ops.summary import (
@@ -87,7 +88,7 @@ def _of_one(layer: Layer, origins: bool, how: How) -> Laid:
     areas = face_areas(plan, ruler, faces)
     found = _regions(plan, face, row)
     prove_rows(plan, faces)
-    geometry = _region_geometry(layer, plan, found, faces)
+    geometry, is_whole = _region_geometry(layer, plan, found, faces)
     sizes = sum_by(found.region_of_face, areas[found.face], len(found.depth))
     before, length = row_areas_and_lengths(layer.geometry, ruler)
     own = sum_by(row, areas[face], layer.n_rows)
@@ -100,32 +101,28 @@ def _of_one(layer: Layer, origins: bool, how: How) -> Laid:
     more = [pa.field(name, pa.int64()) for name in list(columns)[-2:]]
     table = pa.table(list(columns.values()), pa.schema([*table.schema, *more]))
     result = replace(layer, geometry=geometry.take(found.region), table=table, ids=None)
-    is_shared = found.depth[found.region] > 1
-    n_pieces = count_by(found.row, layer.n_rows)
-    n_empty = int(layer.geometry.is_empty.sum()) - admission.facts.vanished.count
-    came = n_pieces > 0
-    shared = float(own.sum() - sizes[found.depth == 1].sum())
+    # A piece that features share counts as one in both.
+    shares = np.where(found.depth[found.region] > 1, 0, NONE)
+    rows = np.stack([found.row, shares], axis=1)
+    is_made = ~is_whole[found.region]
+    counts = Counts.of(rows, is_made, layer.geometry.is_empty)
+    n_vanished = admission.facts.vanished.count
+    counts = counts._replace(
+        dropped=counts.dropped + n_vanished, without_geometry=counts.without_geometry - n_vanished
+    )
+    alone = float(sizes[found.depth == 1].sum())
     balance = Balance(
-        float(before.sum()), shared, float(sizes[found.depth == 1].sum()),
+        float(before.sum()), float(own.sum()) - alone, alone,
         float(bounds_of.area_moved(length, step).sum()), unit_of(Family.POLYGONS, ruler), None,
         bounds_of.MOST_MOVED * step,
     )  # fmt: skip
-    done = OverlayResult(
-        result,
-        OverlaySummary(
-            "union",
-            Side(
-                layer.name, layer.n_total, layer.n_rows, layer.n_rows, Family.POLYGONS,
-                admission.facts,
-            ),
-            [], result.n_rows, int(is_shared.sum()), int((~is_shared).sum()), 0,
-            int(((n_pieces == 1) & ~_has_shared(found, layer.n_rows)).sum()),
-            int((came & ((n_pieces > 1) | _has_shared(found, layer.n_rows))).sum()),
-            int(layer.n_rows - n_empty - came.sum()), n_empty, balance, label(layer.crs), grid.step,
-            [], proved=result.n_rows,
-        ),
+    side = Side(
+        layer.name, layer.n_total, layer.n_rows, layer.n_rows, Family.POLYGONS, admission.facts
     )  # fmt: skip
-    return Laid(done, found.row[:, None])
+    summary = OverlaySummary(
+        "union", side, [], *counts, balance, label(layer.crs), grid.step, [], proved=counts.out
+    )  # fmt: skip
+    return Laid(OverlayResult(result, summary), rows, is_made, [layer])
 
 
 class _Regions(NamedTuple):
@@ -163,13 +160,13 @@ def _regions(plan: Overlay, face: I64Array, row: I64Array) -> _Regions:
     return _Regions(covered, numbering.numbers, depths, region[order], of_row[order])
 
 
-def _has_shared(found: _Regions, n_rows: int) -> BoolArray:
-    """Which rows have a region that they share."""
-    return count_by(found.row[found.depth[found.region] > 1], n_rows) > 0
+def _region_geometry(
+    layer: Layer, plan: Overlay, found: _Regions, faces: Sums
+) -> tuple[GeometryColumn, BoolArray]:
+    """Trace the regions and prove them; one that is all of a sound row is that row's own geometry.
 
-
-def _region_geometry(layer: Layer, plan: Overlay, found: _Regions, faces: Sums) -> GeometryColumn:
-    """Trace the regions and prove them; one that is all of a sound row is that row's own geometry."""
+    Returns also which (n_regions,) are.
+    """
     n_regions, arrangement = len(found.depth), plan.arrangement
     pieces = Pieces.of_sorted(found.face, found.region_of_face, arrangement.n_faces, n_regions)
     rings = trace_rings(arrangement, pieces)
@@ -193,4 +190,4 @@ def _region_geometry(layer: Layer, plan: Overlay, found: _Regions, faces: Sums) 
     both = concatenate([column.take(made), flat.take(owner[whole])])
     both = both.take(np.argsort(np.concatenate([made, whole])))
     is_multi = flat.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_multi=is_multi)
+    return replace(both, is_multi=is_multi), is_whole

@@ -107,12 +107,14 @@ def snapped(
     if some.family != Family.POINTS:
         paths, n_added = _with_corners(paths, places, corners, reach)
         paths = _without_idle_neighbours(paths, places)
-    is_new = paths.vertex < 0
-    is_new[~is_new] = is_moved[numbering.numbers][paths.vertex[~is_new]]
+    # What lies at one place has its coordinates, whether it moved there or was there.
+    is_heeded = np.zeros(len(places.x), bool)
+    is_heeded[corners] = True
+    is_new = (paths.vertex < 0) | is_heeded[paths.at]
     xy = np.where(
         is_new[:, None], places.xy.take(paths.at, axis=0), some.xy.take(paths.vertex, axis=0)
     )
-    rebuilt, is_changed = _rebuilt(some, paths, xy, is_moved[numbering.numbers])
+    rebuilt, is_changed = _rebuilt(some, paths, xy)
     changed = np.zeros(column.n_rows, bool)
     changed[near[is_changed]] = True
     way = np.hypot((goal.x - px)[is_moved], (goal.y - py)[is_moved])
@@ -317,15 +319,13 @@ def _kept(paths: _Paths, keeps: BoolArray) -> _Paths:
     )
 
 
-def _rebuilt(
-    some: GeometryColumn, paths: _Paths, xy: F64Array, is_moved: BoolArray
-) -> tuple[GeometryColumn, BoolArray]:
+def _rebuilt(some: GeometryColumn, paths: _Paths, xy: F64Array) -> tuple[GeometryColumn, BoolArray]:
     """Return the column with new rings, without those that fell together, and which rows changed."""
     counts = np.diff(paths.ring_offsets)
     ring_of = owners(paths.ring_offsets)
-    is_changed_ring = np.zeros(some.n_rings, bool)
-    is_changed_ring[owners(some.ring_offsets)[is_moved]] = True
-    is_changed_ring[ring_of[paths.vertex < 0]] = True
+    is_changed_ring = counts != np.diff(some.ring_offsets)
+    is_other = (paths.vertex < 0) | (xy != some.xy.take(paths.vertex, axis=0)).any(axis=1)
+    is_changed_ring[ring_of[is_other]] = True
     row_of_ring = owners(some.ring_offsets_of_rows)
     is_changed = count_by(row_of_ring[is_changed_ring], some.n_rows) > 0
     least = (1, 2, 4)[some.family]

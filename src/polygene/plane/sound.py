@@ -24,7 +24,8 @@ def plainly_sound(column: GeometryColumn, asked: BoolArray | None = None) -> Boo
         kernels.run(
             kernels.sound.find_sound, xy, column.ring_offsets, column.part_offsets,
             column.row_offsets, first, stop, np.full(3 * largest, -1, np.int32),
-            np.empty((8 * largest + 64, 3), np.int32), np.empty((4, largest), np.int32),
+            np.empty((8 * largest + 64, 3), np.int32), np.empty((3, largest), np.int32),
+            np.empty(largest, np.int32),
             np.empty(largest, np.uint8), np.zeros(16), sound,
         )  # fmt: skip
 
