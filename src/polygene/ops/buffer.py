@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
+import pyproj
 
 from polygene import parallel
 from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans
@@ -17,19 +18,15 @@ from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit, prove_valid
 from polygene.ops.attributes import free_name
+from polygene.ops.buffer_degrees import MOST_VERTICES, buffered_in_degrees, grid_round
 from polygene.ops.extents import finite_bounds
-from polygene.ops.local_planes import LocalPlanes, within_the_world
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.summary import Admitted, NamedRows
-from polygene.plane.grid import DEFAULT_PROJECTED, Grid
+from polygene.plane.grid import Grid, default_step
 from polygene.plane.offsets import Style, offset_outlines
 from polygene.plane.settling import Outlines, settle
 from polygene.progress import SILENT, Progress
 from polygene.table.groups import Groups, agreed, group_rows
-
-# A local plane is right within 0.1 % as far out as this.
-MOST_LOCAL = 400_000.0  # metres
-MOST_VERTICES = 100_000  # buffered at a time
 
 
 @dataclass(frozen=True)
@@ -40,6 +37,7 @@ class BufferSummary:
     vanished : features of which nothing is left; skipped : those without geometry or distance
     admitted : what became of its invalid features
     proved : features that came out, each found valid by the exact test
+    error : on the ellipsoid, the most that distances are wrong by, as a share of them
     """
 
     name: str
@@ -58,6 +56,7 @@ class BufferSummary:
     crs: str
     notes: list[str]
     proved: int = 0
+    error: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -172,19 +171,19 @@ class _Work:
         self.unit = 1.0
         if crs is not None and crs.axis_info and not self.is_geographic:
             self.unit = crs.axis_info[0].unit_conversion_factor
-        self.step = DEFAULT_PROJECTED if precision is None else precision
-        self.local = LocalPlanes(column, crs) if self.is_geographic and crs is not None else None
-        self.n_split = 0  # results that cross the 180th meridian
+        extent = column.extent()
+        self.step = precision or default_step(
+            None if crs is None else False, [] if extent is None else [extent]
+        )
+        self.is_parted = np.zeros(layer.n_rows, bool)  # at the 180th meridian, or round a pole
+        self.error = 0.0  # the most that distances are wrong by, in distances
 
     def buffered(self, distance: F64Array, groups: Groups | None) -> GeometryColumn:
         known = np.flatnonzero(np.isfinite(distance) & ~self.column.is_empty)
         self.progress.stage(f"buffering {self.layer.name}: {len(known):,} features")
         some, d = self.column.take(known), distance[known] / self.unit
-        if self.local is not None:
-            flat = self.local.to_plane(some, known)
-            alone = self._apart(flat, d)
-            back, n_split = within_the_world(self.local.to_degrees(alone, known), self.layer)
-            self.n_split = max(self.n_split, n_split)
+        if self.is_geographic:
+            back = self._in_degrees(some, d, known)
             if groups is None:
                 return _spread(back, known, self.layer.n_rows)
             return self._melted_degrees(back, groups.group[known], groups.n_groups)
@@ -201,12 +200,13 @@ class _Work:
         )
         group = groups.group[known][curves.row_of_part]
         return settle(
-            _by_row(curves, group), groups.n_groups, self._grid(some, d), by_sign=True, apart=False
-        )
+            _by_row(curves, group), groups.n_groups, grid_round(some, d, self.style, self.step),
+            by_sign=True, apart=False,
+        )  # fmt: skip
 
     def _apart(self, column: GeometryColumn, d: F64Array) -> GeometryColumn:
         """Buffer each row on its own, in portions, so that memory is bounded."""
-        grid = self._grid(column, d)
+        grid = grid_round(column, d, self.style, self.step)
 
         def portion(first: int, stop: int) -> GeometryColumn:
             curves = offset_outlines(column.slice_rows(first, stop), d[first:stop], self.style)
@@ -215,17 +215,17 @@ class _Work:
         offsets = column.vertex_offsets_of_rows
         return concatenate(parallel.each(portion, parallel.parted(offsets, MOST_VERTICES)))
 
-    def _grid(self, column: GeometryColumn, d: F64Array) -> Grid:
-        """Lay a grid over all that is within the distances (n_rows,), corners and caps too."""
-        extent = column.extent()
-        if extent is None:
-            return Grid(self.step, 0, 0)
-        reach = 1.5 if self.style.corners != "mitre" else max(1.5, self.style.mitre_limit)
-        reach *= float(np.abs(d).max())
-        low_x, low_y, high_x, high_y = extent
-        return Grid.over(
-            [(low_x - reach, low_y - reach, high_x + reach, high_y + reach)], self.step
+    def _in_degrees(self, column: GeometryColumn, d: F64Array, rows: I64Array) -> GeometryColumn:
+        crs = self.layer.crs
+        assert crs is not None
+        geod = crs.get_geod() or pyproj.Geod(ellps="WGS84")
+        factor = float(np.degrees(crs.axis_info[0].unit_conversion_factor))
+        found = buffered_in_degrees(
+            column.with_xy(column.xy * factor), d, self.style, geod, self.step
         )
+        self.is_parted[rows[found.is_parted]] = True
+        self.error = max(self.error, found.error)
+        return found.column.with_xy(found.column.xy / factor)
 
     def _melted_degrees(
         self, column: GeometryColumn, group: I64Array, n_groups: int
@@ -347,14 +347,9 @@ def _result(
         tables.append(table)
     column = concatenate(columns)
     proved = prove_valid(column, f"buffer of {layer.name}")
-    if work.is_geographic:
-        if work.n_split:
-            notes.append(f"{work.n_split:,} results cross the 180th meridian and are parted there")
-        if work.local is not None and work.local.furthest > MOST_LOCAL:
-            notes.append(
-                f"features reach {work.local.furthest / 1000:,.0f} km from their middle; beyond "
-                f"{MOST_LOCAL / 1000:,.0f} km distances are less than 0.1 % right"
-            )
+    n_parted = int(work.is_parted.sum())
+    if n_parted:
+        notes.append(f"{n_parted:,} results cross the 180th meridian and are parted there")
     is_multi = bool((np.diff(column.row_offsets) > 1).any())
     table = pa.concat_tables(tables) if tables[0].num_columns else tables[0]
     result = replace(
@@ -374,8 +369,8 @@ def _result(
             "m²" if ruler.unit == "m" else "square units",
             NamedRows.of(layer, vanished), NamedRows.of(layer, skipped),
             admitted, disagreements,
-            "each on a plane of its own" if work.is_geographic else "on the plane of the CRS",
-            label(layer.crs), notes, proved,
+            "on the ellipsoid" if work.is_geographic else "on the plane of the CRS",
+            label(layer.crs), notes, proved, work.error,
         ),
     )  # fmt: skip
 

@@ -1,159 +1,235 @@
-"""Features in degrees on planes of their own, and back over the poles and the 180th meridian."""
+"""Features in degrees on planes of their own: what is small on one, what is large in pieces.
+
+Each plane is the azimuthal equidistant projection on the ellipsoid (Snyder 1987, chapter 25), by
+geodesics: true in distance and direction from its middle. A piece that reaches r from the middle is
+buffered on it right to about (r / earth's radius)**2 / 6, however large the distance; so pieces reach
+no further than `MOST_LOCAL`. Edges are straight in degrees and bent on a plane, and the other way
+round; they get vertices until they follow their course.
+"""
 
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
-import pyarrow as pa
 import pyproj
 
-from polygene.arrays import F64Array, I64Array, owners, spans
-from polygene.geometry import Family, GeometryColumn, concatenate
-from polygene.layer import Layer
+from polygene.arrays import (
+    BoolArray,
+    F64Array,
+    I64Array,
+    offsets_from,
+    owners,
+    reduce_groups,
+    spans,
+)
+from polygene.geometry import Family, GeometryColumn
 
-MOST_TURN = 4.0  # degrees of longitude that an edge may span
+RADIUS = 6_371_000.0  # metres
+MOST_LOCAL = 200_000.0  # metres from the middle of a plane
+RUN = 250_000.0  # metres along a border or line that are one piece
+FOLLOW = 1e-4  # how closely edges are followed, in distances
+FOLLOW_LEAST = 1e-3  # metres
+MOST_ROUNDS = 12
 
 
-class LocalPlanes:
-    """A plane for each feature, true in distance and direction from its middle.
+class Planes(NamedTuple):
+    """A plane for each row of a column: its middle in degrees, (n_rows,) each."""
 
-    The azimuthal equidistant projection on the ellipsoid (Snyder 1987, chapter 25), by geodesics.
-    """
+    geod: pyproj.Geod
+    lon: F64Array
+    lat: F64Array
 
-    def __init__(self, column: GeometryColumn, crs: pyproj.CRS) -> None:
-        self.geod = crs.get_geod() or pyproj.Geod(ellps="WGS84")
-        self.factor = np.degrees(crs.axis_info[0].unit_conversion_factor)
-        bounds = column.row_bounds() * self.factor
-        with np.errstate(invalid="ignore"):
-            self.middle = np.where(
-                np.isfinite(bounds[:, :2]), (bounds[:, :2] + bounds[:, 2:]) / 2, 0
-            )
-        self.furthest = 0.0
-
-    def to_plane(self, column: GeometryColumn, rows: I64Array) -> GeometryColumn:
-        lon0, lat0 = self.middle[rows[owners(column.vertex_offsets_of_rows)]].T
-        lon, lat = (column.xy * self.factor).T
-        azimuth, _, distance = self.geod.inv(lon0, lat0, lon, lat)
+    def to_plane(self, degrees: F64Array, row: I64Array) -> F64Array:
+        """Return (n, 2) metres east and north of the middles of the rows (n,) they belong to."""
+        azimuth, _, distance = self.geod.inv(
+            self.lon[row], self.lat[row], degrees[:, 0], degrees[:, 1]
+        )
         angle = np.radians(azimuth)
-        self.furthest = max(self.furthest, float(np.max(distance, initial=0)))
-        xy = np.stack([distance * np.sin(angle), distance * np.cos(angle)], axis=1)
-        return replace(column, xy=xy, z=None, m=None)
+        return np.stack([distance * np.sin(angle), distance * np.cos(angle)], axis=1)
 
-    def to_degrees(self, column: GeometryColumn, rows: I64Array) -> GeometryColumn:
-        """Return the column in degrees; longitudes run on beyond 180 rather than jump.
-
-        A ring round a pole runs through all longitudes; it is led along the pole back to where it
-        began. Near a pole edges get vertices, for what is straight on the plane is not so in degrees.
-        """
-        for _ in range(8):  # each time the longest are halved at least
-            degrees = self._degrees(column, rows)
-            turns = _turns(degrees[:, 0], column.ring_offsets)
-            if (np.abs(turns) <= MOST_TURN).all():
-                break
-            column = _divided(column, np.maximum(1, np.ceil(np.abs(turns) / MOST_TURN)).astype(int))
-        else:
-            degrees = self._degrees(column, rows)
-            turns = _turns(degrees[:, 0], column.ring_offsets)
-        starts = column.ring_offsets[:-1]
-        ring_of = owners(column.ring_offsets)
-        run = np.concatenate([[0.0], np.cumsum(turns)])[:-1]
-        lon = degrees[starts, 0][ring_of] + run - run[starts][ring_of]
-        column = replace(column, xy=np.stack([lon, degrees[:, 1]], axis=1))
-        return self._round_poles(column)
-
-    def _degrees(self, column: GeometryColumn, rows: I64Array) -> F64Array:
-        lon0, lat0 = self.middle[rows[owners(column.vertex_offsets_of_rows)]].T
-        x, y = column.xy.T
+    def to_degrees(self, xy: F64Array, row: I64Array) -> F64Array:
+        """Return (n, 2) longitude and latitude, longitudes within half a turn of the middle's."""
+        x, y = xy.T
         distance, azimuth = np.hypot(x, y), np.degrees(np.arctan2(x, y))
-        lon, lat, _ = self.geod.fwd(lon0, lat0, azimuth, distance)
-        lon = lon0 + (np.asarray(lon) - lon0 + 180) % 360 - 180
+        middle = self.lon[row]
+        lon, lat, _ = self.geod.fwd(middle, self.lat[row], azimuth, distance)
+        lon = middle + (np.asarray(lon) - middle + 180) % 360 - 180
         return np.stack([lon, np.asarray(lat)], axis=1)
 
-    def _round_poles(self, column: GeometryColumn) -> GeometryColumn:
-        """Lead rings that run through all longitudes back along the pole that they go round."""
-        starts, stops = column.ring_offsets[:-1], column.ring_offsets[1:]
-        lon, lat = column.xy.T
-        turned = np.zeros(column.n_rings)
-        has = stops > starts
-        turned[has] = lon[stops[has] - 1] - lon[starts[has]]
-        round_pole = np.flatnonzero(np.abs(turned) > 180)
-        if len(round_pole) == 0:
-            return column.with_xy(column.xy / self.factor)
-        # Eastward with the area to the left is round the north pole; holes run the other way.
-        part_of_ring = owners(column.part_offsets)
-        is_outer = np.arange(column.n_rings) == column.part_offsets[part_of_ring]
-        north = (turned > 0) == is_outer
-        first, last = starts[round_pole], stops[round_pole] - 1
-        pole = np.where(north[round_pole], 90.0, -90.0)
-        more = np.stack([
-            np.stack([lon[last], pole], 1), np.stack([lon[first], pole], 1),
-            np.stack([lon[first], lat[first]], 1),
-        ], axis=1)  # fmt: skip
-        counts = np.diff(column.ring_offsets)
-        counts[round_pole] += 3
-        offsets = np.concatenate([[0], np.cumsum(counts)])
-        xy = np.empty((int(offsets[-1]), 2))
-        is_new = np.zeros(len(xy), bool)
-        is_new[(offsets[1:][round_pole, None] - np.arange(3, 0, -1)).ravel()] = True
-        xy[~is_new], xy[is_new] = column.xy, more.reshape(-1, 2)
-        return replace(column, xy=xy / self.factor, ring_offsets=offsets, z=None, m=None)
+    def poles(self) -> F64Array:
+        """Return the (n_rows,) metres to the north at which each plane has the north pole."""
+        _, _, distance = self.geod.inv(self.lon, self.lat, self.lon, np.full(len(self.lat), 90.0))
+        return np.asarray(distance)
 
 
-def _turns(lon: F64Array, ring_offsets: I64Array) -> F64Array:
-    """Return by how much longitude changes from each vertex to the next of its ring, 0 at the last."""
-    turns = np.zeros(len(lon))
-    turns[:-1] = (np.diff(lon) + 180) % 360 - 180
-    turns[ring_offsets[1:][np.diff(ring_offsets) > 0] - 1] = 0
-    return turns
+def planes_of(column: GeometryColumn, geod: pyproj.Geod) -> tuple[Planes, F64Array]:
+    """Return a plane for each row of a column in degrees, and how far each row reaches, in metres.
+
+    The middle is that of the vertices as directions in space, so neither pole nor meridian matters.
+    """
+    offsets = column.vertex_offsets_of_rows
+    row = owners(offsets)
+    lon, lat = np.radians(column.xy).T
+    ways = np.stack([np.cos(lat) * np.cos(lon), np.cos(lat) * np.sin(lon), np.sin(lat)], axis=1)
+    low, high = (reduce_groups(f, ways, offsets, 0.0) for f in (np.minimum, np.maximum))
+    x, y, z = np.add(low, high, dtype=np.float64).T
+    planes = Planes(geod, np.degrees(np.arctan2(y, x)), np.degrees(np.arctan2(z, np.hypot(x, y))))
+    _, _, far = geod.inv(planes.lon[row], planes.lat[row], *column.xy.T)
+    reach = reduce_groups(np.maximum, np.asarray(far, np.float64), offsets, 0.0)
+    return planes, reach.astype(np.float64)
 
 
-def _divided(column: GeometryColumn, pieces: I64Array) -> GeometryColumn:
-    """Cut the edge after each vertex (n_vertices,) into so many equal pieces."""
-    pieces[column.ring_offsets[1:][np.diff(column.ring_offsets) > 0] - 1] = 1
-    start = np.repeat(np.arange(column.n_vertices), pieces)
-    nth = spans(np.zeros(len(pieces), np.int64), pieces)
-    stop = np.minimum(start + 1, column.n_vertices - 1)
-    share = (nth / pieces[start])[:, None]
-    first, last = column.xy.take(start, axis=0), column.xy.take(stop, axis=0)
+def followed(column: GeometryColumn, planes: Planes, tolerance: F64Array) -> GeometryColumn:
+    """Give edges straight in degrees vertices until those straight on the plane follow them.
+
+    ``tolerance`` (n_rows,) is in metres; the middle of each edge is looked at, and off by four times
+    less when it is halved.
+    """
+    if column.family == Family.POINTS:
+        return column
+    for _ in range(MOST_ROUNDS):
+        row = owners(column.vertex_offsets_of_rows)
+        start = _edges(column)
+        a, b = column.xy.take(start, axis=0), column.xy.take(start + 1, axis=0)
+        flat = planes.to_plane(column.xy, row)
+        middle = planes.to_plane((a + b) / 2, row[start])
+        off = np.hypot(*(middle - (flat[start] + flat[start + 1]) / 2).T)
+        pieces = _pieces(off, tolerance[row[start]])
+        if (pieces == 1).all():
+            break
+        column = divided(column, start, pieces)
+    return column
+
+
+def back_in_degrees(
+    column: GeometryColumn, planes: Planes, tolerance: F64Array
+) -> tuple[GeometryColumn, GeometryColumn]:
+    """Return a column on planes in degrees, edges followed as closely, and on the planes as it is then.
+
+    Longitudes run on along a ring rather than jump, so they may be beyond 180.
+    """
+    for _ in range(MOST_ROUNDS):
+        row = owners(column.vertex_offsets_of_rows)
+        start = _edges(column)
+        degrees = planes.to_degrees(column.xy, row)
+        a, b = degrees.take(start, axis=0), degrees.take(start + 1, axis=0)
+        turn = (b[:, 0] - a[:, 0] + 180) % 360 - 180
+        flat = (column.xy[start] + column.xy[start + 1]) / 2
+        middle = planes.to_degrees(flat, row[start])
+        lon, lat = a[:, 0] + turn / 2, (a[:, 1] + b[:, 1]) / 2
+        east = ((middle[:, 0] - lon + 180) % 360 - 180) * np.cos(np.radians(lat))
+        off = np.radians(np.hypot(east, middle[:, 1] - lat)) * RADIUS
+        pieces = _pieces(off, tolerance[row[start]])
+        if (pieces == 1).all():
+            break
+        column = divided(column, start, pieces)
+    degrees = planes.to_degrees(column.xy, owners(column.vertex_offsets_of_rows))
+    return column.with_xy(_running_on(degrees, column.ring_offsets)), column
+
+
+def _edges(column: GeometryColumn) -> I64Array:
+    """Return the vertices at which an edge starts."""
+    ring_of = owners(column.ring_offsets)
+    return np.flatnonzero(ring_of[:-1] == ring_of[1:])
+
+
+def _pieces(off: F64Array, tolerance: F64Array) -> I64Array:
+    """Return into how many pieces to part edges that bend by so much in their middle."""
+    return np.clip(np.ceil(np.sqrt(off / tolerance)), 1, 64).astype(np.int64)
+
+
+def _running_on(degrees: F64Array, ring_offsets: I64Array) -> F64Array:
+    """Return coordinates whose longitude changes by half a turn at most from vertex to vertex."""
+    turns = np.zeros(len(degrees))
+    turns[1:] = (np.diff(degrees[:, 0]) + 180) % 360 - 180
+    has = ring_offsets[:-1] < ring_offsets[1:]
+    starts = ring_offsets[:-1][has]
+    turns[starts] = 0
+    ring_of = owners(ring_offsets)
+    run = np.cumsum(turns)
+    at_start = np.zeros(len(ring_offsets) - 1)
+    first = at_start.copy()
+    at_start[has], first[has] = run[starts], degrees[starts, 0]
+    lon = first[ring_of] + run - at_start[ring_of]
+    return np.stack([lon, degrees[:, 1]], axis=1)
+
+
+def divided(column: GeometryColumn, start: I64Array, pieces: I64Array) -> GeometryColumn:
+    """Cut edges, given by the vertices they start at, into so many equal pieces each."""
+    per_vertex = np.ones(column.n_vertices, np.int64)
+    per_vertex[start] = pieces
+    at = np.repeat(np.arange(column.n_vertices), per_vertex)
+    nth = spans(np.zeros(len(per_vertex), np.int64), per_vertex)
+    stop = np.minimum(at + 1, column.n_vertices - 1)
+    share = (nth / per_vertex[at])[:, None]
+    first, last = column.xy.take(at, axis=0), column.xy.take(stop, axis=0)
     xy = np.where(nth[:, None] > 0, (1 - share) * first + share * last, first)
-    before = np.concatenate([[0], np.cumsum(pieces)])
+    before = offsets_from(per_vertex)
     return replace(column, xy=xy, ring_offsets=before[column.ring_offsets], z=None, m=None)
 
 
-def within_the_world(column: GeometryColumn, layer: Layer) -> tuple[GeometryColumn, int]:
-    """Part areas at the 180th meridian, as RFC 7946, 3.1.9 wants it; return how many there were."""
-    from polygene.ops.clip import clip
-    from polygene.ops.mend import mended_rows
+class Runs(NamedTuple):
+    """Borders or lines in pieces of some length, as lines that share an edge with the next.
 
-    bounds = column.row_bounds()
-    turn = 180.0 / np.degrees(layer.crs.axis_info[0].unit_conversion_factor) if layer.crs else 180.0
-    # What runs all round is led through the clip too: its hole may be led along the pole as well.
-    over = np.flatnonzero(
-        (bounds[:, 0] < -turn)
-        | (bounds[:, 2] > turn)
-        | (bounds[:, 2] - bounds[:, 0] >= 1.99 * turn)
+    column : (n_runs,) rows; row : (n_runs,) what each was cut from
+    is_end : (n_runs, 2) whether its first vertex and its last are an end of the line it was cut from
+    """
+
+    column: GeometryColumn
+    row: I64Array
+    is_end: BoolArray
+
+
+def runs_of(column: GeometryColumn, geod: pyproj.Geod) -> Runs:
+    """Cut the rings or lines of a column into runs of about `RUN` metres.
+
+    A ring's last run goes on over the first edge once more. Edges longer than a tenth of a run are cut.
+    """
+    start = _edges(column)
+    a, b = column.xy.take(start, axis=0), column.xy.take(start + 1, axis=0)
+    _, _, length = geod.inv(*a.T, *b.T)
+    # The geodesic is shorter than the straight edge in degrees, by less than a half.
+    pieces = np.maximum(1, np.ceil(2 * np.asarray(length) / (RUN / 10))).astype(np.int64)
+    column = divided(column, start, pieces)
+    is_ring = column.family == Family.POLYGONS
+    xy, ring_offsets = column.xy, column.ring_offsets
+    if is_ring:
+        xy, ring_offsets = _with_second_again(column)
+    ring_of = owners(ring_offsets)
+    step = np.zeros(len(xy))
+    same = np.flatnonzero(ring_of[:-1] == ring_of[1:])
+    step[same + 1] = geod.inv(*xy[same].T, *xy[same + 1].T)[2]
+    along = np.cumsum(step)
+    along -= along[ring_offsets[:-1][ring_of]]
+    # A run begins at each edge that is first in its stretch, and ends with the next one's first edge.
+    stretch = np.floor(along / RUN)
+    starts = np.zeros(len(xy), bool)
+    starts[same] = True
+    starts[same[1:]] = (stretch[same[1:]] != stretch[same[1:] - 1]) | (
+        ring_of[same[1:]] != ring_of[same[1:] - 1]
     )
-    if len(over) == 0:
-        return column, 0
-    some = Layer("x", column.take(over), pa.table({"row": over}), layer.crs)
-    parts, rows = [], []
-    for k in (-1, 0, 1):
-        west = -turn + 2 * turn * k
-        box = np.array([(west, -turn), (west + 2 * turn, -turn), (west + 2 * turn, turn), (west, turn),
-                        (west, -turn)])  # fmt: skip
-        world = Layer(
-            "w", GeometryColumn.from_rings([[[box]]], Family.POLYGONS), pa.table({}), layer.crs
-        )
-        found = clip(some, world).layer
-        parts.append(found.geometry.with_xy(found.geometry.xy - (2 * turn * k, 0)))
-        rows.append(np.asarray(found.table["row"]))
-    rest = np.setdiff1d(np.arange(column.n_rows), over)
-    both = concatenate([*parts, column.take(rest)])
-    row = np.concatenate([*rows, rest])
-    row_of_part = row[owners(both.row_offsets)]
-    order = np.argsort(row_of_part, kind="stable")
-    both = both.take_parts(order, row_of_part[order], column.n_rows)
-    # What goes round a pole begins and ends at one meridian, where its two parts are joined again.
-    joined, _ = mended_rows(both.take(over), layer.crs)
-    return both.with_rows(over, joined), len(over)
+    first = np.flatnonzero(starts)
+    last_of_ring = ring_offsets[1:][ring_of[first]] - 1
+    following = np.append(first[1:], len(xy))
+    stop = np.minimum(np.where(following > last_of_ring, last_of_ring, following + 1), last_of_ring)
+    counts = stop - first + 1
+    steps = np.arange(len(first) + 1)
+    runs = GeometryColumn(
+        Family.LINES, xy[spans(first, counts)], offsets_from(counts), steps, steps,
+        np.zeros(len(first), bool),
+    )  # fmt: skip
+    is_end = np.stack([first == ring_offsets[:-1][ring_of[first]], stop == last_of_ring], axis=1)
+    row = owners(column.ring_offsets_of_rows)[ring_of[first]]
+    return Runs(runs, row, is_end & (not is_ring))
+
+
+def _with_second_again(column: GeometryColumn) -> tuple[F64Array, I64Array]:
+    """Return the vertices of closed rings, each with its second vertex once more at the end."""
+    counts = np.diff(column.ring_offsets)
+    more = np.where(counts > 1, 1, 0)
+    offsets = offsets_from(counts + more)
+    at = spans(column.ring_offsets[:-1], counts + more)
+    at[offsets[1:][more > 0] - 1] = column.ring_offsets[:-1][more > 0] + 1
+    return column.xy[at], offsets

@@ -21,6 +21,7 @@ from polygene.plane.settling import Outlines
 CAPS = ("round", "flat", "square")
 CORNERS = ("round", "mitre", "bevel")
 SIDES = ("both", "left", "right")
+CHORD_ERROR = 0.005
 
 
 @dataclass(frozen=True)
@@ -29,20 +30,22 @@ class Style:
 
     caps : ends of lines; corners : outside of turns
     mitre_limit : how far a mitre may reach, in distances; longer ones are bevelled
-    chord_error : how far the chord of an arc may lie inside it, in distances
+    chord_error : how far the chord of an arc may lie inside it, in distances; None for what is usual,
+        `CHORD_ERROR` on a plane and less in degrees
     side : of lines, which side
     """
 
     caps: str = "round"
     corners: str = "round"
     mitre_limit: float = 5.0
-    chord_error: float = 0.005
+    chord_error: float | None = None
     side: str = "both"
 
     @property
     def largest_step(self) -> float:
         """The angle of the longest chord allowed."""
-        return float(2 * np.arccos(1 - self.chord_error))
+        error = CHORD_ERROR if self.chord_error is None else self.chord_error
+        return float(2 * np.arccos(1 - error))
 
 
 class _Tracks(NamedTuple):
@@ -52,6 +55,7 @@ class _Tracks(NamedTuple):
     offsets : (n_tracks + 1,)
     distance : (n,) of the edge that starts at each vertex, 0 where that side has none
     is_cap : (n,) the track turns back here at the end of a line
+    is_cut : (n,) it turns back here where a line was cut, which is no end
     row : (n_tracks,)
     """
 
@@ -59,14 +63,18 @@ class _Tracks(NamedTuple):
     offsets: I64Array
     distance: F64Array
     is_cap: BoolArray
+    is_cut: BoolArray
     row: I64Array
 
 
-def offset_outlines(column: GeometryColumn, distance: F64Array, style: Style) -> Outlines:
+def offset_outlines(
+    column: GeometryColumn, distance: F64Array, style: Style, is_end: BoolArray | None = None
+) -> Outlines:
     """Return curves whose positive winding is everything within ``distance`` (n_rows,) of each row.
 
     Polygons must be valid; negative distances shrink them. Of lines and points only positive ones
-    make sense. A part for each row.
+    make sense. A part for each row. ``is_end`` (n_rings, 2) says which first and last vertices of lines
+    are ends; the others were cut there and get no cap. All are if it is not given.
     """
     if column.family == Family.POINTS:
         xy, offsets, row = _circles(
@@ -74,8 +82,11 @@ def offset_outlines(column: GeometryColumn, distance: F64Array, style: Style) ->
         )
         row = owners(column.vertex_offsets_of_rows)[row]
     else:
-        make = _ring_tracks if column.family == Family.POLYGONS else _line_tracks
-        tracks = make(column, distance, style)
+        tracks = (
+            _ring_tracks(column, distance)
+            if column.family == Family.POLYGONS
+            else _line_tracks(column, distance, style, is_end)
+        )
         xy, offsets = _offset(tracks, style)
         row = tracks.row
         lone = _lone_points(column) if style.caps != "flat" else np.zeros(0, np.int64)
@@ -128,9 +139,8 @@ def _without_repeats(column: GeometryColumn) -> tuple[F64Array, I64Array]:
     return column.xy.compress(keeps, axis=0), offsets_from(counts)
 
 
-def _ring_tracks(column: GeometryColumn, distance: F64Array, style: Style) -> _Tracks:
+def _ring_tracks(column: GeometryColumn, distance: F64Array) -> _Tracks:
     """Rings with the inside on their left, without the repeat of the first vertex."""
-    del style
     xy, offsets = _without_repeats(column)
     counts = np.diff(offsets)
     turned = ring_areas(xy, offsets) < 0
@@ -145,12 +155,13 @@ def _ring_tracks(column: GeometryColumn, distance: F64Array, style: Style) -> _T
     start = offsets[kept][ring]
     at = start + np.where(backwards[kept][ring], n[ring] - k, k)
     row = row_of_ring[kept]
-    return _Tracks(
-        xy.take(at, axis=0), offsets_from(n), distance[row][ring], np.zeros(len(at), bool), row
-    )
+    none = np.zeros(len(at), bool)
+    return _Tracks(xy.take(at, axis=0), offsets_from(n), distance[row][ring], none, none, row)
 
 
-def _line_tracks(column: GeometryColumn, distance: F64Array, style: Style) -> _Tracks:
+def _line_tracks(
+    column: GeometryColumn, distance: F64Array, style: Style, is_end: BoolArray | None
+) -> _Tracks:
     """Lines there and back; closed ones once each way, for they have no ends."""
     xy, offsets = _without_repeats(column)
     counts = np.diff(offsets)
@@ -158,26 +169,38 @@ def _line_tracks(column: GeometryColumn, distance: F64Array, style: Style) -> _T
     first, n = offsets[line], counts[line]
     row = owners(column.ring_offsets_of_rows)[line]
     closed = (xy[first] == xy[first + n - 1]).all(axis=1) & (n >= 4)
+    ends = np.ones((len(line), 2), bool) if is_end is None else is_end[line]
+    closed &= ends.all(axis=1)
     goes, comes = style.side != "left", style.side != "right"
     found = []
     if (~closed).any():
-        found.append(_there_and_back(xy, first[~closed], n[~closed], row[~closed], distance, style))
+        some = ~closed
+        found.append(
+            _there_and_back(xy, first[some], n[some], row[some], distance, style, ends[some])
+        )
     for wanted, backwards in ((goes, False), (comes, True)):
         if wanted and closed.any():
             found.append(_round(xy, first[closed], n[closed], row[closed], distance, backwards))
     if not found:
         nothing = np.zeros(0, np.int64)
-        return _Tracks(np.zeros((0, 2)), np.zeros(1, np.int64), np.zeros(0), nothing > 0, nothing)
+        none = nothing > 0
+        return _Tracks(np.zeros((0, 2)), np.zeros(1, np.int64), np.zeros(0), none, none, nothing)
     sizes = np.concatenate([np.diff(t.offsets) for t in found])
     return _Tracks(
         np.concatenate([t.xy for t in found]), offsets_from(sizes),
         np.concatenate([t.distance for t in found]), np.concatenate([t.is_cap for t in found]),
-        np.concatenate([t.row for t in found]),
+        np.concatenate([t.is_cut for t in found]), np.concatenate([t.row for t in found]),
     )  # fmt: skip
 
 
 def _there_and_back(
-    xy: F64Array, first: I64Array, n: I64Array, row: I64Array, distance: F64Array, style: Style
+    xy: F64Array,
+    first: I64Array,
+    n: I64Array,
+    row: I64Array,
+    distance: F64Array,
+    style: Style,
+    ends: BoolArray,
 ) -> _Tracks:
     size = 2 * n - 2
     track = np.repeat(np.arange(len(n)), size)
@@ -187,8 +210,13 @@ def _there_and_back(
     is_back = k >= last
     d = distance[row][track]
     has_side = np.where(is_back, style.side != "right", style.side != "left")
-    is_cap = ((k == 0) | (k == last)) & (style.side == "both")
-    return _Tracks(xy.take(at, axis=0), offsets_from(size), np.where(has_side, d, 0.0), is_cap, row)
+    is_cap = ((k == 0) & ends[track, 0]) | ((k == last) & ends[track, 1])
+    is_cut = ((k == 0) | (k == last)) & ~is_cap
+    if style.side != "both":
+        is_cap[:] = False
+    return _Tracks(
+        xy.take(at, axis=0), offsets_from(size), np.where(has_side, d, 0.0), is_cap, is_cut, row
+    )
 
 
 def _round(
@@ -204,6 +232,7 @@ def _round(
         np.concatenate([xy.take(at, axis=0), xy.take(other, axis=0)]),
         offsets_from(np.concatenate([size, size])),
         np.concatenate([distance[row][track], np.zeros(len(at))]),
+        np.zeros(2 * len(at), bool),
         np.zeros(2 * len(at), bool),
         np.concatenate([row, row]),
     )
@@ -227,9 +256,10 @@ def _offset(tracks: _Tracks, style: Style) -> tuple[F64Array, I64Array]:
     n0, n1 = (np.stack([u[:, 1], -u[:, 0]], axis=1) for u in (u0, u1))
     cross = u0[:, 0] * u1[:, 1] - u0[:, 1] * u1[:, 0]
     dot = (u0 * u1).sum(axis=1)
-    is_back = (u0 == -u1).all(axis=1)
+    # Straight back: each side's cross product is exactly the other's turned round, so it is 0 on both.
+    is_back = (cross == 0) & (dot < 0)
     d = np.where(d0 != 0, d0, d1)
-    joins = (d0 != 0) & (d1 != 0)
+    joins = (d0 != 0) & (d1 != 0) & ~tracks.is_cut
     outer = joins & ~tracks.is_cap & ((d * cross > 0) | is_back)
     inner = joins & ~tracks.is_cap & ~outer & (cross != 0)
     angle = np.where(is_back, np.pi, np.abs(np.arctan2(cross, dot)))

@@ -1,0 +1,248 @@
+"""Buffers in degrees: distances in metres on the ellipsoid, anywhere, right to a stated share.
+
+What is small is buffered on a plane of its own, inside and all. What is large is taken as its border or
+line, cut into runs, each buffered on its plane; the runs are put together again in degrees, where their
+winding numbers add up, and the polygon itself is added or, where it shrinks, they are taken from it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+import pyproj
+
+from polygene import parallel
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
+from polygene.errors import DataError
+from polygene.formats.winding import turned
+from polygene.geometry import Family, GeometryColumn, concatenate
+from polygene.ops import local_planes
+from polygene.ops.local_planes import FOLLOW, MOST_LOCAL, RADIUS, Planes
+from polygene.ops.round_world import Folded, folded
+from polygene.ops.seams import has_seams, true_borders
+from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid
+from polygene.plane.offsets import Style, offset_outlines
+from polygene.plane.settling import Outlines, settle
+
+MOST_VERTICES = 100_000  # buffered at a time
+MOST_DISTANCE = 18_000_000.0  # metres; further the other side of the earth is near
+CHORD_ERROR = 2e-4  # of arcs, in distances
+
+
+class Buffered(NamedTuple):
+    """Areas in degrees, valid, a row for each given.
+
+    is_parted : (n_rows,) rows parted at the 180th meridian, or round a pole
+    error : the most that distances are wrong by, in distances
+    """
+
+    column: GeometryColumn
+    is_parted: BoolArray
+    error: float
+
+
+class _Piece(NamedTuple):
+    """What is buffered on planes together: a column in degrees, the row each of its rows is of.
+
+    sign : -1 where what comes out is taken away
+    """
+
+    column: GeometryColumn
+    row: I64Array
+    distance: F64Array
+    style: Style
+    is_end: BoolArray | None = None
+    sign: int = 1
+
+
+def buffered_in_degrees(
+    column: GeometryColumn, distance: F64Array, style: Style, geod: pyproj.Geod, step: float
+) -> Buffered:
+    """Return everything within distances of rows, in degrees as the rows are.
+
+    Parameters
+    ----------
+    column : valid polygons, lines or points, with no row empty
+    distance : (n_rows,) metres, not 0 for lines and points; negative ones shrink polygons
+    step : of the grids on the planes, in metres
+
+    Raises
+    ------
+    DataError
+        If a distance is too large for the earth.
+    """
+    if len(distance) and float(np.abs(distance).max()) > MOST_DISTANCE:
+        raise DataError(
+            f"a buffer of {np.abs(distance).max() / 1000:,.0f} km goes round the earth; no more than "
+            f"{MOST_DISTANCE / 1000:,.0f} km can be computed in longitude and latitude"
+        )
+    if style.chord_error is None:
+        style = replace(style, chord_error=CHORD_ERROR)
+    column = replace(column, z=None, m=None)
+    found, reach = [], 0.0
+    pieces, areas = _pieces(column, distance, style, geod)
+    pieces = [piece for piece in pieces if piece.column.n_rows]
+    for piece in pieces:
+        planes, far = local_planes.planes_of(piece.column, geod)
+        reach = max(reach, float(far.max(initial=0.0)))
+        found.append(_on_planes(piece, planes, step))
+    is_parted = np.zeros(column.n_rows, bool)
+    for piece, rings in zip(pieces, found, strict=True):
+        is_parted[piece.row[rings.is_parted]] = True
+    outlines = _together(found, [p.row for p in pieces], [p.sign for p in pieces], areas)
+    whole = settle(
+        outlines, column.n_rows, Grid.over([(-180, -90, 180, 90)], DEFAULT_GEOGRAPHIC),
+        by_sign=True, apart=True,
+    )  # fmt: skip
+    longest = float(np.abs(distance).max(initial=0.0))
+    return Buffered(whole, is_parted, _error(style, reach, longest))
+
+
+def _error(style: Style, reach: float, distance: float) -> float:
+    """Return the most that distances are wrong by, in distances.
+
+    Chords of arcs, edges on their way to the plane and back, and the plane itself: what lies aside of
+    its middle by an angle r is seen too large by r² / 6 near it, and from far off, at an angle d, by
+    (r / d)² / 2 times 1 - d / tan d (both from the series of the cosine rule).
+    """
+    aside, angle = reach / RADIUS, max(distance / RADIUS, 1e-9)
+    plane = aside**2 / 6
+    if angle > aside:
+        plane = max(plane, (aside / angle) ** 2 / 2 * abs(1 - angle / np.tan(angle)))
+    return float((style.chord_error or 0.0) + 2 * FOLLOW + plane)
+
+
+def _pieces(
+    column: GeometryColumn, distance: F64Array, style: Style, geod: pyproj.Geod
+) -> tuple[list[_Piece], list[tuple[GeometryColumn, I64Array]]]:
+    """Return what to buffer on planes, and polygons to add as they are with the rows they are of."""
+    _, reach = local_planes.planes_of(column, geod)
+    is_large = reach > MOST_LOCAL
+    # A seam would be eaten away from both sides.
+    is_seamed = np.zeros(column.n_rows, bool)
+    if column.family == Family.POLYGONS:
+        is_seamed = has_seams(column) & (distance < 0)
+    is_large |= is_seamed
+    small, large = np.flatnonzero(~is_large), np.flatnonzero(is_large)
+    pieces = [_Piece(column.take(small), small, distance[small], style)]
+    if len(large) == 0:
+        return pieces, []
+    some = column.take(large)
+    row = large[owners(some.row_offsets)]
+    parts = some.take_parts(np.arange(some.n_parts), np.arange(some.n_parts), some.n_parts)
+    _, reach = local_planes.planes_of(parts, geod)
+    is_whole = (reach <= MOST_LOCAL) & ~is_seamed[row]
+    alone, cut = np.flatnonzero(is_whole), np.flatnonzero(~is_whole)
+    pieces.append(_Piece(parts.take(alone), row[alone], distance[row[alone]], style))
+    if column.family == Family.LINES:
+        runs = local_planes.runs_of(parts.take(cut), geod)
+        of = row[cut[runs.row]]
+        pieces.append(_Piece(runs.column, of, distance[of], style, runs.is_end))
+        return pieces, []
+    is_shrunk = distance[row[cut]] < 0
+    grown, shrunk = cut[~is_shrunk], cut[is_shrunk]
+    for chosen, sign in ((grown, 1), (shrunk, -1)):
+        if len(chosen):
+            border = turned(parts.take(chosen), outer_is_counter_clockwise=True)
+            pieces.append(_of_border(border, row[chosen], distance, style, sign, geod))
+    return pieces, [(parts.take(cut), row[cut])]
+
+
+def _of_border(
+    border: GeometryColumn, row: I64Array, distance: F64Array, style: Style, sign: int,
+    geod: pyproj.Geod,
+) -> _Piece:  # fmt: skip
+    """Return the runs of borders, drawn with their insides on the left, to add or to take away.
+
+    Where corners are round both sides may be taken, since one of them changes nothing; other corners
+    only matter on the side that is wanted.
+    """
+    if style.corners == "round":
+        lines, line_row = true_borders(border, row) if sign < 0 else _as_lines(border)
+        runs = local_planes.runs_of(lines, geod)
+        of, is_end = row[line_row[runs.row]], np.ones((runs.column.n_rows, 2), bool)
+        how = replace(style, side="both", caps="round")
+    else:
+        runs = local_planes.runs_of(border, geod)
+        of, is_end = row[runs.row], np.zeros((runs.column.n_rows, 2), bool)
+        how = replace(style, side="right" if sign > 0 else "left", caps="flat")
+    return _Piece(runs.column, of, np.abs(distance[of]), how, is_end, sign)
+
+
+def _as_lines(column: GeometryColumn) -> tuple[GeometryColumn, I64Array]:
+    """Return rings as lines, and the row of each."""
+    steps = np.arange(column.n_rings + 1)
+    lines = replace(
+        column, family=Family.LINES, part_offsets=steps, row_offsets=steps,
+        is_null=np.zeros(column.n_rings, bool),
+    )  # fmt: skip
+    return lines, owners(column.ring_offsets_of_rows)
+
+
+def _on_planes(piece: _Piece, planes: Planes, step: float) -> Folded:
+    """Buffer rows each on its plane, and bring what comes out back into degrees."""
+    column, d = piece.column, piece.distance
+    tolerance = np.maximum(FOLLOW * np.abs(d), local_planes.FOLLOW_LEAST)
+    flat = local_planes.followed(column, planes, tolerance)
+    flat = flat.with_xy(planes.to_plane(flat.xy, owners(flat.vertex_offsets_of_rows)))
+    grid = grid_round(flat, d, piece.style, step)
+    rings_of_rows = flat.ring_offsets_of_rows
+
+    def portion(first: int, stop: int) -> GeometryColumn:
+        is_end = piece.is_end
+        if is_end is not None:
+            is_end = is_end[rings_of_rows[first] : rings_of_rows[stop]]
+        curves = offset_outlines(flat.slice_rows(first, stop), d[first:stop], piece.style, is_end)
+        return settle(curves, stop - first, grid, by_sign=True, apart=True)
+
+    parts = parallel.parted(flat.vertex_offsets_of_rows, MOST_VERTICES)
+    areas = concatenate(parallel.each(portion, parts))
+    degrees, areas = local_planes.back_in_degrees(areas, planes, tolerance)
+    return folded(degrees, areas, planes.poles())
+
+
+def grid_round(column: GeometryColumn, d: F64Array, style: Style, step: float) -> Grid:
+    """Lay a grid over all that is within the distances (n_rows,), corners and caps too."""
+    extent = column.extent()
+    if extent is None:
+        return Grid(step, 0, 0)
+    reach = 1.5 if style.corners != "mitre" else max(1.5, style.mitre_limit)
+    reach *= float(np.abs(d).max())
+    low_x, low_y, high_x, high_y = extent
+    return Grid.over([(low_x - reach, low_y - reach, high_x + reach, high_y + reach)], step)
+
+
+def _together(
+    found: list[Folded],
+    rows: list[I64Array],
+    signs: list[int],
+    areas: list[tuple[GeometryColumn, I64Array]],
+) -> Outlines:
+    """Return all rings of a row as one part, whose winding numbers add up."""
+    xy, counts, of = [np.zeros((0, 2))], [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
+    for rings, row, sign in zip(found, rows, signs, strict=True):
+        xy.append(rings.xy if sign > 0 else _reversed(rings.xy, rings.ring_offsets))
+        counts.append(np.diff(rings.ring_offsets))
+        of.append(row[rings.row_of_ring])
+    for column, row in areas:
+        column = turned(column, outer_is_counter_clockwise=True)
+        xy.append(column.xy)
+        counts.append(np.diff(column.ring_offsets))
+        of.append(row[owners(column.ring_offsets_of_rows)])
+    all_xy, all_counts, all_of = np.concatenate(xy), np.concatenate(counts), np.concatenate(of)
+    order = np.argsort(all_of, kind="stable")
+    starts = offsets_from(all_counts)[:-1][order]
+    rows_there, part = np.unique(all_of[order], return_inverse=True)
+    return Outlines(
+        all_xy[spans(starts, all_counts[order])], offsets_from(all_counts[order]),
+        part.reshape(-1), rows_there,
+    )  # fmt: skip
+
+
+def _reversed(xy: F64Array, ring_offsets: I64Array) -> F64Array:
+    """Return the vertices of rings run the other way."""
+    ring_of = owners(ring_offsets)
+    at = ring_offsets[:-1][ring_of] + ring_offsets[1:][ring_of] - 1 - np.arange(len(xy))
+    return xy.take(at, axis=0)
