@@ -61,6 +61,36 @@ def coverage(columns: int, rows: int, side: float, rng: np.random.Generator, det
     return polygons([[[cell * side]] for cell in cells])
 
 
+def national(rng: np.random.Generator, n: int, width: float, at=(0.0, 0.0)) -> GeometryColumn:
+    """About n features over a country of some width, small ones crowded in one corner of it."""
+    side = max(2, round(n**0.5))
+    corners = grid_corners(side, side, rng)
+    crowded = corners * (np.abs(corners) / side) ** rng.uniform(0, 1.5)
+    cells = lattice(crowded, int(rng.integers(2, 9)), rng).cells
+    return polygons([[[cell * (width / side) + at]] for cell in cells])
+
+
+DISTURBANCES = ("decimals", "float32", "shift", "jitter")
+
+
+def disturbed(
+    column: GeometryColumn, how: str, by: float, rng: np.random.Generator
+) -> GeometryColumn:
+    """The same features as another source has them; what shared a vertex still does.
+
+    ``by`` is how far they may move; for ``decimals`` coordinates become multiples of it.
+    """
+    if how == "decimals":
+        return column.with_xy(np.round(column.xy / by) * by)
+    if how == "float32":
+        return column.with_xy(column.xy.astype(np.float32).astype(np.float64))
+    if how == "shift":
+        return column.with_xy(column.xy + rng.uniform(-by, by, 2))
+    places, numbers = np.unique(column.xy, axis=0, return_inverse=True)
+    moved = places + rng.uniform(-by, by, places.shape)
+    return column.with_xy(moved[numbers.reshape(-1)])
+
+
 def layer(name: str, geometry: GeometryColumn, crs=None, /, **columns) -> Layer:
     return Layer(name, geometry, pa.table(columns), crs)
 

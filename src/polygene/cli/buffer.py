@@ -58,8 +58,8 @@ class DistancesType(click.ParamType):
     help="Which side of lines.",
 )  # fmt: skip
 @click.option(
-    "--chord-error", type=click.FloatRange(1e-6, 0.5), default=0.005, show_default=True,
-    help="How far arcs may lie inside the true curve, in distances.",
+    "--chord-error", type=click.FloatRange(1e-6, 0.5), default=None,
+    help="How far arcs may lie inside the true curve, in distances; 0.005, in degrees 0.0005.",
 )  # fmt: skip
 @each.common
 @options.single_parts
@@ -76,14 +76,15 @@ def buffer(
     corners: str,
     mitre_limit: float,
     side: str,
-    chord_error: float,
+    chord_error: float | None,
     single_parts: bool,
     precision: Any,
     **options_: Any,
 ) -> None:
     """Keep everything within a distance of features.
 
-    Metres are metres in longitude and latitude too: each feature is computed on a plane of its own.
+    Metres are metres in longitude and latitude too, at the poles and over the 180th meridian as well:
+    features are computed on planes of their own, large ones in pieces.
 
     \b
     Examples:
@@ -146,7 +147,11 @@ def _print(summary: BufferSummary) -> list[str]:
     far = " and ".join(f"{d:,.6g} {unit}" for d in summary.distances) or "no distance"
     show.title(f"{summary.name} buffered by {far}", stream=err)
     taken = f"{summary.taken:,} of {show.counted(summary.total, 'feature')}"
-    show.line("INPUT", f"{taken}, {summary.method}", err)
+    show.line("INPUT", taken, err)
+    words = summary.method
+    if summary.error:
+        words += f", distances right within {summary.error * 100:.2g} %"
+    show.line("computed", words, err)
     area = worded([summary.area], summary.area_unit)[0]
     show.line("came out", f"{show.counted(summary.out, 'feature')}, {area}", err)
     if summary.disagreements:

@@ -198,55 +198,79 @@ def split_rings(
 def find_straight(
     incoming: cython.longlong[::1],
     outgoing: cython.longlong[::1],
-    row: cython.longlong[::1],
+    piece: cython.longlong[::1],
+    rows: cython.longlong[:, ::1],
     delta_offsets: cython.longlong[::1],
     delta_part: cython.longlong[::1],
     delta_line: cython.longlong[::1],
     row_of_part: cython.longlong[::1],
-    n_own_rows: cython.longlong,
     is_crowded: cython.uchar[::1],
     lengths: cython.double[::1],
     through: cython.longlong[::1],
 ) -> None:
     """Set ``through`` to the longest line that runs over both edges of each item, -1 for none.
 
-    Lines are those of the item's own row where it has any on the edge, else those of rows from
-    ``n_own_rows`` on; both edges must agree in that. Crowded lines do not count. Of equally long ones
-    the last on the outgoing edge is taken.
+    Each row of the item's piece, ``rows[piece[k]]`` with -1 for none, must have a line that does, or no
+    line on either edge; if none of them has any, the line is one of other rows. Crowded lines do not
+    count. Of equally long ones the last on the outgoing edge is taken.
     """
     k: cython.Py_ssize_t
+    n: cython.Py_ssize_t
     i: cython.longlong
     j: cython.longlong
     e: cython.longlong
     f: cython.longlong
     r: cython.longlong
     line: cython.longlong
-    own_in: cython.int
-    own_out: cython.int
+    best: cython.longlong
+    has_in: cython.int
+    has_out: cython.int
+    has_any: cython.int
+    good: cython.int
     with cython.nogil:
         for k in range(incoming.shape[0]):
             through[k] = -1
             e = incoming[k]
             f = outgoing[k]
-            own_in = 0
-            own_out = 0
-            for i in range(delta_offsets[e], delta_offsets[e + 1]):
-                if row_of_part[delta_part[i]] == row[k]:
-                    own_in = 1
-            for j in range(delta_offsets[f], delta_offsets[f + 1]):
-                if row_of_part[delta_part[j]] == row[k]:
-                    own_out = 1
-            if own_in != own_out:
-                continue
-            for j in range(delta_offsets[f], delta_offsets[f + 1]):
-                r = row_of_part[delta_part[j]]
-                line = delta_line[j]
-                if (r != row[k] if own_out else r < n_own_rows) or is_crowded[line]:
-                    continue
-                if through[k] >= 0 and lengths[line] < lengths[through[k]]:
-                    continue
-                for i in range(delta_offsets[e], delta_offsets[e + 1]):
-                    r = row_of_part[delta_part[i]]
-                    if delta_line[i] == line and (r == row[k] if own_in else r >= n_own_rows):
-                        through[k] = line
+            best = -1
+            has_any = 0
+            good = 1
+            # The last time is for the lines of rows that the piece is not of.
+            for n in range(rows.shape[1] + 1):
+                if n == rows.shape[1]:
+                    if has_any or not good:
                         break
+                    r = -1
+                else:
+                    r = rows[piece[k], n]
+                    if r < 0:
+                        continue
+                has_in = 0
+                has_out = 0
+                for i in range(delta_offsets[e], delta_offsets[e + 1]):
+                    if r < 0 or row_of_part[delta_part[i]] == r:
+                        has_in = 1
+                for j in range(delta_offsets[f], delta_offsets[f + 1]):
+                    if r < 0 or row_of_part[delta_part[j]] == r:
+                        has_out = 1
+                if has_in != has_out:
+                    good = 0
+                    break
+                if not has_in:
+                    continue
+                has_any = 1
+                good = 0
+                for j in range(delta_offsets[f], delta_offsets[f + 1]):
+                    line = delta_line[j]
+                    if (r >= 0 and row_of_part[delta_part[j]] != r) or is_crowded[line]:
+                        continue
+                    for i in range(delta_offsets[e], delta_offsets[e + 1]):
+                        if delta_line[i] == line and (r < 0 or row_of_part[delta_part[i]] == r):
+                            good = 1
+                            if best < 0 or lengths[line] >= lengths[best]:
+                                best = line
+                            break
+                if not good:
+                    break
+            if good:
+                through[k] = best

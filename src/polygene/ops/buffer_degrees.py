@@ -28,7 +28,7 @@ from polygene.plane.settling import Outlines, settle
 
 MOST_VERTICES = 100_000  # buffered at a time
 MOST_DISTANCE = 18_000_000.0  # metres; further the other side of the earth is near
-CHORD_ERROR = 2e-4  # of arcs, in distances
+CHORD_ERROR = 5e-4  # of arcs, in distances
 
 
 class Buffered(NamedTuple):
@@ -185,8 +185,7 @@ def _on_planes(piece: _Piece, planes: Planes, step: float) -> Folded:
     """Buffer rows each on its plane, and bring what comes out back into degrees."""
     column, d = piece.column, piece.distance
     tolerance = np.maximum(FOLLOW * np.abs(d), local_planes.FOLLOW_LEAST)
-    flat = local_planes.followed(column, planes, tolerance)
-    flat = flat.with_xy(planes.to_plane(flat.xy, owners(flat.vertex_offsets_of_rows)))
+    _, flat = local_planes.followed(column, planes, tolerance)
     grid = grid_round(flat, d, piece.style, step)
     rings_of_rows = flat.ring_offsets_of_rows
 

@@ -220,5 +220,5 @@ def _rebuilt(
     changed[np.setxor1d(before, after) % column.n_rows] = True
     meets = meeting(plan, face[changed[row]], changed)
     rows = np.flatnonzero(changed | meets)
-    grown = retraced(plan, face, row, rows, plan.row_of_part, column.n_rows, thins=False)
+    grown = retraced(plan, face, row, rows, plan.row_of_part, thins=False)
     return column.with_rows(rows, grown), changed, meets

@@ -193,7 +193,7 @@ def join_faces(plan: Overlay, groups: Groups) -> Joined:
     rings = trace_rings(arrangement, pieces)
     # Rows of a group are no strangers to each other: what one left on another's border goes.
     row_of_part = groups.group[plan.row_of_part]
-    kept = thinned(arrangement, plan.noded, rings, np.arange(n_groups), row_of_part, n_groups)
+    kept = thinned(arrangement, plan.noded, rings, np.arange(n_groups)[:, None], row_of_part)
     joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_groups)
     return Joined(joined, rings, kept, face, row, group_face, group)
 

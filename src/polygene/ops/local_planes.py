@@ -81,26 +81,30 @@ def planes_of(column: GeometryColumn, geod: pyproj.Geod) -> tuple[Planes, F64Arr
     return planes, reach.astype(np.float64)
 
 
-def followed(column: GeometryColumn, planes: Planes, tolerance: F64Array) -> GeometryColumn:
+def followed(
+    column: GeometryColumn, planes: Planes, tolerance: F64Array
+) -> tuple[GeometryColumn, GeometryColumn]:
     """Give edges straight in degrees vertices until those straight on the plane follow them.
 
     ``tolerance`` (n_rows,) is in metres; the middle of each edge is looked at, and off by four times
-    less when it is halved.
+    less when it is halved. Returns the column in degrees and on the planes.
     """
-    if column.family == Family.POINTS:
-        return column
     for _ in range(MOST_ROUNDS):
         row = owners(column.vertex_offsets_of_rows)
+        flat = column.with_xy(planes.to_plane(column.xy, row))
+        if column.family == Family.POINTS:
+            break
         start = _edges(column)
         a, b = column.xy.take(start, axis=0), column.xy.take(start + 1, axis=0)
-        flat = planes.to_plane(column.xy, row)
-        middle = planes.to_plane((a + b) / 2, row[start])
-        off = np.hypot(*(middle - (flat[start] + flat[start + 1]) / 2).T)
+        start = start[_may_bend(_course_lengths(a, b), a[:, 1], b[:, 1], tolerance[row[start]])]
+        middle = (column.xy[start] + column.xy[start + 1]) / 2
+        there = planes.to_plane(middle, row[start])
+        off = np.hypot(*(there - (flat.xy[start] + flat.xy[start + 1]) / 2).T)
         pieces = _pieces(off, tolerance[row[start]])
         if (pieces == 1).all():
             break
         column = divided(column, start, pieces)
-    return column
+    return column, flat
 
 
 def back_in_degrees(
@@ -112,8 +116,11 @@ def back_in_degrees(
     """
     for _ in range(MOST_ROUNDS):
         row = owners(column.vertex_offsets_of_rows)
-        start = _edges(column)
         degrees = planes.to_degrees(column.xy, row)
+        start = _edges(column)
+        length = np.hypot(*(column.xy[start + 1] - column.xy[start]).T)
+        lat = degrees[:, 1]
+        start = start[_may_bend(length, lat[start], lat[start + 1], tolerance[row[start]])]
         a, b = degrees.take(start, axis=0), degrees.take(start + 1, axis=0)
         turn = (b[:, 0] - a[:, 0] + 180) % 360 - 180
         flat = (column.xy[start] + column.xy[start + 1]) / 2
@@ -125,8 +132,28 @@ def back_in_degrees(
         if (pieces == 1).all():
             break
         column = divided(column, start, pieces)
-    degrees = planes.to_degrees(column.xy, owners(column.vertex_offsets_of_rows))
     return column.with_xy(_running_on(degrees, column.ring_offsets)), column
+
+
+def _course_lengths(a: F64Array, b: F64Array) -> F64Array:
+    """Return at least the metres along edges that are straight in degrees, (n, 2) to (n, 2).
+
+    Not the way from end to end, which is nothing from -180 to 180.
+    """
+    nearest = np.minimum(np.abs(a[:, 1]), np.abs(b[:, 1]))
+    nearest[a[:, 1] * b[:, 1] < 0] = 0  # over the equator
+    east = (b[:, 0] - a[:, 0]) * np.cos(np.radians(nearest))
+    return np.radians(np.hypot(east, b[:, 1] - a[:, 1])) * 1.01 * RADIUS
+
+
+def _may_bend(length: F64Array, lat0: F64Array, lat1: F64Array, tolerance: F64Array) -> BoolArray:
+    """Return which edges, by their metres and latitudes, may bend by more than a tolerance.
+
+    A parallel bends by the tangent of its latitude over the radius, other lines that are straight in
+    degrees by no more than twice that; so does a straight line on a plane that is not too far out.
+    """
+    steepest = np.radians(np.minimum(np.maximum(np.abs(lat0), np.abs(lat1)), 90))
+    return length**2 * (2 * np.tan(steepest) + 0.2) / (8 * RADIUS) > tolerance
 
 
 def _edges(column: GeometryColumn) -> I64Array:
@@ -189,9 +216,7 @@ def runs_of(column: GeometryColumn, geod: pyproj.Geod) -> Runs:
     """
     start = _edges(column)
     a, b = column.xy.take(start, axis=0), column.xy.take(start + 1, axis=0)
-    _, _, length = geod.inv(*a.T, *b.T)
-    # The geodesic is shorter than the straight edge in degrees, by less than a half.
-    pieces = np.maximum(1, np.ceil(2 * np.asarray(length) / (RUN / 10))).astype(np.int64)
+    pieces = np.maximum(1, np.ceil(_course_lengths(a, b) / (RUN / 10))).astype(np.int64)
     column = divided(column, start, pieces)
     is_ring = column.family == Family.POLYGONS
     xy, ring_offsets = column.xy, column.ring_offsets

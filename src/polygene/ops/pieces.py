@@ -13,6 +13,7 @@ from polygene.geometry import (
     concatenate,
 )
 from polygene.layer import Layer
+from polygene.ops.compare import signatures
 from polygene.ops.scene import Scene
 from polygene.plane import members as members_of
 from polygene.plane.cutting import Cut
@@ -25,7 +26,7 @@ from polygene.plane.overlay import Overlay
 class Made(NamedTuple):
     """The result's rows and geometry.
 
-    is_made : (n,) rows that are pieces; the others are whole rows of one layer, as they were
+    is_made : (n,) rows that are pieces; the others are all of a row of INPUT or, without it, of OTHER
     n_guessed : vertices whose heights were interpolated
     """
 
@@ -45,21 +46,20 @@ def made_of(
     """Put pieces, whole rows and what never entered the plane together, in order."""
     column = layer.geometry
     rows = _source_rows(done.rows, scene)
-    is_own = done.rows[:, 0] != NONE
-    whole_own = rows[done.is_whole & is_own]
-    whole_other = rows[done.is_whole & ~is_own]
-    cut_pieces = np.flatnonzero(~done.is_whole)
+    whole_of = _whole_of(column, rows, done, scene)
+    of_own, of_other = np.flatnonzero(whole_of == 0), np.flatnonzero(whole_of > 0)
+    cut_pieces = np.flatnonzero(whole_of == NONE)
     if rule == Rule.UNION:
         pieces, n_guessed = done.geometry, 0
     else:
         pieces, n_guessed = with_heights(plan, done)
-    kept = np.concatenate([whole_own, passed])
-    table = np.concatenate([kept, rows[cut_pieces], whole_other])
+    kept = np.concatenate([rows[of_own], passed])
+    table = np.concatenate([kept, rows[cut_pieces], rows[of_other]])
     whole = column if len(kept) else column.take(kept[:, 0])
     sources = [
         (whole, kept[:, 0]),
         (pieces, cut_pieces),
-        (scene.cutter, _rows_of_cutter(done.rows[done.is_whole & ~is_own], scene)),
+        (scene.cutter, _rows_of_cutter(done.rows[of_other], whole_of[of_other], scene)),
     ]
     sources = [sources[0], *(source for source in sources[1:] if len(source[1]))]
     # Rows are counted through all columns.
@@ -74,6 +74,7 @@ def made_of(
     geometry = replace(geometry, is_multi=is_multi)
     is_piece = np.zeros(len(table), bool)
     is_piece[len(kept) : len(kept) + len(cut_pieces)] = True
+    is_piece[len(table) - len(of_other) :] = (rows[of_other, 0] != NONE) & ~done.wholes[of_other, 0]
     return Made(table[order], geometry, is_piece[order], n_guessed)
 
 
@@ -92,10 +93,34 @@ def _source_rows(rows: I64Array, scene: Scene) -> I64Array:
     return found
 
 
-def _rows_of_cutter(rows: I64Array, scene: Scene) -> I64Array:
-    """Return the rows of the cutter of pieces that are each one whole row of one OTHER."""
-    layer = np.argmax(rows[:, 1:] != NONE, axis=1)
-    return scene.other_starts[layer] + rows[np.arange(len(rows)), 1 + layer]
+def _whole_of(column: GeometryColumn, rows: I64Array, done: Cut, scene: Scene) -> I64Array:
+    """Return for each piece the layer whose row it is, as it was; NONE if it is cut.
+
+    A piece may be all of rows of several layers, which differ by less than the grid. Which one is taken
+    must not hang on the order of the layers, so it hangs on the geometry.
+    """
+    whole_of = np.where(done.wholes.any(axis=1), done.wholes.argmax(axis=1), NONE)
+    several = np.flatnonzero(done.wholes.sum(axis=1) > 1)
+    if len(several):
+        most = np.iinfo(np.uint64).max
+        marks = np.full((len(several), rows.shape[1]), most, np.uint64)
+        for k in range(rows.shape[1]):
+            has = np.flatnonzero(done.wholes[several, k])
+            piece = several[has]
+            if k == 0:
+                some = column.take(rows[piece, 0])
+            else:
+                some = scene.cutter.take(
+                    _rows_of_cutter(done.rows[piece], np.full(len(piece), k), scene)
+                )
+            marks[has, k] = np.minimum(signatures(_flat(some)), most - np.uint64(1))
+        whole_of[several] = marks.argmin(axis=1)
+    return whole_of
+
+
+def _rows_of_cutter(rows: I64Array, layer: I64Array, scene: Scene) -> I64Array:
+    """Return the rows of the cutter of the rows that pieces have in one OTHER each, counted from 1."""
+    return scene.other_starts[layer - 1] + rows[np.arange(len(rows)), layer]
 
 
 def untouched(layer: Layer, scene: Scene, plan: Overlay, rule: Rule) -> I64Array:

@@ -17,7 +17,7 @@ from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 
 def retraced(
     plan: Overlay, face: I64Array, row: I64Array, rows: I64Array, row_of_part: I64Array,
-    n_rows: int, thins: bool = True,
+    thins: bool = True,
 ) -> GeometryColumn:  # fmt: skip
     """Return the geometry of some rows from the faces that they have now.
 
@@ -26,7 +26,6 @@ def retraced(
     face, row : (n,) which faces which rows have; pairs may come twice, in any order
     rows : (m,) the rows to trace, rising; others are passed over
     row_of_part : (n_parts,) the row that each part of the arrangement is counted to
-    n_rows : of the column that the arrangement was made of
     thins : whether to take out the nodes that strangers left on straight borders
 
     Raises
@@ -45,7 +44,7 @@ def retraced(
     rings = trace_rings(arrangement, pieces)
     kept = np.ones(len(rings.halfedge), bool)
     if thins:
-        kept = thinned(arrangement, plan.noded, rings, rows, row_of_part, n_rows)
+        kept = thinned(arrangement, plan.noded, rings, rows[:, None], row_of_part)
     grown, node = rings_to_column(arrangement, rings, kept, plan.node_xy, len(rows))
     faces = sums.of_faces(arrangement)
     prove_pieces(plan, rings, kept, faces.by_group(piece, face, len(rows)), "feature traced anew")

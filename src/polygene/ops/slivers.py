@@ -205,6 +205,6 @@ def _joined(layer: Layer, plan: Overlay, chosen: I64Array, goal: I64Array) -> Ge
     # What gains some is traced anew.
     face, part = plan.own_labels()
     new_row = goal[chosen]
-    grown = retraced(plan, face, new_row[part], gains, new_row[plan.row_of_part], column.n_rows)
+    grown = retraced(plan, face, new_row[part], gains, new_row[plan.row_of_part])
     rest = replace(rest, is_null=column.is_null, is_multi=column.is_multi)
     return rest.with_rows(gains, grown)

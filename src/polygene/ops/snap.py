@@ -62,5 +62,5 @@ def _untangled(column: GeometryColumn, is_tangled: BoolArray, grid: Grid) -> Geo
     face, row = plan.own_labels()
     changed = is_tangled[near]
     rows = np.flatnonzero(changed | meeting(plan, face[changed[row]], changed))
-    new = retraced(plan, face, row, rows, plan.row_of_part, some.n_rows, thins=False)
+    new = retraced(plan, face, row, rows, plan.row_of_part, thins=False)
     return column.with_rows(near[rows], new)

@@ -174,7 +174,7 @@ def _region_geometry(
     owner = np.full(n_regions, NONE)
     lone = found.depth[found.region] == 1
     owner[found.region[lone]] = found.row[lone]
-    kept = thinned(arrangement, plan.noded, rings, owner, plan.row_of_part, 0)
+    kept = thinned(arrangement, plan.noded, rings, owner[:, None], plan.row_of_part)
     column, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_regions)
     wanted = faces.by_group(found.region_of_face, found.face, n_regions)
     prove_pieces(plan, rings, kept, wanted)

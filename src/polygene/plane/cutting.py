@@ -35,8 +35,8 @@ class Cut(NamedTuple):
     rows : (n_pieces, 1 + OTHERs) the rows each piece is of, as in `Keyed`
     geometry : (n_pieces) rows; meaningless for those that are whole
     node : (n_vertices,) the node of each vertex; None for points, which bring their own Z and M
-    is_whole : (n_pieces,) the piece is all of its one row (of INPUT; without it, of OTHER): take it
-        as it was
+    wholes : (n_pieces, 1 + OTHERs) whether the piece is all of its row of a layer, which may be taken
+        as it was; of OTHERs only where INPUT has no part, and in a union
     size : (n_pieces,) area, length or points by the plan, in the ruler's unit
     own_size : (n_own_rows,) the same of each row of INPUT, whole
     own_covered : (n_own_rows,) as much of it as any OTHER covers
@@ -49,13 +49,18 @@ class Cut(NamedTuple):
     rows: I64Array
     geometry: GeometryColumn
     node: I64Array | None
-    is_whole: BoolArray
+    wholes: BoolArray
     size: F64Array
     own_size: F64Array
     own_covered: F64Array
     touches: BoolArray
     is_crossed: BoolArray
     n_steps: I64Array
+
+    @property
+    def is_whole(self) -> BoolArray:
+        """(n_pieces,) pieces that are all of some row."""
+        return np.asarray(self.wholes.any(axis=1))
 
 
 def cut(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
@@ -77,12 +82,13 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     found = keyed(rule, row, faces.take(face), other_starts)
     sums_found = parallel.meanwhile(lambda: sums.of_faces(arrangement))
     entry_face = face[found.item]
-    is_whole = _whole_pieces(plan, found, row, faces, other_starts)
-    keeps = ~is_whole[found.piece]
+    wholes = _whole_pieces(plan, found, row, faces, other_starts, rule)
+    keeps = ~np.asarray(wholes.any(axis=1))[found.piece]
     pieces = _sorted_pieces(entry_face[keeps], found.piece[keeps], arrangement.n_faces, found)
     rings = trace_rings(arrangement, pieces)
-    own_of_piece = found.rows[:, 0]
-    kept = thinned(arrangement, plan.noded, rings, own_of_piece, plan.row_of_part, n_rows)
+    kept = thinned(
+        arrangement, plan.noded, rings, _rows_in_plan(found, plan, other_starts), plan.row_of_part
+    )
     column, node = rings_to_column(arrangement, rings, kept, plan.node_xy, found.n_pieces)
     face_sums = sums_found()
     areas = face_areas(plan, ruler, face_sums)
@@ -97,7 +103,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         found.rows,
         column,
         node,
-        is_whole,
+        wholes,
         sum_by(found.piece, areas[entry_face], found.n_pieces),
         sum_by(own_row, areas[own_face], n_rows),
         sum_by(own_row[is_in], areas[own_face[is_in]], n_rows),
@@ -105,6 +111,12 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         plan.row_is_crossed,
         np.zeros(n_rows, np.int64),
     )
+
+
+def _rows_in_plan(found: Keyed, plan: Overlay, other_starts: I64Array) -> I64Array:
+    """Return the rows each piece is of, those of OTHERs counted as the plan does."""
+    starts = np.concatenate([[0], plan.n_own_rows + other_starts[:-1]])
+    return np.where(found.rows == NONE, NONE, found.rows + starts)
 
 
 def _sorted_pieces(face: I64Array, piece: I64Array, n_faces: int, found: Keyed) -> Pieces:
@@ -116,25 +128,30 @@ def _sorted_pieces(face: I64Array, piece: I64Array, n_faces: int, found: Keyed) 
 
 
 def _whole_pieces(
-    plan: Overlay, found: Keyed, item_row: I64Array, faces: Members, other_starts: I64Array
+    plan: Overlay,
+    found: Keyed,
+    item_row: I64Array,
+    faces: Members,
+    other_starts: I64Array,
+    rule: Rule,
 ) -> BoolArray:
-    """Which pieces are all of one row that is sound: as many faces as the row has."""
-    n_rows = plan.n_own_rows
+    """Which pieces are all of a row that is sound, (n_pieces, layers): as many faces as the row has."""
+    n_rows, is_crossed = plan.n_own_rows, plan.row_is_crossed
     n_entries = count_by(found.piece, found.n_pieces)
-    own = found.rows[:, 0]
-    is_own = own != NONE
-    is_whole = np.zeros(found.n_pieces, bool)
-    own_faces = count_by(item_row[item_row != NONE], n_rows)
-    is_crossed = plan.row_is_crossed
-    is_whole[is_own] = (n_entries[is_own] == own_faces[own[is_own]]) & ~is_crossed[own[is_own]]
-    # Without INPUT, the piece may be all of one row of one OTHER.
-    has_other = found.rows[:, 1:] != NONE
-    lone = np.flatnonzero(~is_own & (has_other.sum(axis=1) == 1))
-    layer = np.argmax(has_other[lone], axis=1)
-    other = found.rows[lone, 1 + layer] + other_starts[layer]
-    other_faces = count_by(faces.rows, len(is_crossed) - n_rows)
-    is_whole[lone] = (n_entries[lone] == other_faces[other]) & ~is_crossed[n_rows + other]
-    return is_whole
+    has = found.rows != NONE
+    n_faces = np.concatenate(
+        [
+            count_by(item_row[item_row != NONE], n_rows),
+            count_by(faces.rows, len(is_crossed) - n_rows),
+        ]
+    )
+    row = np.where(has, _rows_in_plan(found, plan, other_starts), 0)
+    wholes = has & (n_entries[:, None] == n_faces[row]) & ~is_crossed[row]
+    if rule != Rule.UNION:
+        # INPUT's attributes, so INPUT's geometry.
+        wholes[has[:, 0], 1:] = False
+    wholes[~has[:, 0] & (has.sum(axis=1) > 1), :] &= rule == Rule.UNION
+    return wholes
 
 
 def _meets_border(plan: Overlay, rule: Rule) -> BoolArray:
@@ -181,7 +198,7 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
         found.rows,
         column,
         node,
-        is_whole,
+        _of_input(is_whole, found),
         sum_by(found.piece, length[found.item], found.n_pieces),
         sum_by(row, length, n_rows),
         sum_by(row[is_in], length[is_in], n_rows),
@@ -189,6 +206,13 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
         plan.row_is_crossed,
         n_steps,
     )
+
+
+def _of_input(is_whole: BoolArray, found: Keyed) -> BoolArray:
+    """Return (n_pieces, layers): those that are all of their row of INPUT."""
+    wholes = np.zeros(found.rows.shape, bool)
+    wholes[:, 0] = is_whole
+    return wholes
 
 
 def _places(plan: Overlay, steps: Steps, at_start: bool) -> F64Array:
@@ -273,7 +297,7 @@ def _cut_points(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler)
         found.rows,
         column,
         None,
-        count == before[found.rows[:, 0]],
+        _of_input(count == before[found.rows[:, 0]], found),
         count.astype(np.float64),
         before.astype(np.float64),
         inside.astype(np.float64),

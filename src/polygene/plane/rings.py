@@ -184,22 +184,21 @@ def thinned(
     arrangement: Arrangement,
     noded: Noded,
     rings: Rings,
-    row_of_piece: I64Array,
+    rows_of_piece: I64Array,
     row_of_part: I64Array,
-    n_own_rows: int,
 ) -> BoolArray:
     """Return which nodes of the rings to keep: all but those that strangers left behind.
 
-    Where a row's own straight border runs on through a node that only other rows gave it, the node
-    is no vertex of that row; nor is a node on OTHER's border where only other rows cross it. A node
-    is dropped if both ring edges at it are steps of one line (of the piece's own row, or of OTHER
-    where neither edge is its own), the piece passes the node once, and the line has no other node
-    near it: then straightening it by less than a grid unit meets nothing.
+    Where the straight border of a piece's row runs on through a node that only other rows gave it,
+    the node is no vertex of the piece; nor is a node on a stranger's border where only other rows cross
+    that. A node is dropped if both ring edges at it are steps of one line for each row that the piece
+    is of and that has a border there, or of any line where none has; the piece passes the node once,
+    and the line has no other node near it: then straightening it by less than a unit meets nothing.
 
     Parameters
     ----------
-    row_of_piece : (n_pieces,) the row each piece was cut from
-    row_of_part : (n_parts,) the row of each part of the deltas; rows from ``n_own_rows`` are OTHER's
+    rows_of_piece : (n_pieces, k) the rows each piece is of, NONE for none
+    row_of_part : (n_parts,) the row of each part of the deltas
 
     Returns
     -------
@@ -224,9 +223,9 @@ def thinned(
         some = candidates[first:stop]
         kernels.run(
             kernels.trace.find_straight, rings.halfedge[before[some]] >> 1,
-            rings.halfedge[some] >> 1, row_of_piece[piece[first:stop]], arrangement.deltas.offsets,
-            arrangement.deltas.part, arrangement.deltas.line, row_of_part, n_own_rows,
-            noded.is_crowded.view(np.uint8), lengths, line[first:stop],
+            rings.halfedge[some] >> 1, piece[first:stop], rows_of_piece,
+            arrangement.deltas.offsets, arrangement.deltas.part, arrangement.deltas.line,
+            row_of_part, noded.is_crowded.view(np.uint8), lengths, line[first:stop],
         )  # fmt: skip
 
     parallel.each(look, parallel.split(len(candidates)))
