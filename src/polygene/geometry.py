@@ -5,6 +5,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -196,8 +197,14 @@ class GeometryColumn:
         return bounds_of_groups(self.xy, self.ring_offsets)
 
     def row_bounds(self) -> F64Array:
-        """Return (n_rows, 4) as `ring_bounds`, for rows."""
-        return bounds_of_groups(self.xy, self.vertex_offsets_of_rows)
+        """Return (n_rows, 4) as `ring_bounds`, for rows; looked for once, so not to be written to."""
+        return self._row_bounds
+
+    @cached_property
+    def _row_bounds(self) -> F64Array:
+        bounds = bounds_of_groups(self.xy, self.vertex_offsets_of_rows)
+        bounds.flags.writeable = False
+        return bounds
 
     def with_rows(self, rows: I64Array, new: GeometryColumn) -> GeometryColumn:
         """Return the column with rows (k,) replaced by those of another (k rows); null stays null."""

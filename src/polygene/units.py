@@ -60,6 +60,12 @@ class Distance:
             raise UsageError(f"{unit!r} is no unit of length here; known are {', '.join(METRES)}")
         return Distance(float(match[1]), unit)
 
+    def worded(self, value: float, map_unit: float | None) -> str:
+        """Return a length in map units, whose size in metres is given, as this one was written."""
+        if self.unit is None or map_unit is None:
+            return f"{value:.4g}"
+        return f"{value * map_unit / METRES[self.unit]:.4g}{self.unit}"
+
     def in_map_units(self, crs: pyproj.CRS | None) -> float:
         """Return it in the units of a CRS; on a geographic one, along the equator."""
         if self.unit is None:
@@ -82,6 +88,13 @@ class Distance:
         if crs.is_geographic:
             return self.value * METRES_PER_DEGREE
         return self.value * crs.axis_info[0].unit_conversion_factor
+
+
+def map_unit_of(crs: pyproj.CRS | None) -> float | None:
+    """Return the metres of a map unit, of degrees along the equator; None without a CRS."""
+    if crs is None or not crs.axis_info:
+        return None
+    return METRES_PER_DEGREE if crs.is_geographic else crs.axis_info[0].unit_conversion_factor
 
 
 _SYMBOLS = {"m²": [(1e6, "km²"), (1e4, "ha"), (1.0, "m²")], "m": [(1e3, "km"), (1.0, "m")]}

@@ -207,16 +207,46 @@ class Shapes(WithSample):
         facts = json.loads(self.run_polygene("audit", beds, "--json").out)
         self.assertEqual([f["sound"] for f in facts], [False, False])
 
-    def test_invalid_polygons_can_stop_a_command_or_be_skipped(self):
+    def test_invalid_polygons_are_mended_refused_or_left_out(self):
         line = ["clip", "tolva.gpkg#beds_marram", "--with", "tolva.gpkg#park", "-o", "out.gpkg"]
-        done = self.run_polygene(*line, "--invalid", "stop")
+        done = self.run_polygene(*line, "--invalid", "refuse")
         self.assertEqual(done.code, 1)
         self.assertRegex(
-            done.words, r"row 7 \(id 7\): a ring crosses itself, at .*3 invalid in all"
+            done.words, r"row 7 \(id 7\): a ring crosses itself, at .*3 of 64 features are invalid"
         )
-        done = self.run_polygene(*line, "--invalid", "skip")
+        done = self.run_polygene(*line, "--invalid", "leave-out")
         self.assertIn("INPUT beds_marram: 61 of 64 features", done.words)
-        self.assertNotIn("rings cross", done.words)
+        self.assertIn("left out 3 of 64 features that were invalid: row 7 (id 7), row", done.words)
+        done = self.run_polygene(*line, "--replace")
+        self.assertRegex(done.words, r"valid all [\d,]+ checked")
+        self.assertRegex(
+            done.words,
+            r"mended \d of \d+ features that were invalid: row 7 \(id 7\).*was .* ha, now",
+        )
+
+    def test_what_only_carries_geometry_keeps_it_and_counts_the_invalid(self):
+        """convert, fields, measure, parts, reproject, subset, join and merge."""
+        name, before = (
+            "tolva.gpkg#beds_marram",
+            self.sql("tolva.gpkg", "SELECT geom FROM beds_marram"),
+        )
+        for words in (
+            ["convert", name], ["fields", name, "--drop", "bed_id"], ["subset", name, "--limit", "64"],
+            ["measure", name, "--area", "ha"], ["join", name, "--with", "tolva.gpkg#park"],
+            ["merge", name],
+        ):  # fmt: skip
+            with self.subTest(words[0]):
+                done = self.run_polygene(*words, "-o", "out.gpkg#x", "--replace")
+                self.assertEqual(done.code, 0, done.err)
+                self.assertRegex(
+                    done.words, "3 of 64 features are invalid and stay as they are: row 7"
+                )
+                self.assertEqual(self.sql("out.gpkg", "SELECT geom FROM x"), before)
+                done = self.run_polygene(
+                    *words, "-o", "out.gpkg#x", "--replace", "--invalid", "mend"
+                )
+                self.assertIn("mended 3 of 64 features that were invalid", done.words)
+                self.assertNotIn("stay as they are", done.words)
 
     def test_buffer_hull_and_parts(self):
         done = self.run_polygene(

@@ -333,7 +333,7 @@ class Reprojecting(unittest.TestCase):
         beyond = replace(given, geometry=make.lines([[np.array([(0.0, 50.0), (0.0, 500.0)])]]))
         with warnings.catch_warnings():
             warnings.simplefilter("error")
-            with self.assertRaisesRegex(DataError, "no place in"):
+            with self.assertRaisesRegex(DataError, "a latitude of 500 degrees, beyond the pole"):
                 reproject(beyond, target, tolerance=10.0)
         with self.assertRaisesRegex(DataError, "has no CRS"):
             reproject(replace(given, crs=None), target)

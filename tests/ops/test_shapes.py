@@ -13,10 +13,11 @@ import polygene
 from polygene import crs
 from polygene.errors import DataError, GeometryError, UsageError
 from polygene.measures import row_areas, ruler_for
+from polygene.ops.admit import admit
 from polygene.ops.audit import audit
 from polygene.ops.buffer import buffer
 from polygene.ops.hull import hull
-from polygene.ops.mend import mend, valid_only
+from polygene.ops.mend import mend
 from polygene.ops.parts import apart, together
 from polygene.plane.offsets import Style
 from polygene.plane.validity import invalid_rows
@@ -68,9 +69,10 @@ class Mend(unittest.TestCase):
         self.assertEqual(mend(layer).summary.vanished.first, ["row 1"])
         self.assertEqual(mend(layer).layer.geometry.is_empty.tolist(), [True, False])
         self.assertEqual(mend(layer, drop_empty=True).layer.table["k"].to_pylist(), [2])
-        self.assertEqual(valid_only(layer).table["k"].to_pylist(), [2])
-        with self.assertRaisesRegex(GeometryError, "row 1: a ring .*1 invalid in all"):
-            valid_only(layer, stops=True)
+        self.assertEqual(admit(layer, "leave-out").layer.table["k"].to_pylist(), [2])
+        self.assertEqual(admit(layer).facts.vanished.first, ["row 1"])
+        with self.assertRaisesRegex(GeometryError, "row 1: a ring .*1 of 2 features are invalid"):
+            admit(layer, "refuse")
 
 
 class Buffer(unittest.TestCase):

@@ -135,9 +135,14 @@ def run(
     if as_json:
         show.json(facts(done, done[0].result.summary.operation, seconds))
     elif not quiet:
-        (prints or _print)(done)
+        if prints is not None:
+            prints(done)
+        else:
+            _print(done, snap, drop_slivers)
         written(done, seconds)
-        worries = _worries(done) if prints is None else [t for item in done for t in item.notes]
+        worries = (
+            _worries(done, snap) if prints is None else [t for item in done for t in item.notes]
+        )
         for text in dict.fromkeys([*(note for y in others for note in y.notes), *worries]):
             show.note(text)
     tell_failed(done.failed)
@@ -197,16 +202,16 @@ def written(done: Sequence[Done[Any]], seconds: float) -> None:
     show.line("written", f"{where} in {seconds:.2f} s", sys.stderr)
 
 
-def _print(done: list[Done[OverlayResult]]) -> None:
+def _print(done: list[Done[OverlayResult]], snap: Any, width: Any) -> None:
     err = sys.stderr
     first = done[0].result.summary
     name = first.input.name if len(done) == 1 else f"{len(done)} layers"
     others = " and ".join(side.name for side in first.others) or "itself"
     show.title(f"{name} {PARTICIPLES[first.operation]} {others}", stream=err)
     if len(done) == 1:
-        _print_one(first)
+        _print_one(first, snap, width)
     else:
-        _print_many(done)
+        _print_many(done, snap, width)
     show.line("CRS", first.crs, err)
 
 
@@ -218,7 +223,7 @@ def took_part(side: Side) -> str:
     return words
 
 
-def _print_one(summary: OverlaySummary) -> None:
+def _print_one(summary: OverlaySummary, snap: Any, width: Any) -> None:
     err = sys.stderr
     show.line("INPUT", f"{summary.input.name}: {took_part(summary.input)}", err)
     for side in summary.others:
@@ -238,9 +243,9 @@ def _print_one(summary: OverlaySummary) -> None:
     if left:
         show.line("left out", ", ".join(left), err)
     if summary.snap is not None:
-        show.line("snap", _snap(summary.snap, summary.input), err)
+        show.line("snap", _snap(summary.snap, summary.input, snap), err)
     if summary.given_away is not None:
-        show.line("slivers", _given_away(summary.given_away), err)
+        show.line("slivers", _given_away(summary.given_away, width), err)
     if summary.balance is not None:
         show.line("balance", _balance(summary), err)
         if summary.balance.unit != "points":
@@ -266,27 +271,30 @@ def _what_came(summary: OverlaySummary) -> str:
     return ", ".join(words)
 
 
-def _snap(snap: Snap, side: Side) -> str:
+def _snap(snap: Snap, side: Side, asked: Any) -> str:
     from polygene.geometry import Family
 
     words = (
-        f"{snap.moved:,} vertices moved, {snap.furthest:.4g} at most, and {snap.added:,} added in "
+        f"{snap.moved:,} vertices moved, {asked.worded(snap.furthest, snap.map_unit)} at most, and "
+        f"{snap.added:,} added in "
         f"{snap.changed:,} features"
     )
     if side.family == Family.POLYGONS:
         words += (
-            f"; places of one side alone thinner than {snap.distance:g}: {snap.slivers_before:,} "
+            f"; places of one side alone thinner than {asked.worded(snap.distance, snap.map_unit)}: "
+            f"{snap.slivers_before:,} "
             f"without the snap, {snap.slivers_after:,} with it"
         )
     return words
 
 
-def _given_away(given: GivenAway) -> str:
+def _given_away(given: GivenAway, asked: Any) -> str:
     from polygene.units import worded
 
     area, left = worded([given.area, given.left_area], given.unit)
     parts = show.counted(given.count, "part")
-    words = f"{parts} thinner than {given.width:g} given to a neighbour, {area}"
+    width = asked.worded(given.width, given.map_unit)
+    words = f"{parts} thinner than {width} given to a neighbour, {area}"
     if given.rows:
         words += f"; {show.counted(given.rows, 'row')} of nothing else gone"
     if given.left:
@@ -329,7 +337,7 @@ def _length(value: float, unit: str) -> str:
     return f"{value * 1000:.2g} mm" if value < 0.1 else f"{value:.2g} m"
 
 
-def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
+def _print_many(done: Sequence[Done[OverlayResult]], snap: Any, width: Any) -> None:
     from polygene.units import worded
 
     rows = []
@@ -350,10 +358,12 @@ def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
         show.line("OTHER", f"{other.name}: {took_part(other)}", sys.stderr)
     snaps = [i.result.summary.snap for i in done if i.result.summary.snap]
     if snaps:
+        unit = snaps[0].map_unit
         words = (
             f"{sum(s.moved for s in snaps):,} vertices moved, "
-            f"{max(s.furthest for s in snaps):.4g} at most, and {sum(s.added for s in snaps):,} "
-            f"added; places of one side alone thinner than {snaps[0].distance:g}: "
+            f"{snap.worded(max(s.furthest for s in snaps), unit)} at most, and "
+            f"{sum(s.added for s in snaps):,} added; places of one side alone thinner than "
+            f"{snap.worded(snaps[0].distance, unit)}: "
             f"{sum(s.slivers_before for s in snaps):,} without the snap, "
             f"{sum(s.slivers_after for s in snaps):,} with it"
         )
@@ -361,7 +371,8 @@ def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
     given = [i.result.summary.given_away for i in done if i.result.summary.given_away]
     if given:
         n, left = sum(g.count for g in given), sum(g.left for g in given)
-        words = f"{n:,} parts thinner than {given[0].width:g} given to a neighbour"
+        thin = width.worded(given[0].width, given[0].map_unit)
+        words = f"{n:,} parts thinner than {thin} given to a neighbour"
         show.line("slivers", words + (f"; {left:,} without one stay" if left else ""), sys.stderr)
     balances = [i.result.summary.balance for i in done if i.result.summary.balance]
     if balances:
@@ -373,7 +384,7 @@ def _print_many(done: Sequence[Done[OverlayResult]]) -> None:
     proved(sum(item.result.summary.proved for item in done))
 
 
-def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
+def _worries(done: Sequence[Done[OverlayResult]], snap: Any) -> list[str]:
     notes: list[str] = []
     for item in done:
         summary = item.result.summary
@@ -384,8 +395,9 @@ def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
             notes += fell(side, f"a grid of {summary.precision:g}")
         if summary.snap is not None:
             snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
-            notes += fell(snapped, f"a snap of {summary.snap.distance:g}")
-            notes += _reshaped(summary.snap, summary.input.name)
+            far = snap.worded(summary.snap.distance, summary.snap.map_unit)
+            notes += fell(snapped, f"a snap of {far}")
+            notes += _reshaped(summary.snap, summary.input.name, far)
         gone = summary.given_away.gone if summary.given_away else None
         if gone and gone.count:
             n = show.counted(gone.count, "feature")
@@ -403,7 +415,7 @@ def _worries(done: Sequence[Done[OverlayResult]]) -> list[str]:
     return notes
 
 
-def _reshaped(snap: Snap, name: str) -> list[str]:
+def _reshaped(snap: Snap, name: str, far: str) -> list[str]:
     """Say which features a snap made something else of."""
     notes = []
     for rows, what in (
@@ -413,8 +425,7 @@ def _reshaped(snap: Snap, name: str) -> list[str]:
         if rows.count:
             n = show.counted(rows.count, "feature")
             notes.append(
-                f"{name}: the snap of {snap.distance:g} is as large as detail: "
-                f"{what.format(n)}: {named(rows)}"
+                f"{name}: the snap of {far} is as large as detail: {what.format(n)}: {named(rows)}"
             )
     return notes
 

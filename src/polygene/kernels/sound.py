@@ -245,35 +245,29 @@ def _touch_well(
     )  # fmt: skip
 
 
-def find_sound(
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _are_sound(
     xy: cython.double[:, ::1],
     ring_offsets: cython.longlong[::1],
     part_offsets: cython.longlong[::1],
-    row_offsets: cython.longlong[::1],
-    first_row: cython.longlong,
-    last_row: cython.longlong,
+    first_part: cython.longlong,
+    last_part: cython.longlong,
     heads: cython.int[::1],
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
     parent: cython.int[::1],
     touches: cython.uchar[::1],
     sums: cython.double[::1],
-    is_sound: cython.uchar[::1],
-) -> None:
-    """Mark in ``is_sound`` rows from ``first_row`` up to ``last_row`` that are plainly valid.
-
-    Rows marked already are passed over. No ring is open, wrongly turned or has a vertex twice in a row;
-    rings of a part that touch hang together at one place only. ``heads`` is room for three cells for
-    each vertex of the largest row, all -1 at first and again at the end; ``links`` (8 times as many as
-    vertices, and 64, 3) for what is in them; ``rings`` (3, vertices), ``parent`` and ``touches`` for
-    its rings and vertices. A row whose edges crowd together is left.
+) -> cython.int:
+    """Return 1 if parts from ``first_part`` up to ``last_part`` are together plainly valid.
 
     Cells are found by floating point that rises with the coordinate, so two edges that meet share the
     cell of the place where they do, whatever is rounded. Where a ring lies is asked for one vertex that
     no other ring has, if it can be: the edges to the left of it, cell by cell, say how often outer
     rings are round it, and holes.
     """
-    r: cython.longlong
     g: cython.longlong
     part: cython.longlong
     first_ring: cython.longlong
@@ -312,226 +306,322 @@ def find_sound(
     is_touched: cython.int
     own: cython.longlong
     others: cython.longlong
+    first_ring = part_offsets[first_part]
+    last_ring = part_offsets[last_part]
+    base = ring_offsets[first_ring]
+    stop = ring_offsets[last_ring]
+    n = stop - base
+    good = 1
+    if n < 4:
+        return 0
+    # The part of each ring, what it hangs together with, is it an outer one, touched by.
+    for part in range(first_part, last_part):
+        if part_offsets[part] == part_offsets[part + 1]:
+            good = 0
+        for g in range(part_offsets[part], part_offsets[part + 1]):
+            if ring_offsets[g + 1] - ring_offsets[g] < 4:
+                good = 0
+                break
+            rings[0, g - first_ring] = cython.cast(cython.int, part - first_part)
+            parent[g - first_ring] = cython.cast(cython.int, g - first_ring)
+            rings[1, g - first_ring] = 1 if g == part_offsets[part] else 0
+            rings[2, g - first_ring] = -1
+        if not good:
+            break
+    if not good:
+        return 0
+    low_x = high_x = xy[base, 0]
+    low_y = high_y = xy[base, 1]
+    for g in range(first_ring, last_ring):
+        ring_start = ring_offsets[g]
+        ring_last = ring_offsets[g + 1] - 1
+        if xy[ring_start, 0] != xy[ring_last, 0] or xy[ring_start, 1] != xy[ring_last, 1]:
+            good = 0
+            break
+        for k in range(ring_start, ring_last):
+            a = xy[k, 0]
+            b = xy[k, 1]
+            touches[k - base] = 0
+            # Not a number is in no range; what is not finite is caught by the width.
+            if not (-1e150 < a < 1e150 and -1e150 < b < 1e150):
+                good = 0
+            if a == xy[k + 1, 0] and b == xy[k + 1, 1]:
+                good = 0
+            if a < low_x:
+                low_x = a
+            if a > high_x:
+                high_x = a
+            if b < low_y:
+                low_y = b
+            if b > high_y:
+                high_y = b
+        if not good:
+            break
+    # So small that products vanish, or flat: for others to say.
+    if not good or not (high_x - low_x > 1e-100 and high_y - low_y > 1e-100):
+        return 0
+    a = high_x - low_x
+    b = high_y - low_y
+    # Square cells, three for each vertex.
+    per_x = a / b * 3.0 * n
+    n_columns = cython.cast(cython.longlong, per_x**0.5) if per_x < 1e15 else 3 * n
+    n_columns = min(max(n_columns, 1), 3 * n)
+    n_lines = max((3 * n) // n_columns, 1)
+    per_x = n_columns / a
+    per_y = n_lines / b
+    n_links = 0
+    n_tests = 0
+    for g in range(first_ring, last_ring):
+        ring_start = ring_offsets[g]
+        ring_last = ring_offsets[g + 1] - 1
+        for e in range(ring_start, ring_last):
+            a = xy[e, 0]
+            b = xy[e + 1, 0]
+            i0 = _cell(a if a < b else b, low_x, per_x, n_columns)
+            i1 = _cell(b if a < b else a, low_x, per_x, n_columns)
+            a = xy[e, 1]
+            b = xy[e + 1, 1]
+            j0 = _cell(a if a < b else b, low_y, per_y, n_lines)
+            j1 = _cell(b if a < b else a, low_y, per_y, n_lines)
+            if n_links + (i1 - i0 + 1) * (j1 - j0 + 1) > 8 * n + 64 or n_tests > 64 * n:
+                good = 0
+                break
+            # Its neighbours; the one that follows the last is the first.
+            k = e + 1 if e + 1 < ring_last else ring_start
+            if _turns_back(
+                xy[e, 0], xy[e, 1], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], sums
+            ):
+                good = 0
+                break
+            for j in range(j0, j1 + 1):
+                for i in range(i0, i1 + 1):
+                    link = heads[j * n_columns + i]
+                    while link >= 0:
+                        f = base + links[link, 0]
+                        other = links[link, 2]
+                        link = links[link, 1]
+                        n_tests += 1
+                        if other == g - first_ring:
+                            # Edges come in order: f before e.
+                            if f + 1 == e and e != ring_start:
+                                continue
+                            if k == ring_start and f == ring_start:
+                                continue
+                            if _meet(xy, e, f, sums):
+                                good = 0
+                            continue
+                        if not _meet(xy, e, f, sums):
+                            continue
+                        p = f + 1
+                        if p == ring_offsets[first_ring + other + 1] - 1:
+                            p = ring_offsets[first_ring + other]
+                        way = _touch_well(xy, e, k, f, p, sums)
+                        if way == 0:
+                            good = 0
+                        # Each touch once: in the cell it lies in.
+                        if (
+                            way < 2
+                            or i != _cell(xy[p, 0], low_x, per_x, n_columns)
+                            or j != _cell(xy[p, 1], low_y, per_y, n_lines)
+                        ):
+                            continue
+                        touches[k - base] = touches[p - base] = 1
+                        if rings[0, other] != rings[0, g - first_ring]:
+                            continue
+                        own = _root(parent, g - first_ring)
+                        others = _root(parent, other)
+                        if own == others:
+                            good = 0
+                        parent[own] = cython.cast(cython.int, others)
+                    links[n_links, 0] = cython.cast(cython.int, e - base)
+                    links[n_links, 1] = heads[j * n_columns + i]
+                    links[n_links, 2] = cython.cast(cython.int, g - first_ring)
+                    heads[j * n_columns + i] = n_links
+                    n_links += 1
+            if not good:
+                break
+        if not good:
+            break
+    if good:
+        for g in range(first_ring, last_ring):
+            ring_start = ring_offsets[g]
+            ring_last = ring_offsets[g + 1] - 1
+            way = rings[1, g - first_ring]
+            if not _is_turned(xy, ring_start, ring_last, 1 if way else -1, sums):
+                good = 0
+                break
+            if last_ring - first_ring == 1:
+                break
+            p = ring_start
+            while p < ring_last and touches[p - base]:
+                p += 1
+            is_touched = 1 if p == ring_last else 0
+            if is_touched:
+                p = ring_start
+            own = 0
+            others = 0
+            j = _cell(xy[p, 1], low_y, per_y, n_lines)
+            i1 = _cell(xy[p, 0], low_x, per_x, n_columns)
+            if is_touched:
+                # Rings that have the vertex too: on which side of theirs does this one leave?
+                link = heads[j * n_columns + i1]
+                while link >= 0:
+                    f = base + links[link, 0]
+                    other = links[link, 2]
+                    link = links[link, 1]
+                    if (
+                        other == g - first_ring
+                        or xy[f + 1, 0] != xy[p, 0]
+                        or xy[f + 1, 1] != xy[p, 1]
+                    ):
+                        continue
+                    k = f + 1
+                    if k == ring_offsets[first_ring + other + 1] - 1:
+                        k = ring_offsets[first_ring + other]
+                    rings[2, other] = cython.cast(cython.int, g - first_ring)
+                    way = _is_between(
+                        xy[p, 0], xy[p, 1], xy[k + 1, 0], xy[k + 1, 1], xy[f, 0], xy[f, 1],
+                        xy[p + 1, 0], xy[p + 1, 1], sums,
+                    )  # fmt: skip
+                    # Left of an outer ring is inside it, right of a hole is inside that.
+                    k = way if rings[1, other] else way - 1
+                    if rings[0, other] == rings[0, g - first_ring]:
+                        own += k
+                    else:
+                        others += k
+                way = rings[1, g - first_ring]
+            for i in range(i1 + 1):
+                link = heads[j * n_columns + i]
+                while link >= 0:
+                    f = base + links[link, 0]
+                    other = links[link, 2]
+                    link = links[link, 1]
+                    a = xy[f, 1]
+                    b = xy[f + 1, 1]
+                    if (a > xy[p, 1]) == (b > xy[p, 1]) or other == g - first_ring:
+                        continue
+                    if rings[2, other] == g - first_ring:
+                        continue
+                    # Each edge once: in the leftmost of its cells.
+                    if i != _cell(
+                        xy[f, 0] if xy[f, 0] < xy[f + 1, 0] else xy[f + 1, 0],
+                        low_x, per_x, n_columns,
+                    ):  # fmt: skip
+                        continue
+                    if (_side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0) != (
+                        b > a
+                    ):
+                        continue
+                    k = -1 if b > a else 1
+                    if rings[0, other] == rings[0, g - first_ring]:
+                        own += k
+                    else:
+                        others += k
+            # A hole in its outer ring and in no other hole; a part in no other.
+            if own != 1 - way or (way and others != 0):
+                good = 0
+                break
+    for i in range(n_columns * n_lines):
+        heads[i] = -1
+    return good
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _lie_apart(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    part_offsets: cython.longlong[::1],
+    first_part: cython.longlong,
+    last_part: cython.longlong,
+    boxes: cython.double[:, ::1],
+) -> cython.int:
+    """Return 1 if the boxes of the outer rings of some parts have no point in common."""
+    n: cython.longlong = last_part - first_part
+    a: cython.longlong
+    b: cython.longlong
+    k: cython.longlong
+    g: cython.longlong
+    for a in range(n):
+        if part_offsets[first_part + a] == part_offsets[first_part + a + 1]:
+            return 0
+        g = part_offsets[first_part + a]
+        k = ring_offsets[g]
+        if k == ring_offsets[g + 1]:
+            return 0
+        boxes[a, 0] = boxes[a, 2] = xy[k, 0]
+        boxes[a, 1] = boxes[a, 3] = xy[k, 1]
+        for k in range(ring_offsets[g], ring_offsets[g + 1]):
+            boxes[a, 0] = min(boxes[a, 0], xy[k, 0])
+            boxes[a, 1] = min(boxes[a, 1], xy[k, 1])
+            boxes[a, 2] = max(boxes[a, 2], xy[k, 0])
+            boxes[a, 3] = max(boxes[a, 3], xy[k, 1])
+        for b in range(a):
+            # Said so that what is not a number lies apart from nothing.
+            if not (
+                boxes[a, 0] > boxes[b, 2]
+                or boxes[a, 2] < boxes[b, 0]
+                or boxes[a, 1] > boxes[b, 3]
+                or boxes[a, 3] < boxes[b, 1]
+            ):
+                return 0
+    return 1
+
+
+def find_sound(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    part_offsets: cython.longlong[::1],
+    row_offsets: cython.longlong[::1],
+    first_row: cython.longlong,
+    last_row: cython.longlong,
+    most_parts: cython.longlong,
+    heads: cython.int[::1],
+    links: cython.int[:, ::1],
+    rings: cython.int[:, ::1],
+    parent: cython.int[::1],
+    touches: cython.uchar[::1],
+    boxes: cython.double[:, ::1],
+    sums: cython.double[::1],
+    is_sound: cython.uchar[::1],
+) -> None:
+    """Mark in ``is_sound`` rows from ``first_row`` up to ``last_row`` that are plainly valid.
+
+    Rows marked already are passed over. No ring is open, wrongly turned or has a vertex twice in a row;
+    rings of a part that touch hang together at one place only. ``heads`` is room for three cells for
+    each vertex of the largest row, all -1 at first and again at the end; ``links`` (8 times as many as
+    vertices, and 64, 3) for what is in them; ``rings`` (3, vertices), ``parent``, ``touches`` and
+    ``boxes`` (vertices, 4) for its rings, vertices and parts. A row whose edges crowd together is left.
+
+    Parts whose boxes lie apart, looked for among ``most_parts`` at most, are looked at one by one.
+    """
+    r: cython.longlong
+    part: cython.longlong
+    first: cython.longlong
+    last: cython.longlong
+    good: cython.int
     with cython.nogil:
         for r in range(first_row, last_row):
-            if is_sound[r] or row_offsets[r + 1] == row_offsets[r]:
+            first = row_offsets[r]
+            last = row_offsets[r + 1]
+            if is_sound[r] or first == last:
                 continue
-            first_ring = part_offsets[row_offsets[r]]
-            last_ring = part_offsets[row_offsets[r + 1]]
-            base = ring_offsets[first_ring]
-            stop = ring_offsets[last_ring]
-            n = stop - base
-            good = 1
-            if n < 4:
-                continue
-            # The part of each ring, what it hangs together with, is it an outer one, touched by.
-            for part in range(row_offsets[r], row_offsets[r + 1]):
-                if part_offsets[part] == part_offsets[part + 1]:
-                    good = 0
-                for g in range(part_offsets[part], part_offsets[part + 1]):
-                    if ring_offsets[g + 1] - ring_offsets[g] < 4:
-                        good = 0
-                        break
-                    rings[0, g - first_ring] = cython.cast(cython.int, part - row_offsets[r])
-                    parent[g - first_ring] = cython.cast(cython.int, g - first_ring)
-                    rings[1, g - first_ring] = 1 if g == part_offsets[part] else 0
-                    rings[2, g - first_ring] = -1
-                if not good:
-                    break
-            if not good:
-                continue
-            low_x = high_x = xy[base, 0]
-            low_y = high_y = xy[base, 1]
-            for g in range(first_ring, last_ring):
-                ring_start = ring_offsets[g]
-                ring_last = ring_offsets[g + 1] - 1
-                if xy[ring_start, 0] != xy[ring_last, 0] or xy[ring_start, 1] != xy[ring_last, 1]:
-                    good = 0
-                    break
-                for k in range(ring_start, ring_last):
-                    a = xy[k, 0]
-                    b = xy[k, 1]
-                    touches[k - base] = 0
-                    # Not a number is in no range; what is not finite is caught by the width.
-                    if not (-1e150 < a < 1e150 and -1e150 < b < 1e150):
-                        good = 0
-                    if a == xy[k + 1, 0] and b == xy[k + 1, 1]:
-                        good = 0
-                    if a < low_x:
-                        low_x = a
-                    if a > high_x:
-                        high_x = a
-                    if b < low_y:
-                        low_y = b
-                    if b > high_y:
-                        high_y = b
-                if not good:
-                    break
-            # So small that products vanish, or flat: for others to say.
-            if not good or not (high_x - low_x > 1e-100 and high_y - low_y > 1e-100):
-                continue
-            a = high_x - low_x
-            b = high_y - low_y
-            # Square cells, three for each vertex.
-            per_x = a / b * 3.0 * n
-            n_columns = cython.cast(cython.longlong, per_x**0.5) if per_x < 1e15 else 3 * n
-            n_columns = min(max(n_columns, 1), 3 * n)
-            n_lines = max((3 * n) // n_columns, 1)
-            per_x = n_columns / a
-            per_y = n_lines / b
-            n_links = 0
-            n_tests = 0
-            for g in range(first_ring, last_ring):
-                ring_start = ring_offsets[g]
-                ring_last = ring_offsets[g + 1] - 1
-                for e in range(ring_start, ring_last):
-                    a = xy[e, 0]
-                    b = xy[e + 1, 0]
-                    i0 = _cell(a if a < b else b, low_x, per_x, n_columns)
-                    i1 = _cell(b if a < b else a, low_x, per_x, n_columns)
-                    a = xy[e, 1]
-                    b = xy[e + 1, 1]
-                    j0 = _cell(a if a < b else b, low_y, per_y, n_lines)
-                    j1 = _cell(b if a < b else a, low_y, per_y, n_lines)
-                    if n_links + (i1 - i0 + 1) * (j1 - j0 + 1) > 8 * n + 64 or n_tests > 64 * n:
-                        good = 0
-                        break
-                    # Its neighbours; the one that follows the last is the first.
-                    k = e + 1 if e + 1 < ring_last else ring_start
-                    if _turns_back(
-                        xy[e, 0], xy[e, 1], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], sums
-                    ):
-                        good = 0
-                        break
-                    for j in range(j0, j1 + 1):
-                        for i in range(i0, i1 + 1):
-                            link = heads[j * n_columns + i]
-                            while link >= 0:
-                                f = base + links[link, 0]
-                                other = links[link, 2]
-                                link = links[link, 1]
-                                n_tests += 1
-                                if other == g - first_ring:
-                                    # Edges come in order: f before e.
-                                    if f + 1 == e and e != ring_start:
-                                        continue
-                                    if k == ring_start and f == ring_start:
-                                        continue
-                                    if _meet(xy, e, f, sums):
-                                        good = 0
-                                    continue
-                                if not _meet(xy, e, f, sums):
-                                    continue
-                                p = f + 1
-                                if p == ring_offsets[first_ring + other + 1] - 1:
-                                    p = ring_offsets[first_ring + other]
-                                way = _touch_well(xy, e, k, f, p, sums)
-                                if way == 0:
-                                    good = 0
-                                # Each touch once: in the cell it lies in.
-                                if (
-                                    way < 2
-                                    or i != _cell(xy[p, 0], low_x, per_x, n_columns)
-                                    or j != _cell(xy[p, 1], low_y, per_y, n_lines)
-                                ):
-                                    continue
-                                touches[k - base] = touches[p - base] = 1
-                                if rings[0, other] != rings[0, g - first_ring]:
-                                    continue
-                                own = _root(parent, g - first_ring)
-                                others = _root(parent, other)
-                                if own == others:
-                                    good = 0
-                                parent[own] = cython.cast(cython.int, others)
-                            links[n_links, 0] = cython.cast(cython.int, e - base)
-                            links[n_links, 1] = heads[j * n_columns + i]
-                            links[n_links, 2] = cython.cast(cython.int, g - first_ring)
-                            heads[j * n_columns + i] = n_links
-                            n_links += 1
+            if 1 < last - first <= most_parts and _lie_apart(
+                xy, ring_offsets, part_offsets, first, last, boxes
+            ):
+                good = 1
+                for part in range(first, last):
+                    good = _are_sound(
+                        xy, ring_offsets, part_offsets, part, part + 1, heads, links, rings, parent,
+                        touches, sums,
+                    )  # fmt: skip
                     if not good:
                         break
-                if not good:
-                    break
-            if good:
-                for g in range(first_ring, last_ring):
-                    ring_start = ring_offsets[g]
-                    ring_last = ring_offsets[g + 1] - 1
-                    way = rings[1, g - first_ring]
-                    if not _is_turned(xy, ring_start, ring_last, 1 if way else -1, sums):
-                        good = 0
-                        break
-                    if last_ring - first_ring == 1:
-                        break
-                    p = ring_start
-                    while p < ring_last and touches[p - base]:
-                        p += 1
-                    is_touched = 1 if p == ring_last else 0
-                    if is_touched:
-                        p = ring_start
-                    own = 0
-                    others = 0
-                    j = _cell(xy[p, 1], low_y, per_y, n_lines)
-                    i1 = _cell(xy[p, 0], low_x, per_x, n_columns)
-                    if is_touched:
-                        # Rings that have the vertex too: on which side of theirs does this one leave?
-                        link = heads[j * n_columns + i1]
-                        while link >= 0:
-                            f = base + links[link, 0]
-                            other = links[link, 2]
-                            link = links[link, 1]
-                            if (
-                                other == g - first_ring
-                                or xy[f + 1, 0] != xy[p, 0]
-                                or xy[f + 1, 1] != xy[p, 1]
-                            ):
-                                continue
-                            k = f + 1
-                            if k == ring_offsets[first_ring + other + 1] - 1:
-                                k = ring_offsets[first_ring + other]
-                            rings[2, other] = cython.cast(cython.int, g - first_ring)
-                            way = _is_between(
-                                xy[p, 0], xy[p, 1], xy[k + 1, 0], xy[k + 1, 1], xy[f, 0], xy[f, 1],
-                                xy[p + 1, 0], xy[p + 1, 1], sums,
-                            )  # fmt: skip
-                            # Left of an outer ring is inside it, right of a hole is inside that.
-                            k = way if rings[1, other] else way - 1
-                            if rings[0, other] == rings[0, g - first_ring]:
-                                own += k
-                            else:
-                                others += k
-                        way = rings[1, g - first_ring]
-                    for i in range(i1 + 1):
-                        link = heads[j * n_columns + i]
-                        while link >= 0:
-                            f = base + links[link, 0]
-                            other = links[link, 2]
-                            link = links[link, 1]
-                            a = xy[f, 1]
-                            b = xy[f + 1, 1]
-                            if (a > xy[p, 1]) == (b > xy[p, 1]) or other == g - first_ring:
-                                continue
-                            if rings[2, other] == g - first_ring:
-                                continue
-                            # Each edge once: in the leftmost of its cells.
-                            if i != _cell(
-                                xy[f, 0] if xy[f, 0] < xy[f + 1, 0] else xy[f + 1, 0],
-                                low_x, per_x, n_columns,
-                            ):  # fmt: skip
-                                continue
-                            if (
-                                _side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0
-                            ) != (b > a):
-                                continue
-                            k = -1 if b > a else 1
-                            if rings[0, other] == rings[0, g - first_ring]:
-                                own += k
-                            else:
-                                others += k
-                    # A hole in its outer ring and in no other hole; a part in no other.
-                    if own != 1 - way or (way and others != 0):
-                        good = 0
-                        break
-            for i in range(n_columns * n_lines):
-                heads[i] = -1
+            else:
+                good = _are_sound(
+                    xy, ring_offsets, part_offsets, first, last, heads, links, rings, parent,
+                    touches, sums,
+                )  # fmt: skip
             if good:
                 is_sound[r] = 1

@@ -7,15 +7,14 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, I64Array, count_by
+from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by
 from polygene.crs import label
 from polygene.geometry import (
     Family,
-    GeometryColumn,
     heights_of,
 )
 from polygene.layer import Layer
-from polygene.measures import row_lengths, row_measures
+from polygene.measures import row_areas_and_lengths, row_measures
 from polygene.ops.pieces import Made
 from polygene.ops.scene import Scene
 from polygene.ops.summary import (
@@ -60,7 +59,11 @@ def balance_of(
 ) -> Balance:
     """Add up INPUT before, inside OTHER and outside it; on the grid that is an equality, proved."""
     column, ruler = layer.geometry, scene.ruler
-    before = row_measures(column, ruler)
+    lengths = np.zeros(0)
+    if column.family == Family.POLYGONS:
+        before, lengths = row_areas_and_lengths(column, ruler)
+    else:
+        before = row_measures(column, ruler)
     is_inside = np.zeros(column.n_rows, bool)
     has_other = (passed[:, 1:] != NONE).any(axis=1)
     is_inside[passed[has_other | (rule == Rule.CLIP), 0]] = True
@@ -75,22 +78,23 @@ def balance_of(
         float(before.sum()),
         float(before[is_inside].sum()) + float(done.own_covered.sum()),
         float(before[is_outside].sum()) + float((done.own_size - done.own_covered).sum()),
-        _most_moved(plan.own, scene, done.n_steps),
+        _most_moved(before, lengths, scene, done.n_steps),
         unit_of(column.family, ruler),
         float(done.size[is_alone].sum()) if rule == Rule.UNION else None,
         bounds.MOST_MOVED * scene.grid.step * ruler.map_unit,
     )
 
 
-def _most_moved(column: GeometryColumn, scene: Scene, n_steps: I64Array) -> float:
-    """Return by how much the grid may have changed the measures of all rows that were laid."""
-    ruler = scene.ruler
-    step = scene.grid.step * ruler.map_unit
-    if column.family == Family.POLYGONS:
-        return float(bounds.area_moved(row_lengths(column, ruler), step).sum())
-    if column.family == Family.LINES:
-        lengths = row_measures(column, ruler)
-        return float(bounds.length_error(lengths, n_steps, step).sum())
+def _most_moved(sizes: F64Array, lengths: F64Array, scene: Scene, n_steps: I64Array) -> float:
+    """Return by how much the grid may have changed the measures of all rows that were laid.
+
+    ``sizes`` are the measures of INPUT's rows, ``lengths`` those of the borders of polygons.
+    """
+    step = scene.grid.step * scene.ruler.map_unit
+    if len(lengths):
+        return float(bounds.area_moved(lengths[scene.own_rows], step).sum())
+    if len(n_steps) and n_steps.any():
+        return float(bounds.length_error(sizes[scene.own_rows], n_steps, step).sum())
     return 0.0
 
 

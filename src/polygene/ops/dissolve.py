@@ -20,10 +20,9 @@ from polygene.ops.admit import admit, prove_valid
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.summary import Side
-from polygene.plane import sums
 from polygene.plane.grid import Grid
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
-from polygene.plane.proof import prove_pieces, prove_places, prove_rows
+from polygene.plane.proof import prove_pieces, proved_sums
 from polygene.plane.rings import Pieces, Rings, rings_to_column, thinned, trace_rings
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Groups as Entries
@@ -204,13 +203,11 @@ def _joined_polygons(
     """Return groups joined and proved, and by the plan the area of each group and each row."""
     column = layer.geometry
     plan = overlay_alone(column, grid)
-    sums_found = parallel.meanwhile(lambda: sums.of_faces(plan.arrangement))
+    sums_found = parallel.meanwhile(lambda: proved_sums(plan))
     found = join_faces(plan, groups)
     joined, faces = found.geometry, sums_found()
-    prove_rows(plan, faces)
     wanted = faces.by_group(found.group, found.group_face, groups.n_groups)
     prove_pieces(plan, found.rings, found.keeps, wanted, "group")
-    prove_places(plan)
     areas = face_areas(plan, ruler, faces)
     own_sizes = sum_by(found.row, areas[found.face], plan.n_own_rows)
     sizes = sum_by(found.group, areas[found.group_face], groups.n_groups)

@@ -30,6 +30,7 @@ from polygene.plane.cutting import cut
 from polygene.plane.keys import Rule
 from polygene.plane.overlay import overlay
 from polygene.progress import SILENT, Progress
+from polygene.units import map_unit_of
 
 
 class How(TypedDict, total=False):
@@ -171,7 +172,9 @@ def _recounted(summary: OverlaySummary, laid: Laid, given: Given) -> OverlaySumm
     counts = counts._replace(
         dropped=counts.dropped + n_vanished, without_geometry=counts.without_geometry - n_vanished
     )
-    facts = replace(given.facts, gone=NamedRows.of(own, came_before & ~came))
+    facts = replace(
+        given.facts, gone=NamedRows.of(own, came_before & ~came), map_unit=map_unit_of(own.crs)
+    )
     proved = counts.out if summary.proved else 0
     return replace(summary, given_away=facts, proved=proved, **counts._asdict())
 

@@ -19,6 +19,7 @@ from polygene.plane.overlay import overlay_alone
 from polygene.plane.snapping import snapped
 from polygene.plane.touch import rows_touched
 from polygene.plane.validity import invalid_rows
+from polygene.units import map_unit_of
 
 
 def snapped_onto(
@@ -47,6 +48,7 @@ def snapped_onto(
         int(found.is_changed.sum()), NamedRows.of(layer, fell),
         tangled=NamedRows.of(layer, is_tangled),
         reshaped=NamedRows.of(layer, (n_parts[0] != n_parts[1]) & ~fell),
+        map_unit=map_unit_of(layer.crs),
     )  # fmt: skip
     return layer.with_geometry(column, np.arange(layer.n_rows)), facts
 

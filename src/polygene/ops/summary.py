@@ -75,6 +75,7 @@ class Snap:
     tangled : features whose rings crossed when they had moved, since the distance is as large as
         detail; read by the rule of mend
     reshaped : features that have more or fewer parts than before
+    map_unit : its size in metres, if that is known
     slivers_before, slivers_after : places thinner than the distance that only INPUT or only OTHER
         covers, without the snap and with it
     """
@@ -87,6 +88,7 @@ class Snap:
     fell: NamedRows
     tangled: NamedRows = field(default_factory=NamedRows)
     reshaped: NamedRows = field(default_factory=NamedRows)
+    map_unit: float | None = None
     slivers_before: int = 0
     slivers_after: int = 0
 
@@ -97,6 +99,7 @@ class GivenAway:
 
     ``left`` are those without one; areas are in ``unit``; ``rows`` counts rows of the result that were
     nothing but slivers and are no more, ``gone`` names the features of INPUT that went with their last.
+    ``map_unit`` is its size in metres, if that is known.
     """
 
     width: float
@@ -107,6 +110,7 @@ class GivenAway:
     left_area: float
     rows: int
     gone: NamedRows = field(default_factory=NamedRows)
+    map_unit: float | None = None
 
 
 @dataclass(frozen=True)

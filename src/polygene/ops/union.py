@@ -36,10 +36,9 @@ from polygene.ops.summary import (
     unit_of,
 )
 from polygene.plane import bounds as bounds_of
-from polygene.plane import sums
 from polygene.plane.keys import Rule
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
-from polygene.plane.proof import prove_pieces, prove_places, prove_rows
+from polygene.plane.proof import prove_pieces, proved_sums
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 from polygene.plane.sums import Sums
 from polygene.progress import SILENT
@@ -84,10 +83,9 @@ def _of_one(layer: Layer, origins: bool, how: How) -> Laid:
     how.get("progress", SILENT).stage(f"union of {layer.name} with itself")
     plan = overlay_alone(layer.geometry, grid)
     face, row = plan.own_labels()
-    faces = sums.of_faces(plan.arrangement)
+    faces = proved_sums(plan)
     areas = face_areas(plan, ruler, faces)
     found = _regions(plan, face, row)
-    prove_rows(plan, faces)
     geometry, is_whole = _region_geometry(layer, plan, found, faces)
     sizes = sum_by(found.region_of_face, areas[found.face], len(found.depth))
     before, length = row_areas_and_lengths(layer.geometry, ruler)
@@ -178,7 +176,6 @@ def _region_geometry(
     column, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_regions)
     wanted = faces.by_group(found.region_of_face, found.face, n_regions)
     prove_pieces(plan, rings, kept, wanted)
-    prove_places(plan)
     faces_of_row = count_by(plan.own_labels()[1], plan.n_own_rows)
     faces_of_region = count_by(found.region_of_face, n_regions)
     is_whole = (owner != NONE) & (faces_of_region == faces_of_row[np.maximum(owner, 0)])

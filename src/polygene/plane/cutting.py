@@ -20,11 +20,10 @@ from polygene.arrays import (
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import Ruler
 from polygene.plane import members as members_of
-from polygene.plane import sums
 from polygene.plane.keys import Keyed, Rule, keyed
 from polygene.plane.members import Members
 from polygene.plane.overlay import Overlay, face_areas
-from polygene.plane.proof import prove_pieces, prove_places, prove_rows, prove_steps
+from polygene.plane.proof import prove_pieces, prove_steps, proved_sums
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 from polygene.plane.steps import Steps, steps_of
 
@@ -80,7 +79,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         face = np.concatenate([face, alone])[order]
         row = np.concatenate([row, np.full(len(alone), NONE)])[order]
     found = keyed(rule, row, faces.take(face), other_starts)
-    sums_found = parallel.meanwhile(lambda: sums.of_faces(arrangement))
+    sums_found = parallel.meanwhile(lambda: proved_sums(plan))
     entry_face = face[found.item]
     wholes = _whole_pieces(plan, found, row, faces, other_starts, rule)
     keeps = ~np.asarray(wholes.any(axis=1))[found.piece]
@@ -92,10 +91,8 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     column, node = rings_to_column(arrangement, rings, kept, plan.node_xy, found.n_pieces)
     face_sums = sums_found()
     areas = face_areas(plan, ruler, face_sums)
-    prove_rows(plan, face_sums)
     wanted = face_sums.by_group(found.piece[keeps], entry_face[keeps], found.n_pieces)
     prove_pieces(plan, rings, kept, wanted)
-    prove_places(plan)
     is_own = row != NONE
     own_face, own_row = face[is_own], row[is_own]
     is_in = plan.is_covered[own_face]
@@ -179,9 +176,7 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
     own, n_rows = plan.own, plan.n_own_rows
     steps = steps_of(plan)
     prove_steps(plan, steps)
-    if plan.other.family == Family.POLYGONS:
-        prove_rows(plan, sums.of_faces(plan.arrangement))
-    prove_places(plan)
+    proved_sums(plan)
     members = members_of.of_steps(plan, steps, members_of.of_faces(plan))
     order = _turned(plan, steps, members)
     steps, members = Steps(*(column[order] for column in steps)), members.take(order)
@@ -284,8 +279,7 @@ def _runs_to_column(plan: Overlay, steps: Steps, found: Keyed) -> tuple[Geometry
 def _cut_points(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
     del ruler
     own, n_rows = plan.own, plan.n_own_rows
-    if plan.other.family == Family.POLYGONS:
-        prove_rows(plan, sums.of_faces(plan.arrangement))
+    proved_sums(plan)
     members = members_of.of_points(plan, members_of.of_faces(plan))
     row = owners(own.vertex_offsets_of_rows)
     found = keyed(rule, row, members, other_starts)

@@ -20,6 +20,20 @@ from polygene.plane.steps import Steps
 from polygene.plane.sums import Sums
 
 
+def proved_sums(plan: Overlay) -> Sums:
+    """Return twice the areas of faces, when rows and places have been proved with them.
+
+    Raises
+    ------
+    BalanceError
+        If they are not what they must be.
+    """
+    faces = sums.of_faces(plan.arrangement)
+    prove_rows(plan, faces)
+    prove_places(plan)
+    return faces
+
+
 def prove_rows(plan: Overlay, faces: Sums) -> None:
     """Prove that each row of polygons covers what its borders enclose, where they were given.
 

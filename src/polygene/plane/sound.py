@@ -8,6 +8,8 @@ from polygene import kernels, parallel
 from polygene.arrays import BoolArray
 from polygene.geometry import GeometryColumn
 
+MOST_PARTS = 512  # of a row whose boxes are compared each with each
+
 
 def plainly_sound(column: GeometryColumn, asked: BoolArray | None = None) -> BoolArray:
     """Return (n_rows,) rows that have no problem, of most kinds of which that is cheap to say.
@@ -23,10 +25,10 @@ def plainly_sound(column: GeometryColumn, asked: BoolArray | None = None) -> Boo
         largest = int(np.diff(offsets[first : stop + 1]).max(initial=1))
         kernels.run(
             kernels.sound.find_sound, xy, column.ring_offsets, column.part_offsets,
-            column.row_offsets, first, stop, np.full(3 * largest, -1, np.int32),
+            column.row_offsets, first, stop, MOST_PARTS, np.full(3 * largest, -1, np.int32),
             np.empty((8 * largest + 64, 3), np.int32), np.empty((3, largest), np.int32),
             np.empty(largest, np.int32),
-            np.empty(largest, np.uint8), np.zeros(16), sound,
+            np.empty(largest, np.uint8), np.empty((largest, 4)), np.zeros(16), sound,
         )  # fmt: skip
 
     parallel.each(look, parallel.parted(offsets))

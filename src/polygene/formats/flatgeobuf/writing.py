@@ -57,7 +57,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     layer = only_one(path, layers, "a FlatGeobuf")
     column = layer.geometry
     bounds = column.row_bounds()
-    bounds[~np.isfinite(bounds).all(axis=1)] = np.nan
+    bounds = np.where(np.isfinite(bounds).all(axis=1, keepdims=True), bounds, np.nan)
     order, notes = order_to_write(bounds, path.name)
     bounds = bounds if order is None else bounds[order]
     fields = [
