@@ -5,13 +5,17 @@ VENV := .venv
 PIP := $(VENV)/bin/python -m pip install --quiet --disable-pip-version-check
 SOURCES := pyproject.toml setup.py $(wildcard src/polygene/kernels/*.py src/polygene/kernels/*.pxd)
 
-.PHONY: demo test lint bench clean
+.PHONY: demo test random lint bench clean
 
 demo: $(VENV)/installed
 	$(VENV)/bin/polygene demo demo
 
 test: $(VENV)/for-tests
 	$(VENV)/bin/python -m tests.run
+
+# 2,000 random cases of every operation, the engine proving its own work in each.
+random: $(VENV)/for-tests
+	POLYGENE_CASES=2000 $(VENV)/bin/python -m tests.run tests.random
 
 lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .

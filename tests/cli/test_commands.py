@@ -64,7 +64,9 @@ class Clip(WithSample):
             self.assertEqual(self.sql("out.gpkg", fields[0]), self.sql("tolva.gpkg", fields[0]))
         self.assertEqual(self.sql("out.gpkg", "PRAGMA integrity_check"), [("ok",)])
         mended = [r["summary"]["input"]["admitted"]["mended"]["first"] for r in results[7:9]]
-        self.assertEqual(mended, [["row 7 (id 7)"], ["row 5 (id 5)"]])
+        self.assertEqual(
+            mended, [["row 7 (id 7)", "row 19 (id 19)"], ["row 5 (id 5)", "row 12 (id 12)"]]
+        )
 
     def test_what_it_says(self):
         done = self.run_polygene(

@@ -19,7 +19,9 @@ from polygene.measures import Ruler, ruler_for
 from polygene.ops.admit import admit, prove_valid
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.sampled import check_groups
 from polygene.ops.summary import Side
+from polygene.plane import selfcheck
 from polygene.plane.grid import Grid
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.proof import prove_pieces, proved_sums
@@ -211,6 +213,8 @@ def _joined_polygons(
     areas = face_areas(plan, ruler, faces)
     own_sizes = sum_by(found.row, areas[found.face], plan.n_own_rows)
     sizes = sum_by(found.group, areas[found.group_face], groups.n_groups)
+    if selfcheck.is_on():
+        check_groups(column, groups.group, joined, grid.step, "dissolve")
     # A group of one sound feature is that feature.
     members = count_by(groups.group, groups.n_groups)
     is_lone = (members == 1) & ~plan.row_is_crossed[groups.firsts]

@@ -15,7 +15,9 @@ from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
 from polygene.ops.coverage import SettleSummary
 from polygene.ops.extents import finite_bounds, grid_for
+from polygene.ops.sampled import check_groups
 from polygene.ops.summary import NamedRows, unit_of
+from polygene.plane import selfcheck
 from polygene.plane.grid import Grid
 from polygene.plane.settling import Outlines, settle
 from polygene.plane.validity import invalid_rows
@@ -108,6 +110,8 @@ def mended_rows(
     some = column.take(rows)
     grid = grid_for(Layer("", some, pa.table({}), crs), [some.extent()], precision)
     new = _settled(some, grid)
+    if selfcheck.is_on():
+        check_groups(some, np.arange(some.n_rows), new, grid.step, "mend")
     return _with_rows(column, rows, new), invalid
 
 

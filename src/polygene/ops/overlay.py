@@ -21,11 +21,13 @@ from polygene.ops.attributes import joined, joined_names
 from polygene.ops.balance import Counts, balance_of, check_lengths, summary_of
 from polygene.ops.parts import taken_apart
 from polygene.ops.pieces import Made, input_only, made_of, untouched
+from polygene.ops.sampled import check_overlay
 from polygene.ops.scene import admitted, check_other, scene_of
 from polygene.ops.slivers import Given, give_away, slivers_between
 from polygene.ops.snap import snapped_onto
 from polygene.ops.stored import Source, adjusted
 from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
+from polygene.plane import selfcheck
 from polygene.plane.cutting import cut
 from polygene.plane.keys import Rule
 from polygene.plane.overlay import overlay
@@ -248,6 +250,9 @@ def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
         balance = balance_of(layer, scene, plan, done, rule, passed)
     result = _result_layer(layer, others, rule, made, told.origins)
     summary = summary_of(layer, others, rule, scene, plan, done, made, balance)
+    if selfcheck.is_on() and not told.whole:
+        columns = [y.geometry for y in (layer, *others)]
+        check_overlay(columns, rule, made.geometry, made.rows, scene.grid.step)
     slivers = 0
     if told.snap is not None and layer.geometry.family == Family.POLYGONS:
         slivers = slivers_between(plan, told.snap, scene.ruler)

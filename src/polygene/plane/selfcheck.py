@@ -1,6 +1,7 @@
 """Proof after the fact, for debugging and tests: what the engine promises, looked at again.
 
-Switched on with ``POLYGENE_SELF_CHECK=1``; about doubles the time of an overlay.
+Switched on with ``POLYGENE_SELF_CHECK=1``; about doubles the time of an overlay. With it points are
+sampled too and what covers them compared before and after (`polygene.ops.sampled`).
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from polygene import kernels
 from polygene.arrays import count_by, number_pairs
 from polygene.plane.noding import Noded, cuts_left
 
@@ -34,17 +36,9 @@ def check_arrangement(noded: Noded, arrangement: Arrangement) -> None:
     assert len(number_pairs(low, high).firsts) == len(low), "an edge twice"
     assert cuts_left(noded.node_x, noded.node_y, low, high) == 0, "edges meet beside their nodes"
     used = np.unique(np.concatenate([low, high]))
-    parent = {int(v): int(v) for v in used}
-
-    def root(v: int) -> int:
-        while parent[v] != v:
-            parent[v] = parent[parent[v]]
-            v = parent[v]
-        return v
-
-    for a, b in zip(low.tolist(), high.tolist(), strict=True):
-        parent[root(a)] = root(b)
-    n_components = sum(v == p for v, p in parent.items())
+    root = np.arange(len(noded.node_x))
+    kernels.run(kernels.pairs.join_roots, low, high, root)
+    n_components = len(np.unique(root[used]))
     n_faces = arrangement.n_faces
     assert len(used) - len(low) + n_faces == 1 + n_components, "Euler's formula does not hold"
     assert (arrangement.face_of_halfedge >= 0).all(), "a half-edge without a face"

@@ -301,10 +301,14 @@ def _added(
 
 
 def _without_repeats(paths: _Paths) -> _Paths:
-    """Leave out vertices at the place of the one before."""
+    """Leave out vertices at the place of the one before; of those at one place one that was stays."""
     ring_of = owners(paths.ring_offsets)
     keeps = np.ones(len(paths.at), bool)
     keeps[1:] = (paths.at[1:] != paths.at[:-1]) | (ring_of[1:] != ring_of[:-1])
+    if len(keeps):
+        # Vertices that were count from 0, those that were added are below.
+        best = np.maximum.reduceat(paths.vertex, np.flatnonzero(keeps))
+        paths = paths._replace(vertex=best[np.cumsum(keeps) - 1])
     return _kept(paths, keeps)
 
 
