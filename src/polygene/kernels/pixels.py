@@ -106,13 +106,14 @@ def find_pixels(
     out_node: cython.longlong[::1],
     stays: cython.uchar[::1],
     is_crowded: cython.uchar[::1],
+    is_missed: cython.uchar[::1],
 ) -> cython.longlong:
     """Find the hot pixels that edges pass besides their own ends; return how many.
 
     The nodes of cell c are ``cell_nodes[node_offsets[c]:node_offsets[c + 1]]``; each node lies in
     one cell, so each pair is met once. A node that another edge passes within two units of its
-    pixel is marked in ``stays``; if the edge misses the pixel, so are its two ends, and the edge
-    itself in ``is_crowded``. Edges that are no border ignore nodes that are on no border.
+    pixel is marked in ``stays``; if the edge misses the pixel, so are its two ends, the edge itself in
+    ``is_crowded`` and the node in ``is_missed``. Edges that are no border ignore nodes on no border.
 
     Leaves rise. In those of more than ``crowd`` edges and nodes, nodes are sorted across the direction
     of most edges, and along it for the edges that run across; ``ranges`` is (edges of the fullest leaf,
@@ -257,4 +258,5 @@ def find_pixels(
                         stays[low_node[e]] = 1
                         stays[high_node[e]] = 1
                         is_crowded[e] = 1
+                        is_missed[v] = 1
     return found

@@ -45,7 +45,7 @@ class Noded(NamedTuple):
     is_step_reversed : (n_steps,) whether the noded edge runs against its line
     stays : (n_nodes,) nodes that must stay on the grid
     is_crowded : (n_lines,) lines that pass a node within two units without meeting it
-    is_passed : (n_nodes,) nodes inside some line
+    is_passed : (n_nodes,) nodes inside some line that no other line misses by less than two units
     """
 
     node_x: I64Array
@@ -99,12 +99,13 @@ def node_edges(
     if len(low) == 0:
         nothing = np.zeros(0, np.int64)
         untouched = np.zeros(len(node_x), bool)
-        cut = _Cut(node_x, node_y, nothing, nothing, untouched, np.zeros(0, bool))
+        cut = _Cut(node_x, node_y, nothing, nothing, untouched, np.zeros(0, bool), untouched)
     else:
         cut = _find_cuts(node_x, node_y, low, high, is_line_border)
     edge_low, edge_high, step_offsets, step_edge, is_against = _lead_through(cut, low, high)
     is_passed = np.zeros(len(cut.node_x), bool)
     is_passed[cut.node] = True
+    is_passed &= ~cut.is_missed
     return Noded(
         cut.node_x, cut.node_y, vertices.numbers, edge_low, edge_high, line_of_given,
         is_reversed, step_offsets, step_edge, is_against, cut.stays, cut.is_crowded, is_passed,
@@ -141,6 +142,7 @@ class _Cut(NamedTuple):
     node: I64Array
     stays: BoolArray
     is_crowded: BoolArray
+    is_missed: BoolArray
 
 
 def _find_cuts(
@@ -164,12 +166,13 @@ def _find_cuts(
     stays = np.zeros(len(node_x), np.uint8)
     stays[on_border] = 1
     is_crowded = np.zeros(len(low), np.uint8)
+    is_missed = np.zeros(len(node_x), np.uint8)
 
     counts = np.diff(cells.offsets)[cells.leaves]
     n_nodes = np.diff(grouped.offsets)[cells.leaves]
 
     def look(first: int, stop: int) -> tuple[I64Array, I64Array]:
-        # Marks in `stays` and `is_crowded` are only ever set, so threads may share them.
+        # Marks in `stays` and the like are only ever set, so threads may share them.
         room = max(1024, int(counts[first:stop].sum()) // 8)
         busiest = int(n_nodes[first:stop].max(initial=1))
         ranges = np.empty((int(counts[first:stop].max(initial=1)), 4))
@@ -181,7 +184,7 @@ def _find_cuts(
                 kernels.pixels.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
                 cells.entries, grouped.offsets, grouped.order, node_x, node_y, ends, low, high,
                 is_border_u8, is_border_node, BUNDLE, ranges, places, keys, order, np.empty(4),
-                np.empty(4), line, node, stays, is_crowded,
+                np.empty(4), line, node, stays, is_crowded, is_missed,
             )  # fmt: skip
             if n_found <= room:
                 return line[:n_found], node[:n_found]
@@ -198,7 +201,8 @@ def _find_cuts(
         is_border_node[low[is_border]] = is_border_node[high[is_border]] = 1
         is_border_node[on_border] = 1
         line, node = find()
-    return _Cut(node_x, node_y, line, node, stays.astype(bool), is_crowded.astype(bool))
+    marks = (stays, is_crowded, is_missed)
+    return _Cut(node_x, node_y, line, node, *(mark.astype(bool) for mark in marks))
 
 
 def cuts_left(node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array) -> int:

@@ -193,7 +193,8 @@ def thinned(
     the node is no vertex of the piece; nor is a node on a stranger's border where only other rows cross
     that. A node is dropped if both ring edges at it are steps of one line for each row that the piece
     is of and that has a border there, or of any line where none has; the piece passes the node once,
-    and the line has no other node near it: then straightening it by less than a unit meets nothing.
+    no other line passes beside it, and the line has no other node near it: then straightening it by
+    less than a unit meets nothing.
 
     Parameters
     ----------
