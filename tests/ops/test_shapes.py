@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import unittest
-from fractions import Fraction
 
 import numpy as np
 import pyproj
@@ -23,7 +22,7 @@ from polygene.plane.offsets import Style
 from polygene.plane.validity import invalid_rows
 from polygene.sample import tolva
 from tests.plane.test_validity import anything
-from tests.support import exact
+from tests.support import ellipsoid, exact
 from tests.support import generators as make
 from tests.support.cases import fractions_of
 
@@ -260,26 +259,84 @@ DEGREES = crs.parse("OGC:CRS84")
 class RoundTheWorld(unittest.TestCase):
     """Metres on degrees, where longitude means least: at the poles and the 180th meridian."""
 
-    def test_sampled_points_lie_inside_by_their_true_distance(self):
-        geod = pyproj.Geod(ellps="WGS84")
-        rng = np.random.default_rng(8)
-        for lon, lat in [(30, 89.9), (-170, 89.3), (10, -90), (5, -89.6), (179.9, 70), (-179.99, -5),
-                         (180, 88.0), (0, 0)]:  # fmt: skip
-            for d in (3e4, 1.5e5):
-                with self.subTest(lon=lon, lat=lat, d=d):
-                    layer = make.layer("p", make.points([[np.array([lon, lat])]]), DEGREES)
-                    found = buffer(layer, d).layer.geometry
-                    self.assertFalse(invalid_rows(found).any())
-                    self.assertLessEqual(np.abs(found.xy[:, 0]).max(), 180)
-                    self.assertLessEqual(np.abs(found.xy[:, 1]).max(), 90)
-                    azimuth, far = rng.uniform(-180, 180, 150), d * rng.uniform(0.02, 1.3, 150)
-                    n = len(far)
-                    x, y, _ = geod.fwd(np.full(n, lon), np.full(n, lat), azimuth, far)
-                    (row,) = fractions_of(found)
-                    for px, py, r in zip(x, y, far / d, strict=True):
-                        inside = exact.is_covered(row, (Fraction(px), Fraction(py))) >= 0
-                        if r < 0.99 or r > 1.001:
-                            self.assertEqual(inside, r < 1, (px, py, r))
+    def check(self, column, d, rng, seams=False):
+        """Nothing within the distance less 0.1 % is missed, nothing beyond it and 0.1 % taken."""
+        layer = make.layer("x", column, DEGREES, k=np.arange(column.n_rows))
+        result = buffer(layer, d)
+        found = result.layer.geometry
+        self.assertLess(result.summary.error, 1e-3)
+        self.assertFalse(invalid_rows(found).any())
+        self.assertLessEqual(np.abs(found.xy).max(axis=0, initial=0).tolist(), [180, 90])
+        rows = dict(zip(result.layer.table["k"].to_pylist(), make.rows_of(found), strict=True))
+        for k, row in enumerate(make.rows_of(admit(layer).layer.geometry)):
+            for point in ellipsoid.beside(rng, row, d, 40) if row else []:
+                far = ellipsoid.to_row(column.family, row, point, seams)
+                if abs(far - d) > 1e-3 * abs(d):
+                    self.assertEqual(
+                        ellipsoid.covers(rows.get(k, []), point), far < d, (k, point, far)
+                    )
+
+    def test_sampled_geodesic_distances_anywhere(self):
+        first = int(np.random.default_rng().integers(1e6))
+        for seed in range(first, first + 24):
+            rng = np.random.default_rng(seed)
+            family, size = seed % 3, 10 ** rng.uniform(-2, 1.6)  # degrees
+            lat = rng.uniform(-80, 80) if seed % 2 else rng.uniform(84, 90) * rng.choice([-1, 1])
+            lon = rng.choice([rng.uniform(-170, 170), rng.choice([-180, 180])])
+            d = 10 ** rng.uniform(1, 6.6)
+            at = rng.normal(0, size, (4, 2)) + (lon, lat)
+            if family == 2:
+                at = make.star(rng, 8, size, (lon, lat))
+                d = d if rng.random() < 0.6 else -min(d, size * 3e4 * rng.random())
+            at = np.clip(at, (-180, -90), (180, 90))
+            column = (make.points, make.lines, make.polygons)[family](
+                [list(at)] if family == 0 else [[at]] if family == 1 else [[[at]]]
+            )
+            with self.subTest(seed=seed, family=family, lon=lon, lat=lat, size=size, d=d):
+                self.check(column, d, rng)
+
+    def test_areas_parted_at_the_meridian_or_round_a_pole(self):
+        """Their seams are no borders: they are not eaten away when an area shrinks."""
+
+        def box(x0, y0, x1, y1):
+            return make.closed(np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1)], float))
+
+        rng = np.random.default_rng(4)
+        for d in (-30_000.0, 30_000.0, -3e5):
+            for rows in (
+                [[box(177, 10, 180, 16)], [box(-180, 10, -176, 16)]],
+                [[box(-180, 71, 180, 90)]], [[box(-180, -90, 180, -66)]],
+            ):  # fmt: skip
+                with self.subTest(d=d, first=rows[0][0][0].tolist()):
+                    self.check(make.polygons([rows]), d, rng, seams=True)
+        # Where the halves do not match, what is left of their sides is a border.
+        halves = make.polygons([[[box(177, 10, 180, 14)], [box(-180, 12, -176, 16)]]])
+        (row,) = make.rows_of(buffer(make.layer("h", halves, DEGREES), -3e4).layer.geometry)
+        for point, wanted in {(179.99, 13): True, (-179.99, 13): True, (179.9, 11): False,
+                              (-179.9, 15): False, (179.5, 11): True}.items():  # fmt: skip
+            self.assertEqual(ellipsoid.covers(row, point), wanted, point)
+
+    def test_a_box_of_long_edges_lies_within_its_buffer(self):
+        corners = np.array([(-109.05, 37), (-102.05, 37), (-102.05, 41), (-109.05, 41)])
+        box = make.layer("b", make.polygons([[[make.closed(corners)]]]), DEGREES)
+        rest = polygene.erase(box, buffer(box, 100.0).layer).layer
+        self.assertEqual(rest.n_rows, 0)
+
+    def test_a_line_that_turns_straight_back_has_a_tip(self):
+        for way in ((4.0, 0.0), (3.0, 1.0), (0.1, 0.7)):
+            line = np.array([(0, 0), way, np.array(way) / 2])
+            (row,) = make.rows_of(buffer(make.layer("l", make.lines([[line]])), 1.0).layer.geometry)
+            tip = np.array(way) * (1 + 0.99 / np.hypot(*way))
+            self.assertTrue(ellipsoid.covers(row, tip), way)
+
+    def test_a_distance_round_the_earth_is_refused(self):
+        spot = make.layer("p", make.points([[np.array([1.0, 2.0])]]), DEGREES)
+        with self.assertRaisesRegex(DataError, "19,000 km goes round the earth"):
+            buffer(spot, 1.9e7)
+        near_all = row_areas(buffer(spot, 1.7e7).layer.geometry, ruler_for(DEGREES))[0]
+        self.assertAlmostEqual(
+            near_all / (2 * np.pi * 6.371e6**2 * (1 - np.cos(1.7e7 / 6.371e6))), 1, 2
+        )
 
     def test_bands_and_melted_ones_at_a_pole(self):
         at = [[np.array([lon, 89.7])] for lon in (0.0, 120.0, -120.0)]
