@@ -326,7 +326,7 @@ def _grid(summary: OverlaySummary) -> str:
     balance = summary.balance
     assert balance is not None
     return (
-        f"borders moved by {_length(balance.moved, balance.unit)} at most, "
+        f"borders moved by {_length(balance.moved, balance.unit)} at most, which changed "
         f"{abs(balance.difference):.2g} {balance.unit} in all"
     )
 
