@@ -108,7 +108,8 @@ def dissolve(
     if layer.geometry.family == Family.POLYGONS:
         geometry, sizes, own_sizes = _joined_polygons(layer, groups, grid, ruler)
         proved = geometry.n_rows
-        area, overlap = float(sizes.sum()), float(own_sizes.sum() - sizes.sum())
+        # What lies under one feature only is the same in both, but for the order of adding up.
+        area, overlap = float(sizes.sum()), max(0.0, float(own_sizes.sum() - sizes.sum()))
     else:
         geometry = _gathered(layer.geometry, groups)
     attributes = agreed(layer.table, groups, by)
