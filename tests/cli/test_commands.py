@@ -83,7 +83,8 @@ class Clip(WithSample):
         self.assertRegex(
             done.words,
             r"balance [\d,.]+ km² = [\d,.]+ km² inside \+ [\d,.]+ km² outside, exactly on the grid "
-            r"grid borders moved by 0.14 mm at most, which changed [\d.e-]+ m² in all valid all \d+ checked",
+            r"grid borders moved by 0.14 mm at most, which changed [\d.e-]+ m² in all "
+            r"valid all \d+ checked",
         )
         self.assertIn(
             "CRS EPSG:32633 WGS 84 / UTM zone 33N written out.gpkg#sectors in ", done.words

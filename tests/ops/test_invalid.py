@@ -86,6 +86,24 @@ class Invalid(unittest.TestCase):
             ):
                 operation()
 
+    def test_what_is_left_out_takes_its_attributes_along(self):
+        """Rows keep their own values, distances and stored areas when others are left out."""
+        bad = invalid_rows(self.layer.geometry)
+        sizes = row_areas(self.mended.geometry)
+        far = np.where(bad, 9.0, 0.1 + np.arange(ROWS) / 100)
+        layer = make.layer("odd", self.layer.geometry, k=np.arange(ROWS), area=sizes)
+        kept = np.flatnonzero(~bad)
+        grown = buffer(layer, far, invalid="leave-out")
+        self.assertEqual(grown.layer.table["k"].to_pylist(), kept.tolist())
+        alone = [area(buffer(layer.take(np.array([k])), float(far[k])).layer) for k in kept]
+        np.testing.assert_allclose(row_areas(grown.layer.geometry), alone, rtol=1e-9)
+        cut = polygene.clip(layer, self.half, invalid="leave-out", refresh=["area"]).layer
+        np.testing.assert_allclose(np.asarray(cut.table["area"]), row_areas(cut.geometry))
+        cut = polygene.intersect(layer, self.half, invalid="leave-out", apportion=["area"]).layer
+        np.testing.assert_allclose(
+            np.asarray(cut.table["area"]), row_areas(cut.geometry), rtol=1e-6
+        )
+
     def test_relations_are_those_of_the_mended_and_geometry_is_carried(self):
         mine, theirs = (
             join(y, self.half, "intersects").layer for y in (self.layer, self.mended)

@@ -252,39 +252,6 @@ def lay_edges(
             ends[e, 3] = y[b]
 
 
-def add_strips(
-    strips: cython.double[::1], face_of_halfedge: cython.longlong[::1], areas: cython.double[::1]
-) -> None:
-    """Add the strip under each edge to the face on its left, and take it from the one on its right."""
-    e: cython.Py_ssize_t
-    with cython.nogil:
-        for e in range(strips.shape[0]):
-            areas[face_of_halfedge[2 * e]] += strips[e]
-            areas[face_of_halfedge[2 * e + 1]] -= strips[e]
-
-
-def add_areas(
-    xy: cython.double[:, ::1],
-    low: cython.longlong[::1],
-    high: cython.longlong[::1],
-    face_of_halfedge: cython.longlong[::1],
-    middle_x: cython.double,
-    middle_y: cython.double,
-    areas: cython.double[::1],
-) -> None:
-    """Add the triangle of each edge and a middle to the face on its left, take it from the right."""
-    e: cython.Py_ssize_t
-    area: cython.double
-    with cython.nogil:
-        for e in range(low.shape[0]):
-            area = 0.5 * (
-                (xy[low[e], 0] - middle_x) * (xy[high[e], 1] - middle_y)
-                - (xy[high[e], 0] - middle_x) * (xy[low[e], 1] - middle_y)
-            )
-            areas[face_of_halfedge[2 * e]] += area
-            areas[face_of_halfedge[2 * e + 1]] -= area
-
-
 def close_rings(
     node: cython.longlong[::1],
     keeps: cython.uchar[::1],

@@ -10,7 +10,7 @@ from typing import Literal, NamedTuple, get_args
 
 import numpy as np
 
-from polygene.arrays import BoolArray
+from polygene.arrays import BoolArray, I64Array
 from polygene.errors import GeometryError, UsageError, ValidityError
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
@@ -27,11 +27,13 @@ class Admission(NamedTuple):
     """A layer that may be worked on: all its polygons that matter are valid.
 
     is_vanished : (n_rows,) rows of which nothing was left when they were mended
+    kept : (n_rows,) the rows they were before some were left out
     """
 
     layer: Layer
     facts: Admitted
     is_vanished: BoolArray
+    kept: I64Array
 
 
 def admit(
@@ -58,9 +60,9 @@ def admit(
     """
     if invalid not in get_args(Invalid):
         raise UsageError(f"{invalid!r} is not what can be done; there are {get_args(Invalid)}")
-    nothing = np.zeros(layer.n_rows, bool)
+    nothing, every = np.zeros(layer.n_rows, bool), np.arange(layer.n_rows)
     if layer.geometry.family != Family.POLYGONS:
-        return Admission(layer, Admitted(), nothing)
+        return Admission(layer, Admitted(), nothing, every)
     if invalid == "mend":
         finite_bounds(layer)
         return _mended(layer, matters, precision)
@@ -80,10 +82,9 @@ def admit(
         )  # fmt: skip
     facts = Admitted(layer.n_rows, left_out=NamedRows.of(layer, is_bad), unit=unit)
     if not is_bad.any():
-        return Admission(layer, facts, nothing)
-    return Admission(
-        replace(layer.take(~is_bad), total=layer.n_total), facts, nothing[: int((~is_bad).sum())]
-    )
+        return Admission(layer, facts, nothing, every)
+    kept = np.flatnonzero(~is_bad)
+    return Admission(replace(layer.take(kept), total=layer.n_total), facts, nothing[kept], kept)
 
 
 def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) -> Admission:
@@ -91,10 +92,11 @@ def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) ->
 
     ruler = ruler_for(layer.crs)
     unit = unit_of(Family.POLYGONS, ruler)
+    every = np.arange(layer.n_rows)
     n_looked = layer.n_rows if matters is None else int(matters.sum())
     column, is_mended = mended_rows(layer.geometry, layer.crs, precision, matters)
     if not is_mended.any():
-        return Admission(layer, Admitted(n_looked, unit=unit), is_mended)
+        return Admission(layer, Admitted(n_looked, unit=unit), is_mended, every)
     before, now = (c.take(np.flatnonzero(is_mended)) for c in (layer.geometry, column))
     is_vanished = is_mended & column.is_empty & ~layer.geometry.is_empty
     facts = Admitted(
@@ -102,7 +104,7 @@ def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) ->
         float(row_areas(before, ruler).sum()), float(row_areas(now, ruler).sum()), unit,
         NamedRows.of(layer, is_vanished),
     )  # fmt: skip
-    return Admission(replace(layer, geometry=column), facts, is_vanished)
+    return Admission(replace(layer, geometry=column), facts, is_vanished, every)
 
 
 def prove_valid(column: GeometryColumn, what: str, asked: BoolArray | None = None) -> int:

@@ -104,12 +104,15 @@ def buffer(
         If rings are not rising.
     """
     style = style or Style()
-    finite_bounds(layer)
     for name in by:
         layer.check_field(name)
     admission = admit(layer, invalid)
+    layer = admission.layer
+    if isinstance(distance, np.ndarray):
+        distance = distance[admission.kept]
+    finite_bounds(layer)
     rings = _rings(layer, distance)
-    work = _Work(layer, admission.layer.geometry, style, precision, progress)
+    work = _Work(layer, layer.geometry, style, precision, progress)
     groups = group_rows(layer.table, by, layer.n_rows) if melt or by else None
     pieces = [work.buffered(d, groups) for d in rings]
     if bands:

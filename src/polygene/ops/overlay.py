@@ -93,8 +93,7 @@ def lay(
         If area, length or points are not conserved, or a row is invalid: a bug of ours.
     """
     laid = laid_over(layer, others, rule, whole=whole, origins=origins, **how)
-    sources = [layer, *others] if rule.is_keyed_by_other else [layer]
-    return finished(laid, sources, how)
+    return finished(laid, laid.sources if rule.is_keyed_by_other else laid.sources[:1], how)
 
 
 class Laid(NamedTuple):
@@ -163,7 +162,9 @@ def finished(laid: Laid, sources: Sequence[Layer], how: How) -> OverlayResult:
 def _recounted(summary: OverlaySummary, laid: Laid, given: Given) -> OverlaySummary:
     """Count anew what came out when slivers are given away, and name who went with its last piece."""
     own = laid.sources[0]
-    n_vanished = summary.input.admitted.vanished.count
+    # They had a geometry before they were mended or snapped.
+    n_lost = summary.input.admitted.vanished.count
+    n_lost += summary.snap.fell.count if summary.snap else 0
     counts = Counts.of(
         laid.rows[given.kept], laid.is_made[given.kept] | given.is_grown, own.geometry.is_empty
     )
@@ -172,7 +173,7 @@ def _recounted(summary: OverlaySummary, laid: Laid, given: Given) -> OverlaySumm
     came_before[before[before != NONE]] = True
     came[now[now != NONE]] = True
     counts = counts._replace(
-        dropped=counts.dropped + n_vanished, without_geometry=counts.without_geometry - n_vanished
+        dropped=counts.dropped + n_lost, without_geometry=counts.without_geometry - n_lost
     )
     facts = replace(
         given.facts, gone=NamedRows.of(own, came_before & ~came), map_unit=map_unit_of(own.crs)

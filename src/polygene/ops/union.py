@@ -69,7 +69,8 @@ def union(
             "polygons. imprint splits lines and points along OTHER"
         )
     if not others:
-        return finished(_of_one(layer, origins, how), [layer], how)
+        laid = _of_one(layer, origins, how)
+        return finished(laid, laid.sources, how)
     return lay(layer, others, Rule.UNION, origins=origins, **how)
 
 
