@@ -75,6 +75,7 @@ def _print(summary: MendSummary) -> list[str]:
     if summary.mended > FIRST:
         show.line("", f"and {summary.mended - FIRST:,} more", err)
     vanished = [summary.vanished]
+    overlay.proved(summary.proved)
     if summary.settled is not None:
         _print_settled(summary.settled)
         vanished.append(summary.settled.vanished)

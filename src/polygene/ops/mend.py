@@ -13,6 +13,7 @@ from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
+from polygene.ops.admit import prove_valid
 from polygene.ops.coverage import SettleSummary
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.sampled import check_groups
@@ -37,6 +38,7 @@ class Mended:
 class MendSummary:
     """How many rows were mended, the first of them, and those of which nothing is left.
 
+    proved : polygons found valid by the exact test, as they came or as they were mended: all of them
     settled : of a coverage that was settled afterwards
     """
 
@@ -48,6 +50,7 @@ class MendSummary:
     unit: str
     crs: str
     notes: list[str]
+    proved: int = 0
     settled: SettleSummary | None = None
 
 
@@ -91,6 +94,7 @@ def mend(
     summary = MendSummary(
         layer.name, layer.n_rows, int(changed.sum()), rows, NamedRows.of(layer, vanished),
         unit_of(column.family, ruler), label(layer.crs), [],
+        layer.n_rows if column.family == Family.POLYGONS else 0,
     )  # fmt: skip
     kept = np.flatnonzero(~vanished) if drop_empty else np.arange(layer.n_rows)
     return MendResult(layer.with_geometry(column.take(kept), kept), summary)
@@ -102,7 +106,13 @@ def mended_rows(
     precision: float | None = None,
     asked: BoolArray | None = None,
 ) -> tuple[GeometryColumn, BoolArray]:
-    """Return polygons with invalid rows mended, among those ``asked``, and which those were."""
+    """Return polygons with invalid rows mended, among those ``asked``, and which those were.
+
+    Raises
+    ------
+    ValidityError
+        If one that was mended is not valid: a bug of ours.
+    """
     invalid = invalid_rows(column, asked)
     rows = np.flatnonzero(invalid)
     if len(rows) == 0:
@@ -110,6 +120,7 @@ def mended_rows(
     some = column.take(rows)
     grid = grid_for(Layer("", some, pa.table({}), crs), [some.extent()], precision)
     new = _settled(some, grid)
+    prove_valid(new, "mending")
     if selfcheck.is_on():
         check_groups(some, np.arange(some.n_rows), new, grid.step, "mend")
     return _with_rows(column, rows, new), invalid
