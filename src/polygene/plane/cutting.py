@@ -26,6 +26,7 @@ from polygene.plane.overlay import Overlay, face_areas
 from polygene.plane.proof import prove_pieces, prove_steps, proved_sums
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 from polygene.plane.steps import Steps, steps_of
+from polygene.plane.sums import Sums
 
 
 class Cut(NamedTuple):
@@ -79,7 +80,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         face = np.concatenate([face, alone])[order]
         row = np.concatenate([row, np.full(len(alone), NONE)])[order]
     found = keyed(rule, row, faces.take(face), other_starts)
-    sums_found = parallel.meanwhile(lambda: proved_sums(plan))
+    sums_found = parallel.meanwhile(lambda: _sums_and_areas(plan, ruler))
     entry_face = face[found.item]
     wholes = _whole_pieces(plan, found, row, faces, other_starts, rule)
     keeps = ~np.asarray(wholes.any(axis=1))[found.piece]
@@ -88,15 +89,18 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     kept = thinned(
         arrangement, plan.noded, rings, _rows_in_plan(found, plan, other_starts), plan.row_of_part
     )
+    face_sums, areas = sums_found()
+
+    def prove() -> None:
+        wanted = face_sums.by_group(found.piece[keeps], entry_face[keeps], found.n_pieces)
+        prove_pieces(plan, rings, kept, wanted)
+
+    proved = parallel.meanwhile(prove)
     column, node = rings_to_column(arrangement, rings, kept, plan.node_xy, found.n_pieces)
-    face_sums = sums_found()
-    areas = face_areas(plan, ruler, face_sums)
-    wanted = face_sums.by_group(found.piece[keeps], entry_face[keeps], found.n_pieces)
-    prove_pieces(plan, rings, kept, wanted)
     is_own = row != NONE
     own_face, own_row = face[is_own], row[is_own]
     is_in = plan.is_covered[own_face]
-    return Cut(
+    done = Cut(
         found.rows,
         column,
         node,
@@ -108,6 +112,14 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         plan.row_is_crossed,
         np.zeros(n_rows, np.int64),
     )
+    proved()
+    return done
+
+
+def _sums_and_areas(plan: Overlay, ruler: Ruler) -> tuple[Sums, F64Array]:
+    """Return the areas of faces as whole numbers, proved, and as they are told."""
+    faces = proved_sums(plan)
+    return faces, face_areas(plan, ruler, faces)
 
 
 def _rows_in_plan(found: Keyed, plan: Overlay, other_starts: I64Array) -> I64Array:
