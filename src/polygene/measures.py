@@ -7,6 +7,7 @@ against what comes out.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -14,8 +15,10 @@ import numpy as np
 import pyproj
 
 from polygene import kernels, parallel
-from polygene.arrays import F64Array, I64Array, owners, sum_by
+from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans, sum_by
 from polygene.geometry import Family, GeometryColumn
+
+MOST_TURN = np.radians(4.0)  # that an edge rises or turns in one piece
 
 
 class Ruler(Protocol):
@@ -59,7 +62,8 @@ class PlaneRuler:
 class EllipsoidRuler:
     """Measures of longitude and latitude on an ellipsoid; edges run straight in degrees.
 
-    Integrals along the edge by three Gauss points: exact to rounding for edges of some degrees.
+    Integrals by three Gauss points along pieces of edges that rise and turn by no more than four
+    degrees: right to 1e-9 of the length or area, near the poles too.
     """
 
     major: float  # semi-major axis in metres
@@ -73,6 +77,33 @@ class EllipsoidRuler:
 
     def lengths(self, start: F64Array, stop: F64Array) -> F64Array:
         """By the radii of curvature of meridian and prime vertical (Snyder 1987, p. 24-25)."""
+        return self._summed(self._lengths, start, stop)
+
+    def strips(self, start: F64Array, stop: F64Array) -> F64Array:
+        """By Green's theorem: the area of the zone up to a latitude, integrated over longitude."""
+        return self._summed(self._strips, start, stop)
+
+    def _summed(
+        self, measure: Callable[[F64Array, F64Array], F64Array], start: F64Array, stop: F64Array
+    ) -> F64Array:
+        """Measure edges, long ones piece by piece."""
+        way = stop - start
+        counts = np.ceil(np.abs(way).max(axis=1, initial=0.0) * (self.to_radians / MOST_TURN))
+        long = np.flatnonzero(counts > 1)
+        if len(long) == 0:
+            return measure(start, stop)
+        n = counts[long].astype(np.int64)
+        edge, nth = np.repeat(long, n), spans(np.zeros(len(n), np.int64), n)
+        low, high = ((nth + k) / np.repeat(n, n) for k in (0, 1))
+        a, go = start[edge], way[edge]
+        pieces = measure(a + low[:, None] * go, a + high[:, None] * go)
+        rest = np.flatnonzero(counts <= 1)
+        found = np.empty(len(start))
+        found[rest] = measure(start[rest], stop[rest])
+        found[long] = np.add.reduceat(pieces, offsets_from(n)[:-1])
+        return found
+
+    def _lengths(self, start: F64Array, stop: F64Array) -> F64Array:
         dlon, dlat = ((stop - start) * self.to_radians).T
         total = np.zeros(len(dlon))
         for latitude, weight in self._gauss(start, stop):
@@ -82,8 +113,7 @@ class EllipsoidRuler:
             total += weight * np.hypot(along_meridian, along_parallel)
         return total * self.major
 
-    def strips(self, start: F64Array, stop: F64Array) -> F64Array:
-        """By Green's theorem: the area of the zone up to a latitude, integrated over longitude."""
+    def _strips(self, start: F64Array, stop: F64Array) -> F64Array:
         dlon = (stop[:, 0] - start[:, 0]) * self.to_radians
         zone = sum(weight * self._zone(latitude) for latitude, weight in self._gauss(start, stop))
         return -(self.major**2) * dlon * zone
