@@ -24,10 +24,10 @@ from polygene.formats.assemble import Chosen
 from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.nesting import nested
-from polygene.formats.winding import turned
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
 from polygene.table.types import kind_of, width_of
+from polygene.winding import turned
 
 NAME = "Shapefile"
 ENDINGS = (".shp",)

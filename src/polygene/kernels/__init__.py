@@ -30,6 +30,7 @@ NAMES = (
     "trace",
     "locate",
     "near",
+    "space",
     "wkb",
     "vertices",
     "valid",
@@ -70,7 +71,7 @@ pairs, cells, arrange = (_modules[name] for name in ("pairs", "cells", "arrange"
 crossings, pixels = _modules["crossings"], _modules["pixels"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
-sums = _modules["sums"]
+sums, space = _modules["sums"], _modules["space"]
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

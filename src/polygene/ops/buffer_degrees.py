@@ -16,15 +16,15 @@ import pyproj
 from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.errors import DataError
-from polygene.formats.winding import turned
 from polygene.geometry import Family, GeometryColumn, concatenate
+from polygene.globe.round_world import Folded, folded
+from polygene.globe.seams import has_seams, true_borders
 from polygene.ops import local_planes
 from polygene.ops.local_planes import FOLLOW, MOST_LOCAL, RADIUS, Planes
-from polygene.ops.round_world import Folded, folded
-from polygene.ops.seams import has_seams, true_borders
 from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid
 from polygene.plane.offsets import Style, offset_outlines
 from polygene.plane.settling import Outlines, settle
+from polygene.winding import turned
 
 MOST_VERTICES = 100_000  # buffered at a time
 MOST_DISTANCE = 18_000_000.0  # metres; further the other side of the earth is near

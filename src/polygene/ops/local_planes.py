@@ -25,6 +25,7 @@ from polygene.arrays import (
     spans,
 )
 from polygene.geometry import Family, GeometryColumn
+from polygene.globe.round_world import running_on
 
 RADIUS = 6_371_000.0  # metres
 MOST_LOCAL = 200_000.0  # metres from the middle of a plane
@@ -132,7 +133,7 @@ def back_in_degrees(
         if (pieces == 1).all():
             break
         column = divided(column, start, pieces)
-    return column.with_xy(_running_on(degrees, column.ring_offsets)), column
+    return column.with_xy(running_on(degrees, column.ring_offsets)), column
 
 
 def _course_lengths(a: F64Array, b: F64Array) -> F64Array:
@@ -165,22 +166,6 @@ def _edges(column: GeometryColumn) -> I64Array:
 def _pieces(off: F64Array, tolerance: F64Array) -> I64Array:
     """Return into how many pieces to part edges that bend by so much in their middle."""
     return np.clip(np.ceil(np.sqrt(off / tolerance)), 1, 64).astype(np.int64)
-
-
-def _running_on(degrees: F64Array, ring_offsets: I64Array) -> F64Array:
-    """Return coordinates whose longitude changes by half a turn at most from vertex to vertex."""
-    turns = np.zeros(len(degrees))
-    turns[1:] = (np.diff(degrees[:, 0]) + 180) % 360 - 180
-    has = ring_offsets[:-1] < ring_offsets[1:]
-    starts = ring_offsets[:-1][has]
-    turns[starts] = 0
-    ring_of = owners(ring_offsets)
-    run = np.cumsum(turns)
-    at_start = np.zeros(len(ring_offsets) - 1)
-    first = at_start.copy()
-    at_start[has], first[has] = run[starts], degrees[starts, 0]
-    lon = first[ring_of] + run - at_start[ring_of]
-    return np.stack([lon, degrees[:, 1]], axis=1)
 
 
 def divided(column: GeometryColumn, start: I64Array, pieces: I64Array) -> GeometryColumn:

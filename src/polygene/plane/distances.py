@@ -42,21 +42,10 @@ def nearest_rows(
     ``meets`` are the pairs of rows that have a point in common, sorted: those are at no distance. Of
     rows at the same distance the first is taken.
     """
-    n = column.n_rows
-    row = np.full((n, k), NONE)
-    distance = np.full((n, k), np.nan)
-    mine, theirs = np.full((2, n, k, 2), np.nan)
-    place = np.zeros(n, np.int64)
-    first, second = meets
-    rank = np.arange(len(first)) - np.searchsorted(first, first)
-    taken = rank < k
-    row[first[taken], rank[taken]] = second[taken]
-    distance[first[taken], rank[taken]] = 0.0
-    np.add.at(place, first[taken], 1)
-    _at_meeting(column, mine, theirs, first[taken], rank[taken])
-    is_tied = np.bincount(first, minlength=n) > k
+    begin, place = begun(column, meets, k)
+    row, distance, mine, theirs, is_tied = begin
     if other.n_vertices == 0 or column.n_vertices == 0:
-        return Nearest(row, distance, mine, theirs, is_tied)
+        return begin
     search = _Search(column, other, grid)
     for _ in range(k):
         open_rows = (place < k) & ~column.is_empty
@@ -74,7 +63,26 @@ def nearest_rows(
         theirs[rows, place[rows]] = found.theirs[rows]
         place[rows] += 1
         is_tied[rows] = found.is_tied[rows]
-    return Nearest(row, distance, mine, theirs, is_tied)
+    return begin
+
+
+def begun(
+    column: GeometryColumn, meets: tuple[I64Array, I64Array], k: int
+) -> tuple[Nearest, I64Array]:
+    """Return the nearest of rows as far as they meet any, and how many (n_rows,) that are."""
+    n = column.n_rows
+    row, distance = np.full((n, k), NONE), np.full((n, k), np.nan)
+    mine, theirs = np.full((2, n, k, 2), np.nan)
+    place = np.zeros(n, np.int64)
+    first, second = meets
+    rank = np.arange(len(first)) - np.searchsorted(first, first)
+    taken = rank < k
+    row[first[taken], rank[taken]] = second[taken]
+    distance[first[taken], rank[taken]] = 0.0
+    np.add.at(place, first[taken], 1)
+    _at_meeting(column, mine, theirs, first[taken], rank[taken])
+    is_tied = np.bincount(first, minlength=n) > k
+    return Nearest(row, distance, mine, theirs, is_tied), place
 
 
 def _at_meeting(

@@ -97,3 +97,19 @@ def _turns_round(plane: GeometryColumn, north: F64Array) -> I64Array:
     ring = ring_of[start]
     # Over the ray to the north from right to left is once round, counter-clockwise.
     return count_by(ring[x1 < 0], plane.n_rings) - count_by(ring[x1 >= 0], plane.n_rings)
+
+
+def running_on(degrees: F64Array, ring_offsets: I64Array) -> F64Array:
+    """Return coordinates whose longitude changes by half a turn at most from vertex to vertex."""
+    turns = np.zeros(len(degrees))
+    turns[1:] = (np.diff(degrees[:, 0]) + 180) % 360 - 180
+    has = ring_offsets[:-1] < ring_offsets[1:]
+    starts = ring_offsets[:-1][has]
+    turns[starts] = 0
+    ring_of = owners(ring_offsets)
+    run = np.cumsum(turns)
+    at_start = np.zeros(len(ring_offsets) - 1)
+    first = at_start.copy()
+    at_start[has], first[has] = run[starts], degrees[starts, 0]
+    lon = first[ring_of] + run - at_start[ring_of]
+    return np.stack([lon, degrees[:, 1]], axis=1)

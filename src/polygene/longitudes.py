@@ -1,0 +1,162 @@
+"""Longitudes cut open where nothing is: for hulls, centroids and bounds over the 180th meridian.
+
+The rule: of all longitudes that no edge of a group passes, the widest range is where its longitudes
+begin and end. What lies beyond it goes once more round the earth, so that -170 follows 170 as 190.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I64Array,
+    offsets_from,
+    owners,
+    reduce_groups,
+    spans,
+)
+from polygene.crs import degrees_of, is_geographic
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+
+
+class Opened(NamedTuple):
+    """Geometry whose longitudes run on, which groups go over the 180th meridian, and a whole turn."""
+
+    column: GeometryColumn
+    is_over: BoolArray
+    turn: float
+
+
+def opened(layer: Layer, group: I64Array, n_groups: int) -> Opened:
+    """Cut the longitudes of each group of rows open; on a plane nothing is changed.
+
+    ``group`` (n_rows,) is the group of each row.
+    """
+    column = layer.geometry
+    nobody = np.zeros(n_groups, bool)
+    if not is_geographic(layer.crs) or layer.crs is None:
+        return Opened(column, nobody, np.inf)
+    turn = 360 / degrees_of(layer.crs)
+    extent = column.extent()
+    if extent is None or extent[2] - extent[0] <= turn / 2:
+        return Opened(column, nobody, turn)  # all of it lies within half a turn
+    start, is_over = _openings(column, group, n_groups, turn)
+    group_of_vertex = group[owners(column.vertex_offsets_of_rows)]
+    lon = column.xy[:, 0]
+    moved = is_over[group_of_vertex] & (lon < start[group_of_vertex])
+    xy = column.xy.copy()
+    xy[moved, 0] += turn
+    return Opened(column.with_xy(xy), is_over, turn)
+
+
+def _openings(
+    column: GeometryColumn, group: I64Array, n_groups: int, turn: float
+) -> tuple[F64Array, BoolArray]:
+    """Return the longitude at which each group begins, and whether it goes on over the meridian."""
+    lon = column.xy[:, 0]
+    row = owners(column.vertex_offsets_of_rows)
+    ring_of = owners(column.ring_offsets)
+    low, high, of = lon, lon, group[row]
+    if column.family != Family.POINTS:
+        edge = np.flatnonzero(ring_of[:-1] == ring_of[1:])
+        low = np.minimum(lon[edge], lon[edge + 1])
+        high, of = np.maximum(lon[edge], lon[edge + 1]), of[edge]
+    order = np.lexsort((low, of))
+    low, high, of = low[order], high[order], of[order]
+    # The furthest longitude so far within each group: groups are set far apart for one running maximum.
+    apart = of * (4 * turn)
+    furthest = np.maximum.accumulate(high + apart) - apart
+    counts = np.bincount(of, minlength=n_groups)
+    offsets = np.concatenate([[0], np.cumsum(counts)])
+    gap = np.full(len(low), -1.0)
+    same = np.flatnonzero(of[1:] == of[:-1])
+    gap[same + 1] = low[same + 1] - furthest[same]
+    widest = reduce_groups(np.maximum, gap, offsets, -1.0).astype(np.float64)
+    first = np.zeros(n_groups)
+    last = np.zeros(n_groups)
+    has = counts > 0
+    first[has], last[has] = low[offsets[:-1][has]], furthest[offsets[1:][has] - 1]
+    is_over = has & (widest > first + turn - last)
+    at = np.flatnonzero(is_over[of] & (gap == widest[of]))
+    start = np.full(n_groups, -np.inf)
+    start[of[at[::-1]]] = low[at[::-1]]
+    return start, is_over
+
+
+def wrapped(lon: F64Array, turn: float) -> F64Array:
+    """Return longitudes that run on within -180 to 180, bit for bit where they are."""
+    return np.where(lon > turn / 2, lon - turn, lon)
+
+
+def parted_rings(xy: F64Array, own: F64Array, offsets: I64Array, turn: float) -> GeometryColumn:
+    """Return convex rings whose longitudes run on, each parted at the 180th meridian where it passes.
+
+    Parameters
+    ----------
+    xy : (n_vertices, 2) closed rings, one a row, longitudes running on
+    own : the same vertices with the coordinates that they have
+    """
+    half = turn / 2
+    counts = np.diff(offsets) - 1  # without the first once more
+    n = len(counts)
+    ring, k = np.repeat(np.arange(n), counts), spans(np.zeros(n, np.int64), counts)
+    at, following = offsets[ring] + k, offsets[ring] + (k + 1) % counts[ring]
+    is_east = xy[:, 0] > half
+    # The vertices after which a ring goes over the meridian to the east, and comes back.
+    goes, back = np.full((2, n), NONE)
+    for found, from_east in ((goes, False), (back, True)):
+        is_so = (is_east[at] == from_east) & (is_east[following] != from_east)
+        found[ring[is_so]] = k[is_so]
+    whole, cut = np.flatnonzero(goes == NONE), np.flatnonzero(goes != NONE)
+    pieces = [(own[spans(offsets[whole], counts[whole] + 1)], counts[whole] + 1, whole)]
+    heights = [_heights(xy, offsets[cut], counts[cut], v[cut], half) for v in (goes, back)]
+    for first, last, side, (begin, end) in (
+        (back, goes, half, heights), (goes, back, -half, heights[::-1]),
+    ):  # fmt: skip
+        m = counts[cut]
+        n_chain = (last[cut] - first[cut] - 1) % m + 1
+        of = np.repeat(np.arange(len(cut)), n_chain)
+        chain = (first[cut][of] + 1 + spans(np.zeros(len(cut), np.int64), n_chain)) % m[of]
+        size = n_chain + 3
+        part = np.empty((int(size.sum()), 2))
+        starts = offsets_from(size)[:-1]
+        source = offsets[cut][of] + chain
+        place = starts[of] + spans(np.zeros(len(cut), np.int64), n_chain)
+        part[place] = own[source]
+        part[place[xy[source, 0] == half], 0] = side
+        for step, height in ((0, begin), (1, end)):
+            part[starts + n_chain + step] = np.stack([np.full(len(cut), side), height], axis=1)
+        part[starts + n_chain + 2] = part[starts]
+        pieces.append((part, size, cut))
+    return _together(pieces, n)
+
+
+def _heights(
+    xy: F64Array, first: I64Array, counts: I64Array, after: I64Array, half: float
+) -> F64Array:
+    """Return where the edges after some vertices of rings are on the meridian."""
+    p, q = xy[first + after], xy[first + (after + 1) % counts]
+    return p[:, 1] + (half - p[:, 0]) / (q[:, 0] - p[:, 0]) * (q[:, 1] - p[:, 1])
+
+
+def _together(pieces: list[tuple[F64Array, I64Array, I64Array]], n_rows: int) -> GeometryColumn:
+    """Return parts of one ring each, with their rows, as a column; without repeats and what is flat."""
+    xy, size, row = (np.concatenate(v) for v in zip(*pieces, strict=True))
+    ring = owners(offsets_from(size))
+    is_new = np.ones(len(xy), bool)
+    is_new[1:] = (ring[1:] != ring[:-1]) | (xy[1:] != xy[:-1]).any(axis=1)
+    size = np.bincount(ring[is_new], minlength=len(size))
+    xy, starts = xy[is_new], offsets_from(size)[:-1]
+    kept = np.flatnonzero(size >= 4)
+    kept = kept[np.argsort(row[kept], kind="stable")]
+    steps = np.arange(len(kept) + 1)
+    return GeometryColumn.from_parts(
+        Family.POLYGONS, xy[spans(starts[kept], size[kept])], offsets_from(size[kept]), steps,
+        row[kept], n_rows,
+    )  # fmt: skip
