@@ -22,14 +22,19 @@ def _place(
     ay: cython.longlong,
     bx: cython.longlong,
     by: cython.longlong,
+    sx: cython.double,
+    sy: cython.double,
 ) -> cython.double:
-    """Return where on the edge from a to b the point nearest to p lies: 0 at a, 1 at b."""
-    dx: cython.double = bx - ax
-    dy: cython.double = by - ay
+    """Return where on the edge from a to b the point nearest to p lies: 0 at a, 1 at b.
+
+    Grid units count ``sx`` across and ``sy`` up.
+    """
+    dx: cython.double = (bx - ax) * sx
+    dy: cython.double = (by - ay) * sy
     size: cython.double = dx * dx + dy * dy
     if size == 0:
         return 0.0
-    t: cython.double = ((px - ax) * dx + (py - ay) * dy) / size
+    t: cython.double = ((px - ax) * sx * dx + (py - ay) * sy * dy) / size
     return 0.0 if t < 0 else (1.0 if t > 1 else t)
 
 
@@ -44,16 +49,20 @@ def _square(
     bx: cython.longlong,
     by: cython.longlong,
     t: cython.double,
+    sx: cython.double,
+    sy: cython.double,
 ) -> cython.double:
     """Return the squared distance from p to the place t of the edge from a to b."""
-    dx: cython.double = (px - ax) - t * (bx - ax)
-    dy: cython.double = (py - ay) - t * (by - ay)
+    dx: cython.double = ((px - ax) - t * (bx - ax)) * sx
+    dy: cython.double = ((py - ay) - t * (by - ay)) * sy
     return dx * dx + dy * dy
 
 
 def nearest_edges(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
+    across: cython.double[::1],
+    up: cython.double[::1],
     reach: cython.double,
     box: cython.longlong[::1],
     offsets: cython.longlong[::1],
@@ -67,7 +76,8 @@ def nearest_edges(
 
     Cells are looked at in squares round the point's own, until all that is left is further off than
     what was found. Of several at one distance the first edge is taken. ``place`` is 0 at the edge's
-    first end and 1 at its second.
+    first end and 1 at its second. A grid unit
+    counts ``across`` and ``up`` (n_points,) at each point, and so does ``reach``.
     """
     p: cython.Py_ssize_t
     k: cython.longlong
@@ -114,6 +124,7 @@ def nearest_edges(
             for ring in range(first_ring, last_ring + 1):
                 if ring > 0:
                     clear = (ring - 1) * cython.cast(cython.double, side) + inner
+                    clear *= min(across[p], up[p])
                     if clear > 0 and clear * clear > best:
                         break
                 for j in range(max(cj - ring, 0), min(cj + ring, rows - 1) + 1):
@@ -130,10 +141,14 @@ def nearest_edges(
                         cell = j * columns + i
                         for k in range(offsets[cell], offsets[cell + 1]):
                             e = entries[k]
-                            t = _place(x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3])
+                            t = _place(
+                                x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3],
+                                across[p], up[p],
+                            )  # fmt: skip
                             found = _square(
-                                x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t
-                            )
+                                x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t,
+                                across[p], up[p],
+                            )  # fmt: skip
                             if found < best or (found == best and (edge[p] < 0 or e < edge[p])):
                                 best = found
                                 edge[p] = e
@@ -146,6 +161,8 @@ def nearest_edges(
 def edges_within(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
+    across: cython.double[::1],
+    up: cython.double[::1],
     reach: cython.double,
     box: cython.longlong[::1],
     offsets: cython.longlong[::1],
@@ -159,7 +176,8 @@ def edges_within(
     """Find all edges no further than ``reach`` from each point; return how many pairs there are.
 
     Pairs are stored as far as there is room. ``seen`` (n_edges,) is -1 at first. Pairs are only those
-    whose nearest place lies inside the edge, not at one of its ends.
+    whose nearest place lies inside the edge, not at one of its ends. Grid units count as for
+    `nearest_edges`.
     """
     p: cython.Py_ssize_t
     k: cython.longlong
@@ -176,21 +194,24 @@ def edges_within(
     rows: cython.longlong = box[4]
     n_found: cython.longlong = 0
     limit: cython.double = reach * reach
-    span: cython.longlong = cython.cast(cython.longlong, reach) + 1
+    wide: cython.longlong
+    high: cython.longlong
     t: cython.double
     with cython.nogil:
         for p in range(x.shape[0]):
+            wide = cython.cast(cython.longlong, min(reach / across[p], 1e15)) + 1
+            high = cython.cast(cython.longlong, min(reach / up[p], 1e15)) + 1
             if (
-                x[p] + span < box[0]
-                or y[p] + span < box[1]
-                or x[p] - span >= box[0] + columns * side
-                or y[p] - span >= box[1] + rows * side
+                x[p] + wide < box[0]
+                or y[p] + high < box[1]
+                or x[p] - wide >= box[0] + columns * side
+                or y[p] - high >= box[1] + rows * side
             ):
                 continue
-            i0 = 0 if x[p] - span < box[0] else (x[p] - span - box[0]) // side
-            i1 = min((x[p] + span - box[0]) // side, columns - 1)
-            j0 = 0 if y[p] - span < box[1] else (y[p] - span - box[1]) // side
-            j1 = min((y[p] + span - box[1]) // side, rows - 1)
+            i0 = 0 if x[p] - wide < box[0] else (x[p] - wide - box[0]) // side
+            i1 = min((x[p] + wide - box[0]) // side, columns - 1)
+            j0 = 0 if y[p] - high < box[1] else (y[p] - high - box[1]) // side
+            j1 = min((y[p] + high - box[1]) // side, rows - 1)
             for j in range(j0, j1 + 1):
                 for i in range(i0, i1 + 1):
                     cell = j * columns + i
@@ -199,13 +220,19 @@ def edges_within(
                         if seen[e] == p:
                             continue
                         seen[e] = p
-                        t = _place(x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3])
+                        t = _place(
+                            x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3],
+                            across[p], up[p],
+                        )  # fmt: skip
                         if t <= 0 or t >= 1:
                             continue
                         if (
-                            _square(x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t)
+                            _square(
+                                x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t,
+                                across[p], up[p],
+                            )
                             > limit
-                        ):
+                        ):  # fmt: skip
                             continue
                         if n_found < point.shape[0]:
                             point[n_found] = p
@@ -213,6 +240,22 @@ def edges_within(
                             place[n_found] = t
                         n_found += 1
     return n_found
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _to_edge(
+    px: cython.longlong,
+    py: cython.longlong,
+    ax: cython.longlong,
+    ay: cython.longlong,
+    bx: cython.longlong,
+    by: cython.longlong,
+) -> cython.double:
+    """Return the squared distance from p to the edge from a to b."""
+    t: cython.double = _place(px, py, ax, ay, bx, by, 1.0, 1.0)
+    return _square(px, py, ax, ay, bx, by, t, 1.0, 1.0)
 
 
 @cython.cfunc
@@ -229,17 +272,10 @@ def _gap(
     dy: cython.longlong,
 ) -> cython.double:
     """Return the squared distance of two edges that do not cross: from an end of one to the other."""
-    least: cython.double = _square(ax, ay, cx, cy, dx, dy, _place(ax, ay, cx, cy, dx, dy))
-    found: cython.double = _square(bx, by, cx, cy, dx, dy, _place(bx, by, cx, cy, dx, dy))
-    if found < least:
-        least = found
-    found = _square(cx, cy, ax, ay, bx, by, _place(cx, cy, ax, ay, bx, by))
-    if found < least:
-        least = found
-    found = _square(dx, dy, ax, ay, bx, by, _place(dx, dy, ax, ay, bx, by))
-    if found < least:
-        least = found
-    return least
+    least: cython.double = _to_edge(ax, ay, cx, cy, dx, dy)
+    least = min(least, _to_edge(bx, by, cx, cy, dx, dy))
+    least = min(least, _to_edge(cx, cy, ax, ay, bx, by))
+    return min(least, _to_edge(dx, dy, ax, ay, bx, by))
 
 
 def nearest_of_edges(

@@ -7,14 +7,17 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene.arrays import BoolArray
+from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.crs import degrees_of, ellipsoid, is_geographic
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer
+from polygene.measures import ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.retracing import meeting, retraced
 from polygene.ops.summary import NamedRows, Snap
 from polygene.plane.borders import outline
 from polygene.plane.grid import Grid
+from polygene.plane.nearness import PLAIN, Metric
 from polygene.plane.overlay import overlay_alone
 from polygene.plane.snapping import snapped
 from polygene.plane.touch import rows_touched
@@ -25,17 +28,19 @@ from polygene.units import map_unit_of
 def snapped_onto(
     layer: Layer, others: Sequence[Layer], distance: float, precision: float | None = None
 ) -> tuple[Layer, Snap]:
-    """Move what of INPUT lies within a distance (map units) of the OTHERs onto them.
+    """Move what of INPUT lies within a distance of the OTHERs onto them.
 
-    Rows stay as they are many; one that falls together becomes empty. See `polygene.plane.snapping`.
-    Where the distance is as large as detail, rings may cross when they have moved. Such rows are read
-    by the rule of `polygene.ops.mend`; lest a gap open beside them, neighbours get the vertices that
-    come of it.
+    The distance is in map units; in longitude and latitude in those of the equator, and as many metres
+    everywhere. Rows stay as they are many; one that falls together becomes empty. See
+    `polygene.plane.snapping`. Where the distance is as large as detail, rings may cross when they have
+    moved. Such rows are read by the rule of `polygene.ops.mend`; lest a gap open beside them,
+    neighbours get the vertices that come of it.
     """
     extents = [extent_of(finite_bounds(y)) for y in (layer, *others)]
     grid = grid_for(layer, extents, precision)
     border = concatenate([replace(y.geometry, z=None, m=None) for y in others])
-    found = snapped(layer.geometry, border, outline(border, grid), grid, distance / grid.step)
+    metric, unit = _metric(layer, grid)
+    found = snapped(layer.geometry, border, outline(border, grid), grid, distance / unit, metric)
     column, is_tangled = found.column, np.zeros(layer.n_rows, bool)
     if column.family == Family.POLYGONS:
         is_tangled = invalid_rows(column, found.is_changed)
@@ -44,13 +49,37 @@ def snapped_onto(
     fell = column.is_empty & ~layer.geometry.is_empty
     n_parts = [np.diff(c.row_offsets) for c in (layer.geometry, column)]
     facts = Snap(
-        distance, found.n_moved, found.n_added, found.furthest * grid.step,
+        distance, found.n_moved, found.n_added, found.furthest * unit,
         int(found.is_changed.sum()), NamedRows.of(layer, fell),
         tangled=NamedRows.of(layer, is_tangled),
         reshaped=NamedRows.of(layer, (n_parts[0] != n_parts[1]) & ~fell),
         map_unit=map_unit_of(layer.crs),
     )  # fmt: skip
     return layer.with_geometry(column, np.arange(layer.n_rows)), facts
+
+
+class _OnEllipsoid(Metric):
+    """Grid units of longitude and latitude in metres, at each latitude (Snyder 1987, p. 24-25)."""
+
+    def __init__(self, layer: Layer, grid: Grid) -> None:
+        assert layer.crs is not None
+        self._geod, self._grid = ellipsoid(layer.crs), grid
+        self._size = np.radians(degrees_of(layer.crs)) * grid.step
+
+    def sizes(self, y: I64Array) -> tuple[F64Array, F64Array]:
+        latitude = (y + self._grid.origin_y) * self._size
+        shrink = 1 - self._geod.es * np.sin(latitude) ** 2
+        across = self._geod.a * np.cos(latitude) / np.sqrt(shrink)
+        up = self._geod.a * (1 - self._geod.es) / shrink**1.5
+        # At a pole all longitudes are one place; a unit must count for something.
+        return np.maximum(across, 1e-3) * self._size, up * self._size
+
+
+def _metric(layer: Layer, grid: Grid) -> tuple[Metric, float]:
+    """Return what grid units count for a layer, and the map units of what they count in."""
+    if not is_geographic(layer.crs):
+        return PLAIN, grid.step
+    return _OnEllipsoid(layer, grid), 1 / ruler_for(layer.crs).map_unit
 
 
 def _untangled(column: GeometryColumn, is_tangled: BoolArray, grid: Grid) -> GeometryColumn:

@@ -11,11 +11,22 @@ from polygene.arrays import NONE, F64Array, I64Array
 from polygene.plane.cells import edges_between, single_box, spread
 
 
+class Metric:
+    """What a grid unit counts across and up, at each height of the grid: 1 on a plane."""
+
+    def sizes(self, y: I64Array) -> tuple[F64Array, F64Array]:
+        """Return (n,) and (n,) for grid points at heights (n,)."""
+        return np.ones(len(y)), np.ones(len(y))
+
+
+PLAIN = Metric()
+
+
 class Nearest(NamedTuple):
     """The nearest edge of each point, NONE if none is within reach.
 
     place : 0 at the edge's first end, 1 at its second
-    distance : grid units
+    distance : as the metric has it
     """
 
     edge: I64Array
@@ -44,25 +55,25 @@ class NearEdges:
         found = spread(self._ends, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
         self._cells = (found.offsets, found.order if len(found.order) else np.zeros(1, np.int64))
 
-    def nearest(self, x: I64Array, y: I64Array, reach: float) -> Nearest:
-        """Return the nearest edge of each grid point, no further than ``reach`` grid units."""
+    def nearest(self, x: I64Array, y: I64Array, reach: float, metric: Metric = PLAIN) -> Nearest:
+        """Return the nearest edge of each grid point, no further than ``reach`` as a metric has it."""
         edge = np.empty(len(x), np.int64)
         place, distance = np.empty((2, len(x)))
         kernels.run(
             kernels.near.nearest_edges, np.ascontiguousarray(x), np.ascontiguousarray(y),
-            float(reach), self._box, *self._cells, self._ends, edge, place, distance,
+            *metric.sizes(y), float(reach), self._box, *self._cells, self._ends, edge, place, distance,
         )  # fmt: skip
         return Nearest(edge, self._turned(edge, place), distance)
 
-    def within(self, x: I64Array, y: I64Array, reach: float) -> Within:
-        """Return all pairs of points and edges no further than ``reach`` grid units apart."""
+    def within(self, x: I64Array, y: I64Array, reach: float, metric: Metric = PLAIN) -> Within:
+        """Return all pairs of points and edges no further than ``reach`` apart, as a metric has it."""
         room = max(1024, len(x))
         while True:
             point, edge = np.empty((2, room), np.int64)
             place = np.empty(room)
             n_found = kernels.run(
                 kernels.near.edges_within, np.ascontiguousarray(x), np.ascontiguousarray(y),
-                float(reach), self._box, *self._cells, self._ends,
+                *metric.sizes(y), float(reach), self._box, *self._cells, self._ends,
                 np.full(len(self._swaps), NONE, np.int64), point, edge, place,
             )  # fmt: skip
             if n_found <= room:

@@ -28,7 +28,7 @@ from polygene.arrays import (
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline
 from polygene.plane.grid import Grid
-from polygene.plane.nearness import NearEdges
+from polygene.plane.nearness import PLAIN, Metric, NearEdges
 from polygene.plane.touch import BorderMap, boxes_in_units
 
 ON_IT = 0.49  # grid units: nearer than this an edge passes the pixel of a vertex
@@ -40,7 +40,7 @@ class Snapped(NamedTuple):
 
     is_changed : (n_rows,) rows with a vertex moved or added
     n_moved, n_added : vertices; those that several features share count once
-    furthest : the longest way that a vertex went, in grid units
+    furthest : the longest way that a vertex went, as the metric has it
     """
 
     column: GeometryColumn
@@ -79,9 +79,14 @@ class _Places(NamedTuple):
 
 
 def snapped(
-    column: GeometryColumn, other: GeometryColumn, border: Outline, grid: Grid, reach: float
+    column: GeometryColumn,
+    other: GeometryColumn,
+    border: Outline,
+    grid: Grid,
+    reach: float,
+    metric: Metric = PLAIN,
 ) -> Snapped:
-    """Move a column onto OTHER wherever it lies within ``reach`` grid units of it.
+    """Move a column onto OTHER wherever it lies within ``reach`` of it, as a metric has it.
 
     ``border`` is the outline of ``other`` on the grid.
     """
@@ -90,13 +95,13 @@ def snapped(
         start = stop = np.arange(other.n_vertices)
         border = border._replace(start=start, stop=stop)
     low, high = boxes_in_units(column.row_bounds(), grid)
-    margin = int(np.ceil(reach))
+    margin = np.maximum.reduce([_margins(reach, metric, box[:, 1]) for box in (low, high)])
     near = np.flatnonzero(BorderMap(border).is_touched(low - margin, high + margin))
     some = column.take(near)
     x, y = grid.to_units(some.xy)
     numbering = number_pairs(x, y)
     px, py = x[numbering.firsts], y[numbering.firsts]
-    goal = _goals(px, py, other, border, start, stop, grid, reach)
+    goal = _goals(px, py, other, border, start, stop, grid, reach, metric)
     is_moved = (goal.x != px) | (goal.y != py)
     paths = _Paths(numbering.numbers, np.arange(some.n_vertices), some.z, some.m, some.ring_offsets)
     if some.family != Family.POINTS:
@@ -105,7 +110,7 @@ def snapped(
     paths = _without_repeats(paths._replace(at=goal_place[paths.at]))
     n_added = 0
     if some.family != Family.POINTS:
-        paths, n_added = _with_corners(paths, places, corners, reach)
+        paths, n_added = _with_corners(paths, places, corners, reach, metric)
         paths = _without_idle_neighbours(paths, places)
     # What lies at one place has its coordinates, whether it moved there or was there.
     is_heeded = np.zeros(len(places.x), bool)
@@ -117,12 +122,22 @@ def snapped(
     rebuilt, is_changed = _rebuilt(some, paths, xy)
     changed = np.zeros(column.n_rows, bool)
     changed[near[is_changed]] = True
-    way = np.hypot((goal.x - px)[is_moved], (goal.y - py)[is_moved])
+    way = _lengths((goal.x - px)[is_moved], (goal.y - py)[is_moved], metric.sizes(py[is_moved]))
     new = rebuilt.take(np.flatnonzero(is_changed))
     return Snapped(
         column.with_rows(near[is_changed], new), changed, int(is_moved.sum()), n_added,
         float(way.max(initial=0.0)),
     )  # fmt: skip
+
+
+def _lengths(x: I64Array, y: I64Array, sizes: tuple[F64Array, F64Array]) -> F64Array:
+    return np.hypot(x * sizes[0], y * sizes[1])
+
+
+def _margins(reach: float, metric: Metric, y: I64Array) -> I64Array:
+    """Return (n, 2) grid units across and up that hold ``reach`` at heights (n,)."""
+    sizes = np.stack(metric.sizes(y), axis=1)
+    return np.ceil(np.minimum(reach / sizes, 2.0**42)).astype(np.int64)
 
 
 def _goals(
@@ -134,14 +149,16 @@ def _goals(
     stop: I64Array,
     grid: Grid,
     reach: float,
+    metric: Metric,
 ) -> _Places:
     """Return where each place goes: to OTHER's nearest vertex within reach, or onto its edge."""
-    nearest = NearEdges(border.x, border.y, start, stop).nearest(px, py, reach)
+    nearest = NearEdges(border.x, border.y, start, stop).nearest(px, py, reach, metric)
     found = np.flatnonzero(nearest.edge != NONE)
     edge, place = nearest.edge[found], nearest.place[found]
     a, b = start[edge], stop[edge]
-    to_a = np.hypot(px[found] - border.x[a], py[found] - border.y[a])
-    to_b = np.hypot(px[found] - border.x[b], py[found] - border.y[b])
+    sizes = metric.sizes(py[found])
+    to_a = _lengths(px[found] - border.x[a], py[found] - border.y[a], sizes)
+    to_b = _lengths(px[found] - border.x[b], py[found] - border.y[b], sizes)
     corner = np.where(to_b < to_a, b, a)
     is_corner = np.minimum(to_a, to_b) <= reach
     on_x = np.floor(border.x[a] + place * (border.x[b] - border.x[a]) + 0.5).astype(np.int64)
@@ -206,7 +223,7 @@ def _without_idle_neighbours(paths: _Paths, places: _Places) -> _Paths:
 
 
 def _with_corners(
-    paths: _Paths, places: _Places, corners: I64Array, reach: float
+    paths: _Paths, places: _Places, corners: I64Array, reach: float, metric: Metric
 ) -> tuple[_Paths, int]:
     """Give edges the corners of OTHER within reach of them; how many is counted by line.
 
@@ -219,7 +236,7 @@ def _with_corners(
     lines = number_pairs(np.minimum(a, b), np.maximum(a, b))
     low, high = np.minimum(a, b)[lines.firsts], np.maximum(a, b)[lines.firsts]
     pairs = NearEdges(places.x, places.y, low, high).within(
-        places.x[corners], places.y[corners], reach
+        places.x[corners], places.y[corners], reach, metric
     )
     line, corner = pairs.edge, corners[pairs.point]
     has_it = _along_has(paths, starts, lines.numbers, line, corner)
