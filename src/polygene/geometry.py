@@ -150,6 +150,17 @@ class GeometryColumn:
         taken = self._take_parts(parts)
         return replace(taken, row_offsets=offsets_from(part_counts), is_null=self.is_null[rows])
 
+    def only(self, kept: BoolArray) -> GeometryColumn:
+        """Return the column with the geometry of some rows only; the others are empty."""
+        if kept.all():
+            return self
+        rows = np.flatnonzero(kept)
+        counts = np.zeros(self.n_rows, np.int64)
+        counts[rows] = np.diff(self.row_offsets)[rows]
+        return replace(
+            self.take(rows), row_offsets=offsets_from(counts), is_null=self.is_null & kept
+        )
+
     def slice_rows(self, start: int, stop: int) -> GeometryColumn:
         """Return rows that follow each other, without copying their vertices."""
         parts = slice(*self.row_offsets[[start, stop]])

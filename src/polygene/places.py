@@ -6,6 +6,16 @@ import numpy as np
 
 from polygene.arrays import F64Array, I64Array, count_by, offsets_from, owners, sum_by
 from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.longitudes import opened, wrapped
+
+
+def centroids_of(layer: Layer) -> F64Array:
+    """Return the (n_rows, 2) centroids of a layer; over the 180th meridian as `opened` has it."""
+    running, _, turn = opened(layer, np.arange(layer.n_rows), layer.n_rows)
+    xy = centroids(running)
+    xy[:, 0] = wrapped(xy[:, 0], turn)
+    return xy
 
 
 def centroids(column: GeometryColumn) -> F64Array:

@@ -15,8 +15,8 @@ from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
-from polygene.ops.compare import signatures
 from polygene.ops.coverage import Faces, faces_of, lay_out
+from polygene.ops.signatures import signatures
 from polygene.places import inside_points
 from polygene.plane.problems import Problem
 from polygene.plane.validity import problems_of

@@ -22,11 +22,15 @@ from polygene.ops.buffer_degrees import MOST_VERTICES, buffered_in_degrees, grid
 from polygene.ops.extents import finite_bounds
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.summary import Admitted, NamedRows
-from polygene.plane.grid import Grid, default_step
+from polygene.plane.grid import MAX_UNITS, Grid, default_step
 from polygene.plane.offsets import Style, offset_outlines
 from polygene.plane.settling import Outlines, settle
 from polygene.progress import SILENT, Progress
 from polygene.table.groups import Groups, agreed, group_rows
+from polygene.units import metres_worded
+
+HALF_ROUND = 20_003_931.5  # metres from pole to pole (GRS 80)
+MOST_COARSENED = 1e6  # times that a grid may grow for a distance
 
 
 @dataclass(frozen=True)
@@ -185,6 +189,7 @@ class _Work:
         known = np.flatnonzero(np.isfinite(distance) & ~self.column.is_empty)
         self.progress.stage(f"buffering {self.layer.name}: {len(known):,} features")
         some, d = self.column.take(known), distance[known] / self.unit
+        self._check(distance[known])
         if self.is_geographic:
             back = self._in_degrees(some, d, known)
             if groups is None:
@@ -206,6 +211,20 @@ class _Work:
             _by_row(curves, group), groups.n_groups, grid_round(some, d, self.style, self.step),
             by_sign=True, apart=False,
         )  # fmt: skip
+
+    def _check(self, distance: F64Array) -> None:
+        """Refuse distances that have no meaning, on the earth or on the grid of a plane."""
+        furthest = float(np.abs(distance).max(initial=0.0))
+        if self.layer.crs is not None and furthest > HALF_ROUND:
+            raise DataError(
+                f"a buffer of {metres_worded(furthest)} goes more than half round the earth; is the "
+                "distance, or its unit, what you mean?"
+            )
+        if self.layer.crs is None and furthest > MOST_COARSENED * self.step * MAX_UNITS:
+            raise DataError(
+                f"a buffer of {furthest:g} is more than a grid of {self.step:g} can hold; is it what "
+                "you mean? A coarser --precision allows for more"
+            )
 
     def _apart(self, column: GeometryColumn, d: F64Array) -> GeometryColumn:
         """Buffer each row on its own, in portions, so that memory is bounded."""

@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Unpack
 
 from polygene.layer import Layer
-from polygene.ops.overlay import How, lay
+from polygene.ops.across import lay_across
+from polygene.ops.overlay import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane.keys import Rule
 
@@ -22,4 +23,4 @@ def clip(
     OTHER's features may overlap: what any of them covers is inside. With ``whole`` every feature
     that meets OTHER is kept as it is instead. For the rest see `polygene.ops.overlay.lay`.
     """
-    return lay(layer, [other], Rule.CLIP, whole=whole, **how)
+    return lay_across(layer, [other], Rule.CLIP, whole=whole, **how)

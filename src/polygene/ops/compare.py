@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import BoolArray, I64Array, owners
-from polygene.crs import label
+from polygene.crs import is_same, label, way_between
 from polygene.errors import DataError
-from polygene.geometry import Extent, GeometryColumn
+from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
+from polygene.ops.courses import Units, metres_between
+from polygene.ops.signatures import signatures
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.table.casting import as_text
 from polygene.table.types import kind_of, type_words
 
-U64 = np.uint64
+SAME_PLACE = 0.01  # metres that vertices from another CRS may be off
 
 
 @dataclass(frozen=True)
@@ -83,7 +85,9 @@ def compare(first: Layer, second: Layer, key: str | None = None) -> Comparison:
     """Set two layers side by side.
 
     With ``key``, a field that names the features of both, they are compared one by one: geometry is
-    the same if it has the same edges, whatever ring or part comes first and which way it is drawn.
+    the same if it has the same edges, whatever ring or part comes first and which way it is drawn. If
+    the layers are in different CRS, the second is brought to the first's, vertex by vertex; there it is
+    the same if its vertices are, in their order, within 10 mm.
 
     Raises
     ------
@@ -94,12 +98,20 @@ def compare(first: Layer, second: Layer, key: str | None = None) -> Comparison:
     """
     fields = _fields(first, second)
     changes, notes = None, []
+    own = second
+    if first.crs is not None and second.crs is not None and not is_same(first.crs, second.crs):
+        way = way_between(second.crs, second.geometry.extent(), first.crs, first.geometry.extent())
+        there = way.there(second.geometry.xy)
+        second = replace(second, geometry=second.geometry.with_xy(there), crs=first.crs)
+        notes.append(
+            f"{second.name} is compared as it lies in {label(first.crs)}, its vertices as they are "
+            "within 10 mm"
+        )
     if key is not None:
-        changes, counts = _changes(first, second, key)
+        changes, counts = _changes(first, second, key, is_near=own is not second)
         fields = [FieldFacts(f.name, f.first, f.second, counts.get(f.name)) for f in fields]
-        if label(first.crs) != label(second.crs):
-            notes.append("the layers are in different CRS, so the geometry of each feature differs")
-    return Comparison(_facts(first), _facts(second), fields, changes, notes)
+    theirs = replace(_facts(own), extent=second.geometry.extent())
+    return Comparison(_facts(first), theirs, fields, changes, notes)
 
 
 def _facts(layer: Layer) -> LayerFacts:
@@ -143,7 +155,9 @@ def _keys(layer: Layer, key: str) -> pa.ChunkedArray:
     return column
 
 
-def _changes(first: Layer, second: Layer, key: str) -> tuple[Changes, dict[str, int]]:
+def _changes(
+    first: Layer, second: Layer, key: str, is_near: bool
+) -> tuple[Changes, dict[str, int]]:
     mine, theirs = _keys(first, key), _keys(second, key)
     place = pc.index_in(mine, theirs.combine_chunks()) if len(theirs) else None
     partner = (
@@ -156,7 +170,10 @@ def _changes(first: Layer, second: Layer, key: str) -> tuple[Changes, dict[str, 
     is_added = np.ones(second.n_rows, bool)
     is_added[partners] = False
     moved = np.zeros(first.n_rows, bool)
-    moved[rows] = signatures(first.geometry)[rows] != signatures(second.geometry)[partners]
+    if is_near:
+        moved[rows] = _are_apart(first.take(rows), second.take(partners))
+    else:
+        moved[rows] = signatures(first.geometry)[rows] != signatures(second.geometry)[partners]
     counts: dict[str, int] = {}
     differs = np.zeros(first.n_rows, bool)
     theirs_named = {n.casefold(): n for n in second.table.column_names}
@@ -176,6 +193,24 @@ def _changes(first: Layer, second: Layer, key: str) -> tuple[Changes, dict[str, 
     )  # fmt: skip
 
 
+def _are_apart(first: Layer, second: Layer) -> BoolArray:
+    """Return which rows have other rings, or a vertex that lies elsewhere."""
+    a, b = first.geometry, second.geometry
+    apart = np.zeros(first.n_rows, bool)
+    for mine, theirs in (
+        (a.row_offsets, b.row_offsets),
+        (a.ring_offsets_of_rows, b.ring_offsets_of_rows),
+        (a.vertex_offsets_of_rows, b.vertex_offsets_of_rows),
+    ):
+        apart |= np.diff(mine) != np.diff(theirs)
+    same = np.flatnonzero(~apart)
+    a, b = a.take(same), b.take(same)
+    off = metres_between(Units.of(first.crs), a.xy, b.xy)
+    row = owners(a.vertex_offsets_of_rows)
+    apart[same[row[~(off <= SAME_PLACE)]]] = True
+    return apart
+
+
 def _differs(
     first: Layer, second: Layer, name: str, other: str, rows: I64Array, partners: I64Array
 ) -> BoolArray:
@@ -192,34 +227,3 @@ def _differs(
         same = pc.or_(same, pc.fill_null(pc.and_(pc.is_nan(a), pc.is_nan(b)), False))
     same = pc.or_(same, pc.and_(pc.is_null(a), pc.is_null(b)))
     return ~np.asarray(same, bool)
-
-
-def signatures(column: GeometryColumn) -> np.ndarray:
-    """Return an (n_rows,) uint64 for each geometry, equal for those of the same edges.
-
-    Neither the start of rings, nor their direction, nor the order of rings and parts matters. A sum of
-    well-mixed bits of each edge (or point), so different ones agree by chance once in 2**64.
-    """
-    xy = column.xy + 0.0  # minus zero is zero
-    bits = np.ascontiguousarray(xy).view(U64)
-    place = _mixed(bits[:, 0] * U64(0x9E3779B97F4A7C15) ^ _mixed(bits[:, 1]))
-    row_of_vertex = owners(column.vertex_offsets_of_rows)
-    ring_of = owners(column.ring_offsets)
-    is_edge = ring_of[:-1] == ring_of[1:]
-    a, b = place[:-1][is_edge], place[1:][is_edge]
-    edges = _mixed((a + b) * U64(0xC2B2AE3D27D4EB4F) ^ (a ^ b))
-    lone = np.diff(column.ring_offsets)[ring_of] == 1
-    total = np.zeros(column.n_rows, U64)
-    with np.errstate(over="ignore"):
-        np.add.at(total, row_of_vertex[:-1][is_edge], edges)
-        np.add.at(total, row_of_vertex[lone], place[lone])
-        total += column.is_null.astype(U64)
-    return total
-
-
-def _mixed(values: np.ndarray) -> np.ndarray:
-    """Mix 64 bits well (Stafford 2011, variant 13)."""
-    with np.errstate(over="ignore"):
-        values = (values ^ (values >> U64(30))) * U64(0xBF58476D1CE4E5B9)
-        values = (values ^ (values >> U64(27))) * U64(0x94D049BB133111EB)
-    return values ^ (values >> U64(31))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -12,9 +12,10 @@ from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.ops.attributes import joined
+from polygene.ops.bridge import brought
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.parts import single_parts as to_single_parts
-from polygene.ops.summary import Side
+from polygene.ops.summary import Bridge, Side
 from polygene.plane import members as members_of
 from polygene.plane.borders import outline
 from polygene.plane.members import Members
@@ -42,6 +43,7 @@ class CrossingsSummary:
     precision: float
     notes: list[str]
     operation: str = "crossings"
+    brought: list[Bridge] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -57,9 +59,13 @@ def crossings(
     origins: bool = False,
     single_parts: bool = False,
     precision: float | None = None,
+    follow: float | None = None,
     progress: Progress = SILENT,
 ) -> CrossingsResult:
     """Return a multipoint, with the attributes of both, for each pair of lines that meet.
+
+    OTHER may be in another CRS; its edges follow their course within ``follow`` metres, 0.01 if not
+    given.
 
     Lines meet where they cross or touch, each place once; where they run along each other they share
     a line instead, which `intersect` gives, and neither it nor its ends are among the points.
@@ -75,6 +81,8 @@ def crossings(
                 f"{role}, layer {y.name!r}, holds {y.geometry.family.words}; crossings are of "
                 "lines with lines"
             )
+    bridge = brought(other, layer, follow=follow)
+    n_other, other = other.n_rows, bridge.layer
     bounds, other_bounds = finite_bounds(layer), finite_bounds(other)
     grid = grid_for(layer, [extent_of(bounds), extent_of(other_bounds)], precision)
     border = outline(other.geometry, grid)
@@ -96,10 +104,10 @@ def crossings(
         result,
         CrossingsSummary(
             Side(layer.name, layer.n_total, layer.n_rows, len(rows), Family.LINES),
-            Side(other.name, other.n_total, other.n_rows, other.n_rows, Family.LINES),
+            Side(other.name, other.n_total, n_other, n_other, Family.LINES),
             result.n_rows, len(pairs), len(node),
             len(np.unique(pairs[:, 0])), len(np.unique(pairs[:, 1])), label(layer.crs), grid.step,
-            notes,
+            notes, brought=[] if bridge.facts is None else [bridge.facts],
         ),
     )  # fmt: skip
 

@@ -7,9 +7,10 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array
+from polygene.crs import degrees_of, label
 from polygene.errors import GeometryError
 from polygene.geometry import Extent
-from polygene.layer import Layer
+from polygene.layer import SLACK, Layer
 from polygene.plane.grid import Grid, default_step
 from polygene.plane.problems import LARGEST
 
@@ -42,6 +43,29 @@ def finite_bounds(layer: Layer) -> F64Array:
             "check the order of the coordinates, and the CRS",
         )  # fmt: skip
     return bounds
+
+
+def doubt_of(layer: Layer) -> str:
+    """Return why the CRS of a layer cannot be right, in words; nothing if it can."""
+    if not layer.doubt or layer.crs is None:
+        return ""
+    bounds = layer.geometry.row_bounds() * degrees_of(layer.crs)
+    most = layer.doubt + SLACK, 90 + SLACK
+    with np.errstate(invalid="ignore"):
+        is_out = (np.abs(bounds[:, [0, 2]]).max(axis=1) > most[0]) & np.isfinite(bounds[:, 0])
+        is_out |= (np.abs(bounds[:, [1, 3]]).max(axis=1) > most[1]) & np.isfinite(bounds[:, 1])
+    rows = np.flatnonzero(is_out)
+    if len(rows) == 0:
+        return ""
+    x, y = layer.geometry.row_bounds()[rows[0], :2].tolist()
+    which = layer.row_label(int(rows[0]))
+    if len(rows) > 1:
+        which += f" and {len(rows) - 1:,} more of {layer.n_rows:,}"
+    leave = ", or leave such rows out with --where" if len(rows) < layer.n_rows else ""
+    return (
+        f"layer {layer.name!r}, {which}: coordinates lie outside longitude/latitude ({x:.10g} "
+        f"{y:.10g}), which {label(layer.crs)} is: say --crs CODE{leave}"
+    )
 
 
 def _refuse(layer: Layer, is_bad: BoolArray, reason: Callable[[int], str], advice: str) -> None:

@@ -9,10 +9,11 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import kernels
-from polygene.arrays import I64Array, count_by, offsets_from, owners
+from polygene.arrays import BoolArray, I64Array, count_by, offsets_from, owners, spans
 from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
+from polygene.longitudes import opened, parted_rings
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit, prove_valid
 from polygene.ops.extents import finite_bounds
@@ -49,9 +50,10 @@ def hull(
 ) -> HullResult:
     """Return the convex hull of all features, of ``each``, or of those that agree in some fields.
 
-    Exact: corners are vertices of the input, bit for bit. What lies on one line has no hull and is
-    left out, named. Fields keep a value where all of a group agree. Invalid polygons are treated as
-    ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
+    In longitude and latitude it is that on their plane, cut open as `polygene.longitudes` says, and
+    parted where it goes over the 180th meridian. Exact: corners are vertices of the input, bit for bit.
+    What lies on one line has no hull and is left out, named. Fields keep a value where all of a group
+    agree. Invalid polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
 
     Raises
     ------
@@ -73,7 +75,8 @@ def hull(
         groups = group_rows(layer.table, by, layer.n_rows)
         group, firsts = groups.group, groups.firsts
         table, disagreements = agreed(layer.table, groups, by)
-    column = _hulls(layer.geometry, group, len(firsts))
+    running, is_over, turn = opened(layer, group, len(firsts))
+    column = _hulls(layer.geometry, running, group, len(firsts), is_over, turn)
     has_points = count_by(group[~layer.geometry.is_empty], len(firsts)) > 0
     kept = np.flatnonzero(~column.is_empty)
     flat = np.zeros(layer.n_rows, bool)
@@ -90,33 +93,54 @@ def hull(
         HullSummary(
             layer.name, layer.n_total, layer.n_rows, result.n_rows,
             float(row_areas(result.geometry, ruler).sum()), unit_of(Family.POLYGONS, ruler),
-            NamedRows.of(layer, flat), disagreements, label(layer.crs), [],
+            NamedRows.of(layer, flat), disagreements, label(layer.crs), _over(is_over, column),
             admission.facts, result.n_rows,
         ),
     )  # fmt: skip
 
 
-def _hulls(column: GeometryColumn, group_of_row: I64Array, n_groups: int) -> GeometryColumn:
-    """Return a row for each group; empty where the points lie on one line."""
+def _over(is_over: BoolArray, column: GeometryColumn) -> list[str]:
+    n = int((is_over & ~column.is_empty).sum())
+    if not n:
+        return []
+    return [f"{n:,} hulls go over the 180th meridian, and are parted there" if n > 1 else
+            "the hull goes over the 180th meridian, and is parted there"]  # fmt: skip
+
+
+def _hulls(
+    own: GeometryColumn, column: GeometryColumn, group_of_row: I64Array, n_groups: int,
+    is_over: BoolArray, turn: float,
+) -> GeometryColumn:  # fmt: skip
+    """Return a row for each group; empty where the points lie on one line.
+
+    ``column`` is ``own`` with longitudes that run on; groups over the 180th meridian are parted.
+    """
     group = group_of_row[owners(column.vertex_offsets_of_rows)]
     order = np.lexsort((column.xy[:, 1], column.xy[:, 0], group))
     xy, group = column.xy.take(order, axis=0) + 0.0, group[order]
+    as_given = own.xy.take(order, axis=0) + 0.0
     keeps = np.ones(len(xy), bool)
     keeps[1:] = (group[1:] != group[:-1]) | (xy[1:] != xy[:-1]).any(axis=1)
     xy, group = xy.compress(keeps, axis=0), group[keeps]
+    as_given = as_given.compress(keeps, axis=0)
     offsets = offsets_from(count_by(group, n_groups))
-    found = np.empty(2 * len(xy) + 2, np.int64)
+    corners = np.empty(2 * len(xy) + 2, np.int64)
     counts = np.empty(n_groups, np.int64)
-    kernels.run(kernels.valid.convex_hulls, xy, offsets, np.zeros(16), found, counts)
+    kernels.run(kernels.valid.convex_hulls, xy, offsets, np.zeros(16), corners, counts)
     counts = np.where(counts >= 3, counts, 0)
     rows = np.flatnonzero(counts)
     sizes = counts[rows] + 1
     ring = np.repeat(np.arange(len(rows)), sizes)
     k = np.arange(sizes.sum()) - offsets_from(sizes)[:-1][ring]
     k = np.where(k == counts[rows][ring], 0, k)  # the first once more
-    at = found[2 * offsets[:-1][rows][ring] + k]
+    at = corners[2 * offsets[:-1][rows][ring] + k]
     steps = np.arange(len(rows) + 1)
-    column = GeometryColumn.from_parts(
-        Family.POLYGONS, xy[at], offsets_from(sizes), steps, rows, n_groups
+    found = GeometryColumn.from_parts(
+        Family.POLYGONS, as_given[at], offsets_from(sizes), steps, rows, n_groups
     )
-    return replace(column, is_multi=False)
+    over = np.flatnonzero(is_over[rows])
+    if len(over) == 0:
+        return replace(found, is_multi=False)
+    some = spans(offsets_from(sizes)[over], sizes[over])
+    parted = parted_rings(xy[at[some]], as_given[at[some]], offsets_from(sizes[over]), turn)
+    return found.with_rows(rows[over], parted)

@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Unpack
 
 from polygene.layer import Layer
-from polygene.ops.overlay import How, lay
+from polygene.ops.across import lay_across
+from polygene.ops.overlay import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane.keys import Rule
 
@@ -21,4 +22,4 @@ def imprint(
 
     For the rest see `polygene.ops.overlay.lay`.
     """
-    return lay(layer, [other], Rule.IMPRINT, origins=origins, **how)
+    return lay_across(layer, [other], Rule.IMPRINT, origins=origins, **how)

@@ -7,23 +7,17 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
 from polygene.arrays import NONE, F64Array, I64Array, bucket, count_by
-from polygene.crs import label
+from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label, way_between
 from polygene.errors import UsageError
-from polygene.geometry import Family, GeometryColumn, extent_of
+from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.measures import row_areas, ruler_for
-from polygene.ops.admit import admit
+from polygene.measures import ruler_for
 from polygene.ops.attributes import free_name, joined
-from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.relations import check_relation, related
+from polygene.ops.partners import Partners, metric_of, partners
 from polygene.ops.subset import with_fields
-from polygene.ops.summary import NamedRows
-from polygene.plane.distances import nearest_rows
-from polygene.plane.grid import Grid
-from polygene.plane.relations import RELATIONS, has_meaning, holds, matches
+from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Groups, Take, aggregate
 
@@ -38,7 +32,8 @@ class JoinSummary:
     pairs : of features; none, one, many : features of INPUT with so many partners
     unused : features of OTHER that are nobody's partner
     tied : features of INPUT whose partner was one of several equally near or large
-    furthest, middle : distances of partners, for nearest
+    furthest, middle : distances of partners, for nearest; metric : what they are measured on
+    brought : how OTHER came from another CRS, if it did
     """
 
     input: str
@@ -62,6 +57,8 @@ class JoinSummary:
     tied: NamedRows
     crs: str
     notes: list[str]
+    metric: str = ""
+    brought: list[Bridge] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -71,28 +68,6 @@ class JoinResult:
     layer: Layer
     summary: JoinSummary
     links: Layer | None = None
-
-
-@dataclass(frozen=True)
-class Partners:
-    """Pairs of rows, sorted by the first, and what each pair shares or how far it is apart."""
-
-    first: I64Array
-    second: I64Array
-    shared: F64Array | None = None
-    distance: F64Array | None = None
-    mine: F64Array | None = None
-    theirs: F64Array | None = None
-    tied: I64Array = field(default_factory=lambda: np.zeros(0, np.int64))
-
-    def take(self, kept: I64Array) -> Partners:
-        def some(values: F64Array | None) -> F64Array | None:
-            return None if values is None else values[kept]
-
-        return Partners(
-            self.first[kept], self.second[kept], some(self.shared), some(self.distance),
-            some(self.mine), some(self.theirs), self.tied,
-        )  # fmt: skip
 
 
 def join(
@@ -110,16 +85,18 @@ def join(
     drop: Sequence[str] = (),
     links: bool = False,
     precision: float | None = None,
+    follow: float | None = None,
     progress: Progress = SILENT,
 ) -> JoinResult:
-    """Give each feature of INPUT what lies to it in a relation.
+    """Give each feature of INPUT what lies to it in a relation; OTHER may be in another CRS.
 
     By default a row for each feature of INPUT, with ``matches``, how many partners it has, and the
     aggregates over them that ``take`` asks for; nothing else is carried across.
 
     Parameters
     ----------
-    relation : a name of `RELATIONS`, ``nearest``, or a pattern such as ``T*F**F***``
+    relation : a name of `polygene.plane.relations.RELATIONS`, ``nearest``, or a pattern such as
+        ``T*F**F***``
     pairs : a row for each pair instead, with OTHER's fields
     single : one partner with its fields: the ``first`` in OTHER, the ``largest`` by the area shared, or
         the ``nearest`` by the middles of their boxes
@@ -127,6 +104,7 @@ def join(
     unmatched : ``keep`` features without partner, with nulls; ``drop`` them; or keep ``only`` them
     keep, drop : fields of OTHER
     links : also lines from features to their nearest partners
+    follow : how closely edges from another CRS follow their course, in metres; 0.01 if not given
 
     Raises
     ------
@@ -141,7 +119,9 @@ def join(
             "or those that keep names; take aggregates them"
         )
     progress.stage(f"joining {layer.name} with {other.name}")
-    found = partners(layer, other, relation, count=count, within=within, precision=precision)
+    found = partners(
+        layer, other, relation, count=count, within=within, precision=precision, follow=follow
+    )
     other = with_fields(other, keep, drop)
     all_pairs = found
     if single is not None:
@@ -166,127 +146,10 @@ def join(
         [Take.parse(t).name for t in take], disagreements,
         float(np.max(distance)) if has and distance is not None else None,
         float(np.median(distance)) if has and distance is not None else None,
-        ruler.unit, NamedRows.of(layer, tied), label(layer.crs), [],
+        ruler.unit, NamedRows.of(layer, tied), label(layer.crs), [], metric_of(layer),
+        [] if found.bridge is None else [found.bridge],
     )  # fmt: skip
     return JoinResult(result, summary, _links(layer, other, found) if links else None)
-
-
-def partners(
-    layer: Layer,
-    other: Layer,
-    relation: str,
-    *,
-    count: int = 1,
-    within: float | None = None,
-    precision: float | None = None,
-) -> Partners:
-    """Return the pairs of features that a relation, a pattern or nearness makes.
-
-    Invalid polygons are to each other what they are when mended.
-
-    Raises
-    ------
-    UsageError, DataError
-        If the relation is unknown, or has no meaning for the two layers.
-    """
-    layer, other = admit(layer).layer, admit(other).layer
-    if relation == "nearest":
-        return _nearest(layer, other, count, within, precision)
-    is_pattern = len(relation) == 9 and set(relation.upper()) <= set("TF*012")
-    if not is_pattern:
-        check_relation(relation, layer, other)
-    pairs = related(layer, other, precision)
-    if relation == "disjoint":
-        raise UsageError(
-            "disjoint makes a pair of nearly everything; ask for intersects and keep the unmatched"
-        )
-    families = (layer.geometry.family, other.geometry.family)
-    mask = matches(pairs, relation) if is_pattern else holds(relation, pairs, *families)
-    kept = np.flatnonzero(mask)
-    return Partners(pairs.first[kept], pairs.second[kept], pairs.shared[kept])
-
-
-def _nearest(
-    layer: Layer, other: Layer, count: int, within: float | None, precision: float | None
-) -> Partners:
-    """Find nearest partners, on the plane; in degrees on one stretched to true proportions."""
-    meets = _meeting(layer, other, precision)
-    stretched = _Stretched(layer, other)
-    column, goal = stretched.columns
-    extents = [c.extent() for c in (column, goal)]
-    known = [e for e in extents if e is not None]
-    grid = (
-        Grid.over(known, 1e-9)
-        if stretched.is_geographic
-        else grid_for(layer, [extent_of(finite_bounds(y)) for y in (layer, other)], precision)
-    )
-    limit = np.inf if within is None else within / stretched.unit
-    # Degrees are stretched: look a little further, measure on the ellipsoid, then cut.
-    found = nearest_rows(
-        column, goal, grid, meets, count,
-        limit * (1.5 if stretched.is_geographic else 1.0),
-    )  # fmt: skip
-    # Rows and their partners in a row, the nearest first.
-    at = np.flatnonzero(found.row.ravel() != NONE)
-    ends = np.stack([found.mine.reshape(-1, 2)[at], found.theirs.reshape(-1, 2)[at]])
-    row, second = at // count, found.row.ravel()[at]
-    distance = stretched.distances(found.distance.ravel()[at], *ends)
-    if count > 1:
-        order = np.lexsort((distance, row))
-        row, second, distance, ends = row[order], second[order], distance[order], ends[:, order]
-    if within is not None:
-        kept = distance <= within
-        row, second, distance, ends = row[kept], second[kept], distance[kept], ends[:, kept]
-    tied = np.flatnonzero(found.is_tied)
-    here, there = (stretched.back(xy) for xy in ends)
-    return Partners(row, second, None, distance, here, there, tied)
-
-
-def _meeting(layer: Layer, other: Layer, precision: float | None) -> tuple[I64Array, I64Array]:
-    """Return the pairs that share a point and may have no end near it: areas, lines that cross."""
-    families = {layer.geometry.family, other.geometry.family}
-    if families <= {Family.POINTS, Family.LINES} and families != {Family.LINES}:
-        nothing = np.zeros(0, np.int64)
-        return nothing, nothing
-    found = related(layer, other, precision)
-    return found.first, found.second
-
-
-class _Stretched:
-    """Two columns on a plane where distances compare rightly: that of the CRS, or, in degrees, with
-    longitudes shrunk by the cosine of the middle latitude.
-    """
-
-    def __init__(self, layer: Layer, other: Layer) -> None:
-        crs = layer.crs
-        self.is_geographic = crs is not None and crs.is_geographic
-        self.shrink = np.ones(2)
-        self.unit = 1.0
-        columns: tuple[GeometryColumn, ...] = (layer.geometry, other.geometry)
-        if crs is not None and crs.axis_info:
-            self.unit = crs.axis_info[0].unit_conversion_factor
-        if self.is_geographic and crs is not None:
-            self.factor = np.degrees(crs.axis_info[0].unit_conversion_factor)
-            self.geod = crs.get_geod() or pyproj.Geod(ellps="WGS84")
-            extents = [e for e in (c.extent() for c in columns) if e is not None]
-            latitude = (
-                np.mean([(e[1] + e[3]) / 2 for e in extents]) * self.factor if extents else 0.0
-            )
-            self.shrink = np.array([max(0.01, np.cos(np.radians(latitude))), 1.0])
-            self.unit = np.radians(self.factor) * self.geod.a
-        if self.is_geographic:
-            columns = tuple(c.with_xy(c.xy * self.shrink) for c in columns)
-        self.columns = columns
-
-    def back(self, xy: F64Array) -> F64Array:
-        return xy / self.shrink if self.is_geographic else xy
-
-    def distances(self, plane: F64Array, mine: F64Array, theirs: F64Array) -> F64Array:
-        """Return distances in metres, or map units without a CRS."""
-        if not self.is_geographic:
-            return plane * self.unit
-        a, b = (self.back(xy) * self.factor for xy in (mine, theirs))
-        return np.asarray(self.geod.inv(*a.T, *b.T)[2])
 
 
 def _single(found: Partners, layer: Layer, other: Layer, single: str) -> Partners:
@@ -298,8 +161,7 @@ def _single(found: Partners, layer: Layer, other: Layer, single: str) -> Partner
             raise UsageError("largest is by the area shared, so it is of polygons with polygons")
         weight = np.zeros(len(found.first)) if found.shared is None else found.shared
     else:
-        a, b = _middles(layer.geometry), _middles(other.geometry)
-        weight = -np.hypot(*(a[found.first] - b[found.second]).T)
+        weight = -_between_middles(layer, other, found)
     order = np.lexsort((found.second, -weight, found.first))
     first, sorted_weight = found.first[order], weight[order]
     is_best = np.ones(len(order), bool)
@@ -310,6 +172,19 @@ def _single(found: Partners, layer: Layer, other: Layer, single: str) -> Partner
         sorted_weight[follower + 1] == sorted_weight[follower]
     )
     return replace(found.take(order[best]), tied=first[follower[same]])
+
+
+def _between_middles(layer: Layer, other: Layer, found: Partners) -> F64Array:
+    """Return how far apart the middles of the boxes of pairs are."""
+    a, b = _middles(layer.geometry)[found.first], _middles(other.geometry)[found.second]
+    if layer.crs is None or other.crs is None:
+        return np.hypot(*(a - b).T)
+    if not is_same(layer.crs, other.crs):
+        b = way_between(other.crs, other.geometry.extent(), layer.crs).there(b)
+    if not is_geographic(layer.crs):
+        return np.hypot(*(a - b).T)
+    size = degrees_of(layer.crs)
+    return np.asarray(ellipsoid(layer.crs).inv(*(a * size).T, *(b * size).T)[2])
 
 
 def _middles(column: GeometryColumn) -> F64Array:
@@ -355,12 +230,10 @@ def _aggregated(
 ) -> tuple[Layer, I64Array, dict[str, int]]:
     """Return INPUT with how many partners each feature has, and aggregates over them."""
     share = None
-    if found.shared is not None:
-        size = row_areas(other.geometry) if other.geometry.family == Family.POLYGONS else None
-        if size is not None:
-            of = size[found.second]
-            share = np.divide(found.shared, of, out=np.zeros(len(of)), where=of > 0)
-            share[np.abs(share - 1) < 1e-9] = 1.0
+    if found.shared is not None and found.size is not None:
+        of = found.size[found.second]
+        share = np.divide(found.shared, of, out=np.zeros(len(of)), where=of > 0)
+        share[np.abs(share - 1) < 1e-9] = 1.0
     groups = Groups(found.second, found.first, layer.n_rows, share)
     table, disagreements = layer.table, {}
     taken = {n.casefold() for n in table.column_names}
@@ -399,66 +272,3 @@ def _links(layer: Layer, other: Layer, found: Partners) -> Layer | None:
     table = joined(bare, rows, origins=True)
     table = _added(table, "distance", pa.array(found.distance[apart]))
     return Layer(f"{layer.name}_links", column, table, layer.crs)
-
-
-# Choosing
-
-
-@dataclass(frozen=True)
-class RelationCounts:
-    """How many features of INPUT each relation to any feature of OTHER would select, and which.
-
-    selected : relation → (n_rows,) bool
-    """
-
-    selected: dict[str, np.ndarray]
-
-
-def relation_counts(layer: Layer, other: Layer, precision: float | None = None) -> RelationCounts:
-    """Count, in one pass, what each relation that has a meaning for the two layers would select."""
-    pairs = related(admit(layer).layer, admit(other).layer, precision)
-    families = (layer.geometry.family, other.geometry.family)
-    selected = {}
-    for name in RELATIONS:
-        if name != "disjoint" and has_meaning(name, *families):
-            mask = np.zeros(layer.n_rows, bool)
-            mask[pairs.first[holds(name, pairs, *families)]] = True
-            selected[name] = mask
-    selected["disjoint"] = ~selected["intersects"] & ~layer.geometry.is_empty
-    return RelationCounts(selected)
-
-
-def chosen_by_place(
-    layer: Layer,
-    other: Layer,
-    relation: str,
-    *,
-    of_all: bool = False,
-    within: float | None = None,
-    invert: bool = False,
-    precision: float | None = None,
-) -> Layer:
-    """Keep the features that lie in a relation to any feature of OTHER, or to all of them.
-
-    ``within`` keeps what lies no further than that from any instead; ``invert`` the rest of it.
-
-    Raises
-    ------
-    UsageError, DataError
-        If the relation is unknown, or has no meaning for the two layers.
-    """
-    n_other = int((~other.geometry.is_empty).sum())
-    if within is not None:
-        found = partners(layer, other, "nearest", within=within, precision=precision)
-        mask = count_by(found.first, layer.n_rows) > 0
-    elif relation == "disjoint":
-        touching = partners(layer, other, "intersects", precision=precision)
-        counts = count_by(touching.first, layer.n_rows)
-        mask = (counts == 0) & ~layer.geometry.is_empty
-    else:
-        found = partners(layer, other, relation, precision=precision)
-        counts = count_by(found.first, layer.n_rows)
-        mask = counts == n_other if of_all else counts > 0
-    if invert:
-        mask = ~mask
-    return replace(layer.take(mask), total=layer.n_total)

@@ -12,9 +12,10 @@ from polygene.arrays import F64Array
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
 from polygene.layer import Layer
+from polygene.longitudes import opened, wrapped
 from polygene.measures import PlaneRuler, ruler_for
 from polygene.ops.summary import NamedRows
-from polygene.places import centroids, inside_points
+from polygene.places import centroids_of, inside_points
 from polygene.plane.validity import invalid_rows
 from polygene.table.functions import COUNTED, GEOMETRY_FUNCTIONS
 
@@ -166,13 +167,16 @@ def _changed(layer: Layer, name: str, values: F64Array) -> int | None:
 def _places(layer: Layer, item: Wanted) -> dict[str, F64Array]:
     column, front = layer.geometry, item.field or ""
     if item.measure == "bounds":
-        bounds = column.row_bounds()
+        running, is_over, turn = opened(layer, np.arange(layer.n_rows), layer.n_rows)
+        # Over the 180th meridian the west is more than the east (RFC 7946, section 5.2).
+        bounds = np.where(is_over[:, None], running.row_bounds(), column.row_bounds())
+        bounds[:, [0, 2]] = wrapped(bounds[:, [0, 2]], turn)
         names = ("x_min", "y_min", "x_max", "y_max")
         return {f"{front}{name}": bounds[:, k] for k, name in enumerate(names)}
     if item.measure == "inside":
         xy, front = inside_points(column), front or "inside_"
     elif item.measure == "centroid":
-        xy, front = centroids(column), front or "centroid_"
+        xy, front = centroids_of(layer), front or "centroid_"
     else:
         raise UsageError(f"there is no measure {item.measure!r}")
     return {f"{front}x": xy[:, 0], f"{front}y": xy[:, 1]}

@@ -117,13 +117,29 @@ def mended_rows(
     rows = np.flatnonzero(invalid)
     if len(rows) == 0:
         return column, invalid
+    return settled_rows(column, crs, rows, precision), invalid
+
+
+def settled_rows(
+    column: GeometryColumn,
+    crs: pyproj.CRS | None,
+    rows: I64Array,
+    precision: float | None = None,
+) -> GeometryColumn:
+    """Return polygons with some rows (k,) read by the rule of `mend`, on a grid, valid or not.
+
+    Raises
+    ------
+    ValidityError
+        If one is not valid then: a bug of ours.
+    """
     some = column.take(rows)
     grid = grid_for(Layer("", some, pa.table({}), crs), [some.extent()], precision)
     new = _settled(some, grid)
     prove_valid(new, "mending")
     if selfcheck.is_on():
         check_groups(some, np.arange(some.n_rows), new, grid.step, "mend")
-    return _with_rows(column, rows, new), invalid
+    return _with_rows(column, rows, new)
 
 
 def _settled(column: GeometryColumn, grid: Grid) -> GeometryColumn:

@@ -22,7 +22,7 @@ from polygene.ops.balance import Counts, balance_of, check_lengths, summary_of
 from polygene.ops.parts import taken_apart
 from polygene.ops.pieces import Made, input_only, made_of, untouched
 from polygene.ops.sampled import check_overlay
-from polygene.ops.scene import admitted, check_other, scene_of
+from polygene.ops.scene import admitted, check_family, scene_of
 from polygene.ops.slivers import Given, give_away, slivers_between
 from polygene.ops.snap import snapped_onto
 from polygene.ops.stored import Source, adjusted
@@ -44,6 +44,7 @@ class How(TypedDict, total=False):
         the longest shared border
     single_parts : give each part of a result a row of its own
     invalid : what becomes of invalid polygons that take part: ``mend``, ``refuse`` or ``leave-out``
+    follow : metres that borders of OTHERs in another CRS may be off their course; 0.01 if not given
     refresh : fields that hold the area, perimeter or length of their features, to measure anew
     apportion : fields of numbers to multiply by the share of the feature that a row is
     """
@@ -53,6 +54,7 @@ class How(TypedDict, total=False):
     drop_slivers: float | None
     single_parts: bool
     invalid: str
+    follow: float | None
     refresh: Sequence[str]
     apportion: Sequence[str]
     progress: Progress
@@ -74,8 +76,9 @@ def lay(
     layer : Layer
         INPUT; polygons only for a union.
     others : sequence of Layer
-        In the CRS of INPUT; polygons, and for erase and intersect also what INPUT holds, where
-        lines cover what runs along them and points what lies at the same place.
+        In the CRS of INPUT, without geometry where they are far; polygons, and for erase and
+        intersect also what INPUT holds, where lines cover what runs along them and points what
+        lies at the same place.
     whole : bool
         Keep every feature of INPUT that meets OTHER as it is; for `Rule.CLIP`.
     origins : bool
@@ -127,7 +130,7 @@ def laid_over(
     With ``keeps_other`` all of the OTHERs is mended, not just what can meet INPUT.
     """
     for other in others:
-        check_other(layer, other, rule, others[0])
+        check_family(layer, other, rule, others[0])
     progress, snap = how.get("progress", SILENT), how.get("snap")
     progress.stage(f"looking at {layer.name}")
     own, theirs = admitted(layer, others, rule, how.get("invalid", "mend"), keeps_other)

@@ -13,8 +13,8 @@ from polygene.geometry import (
     concatenate,
 )
 from polygene.layer import Layer
-from polygene.ops.compare import signatures
 from polygene.ops.scene import Scene
+from polygene.ops.signatures import signatures
 from polygene.plane import members as members_of
 from polygene.plane.cutting import Cut
 from polygene.plane.heights import with_heights

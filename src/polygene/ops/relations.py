@@ -5,9 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from polygene.arrays import I64Array
+from polygene.crs import is_geographic
 from polygene.errors import DataError, UsageError, did_you_mean
 from polygene.geometry import extent_of
 from polygene.layer import Layer
+from polygene.measures import ruler_for
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.plane.relating import Pairs, relate
 from polygene.plane.relations import RELATIONS, has_meaning
@@ -15,6 +17,8 @@ from polygene.plane.relations import RELATIONS, has_meaning
 
 def related(layer: Layer, other: Layer, precision: float | None = None) -> Pairs:
     """Return all pairs of features of two layers that have a point in common, with their matrices.
+
+    Areas are in square map units; of longitude and latitude in square metres on the ellipsoid.
 
     Raises
     ------
@@ -24,10 +28,10 @@ def related(layer: Layer, other: Layer, precision: float | None = None) -> Pairs
     extents = [extent_of(finite_bounds(y)) for y in (layer, other)]
     grid = grid_for(layer, extents, precision)
     near = [_near(y, extent) for y, extent in ((layer, extents[1]), (other, extents[0]))]
-    found = relate(layer.geometry.take(near[0]), other.geometry.take(near[1]), grid)
-    return Pairs(
-        near[0][found.first], near[1][found.second], found.matrix, found.shared * grid.step**2
-    )
+    ruler = ruler_for(layer.crs) if is_geographic(layer.crs) else None
+    found = relate(layer.geometry.take(near[0]), other.geometry.take(near[1]), grid, ruler)
+    size = 1.0 if ruler is not None else grid.step**2
+    return Pairs(near[0][found.first], near[1][found.second], found.matrix, found.shared * size)
 
 
 def _near(layer: Layer, extent: tuple[float, float, float, float] | None) -> I64Array:

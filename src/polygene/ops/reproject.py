@@ -5,17 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+import pyarrow as pa
 import pyproj
 
-from polygene import crs as crs_module
-from polygene.arrays import F64Array, I64Array, offsets_from, owners
+from polygene.crs import is_same, label
 from polygene.errors import DataError
-from polygene.geometry import Family, GeometryColumn
+from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
-from polygene.ops.extents import finite_bounds
+from polygene.ops.bridge import brought, outside_use
+from polygene.ops.courses import Units
 from polygene.ops.summary import NamedRows
-
-MOST_ROUNDS = 12
 
 
 @dataclass(frozen=True)
@@ -45,114 +44,48 @@ class ReprojectResult:
 
 
 def reproject(layer: Layer, target: pyproj.CRS, tolerance: float | None = None) -> ReprojectResult:
-    """Bring a layer to another CRS.
+    """Bring a layer to another CRS, all of it.
 
     Edges are straight in the CRS that they are drawn in, and bend on the way to another. With
-    ``tolerance``, in units of the new CRS, edges are halved until their middles are no further off.
+    ``tolerance``, in units of the new CRS, they get vertices until they are no further off. What
+    crosses the 180th meridian is parted there in longitude and latitude, and joined on a plane.
 
     Raises
     ------
     DataError
-        If the layer has no CRS, or coordinates cannot be transformed.
+        If the layer has no CRS, or features have no place in the other.
     """
     if layer.crs is None:
         raise DataError(
             f"layer {layer.name!r} has no CRS, so it cannot be brought to another; say with --from "
             "which one its coordinates are in"
         )
-    finite_bounds(layer)
-    source = layer.crs
-    column = layer.geometry
-    before = column.n_vertices
-    where = f"layer {layer.name!r}"
-    if tolerance is not None and column.family != Family.POINTS:
-        column = _densified(column, source, target, tolerance, where)
-    moved = crs_module.transform(column, source, target, where)
-    transformer = pyproj.Transformer.from_crs(source, target, always_xy=True)
-    accuracy = transformer.accuracy
-    result = replace(layer.with_geometry(moved, np.arange(layer.n_rows)), crs=target)
+    units = Units.of(target)
+    metres = np.inf
+    if tolerance is not None:
+        metres = tolerance * units.size * (units.radius if units.is_geographic else 1.0)
+    onto = Layer(layer.name, layer.geometry.take(np.zeros(0, np.int64)), pa.table({}), target)
+    found = brought(layer, onto, whole=True, follow=metres, invalid="keep")
+    names = label(layer.crs), label(target)
+    outside = NamedRows.of(layer, outside_use(layer, target))
+    if found.facts is None:
+        assert is_same(layer.crs, target)
+        summary = ReprojectSummary(
+            layer.name, layer.n_rows, *names, 0, tolerance, 0.0, "nothing to do", outside, []
+        )
+        return ReprojectResult(replace(layer, crs=target), summary)
+    facts, notes = found.facts, []
+    if facts.mended:
+        notes.append(f"{layer.name}: {facts.mended:,} features were invalid over there, and mended")
+    lost = heights_lost(layer.geometry, found.layer.geometry)
+    if lost:
+        notes.append(f"{layer.name}: {lost:,} features parted over there lost their Z or M values")
+    if not facts.is_best:
+        notes.append(f"{layer.name}: a better way needs a file that is not here")
     return ReprojectResult(
-        result,
+        found.layer,
         ReprojectSummary(
-            layer.name, layer.n_rows, crs_module.label(source), crs_module.label(target),
-            column.n_vertices - before, tolerance,
-            float(accuracy) if accuracy is not None and accuracy >= 0 else None,
-            transformer.description or "", NamedRows.of(layer, _outside(layer, target)), [],
+            layer.name, layer.n_rows, *names, facts.added, tolerance, facts.accuracy,
+            facts.operation, outside, notes,
         ),
     )  # fmt: skip
-
-
-def _outside(layer: Layer, target: pyproj.CRS) -> np.ndarray:
-    """Return the rows whose middle lies outside the area of use of a CRS."""
-    outside = np.zeros(layer.n_rows, bool)
-    area = target.area_of_use
-    if area is None or layer.crs is None:
-        return outside
-    bounds = layer.geometry.row_bounds()
-    known = np.flatnonzero(np.isfinite(bounds).all(axis=1))
-    middle = (bounds[known, :2] + bounds[known, 2:]) / 2
-    to_degrees = pyproj.Transformer.from_crs(layer.crs, "OGC:CRS84", always_xy=True)
-    lon, lat = (np.asarray(v) for v in to_degrees.transform(*middle.T))
-    with np.errstate(invalid="ignore"):
-        is_in = (lat >= area.south) & (lat <= area.north)
-        if area.west <= area.east:
-            is_in &= (lon >= area.west) & (lon <= area.east)
-        else:
-            is_in &= (lon >= area.west) | (lon <= area.east)
-    outside[known] = ~is_in
-    return outside
-
-
-def _densified(
-    column: GeometryColumn, source: pyproj.CRS, target: pyproj.CRS, tolerance: float, where: str
-) -> GeometryColumn:
-    """Halve edges until the middle of each lies within a tolerance of where it is drawn."""
-    transformer = pyproj.Transformer.from_crs(source, target, always_xy=True)
-
-    def there(xy: F64Array) -> F64Array:
-        return np.stack([np.asarray(v) for v in transformer.transform(*xy.T)], axis=1)
-
-    for _ in range(MOST_ROUNDS):
-        ring_of = owners(column.ring_offsets)
-        start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
-        a, b = column.xy.take(start, axis=0), column.xy.take(start + 1, axis=0)
-        ends = there(column.xy)
-        middle = there((a + b) / 2)
-        with np.errstate(invalid="ignore"):  # what has no place there is told of afterwards
-            off = middle - (ends[start] + ends[start + 1]) / 2
-        long = start[np.hypot(*off.T) > tolerance]
-        if len(long) == 0:
-            return column
-        column = _with_middles(column, long)
-    raise DataError(
-        f"{where}: edges bend too much to be drawn within {tolerance:g} of their course; take a larger "
-        "tolerance, or check the CRS"
-    )
-
-
-def _with_middles(column: GeometryColumn, start: I64Array) -> GeometryColumn:
-    """Put a vertex in the middle of the edges that start at some vertices."""
-    at = np.arange(column.n_vertices)
-    extra = np.zeros(column.n_vertices, np.int64)
-    extra[start] = 1
-    place = at + offsets_from(extra)[:-1]
-    n = column.n_vertices + len(start)
-
-    def spread(values: F64Array | None) -> F64Array | None:
-        if values is None:
-            return None
-        both = np.empty((n, *values.shape[1:]))
-        both[place] = values
-        both[place[start] + 1] = (values[start] + values[start + 1]) / 2
-        return both
-
-    xy = spread(column.xy)
-    assert xy is not None
-    grown = offsets_from(extra)[column.ring_offsets]
-    return replace(
-        column,
-        xy=xy,
-        ring_offsets=column.ring_offsets + grown,
-        z=spread(column.z),
-        m=spread(column.m),
-    )

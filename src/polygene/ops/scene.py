@@ -97,7 +97,8 @@ def admitted(
     return own, found
 
 
-def check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
+def check_family(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
+    """Refuse an OTHER of a family that has no meaning for a rule."""
     own, family = layer.geometry.family, other.geometry.family
     takes_own = rule in (Rule.ERASE, Rule.INTERSECT)
     if family != Family.POLYGONS and not (takes_own and family == own):
@@ -112,8 +113,13 @@ def check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
             f"the OTHERs must all be alike: layer {first.name!r} holds "
             f"{first.geometry.family.words} and layer {other.name!r} {family.words}"
         )
+
+
+def check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
+    """Refuse an OTHER of a family that has no meaning for a rule, or of nothing."""
+    check_family(layer, other, rule, first)
     if other.geometry.n_vertices == 0:
-        what = family.words.removesuffix("s")
+        what = other.geometry.family.words.removesuffix("s")
         raise DataError(
             f"OTHER, layer {other.name!r}, has no {what}: its {other.n_rows:,} features are all "
             "without geometry"

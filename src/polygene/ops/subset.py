@@ -10,12 +10,16 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from polygene.crs import is_same
 from polygene.errors import UsageError
 from polygene.geometry import Extent
 from polygene.layer import Layer
+from polygene.ops.scene import rows_near
 from polygene.table.types import kind_of
 
 if TYPE_CHECKING:
+    from pyproj import CRS
+
     from polygene.table.expression import Expression
 
 
@@ -33,7 +37,7 @@ def where(layer: Layer, expression: Expression) -> Layer:
 
 @dataclass(frozen=True)
 class SubsetSummary:
-    """How many features and fields of how many were kept."""
+    """How many features and fields of how many were kept; ``metric`` is that of distances."""
 
     name: str
     total: int
@@ -42,6 +46,7 @@ class SubsetSummary:
     fields: list[str]
     fields_total: int
     notes: list[str]
+    metric: str = ""
 
 
 @dataclass(frozen=True)
@@ -55,6 +60,7 @@ def subset(
     expression: Expression | None = None,
     *,
     box: Extent | None = None,
+    box_crs: CRS | None = None,
     sort: Sequence[str] = (),
     limit: int | None = None,
     keep: Sequence[str] = (),
@@ -68,6 +74,9 @@ def subset(
         Features for which it is true.
     box : (x, y minimum, x, y maximum), optional
         Features whose own box meets it, in map units.
+    box_crs : CRS, optional
+        The CRS of the box; if it is another than the layer's, features that meet it themselves, its
+        edges straight in its own CRS.
     sort : sequence of str
         Fields, each with ``-`` in front to fall; nulls come last.
     limit : int, optional
@@ -83,11 +92,10 @@ def subset(
     chosen = layer if expression is None else where(layer, expression)
     in_box = None
     if box is not None:
-        bounds = chosen.geometry.row_bounds()
-        meets = (bounds[:, 0] <= box[2]) & (bounds[:, 2] >= box[0])
-        meets &= (bounds[:, 1] <= box[3]) & (bounds[:, 3] >= box[1])
-        in_box = int(meets.sum())
-        chosen = chosen.take(meets)
+        before = chosen.n_total
+        chosen = _in_box(chosen, box, box_crs)
+        in_box = chosen.n_rows
+        chosen = replace(chosen, total=before)
     if sort:
         chosen = chosen.take(_order(chosen, sort))
     if limit is not None:
@@ -100,6 +108,16 @@ def subset(
             layer.table.num_columns, [],
         ),
     )  # fmt: skip
+
+
+def _in_box(layer: Layer, box: Extent, box_crs: CRS | None) -> Layer:
+    if box_crs is None or is_same(box_crs, layer.crs):
+        return layer.take(rows_near(layer.geometry.row_bounds(), box))
+    from polygene.ops.by_place import chosen_by_place
+    from polygene.ops.carrying import boxes_of
+
+    rectangle = Layer("box", boxes_of([box]), pa.table({}), box_crs)
+    return chosen_by_place(layer, rectangle, "intersects").layer
 
 
 def with_fields(layer: Layer, keep: Sequence[str] = (), drop: Sequence[str] = ()) -> Layer:

@@ -67,6 +67,37 @@ class Side:
 
 
 @dataclass(frozen=True)
+class Bridge:
+    """How a layer came from its CRS, ``source``, to INPUT's, ``target``.
+
+    total : features with geometry; far : those that lie far from INPUT, which were left where they are
+    cut : those of which only what is near INPUT was brought
+    added : vertices, so that borders follow their course within ``follow`` metres
+    off : metres that a vertex was off at most when it was brought back again; all were
+    mended : rows that were mended since edges, bent over there, came to cross
+    accuracy : of the operation between the two CRS in metres, None if it is not known
+    is_best : whether no better one is known that needs a file which is not here
+    outside : rows outside the area that the target is meant for, where all were brought
+    """
+
+    name: str
+    source: str
+    target: str
+    total: int
+    far: int
+    cut: int
+    added: int
+    follow: float
+    off: float
+    mended: int
+    accuracy: float | None
+    operation: str
+    is_best: bool
+    has_edges: bool = True
+    outside: NamedRows = field(default_factory=NamedRows)
+
+
+@dataclass(frozen=True)
 class Snap:
     """What a snap of INPUT onto OTHER did; lengths in map units.
 
@@ -145,7 +176,7 @@ class OverlaySummary:
     came out whole, in pieces, not at all, or have none; together they are all of it. ``both``,
     ``input_only`` and ``other_only`` count the rows that came out, ``out`` in all. ``proved`` counts
     those of polygons that were found valid by the exact test, as they came or as they were made: all
-    of them, or there is no summary.
+    of them, or there is no summary. ``brought`` are the OTHERs that came from another CRS.
     """
 
     operation: str
@@ -167,6 +198,7 @@ class OverlaySummary:
     given_away: GivenAway | None = None
     stored: list[Stored] = field(default_factory=list)
     proved: int = 0
+    brought: list[Bridge] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

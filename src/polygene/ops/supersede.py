@@ -12,6 +12,7 @@ from polygene.arrays import NONE, I64Array
 from polygene.errors import DataError
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
+from polygene.ops.across import brought_for, with_bridges
 from polygene.ops.attributes import free_name
 from polygene.ops.overlay import How, Laid, finished, laid_over
 from polygene.ops.summary import OverlayResult
@@ -47,6 +48,8 @@ def supersede(
         "progress": how.get("progress", SILENT),
     }
     snapped: How = {**told, "snap": how.get("snap")}
+    found = brought_for(layer, others, Rule.ERASE, how, all_of_it=True)
+    others = tuple(f.layer for f in found)
     rest = laid_over(layer, others, Rule.ERASE, keeps_other=True, **snapped)
     measured: How = {"refresh": how.get("refresh", ()), "apportion": how.get("apportion", ())}
     kept = finished(rest, [rest.sources[0]], measured)
@@ -80,7 +83,8 @@ def supersede(
         last["drop_slivers"] = how["drop_slivers"]
     laid = Laid(OverlayResult(result, summary), rows, np.concatenate(is_made), rest.sources)
     done = finished(laid, [], last)
-    return replace(done, summary=replace(done.summary, stored=kept.summary.stored))
+    done = replace(done, summary=replace(done.summary, stored=kept.summary.stored))
+    return with_bridges(done, found)
 
 
 def _pieces(own: I64Array, other: int) -> I64Array:

@@ -23,11 +23,12 @@ from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, ruler_for
+from polygene.ops.across import lay_across
 from polygene.ops.admit import admit, prove_valid
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.balance import Counts
 from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.overlay import How, Laid, finished, lay
+from polygene.ops.overlay import How, Laid, finished
 from polygene.ops.summary import (
     Balance,
     OverlayResult,
@@ -71,7 +72,7 @@ def union(
     if not others:
         laid = _of_one(layer, origins, how)
         return finished(laid, laid.sources, how)
-    return lay(layer, others, Rule.UNION, origins=origins, **how)
+    return lay_across(layer, others, Rule.UNION, origins=origins, **how)
 
 
 def _of_one(layer: Layer, origins: bool, how: How) -> Laid:

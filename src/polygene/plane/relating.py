@@ -26,6 +26,7 @@ from polygene.arrays import (
     sum_by,
 )
 from polygene.geometry import Family, GeometryColumn
+from polygene.measures import Ruler
 from polygene.plane.arrangement import OUTSIDE, Arrangement, Borders, arrange
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
@@ -42,7 +43,7 @@ class Pairs(NamedTuple):
     first, second : (n,) rows, sorted
     matrix : (n, 3, 3) int8, the dimension of what inside, boundary and outside of the first share with
         those of the second, NOTHING for nothing
-    shared : (n,) area that both cover, by the grid, in square map units
+    shared : (n,) area that both cover, in square grid units, or as a ruler has it
     """
 
     first: I64Array
@@ -68,11 +69,13 @@ class _Plane(NamedTuple):
     areas: F64Array
 
 
-def relate(first: GeometryColumn, second: GeometryColumn, grid: Grid) -> Pairs:
-    """Return all pairs of rows that meet, with their matrices."""
+def relate(
+    first: GeometryColumn, second: GeometryColumn, grid: Grid, ruler: Ruler | None = None
+) -> Pairs:
+    """Return all pairs of rows that meet, with their matrices; areas as a ruler has them, if given."""
 
     def look(portion: Portion) -> Pairs:
-        found = _relate(first.take(portion.first), second.take(portion.second), grid)
+        found = _relate(first.take(portion.first), second.take(portion.second), grid, ruler)
         return found._replace(first=portion.first[found.first], second=portion.second[found.second])
 
     # What is within a grid unit may meet on the grid though the boxes do not.
@@ -83,9 +86,12 @@ def relate(first: GeometryColumn, second: GeometryColumn, grid: Grid) -> Pairs:
     return Pairs(a[order], b[order], matrix[order], shared[order])
 
 
-def _relate(first: GeometryColumn, second: GeometryColumn, grid: Grid) -> Pairs:
+def _relate(
+    first: GeometryColumn, second: GeometryColumn, grid: Grid, ruler: Ruler | None
+) -> Pairs:
     sides = [outline(first, grid), outline(second, grid)]
     plane = _plane(first, second, sides)
+    plane = plane._replace(areas=_areas(plane.arrangement, grid, ruler))
     mine = _cells_of(plane, first, sides[0], 0, 0, 0)
     theirs = _cells_of(plane, second, sides[1], first.n_vertices, len(sides[0].start), first.n_rows)
     return _matrices(mine, theirs, plane, first, second)
@@ -120,7 +126,7 @@ def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) 
     lone = np.flatnonzero(degree == 0)
     face_of_lone = np.full(len(noded.node_x), NONE)
     face_of_lone[lone] = _faces_at(arrangement, 2 * noded.node_x[lone], 2 * noded.node_y[lone])
-    return _Plane(noded, arrangement, left, right, face_of_lone, _areas(arrangement))
+    return _Plane(noded, arrangement, left, right, face_of_lone, np.zeros(0))
 
 
 def _faces_at(arrangement: Arrangement, x: I64Array, y: I64Array) -> I64Array:
@@ -130,14 +136,18 @@ def _faces_at(arrangement: Arrangement, x: I64Array, y: I64Array) -> I64Array:
     return face
 
 
-def _areas(arrangement: Arrangement) -> F64Array:
-    """Return the (n_faces,) areas in square grid units."""
+def _areas(arrangement: Arrangement, grid: Grid, ruler: Ruler | None) -> F64Array:
+    """Return the (n_faces,) areas in square grid units, or as a ruler has them."""
     if len(arrangement.low) == 0:
         return np.zeros(arrangement.n_faces)
-    x = arrangement.node_x - arrangement.node_x.mean()
-    y = arrangement.node_y - arrangement.node_y.mean()
     low, high = arrangement.low, arrangement.high
-    strip = 0.5 * (x[low] * y[high] - x[high] * y[low])
+    if ruler is None:
+        x = arrangement.node_x - arrangement.node_x.mean()
+        y = arrangement.node_y - arrangement.node_y.mean()
+        strip = 0.5 * (x[low] * y[high] - x[high] * y[low])
+    else:
+        xy = grid.to_map(arrangement.node_x, arrangement.node_y)
+        strip = ruler.strips(xy[low], xy[high])
     both = np.stack([strip, -strip], axis=1).reshape(-1)
     return sum_by(arrangement.face_of_halfedge, both, arrangement.n_faces)
 

@@ -174,9 +174,9 @@ def _size(units: dict[str, float], unit: str | None, known: str) -> float:
 
 def _coordinate(axis: int) -> Callable[[Layer, str | None], F64Array]:
     def compute(layer: Layer, unit: str | None) -> F64Array:
-        from polygene.places import centroids
+        from polygene.places import centroids_of
 
-        return centroids(layer.geometry)[:, axis]
+        return centroids_of(layer)[:, axis]
 
     return compute
 

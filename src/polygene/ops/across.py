@@ -1,0 +1,70 @@
+"""Overlays across CRS: the OTHERs are brought to INPUT's, and the summary says how."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Unpack
+
+from polygene.crs import is_same
+from polygene.layer import Layer
+from polygene.ops.bridge import Brought, brought
+from polygene.ops.overlay import How, lay
+from polygene.ops.scene import check_other
+from polygene.ops.summary import OverlayResult
+from polygene.plane.keys import Rule
+from polygene.progress import SILENT
+
+
+def lay_across(
+    layer: Layer,
+    others: Sequence[Layer],
+    rule: Rule,
+    *,
+    whole: bool = False,
+    origins: bool = False,
+    **how: Unpack[How],
+) -> OverlayResult:
+    """Lay INPUT over the OTHERs, whatever CRS they are in; see `polygene.ops.overlay.lay`.
+
+    Only what is near INPUT is brought, but in a union all of it.
+    """
+    found = brought_for(layer, others, rule, how, all_of_it=rule == Rule.UNION)
+    result = lay(layer, [f.layer for f in found], rule, whole=whole, origins=origins, **how)
+    return with_bridges(result, found)
+
+
+def brought_for(
+    layer: Layer, others: Sequence[Layer], rule: Rule, how: How, all_of_it: bool
+) -> list[Brought]:
+    """Bring the OTHERs of an overlay to INPUT's CRS.
+
+    Raises
+    ------
+    DataError
+        If one is of the wrong family, has nothing, or cannot be brought there.
+    """
+    for other in others:
+        check_other(layer, other, rule, others[0])
+    if not all(is_same(layer.crs, other.crs) for other in others):
+        how.get("progress", SILENT).stage(f"bringing layers to the CRS of {layer.name}")
+    return [
+        brought(
+            other, layer, reach=how.get("snap") or 0.0, whole=all_of_it, follow=how.get("follow"),
+            invalid=how.get("invalid", "mend"),
+        )
+        for other in others
+    ]  # fmt: skip
+
+
+def with_bridges(result: OverlayResult, found: Sequence[Brought]) -> OverlayResult:
+    """Say in the summary how the OTHERs came to INPUT's CRS, and which of them were mended before."""
+    if all(f.facts is None for f in found):
+        return result
+    summary = result.summary
+    sides = [
+        side if f.admitted is None else replace(side, admitted=f.admitted)
+        for side, f in zip(summary.others, found, strict=True)
+    ]
+    facts = [f.facts for f in found if f.facts is not None]
+    return replace(result, summary=replace(summary, others=sides, brought=facts))
