@@ -9,12 +9,11 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Generic, Protocol, TypeVar
 
-import numpy as np
 import pyarrow as pa
 import pyproj
 
 from polygene import crs as crs_module
-from polygene import record
+from polygene import record, units
 from polygene.errors import DataError, FileError, UsageError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
@@ -22,11 +21,14 @@ from polygene.formats.base import Reading
 from polygene.formats.destination import OnExisting, Target
 from polygene.formats.registry import ENDINGS
 from polygene.formats.wanted import Wanted
-from polygene.geometry import Extent, Family, GeometryColumn
-from polygene.layer import Layer
+from polygene.geometry import Extent, Family
+from polygene.layer import Layer, distinct_name
 from polygene.ops.admit import admit
+from polygene.ops.bridge import brought
+from polygene.ops.carrying import boxes_of
+from polygene.ops.extents import doubt_of
 from polygene.ops.subset import where
-from polygene.ops.summary import Admitted, NamedRows
+from polygene.ops.summary import Admitted, Bridge, NamedRows
 from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT, Progress
 
@@ -90,15 +92,17 @@ class Choice:
     """How layers are taken from their files.
 
     where : a filter; box : a rectangle that the operation keeps to, so that a reader may
-    crs : the one of those that state none
+    crs : the one of those that state none, or one that cannot be right
     invalid : what becomes of invalid polygons where they are only carried: ``keep``, ``mend``,
         ``refuse`` or ``leave-out``; operations that work on geometry see to theirs themselves
+    looks_only : whether a CRS that cannot be right is told rather than refused
     """
 
     where: Expression | None = None
     crs: pyproj.CRS | None = None
     invalid: str = "keep"
     box: Extent | None = None
+    looks_only: bool = False
 
     def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
         """Read a layer, or what a format lets one read of it when only some is wanted."""
@@ -110,14 +114,18 @@ class Choice:
 
     def of(self, layer: Layer) -> tuple[Layer, list[str]]:
         """Return what is taken of a layer, and what became of its invalid features."""
-        if layer.crs is None and self.crs is not None:
-            layer = replace(layer, crs=self.crs)
+        if self.crs is not None and (layer.crs is None or layer.doubt):
+            layer = replace(layer, crs=self.crs, doubt=0.0)
         if self.where is not None:
             layer = where(layer, self.where)
+        doubt = doubt_of(layer)
+        if doubt and not self.looks_only:
+            raise DataError(doubt)
+        notes = [doubt] if doubt else []
         if self.invalid == "keep":
-            return layer, []
+            return layer, notes
         admission = admit(layer, self.invalid)
-        return admission.layer, admitted_words(layer.name, admission.facts)
+        return admission.layer, [*notes, *admitted_words(layer.name, admission.facts)]
 
 
 def run(
@@ -246,41 +254,67 @@ def dump(folder: str, layers: Sequence[Layer], words: Sequence[str]) -> Path:
 
 
 class Other:
-    """OTHER, brought to the CRS of whatever it is laid over."""
+    """OTHER as it was read, in its own CRS, and what there is to say about that."""
 
     def __init__(self, layer: Layer, notes: Sequence[str] = ()) -> None:
         self.layer, self.notes = layer, list(notes)
-        self._by_crs: dict[str, Layer] = {}
 
-    def in_crs_of(self, layer: Layer) -> tuple[Layer, list[str]]:
-        """Return OTHER in the CRS of a layer, and what there is to say about it.
+    def over(self, layer: Layer) -> Layer:
+        """Return OTHER as it is laid over a layer; operations bring it to that one's CRS."""
+        del layer
+        return self.layer
+
+
+class Box(Other):
+    """A rectangle as OTHER: in a CRS of its own or, without one, in that of all it is laid over."""
+
+    def __init__(self, box: Extent, crs: pyproj.CRS | None = None) -> None:
+        super().__init__(Layer("box", boxes_of([box]), pa.table({}), crs))
+        self._first: Layer | None = None
+
+    def over(self, layer: Layer) -> Layer:
+        """Return the rectangle with a CRS.
 
         Raises
         ------
-        DataError
-            If one of the two has a CRS and the other has none.
+        UsageError
+            If it has none of its own and the layers it is laid over have different ones.
         """
-        mine, theirs = self.layer.crs, layer.crs
-        if crs_module.is_same(mine, theirs):
-            return self.layer, []
-        if mine is None or theirs is None:
-            bare, known = (self.layer, layer) if mine is None else (layer, self.layer)
-            raise DataError(
-                f"layer {bare.name!r} has no CRS and layer {known.name!r} is in "
-                f"{crs_module.label(known.crs)}; say with --crs which one the coordinates of "
-                f"{bare.name!r} are in"
+        if self.layer.crs is not None:
+            return self.layer
+        first = self._first = self._first or layer
+        if not crs_module.is_same(first.crs, layer.crs):
+            raise UsageError(
+                f"--box is in the CRS of INPUT, and the INPUTs are in several: {first.name} in "
+                f"{crs_module.label(first.crs)}, {layer.name} in {crs_module.label(layer.crs)}; say "
+                "with --box-crs which one the box is in"
             )
-        key = theirs.to_wkt()
-        if key not in self._by_crs:
-            column = crs_module.transform(
-                self.layer.geometry, mine, theirs, f"layer {self.layer.name!r}"
-            )
-            self._by_crs[key] = replace(self.layer, geometry=column, crs=theirs)
-        note = (
-            f"{self.layer.name} was brought from {crs_module.label(mine)} to "
-            f"{crs_module.label(theirs)}, the CRS of {layer.name}"
-        )
-        return self._by_crs[key], [note]
+        return replace(self.layer, crs=layer.crs)
+
+
+def bridge_words(facts: Bridge, onto: str) -> str:
+    """Say how a layer came to the CRS of another."""
+    words = f"{facts.name} was brought from {facts.source} to {facts.target}, the CRS of {onto}"
+    more = []
+    if facts.far:
+        more.append(f"{facts.far:,} of {facts.total:,} features are far from {onto}")
+    if facts.cut:
+        more.append(f"of {facts.cut:,} only what is near it was taken")
+    if facts.has_edges:
+        course = f"edges follow their course within {units.metres_worded(facts.follow)}"
+        more.append(course + (f", with {facts.added:,} more vertices" if facts.added else ""))
+    if facts.mended:
+        more.append(f"{facts.mended:,} mended, since their bent edges came to cross")
+    if facts.accuracy is None:
+        more.append("how exact the way between the two is is not known")
+    elif facts.accuracy > 0:
+        more.append(f"exact to {units.metres_worded(facts.accuracy)}, by {facts.operation}")
+    if not facts.is_best:
+        more.append("a better way needs a file that is not here")
+    if facts.outside.count:
+        n = facts.outside.count
+        more.append(f"{n:,} outside of where that is used were left out: {_named(facts.outside)}")
+    return "; ".join([words, *more])
 
 
 def read_one(
@@ -307,11 +341,17 @@ def read_one(
 
 
 def read_alike(
-    inputs: Sequence[str], choice: Choice, progress: Progress = SILENT
+    inputs: Sequence[str],
+    choice: Choice,
+    progress: Progress = SILENT,
+    *,
+    outside: str = "refuse",
+    follow: float | None = None,
 ) -> tuple[list[Layer], list[str]]:
     """Read layers to be put together: all brought to the CRS of the first, their names distinct.
 
-    Returns also what there is to say about it.
+    ``outside`` is what becomes of features outside the area of use of that CRS: ``refuse``, ``bring``
+    or ``leave-out``. Returns also what there is to say.
 
     Raises
     ------
@@ -329,13 +369,49 @@ def read_alike(
             layer, words = choice.of(found)
             notes += words
             if layers:
-                layer, more = Other(layer).in_crs_of(layers[0])
+                layer, more = all_brought(layer, layers[0], outside, follow)
                 notes += more
             names = {y.name for y in layers}
             if layer.name in names:
-                layer = replace(layer, name=_free(f"{ref.path.stem}_{layer.name}", names))
+                layer = replace(layer, name=distinct_name(f"{ref.path.stem}_{layer.name}", names))
             layers.append(layer)
     return layers, notes
+
+
+def all_brought(
+    layer: Layer, onto: Layer, outside: str, follow: float | None = None
+) -> tuple[Layer, list[str]]:
+    """Bring all of a layer to the CRS of another; what is left out is left out as rows.
+
+    Raises
+    ------
+    DataError
+        If features have no place there, or lie outside its area of use and that is refused.
+    """
+    found = brought(layer, onto, whole=True, outside=outside, follow=follow, invalid="keep")
+    if found.facts is None:
+        return found.layer, []
+    notes = [bridge_words(found.facts, onto.name)]
+    gone = layer.geometry.is_empty != found.layer.geometry.is_empty
+    if gone.any():
+        return replace(found.layer.take(~gone), total=layer.n_total), notes
+    return found.layer, notes
+
+
+def box_of(box: Extent, box_crs: str | None, layer: Layer) -> Extent:
+    """Return a box as it lies in the CRS of a layer, with all that is in it.
+
+    Raises
+    ------
+    PolygeneError
+        If there is no such CRS, or the box has no place in the layer's.
+    """
+    if box_crs is None:
+        return box
+    rectangle = Layer("box", boxes_of([box]), pa.table({}), crs_of(box_crs))
+    found = brought(rectangle, layer, whole=True).layer.geometry.extent()
+    assert found is not None
+    return found
 
 
 def crs_of(text: str) -> pyproj.CRS:
@@ -388,14 +464,6 @@ def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:
     write(list(zip(targets, layers, strict=True)))
 
 
-def _free(name: str, taken: set[str]) -> str:
-    k, free = 1, name
-    while free in taken:
-        k += 1
-        free = f"{name}_{k}"
-    return free
-
-
 def single_target(out: str, on_existing: OnExisting) -> Target:
     """Return where a single result goes; its layer is called like the file if nothing else is said.
 
@@ -438,19 +506,3 @@ def read_other(
             f"the filter {choice.where.text}"
         )
     return Other(chosen, [*reading.notes, *words])
-
-
-class Box:
-    """A rectangle as OTHER, in the CRS of whatever it is laid over."""
-
-    notes: Sequence[str] = ()
-
-    def __init__(self, box: Extent) -> None:
-        x0, y0, x1, y1 = box
-        ring = np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)])
-        column = GeometryColumn.from_rings([[[ring]]], Family.POLYGONS)
-        self.layer = Layer("box", column, pa.table({}))
-
-    def in_crs_of(self, layer: Layer) -> tuple[Layer, list[str]]:
-        """Return the rectangle with the CRS of a layer."""
-        return replace(self.layer, crs=layer.crs), []

@@ -6,15 +6,19 @@ import os
 from dataclasses import replace
 from pathlib import Path
 
-from polygene.errors import UsageError
+from polygene.crs import parse
+from polygene.errors import DataError, UsageError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import OnExisting
 from polygene.layer import Layer
+from polygene.ops.extents import doubt_of
 
 
-def read(text: str | os.PathLike[str]) -> Layer:
+def read(text: str | os.PathLike[str], crs: str | None = None) -> Layer:
     """Read the one layer that an address such as ``region.gpkg#roads``, or a path, stands for.
+
+    ``crs`` is the one its coordinates are in if its file states none, or one that cannot be right.
 
     Raises
     ------
@@ -28,7 +32,13 @@ def read(text: str | os.PathLike[str]) -> Layer:
     if len(layers) != 1:
         names = ", ".join(layer.name for layer in layers)
         raise UsageError(f"{text!r} stands for {len(layers)} layers ({names}); name one of them")
-    return layers[0]
+    layer = layers[0]
+    if crs is not None and (layer.crs is None or layer.doubt):
+        return replace(layer, crs=parse(crs), doubt=0.0)
+    doubt = doubt_of(layer)
+    if doubt:
+        raise DataError(doubt)
+    return layer
 
 
 def write(layer: Layer, out: str | os.PathLike[str], on_existing: OnExisting = "refuse") -> str:

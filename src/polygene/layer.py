@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -49,6 +50,9 @@ class Layer:
         How it came about, if its file tells.
     metadata : tuple of Metadata
         What else its file has to say of it.
+    doubt : float
+        If its coordinates cannot all be the longitudes and latitudes that its file states: the
+        longitude that they may go to, in degrees. 0 if they can.
     """
 
     name: str
@@ -61,6 +65,7 @@ class Layer:
     total: int | None = None
     lineage: Lineage | None = None
     metadata: tuple[Metadata, ...] = ()
+    doubt: float = 0.0
 
     def __post_init__(self) -> None:
         assert self.table.num_columns == 0 or self.table.num_rows == self.n_rows
@@ -102,6 +107,16 @@ class Layer:
         return f"row {row + 1} (id {self.ids[row]})"
 
 
+def distinct_name(name: str, taken: Container[str]) -> str:
+    """Return a name that is not taken: the name itself, or with the first free number, ``roads_2``."""
+    k, free = 1, name
+    while free in taken:
+        k += 1
+        free = f"{name}_{k}"
+    return free
+
+
+SLACK = 1e-6  # degrees that coordinates may be beyond the end by rounding
 NO_GEOMETRY = "none"  # what a `LayerInfo` says of a table that is no layer
 
 

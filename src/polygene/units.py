@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import pyproj
 
+from polygene.crs import degrees_of, is_geographic, label
 from polygene.errors import UsageError
 
 METRES = {
@@ -34,16 +35,19 @@ AREAS = {
 METRES_PER_DEGREE = 111_319.49  # on the equator
 
 
+DEGREES = "deg"
+
+
 @dataclass(frozen=True)
 class Distance:
-    """A number with a unit of length; without one, in the units of the CRS."""
+    """A number with a unit of length, or degrees; without one, in the units of the CRS."""
 
     value: float
     unit: str | None
 
     @staticmethod
     def parse(text: str) -> Distance:
-        """Read ``150m``, ``0.5 km`` or ``12``.
+        """Read ``150m``, ``0.5 km``, ``0.1deg`` or ``12``.
 
         Raises
         ------
@@ -56,38 +60,85 @@ class Distance:
         if not match:
             raise UsageError(f"{text!r} is no distance; write it as 150m, 0.5km or 12")
         unit = match[2] or None
-        if unit is not None and unit not in METRES:
-            raise UsageError(f"{unit!r} is no unit of length here; known are {', '.join(METRES)}")
+        if unit is not None and unit not in (*METRES, DEGREES):
+            known = ", ".join((*METRES, DEGREES))
+            raise UsageError(f"{unit!r} is no unit of length here; known are {known}")
         return Distance(float(match[1]), unit)
+
+    @property
+    def text(self) -> str:
+        """As it is written."""
+        return f"{self.value:g}{self.unit or ''}"
 
     def worded(self, value: float, map_unit: float | None) -> str:
         """Return a length in map units, whose size in metres is given, as this one was written."""
         if self.unit is None or map_unit is None:
             return f"{value:.4g}"
-        return f"{value * map_unit / METRES[self.unit]:.4g}{self.unit}"
+        size = METRES_PER_DEGREE if self.unit == DEGREES else METRES[self.unit]
+        return f"{value * map_unit / size:.4g}{self.unit}"
 
     def in_map_units(self, crs: pyproj.CRS | None) -> float:
-        """Return it in the units of a CRS; on a geographic one, along the equator."""
-        if self.unit is None:
+        """Return it in the units of a CRS; on a geographic one metres along the equator.
+
+        Raises
+        ------
+        UsageError
+            If it needs a unit there, or has one that means nothing there.
+        """
+        self._check(crs)
+        if self.unit is None or crs is None:
             return self.value
+        if self.unit == DEGREES:
+            return self.value / degrees_of(crs)
         metres = self.value * METRES[self.unit]
-        if crs is None or not crs.axis_info:
-            raise UsageError(f"without a CRS a distance has no unit; give {self.value:g} alone")
         if crs.is_geographic:
-            return metres / METRES_PER_DEGREE
+            return metres / (METRES_PER_DEGREE * degrees_of(crs))
         return metres / crs.axis_info[0].unit_conversion_factor
 
     def in_metres(self, crs: pyproj.CRS | None) -> float:
-        """Return it in metres, or as it is where there is no CRS; a bare number is in its units."""
+        """Return it in metres, or as it is where there is no CRS; degrees are those of the equator.
+
+        Raises
+        ------
+        UsageError
+            As for `in_map_units`.
+        """
+        self._check(crs)
+        if crs is None or not crs.axis_info:
+            return self.value
+        if self.unit == DEGREES:
+            return self.value * METRES_PER_DEGREE
+        if self.unit is not None:
+            return self.value * METRES[self.unit]
+        return self.value * crs.axis_info[0].unit_conversion_factor
+
+    def as_length(self) -> float:
+        """Return it in metres, whatever the CRS.
+
+        Raises
+        ------
+        UsageError
+            If it is not a length with its unit.
+        """
+        if self.unit is None or self.unit == DEGREES:
+            raise UsageError(f"{self.text} is no length with a unit; write it as 10mm or 2m")
+        return self.value * METRES[self.unit]
+
+    def _check(self, crs: pyproj.CRS | None) -> None:
         if crs is None or not crs.axis_info:
             if self.unit is not None:
                 raise UsageError(f"without a CRS a distance has no unit; give {self.value:g} alone")
-            return self.value
-        if self.unit is not None:
-            return self.value * METRES[self.unit]
-        if crs.is_geographic:
-            return self.value * METRES_PER_DEGREE
-        return self.value * crs.axis_info[0].unit_conversion_factor
+        elif is_geographic(crs):
+            if self.unit is None:
+                raise UsageError(
+                    f"{self.text} needs a unit, for {label(crs)} is in degrees: say {self.text}m, or "
+                    f"{self.text}deg if you mean degrees"
+                )
+        elif self.unit == DEGREES:
+            raise UsageError(
+                f"{self.text} is in degrees and {label(crs)} is not: give the distance as a length, "
+                "such as 150m"
+            )
 
 
 def map_unit_of(crs: pyproj.CRS | None) -> float | None:
@@ -95,6 +146,14 @@ def map_unit_of(crs: pyproj.CRS | None) -> float | None:
     if crs is None or not crs.axis_info:
         return None
     return METRES_PER_DEGREE if crs.is_geographic else crs.axis_info[0].unit_conversion_factor
+
+
+def metres_worded(metres: float) -> str:
+    """Return a length in metres as people write it: ``10mm``, ``2.5m``, ``12km``."""
+    for size, unit in ((1000.0, "km"), (1.0, "m")):
+        if abs(metres) >= size:
+            return f"{metres / size:.4g}{unit}"
+    return f"{metres * 1000:.4g}mm"
 
 
 _SYMBOLS = {"m²": [(1e6, "km²"), (1e4, "ha"), (1.0, "m²")], "m": [(1e3, "km"), (1.0, "m")]}

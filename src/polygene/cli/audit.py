@@ -52,7 +52,7 @@ def audit(
     from polygene.ops.audit import audit as audit_layer
     from polygene.ops.audit import places_layer
 
-    choice = batch.Choice(where, parse(crs) if crs else None)
+    choice = batch.Choice(where, parse(crs) if crs else None, looks_only=True)
     layers, notes = batch.read_all(inputs, choice)
     found = [audit_layer(layer, key=key, coverage=coverage) for layer in layers]
     if out is not None:

@@ -11,8 +11,11 @@ from polygene.cli import each, options, overlay, show
 from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from polygene.layer import Layer
     from polygene.ops.buffer import BufferSummary
+    from polygene.units import Distance
 
 
 class DistancesType(click.ParamType):
@@ -119,7 +122,8 @@ def buffer(
             single_parts=single_parts, precision=step, invalid=invalid, progress=progress,
         )  # fmt: skip
 
-    each.run("buffer", work, _print, **options_)
+    asked = distance or rings or ()
+    each.run("buffer", work, lambda summary: _print(summary, asked), **options_)
 
 
 def _from_expression(layer: Layer, text: str, unit: str | None) -> Any:
@@ -139,12 +143,14 @@ def _from_expression(layer: Layer, text: str, unit: str | None) -> Any:
     return np.array(values, np.float64) * size
 
 
-def _print(summary: BufferSummary) -> list[str]:
+def _print(summary: BufferSummary, asked: Sequence[Distance]) -> list[str]:
     from polygene.units import worded
 
     err = sys.stderr
     unit = summary.unit
     far = " and ".join(f"{d:,.6g} {unit}" for d in summary.distances) or "no distance"
+    if asked and all(d.unit not in (None, "m") for d in asked):
+        far = " and ".join(d.text for d in asked)  # as it was typed
     show.title(f"{summary.name} buffered by {far}", stream=err)
     taken = f"{summary.taken:,} of {show.counted(summary.total, 'feature')}"
     show.line("INPUT", taken, err)

@@ -12,9 +12,10 @@ from polygene.cli import options, overlay
 @options.command()
 @options.with_
 @options.box
+@options.box_crs
 @click.option("--whole", is_flag=True, help="Keep whole every feature that touches OTHER.")
 @overlay.common
-def clip(with_: str | None, box: Any, whole: bool, **options_: Any) -> None:
+def clip(with_: str | None, box: Any, box_crs: str | None, whole: bool, **options_: Any) -> None:
     """Keep what lies inside OTHER; its border counts as inside.
 
     INPUT is one or several layers: file.gpkg#roads, file.gpkg#* for all of a file, folder/, or
@@ -28,12 +29,14 @@ def clip(with_: str | None, box: Any, whole: bool, **options_: Any) -> None:
         raise click.UsageError("give either --with OTHER or --box to clip with")
     if options_["with_where"] is not None and with_ is None:
         raise click.UsageError("--with-where needs --with OTHER")
-    from polygene.batch import Box
+    if box_crs is not None and box is None:
+        raise click.UsageError("--box-crs needs --box")
+    from polygene.batch import Box, crs_of
     from polygene.ops.clip import clip as clip_layer
 
     def others(progress: Any) -> list[Any]:
         if with_ is None:
-            return [Box(box)]
+            return [Box(box, None if box_crs is None else crs_of(box_crs))]
         return overlay.read_others([with_], options_, progress)
 
     overlay.run(clip_layer, others, whole=whole, **options_)

@@ -17,7 +17,8 @@ def demo(ctx: click.Context, folder: Path) -> None:
     """Write the sample data to FOLDER, run the sample recipe on it, and make a report of it.
 
     FOLDER is ./tolva if not given. It is the made-up marine park of Tolva Sound: sectors, islands,
-    lanes, cables, buoys and two surveys of seagrass.
+    lanes, cables, buoys and two surveys of seagrass; and the waters of the earth, as a made-up
+    commission reports them, to lay it over.
 
     \b
     Example:
@@ -28,16 +29,17 @@ def demo(ctx: click.Context, folder: Path) -> None:
     from polygene.cli.lineage import lineage
     from polygene.cli.run import run
     from polygene.kernels import IS_COMPILED
-    from polygene.sample import tolva
+    from polygene.sample import tolva, waters
 
     if not IS_COMPILED:
         show.note(
             "the kernels run uncompiled: same results, slower; a C compiler at install cures it"
         )
     package, patches = tolva.write(folder)
+    around = waters.write(folder)
     recipe = tolva.write_recipe(folder)
     result, page = folder / "result.gpkg", folder / "report.html"
-    ctx.invoke(layers, files=(str(package), str(patches)), as_json=False)
+    ctx.invoke(layers, files=(str(package), str(patches), str(around)), as_json=False)
     for command, words in (
         (audit, [f"{package}#beds_*"]),
         (run, [str(recipe), "--report", str(page)]),

@@ -34,6 +34,7 @@ from polygene.cli import options, show
 @click.option("--title", default="", help="What stands above the map.")
 @click.option("--credit", help="What stands below it; that of the layers' lineage if not given.")
 @options.box
+@options.box_crs
 @options.where
 @click.option("-o", "--out", required=True, metavar="FILE", help="A .png, .svg or .pdf file.")
 @options.replace
@@ -53,6 +54,7 @@ def draw(
     title: str,
     credit: str | None,
     box: Any,
+    box_crs: str | None,
     where: Any,
     out: str,
     replace: bool,
@@ -72,6 +74,7 @@ def draw(
     from polygene.draw import style as styles
     from polygene.draw.maps import Look, MapPlan
     from polygene.draw.maps import draw as draw_map
+    from polygene.draw.together import on_one_map
     from polygene.errors import ExistsError, FileError
     from polygene.formats.base import reason_of, replacing
     from polygene.lineage import credits_of
@@ -81,15 +84,15 @@ def draw(
     for place in (path, *([Path(keep_style)] if keep_style else [])):
         if place.exists() and not replace:
             raise ExistsError(f"{place} exists; --replace overwrites it")
+    if box_crs is not None and box is None:
+        raise click.UsageError("--box-crs needs --box")
     choice = batch.Choice(where, parse(crs) if crs else None)
     with show.progress(quiet) as progress:
-        layers, notes = batch.read_alike(inputs, choice, progress)
-        others, more = batch.read_alike(beside, choice, progress) if beside else ([], [])
-        notes += more
-        for other in others:
-            brought, more = batch.Other(other).in_crs_of(layers[0])
-            layers.append(brought)
-            notes += more
+        layers, notes = batch.read_all(inputs, choice)
+        others, more = batch.read_all(beside, choice) if beside else ([], [])
+        box = None if box is None else batch.box_of(box, box_crs, layers[0])
+        layers, bridges = on_one_map([*layers, *others], box)
+        notes += [*more, *(batch.bridge_words(facts, layers[0].name) for facts in bridges)]
         names = [layer.name for layer in layers]
         colours, labels = _by_layer(colour_by, layers, names), _by_layer(label, layers, names)
         for name in (*hatch, *outline):

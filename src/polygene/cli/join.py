@@ -37,6 +37,7 @@ if TYPE_CHECKING:
 @options.with_where
 @each.common_carrying
 @options.precision
+@options.follow
 def join(
     with_: str,
     relation: str,
@@ -51,6 +52,7 @@ def join(
     links: str | None,
     with_where: Any,
     precision: Any,
+    follow: Any,
     **options_: Any,
 ) -> None:
     """Carry attributes of OTHER across to INPUT by how they lie.
@@ -78,15 +80,14 @@ def join(
     lines: list[Layer] = []
 
     def work(layer: Layer, progress: Any) -> Any:
-        brought, notes = other.in_crs_of(layer)
         result = join_layers(
-            layer, brought, relation, take=take, pairs=pairs, single=single, count=count,
+            layer, other.layer, relation, take=take, pairs=pairs, single=single, count=count,
             within=None if within is None else within.in_metres(layer.crs), unmatched=unmatched,
             keep=options.names_of(keep), drop=options.names_of(drop), links=links is not None,
             precision=None if precision is None else precision.in_map_units(layer.crs),
-            progress=progress,
+            follow=None if follow is None else follow.as_length(), progress=progress,
         )  # fmt: skip
-        result.summary.notes.extend([*other.notes, *notes])
+        result.summary.notes.extend([*other.notes, *overlay.bridges(result.summary, layer.name)])
         if result.links is not None:
             lines.append(result.links)
         return result
@@ -114,7 +115,7 @@ def _print(summary: JoinSummary) -> list[str]:
     show.line("came out", show.counted(summary.out, "feature"), err)
     if summary.furthest is not None:
         words = f"{summary.middle:,.2f} {summary.unit} in the middle, {summary.furthest:,.2f} "
-        show.line("distance", f"{words}{summary.unit} at most", err)
+        show.line("distance", f"{words}{summary.unit} at most, {summary.metric}", err)
     if summary.disagreements:
         words = ", ".join(f"{name} in {n:,}" for name, n in summary.disagreements.items())
         show.line("disagreed", f"{words} of the features; null there", err)

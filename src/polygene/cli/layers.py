@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import sys
 from typing import TYPE_CHECKING
 
@@ -113,6 +114,10 @@ def _print(path: str, name: str, infos: list[LayerInfo]) -> None:
 def _extent(info: LayerInfo) -> str:
     if info.extent is None:
         return "none" if info.n_rows == 0 else "not stated"
+    x0, y0, x1, y1 = info.extent
     is_degrees = info.crs is not None and info.crs.is_geographic
-    form = "{:.4f}" if is_degrees else "{:.0f}"
-    return " ".join(form.format(value) for value in info.extent)
+    # Three figures of what it spans, so that a small thing is not all zeroes.
+    span = max(x1 - x0, y1 - y0, 1e-9)
+    decimals = 2 - math.floor(math.log10(span))
+    decimals = min(max(decimals, 4 if is_degrees else 0), 9)
+    return " ".join(f"{value:.{decimals}f}" for value in info.extent)

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from polygene.layer import Layer
     from polygene.ops.coverage import SettleSummary
     from polygene.ops.mend import MendSummary
+    from polygene.units import Distance
 
 FIRST = 10
 
@@ -61,10 +62,10 @@ def mend(drop_empty: bool, coverage: Any, prefer: Any, precision: Any, **options
             result, layer=found, summary=replace(result.summary, settled=settled.summary)
         )
 
-    each.run("mend", work, _print, **options_)
+    each.run("mend", work, lambda summary: _print(summary, coverage), **options_)
 
 
-def _print(summary: MendSummary) -> list[str]:
+def _print(summary: MendSummary, asked: Distance | None) -> list[str]:
     err = sys.stderr
     show.title(f"mended {summary.name}", stream=err)
     n = show.counted(summary.features, "feature")
@@ -77,7 +78,7 @@ def _print(summary: MendSummary) -> list[str]:
     vanished = [summary.vanished]
     overlay.proved(summary.proved)
     if summary.settled is not None:
-        _print_settled(summary.settled)
+        _print_settled(summary.settled, asked)
         vanished.append(summary.settled.vanished)
     return [
         f"{summary.name}: nothing is left of {show.counted(rows.count, 'feature')}: "
@@ -87,7 +88,7 @@ def _print(summary: MendSummary) -> list[str]:
     ]
 
 
-def _print_settled(found: SettleSummary) -> None:
+def _print_settled(found: SettleSummary, asked: Distance | None) -> None:
     err = sys.stderr
     for label, n, area, left, what in (
         ("gaps", found.gaps, found.gap_area, found.gaps_left, "closed"),
@@ -97,6 +98,8 @@ def _print_settled(found: SettleSummary) -> None:
         size = f"{area:,.4g} {found.unit}"
         rest = f"; {left:,} that are wider left" if left else ""
         width = f"{found.width:g} {found.length_unit}"
+        if asked is not None and asked.unit not in (None, "m"):
+            width = asked.text  # as it was typed
         show.line(label, f"{n:,} narrower than {width} {what}, {size}{rest}", err)
     all_ = show.counted(found.features, "feature")
     met = f"; {found.met:,} got a vertex where these meet them" if found.met else ""

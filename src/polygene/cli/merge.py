@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 @options.replace
 @options.next_
 @options.invalid_carried
+@options.follow
+@options.outside_use
 @options.crs
 @options.json
 @options.quiet
@@ -42,6 +44,8 @@ def merge(
     next_: bool,
     crs: str | None,
     invalid: str,
+    follow: Any,
+    outside_use: str,
     as_json: bool,
     quiet: bool,
 ) -> None:
@@ -69,7 +73,10 @@ def merge(
     with show.progress(quiet) as progress:
         if out is not None:
             batch.single_target(out, existing)  # fail now rather than after the work
-        layers, notes = batch.read_alike(inputs, choice, progress)
+        layers, notes = batch.read_alike(
+            inputs, choice, progress, outside=outside_use,
+            follow=None if follow is None else follow.as_length(),
+        )  # fmt: skip
         if propose is not None:
             progress.stage("comparing fields")
             draft = _propose(Path(propose), layers, inputs, replace)

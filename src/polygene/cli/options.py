@@ -206,7 +206,10 @@ with_where = click.option(
     "--with-where", type=ExpressionType(), help="Take only those features of OTHER."
 )
 box = click.option(
-    "--box", type=BoxType(), help="A rectangle in the CRS of INPUT instead of OTHER."
+    "--box", type=BoxType(), help="A rectangle, in the CRS of INPUT if no other is said."
+)
+box_crs = click.option(
+    "--box-crs", metavar="CRS", help="The CRS that the box is in: EPSG:..., WKT, or a layer's."
 )
 _out = click.option(
     "-o", "--out", required=True, metavar="DESTINATION", callback=_one_on_standard_output,
@@ -251,13 +254,23 @@ drop_slivers = click.option(
     "--drop-slivers", type=DistanceType(), metavar="WIDTH",
     help="Give parts thinner than this to the neighbour they border most.",
 )  # fmt: skip
+follow = click.option(
+    "--follow", type=DistanceType(),
+    help="How closely borders follow their course when they come from another CRS; 10mm if not given.",
+)  # fmt: skip
+outside_use = click.option(
+    "--outside-use", type=click.Choice(["refuse", "bring", "leave-out"]), default="refuse",
+    show_default=True, help="Features outside the area that the first CRS is meant for.",
+)  # fmt: skip
 refresh = click.option(
     "--refresh", metavar="FIELDS", help="Measure stored areas or lengths anew in these fields."
 )
 apportion = click.option(
     "--apportion", metavar="FIELDS", help="Scale these by the share of the feature that is kept."
 )
-crs = click.option("--crs", metavar="CRS", help="The CRS of layers that state none.")
+crs = click.option(
+    "--crs", metavar="CRS", help="The CRS of layers that state none, or a wrong one."
+)
 invalid = click.option(
     "--invalid", type=click.Choice(["mend", "refuse", "leave-out"]), default="mend",
     show_default=True, help="Invalid polygons: mend those that take part, refuse, or leave out.",

@@ -44,10 +44,9 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     for option in reversed(
         (
             options.inputs, options.where, options.with_where, options.out, options.replace,
-            options.next_, options.snap, options.drop_slivers, options.refresh, options.apportion,
-            options.single_parts,
-            options.precision, options.invalid, options.crs, options.keep_dump, options.stop_at_first,
-            options.json, options.quiet,
+            options.next_, options.snap, options.drop_slivers, options.follow, options.refresh,
+            options.apportion, options.single_parts, options.precision, options.invalid, options.crs,
+            options.keep_dump, options.stop_at_first, options.json, options.quiet,
         )
     ):  # fmt: skip
         function = option(function)
@@ -78,6 +77,7 @@ def run(
     precision: Any,
     snap: Any,
     drop_slivers: Any,
+    follow: Any,
     refresh: str | None,
     apportion: str | None,
     crs: str | None,
@@ -101,12 +101,7 @@ def run(
         others = others_of(progress)
 
         def work(layer: Layer) -> tuple[Any, list[str]]:
-            notes: list[str] = []
-            mine = []
-            for other in others:
-                brought, more = other.in_crs_of(layer)
-                mine.append(brought)
-                notes += more
+            mine = [other.over(layer) for other in others]
             distances = {
                 name: distance.in_map_units(layer.crs)
                 for name, distance in (
@@ -114,6 +109,8 @@ def run(
                 )
                 if distance is not None
             }  # fmt: skip
+            if follow is not None:
+                distances["follow"] = follow.as_length()
             lists = {
                 name: options.names_of(text)
                 for name, text in (("refresh", refresh), ("apportion", apportion))
@@ -124,7 +121,7 @@ def run(
                     layer, *mine, single_parts=single_parts, progress=progress, **distances, **lists,
                     **extra,
                 )  # fmt: skip
-            return result, [*notes, *result.summary.notes]
+            return result, [*bridges(result.summary, layer.name), *result.summary.notes]
 
         done = batch.run(
             inputs, work, out,
@@ -141,7 +138,9 @@ def run(
             _print(done, snap, drop_slivers)
         written(done, seconds)
         worries = (
-            _worries(done, snap) if prints is None else [t for item in done for t in item.notes]
+            _worries(done, snap, precision)
+            if prints is None
+            else [t for item in done for t in item.notes]
         )
         for text in dict.fromkeys([*(note for y in others for note in y.notes), *worries]):
             show.note(text)
@@ -157,6 +156,13 @@ def tell_failed(failed: Sequence[Failed]) -> None:
             click.echo(line, err=True)
     if failed:
         sys.exit(1)
+
+
+def bridges(summary: Any, onto: str) -> list[str]:
+    """Say how OTHERs came to INPUT's CRS."""
+    from polygene.batch import bridge_words
+
+    return [bridge_words(facts, onto) for facts in summary.brought]
 
 
 @contextlib.contextmanager
@@ -384,7 +390,7 @@ def _print_many(done: Sequence[Done[OverlayResult]], snap: Any, width: Any) -> N
     proved(sum(item.result.summary.proved for item in done))
 
 
-def _worries(done: Sequence[Done[OverlayResult]], snap: Any) -> list[str]:
+def _worries(done: Sequence[Done[OverlayResult]], snap: Any, precision: Any) -> list[str]:
     notes: list[str] = []
     for item in done:
         summary = item.result.summary
@@ -392,7 +398,8 @@ def _worries(done: Sequence[Done[OverlayResult]], snap: Any) -> list[str]:
         for side in (summary.input, *summary.others):
             notes += admitted(side)
         for side in (summary.input, *summary.others):
-            notes += fell(side, f"a grid of {summary.precision:g}")
+            step = precision.text if precision is not None else f"{summary.precision:g}"
+            notes += fell(side, f"a grid of {step}")
         if summary.snap is not None:
             snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
             far = snap.worded(summary.snap.distance, summary.snap.map_unit)

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 @options.command()
 @options.box
+@options.box_crs
 @options.with_
 @options.relation
 @click.option("--within", type=options.DistanceType(), help="No further than this from OTHER.")
@@ -36,8 +37,10 @@ if TYPE_CHECKING:
 @each.common_but_out
 @options.out_optional
 @options.precision
+@options.follow
 def subset(
     box: Any,
+    box_crs: str | None,
     with_: str | None,
     relation: str | None,
     within: Any,
@@ -52,6 +55,7 @@ def subset(
     differ: str | None,
     out: str | None,
     precision: Any,
+    follow: Any,
     **options_: Any,
 ) -> None:
     """Keep features by attributes, by how they lie to OTHER, or by a box; and some of their fields.
@@ -70,11 +74,16 @@ def subset(
         raise click.UsageError("say how features lie to OTHER: --relation, --within or --relations")
     if relation and within:
         raise click.UsageError("--relation and --within exclude each other")
+    if box_crs is not None and box is None:
+        raise click.UsageError("--box-crs needs --box")
     if relations == (out is not None):
         raise click.UsageError("give either --out to write to, or --relations to compare them")
+    from dataclasses import replace
+
     from polygene import batch
+    from polygene.batch import bridge_words
     from polygene.crs import parse
-    from polygene.ops.join import chosen_by_place
+    from polygene.ops.by_place import chosen_by_place
     from polygene.ops.subset import subset as subset_layer
 
     crs = options_["crs"]
@@ -83,22 +92,35 @@ def subset(
         _compare_relations(with_, choice, differ, precision, options_)
         return
     other = None if with_ is None else batch.read_other(with_, choice, any_family=True)
+    rectangle = None
+    if box is not None:
+        rectangle = batch.Box(box, None if box_crs is None else batch.crs_of(box_crs))
 
     def work(layer: Layer, progress: Any) -> Any:
         if other is not None:
             progress.stage(f"{layer.name}: how it lies to {other.layer.name}")
-            brought, _ = other.in_crs_of(layer)
-            layer = chosen_by_place(
-                layer, brought, relation or "intersects", of_all=of_all, invert=invert,
+            chosen = chosen_by_place(
+                layer, other.layer, relation or "intersects", of_all=of_all, invert=invert,
                 within=None if within is None else within.in_metres(layer.crs),
                 precision=None if precision is None else precision.in_map_units(layer.crs),
+                follow=None if follow is None else follow.as_length(),
             )  # fmt: skip
-        return subset_layer(
-            layer, box=box, limit=limit, sort=options.names_of(sort),
-            keep=options.names_of(keep), drop=options.names_of(drop),
+            layer = chosen.layer
+        result = subset_layer(
+            layer, box=box, box_crs=None if rectangle is None else rectangle.over(layer).crs,
+            limit=limit, sort=options.names_of(sort), keep=options.names_of(keep),
+            drop=options.names_of(drop),
         )  # fmt: skip
+        if other is None:
+            return result
+        words = [bridge_words(facts, layer.name) for facts in chosen.brought]
+        summary = result.summary
+        summary = replace(summary, metric=chosen.metric, notes=[*summary.notes, *words])
+        return replace(result, summary=summary)
 
-    each.run("subset", work, _print, out=str(out), box=box, **options_)
+    # A box in another CRS is no box to a reader.
+    wanted = box if box_crs is None else None
+    each.run("subset", work, _print, out=str(out), box=wanted, **options_)
 
 
 def _compare_relations(
@@ -106,27 +128,27 @@ def _compare_relations(
 ) -> None:
     """Print how many features each relation would keep, and where two of them differ."""
     from polygene import batch
-    from polygene.ops.join import relation_counts
+    from polygene.ops.by_place import relation_counts
 
     own = batch.Choice(options_["where"], choice.crs, options_["invalid"])
     other = batch.read_other(str(with_), choice, any_family=True)
     layers, _ = batch.read_all(options_["inputs"], own)
     for layer in layers:
-        brought, notes = other.in_crs_of(layer)
         step = None if precision is None else precision.in_map_units(layer.crs)
-        found = relation_counts(layer, brought, step).selected
+        counted = relation_counts(layer, other.layer, step)
+        found = counted.selected
         counts = {name: int(mask.sum()) for name, mask in found.items()}
         if options_["as_json"]:
-            show.json({"layer": layer.name, "other": brought.name, "selected": counts})
+            show.json({"layer": layer.name, "other": other.layer.name, "selected": counts})
             continue
-        title = f"{layer.name} and {brought.name}"
+        title = f"{layer.name} and {other.layer.name}"
         show.title(title, f"{show.counted(layer.n_rows, 'feature')} of {layer.name}")
         rows = [[name, f"{n:,}"] for name, n in counts.items()]
         show.table(["relation to any", "features"], rows, right=[1])
         if differ is not None:
             _print_difference(layer, found, options.names_of(differ))
-        for text in notes:
-            show.note(text)
+        for facts in counted.brought:
+            show.note(batch.bridge_words(facts, layer.name))
 
 
 def _print_difference(layer: Layer, found: Any, names: list[str]) -> None:
@@ -148,7 +170,10 @@ def _print(summary: SubsetSummary) -> list[str]:
     show.title(f"subset of {summary.name}", stream=err)
     kept = f"{summary.out:,} of {show.counted(summary.total, 'feature')}"
     show.line("kept", kept, err)
+    if summary.metric:
+        show.line("distance", summary.metric, err)
     if len(summary.fields) < summary.fields_total:
         fields = f"{len(summary.fields)} of {summary.fields_total}: {', '.join(summary.fields)}"
         show.line("fields", fields, err)
-    return [f"{summary.name}: no feature is left"] if summary.out == 0 else []
+    empty = [f"{summary.name}: no feature is left"] if summary.out == 0 else []
+    return [*summary.notes, *empty]

@@ -23,7 +23,7 @@ from polygene.formats.columns import from_wkb, info_of, layers_of, named, to_wkb
 from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
-from polygene.layer import Layer, LayerInfo
+from polygene.layer import Layer, LayerInfo, distinct_name
 
 NAME = "GeoParquet"
 ENDINGS = (".parquet",)
@@ -309,7 +309,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     """
     layer = only_one(path, layers, "a GeoParquet file")
     taken = {name.casefold() for name in layer.table.column_names}
-    geometry, box = (_free(name, taken) for name in ("geometry", "bbox"))
+    geometry, box = (distinct_name(name, taken) for name in ("geometry", "bbox"))
     bounds = layer.geometry.row_bounds()
     is_none = layer.geometry.is_empty
     boxes = pa.StructArray.from_arrays(
@@ -339,14 +339,6 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         except pa.ArrowException as err:
             raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
     return notes
-
-
-def _free(name: str, taken: set[str]) -> str:
-    k, free = 1, name
-    while free in taken:
-        k += 1
-        free = f"{name}_{k}"
-    return free
 
 
 def _metadata(layer: Layer, geometry: str, box: str, extent: Extent | None) -> dict[str, Any]:

@@ -15,9 +15,10 @@ from polygene.arrays import F64Array, owners
 from polygene.errors import DataError
 from polygene.formats import moments
 from polygene.formats.base import collecting_no_garbage, only_one, replacing
-from polygene.formats.winding import turned
 from polygene.geometry import Family, GeometryColumn
+from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
+from polygene.winding import turned
 
 CHUNK = 20_000  # features turned into text at a time
 DECIMALS = 9  # of transformed degrees: a tenth of a millimetre
@@ -76,10 +77,19 @@ def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
         )
     if crs_module.is_same(layer.crs, target):
         return layer, []
-    column = crs_module.transform(layer.geometry, layer.crs, target, f"layer {layer.name!r}")
+    own = layer.geometry
+    way = crs_module.way_between(layer.crs, own.extent(), target)
+    there = way.there(own.xy)
+    crs_module.check_places(own, there, way, f"layer {layer.name!r}")
+    column = on_the_globe(own, there, way)
     column = column.with_xy(np.round(column.xy, DECIMALS))
-    note = f"{layer.name}: brought from {crs_module.label(layer.crs)} to longitude and latitude"
-    return layer.with_geometry(column, np.arange(layer.n_rows)), [note]
+    notes = [f"{layer.name}: brought from {crs_module.label(layer.crs)} to longitude and latitude"]
+    lost = heights_lost(own, column)
+    if lost:
+        notes.append(
+            f"{layer.name}: {lost:,} features parted at 180 degrees lost their Z or M values"
+        )
+    return layer.with_geometry(column, np.arange(layer.n_rows)), notes
 
 
 def _features(
