@@ -524,6 +524,7 @@ class Look(WithSample):
                 "seagrass.csv",
                 "surveys.yaml",
                 "tolva.gpkg",
+                "waters.geojson",
             ],
         )
         self.assertEqual(

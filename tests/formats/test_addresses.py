@@ -104,10 +104,14 @@ class Units(unittest.TestCase):
         feet = crs.parse("EPSG:2263")
         for text, system, value in (
             ("150m", metres, 150), ("0.5 km", metres, 500), ("12", metres, 12), ("1ft", metres, 0.3048),
-            ("12", degrees, 12), ("111.31949km", degrees, 1), ("1m", feet, 3937 / 1200),
+            ("12deg", degrees, 12), ("111.31949km", degrees, 1), ("1m", feet, 3937 / 1200),
             ("2nmi", metres, 3704),
         ):  # fmt: skip
             self.assertAlmostEqual(Distance.parse(text).in_map_units(system), value, 6)
+        for text, system in (("12", degrees), ("12deg", metres), ("12m", None)):
+            for method in (Distance.in_map_units, Distance.in_metres):
+                with self.assertRaisesRegex(UsageError, "12m, or 12deg|length|without a CRS"):
+                    method(Distance.parse(text), system)
         for text in ("", "m", "1 parsec", "1,5m", "ten"):
             with self.assertRaises(UsageError):
                 Distance.parse(text)

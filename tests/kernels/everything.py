@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import sys
+from dataclasses import replace
 
 import numpy as np
 
@@ -14,7 +15,8 @@ import polygene
 from polygene import crs
 from polygene.geometry import GeometryColumn
 from polygene.ops.buffer import buffer
-from polygene.ops.join import join, relation_counts
+from polygene.ops.by_place import relation_counts
+from polygene.ops.join import join
 from polygene.ops.mend import mend
 from polygene.plane.validity import problems_of
 from tests.support import generators as make
@@ -48,6 +50,11 @@ def everything(size: int) -> dict[str, str]:
     problems = problems_of(tangles.geometry)
     counts = relation_counts(tangles, b).selected
     nearest = join(spots, paths, "nearest").layer
+    degrees = crs.parse("OGC:CRS84")
+    on_earth = [replace(y, crs=degrees, geometry=y.geometry.with_xy(y.geometry.xy / 100))
+                for y in (spots, paths)]  # fmt: skip
+    on_ellipsoid = [join(*pair, "nearest", count=2).layer for pair in (on_earth, on_earth[::-1])]
+    snapped = polygene.imprint(a, b, snap=0.8).layer
     return {
         "union": of_column(polygene.union(a, b).layer.geometry),
         "dissolve": of_column(polygene.dissolve(tangles).layer.geometry),
@@ -60,6 +67,8 @@ def everything(size: int) -> dict[str, str]:
         "relations": digest(*(counts[name] for name in sorted(counts))),
         "counts": digest(np.asarray(join(b, spots).layer.table["matches"])),
         "nearest": digest(np.asarray(nearest.table["distance"])),
+        "on the ellipsoid": digest(*(np.asarray(y.table["distance"]) for y in on_ellipsoid)),
+        "snap": of_column(snapped.geometry),
     }
 
 

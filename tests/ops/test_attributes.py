@@ -13,9 +13,10 @@ import polygene
 from polygene import crs
 from polygene.errors import DataError, LossError, UnknownFieldError, UsageError
 from polygene.measures import row_areas, row_lengths
-from polygene.ops.compare import compare, signatures
+from polygene.ops.compare import compare
 from polygene.ops.fields import Plan, fields
 from polygene.ops.measure import Wanted, measure
+from polygene.ops.signatures import signatures
 from polygene.ops.stored import stored_measures
 from polygene.ops.subset import subset
 from polygene.ops.tally import tally

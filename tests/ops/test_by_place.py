@@ -12,7 +12,9 @@ import pyproj
 from polygene import crs
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
-from polygene.ops.join import chosen_by_place, join, partners, relation_counts
+from polygene.ops.by_place import chosen_by_place, relation_counts
+from polygene.ops.join import join
+from polygene.ops.partners import partners
 from polygene.ops.relations import related
 from polygene.plane.grid import Grid
 from polygene.plane.relating import relate
@@ -231,7 +233,7 @@ class Nearest(unittest.TestCase):
             near = join(one, two, "nearest", within=limit, unmatched="drop").layer
             self.assertEqual(near.table["i"].to_pylist(),
                              np.flatnonzero(wanted.min(axis=1) <= limit).tolist())  # fmt: skip
-            kept = chosen_by_place(one, two, "intersects", within=limit)
+            kept = chosen_by_place(one, two, "intersects", within=limit).layer
             self.assertEqual(kept.table["i"].to_pylist(), near.table["i"].to_pylist())
 
     def test_ties_are_told_and_degrees_are_metres(self):
@@ -335,17 +337,17 @@ class Joins(unittest.TestCase):
 
     def test_choosing(self):
         zones, spots = self.layers()
-        inside = chosen_by_place(spots, zones, "within")
-        rest = chosen_by_place(spots, zones, "within", invert=True)
+        inside = chosen_by_place(spots, zones, "within").layer
+        rest = chosen_by_place(spots, zones, "within", invert=True).layer
         self.assertEqual(inside.n_rows + rest.n_rows, 400)
         self.assertEqual(inside.n_total, 400)
         big = make.layer(
             "big", make.polygons([[[make.square(-50, -50, 900)]], [[make.square(0, 0, 90)]]])
         )
-        both = chosen_by_place(spots, big, "within", of_all=True)
+        both = chosen_by_place(spots, big, "within", of_all=True).layer
         xy = both.geometry.xy
         self.assertTrue(((xy > 0) & (xy < 90)).all() and 0 < both.n_rows < 400)
-        far = chosen_by_place(zones, spots.take(np.arange(3)), "disjoint")
+        far = chosen_by_place(zones, spots.take(np.arange(3)), "disjoint").layer
         self.assertEqual(far.n_rows, 12 - len(np.unique(partners(
             zones, spots.take(np.arange(3)), "intersects").first)))  # fmt: skip
 

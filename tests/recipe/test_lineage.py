@@ -112,7 +112,7 @@ class Kept(cli.WithSample):
                 )  # fmt: skip
                 self.assertEqual(first.code, 0, first.err)
                 second = self.run_polygene(
-                    "buffer", f"a{ending}", "--distance", "10", "--crs", "EPSG:32633", "-o",
+                    "buffer", f"a{ending}", "--distance", "10m", "--crs", "EPSG:32633", "-o",
                     f"b_{ending[1:]}.gpkg",
                 )  # fmt: skip
                 self.assertEqual(second.code, 0, second.err)

@@ -72,3 +72,65 @@ def beside(rng: np.random.Generator, parts, distance: float, n: int) -> np.ndarr
     far = abs(distance) * rng.choice([0.3, 0.9, 0.99, 0.998, 1.002, 1.01, 1.1, 1.5], n)
     lon, lat, _ = GEOD.fwd(*base.T, rng.uniform(-180, 180, n), far)
     return np.stack([lon, lat], axis=1)
+
+
+def between_edges(one, two, rounds: int = 6, samples: int = 17) -> float:
+    """The least distance of two edges, each a pair of places, finer and finer about the best so far."""
+    pieces = []
+    for a, b in (one, two):
+        n = max(1, int(np.ceil(np.abs(b - a).max() / 8)))
+        pieces.append((a + (b - a) * np.arange(n)[:, None] / n, (b - a) / n))
+    (a, u), (b, v) = pieces
+    i, j = (k.ravel() for k in np.meshgrid(range(len(a)), range(len(b)), indexing="ij"))
+    low, high, best = np.zeros((2, len(i))), np.ones((2, len(i))), np.inf
+    for turn in range(rounds):
+        shares = [
+            low[k][:, None]
+            + (high - low)[k][:, None] * np.linspace(0, 1, samples if way.any() else 1)
+            for k, way in enumerate((u, v))
+        ]
+        p = a[i][:, None] + u * shares[0][..., None]
+        q = b[j][:, None] + v * shares[1][..., None]
+        shape = (len(i), p.shape[1], q.shape[1], 2)
+        p = np.broadcast_to(p[:, :, None], shape).reshape(-1, 2)
+        q = np.broadcast_to(q[:, None], shape).reshape(-1, 2)
+        far = GEOD.inv(*p.T, *q.T)[2].reshape(len(i), -1)
+        nearest = far.argmin(axis=1)
+        best = min(best, float(far.min()))
+        middle = np.stack([
+            shares[0][np.arange(len(i)), nearest // shape[2]],
+            shares[1][np.arange(len(i)), nearest % shape[2]],
+        ])  # fmt: skip
+        width = (high - low) / (samples - 1) * 1.5
+        low, high = np.clip(middle - width, 0, 1), np.clip(middle + width, 0, 1)
+        kept = far.min(axis=1) < best + (3e6 if turn == 0 else 3e5 / 6**turn)
+        i, j, low, high = i[kept], j[kept], low[:, kept], high[:, kept]
+    return best
+
+
+def edges_of(family: int, parts) -> list:
+    rings = [np.asarray(ring, float) for part in parts for ring in part]
+    if family == 0:
+        return [(p, p) for ring in rings for p in ring]
+    return [(a, b) for ring in rings for a, b in zip(ring[:-1], ring[1:], strict=True)]
+
+
+def _cross(one, two) -> bool:
+    (a, b), (c, d) = one, two
+
+    def side(p, q, r):
+        return (q[0] - p[0]) * (r[1] - p[1]) - (q[1] - p[1]) * (r[0] - p[0])
+
+    return side(a, b, c) * side(a, b, d) < 0 and side(c, d, a) * side(c, d, b) < 0
+
+
+def between_rows(family: int, parts, other_family: int, others) -> float:
+    """The distance of two rows; nothing where one holds a place of the other, or edges cross."""
+    mine, theirs = edges_of(family, parts), edges_of(other_family, others)
+    if family == 2 and any(covers(parts, a) for a, _ in theirs):
+        return 0.0
+    if other_family == 2 and any(covers(others, a) for a, _ in mine):
+        return 0.0
+    if family and other_family and any(_cross(e, f) for e in mine for f in theirs):
+        return 0.0
+    return min(between_edges(e, f) for e in mine for f in theirs)

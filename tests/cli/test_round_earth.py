@@ -1,0 +1,228 @@
+"""The built program across CRS and in degrees: what it says, what it refuses, and how."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+
+import polygene
+from polygene import crs
+from polygene.measures import row_areas, ruler_for
+from polygene.sample import waters
+from tests.support import generators as make
+from tests.support.cli import WithSample
+
+
+class AcrossCrs(WithSample):
+    in_process = True
+
+    def setUp(self):
+        super().setUp()
+        waters.write(self.folder)
+
+    def test_the_waters_over_the_sectors(self):
+        done = self.run_polygene(
+            "intersect", "tolva.gpkg#sectors", "--with", "waters.geojson", "-o", "a.gpkg", "--json"
+        )
+        self.assertEqual((done.code, done.err), (0, ""))
+        (result,) = json.loads(done.out)["results"]
+        (facts,) = result["summary"]["brought"]
+        self.assertEqual((facts["total"], facts["far"], facts["follow"]), (40, 39, 0.01))
+        self.assertLess(facts["off"], 1e-6)
+        done = self.run_polygene(
+            "intersect", "waters.geojson", "--with", "tolva.gpkg#sectors", "-o", "b.gpkg",
+            "--follow", "1m",
+        )  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        self.assertRegex(done.words, "sectors was brought from EPSG:32633 .* within 1m")
+        one, two = (polygene.read(self.folder / f) for f in ("a.gpkg", "b.gpkg"))
+        self.assertEqual(one.n_rows, two.n_rows)
+        there, back = (
+            row_areas(one.geometry).sum(),
+            row_areas(two.geometry, ruler_for(two.crs)).sum(),
+        )
+        self.assertAlmostEqual(there / back, 0.9992, 3)  # the scale of the zone
+        for follow in ("0.1deg", "10"):
+            done = self.run_polygene(
+                "clip", "waters.geojson", "--with", "tolva.gpkg#park", "-o", "c.gpkg",
+                "--follow", follow,
+            )  # fmt: skip
+            self.assertEqual(done.code, 2)
+            self.assertIn("no length with a unit", done.words)
+
+    def test_what_has_no_place_or_no_use_there(self):
+        done = self.run_polygene(
+            "union", "tolva.gpkg#sectors", "--with", "waters.geojson", "-o", "u.gpkg"
+        )
+        self.assertEqual(done.code, 1)
+        self.assertRegex(
+            done.words, r"'waters': row \d+ .* have no place in EPSG:32633 .*with a filter"
+        )
+        merge = ("merge", "tolva.gpkg#sectors", "waters.geojson", "-o", "m.gpkg")
+        done = self.run_polygene(*merge)
+        self.assertEqual(done.code, 1)
+        self.assertRegex(done.words, "no place where EPSG:32633 .* --outside-use")
+        done = self.run_polygene(*merge, "--outside-use", "leave-out")
+        self.assertEqual(done.code, 0, done.err)
+        n = polygene.read(self.folder / "m.gpkg").n_rows
+        self.assertIn(f"{64 - n} outside of where that is used were left out", done.words)
+        done = self.run_polygene("merge", "waters.geojson", "tolva.gpkg#sectors", "-o", "w.gpkg")
+        self.assertEqual((done.code, polygene.read(self.folder / "w.gpkg").n_rows), (0, 64))
+        self.assert_only("m.gpkg", "w.gpkg", "resurvey.geojson", "tolva.gpkg", "waters.geojson")
+
+    def test_boxes(self):
+        both = ("tolva.gpkg#sectors", "resurvey.geojson")
+        here = ("--box", "14.35,66.52,14.5,66.6")
+        for command in ("clip", "subset"):
+            with self.subTest(command):
+                done = self.run_polygene(command, *both, *here, "-o", "r.gpkg")
+                self.assertEqual(done.code, 2)
+                self.assertIn("the INPUTs are in several", done.words)
+                self.assertIn("--box-crs", done.words)
+                done = self.run_polygene(
+                    command, *both, *here, "--box-crs", "resurvey.geojson", "-o", f"{command}.gpkg"
+                )
+                self.assertEqual(done.code, 0, done.err)
+                for name in ("sectors", "resurvey"):
+                    self.assertGreater(
+                        polygene.read(self.folder / f"{command}.gpkg#{name}").n_rows, 0
+                    )
+        clipped = polygene.read(self.folder / "clip.gpkg#sectors")
+        done = self.run_polygene(
+            "reproject", "clip.gpkg#sectors", "--to", "OGC:CRS84", "-o", "d.gpkg"
+        )
+        self.assertEqual(done.code, 0)
+        extent = polygene.read(self.folder / "d.gpkg").geometry.extent()
+        np.testing.assert_array_less(np.array(extent)[2:], np.array((14.5, 66.6)) + 2e-7)
+        self.assertGreater(clipped.n_rows, 3)
+        done = self.run_polygene(
+            "clip", both[0], "--with", "tolva.gpkg#park", "--box-crs", "EPSG:4326", "-o", "x.gpkg"
+        )
+        self.assertEqual(done.code, 2)
+        done = self.run_polygene("draw", *both, *here, "--box-crs", "OGC:CRS84", "-o", "map.png")
+        self.assertEqual(done.code, 0, done.err)
+        done = self.run_polygene("draw", "tolva.gpkg#sectors", "waters.geojson", "-o", "far.png")
+        self.assertEqual(done.code, 0, done.err)
+        self.assertIn("39 of 40 features are far from sectors", done.words)
+
+    def test_relations_and_nearness(self):
+        done = self.run_polygene(
+            "join", "tolva.gpkg#buoys", "--with", "waters.geojson", "--relation", "within", "--single",
+            "first", "-o", "j.gpkg",
+        )  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        codes = polygene.read(self.folder / "j.gpkg").table["code"].to_pylist()
+        self.assertEqual(len(set(codes) - {None}), 1)
+        done = self.run_polygene(
+            "subset",
+            "waters.geojson",
+            "--with",
+            "tolva.gpkg#sectors",
+            "--within",
+            "900km",
+            "-o",
+            "s.gpkg",
+        )
+        self.assertEqual(done.code, 0, done.err)
+        self.assertIn("distance on the ellipsoid", done.words)
+        self.assertGreater(polygene.read(self.folder / "s.gpkg").n_rows, 1)
+        done = self.run_polygene(
+            "join",
+            "tolva.gpkg#buoys",
+            "--with",
+            "resurvey.geojson",
+            "--relation",
+            "nearest",
+            "-o",
+            "n.gpkg",
+        )
+        self.assertIn("on the plane of EPSG:32633", done.words)
+        done = self.run_polygene(
+            "subset", "tolva.gpkg#sectors", "--with", "waters.geojson", "--relations"
+        )
+        self.assertEqual(done.code, 0, done.err)
+        self.assertRegex(done.out, r"within +24")
+        done = self.run_polygene("compare", "tolva.gpkg#sectors", "resurvey.geojson")
+        self.assertIn("as it lies in EPSG:32633", done.words)
+
+
+class Degrees(WithSample):
+    in_process = True
+
+    def test_a_bare_number_needs_a_unit(self):
+        for words in (
+            ("buffer", "resurvey.geojson", "--distance", "150"),
+            ("subset", "resurvey.geojson", "--with", "tolva.gpkg#park", "--within", "150"),
+            ("clip", "resurvey.geojson", "--with", "tolva.gpkg#park", "--snap", "150"),
+            ("clip", "resurvey.geojson", "--with", "tolva.gpkg#park", "--drop-slivers", "150"),
+            ("mend", "resurvey.geojson", "--coverage", "150"),
+        ):
+            with self.subTest(words[0]):
+                done = self.run_polygene(*words, "-o", "x.gpkg")
+                self.assertEqual(done.code, 2, done.err)
+                self.assertIn("say 150m, or 150deg if you mean degrees", done.words)
+        done = self.run_polygene(
+            "buffer", "tolva.gpkg#park", "--distance", "0.1deg", "-o", "x.gpkg"
+        )
+        self.assertEqual((done.code, "is not: give the distance" in done.words), (2, True))
+        for far in ("30000km", "1e30"):
+            done = self.run_polygene("buffer", "tolva.gpkg#park", "--distance", far, "-o", "x.gpkg")
+            self.assertEqual((done.code, "half round the earth" in done.words), (1, True), done.err)
+        self.assert_only("tolva.gpkg", "resurvey.geojson")
+        done = self.run_polygene(
+            "buffer", "resurvey.geojson", "--distance", "0.001deg", "-o", "x.gpkg"
+        )
+        self.assertEqual(done.code, 0, done.err)
+        done = self.run_polygene(
+            "intersect", "resurvey.geojson", "--with", "tolva.gpkg#sectors", "--snap", "5m",
+            "--drop-slivers", "3m", "-o", "y.gpkg",
+        )  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        self.assertIn("thinner than 5m", done.words)
+        self.assertIn("thinner than 3m", done.words)
+        self.assertNotIn("e-05", done.words)
+
+    def test_coordinates_that_cannot_be_degrees(self):
+        ring = make.square(1_500_000, 8_000_000, 50_000).tolist()
+        feature = {"type": "Feature", "properties": {"a": 1},
+                   "geometry": {"type": "Polygon", "coordinates": [ring]}}  # fmt: skip
+        collection = {"type": "FeatureCollection", "features": [feature]}
+        (self.folder / "pixels.geojson").write_text(json.dumps(collection))
+        for words in (
+            ("measure", "pixels.geojson", "--area", "km2"),
+            ("buffer", "pixels.geojson", "--distance", "1km"),
+            ("clip", "tolva.gpkg#sectors", "--with", "pixels.geojson"),
+            ("convert", "pixels.geojson"),
+            ("merge", "tolva.gpkg#sectors", "pixels.geojson"),
+        ):  # fmt: skip
+            with self.subTest(words[0]):
+                done = self.run_polygene(*words, "-o", "x.gpkg")
+                self.assertEqual(done.code, 1, done.err)
+                self.assertRegex(
+                    done.words, "row 1: coordinates lie outside longitude/latitude .*--crs CODE"
+                )
+        done = self.run_polygene(
+            "measure", "pixels.geojson", "--area", "km2", "--crs", "EPSG:3857", "-o", "x.gpkg"
+        )
+        self.assertEqual(done.code, 0, done.err)
+        found = polygene.read(self.folder / "x.gpkg")
+        self.assertEqual(
+            (found.table["area_km2"].to_pylist(), crs.label(found.crs)[:9]), ([2500.0], "EPSG:3857")
+        )
+        own = polygene.read(self.folder / "pixels.geojson", crs="EPSG:3857")
+        self.assertEqual(own.crs.to_epsg(), 3857)
+        with self.assertRaisesRegex(polygene.PolygeneError, "outside longitude/latitude"):
+            polygene.read(self.folder / "pixels.geojson")
+        done = self.run_polygene("audit", "pixels.geojson")
+        self.assertEqual(done.code, 0, done.err)
+        self.assertIn("coordinates lie outside", done.words)
+        # One wrong row among others can be left out.
+        shape = {"type": "Polygon", "coordinates": [make.square(10, 50, 1).tolist()]}
+        feature = {**feature, "properties": {"a": 2}, "geometry": shape}
+        collection["features"].append(feature)
+        (self.folder / "pixels.geojson").write_text(json.dumps(collection))
+        done = self.run_polygene("convert", "pixels.geojson", "--where", "a = 2", "-o", "y.gpkg")
+        self.assertEqual(done.code, 0, done.err)
+        done = self.run_polygene("convert", "pixels.geojson", "-o", "z.gpkg")
+        self.assertIn("leave such rows out with --where", done.words)
