@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from benchmarks.earth import earth
 from benchmarks.formats import formats
 from benchmarks.measure import (
     Row,
@@ -306,6 +307,7 @@ ALL = (
     tables,
     shapes,
     places,
+    earth,
     files,
     formats,
     start_up,
