@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 import unittest
 from unittest import mock
 
@@ -16,6 +17,7 @@ from polygene.measures import row_areas, row_lengths, ruler_for
 from polygene.ops import bridge, carrying
 from polygene.ops.bridge import brought
 from polygene.ops.by_place import chosen_by_place
+from polygene.ops.reproject import reproject
 from polygene.ops.windows import Windows
 from polygene.sample.waters import waters
 from tests.support import generators as make
@@ -324,6 +326,24 @@ class OnTheGlobe(unittest.TestCase):
             # Back again it is the same, but for edges within a centimetre of their course.
             back = brought(make.layer("back", found, DEGREES), own).layer.geometry
             np.testing.assert_allclose(row_areas(back), row_areas(own.geometry), rtol=1e-7)
+
+    def test_reprojecting_over_the_meridian(self):
+        """Parted there in degrees, joined on the plane again; GeoJSON is written so too."""
+        zone = lattice("EPSG:32601", (100_000, 6_000_000, 600_000, 6_300_000), 2)
+        parted = reproject(zone, DEGREES, 1e-7).layer
+        self.assertGreater(parted.geometry.n_parts, 4)
+        self.assertLessEqual(np.abs(parted.geometry.xy[:, 0]).max(), 180)
+        back = reproject(parted, zone.crs, 0.01).layer
+        self.assertEqual((back.geometry.n_parts, back.geometry.n_rings), (4, 4))
+        np.testing.assert_allclose(row_areas(back.geometry), row_areas(zone.geometry), rtol=1e-7)
+        with tempfile.TemporaryDirectory() as folder:
+            polygene.write(zone, f"{folder}/zone.geojson")
+            read = polygene.read(f"{folder}/zone.geojson").geometry
+        self.assertEqual(read.n_parts, parted.geometry.n_parts)
+        self.assertLess(row_areas(read, ruler_for(DEGREES)).sum() / 1.5e11, 1.01)
+        world = waters()
+        with self.assertRaisesRegex(DataError, "no place in EPSG:3035"):
+            reproject(world, crs.parse("EPSG:3035"))  # one holds its far side
 
     def test_from_a_plane_to_one_that_is_cut_at_the_meridian(self):
         """A zone whose middle is at 177 west over points on a plane of all the earth."""
