@@ -14,10 +14,9 @@ from polygene.errors import BalanceError, ProofError, ValidityError
 from polygene.geometry import GeometryColumn
 from polygene.ops.admit import prove_valid
 from polygene.ops.sampled import check_groups, check_overlay
-from polygene.plane import sums
+from polygene.plane import rules, sums
 from polygene.plane.borders import outline
 from polygene.plane.grid import Grid
-from polygene.plane.keys import Rule
 from polygene.plane.overlay import overlay
 from polygene.plane.proof import prove_pieces, prove_places, prove_rows, prove_steps
 from polygene.plane.rings import Pieces, trace_rings
@@ -116,9 +115,9 @@ class WhatIsWrongIsFound(unittest.TestCase):
         own = np.asarray(result.table["k"])
         rows = np.stack([own, np.full(len(own), -1)], axis=1)
         columns = [self.a, self.b]
-        self.assertGreater(check_overlay(columns, Rule.CLIP, result.geometry, rows, 1e-4), 8)
+        self.assertGreater(check_overlay(columns, rules.CLIP, result.geometry, rows, 1e-4), 8)
         with self.assertRaisesRegex(ProofError, "clip: at "):
-            check_overlay(columns, Rule.CLIP, result.geometry, rows[::-1], 1e-4)
+            check_overlay(columns, rules.CLIP, result.geometry, rows[::-1], 1e-4)
         with self.assertRaisesRegex(ProofError, "cover, where"):
             check_groups(self.a, np.arange(9) % 2, self.a.take(np.arange(2)), 1e-4, "dissolve")
 

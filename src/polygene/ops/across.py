@@ -12,7 +12,7 @@ from polygene.ops.bridge import Brought, brought
 from polygene.ops.overlay import How, lay
 from polygene.ops.scene import check_other
 from polygene.ops.summary import OverlayResult
-from polygene.plane.keys import Rule
+from polygene.plane.rules import Rule
 from polygene.progress import SILENT
 
 
@@ -29,7 +29,7 @@ def lay_across(
 
     Only what is near INPUT is brought, but in a union all of it.
     """
-    found = brought_for(layer, others, rule, how, all_of_it=rule == Rule.UNION)
+    found = brought_for(layer, others, rule, how, all_of_it=rule.keeps_other)
     result = lay(layer, [f.layer for f in found], rule, whole=whole, origins=origins, **how)
     return with_bridges(result, found)
 

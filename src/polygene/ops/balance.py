@@ -28,8 +28,8 @@ from polygene.ops.summary import (
 from polygene.plane import bounds
 from polygene.plane.cutting import Cut
 from polygene.plane.grid import Grid
-from polygene.plane.keys import Rule
 from polygene.plane.overlay import Overlay
+from polygene.plane.rules import Rule
 
 
 def check_lengths(done: Cut, plan: Overlay, scene: Scene) -> None:
@@ -66,10 +66,10 @@ def balance_of(
         before = row_measures(column, ruler)
     is_inside = np.zeros(column.n_rows, bool)
     has_other = (passed[:, 1:] != NONE).any(axis=1)
-    is_inside[passed[has_other | (rule == Rule.CLIP), 0]] = True
-    if rule == Rule.ERASE:
-        is_inside[:] = True
-        is_inside[passed[:, 0]] = False
+    is_inside[passed[has_other, 0]] = True
+    if not rule.is_keyed_by_other:
+        is_inside[passed[:, 0]] = True
+        is_inside ^= not rule.keeps_covered
     is_inside[scene.own_rows] = False
     is_outside = ~is_inside
     is_outside[scene.own_rows] = False
@@ -80,7 +80,7 @@ def balance_of(
         float(before[is_outside].sum()) + float((done.own_size - done.own_covered).sum()),
         _most_moved(before, lengths, scene, done.n_steps),
         unit_of(column.family, ruler),
-        float(done.size[is_alone].sum()) if rule == Rule.UNION else None,
+        float(done.size[is_alone].sum()) if rule.keeps_other else None,
         bounds.MOST_MOVED * scene.grid.step * ruler.map_unit,
     )
 
@@ -151,7 +151,7 @@ def summary_of(
         sides.append(_side(other, int(scene.near[k].sum()), fell))
     counts = Counts.of(made.rows, made.is_made, layer.geometry.is_empty)
     return OverlaySummary(
-        rule.name.lower(),
+        rule.name,
         _side(layer, n_own, own_fell),
         sides,
         *counts,
@@ -186,10 +186,10 @@ def _notes(layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: 
     notes = []
     if grid.is_coarsened:
         notes.append(f"the extent is so large that the grid had to be {grid.step:g} wide")
-    all_layers = [layer, *others] if rule == Rule.UNION else [layer]
+    all_layers = [layer, *others] if rule.keeps_other else [layer]
     kinds = heights_of([y.geometry for y in all_layers])
-    if kinds and rule == Rule.UNION:
-        notes.append(f"a union has no {' and '.join(kinds)} values; dropped")
+    if kinds and rule.keeps_other:
+        notes.append(f"a {rule.name} has no {' and '.join(kinds)} values; dropped")
     if made.n_guessed:
         notes.append(
             f"{layer.name}: {made.n_guessed:,} vertices along the border of OTHER have no "

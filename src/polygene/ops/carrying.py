@@ -18,7 +18,7 @@ from polygene.layer import Layer
 from polygene.measures import ring_areas
 from polygene.ops.courses import Units, followed, metres_between
 from polygene.ops.overlay import laid_over
-from polygene.plane.keys import Rule
+from polygene.plane import rules
 
 SAME_PLACE = 0.01  # metres that a vertex may be off when it comes back
 STEEP = 100.0  # metres within which it may be seen whether it is there that they are the same
@@ -113,7 +113,7 @@ def _cut(layer: Layer, windows: Sequence[Extent]) -> tuple[GeometryColumn, BoolA
         return column, ~is_inside
     boxes = Layer("window", boxes_of(windows), pa.table({}), layer.crs)
     some = Layer(layer.name, column.take(rows), pa.table({}), layer.crs)
-    laid = laid_over(some, [boxes], Rule.CLIP)
+    laid = laid_over(some, [boxes], rules.CLIP)
     came, new = laid.rows[:, 0], laid.result.layer.geometry
     counts = np.zeros(len(rows), np.int64)
     counts[came] = np.diff(new.row_offsets)

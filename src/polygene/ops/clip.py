@@ -8,7 +8,7 @@ from polygene.layer import Layer
 from polygene.ops.across import lay_across
 from polygene.ops.overlay import How
 from polygene.ops.summary import OverlayResult
-from polygene.plane.keys import Rule
+from polygene.plane import rules
 
 
 def clip(
@@ -23,4 +23,4 @@ def clip(
     OTHER's features may overlap: what any of them covers is inside. With ``whole`` every feature
     that meets OTHER is kept as it is instead. For the rest see `polygene.ops.overlay.lay`.
     """
-    return lay_across(layer, [other], Rule.CLIP, whole=whole, **how)
+    return lay_across(layer, [other], rules.CLIP, whole=whole, **how)

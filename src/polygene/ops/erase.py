@@ -8,7 +8,7 @@ from polygene.layer import Layer
 from polygene.ops.across import lay_across
 from polygene.ops.overlay import How
 from polygene.ops.summary import OverlayResult
-from polygene.plane.keys import Rule
+from polygene.plane import rules
 
 
 def erase(
@@ -20,4 +20,4 @@ def erase(
 
     With `clip` it makes up INPUT. For the rest see `polygene.ops.overlay.lay`.
     """
-    return lay_across(layer, [other], Rule.ERASE, **how)
+    return lay_across(layer, [other], rules.ERASE, **how)

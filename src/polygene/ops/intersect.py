@@ -8,7 +8,7 @@ from polygene.layer import Layer
 from polygene.ops.across import lay_across
 from polygene.ops.overlay import How
 from polygene.ops.summary import OverlayResult
-from polygene.plane.keys import Rule
+from polygene.plane import rules
 
 
 def intersect(
@@ -22,4 +22,4 @@ def intersect(
     Where features of one layer overlap, the piece comes once with each. For the rest see
     `polygene.ops.overlay.lay`.
     """
-    return lay_across(layer, others, Rule.INTERSECT, origins=origins, **how)
+    return lay_across(layer, others, rules.INTERSECT, origins=origins, **how)

@@ -29,8 +29,8 @@ from polygene.ops.stored import Source, adjusted
 from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
 from polygene.plane import selfcheck
 from polygene.plane.cutting import cut
-from polygene.plane.keys import Rule
 from polygene.plane.overlay import overlay
+from polygene.plane.rules import Rule
 from polygene.progress import SILENT, Progress
 from polygene.units import map_unit_of
 
@@ -80,7 +80,7 @@ def lay(
         intersect also what INPUT holds, where lines cover what runs along them and points what
         lies at the same place.
     whole : bool
-        Keep every feature of INPUT that meets OTHER as it is; for `Rule.CLIP`.
+        Keep every feature of INPUT that meets OTHER as it is; for `rules.CLIP`.
     origins : bool
         Add the identifiers of the rows that each piece is of.
     how
@@ -234,7 +234,7 @@ def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: floa
 
 def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
     rule, progress = told.rule, told.progress
-    verb = rule.name.lower()
+    verb = rule.name
     scene = scene_of(layer, others, rule, told.precision)
     progress.stage(f"{verb} {layer.name}: {len(scene.own_rows):,} features meet a border")
     plan = overlay(layer.geometry.take(scene.own_rows), scene.cutter, scene.border, scene.grid)

@@ -18,9 +18,10 @@ from polygene.ops.signatures import signatures
 from polygene.plane import members as members_of
 from polygene.plane.cutting import Cut
 from polygene.plane.heights import with_heights
-from polygene.plane.keys import Rule, keyed, order_of
+from polygene.plane.keys import keyed, order_of
 from polygene.plane.members import Members
 from polygene.plane.overlay import Overlay
+from polygene.plane.rules import Rule
 
 
 class Made(NamedTuple):
@@ -49,7 +50,7 @@ def made_of(
     whole_of = _whole_of(column, rows, done, scene)
     of_own, of_other = np.flatnonzero(whole_of == 0), np.flatnonzero(whole_of > 0)
     cut_pieces = np.flatnonzero(whole_of == NONE)
-    if rule == Rule.UNION:
+    if rule.keeps_other:
         pieces, n_guessed = done.geometry, 0
     else:
         pieces, n_guessed = with_heights(plan, done)
@@ -67,7 +68,7 @@ def made_of(
     taken = np.concatenate(
         [n + chosen for n, (_, chosen) in zip(before[:-1], sources, strict=True)]
     )
-    both = concatenate([_flat(c) if rule == Rule.UNION else c for c, _ in sources])
+    both = concatenate([_flat(c) if rule.keeps_other else c for c, _ in sources])
     order = order_of(table)
     geometry = both.take(taken[order])
     is_multi = column.is_multi or bool((np.diff(geometry.row_offsets) > 1).any())
@@ -129,7 +130,7 @@ def untouched(layer: Layer, scene: Scene, plan: Overlay, rule: Rule) -> I64Array
     is_left = ~column.is_empty
     is_left[scene.own_rows] = False
     rows = np.flatnonzero(is_left)
-    if rule == Rule.UNION:
+    if rule.keeps_other:  # what is near an OTHER has entered
         return input_only(rows, len(scene.near))
     x, y = plan.grid.to_units(column.xy[column.vertex_offsets_of_rows[:-1][rows]])
     faces: Members = members_of.of_faces(plan)

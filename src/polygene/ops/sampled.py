@@ -16,7 +16,7 @@ import numpy as np
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, reduce_groups
 from polygene.errors import ProofError
 from polygene.geometry import Family, GeometryColumn, extent_of
-from polygene.plane.keys import Rule
+from polygene.plane.rules import Rule
 
 MOST_POINTS = 32
 MOST_EDGES = 20_000  # beyond them sampling would take longer than all else
@@ -115,23 +115,18 @@ def check_overlay(
     for k, point in enumerate(samples.xy):
         wanted = sorted(_wanted(rule, [np.flatnonzero(b[k]).tolist() for b in before]))
         found = sorted(map(tuple, rows[np.flatnonzero(after[k])].tolist()))
-        _same(found, wanted, rule.name.lower(), point)
+        _same(found, wanted, rule.name, point)
     return len(samples.xy)
 
 
 def _wanted(rule: Rule, covers: list[list[int]]) -> list[tuple[int, ...]]:
     """Return the keys of the pieces that must cover a point, by the rows of each layer that do."""
     own, others = covers[0], covers[1:]
-    none = [NONE] * len(others)
-    if rule == Rule.CLIP:
-        return [(a, *none) for a in own] if any(others) else []
-    if rule == Rule.ERASE:
-        return [] if any(others) else [(a, *none) for a in own]
-    if rule == Rule.INTERSECT:
-        return list(itertools.product(own, *others))
-    several = itertools.product(own or [NONE], *(other or [NONE] for other in others))
-    keys = [key for key in several if any(row != NONE for row in key)]
-    return keys if rule == Rule.UNION else [key for key in keys if key[0] != NONE]
+    if not rule.is_keyed_by_other:
+        is_kept = rule.keeps(np.array([[bool(own), any(others)]]))[0]
+        return [(row, *[NONE] * len(others)) for row in own] if is_kept else []
+    keys = itertools.product(*(rows or [NONE] for rows in covers))
+    return [key for key in keys if rule.keeps(np.array([[row != NONE for row in key]]))[0]]
 
 
 def check_groups(

@@ -22,7 +22,7 @@ from polygene.ops.admit import Admission, admit
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
-from polygene.plane.keys import Rule
+from polygene.plane.rules import Rule
 from polygene.plane.touch import rows_touched
 
 
@@ -52,12 +52,12 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
     extent = extent_of(bounds)
     grid = grid_for(layer, [extent, *map(extent_of, other_bounds)], precision)
     # A union keeps OTHER's features that are far from INPUT too.
-    keeps_all = rule == Rule.UNION
+    keeps_all = rule.keeps_other
     near = [rows_near(b, extent) | (keeps_all & np.isfinite(b[:, 0])) for b in other_bounds]
     rows = [np.flatnonzero(mask) for mask in near]
     cutter = concatenate([other.geometry.take(r) for other, r in zip(others, rows, strict=True)])
     border = outline(cutter, grid)
-    if rule == Rule.UNION or cutter.family == Family.POINTS:
+    if rule.keeps_other or cutter.family == Family.POINTS:
         # What lies inside OTHER untouched has to be taken out of it, so it must enter too.
         own_rows = np.flatnonzero(rows_near(bounds, extent_of(cutter.row_bounds())))
     else:
@@ -83,16 +83,11 @@ def admitted(
     """
     bounds = [y.geometry.row_bounds() for y in (layer, *others)]
     extents = [extent_of(b) for b in bounds]
-    is_own = np.ones(layer.n_rows, bool)
-    if rule == Rule.INTERSECT:
-        for extent in extents[1:]:
-            is_own &= rows_near(bounds[0], extent)
-    elif rule == Rule.CLIP:
-        is_own = rows_near(bounds[0], extent_of(np.concatenate(bounds[1:])))
+    is_own = rule.may_keep(np.stack([rows_near(bounds[0], e) for e in extents[1:]], axis=1))
     own = admit(layer, invalid, matters=is_own)
     found = []
     for other, b in zip(others, bounds[1:], strict=True):
-        is_near = rows_near(b, extents[0]) | (rule == Rule.UNION or keeps_other)
+        is_near = rows_near(b, extents[0]) | (rule.keeps_other or keeps_other)
         found.append(admit(other, invalid, matters=is_near))
     return own, found
 
@@ -100,11 +95,11 @@ def admitted(
 def check_family(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
     """Refuse an OTHER of a family that has no meaning for a rule."""
     own, family = layer.geometry.family, other.geometry.family
-    takes_own = rule in (Rule.ERASE, Rule.INTERSECT)
+    takes_own = rule.takes_own_kind
     if family != Family.POLYGONS and not (takes_own and family == own):
         needed = "polygons" + (f" or {own.words}" if takes_own and own != Family.POLYGONS else "")
         raise DataError(
-            f"OTHER, layer {other.name!r}, holds {family.words}, and to {rule.name.lower()} "
+            f"OTHER, layer {other.name!r}, holds {family.words}, and to {rule.name} "
             f"{own.words} needs {needed}. If you meant it the other way round, exchange INPUT and "
             "OTHER"
         )

@@ -16,7 +16,7 @@ from polygene.ops.across import brought_for, with_bridges
 from polygene.ops.attributes import free_name
 from polygene.ops.overlay import How, Laid, finished, laid_over
 from polygene.ops.summary import OverlayResult
-from polygene.plane.keys import Rule
+from polygene.plane import rules
 from polygene.progress import SILENT
 from polygene.table.types import widened
 
@@ -48,9 +48,9 @@ def supersede(
         "progress": how.get("progress", SILENT),
     }
     snapped: How = {**told, "snap": how.get("snap")}
-    found = brought_for(layer, others, Rule.ERASE, how, all_of_it=True)
+    found = brought_for(layer, others, rules.ERASE, how, all_of_it=True)
     others = tuple(f.layer for f in found)
-    rest = laid_over(layer, others, Rule.ERASE, keeps_other=True, **snapped)
+    rest = laid_over(layer, others, rules.ERASE, keeps_other=True, **snapped)
     measured: How = {"refresh": how.get("refresh", ()), "apportion": how.get("apportion", ())}
     kept = finished(rest, [rest.sources[0]], measured)
     result, rows, is_made = kept.layer, _pieces(rest.rows[:, 0], NONE), [rest.is_made]
@@ -58,7 +58,7 @@ def supersede(
         # Each but the first gives way to those before it.
         other, made = rest.sources[1 + k], np.zeros(rest.sources[1 + k].n_rows, bool)
         if k:
-            laid = laid_over(other, rest.sources[1 : 1 + k], Rule.ERASE, **told)
+            laid = laid_over(other, rest.sources[1 : 1 + k], rules.ERASE, **told)
             other, made = laid.result.layer, laid.is_made
         result = _stacked(result, other)
         rows = np.concatenate([rows, _pieces(np.full(other.n_rows, NONE), k)])

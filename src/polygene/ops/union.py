@@ -37,7 +37,7 @@ from polygene.ops.summary import (
     unit_of,
 )
 from polygene.plane import bounds as bounds_of
-from polygene.plane.keys import Rule
+from polygene.plane import rules
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.proof import prove_pieces, proved_sums
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
@@ -72,7 +72,7 @@ def union(
     if not others:
         laid = _of_one(layer, origins, how)
         return finished(laid, laid.sources, how)
-    return lay_across(layer, others, Rule.UNION, origins=origins, **how)
+    return lay_across(layer, others, rules.UNION, origins=origins, **how)
 
 
 def _of_one(layer: Layer, origins: bool, how: How) -> Laid:

@@ -20,11 +20,12 @@ from polygene.arrays import (
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import Ruler
 from polygene.plane import members as members_of
-from polygene.plane.keys import Keyed, Rule, keyed
+from polygene.plane.keys import Keyed, keyed
 from polygene.plane.members import Members
 from polygene.plane.overlay import Overlay, face_areas
 from polygene.plane.proof import prove_pieces, prove_steps, proved_sums
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.rules import Rule
 from polygene.plane.steps import Steps, steps_of
 from polygene.plane.sums import Sums
 
@@ -72,7 +73,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     n_rows, arrangement = plan.n_own_rows, plan.arrangement
     faces = members_of.of_faces(plan)
     face, row = plan.own_labels()
-    if rule == Rule.UNION:
+    if rule.keeps_other:
         has_own = np.zeros(arrangement.n_faces, bool)
         has_own[face] = True
         alone = np.flatnonzero(~has_own & (faces.counts > 0))
@@ -156,16 +157,16 @@ def _whole_pieces(
     )
     row = np.where(has, _rows_in_plan(found, plan, other_starts), 0)
     wholes = has & (n_entries[:, None] == n_faces[row]) & ~is_crossed[row]
-    if rule != Rule.UNION:
+    if not rule.keeps_other:
         # INPUT's attributes, so INPUT's geometry.
         wholes[has[:, 0], 1:] = False
-    wholes[~has[:, 0] & (has.sum(axis=1) > 1), :] &= rule == Rule.UNION
+        wholes[~has[:, 0] & (has.sum(axis=1) > 1), :] = False
     return wholes
 
 
 def _meets_border(plan: Overlay, rule: Rule) -> BoolArray:
     """Whether each row's border shares a node with OTHER's."""
-    if rule != Rule.CLIP:
+    if rule.is_keyed_by_other or not rule.keeps_covered:
         return np.zeros(plan.n_own_rows, bool)
     arrangement, n_rows = plan.arrangement, plan.n_own_rows
     deltas = arrangement.deltas

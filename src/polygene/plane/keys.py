@@ -7,27 +7,13 @@ the OTHERs that it has the attributes of.
 
 from __future__ import annotations
 
-import enum
 from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import NONE, I64Array, number_pairs, offsets_from, spans
 from polygene.plane.members import Members
-
-
-class Rule(enum.Enum):
-    """What is kept, and under which key."""
-
-    CLIP = "INPUT's row where any OTHER covers"
-    ERASE = "INPUT's row where no OTHER covers"
-    INTERSECT = "the rows of all layers, where all cover"
-    IMPRINT = "INPUT's row and those of the OTHERs or none"
-    UNION = "the rows of all layers or none, where any covers"
-
-    @property
-    def is_keyed_by_other(self) -> bool:
-        return self not in (Rule.CLIP, Rule.ERASE)
+from polygene.plane.rules import Rule
 
 
 class Keyed(NamedTuple):
@@ -59,18 +45,17 @@ def keyed(rule: Rule, own_row: I64Array, members: Members, other_starts: I64Arra
     -----
     Where rows of one layer overlap, an item belongs to a piece for each of them.
     """
-    items = np.arange(len(own_row))
+    items, n_others = np.arange(len(own_row)), len(other_starts) - 1
+    has_own = own_row != NONE
     if not rule.is_keyed_by_other:
-        has_any = members.counts > 0
-        items = items[has_any if rule == Rule.CLIP else ~has_any]
-        columns = [own_row[items]] + [np.full(len(items), NONE)] * (len(other_starts) - 1)
-        return _numbered(items, columns)
-    columns = [own_row]
-    for k in range(len(other_starts) - 1):
-        first, counts = _of_layer(members, other_starts[k], other_starts[k + 1])
-        n_here = counts[items]
-        if rule != Rule.INTERSECT:
-            n_here = np.maximum(n_here, 1)
+        items = items[rule.keeps(np.stack([has_own, members.counts > 0], axis=1))]
+        return _numbered(items, [own_row[items]] + [np.full(len(items), NONE)] * n_others)
+    layers = [_of_layer(members, *other_starts[k : k + 2]) for k in range(n_others)]
+    has = np.stack([has_own, *(counts > 0 for _, counts in layers)], axis=1)
+    items = items[rule.keeps(has)]
+    columns = [own_row[items]]
+    for k, (first, counts) in enumerate(layers):
+        n_here = np.maximum(counts[items], 1)
         repeat = np.repeat(np.arange(len(items)), n_here)
         place = spans(first[items], n_here)
         is_none = counts[items][repeat] == 0
@@ -78,9 +63,6 @@ def keyed(rule: Rule, own_row: I64Array, members: Members, other_starts: I64Arra
         row[~is_none] = members.rows[place[~is_none]] - other_starts[k]
         items = items[repeat]
         columns = [column[repeat] for column in columns] + [row]
-    if rule == Rule.INTERSECT:
-        is_kept = columns[0] != NONE
-        items, columns = items[is_kept], [column[is_kept] for column in columns]
     return _numbered(items, columns)
 
 
