@@ -14,6 +14,8 @@ from __future__ import annotations
 import importlib
 from typing import Any
 
+from polygene.commands import COMMANDS
+
 __version__ = "0.1.0"
 
 # Loaded when first asked for, so that importing the package costs next to nothing.
@@ -25,25 +27,20 @@ _PUBLIC = {
     "PolygeneError": "polygene.errors",
     "audit": "polygene.ops.audit",
     "buffer": "polygene.ops.buffer",
-    "clip": "polygene.ops.clip",
     "compare": "polygene.ops.compare",
     "crossings": "polygene.ops.crossings",
     "dissolve": "polygene.ops.dissolve",
     "fields": "polygene.ops.fields",
-    "erase": "polygene.ops.erase",
     "hull": "polygene.ops.hull",
-    "imprint": "polygene.ops.imprint",
-    "intersect": "polygene.ops.intersect",
     "measure": "polygene.ops.measure",
     "join": "polygene.ops.join",
     "mend": "polygene.ops.mend",
     "merge": "polygene.ops.merge",
     "subset": "polygene.ops.subset",
-    "supersede": "polygene.ops.supersede",
     "tally": "polygene.ops.tally",
-    "union": "polygene.ops.union",
     "where": "polygene.ops.subset",
     "single_parts": "polygene.ops.parts",
+    **{name: f"polygene.ops.{name}" for name, c in COMMANDS.items() if c.overlay is not None},
     "read": "polygene.files",
     "write": "polygene.files",
 }

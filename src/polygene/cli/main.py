@@ -14,46 +14,9 @@ from typing import Any, NoReturn
 import click
 
 from polygene import __version__
+from polygene.commands import COMMANDS, GROUPS
 from polygene.errors import ExpressionError, PolygeneError, SheetError, UsageError
 from polygene.memory import keep_freed_memory
-
-# name: (group, what it does). Each lives in the module of its name, loaded only when called.
-COMMANDS = {
-    "layers": ("look", "lists what is in files: layers, geometry, features, CRS, extent"),
-    "peek": ("look", "a layer's fields with types, nulls and ranges, and some of its rows"),
-    "audit": ("look", "finds problems of geometry and attributes, with row, place and reason"),
-    "compare": ("look", "two layers side by side, and which features changed"),
-    "draw": ("look", "a map picture of one or several layers"),
-    "lineage": ("look", "how a layer came about: sources, steps, options, credits"),
-    "mend": ("prepare", "makes invalid polygons valid and says what it changed"),
-    "subset": ("prepare", "keeps features by attributes, by how they lie to others, or a box"),
-    "fields": ("prepare", "renames, retypes, computes, drops and reorders fields"),
-    "reproject": ("prepare", "changes the CRS"),
-    "convert": ("prepare", "writes layers in another format or gathers them in one file"),
-    "clip": ("derive", "keeps what lies inside OTHER"),
-    "erase": ("derive", "removes what lies inside OTHER"),
-    "intersect": ("derive", "the shared pieces, with the attributes of both"),
-    "union": ("derive", "all pieces of both, each with the attributes it has a right to"),
-    "imprint": ("derive", "all of INPUT, split along OTHER, with its attributes inside"),
-    "supersede": ("derive", "OTHER replaces INPUT wherever it lies; the rest stays"),
-    "merge": ("derive", "several layers into one, reconciling their fields"),
-    "dissolve": ("derive", "joins features that agree in some fields, or all of them"),
-    "buffer": ("derive", "everything within a distance"),
-    "hull": ("derive", "the convex hull of all features, of each, or by group"),
-    "parts": ("derive", "multi-part features to single parts, or single parts together"),
-    "join": ("derive", "carries attributes across by place: counts, sums, the nearest"),
-    "measure": ("figure", "adds area, length, perimeter, centroid and other columns"),
-    "tally": ("figure", "a table of counts, areas or other sums by one or two fields"),
-    "run": ("repeat", "runs a recipe file: inputs, steps, outputs"),
-    "demo": ("repeat", "writes the sample data and works through an example on it"),
-}
-GROUPS = {
-    "look": "Look at layers",
-    "prepare": "Prepare them",
-    "derive": "Derive new ones",
-    "figure": "Measure and tabulate",
-    "repeat": "Repeat and learn",
-}
 
 
 class Commands(click.Group):
@@ -65,6 +28,12 @@ class Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
+        told = COMMANDS[cmd_name].overlay
+        if told is not None and told.help:
+            from polygene.cli.overlay import command_of
+
+            return command_of(cmd_name)
+        # Each other one lives in the module of its name, loaded only when called.
         module = importlib.import_module(f"polygene.cli.{cmd_name}")
         command: click.Command = getattr(module, cmd_name)
         return command
@@ -80,7 +49,7 @@ class Commands(click.Group):
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for group, title in GROUPS.items():
-            rows = [(name, what) for name, (own, what) in COMMANDS.items() if own == group]
+            rows = [(name, c.what) for name, c in COMMANDS.items() if c.group == group]
             if rows:
                 with formatter.section(title):
                     formatter.write_dl(rows)

@@ -96,9 +96,9 @@ NOT_RECORDED = (
 )  # fmt: skip
 
 
-def command() -> Any:
-    """Make a function a command that keeps a record."""
-    return click.command(cls=Command)
+def command(name: str | None = None) -> Any:
+    """Make a function a command that keeps a record, called as it is if no name is given."""
+    return click.command(name, cls=Command)
 
 
 class BoxType(click.ParamType):

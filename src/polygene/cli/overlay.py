@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
+import importlib
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -12,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from polygene.cli import options, show
+from polygene.commands import COMMANDS, Overlay
 
 if TYPE_CHECKING:
     from polygene.batch import Box, Done, Failed, Other, Results
@@ -28,16 +30,6 @@ if TYPE_CHECKING:
 
 Operation = Callable[..., Any]
 
-# What to call the doing, and the two sides of the balance.
-PARTICIPLES = {
-    "clip": "clipped with",
-    "erase": "erased with",
-    "intersect": "intersected with",
-    "union": "united with",
-    "imprint": "imprinted with",
-    "supersede": "superseded with",
-}
-
 
 def common(function: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that all overlays have."""
@@ -51,6 +43,26 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     ):  # fmt: skip
         function = option(function)
     return function
+
+
+def command_of(name: str) -> click.Command:
+    """Return the command of an overlay that needs no more than the common options."""
+    told = COMMANDS[name].overlay
+    assert told is not None
+    is_one = told.takes == "one"
+
+    def call(with_: Any, **options_: Any) -> None:
+        operation = getattr(importlib.import_module(f"polygene.ops.{name}"), name)
+        addresses = [with_] if is_one else with_
+        run(operation, lambda progress: read_others(addresses, options_, progress), **options_)
+
+    call.__doc__ = told.help
+    function = common(call)
+    if told.has_origins:
+        function = options.origins(function)
+    function = (options.with_required if is_one else options.with_several)(function)
+    command: click.Command = options.command(name)(function)
+    return command
 
 
 def read_others(addresses: Sequence[str], options_: dict[str, Any], progress: Any) -> list[Other]:
@@ -213,7 +225,7 @@ def _print(done: list[Done[OverlayResult]], snap: Any, width: Any) -> None:
     first = done[0].result.summary
     name = first.input.name if len(done) == 1 else f"{len(done)} layers"
     others = " and ".join(side.name for side in first.others) or "itself"
-    show.title(f"{name} {PARTICIPLES[first.operation]} {others}", stream=err)
+    show.title(f"{name} {told_of(first).done} {others}", stream=err)
     if len(done) == 1:
         _print_one(first, snap, width)
     else:
@@ -239,9 +251,8 @@ def _print_one(summary: OverlaySummary, snap: Any, width: Any) -> None:
     left = []
     if summary.dropped:
         fell = summary.input.fell.count + (summary.snap.fell.count if summary.snap else 0)
-        where = "lay inside OTHER" if summary.operation in ("erase", "supersede") else "lay outside"
         if summary.dropped > fell:
-            left.append(f"{summary.dropped - fell:,} {where}")
+            left.append(f"{summary.dropped - fell:,} {told_of(summary).lost}")
         if fell:
             left.append(f"{fell:,} too thin")
     if summary.without_geometry:
@@ -259,22 +270,22 @@ def _print_one(summary: OverlaySummary, snap: Any, width: Any) -> None:
     proved(summary.proved)
 
 
+def told_of(summary: OverlaySummary) -> Overlay:
+    """Return how an overlay is told."""
+    told = COMMANDS[summary.operation].overlay
+    assert told is not None
+    return told
+
+
 def _what_came(summary: OverlaySummary) -> str:
-    own, names = summary.input.name, [side.name for side in summary.others]
-    other = names[0] if len(names) == 1 else "any OTHER"
-    if summary.operation in ("clip", "erase"):
-        return f"{summary.whole:,} whole, {summary.cut:,} cut"
-    if summary.operation == "supersede":
-        return f"{summary.input_only:,} of {own}, {summary.other_only:,} of {' and '.join(names)}"
     if not summary.others:
         return f"{summary.both:,} shared by several features, {summary.input_only:,} of one alone"
-    if summary.operation == "intersect":
-        return f"{summary.both:,} in {own} and {' and '.join(names)}"
-    words = [f"{summary.both:,} in {own} and {other}"]
-    words.append(f"{summary.input_only:,} in {own} only")
-    if summary.operation == "union":
-        words.append(f"{summary.other_only:,} in {other} only")
-    return ", ".join(words)
+    names = [side.name for side in summary.others]
+    return told_of(summary).came.format(
+        own=summary.input.name, other=names[0] if len(names) == 1 else "any OTHER",
+        all=" and ".join(names), whole=summary.whole, cut=summary.cut, both=summary.both,
+        input_only=summary.input_only, other_only=summary.other_only,
+    )  # fmt: skip
 
 
 def _snap(snap: Snap, side: Side, asked: Any) -> str:

@@ -13,17 +13,13 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from polygene.cli import options, show
+from polygene.commands import COMMANDS
 
 if TYPE_CHECKING:
     from polygene.recipe.reading import Option, Recipe
     from polygene.recipe.running import Ran
 
-# Commands that make layers out of layers.
-STEPS = (
-    "mend", "subset", "fields", "reproject", "convert", "clip", "erase", "intersect", "union",
-    "imprint", "supersede", "merge", "dissolve", "buffer", "hull", "parts", "join", "measure",
-    "draw", "tally",
-)  # fmt: skip
+STEPS = tuple(name for name, command in COMMANDS.items() if command.is_step)
 _NOT_KEYS = ("inputs", "out", "replace", "next_", "as_json", "quiet", "keep_dump", "propose",
              "relations", "differ", "links", "stop_at_first")  # fmt: skip
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from polygene.commands import COMMANDS, LIKE_INPUT
 from polygene.errors import (
     ExpressionError,
     FileError,
@@ -27,22 +28,6 @@ from polygene.recipe.reading import Recipe, Step
 from polygene.table.expression import Expression
 
 POLYGONS = "polygons"
-# Commands that leave INPUT's fields as they are, unless told to keep or drop some.
-_KEEP_FIELDS = {"mend", "subset", "reproject", "convert", "clip", "erase"}
-_KEEP_KIND = {
-    *_KEEP_FIELDS,
-    "fields",
-    "imprint",
-    "supersede",
-    "dissolve",
-    "parts",
-    "measure",
-    "join",
-}
-_MAKE_POLYGONS = {"buffer", "hull"}
-_NEED_POLYGONS = {"union": "INPUT and OTHER", "supersede": "INPUT and OTHER", "imprint": "OTHER",
-                  "clip": "OTHER"}  # fmt: skip
-_FIGURE_ENDINGS = {"draw": (".png", ".svg", ".pdf"), "tally": (".csv", ".md", ".parquet")}
 # Options that name fields of INPUT, with commas between.
 _NAME_FIELDS = ("by", "keep", "drop", "sort", "refresh", "apportion")
 
@@ -81,7 +66,7 @@ def _check_outputs(recipe: Recipe) -> None:
     for name, text in recipe.outputs.items():
         try:
             if name in figures:
-                _check_file(Path(text), _FIGURE_ENDINGS[figures[name]])
+                _check_file(Path(text), COMMANDS[figures[name]].figure)
             else:
                 destination.plan(text, [LayerRef(Path(name), name)], "replace")
         except PolygeneError as err:
@@ -109,10 +94,10 @@ def _of_input(recipe: Recipe, name: str, text: str) -> Known:
 
 
 def _check_kinds(recipe: Recipe, step: Step, first: Known, others: Sequence[Known]) -> None:
-    role = _NEED_POLYGONS.get(step.command)
-    if step.command in ("erase", "intersect") and first.kind == POLYGONS:
-        role = "OTHER"  # what has no area takes none away
-    if role is None:
+    role = COMMANDS[step.command].needs_polygons
+    if role == LIKE_INPUT:
+        role = "OTHER" if first.kind == POLYGONS else ""
+    if not role:
         return
     named = dict(zip(step.given.get("with", []), others, strict=True))
     if role == "INPUT and OTHER":
@@ -153,10 +138,11 @@ def _check_fields(recipe: Recipe, step: Step, fields: Sequence[str]) -> None:
 
 def _after(step: Step, first: Known) -> Known:
     """Return what is known of a step's result."""
-    kind = first.kind if step.command in _KEEP_KIND else None
-    if step.command in _MAKE_POLYGONS or step.command == "union":
+    command = COMMANDS[step.command]
+    kind = first.kind if command.kind == "INPUT's" else None
+    if command.kind == POLYGONS:
         kind = POLYGONS
-    fields = first.fields if step.command in _KEEP_FIELDS else None
+    fields = first.fields if command.keeps_fields else None
     if fields is not None and step.given.get("keep"):
         fields = _names(step.given, "keep")
     if fields is not None and step.given.get("drop"):

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from polygene.commands import COMMANDS
 from polygene.errors import UsageError, did_you_mean
 from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.recipe.expectations import check_text
@@ -17,7 +18,6 @@ _KEYS = ("title", "parameters", "settings", "inputs", "steps", "outputs")
 # Settings hold for every step whose command has such an option and that does not say otherwise.
 _SETTINGS = ("crs", "precision", "invalid", "folder")
 _EACH = "for each"
-FIGURES = ("draw", "tally")  # steps that make a picture or a table, no layer
 _REFERENCE = re.compile(r"\$\{(\w+)\}")
 
 
@@ -54,7 +54,7 @@ class Step:
     @property
     def is_figure(self) -> bool:
         """Whether its result is a picture or a table."""
-        return self.command in FIGURES
+        return bool(COMMANDS[self.command].figure)
 
 
 @dataclass(frozen=True)
@@ -270,7 +270,7 @@ class _Reader(SheetReader):
         wanted = self.mapping(item, "expect")
         for name, value in wanted.items():
             line = wanted.lines[name]
-            if command in FIGURES:
+            if COMMANDS[command].figure:
                 raise self.fail(line, f"{command} makes no layer to expect anything of")
             try:
                 check_text(name, expectation_text(value))

@@ -1,0 +1,177 @@
+"""The table of commands: what each is and does, once, for help, messages, recipes, Python and docs.
+
+Importing it loads nothing else, so that the help is there at once.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+GROUPS = {
+    "look": "Look at layers",
+    "prepare": "Prepare them",
+    "derive": "Derive new ones",
+    "figure": "Measure and tabulate",
+    "repeat": "Repeat and learn",
+}
+LIKE_INPUT = "OTHER if INPUT is"  # what has no area takes none away
+
+
+@dataclass(frozen=True)
+class Command:
+    """What a command is.
+
+    group : where the list of commands has it; what : one sentence for that list
+    is_step : whether it may be a step of a recipe
+    keeps_fields, kind : whether INPUT's fields stay; what kind of geometry comes out: INPUT's, or
+        polygons, or that is not known beforehand
+    needs_polygons : of whom, ``INPUT and OTHER``, ``OTHER``, or `LIKE_INPUT`
+    figure : endings of what it makes, if that is no layer
+    overlay : what it does to INPUT with OTHERs, if it does
+    """
+
+    group: str
+    what: str
+    is_step: bool = False
+    keeps_fields: bool = False
+    kind: Literal["INPUT's", "polygons", ""] = ""
+    needs_polygons: str = ""
+    figure: tuple[str, ...] = ()
+    overlay: Overlay | None = None
+
+
+@dataclass(frozen=True)
+class Overlay:
+    """How an overlay is asked for and told.
+
+    done : what INPUT is afterwards, as in ``clipped with``
+    came : what came out, in words with fields of the summary, and ``own``, ``other`` (the one OTHER, or
+        any) and ``all`` (their names)
+    lost : where features of INPUT lay of which nothing came out
+    takes : how many OTHERs; has_origins : whether pieces can name the rows they are of
+    help : what ``--help`` says, for those that need no more than the common options
+    """
+
+    done: str
+    came: str
+    lost: str = "lay outside"
+    takes: Literal["one", "several"] = "one"
+    has_origins: bool = False
+    help: str = ""
+
+
+_IN_INPUT_ONLY = "{input_only:,} in {own} only"
+_IN_OTHER_ONLY = "{other_only:,} in {other} only"
+
+COMMANDS = {
+    "layers": Command("look", "lists what is in files: layers, geometry, features, CRS, extent"),
+    "peek": Command("look", "a layer's fields with types, nulls and ranges, and some of its rows"),
+    "audit": Command("look", "finds problems of geometry and attributes, with row, place and reason"),
+    "compare": Command("look", "two layers side by side, and which features changed"),
+    "draw": Command(
+        "look", "a map picture of one or several layers", is_step=True, figure=(".png", ".svg", ".pdf")
+    ),
+    "lineage": Command("look", "how a layer came about: sources, steps, options, credits"),
+    "mend": Command(
+        "prepare", "makes invalid polygons valid and says what it changed", True, True, "INPUT's"
+    ),
+    "subset": Command(
+        "prepare", "keeps features by attributes, by how they lie to others, or a box", True, True,
+        "INPUT's",
+    ),
+    "fields": Command(
+        "prepare", "renames, retypes, computes, drops and reorders fields", True, False, "INPUT's"
+    ),
+    "reproject": Command("prepare", "changes the CRS", True, True, "INPUT's"),
+    "convert": Command(
+        "prepare", "writes layers in another format or gathers them in one file", True, True, "INPUT's"
+    ),
+    "clip": Command(
+        "derive", "keeps what lies inside OTHER", True, True, "INPUT's", "OTHER",
+        overlay=Overlay("clipped with", "{whole:,} whole, {cut:,} cut"),
+    ),
+    "erase": Command(
+        "derive", "removes what lies inside OTHER", True, True, "INPUT's", LIKE_INPUT,
+        overlay=Overlay(
+            "erased with", "{whole:,} whole, {cut:,} cut", "lay inside OTHER",
+            help="""Remove what lies inside OTHER; its border counts as inside.
+
+INPUT is one or several layers of any kind, OTHER one of polygons. What erase removes is what
+clip keeps.
+
+\b
+Example:
+  polygene erase tolva.gpkg#sectors --with tolva.gpkg#islands -o water.gpkg""",
+        ),
+    ),
+    "intersect": Command(
+        "derive", "the shared pieces, with the attributes of both", True, needs_polygons=LIKE_INPUT,
+        overlay=Overlay("intersected with", "{both:,} in {own} and {all}", takes="several"),
+    ),
+    "union": Command(
+        "derive", "all pieces of both, each with the attributes it has a right to", True, False,
+        "polygons", "INPUT and OTHER",
+        overlay=Overlay(
+            "united with", f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}",
+            takes="several",
+        ),
+    ),
+    "imprint": Command(
+        "derive", "all of INPUT, split along OTHER, with its attributes inside", True, False, "INPUT's",
+        "OTHER",
+        overlay=Overlay(
+            "imprinted with", f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}",
+            has_origins=True,
+            help="""Split INPUT along OTHER; pieces inside it get its attributes.
+
+All of INPUT comes out; what lies outside OTHER has nulls in its fields. INPUT may be of any
+kind, OTHER is one layer of polygons.
+
+\b
+Example:
+  polygene imprint tolva.gpkg#cables --with tolva.gpkg#sectors -o lanes.gpkg""",
+        ),
+    ),
+    "supersede": Command(
+        "derive", "OTHER replaces INPUT wherever it lies; the rest stays", True, False, "INPUT's",
+        "INPUT and OTHER",
+        overlay=Overlay(
+            "superseded with", "{input_only:,} of {own}, {other_only:,} of {all}", "lay inside OTHER",
+            "several",
+            help="""Replace INPUT by OTHER wherever it lies; the rest of INPUT stays.
+
+For a newer survey laid over a master. Of several --with the first goes over the second, and so
+on. --next writes the next version of the master.
+
+\b
+Example:
+  polygene supersede tolva.gpkg#beds_kelda --with resurvey.geojson -o new.gpkg""",
+        ),
+    ),
+    "merge": Command("derive", "several layers into one, reconciling their fields", True),
+    "dissolve": Command(
+        "derive", "joins features that agree in some fields, or all of them", True, False, "INPUT's"
+    ),
+    "buffer": Command("derive", "everything within a distance", True, False, "polygons"),
+    "hull": Command(
+        "derive", "the convex hull of all features, of each, or by group", True, False, "polygons"
+    ),
+    "parts": Command(
+        "derive", "multi-part features to single parts, or single parts together", True, False,
+        "INPUT's",
+    ),
+    "join": Command(
+        "derive", "carries attributes across by place: counts, sums, the nearest", True, False,
+        "INPUT's",
+    ),
+    "measure": Command(
+        "figure", "adds area, length, perimeter, centroid and other columns", True, False, "INPUT's"
+    ),
+    "tally": Command(
+        "figure", "a table of counts, areas or other sums by one or two fields", is_step=True,
+        figure=(".csv", ".md", ".parquet"),
+    ),
+    "run": Command("repeat", "runs a recipe file: inputs, steps, outputs"),
+    "demo": Command("repeat", "writes the sample data and works through an example on it"),
+}  # fmt: skip
