@@ -133,6 +133,22 @@ Example:
   polygene imprint tolva.gpkg#cables --with tolva.gpkg#sectors -o lanes.gpkg""",
         ),
     ),
+    "contrast": Command(
+        "derive", "what lies in exactly one of the layers (symmetric difference)", True, False,
+        "polygons", "INPUT and OTHER",
+        overlay=Overlay(
+            "contrasted with", f"{_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}", "lay inside OTHER", "several",
+            has_origins=True,
+            help="""Keep what lies in exactly one of the layers: their symmetric difference.
+
+For two states of one thing: what was and is no more, what is and was not. Each piece has the
+attributes of its layer, and nulls in the fields of the others.
+
+\b
+Example:
+  polygene contrast tolva.gpkg#beds_marram --with resurvey.geojson -o changed.gpkg""",
+        ),
+    ),
     "supersede": Command(
         "derive", "OTHER replaces INPUT wherever it lies; the rest stays", True, False, "INPUT's",
         "INPUT and OTHER",

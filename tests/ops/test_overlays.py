@@ -45,6 +45,9 @@ OVERLAYS = {
                 lambda ia, ib, ic: itertools.product(ia, ib or NONE)),
     "union": (lambda a, b, c, **o: polygene.union(a, b, **o),
               lambda ia, ib, ic: itertools.product(ia or NONE, ib or NONE) if ia or ib else []),
+    "contrast": (lambda a, b, c, **o: polygene.contrast(a, b, c, **o),
+                 lambda ia, ib, ic: itertools.product(ia or NONE, ib or NONE, ic or NONE)
+                 if bool(ia) + bool(ib) + bool(ic) == 1 else []),
     "intersect of three": (lambda a, b, c, **o: polygene.intersect(a, b, c, **o),
                            lambda ia, ib, ic: itertools.product(ia, ib, ic)),
     "union of three": (lambda a, b, c, **o: polygene.union(a, b, c, **o),

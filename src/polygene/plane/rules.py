@@ -62,3 +62,4 @@ ERASE = Rule(
 INTERSECT = Rule("intersect", lambda has: has.all(axis=1), takes_own_kind=True)
 IMPRINT = Rule("imprint", lambda has: has[:, 0])
 UNION = Rule("union", lambda has: has.any(axis=1), keeps_other=True)
+CONTRAST = Rule("contrast", lambda has: has.sum(axis=1) == 1, keeps_other=True)

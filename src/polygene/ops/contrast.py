@@ -1,0 +1,21 @@
+"""Contrast: what lies in exactly one of the layers, the symmetric difference."""
+
+from __future__ import annotations
+
+from typing import Unpack
+
+from polygene.layer import Layer
+from polygene.ops.across import lay_across
+from polygene.ops.overlay import How
+from polygene.ops.summary import OverlayResult
+from polygene.plane import rules
+
+
+def contrast(
+    layer: Layer, *others: Layer, origins: bool = False, **how: Unpack[How]
+) -> OverlayResult:
+    """Return what lies in exactly one of the layers, of polygons, with its attributes.
+
+    Fields of the layers that have no part are null. For the rest see `polygene.ops.overlay.lay`.
+    """
+    return lay_across(layer, others, rules.CONTRAST, origins=origins, **how)
