@@ -44,6 +44,7 @@ OPERATIONS = {
     "erase": lambda rng, step, a, b: polygene.erase(a, b, precision=step),
     "intersect": lambda rng, step, a, b: polygene.intersect(a, b, precision=step),
     "union": lambda rng, step, a, b: polygene.union(a, b, precision=step),
+    "contrast": lambda rng, step, a, b: polygene.contrast(a, b, precision=step),
     "imprint": lambda rng, step, a, b: polygene.imprint(a, b, precision=step),
     "supersede": lambda rng, step, a, b: polygene.supersede(a, b, precision=step),
     "dissolve": lambda rng, step, a, b: polygene.dissolve(a, ["ka"], precision=step),
@@ -78,7 +79,7 @@ class Random:
         """What came out is valid, and INPUT's features are all accounted for."""
         self.assertFalse(invalid_rows(result.layer.geometry).any(), (name, case))
         summary = result.summary
-        if name in ("clip", "erase", "intersect", "imprint", "union", "self", "snap"):
+        if name in ("clip", "erase", "intersect", "imprint", "union", "contrast", "self", "snap"):
             counts = (summary.whole, summary.cut, summary.dropped, summary.without_geometry)
             self.assertEqual(sum(counts), summary.input.taken, (name, case))
             self.assertEqual(summary.out, result.layer.n_rows, (name, case))

@@ -8,7 +8,7 @@ from tests.random.cases import Random
 
 
 class Proved(Random, unittest.TestCase):
-    names = ("imprint", "supersede", "dissolve", "self")
+    names = ("imprint", "supersede", "contrast", "dissolve", "self")
 
 
 if __name__ == "__main__":

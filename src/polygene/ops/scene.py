@@ -95,6 +95,11 @@ def admitted(
 def check_family(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
     """Refuse an OTHER of a family that has no meaning for a rule."""
     own, family = layer.geometry.family, other.geometry.family
+    if rule.keeps_other and own != Family.POLYGONS:
+        raise DataError(
+            f"INPUT, layer {layer.name!r}, holds {own.words}; only polygons can be laid so that what "
+            f"OTHER alone covers comes out too, as {rule.name} does"
+        )
     takes_own = rule.takes_own_kind
     if family != Family.POLYGONS and not (takes_own and family == own):
         needed = "polygons" + (f" or {own.words}" if takes_own and own != Family.POLYGONS else "")
