@@ -146,7 +146,8 @@ attributes of its layer, and nulls in the fields of the others.
 
 \b
 Example:
-  polygene contrast tolva.gpkg#beds_marram --with resurvey.geojson -o changed.gpkg""",
+  polygene contrast tolva.gpkg#beds_marram --with resurvey.geojson \\
+    -o changed.gpkg""",
         ),
     ),
     "supersede": Command(

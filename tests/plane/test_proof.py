@@ -12,7 +12,7 @@ import polygene
 from polygene import crs
 from polygene.errors import BalanceError, ProofError, ValidityError
 from polygene.geometry import GeometryColumn
-from polygene.ops.admit import prove_valid
+from polygene.ops.proved import prove_valid
 from polygene.ops.sampled import check_groups, check_overlay
 from polygene.plane import rules, sums
 from polygene.plane.borders import outline

@@ -12,10 +12,10 @@ import pyproj
 from polygene.arrays import I64Array
 from polygene.errors import GeometryError, UnknownLayerError
 from polygene.formats import wkb
-from polygene.formats.assemble import Chosen, columns_of
 from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
+from polygene.text.assemble import Chosen, columns_of
 
 ADVICE = "mend the file or take the layer from its source again"
 

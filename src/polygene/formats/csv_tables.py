@@ -14,14 +14,14 @@ import pyarrow.csv as pacsv
 
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError
-from polygene.formats import wkt
-from polygene.formats.assemble import Chosen
 from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
 from polygene.table.casting import as_text
+from polygene.text import wkt
+from polygene.text.assemble import Chosen
 
 NAME = "CSV"
 ENDINGS = (".csv", ".tsv")

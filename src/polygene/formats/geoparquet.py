@@ -118,7 +118,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     if encoding.upper() == "WKB":
         geometries = from_wkb(table.column(column), path, _stated_family(about))
     else:
-        from polygene.formats.assemble import Chosen
+        from polygene.text.assemble import Chosen
 
         geometry = _native(table.column(column), encoding, path)
         geometries = [Chosen(np.arange(geometry.n_rows), geometry)]

@@ -20,13 +20,13 @@ import shapefile
 from polygene import crs as crs_module
 from polygene.arrays import I64Array, offsets_from
 from polygene.errors import DataError, FileError, GeometryError
-from polygene.formats.assemble import Chosen
 from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.nesting import nested
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
 from polygene.table.types import kind_of, width_of
+from polygene.text.assemble import Chosen
 from polygene.winding import turned
 
 NAME = "Shapefile"

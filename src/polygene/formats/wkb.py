@@ -15,8 +15,8 @@ from polygene.arrays import (
     put_rows,
     spans,
 )
-from polygene.formats.assemble import Parts
 from polygene.geometry import Family, GeometryColumn
+from polygene.text.assemble import Parts
 
 _FAULTS = {
     kernels.wkb.TRUNCATED: "its WKB ends too early",

@@ -1,6 +1,6 @@
 """Who may take part: invalid polygons are mended before any work, or refused, or left out.
 
-And the other end: what a work wrote is looked at with the same exact test, row by row.
+The other end is `polygene.ops.proved`: what a work wrote is looked at with the same exact test.
 """
 
 from __future__ import annotations
@@ -11,11 +11,12 @@ from typing import Literal, NamedTuple, get_args
 import numpy as np
 
 from polygene.arrays import BoolArray, I64Array
-from polygene.errors import GeometryError, UsageError, ValidityError
-from polygene.geometry import Family, GeometryColumn
+from polygene.errors import GeometryError, UsageError
+from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.extents import finite_bounds
+from polygene.ops.mending import mended_rows
 from polygene.ops.summary import Admitted, NamedRows, unit_of
 from polygene.plane.problems import Problem
 from polygene.plane.validity import problems_of
@@ -88,8 +89,6 @@ def admit(
 
 
 def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) -> Admission:
-    from polygene.ops.mend import mended_rows
-
     ruler = ruler_for(layer.crs)
     unit = unit_of(Family.POLYGONS, ruler)
     every = np.arange(layer.n_rows)
@@ -105,27 +104,3 @@ def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) ->
         NamedRows.of(layer, is_vanished),
     )  # fmt: skip
     return Admission(replace(layer, geometry=column), facts, is_vanished, every)
-
-
-def prove_valid(column: GeometryColumn, what: str, asked: BoolArray | None = None) -> int:
-    """Look at every row that a work made, with the exact test of `audit`; return how many there are.
-
-    ``asked`` (n_rows,) are those it made, all if it is not given.
-
-    Raises
-    ------
-    ValidityError
-        If one is invalid: a bug of ours, never the user's.
-    """
-    if column.family != Family.POLYGONS:
-        return 0
-    found = problems_of(column, asked)
-    faults = np.flatnonzero(found.kind < Problem.WRONG_DIRECTION)
-    if len(faults):
-        first, n = int(faults[0]), len(np.unique(found.row[faults]))
-        x, y = found.xy[first].tolist()
-        raise ValidityError(
-            f"{what}: row {int(found.row[first]) + 1} of what came out is invalid "
-            f"({Problem(int(found.kind[first])).words}, at {x!r} {y!r}); {n} in all"
-        )
-    return column.n_rows

@@ -27,7 +27,7 @@ from polygene.ops.admit import admit
 from polygene.ops.carrying import Over, over, rows_nowhere
 from polygene.ops.courses import Units
 from polygene.ops.extents import finite_bounds
-from polygene.ops.mend import mended_rows, settled_rows
+from polygene.ops.mending import mended_rows, settled_rows
 from polygene.ops.scene import rows_near
 from polygene.ops.summary import Admitted, Bridge, NamedRows
 from polygene.ops.windows import repeated, windows_of

@@ -16,9 +16,10 @@ from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, ruler_for
-from polygene.ops.admit import admit, prove_valid
+from polygene.ops.admit import admit
 from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.proved import prove_valid
 from polygene.ops.sampled import check_groups
 from polygene.ops.summary import Side
 from polygene.plane import selfcheck

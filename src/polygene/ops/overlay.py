@@ -16,11 +16,12 @@ import numpy as np
 from polygene.arrays import NONE, BoolArray, I64Array
 from polygene.geometry import Family
 from polygene.layer import Layer
-from polygene.ops.admit import Admission, prove_valid
+from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
 from polygene.ops.balance import Counts, balance_of, check_lengths, summary_of
 from polygene.ops.parts import taken_apart
 from polygene.ops.pieces import Made, input_only, made_of, untouched
+from polygene.ops.proved import prove_valid
 from polygene.ops.sampled import check_overlay
 from polygene.ops.scene import admitted, check_family, scene_of
 from polygene.ops.slivers import Given, give_away, slivers_between

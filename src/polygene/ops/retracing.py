@@ -8,7 +8,7 @@ import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, number_pairs, owners
 from polygene.geometry import GeometryColumn
-from polygene.ops.admit import prove_valid
+from polygene.ops.proved import prove_valid
 from polygene.plane import sums
 from polygene.plane.overlay import Overlay
 from polygene.plane.proof import prove_pieces, prove_places

@@ -327,7 +327,7 @@ class Evaluator:
     def _literal(self, tree: lark.Tree) -> GeometryColumn | None:
         """Return a geometry that is written out; None for the features' own."""
         if tree.data == "wkt":
-            from polygene.formats import wkt
+            from polygene.text import wkt
 
             try:
                 return wkt.column_of(str(tree.children[0]))

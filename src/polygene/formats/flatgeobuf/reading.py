@@ -13,7 +13,6 @@ import pyarrow.compute as pc
 from polygene import kernels, lineage
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
 from polygene.errors import FileError, GeometryError
-from polygene.formats.assemble import Parts, columns_of
 from polygene.formats.base import Reading, reason_of
 from polygene.formats.columns import ADVICE, layers_of, named
 from polygene.formats.flatgeobuf import index
@@ -36,6 +35,7 @@ from polygene.formats.flatgeobuf.tables import (
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
 from polygene.layer import LayerInfo
+from polygene.text.assemble import Parts, columns_of
 
 _FAMILIES = {1: Family.POINTS, 2: Family.LINES, 3: Family.POLYGONS, 4: Family.POINTS,
              5: Family.LINES, 6: Family.POLYGONS}  # fmt: skip

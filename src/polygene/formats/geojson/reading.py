@@ -15,12 +15,12 @@ import pyproj
 from polygene import crs as crs_module
 from polygene.arrays import BoolArray, I64Array
 from polygene.errors import DataError, FileError, GeometryError
-from polygene.formats.assemble import Chosen, Parts, columns_of
 from polygene.formats.base import Reading, collecting_no_garbage, reason_of
 from polygene.formats.columns import info_of, layers_of, named
-from polygene.formats.geojson import coordinates as flat
 from polygene.geometry import Family
 from polygene.layer import LayerInfo
+from polygene.text import coordinates as flat
+from polygene.text.assemble import Chosen, Parts, columns_of
 
 _ADVICE = "mend the file or take the layer from its source again"
 

@@ -12,7 +12,6 @@ import pyarrow as pa
 from polygene.arrays import BoolArray, I64Array, U8Array
 from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import wkb
-from polygene.formats.assemble import Chosen, Parts, columns_of
 from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.geopackage import metadata
 from polygene.formats.geopackage.schema import opened, quoted, read_crs
@@ -20,6 +19,7 @@ from polygene.formats.geopackage.values import arrow_field, to_arrow
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
 from polygene.layer import NO_GEOMETRY, Layer, LayerInfo
+from polygene.text.assemble import Chosen, Parts, columns_of
 
 CHUNK = 50_000  # rows fetched at a time
 _CHOSEN = "temp.polygene_chosen"

@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 
 from polygene.arrays import F64Array, I64Array, offsets_from
-from polygene.formats.assemble import Parts
 from polygene.geometry import Family
+from polygene.text.assemble import Parts
 
 # Type: family, and whether one geometry holds several parts.
 TYPES = {

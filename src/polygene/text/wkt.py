@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 import orjson
 
-from polygene.formats.assemble import columns_of
-from polygene.formats.geojson.coordinates import parts_of
 from polygene.geometry import Family, GeometryColumn
+from polygene.text.assemble import columns_of
+from polygene.text.coordinates import parts_of
 
 _KINDS = {name.upper(): name for name in ("Point", "MultiPoint", "LineString", "MultiLineString",
                                           "Polygon", "MultiPolygon")}  # fmt: skip

@@ -1,0 +1,91 @@
+"""The layering of the house: imports point downwards, floor by floor, and nothing goes in a circle."""
+
+from __future__ import annotations
+
+import ast
+import unittest
+from pathlib import Path
+
+SOURCE = Path(__file__).parents[1] / "src" / "polygene"
+# From the roof down; a room may use what lies on floors below its own, and nothing beside it.
+FLOORS = (
+    {"__main__"},
+    {"cli"},
+    {"sample", "recipe"},
+    {"batch", "files", "draw"},
+    {"ops"},
+    {"record", "settings", "lined_yaml"},
+    {"formats"},
+    {"table"},
+    {"globe"},
+    {"plane"},
+    {"text", "places", "winding"},
+    {"longitudes", "units"},
+    {"layer"},
+    {"crs", "measures", "lineage"},
+    {"geometry"},
+    {"arrays"},
+    {"parallel"},
+    {"kernels"},
+    {"errors", "progress", "memory", "commands"},
+)
+FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
+
+
+def imports(types: bool = True) -> dict[str, set[str]]:
+    """Every module of the package, and those of it that each imports, wherever in its text.
+
+    Those only for types are left out if told.
+    """
+    names = {
+        ".".join(p.relative_to(SOURCE.parent).with_suffix("").parts): p
+        for p in SOURCE.rglob("*.py")
+    }
+    modules = {name.removesuffix(".__init__"): path for name, path in names.items()}
+    found = {}
+    for name, path in modules.items():
+        wanted = set()
+        tree = ast.parse(path.read_text())
+        if not types:
+            is_type = [n for n in tree.body if isinstance(n, ast.If) and "TYPE" in ast.dump(n.test)]
+            tree.body = [n for n in tree.body if n not in is_type]
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ImportFrom) and node.module:
+                # A package stands for the module in it that is asked for.
+                inside = [f"{node.module}.{alias.name}" for alias in node.names]
+                wanted |= {one if one in modules else node.module for one in inside}
+            elif isinstance(node, ast.Import):
+                wanted |= {alias.name for alias in node.names}
+        found[name] = (wanted & set(modules)) - {name, "polygene"}
+    return found
+
+
+def room_of(module: str) -> str:
+    return module.split(".")[1]
+
+
+class House(unittest.TestCase):
+    def test_imports_point_downwards(self):
+        upwards = [
+            f"{module} imports {other}"
+            for module, others in imports().items() if module != "polygene"
+            for other in others
+            if room_of(module) != room_of(other) and FLOOR[room_of(module)] >= FLOOR[room_of(other)]
+        ]  # fmt: skip
+        self.assertEqual(upwards, [])
+
+    def test_no_module_needs_itself(self):
+        """Found by taking away, again and again, what imports nothing that is left."""
+        left = imports(types=False)
+        while done := {module for module, others in left.items() if not others & set(left)}:
+            left = {m: others - done for m, others in left.items() if m not in done}
+        circles = {m: sorted(others & set(left)) for m, others in left.items()}
+        self.assertEqual(circles, {})
+
+    def test_every_room_is_on_a_floor(self):
+        rooms = {room_of(module) for module in imports() if module != "polygene"}
+        self.assertEqual(rooms, set(FLOOR))
+
+
+if __name__ == "__main__":
+    unittest.main()
