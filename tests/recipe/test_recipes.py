@@ -5,13 +5,16 @@ from __future__ import annotations
 import contextlib
 import html.parser
 import io
+import json
 import re
+import sqlite3
 import unittest
 
 import polygene
 from polygene.cli.run import run
 from polygene.errors import SheetError
 from polygene.measures import row_areas
+from polygene.recipe.expectations import check_balance
 from polygene.sample import tolva
 from tests.support.cli import WithSample
 
@@ -170,6 +173,29 @@ class Recipes(WithSample):
         ]:
             (self.folder / "each.yaml").write_text(EACH.replace(old, new))
             self.assertRegex(self.complaint("each.yaml"), f"each.yaml, line 1[1-9]: .*{reason}")
+
+    def test_what_is_kept_is_used_only_as_it_was_told(self):
+        """Facts, not words, say whether a balance holds; a result or its facts that somebody changed
+        are made anew.
+        """
+        steps = "title: x\ninputs: {a: tolva.gpkg#sectors, b: tolva.gpkg#park}\nsteps:\n"
+        steps += "  - clip: a\n    with: b\n    as: in_park\n    expect: {balance: exact}\n"
+        self.recipe.write_text(steps + "outputs: {in_park: o.gpkg}\n")
+        self.assertEqual((self.reused(), self.reused()), (set(), {"in_park"}))
+        (beside,) = (self.folder / ".polygene-work" / "recipe").glob("in_park-*.told.json")
+        whole = json.loads(beside.read_text())
+        told = json.loads(whole["told"])
+        balance = told["facts"]["results"][0]["summary"]["balance"]
+        self.assertEqual(check_balance(told["facts"]), "")
+        balance["inside"] += 1000.0
+        self.assertRegex(check_balance(told["facts"]), "off by 1000 m² where the grid allows")
+        beside.write_text(json.dumps({**whole, "told": json.dumps(told)}))
+        self.assertEqual((self.reused(), self.reused()), (set(), {"in_park"}))
+        place = beside.with_name(beside.name.replace(".told.json", ".gpkg"))
+        with contextlib.closing(sqlite3.connect(place)) as file, file:
+            file.execute("DELETE FROM in_park WHERE fid < 9")
+        self.assertEqual(self.reused(), set())
+        self.assertEqual(check_balance({}), check_balance({"results": [{"summary": {}}]}))
 
     def test_the_plan(self):
         plan = self.run_polygene("run", "recipe.yaml", "--dry-run")

@@ -80,9 +80,8 @@ def run(
             counts_invalid=invalid is not None, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began
-    if as_json:
-        show.json(overlay.facts(done, command, seconds))
-    elif not quiet:
+    show.facts(lambda: overlay.facts(done, command, seconds), as_json)
+    if not (as_json or quiet):
         _say(done, prints, seconds)
     overlay.tell_failed(done.failed)
 

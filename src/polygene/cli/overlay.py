@@ -141,9 +141,8 @@ def run(
             on_existing=existing, stops_at_first=stop_at_first, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began
-    if as_json:
-        show.json(facts(done, done[0].result.summary.operation, seconds))
-    elif not quiet:
+    show.facts(lambda: facts(done, done[0].result.summary.operation, seconds), as_json)
+    if not (as_json or quiet):
         if prints is not None:
             prints(done)
         else:

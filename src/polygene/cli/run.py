@@ -16,6 +16,7 @@ from polygene.cli import options, show
 from polygene.commands import COMMANDS
 
 if TYPE_CHECKING:
+    from polygene.recipe.kept import Told
     from polygene.recipe.reading import Option, Recipe
     from polygene.recipe.running import Ran
 
@@ -215,15 +216,19 @@ def _check_inputs(found: Recipe) -> None:
             raise SheetError(found.path, None, f"input {name!r}: {err}") from err
 
 
-def _execute(command: str, arguments: list[str]) -> str:
-    """Run a command as if it had been typed; return what it said."""
+def _execute(command: str, arguments: list[str]) -> Told:
+    """Run a command as if it had been typed; return what it told."""
     from polygene.cli.main import cli
+    from polygene.recipe.kept import Told
 
     said = io.StringIO()
     context = click.Context(cli)
     chosen = cli.get_command(context, command)
     assert chosen is not None
-    with contextlib.redirect_stderr(said), contextlib.redirect_stdout(said):
+    with (
+        contextlib.redirect_stderr(said), contextlib.redirect_stdout(said),
+        show.keeping_facts() as facts,
+    ):  # fmt: skip
         code: Any = None
         try:
             code = chosen.main(arguments, prog_name=f"polygene {command}", standalone_mode=False)
@@ -233,7 +238,7 @@ def _execute(command: str, arguments: list[str]) -> str:
         from polygene.errors import DataError
 
         raise DataError(f"{command} failed:\n{said.getvalue()}")
-    return said.getvalue()
+    return Told(said.getvalue(), facts[0] if facts else {})
 
 
 def _print_plan(found: Recipe) -> None:

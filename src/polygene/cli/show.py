@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextvars
 import datetime
 import math
 import os
@@ -9,7 +10,7 @@ import shutil
 import sys
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TextIO
 
@@ -176,6 +177,34 @@ def progress(quiet: bool) -> Iterator[Progress]:
         yield terminal
     finally:
         terminal.close()
+
+
+_kept: contextvars.ContextVar[list[Any] | None] = contextvars.ContextVar("kept", default=None)
+
+
+@contextmanager
+def keeping_facts() -> Iterator[list[Any]]:
+    """Keep the facts that commands tell while this lasts, as ``--json`` would print them."""
+    kept: list[Any] = []
+    token = _kept.set(kept)
+    try:
+        yield kept
+    finally:
+        _kept.reset(token)
+
+
+def facts(value: Callable[[], Any], as_json: bool) -> None:
+    """Tell the facts of a command: print them if they are asked for, keep them if somebody listens."""
+    kept = _kept.get()
+    if not as_json and kept is None:
+        return
+    found = value()
+    if kept is not None:
+        import orjson
+
+        kept.append(orjson.loads(orjson.dumps(found, default=str)))
+    if as_json:
+        json(found)
 
 
 def json(value: Any) -> None:

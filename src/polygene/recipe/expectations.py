@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 import pyarrow.compute as pc
@@ -13,17 +13,23 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.units import Distance
 
-BALANCE = "balance"  # of what a step says, not of its layer
+BALANCE = "balance"  # of what a step tells, not of its layer
+ROUNDING = 1e-12  # of sums of all areas, in them
 
 
-def check_balance(said: str) -> str:
-    """Return what is wrong with the balance that a step told of, nothing if it holds.
-
-    A balance that is off by more than the grid allows is never told: then there is no result at all.
-    """
-    if re.search(r"^  balance +\S", said, re.MULTILINE):
-        return ""
-    return "was expected to balance exactly, and its command has no balance to tell"
+def check_balance(facts: Mapping[str, Any]) -> str:
+    """Return what is wrong with the balance in the facts of a step, nothing if it holds."""
+    balances = [one["summary"].get("balance") for one in facts.get("results", [])]
+    if not balances or None in balances:
+        return "was expected to balance exactly, and its command has no balance to tell"
+    for balance in balances:
+        off = abs(balance["inside"] + balance["outside"] - balance["before"])
+        if not off <= balance["bound"] + ROUNDING * abs(balance["before"]):
+            return (
+                f"was expected to balance exactly, and is off by {off:.6g} {balance['unit']} where the "
+                f"grid allows {balance['bound']:.6g}"
+            )
+    return ""
 
 
 def check_text(name: str, text: str) -> None:

@@ -21,6 +21,7 @@ from polygene.formats.registry import readable_format
 from polygene.layer import Layer
 from polygene.lineage import Lineage
 from polygene.recipe.expectations import BALANCE, check, check_balance
+from polygene.recipe.kept import ENDING, Told, keep, kept
 from polygene.recipe.reading import Recipe, Step, expectation_text
 from polygene.record import checksum
 
@@ -56,7 +57,7 @@ class Finished:
 
 def run(
     recipe: Recipe,
-    execute: Callable[[str, list[str]], str],
+    execute: Callable[[str, list[str]], Told],
     options: Mapping[str, Mapping[str, Any]],
     tell: Callable[[Ran], None],
 ) -> Finished:
@@ -64,7 +65,7 @@ def run(
 
     Parameters
     ----------
-    execute : runs a command with arguments and returns what it said
+    execute : runs a command with arguments and returns what it told
     options : command → key → option, as in `read_recipe`
 
     Raises
@@ -96,28 +97,26 @@ def run(
 
 def _run_step(
     recipe: Recipe, step: Step, places: dict[str, str], marks: dict[str, str], work: Path,
-    execute: Callable[[str, list[str]], str], options: Mapping[str, Any],
+    execute: Callable[[str, list[str]], Told], options: Mapping[str, Any],
 ) -> Ran:  # fmt: skip
     """Run a step, or take its result from last time; note where it is."""
     mark = _mark(step, marks)
     ending = _ending_of_figure(recipe, step) if step.is_figure else ".gpkg"
     place = work / f"{step.name}-{mark[:16]}{ending}"
-    words = place.with_suffix(".txt")
     began = time.monotonic()
-    is_reused = place.exists() and words.exists()
-    if is_reused:
-        said = words.read_text(encoding="utf-8")
-    else:
-        said = execute(step.command, _arguments(step, places, options, place))
-        words.write_text(said, encoding="utf-8")
+    told = kept(place)
+    is_reused = told is not None
+    if told is None:
+        told = execute(step.command, _arguments(step, places, options, place))
+        keep(place, told)
     seconds = time.monotonic() - began
     places[step.name], marks[step.name] = str(place), mark
     own = {name: name for name in places}
     typed = _arguments(step, own, options, Path(recipe.outputs.get(step.name, step.name)))
     line = shlex.join(["polygene", step.command, *typed[: typed.index("--out")]])
     features = None if step.is_figure else _features(place)
-    held = _expect(recipe, step, place, said)
-    return Ran(step, is_reused, features, seconds, said, line, place, held)
+    held = _expect(recipe, step, place, told)
+    return Ran(step, is_reused, features, seconds, told.words, line, place, held)
 
 
 def _ending_of_figure(recipe: Recipe, step: Step) -> str:
@@ -177,7 +176,7 @@ def _layers(place: str) -> list[Layer]:
     return [y for ref in address.resolve(place) for y in address.read(ref).layers]
 
 
-def _expect(recipe: Recipe, step: Step, place: Path, said: str) -> list[str]:
+def _expect(recipe: Recipe, step: Step, place: Path, told: Told) -> list[str]:
     """Check what the recipe expects of a step's result; return it in words."""
     lines = getattr(step.expect, "lines", {})
     held = []
@@ -186,7 +185,7 @@ def _expect(recipe: Recipe, step: Step, place: Path, said: str) -> list[str]:
         text = expectation_text(wanted)
         try:
             if name == BALANCE:
-                wrongs = [check_balance(said)]
+                wrongs = [check_balance(told.facts)]
             else:
                 wrongs = [check(layer, name, text) for layer in _layers(f"{place}#*")]
         except PolygeneError as err:
@@ -229,9 +228,9 @@ def _moved(layer: Layer, target: Target) -> Lineage | None:
     return lineage.moved(layer.lineage, target.name, target.words)
 
 
-def _forget(work: Path, kept: set[Path]) -> None:
+def _forget(work: Path, used: set[Path]) -> None:
     """Remove results that this run did not use."""
-    names = {path.stem for path in kept if path.parent == work}
+    names = {path.stem for path in used if path.parent == work}
     for path in work.iterdir():
-        if path.stem not in names:
+        if path.name.removesuffix(ENDING) not in names and path.stem not in names:
             path.unlink(missing_ok=True)
