@@ -14,6 +14,7 @@ from polygene.measures import Ruler
 from polygene.ops.stored import Stored
 
 MOST_ROWS_NAMED = 5
+SUMMING = 1e-12  # what rounding makes of sums over all features, in them
 
 
 @dataclass(frozen=True)
@@ -162,6 +163,14 @@ class Balance:
     unit: str
     other_only: float | None = None
     moved: float = 0.0
+
+    def __post_init__(self) -> None:
+        """Refuse to be told if it does not hold: a bug of ours."""
+        if not abs(self.difference) <= self.bound + SUMMING * abs(self.before):
+            raise BalanceError(
+                f"INPUT had {self.before!r} {self.unit}, and {self.inside!r} inside OTHER with "
+                f"{self.outside!r} outside differ from it by more than the grid allows, {self.bound!r}"
+            )
 
     @property
     def difference(self) -> float:

@@ -11,10 +11,10 @@ import pyarrow.compute as pc
 from polygene.errors import UsageError, did_you_mean
 from polygene.geometry import Family
 from polygene.layer import Layer
+from polygene.ops.summary import SUMMING
 from polygene.units import Distance
 
 BALANCE = "balance"  # of what a step tells, not of its layer
-ROUNDING = 1e-12  # of sums of all areas, in them
 
 
 def check_balance(facts: Mapping[str, Any]) -> str:
@@ -24,7 +24,7 @@ def check_balance(facts: Mapping[str, Any]) -> str:
         return "was expected to balance exactly, and its command has no balance to tell"
     for balance in balances:
         off = abs(balance["inside"] + balance["outside"] - balance["before"])
-        if not off <= balance["bound"] + ROUNDING * abs(balance["before"]):
+        if not off <= balance["bound"] + SUMMING * abs(balance["before"]):
             return (
                 f"was expected to balance exactly, and is off by {off:.6g} {balance['unit']} where the "
                 f"grid allows {balance['bound']:.6g}"
