@@ -333,6 +333,52 @@ class Overlays(WithSample):
         self.assertIn("imprint splits lines and points", refused.words)
 
 
+class OneShape(WithSample):
+    """What --json prints is of one shape, whatever the command and however it ends."""
+
+    def document(self, code, *arguments):
+        done = self.run_polygene(*arguments, "--json")
+        self.assertEqual(done.code, code, done.err)
+        schema = json.loads((Path(__file__).parents[2] / "docs/output.schema.json").read_text())
+        found = json.loads(done.out)
+        self.assertLessEqual(set(schema["required"]), set(found))
+        self.assertLessEqual(set(found), set(schema["properties"]))
+        kinds = {"string": str, "array": list, "number": (int, float)}
+        for key, rule in schema["properties"].items():
+            if "const" in rule:
+                self.assertEqual(found[key], rule["const"])
+            elif key in found:
+                self.assertIsInstance(found[key], kinds[rule["type"]], key)
+        for one in found["failed"]:
+            self.assertCountEqual(one, schema["properties"]["failed"]["items"]["required"])
+        return found
+
+    def test_done_in_part_and_not_at_all(self):
+        buoys, park = "tolva.gpkg#buoys", "tolva.gpkg#park"
+        clip = self.document(0, "clip", buoys, "--with", park, "-o", "a.gpkg")
+        self.assertEqual((clip["command"], clip["failed"]), ("clip", []))
+        self.assertEqual(clip["results"][0]["summary"]["whole"], 60)
+        self.assertGreater(clip["seconds"], 0)
+        for words in (("peek", buoys), ("audit", park), ("tally", buoys, "--by", "kind")):
+            found = self.document(0, *words)
+            self.assertEqual((found["command"], len(found["results"])), (words[0], 1))
+        (self.folder / "bad.gpkg").write_text("no")
+        found = self.document(1, "layers", "tolva.gpkg", "bad.gpkg")
+        self.assertEqual((len(found["results"]), len(found["failed"])), (1, 1))
+        self.assertIn("bad.gpkg", found["failed"][0]["source"])
+        for code, words, reason in (
+            (
+                1,
+                ("clip", "nope.gpkg", "--with", park, "-o", "b.gpkg"),
+                "there is no file nope.gpkg",
+            ),
+            (2, ("clip", buoys), "--out"),
+        ):
+            found = self.document(code, *words)
+            self.assertEqual(found["results"], [])
+            self.assertIn(reason, found["failed"][0]["reason"])
+
+
 class BadInput(WithSample):
     in_process = True
 
@@ -474,7 +520,7 @@ class Look(WithSample):
         self.assertRegex(done.out, r"ferry_lanes +multiline +5 +4 +469200 7376500 490500 7391800")
         self.assertIn("CRS        EPSG:32633 WGS 84 / UTM zone 33N", done.out)
         self.assertLessEqual(max(map(len, done.out.splitlines())), 80)
-        facts = json.loads(self.run_polygene("layers", "tolva.gpkg", "--json").out)
+        facts = json.loads(self.run_polygene("layers", "tolva.gpkg", "--json").out)["results"]
         self.assertEqual([y["name"] for y in facts[0]["layers"]], SAMPLE)
         self.assertEqual(facts[0]["layers"][4]["geometry"], "multiline Z")
 
@@ -492,11 +538,11 @@ class Look(WithSample):
             self.run_polygene(
                 "peek", "tolva.gpkg#buoys", "--sort", "tonnes", "--rows", "-1", "--json"
             ).out
-        )
+        )["results"][0]
         self.assertIsNone(facts["rows"][0]["tonnes"])
         facts = json.loads(
             self.run_polygene("peek", "tolva.gpkg#buoys", "--rows", "4-6", "--json").out
-        )
+        )["results"][0]
         self.assertEqual([row["id"] for row in facts["rows"]], [104, 105, 106])
         distinct = self.run_polygene(
             "peek", "tolva.gpkg#beds_kelda", "--distinct", "SPEC", "--where", "Obs = 'ford'"

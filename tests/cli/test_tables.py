@@ -204,7 +204,7 @@ class Shapes(WithSample):
         mended = self.run_polygene("mend", beds, "-o", "out.gpkg")
         self.assertIn("3 of 64 features, the others as they were", mended.words)
         self.assertEqual(self.run_polygene("audit", "out.gpkg#*", "--strict").code, 0)
-        facts = json.loads(self.run_polygene("audit", beds, "--json").out)
+        facts = json.loads(self.run_polygene("audit", beds, "--json").out)["results"]
         self.assertEqual([f["sound"] for f in facts], [False, False])
 
     def test_invalid_polygons_are_mended_refused_or_left_out(self):
@@ -377,7 +377,7 @@ class Folders(WithSample):
         self.assertEqual(done.code, 0, done.err)
         done = self.run_polygene("reproject", "a.gpkg", "--to", "tolva.gpkg#park", "-o", "b.gpkg")
         done = self.run_polygene("compare", "tolva.gpkg#park", "b.gpkg", "--json")
-        facts = json.loads(done.out)
+        (facts,) = json.loads(done.out)["results"]
         self.assertEqual(facts["first"]["crs"], facts["second"]["crs"])
         self.assertAlmostEqual(facts["first"]["size"], facts["second"]["size"], delta=1)
         done = self.run_polygene("reproject", "tolva.gpkg#park", "--to", "EPSG:0", "-o", "c.gpkg")

@@ -186,7 +186,9 @@ class Told(cli.WithSample):
         self.assertRegex(story, r"    with islands +tolva.gpkg#islands +12")
         sources = self.run_polygene("lineage", "w.gpkg#districts", "--sources").out
         self.assertEqual(re.findall(r"^  (\w+) +tolva", sources, re.M), ["sectors", "islands"])
-        prov = json.loads(self.run_polygene("lineage", "w.gpkg#districts", "--json").out)
+        (prov,) = json.loads(self.run_polygene("lineage", "w.gpkg#districts", "--json").out)[
+            "results"
+        ]
         self.assertEqual(len(prov["activity"]), 2)
         done = self.run_polygene("lineage", "w.gpkg#districts", "--diagram", "d.svg")
         self.assertEqual(done.code, 0)

@@ -59,9 +59,9 @@ def audit(
         batch.write_named(
             out, [places_layer(y, a) for y, a in zip(layers, found, strict=True)], replace
         )
-    if as_json:
-        show.json([_facts(y, a) for y, a in zip(layers, found, strict=True)])
-    else:
+    pairs = list(zip(layers, found, strict=True))
+    show.facts("audit", lambda: [_facts(y, a) for y, a in pairs], as_json, notes=notes)
+    if not as_json:
         for layer, result in zip(layers, found, strict=True):
             _print(layer, result, details)
         if out is not None:

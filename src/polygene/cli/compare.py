@@ -49,11 +49,11 @@ def compare(
         layers.append(layer)
         notes += more
     found = compare_layers(layers[0], layers[1], key)
-    if as_json:
-        show.json(found)
-    else:
+    notes += found.notes
+    show.facts("compare", lambda: [found], as_json, notes=notes)
+    if not as_json:
         _print(found)
-        for text in dict.fromkeys([*notes, *found.notes]):
+        for text in dict.fromkeys(notes):
             show.note(text)
     if strict and found.differs:
         sys.exit(1)

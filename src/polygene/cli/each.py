@@ -80,7 +80,7 @@ def run(
             counts_invalid=invalid is not None, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began
-    show.facts(lambda: overlay.facts(done, command, seconds), as_json)
+    overlay.tell(done, command, seconds, as_json)
     if not (as_json or quiet):
         _say(done, prints, seconds)
     overlay.tell_failed(done.failed)

@@ -31,7 +31,8 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
     from polygene.formats.address import files_of, members
     from polygene.formats.registry import readable_format
 
-    found, failed = [], []
+    found: list[tuple[str, str, list[LayerInfo]]] = []
+    failed: list[dict[str, str]] = []
     paths = list(dict.fromkeys(path for text in files for path in files_of(text)))
     for path in paths:
         try:
@@ -42,16 +43,15 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
         except PolygeneError as err:
             if len(paths) == 1:
                 raise
-            failed.append(str(err))
-    if as_json:
-        show.json([_facts(*one) for one in found])
-    else:
+            failed.append({"source": str(path), "reason": str(err)})
+    show.facts("layers", lambda: [_facts(*one) for one in found], as_json, failed=failed)
+    if not as_json:
         for k, (words, name, infos) in enumerate(found):
             if k:
                 click.echo()
             _print(words, name, infos)
-    for reason in failed:
-        show.line("failed", reason, sys.stderr)
+    for one in failed:
+        show.line("failed", one["reason"], sys.stderr)
     if failed:
         sys.exit(1)
 

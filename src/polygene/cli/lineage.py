@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 @click.option("--sources", is_flag=True, help="A table of what it was made of, and whom to credit.")
 @click.option("--diagram", metavar="FILE", help="Draw it: an .svg file.")
 @options.replace
-@click.option("--json", "as_json", is_flag=True, help="Print it as W3C PROV in JSON.")
+@click.option("--json", "as_json", is_flag=True, help="Print it as W3C PROV in JSON, in results.")
 def lineage(
     inputs: tuple[str, ...], sources: bool, diagram: str | None, replace: bool, as_json: bool
 ) -> None:
@@ -34,9 +34,8 @@ def lineage(
     found = _read(inputs)
     if diagram is not None and len(found) > 1:
         raise click.UsageError("--diagram draws one layer")
+    show.facts("lineage", lambda: [dict(own.document) for own in found], as_json)
     if as_json:
-        documents = [dict(own.document) for own in found]
-        show.json(documents[0] if len(documents) == 1 else documents)
         return
     for k, own in enumerate(found):
         if diagram is not None:

@@ -89,9 +89,11 @@ def main() -> NoReturn:
         code = err.exit_code
     except click.UsageError as err:
         err.show()
+        _tell_failure(err.format_message())
         code = 2
     except click.ClickException as err:
         err.show()
+        _tell_failure(err.format_message())
         code = 1
     except PolygeneError as err:
         _complain(str(err))
@@ -118,6 +120,19 @@ def _complain(text: str) -> None:
     first, *rest = text.split("\n")
     text = "\n".join([textwrap.fill(f"error: {first}", 80, subsequent_indent="  ")[7:], *rest])
     click.echo(f"{click.style('error:', fg='red', bold=True)} {text}", err=True, color=_colour())
+    _tell_failure(" ".join((first, *(line.strip() for line in rest))))
+
+
+def _tell_failure(reason: str) -> None:
+    """Print the document that ``--json`` asks for in an error too, unless there was one before."""
+    words = sys.argv[1:]
+    if "--json" not in words:
+        return
+    from polygene.cli import show
+
+    if not show.has_told():
+        command = words[0] if words[0] in COMMANDS else ""
+        show.json(show.document(command, [], [], [{"source": "", "reason": reason}]))
 
 
 def _colour() -> bool | None:

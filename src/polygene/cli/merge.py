@@ -88,13 +88,21 @@ def merge(
         if not quiet:
             _print_draft(draft, layers)
             show.line("written", f"{propose} in {seconds:.2f} s", sys.stderr)
-    elif as_json:
-        show.json({"command": "merge", "written": written, "summary": summary, "notes": notes})
-    elif not quiet:
+            for text in dict.fromkeys(notes):
+                show.note(text)
+        return
+    said = [*notes, *summary.notes]
+    show.facts(
+        "merge",
+        lambda: [{"written": written, "summary": summary}],
+        as_json,
+        notes=said,
+        seconds=seconds,
+    )
+    if not (quiet or as_json):
         _print(summary)
         show.line("written", f"{written} in {seconds:.2f} s", sys.stderr)
-    if not quiet and not as_json:
-        for text in dict.fromkeys([*notes, *([] if propose else summary.notes)]):
+        for text in dict.fromkeys(said):
             show.note(text)
 
 

@@ -141,7 +141,8 @@ def run(
             on_existing=existing, stops_at_first=stop_at_first, progress=progress,
         )  # fmt: skip
     seconds = time.monotonic() - began
-    show.facts(lambda: facts(done, done[0].result.summary.operation, seconds), as_json)
+    others_say = [note for y in others for note in y.notes]
+    tell(done, done[0].result.summary.operation, seconds, as_json, others_say)
     if not (as_json or quiet):
         if prints is not None:
             prints(done)
@@ -153,7 +154,7 @@ def run(
             if prints is None
             else [t for item in done for t in item.notes]
         )
-        for text in dict.fromkeys([*(note for y in others for note in y.notes), *worries]):
+        for text in dict.fromkeys([*others_say, *worries]):
             show.note(text)
     tell_failed(done.failed)
 
@@ -191,11 +192,11 @@ def keeping_dump(folder: str | None, layers: Sequence[Layer]) -> Iterator[None]:
         raise
 
 
-def facts(done: Results[Any], command: str, seconds: float) -> dict[str, Any]:
-    """Return what `--json` prints."""
-    return {
-        "command": command,
-        "results": [
+def tell(done: Results[Any], command: str, seconds: float, as_json: bool, notes: Any = ()) -> None:
+    """Tell the facts of what was done, to a script or to whoever runs the command."""
+
+    def results() -> list[dict[str, Any]]:
+        return [
             {
                 "source": item.source.words,
                 "written": item.target.words,
@@ -204,10 +205,10 @@ def facts(done: Results[Any], command: str, seconds: float) -> dict[str, Any]:
                 "seconds": round(item.seconds, 3),
             }
             for item in done
-        ],
-        "failed": [{"source": f.source.words, "reason": f.reason} for f in done.failed],
-        "seconds": round(seconds, 3),
-    }
+        ]
+
+    failed = [{"source": f.source.words, "reason": f.reason} for f in done.failed]
+    show.facts(command, results, as_json, notes=notes, failed=failed, seconds=seconds)
 
 
 def written(done: Sequence[Done[Any]], seconds: float) -> None:

@@ -79,8 +79,8 @@ def peek(
         facts.append(_facts(layer, rows, sort, descending, distinct))
         if not as_json:
             _print(outermost(refs[0].path), layer, facts[-1], sort)
+    show.facts("peek", lambda: facts, as_json, notes=reading.notes)
     if as_json:
-        show.json(facts if len(facts) > 1 else facts[0])
         return
     for text in reading.notes:
         show.note(text)

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import contextvars
+import dataclasses
 import datetime
+import enum
 import math
 import os
 import shutil
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TextIO
 
@@ -193,22 +195,75 @@ def keeping_facts() -> Iterator[list[Any]]:
         _kept.reset(token)
 
 
-def facts(value: Callable[[], Any], as_json: bool) -> None:
-    """Tell the facts of a command: print them if they are asked for, keep them if somebody listens."""
+def facts(
+    command: str,
+    results: Callable[[], Sequence[Any]],
+    as_json: bool,
+    *,
+    notes: Iterable[str] = (),
+    failed: Sequence[dict[str, str]] = (),
+    seconds: float | None = None,
+) -> None:
+    """Tell the facts of a command: print them if they are asked for, keep them if somebody listens.
+
+    All commands tell them in one shape, that of ``docs/output.schema.json``.
+    """
     kept = _kept.get()
     if not as_json and kept is None:
         return
-    found = value()
+    found = document(command, plain(list(results())), list(dict.fromkeys(notes)), list(failed))
+    if seconds is not None:
+        found["seconds"] = round(seconds, 3)
     if kept is not None:
-        import orjson
-
-        kept.append(orjson.loads(orjson.dumps(found, default=str)))
+        kept.append(found)
     if as_json:
         json(found)
 
 
+SHAPE = 1  # of what --json prints; a larger number where a program that reads it must change
+
+
+def document(
+    command: str, results: list[Any], notes: list[str], failed: list[dict[str, str]]
+) -> dict[str, Any]:
+    """Return what ``--json`` prints, whatever the command and however it ended."""
+    return {
+        "polygene": SHAPE, "command": command, "results": results, "failed": failed, "notes": notes
+    }  # fmt: skip
+
+
+def plain(value: Any) -> Any:
+    """Return facts as JSON has them: objects, lists, numbers, texts; families in words."""
+    words = getattr(value, "words", None)
+    if isinstance(value, enum.Enum) and isinstance(words, str):
+        return words
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return {f.name: plain(getattr(value, f.name)) for f in dataclasses.fields(value)}
+    if isinstance(value, dict):
+        return {str(key): plain(item) for key, item in value.items()}
+    if isinstance(value, tuple) and hasattr(value, "_asdict"):
+        return plain(value._asdict())
+    if isinstance(value, (list, tuple)):
+        return [plain(item) for item in value]
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    if value is None or isinstance(value, (bool, int, float, str)):
+        return value
+    return value.item() if hasattr(value, "item") else str(value)
+
+
+_told = False
+
+
+def has_told() -> bool:
+    """Return whether this process has printed a document: a script reads one, not two."""
+    return _told
+
+
 def json(value: Any) -> None:
-    """Print a summary for scripts."""
+    """Print a document for scripts."""
     import orjson
 
-    click.echo(orjson.dumps(value, option=orjson.OPT_INDENT_2, default=str).decode())
+    global _told
+    _told = True
+    click.echo(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode())

@@ -133,13 +133,16 @@ def _compare_relations(
     own = batch.Choice(options_["where"], choice.crs, options_["invalid"])
     other = batch.read_other(str(with_), choice, any_family=True)
     layers, _ = batch.read_all(options_["inputs"], own)
+    results: list[dict[str, Any]] = []
+    said: list[str] = []
     for layer in layers:
         step = None if precision is None else precision.in_map_units(layer.crs)
         counted = relation_counts(layer, other.layer, step)
         found = counted.selected
         counts = {name: int(mask.sum()) for name, mask in found.items()}
+        results.append({"layer": layer.name, "other": other.layer.name, "selected": counts})
+        said += [batch.bridge_words(facts, layer.name) for facts in counted.brought]
         if options_["as_json"]:
-            show.json({"layer": layer.name, "other": other.layer.name, "selected": counts})
             continue
         title = f"{layer.name} and {other.layer.name}"
         show.title(title, f"{show.counted(layer.n_rows, 'feature')} of {layer.name}")
@@ -149,6 +152,7 @@ def _compare_relations(
             _print_difference(layer, found, options.names_of(differ))
         for facts in counted.brought:
             show.note(batch.bridge_words(facts, layer.name))
+    show.facts("subset", lambda: results, options_["as_json"], notes=said)
 
 
 def _print_difference(layer: Layer, found: Any, names: list[str]) -> None:

@@ -68,9 +68,9 @@ def tally(
         write(Path(out), found.body, found.totals, found.by, replace)
     if chart is not None:
         notes += _draw(found, Path(chart), title, across or "")
-    if as_json:
-        show.json({"rows": found.body.to_pylist(), "total": found.totals.to_pylist()[0]})
-    elif not quiet:
+    table = {"rows": found.body.to_pylist(), "total": found.totals.to_pylist()[0]}
+    show.facts("tally", lambda: [table], as_json, notes=notes)
+    if not (quiet or as_json):
         _print(found, names)
         if out is not None:
             show.line("written", out, sys.stderr)
