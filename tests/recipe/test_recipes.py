@@ -201,6 +201,21 @@ class Recipes(WithSample):
         plan = self.run_polygene("run", "recipe.yaml", "--dry-run")
         self.assertRegex(plan.out, r"lane_zone +buffer lanes, distance 150m, melt")
 
+    def test_its_json_holds_what_each_step_told(self):
+        plan = json.loads(self.run_polygene("run", "recipe.yaml", "--dry-run", "--json").out)
+        self.assertFalse((self.folder / ".polygene-work").exists())
+        done = json.loads(self.run_polygene("run", "recipe.yaml", "--json").out)
+        self.assertEqual([s["step"] for s in plan["results"]], [s["step"] for s in done["results"]])
+        (step,) = (s for s in done["results"] if s["step"] == "park_lanes")
+        self.assertFalse(step["reused"])
+        alone = self.run_polygene(
+            "clip", "tolva.gpkg#ferry_lanes", "--with", "tolva.gpkg#park", "-o", "x.gpkg", "--json"
+        )
+        own = json.loads(alone.out)["results"][0]["summary"]
+        told = step["told"][0]["summary"]
+        for key in ("balance", "whole", "cut"):
+            self.assertEqual(told[key], own[key])
+
     def test_the_report_is_one_page_with_all_of_it(self):
         done = self.run_polygene("run", "recipe.yaml", "--report", "r.html")
         self.assertEqual(done.code, 0, done.err)

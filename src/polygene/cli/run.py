@@ -6,7 +6,7 @@ import contextlib
 import io
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,7 +17,7 @@ from polygene.commands import COMMANDS
 
 if TYPE_CHECKING:
     from polygene.recipe.kept import Told
-    from polygene.recipe.reading import Option, Recipe
+    from polygene.recipe.reading import Option, Recipe, Step
     from polygene.recipe.running import Ran
 
 STEPS = tuple(name for name, command in COMMANDS.items() if command.is_step)
@@ -34,6 +34,7 @@ _NOT_KEYS = ("inputs", "out", "replace", "next_", "as_json", "quiet", "keep_dump
 @options.replace
 @click.option("--report", metavar="FILE", help="Write a page about the run: an .html file.")
 @click.option("--dry-run", is_flag=True, help="Check the recipe and print the plan; run nothing.")
+@options.json
 @options.quiet
 def run(
     recipe: Path,
@@ -42,6 +43,7 @@ def run(
     replace: bool,
     report: str | None,
     dry_run: bool,
+    as_json: bool,
     quiet: bool,
 ) -> None:
     """Run a recipe file: inputs, steps and outputs (docs/recipes.md).
@@ -78,31 +80,66 @@ def run(
         _check_inputs(found)
         check(found)
         if dry_run:
-            _print_plan(found)
+            show.facts("run", lambda: [_plan_of(step) for step in found.steps], as_json)
+            if not as_json:
+                _print_plan(found)
             return
         where = _inside(found)
         wide = max(18, *(len(name) for name in (*found.outputs, *(s.name for s in found.steps))))
 
         def tell(ran: Ran) -> None:
-            if not quiet:
+            if not (quiet or as_json):
                 what = "as last time" if ran.is_reused else f"{ran.seconds:.2f} s"
                 count = "" if ran.features is None else f"{show.counted(ran.features, 'feature')}, "
                 words = f"{ran.step.command}: {count}{what}"
                 show.line(ran.step.name, words, sys.stderr, wide=wide)
 
-        if not quiet:
+        if not (quiet or as_json):
             show.title(found.title or found.path.stem, stream=sys.stderr)
         finished = run_recipe(where, _execute, known, tell)
         if page is not None:
             _write_report(page, found, finished, time.monotonic() - began)
-    if not quiet:
+    unused = [f"{name} is used by nothing" for name in found.unused]
+    told = [note for ran in finished.ran for note in ran.facts.get("notes", ())]
+    show.facts(
+        "run",
+        lambda: [_facts(ran, found.outputs) for ran in finished.ran],
+        as_json,
+        notes=[*told, *unused],
+        seconds=time.monotonic() - began,
+    )
+    if not (quiet or as_json):
         for name, text in found.outputs.items():
             show.line("written", f"{name} to {text}", sys.stderr, wide=wide)
         if report is not None:
             show.line("report", report, sys.stderr, wide=wide)
         show.line("in all", f"{time.monotonic() - began:.2f} s", sys.stderr, wide=wide)
-        for name in found.unused:
-            show.note(f"{name} is used by nothing")
+        for text in unused:
+            show.note(text)
+
+
+def _facts(ran: Ran, outputs: Mapping[str, str]) -> dict[str, Any]:
+    """Return what ``--json`` prints of a step; ``told`` is what its command tells of its results."""
+    return {
+        "step": ran.step.name,
+        "command": ran.step.command,
+        "line": ran.line,
+        "written": outputs.get(ran.step.name),
+        "features": ran.features,
+        "reused": ran.is_reused,
+        "seconds": round(ran.seconds, 3),
+        "held": list(ran.held),
+        "told": ran.facts.get("results", []),
+    }
+
+
+def _plan_of(step: Step) -> dict[str, Any]:
+    return {
+        "step": step.name,
+        "command": step.command,
+        "inputs": list(step.inputs),
+        "given": dict(step.given),
+    }
 
 
 def _write_report(path: Path, found: Recipe, finished: Any, seconds: float) -> None:

@@ -7,7 +7,7 @@ import json
 import shlex
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -33,7 +33,8 @@ class Ran:
     """A step: whether its result was there from last time, its features, how long it took.
 
     features : None for a picture or table; said : what the command said; line : as it would be
-    typed; place : the file with the result; held : the expectations that held
+    typed; place : the file with the result; held : the expectations that held; facts : what it
+    told, as ``--json`` prints it
     """
 
     step: Step
@@ -44,6 +45,7 @@ class Ran:
     line: str
     place: Path
     held: Sequence[str] = ()
+    facts: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -116,7 +118,7 @@ def _run_step(
     line = shlex.join(["polygene", step.command, *typed[: typed.index("--out")]])
     features = None if step.is_figure else _features(place)
     held = _expect(recipe, step, place, told)
-    return Ran(step, is_reused, features, seconds, told.words, line, place, held)
+    return Ran(step, is_reused, features, seconds, told.words, line, place, held, told.facts)
 
 
 def _ending_of_figure(recipe: Recipe, step: Step) -> str:
