@@ -487,20 +487,15 @@ class BadInput(WithSample):
         polygene.write(
             make.layer("cells", cells, crs.parse("EPSG:32633")), f"{self.folder}/cells.gpkg"
         )
-        command = [
-            sys.executable,
-            "-m",
-            "polygene",
-            "clip",
-            "cells.gpkg",
-            "--with",
-            "cells.gpkg",
-            "-o",
-            "out.gpkg",
-        ]
+        program = "import polygene.cli.main as m; print(flush=True); m.main()"
+        command = [sys.executable, "-c", program, "clip", "cells.gpkg", "--with", "cells.gpkg"]
         for number in (signal.SIGINT, signal.SIGTERM):
-            process = subprocess.Popen(command, cwd=self.folder, stderr=subprocess.PIPE, text=True)
-            time.sleep(1.0)
+            process = subprocess.Popen(
+                [*command, "-o", "out.gpkg"], cwd=self.folder, text=True,
+                stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            )  # fmt: skip
+            process.stdout.readline()  # a signal before the program stands is Python's, not ours
+            time.sleep(0.8)
             process.send_signal(number)
             _, err = process.communicate(timeout=60)
             if process.returncode != 0:
