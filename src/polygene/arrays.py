@@ -47,9 +47,12 @@ def take_spans(values: np.ndarray, starts: I64Array, counts: I64Array) -> np.nda
     found = np.empty((int(counts.sum()), *values.shape[1:]), values.dtype)
     if len(found):
         kernels.run(
-            kernels.wkb.gather_ranges, values.reshape(-1).view(np.uint8), starts * size,
-            counts * size, found.reshape(-1).view(np.uint8),
-        )  # fmt: skip
+            kernels.wkb.gather_ranges,
+            values.reshape(-1).view(np.uint8),
+            starts * size,
+            counts * size,
+            found.reshape(-1).view(np.uint8),
+        )
     return found
 
 

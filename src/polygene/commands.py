@@ -67,17 +67,25 @@ _IN_OTHER_ONLY = "{other_only:,} in {other} only"
 COMMANDS = {
     "layers": Command("look", "lists what is in files: layers, geometry, features, CRS, extent"),
     "peek": Command("look", "a layer's fields with types, nulls and ranges, and some of its rows"),
-    "audit": Command("look", "finds problems of geometry and attributes, with row, place and reason"),
+    "audit": Command(
+        "look", "finds problems of geometry and attributes, with row, place and reason"
+    ),
     "compare": Command("look", "two layers side by side, and which features changed"),
     "draw": Command(
-        "look", "a map picture of one or several layers", is_step=True, figure=(".png", ".svg", ".pdf")
+        "look",
+        "a map picture of one or several layers",
+        is_step=True,
+        figure=(".png", ".svg", ".pdf"),
     ),
     "lineage": Command("look", "how a layer came about: sources, steps, options, credits"),
     "mend": Command(
         "prepare", "makes invalid polygons valid and says what it changed", True, True, "INPUT's"
     ),
     "subset": Command(
-        "prepare", "keeps features by attributes, by how they lie to others, or a box", True, True,
+        "prepare",
+        "keeps features by attributes, by how they lie to others, or a box",
+        True,
+        True,
         "INPUT's",
     ),
     "fields": Command(
@@ -85,16 +93,32 @@ COMMANDS = {
     ),
     "reproject": Command("prepare", "changes the CRS", True, True, "INPUT's"),
     "convert": Command(
-        "prepare", "writes layers in another format or gathers them in one file", True, True, "INPUT's"
+        "prepare",
+        "writes layers in another format or gathers them in one file",
+        True,
+        True,
+        "INPUT's",
     ),
     "clip": Command(
-        "derive", "keeps what lies inside OTHER", True, True, "INPUT's", "OTHER",
+        "derive",
+        "keeps what lies inside OTHER",
+        True,
+        True,
+        "INPUT's",
+        "OTHER",
         overlay=Overlay("clipped with", "{whole:,} whole, {cut:,} cut"),
     ),
     "erase": Command(
-        "derive", "removes what lies inside OTHER", True, True, "INPUT's", LIKE_INPUT,
+        "derive",
+        "removes what lies inside OTHER",
+        True,
+        True,
+        "INPUT's",
+        LIKE_INPUT,
         overlay=Overlay(
-            "erased with", "{whole:,} whole, {cut:,} cut", "lay inside OTHER",
+            "erased with",
+            "{whole:,} whole, {cut:,} cut",
+            "lay inside OTHER",
             help="""Remove what lies inside OTHER; its border counts as inside.
 
 INPUT is one or several layers of any kind, OTHER one of polygons. What erase removes is what
@@ -106,22 +130,35 @@ Example:
         ),
     ),
     "intersect": Command(
-        "derive", "the shared pieces, with the attributes of both", True, needs_polygons=LIKE_INPUT,
+        "derive",
+        "the shared pieces, with the attributes of both",
+        True,
+        needs_polygons=LIKE_INPUT,
         overlay=Overlay("intersected with", "{both:,} in {own} and {all}", takes="several"),
     ),
     "union": Command(
-        "derive", "all pieces of both, each with the attributes it has a right to", True, False,
-        "polygons", "INPUT and OTHER",
+        "derive",
+        "all pieces of both, each with the attributes it has a right to",
+        True,
+        False,
+        "polygons",
+        "INPUT and OTHER",
         overlay=Overlay(
-            "united with", f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}",
+            "united with",
+            f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}",
             takes="several",
         ),
     ),
     "imprint": Command(
-        "derive", "all of INPUT, split along OTHER, with its attributes inside", True, False, "INPUT's",
+        "derive",
+        "all of INPUT, split along OTHER, with its attributes inside",
+        True,
+        False,
+        "INPUT's",
         "OTHER",
         overlay=Overlay(
-            "imprinted with", f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}",
+            "imprinted with",
+            f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}",
             has_origins=True,
             help="""Split INPUT along OTHER; pieces inside it get its attributes.
 
@@ -134,10 +171,17 @@ Example:
         ),
     ),
     "contrast": Command(
-        "derive", "what lies in exactly one of the layers (symmetric difference)", True, False,
-        "polygons", "INPUT and OTHER",
+        "derive",
+        "what lies in exactly one of the layers (symmetric difference)",
+        True,
+        False,
+        "polygons",
+        "INPUT and OTHER",
         overlay=Overlay(
-            "contrasted with", f"{_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}", "lay inside OTHER", "several",
+            "contrasted with",
+            f"{_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}",
+            "lay inside OTHER",
+            "several",
             has_origins=True,
             help="""Keep what lies in exactly one of the layers: their symmetric difference.
 
@@ -151,10 +195,16 @@ Example:
         ),
     ),
     "supersede": Command(
-        "derive", "OTHER replaces INPUT wherever it lies; the rest stays", True, False, "INPUT's",
+        "derive",
+        "OTHER replaces INPUT wherever it lies; the rest stays",
+        True,
+        False,
+        "INPUT's",
         "INPUT and OTHER",
         overlay=Overlay(
-            "superseded with", "{input_only:,} of {own}, {other_only:,} of {all}", "lay inside OTHER",
+            "superseded with",
+            "{input_only:,} of {own}, {other_only:,} of {all}",
+            "lay inside OTHER",
             "several",
             help="""Replace INPUT by OTHER wherever it lies; the rest of INPUT stays.
 
@@ -175,20 +225,28 @@ Example:
         "derive", "the convex hull of all features, of each, or by group", True, False, "polygons"
     ),
     "parts": Command(
-        "derive", "multi-part features to single parts, or single parts together", True, False,
+        "derive",
+        "multi-part features to single parts, or single parts together",
+        True,
+        False,
         "INPUT's",
     ),
     "join": Command(
-        "derive", "carries attributes across by place: counts, sums, the nearest", True, False,
+        "derive",
+        "carries attributes across by place: counts, sums, the nearest",
+        True,
+        False,
         "INPUT's",
     ),
     "measure": Command(
         "figure", "adds area, length, perimeter, centroid and other columns", True, False, "INPUT's"
     ),
     "tally": Command(
-        "figure", "a table of counts, areas or other sums by one or two fields", is_step=True,
+        "figure",
+        "a table of counts, areas or other sums by one or two fields",
+        is_step=True,
         figure=(".csv", ".md", ".parquet"),
     ),
     "run": Command("repeat", "runs a recipe file: inputs, steps, outputs"),
     "demo": Command("repeat", "writes the sample data and works through an example on it"),
-}  # fmt: skip
+}

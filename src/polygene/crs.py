@@ -148,9 +148,11 @@ class Way:
 
 
 def way_between(
-    source: pyproj.CRS, extent: Sequence[float] | None, target: pyproj.CRS,
+    source: pyproj.CRS,
+    extent: Sequence[float] | None,
+    target: pyproj.CRS,
     target_extent: Sequence[float] | None = None,
-) -> Way:  # fmt: skip
+) -> Way:
     """Return the best way from one CRS to another for what two extents, each in its own, both hold."""
     areas = [
         area
@@ -177,9 +179,11 @@ def area_of(crs: pyproj.CRS, extent: Sequence[float]) -> tuple[float, float, flo
         return None
     lon, lat = lon[has], lat[has]
     return (
-        float(max(lon.min(), -180)), float(max(lat.min(), -90)), float(min(lon.max(), 180)),
+        float(max(lon.min(), -180)),
+        float(max(lat.min(), -90)),
+        float(min(lon.max(), 180)),
         float(min(lat.max(), 90)),
-    )  # fmt: skip
+    )
 
 
 def transform(

@@ -111,20 +111,24 @@ def derived(made: Made, step: Step) -> Lineage:
     }
     for k, (role, lineage) in enumerate(step.used):
         document["used"][f"_:{run[3:]}-{k:04}"] = {
-            "prov:activity": run, "prov:entity": lineage.entity, "prov:role": role,
-        }  # fmt: skip
+            "prov:activity": run,
+            "prov:entity": lineage.entity,
+            "prov:role": role,
+        }
     document["entity"][key] = {**_entity(made), _THIS: True}
     document["wasGeneratedBy"][f"_:{key[3:]}"] = {"prov:entity": key, "prov:activity": run}
     document["agent"][_SOFTWARE] = {"prov:type": "prov:SoftwareAgent", "dct:title": "Polygene"}
     document["wasAssociatedWith"][f"_:{run[3:]}-by"] = {
-        "prov:activity": run, "prov:agent": _SOFTWARE,
-    }  # fmt: skip
+        "prov:activity": run,
+        "prov:agent": _SOFTWARE,
+    }
     if step.person:
         person = _key("person", step.person)
         document["agent"][person] = {"prov:type": "prov:Person", "dct:title": step.person}
         document["wasAssociatedWith"][f"_:{run[3:]}-for"] = {
-            "prov:activity": run, "prov:agent": person,
-        }  # fmt: skip
+            "prov:activity": run,
+            "prov:agent": person,
+        }
     return Lineage({k: v for k, v in document.items() if v}, key)
 
 
@@ -196,10 +200,13 @@ def history(lineage: Lineage) -> Node:
 def _node(document: Mapping[str, Any], key: str, told: set[str], above: set[str]) -> Node:
     made = _made(document["entity"].get(key, {}))
     run = next(
-        (g["prov:activity"] for g in document.get("wasGeneratedBy", {}).values()
-         if g.get("prov:entity") == key),
+        (
+            g["prov:activity"]
+            for g in document.get("wasGeneratedBy", {}).values()
+            if g.get("prov:entity") == key
+        ),
         None,
-    )  # fmt: skip
+    )
     activity = document.get("activity", {}).get(run)
     if activity is None or key in above:
         return Node(key, made)

@@ -117,8 +117,9 @@ def parted_rings(xy: F64Array, own: F64Array, offsets: I64Array, turn: float) ->
     pieces = [(own[spans(offsets[whole], counts[whole] + 1)], counts[whole] + 1, whole)]
     heights = [_heights(xy, offsets[cut], counts[cut], v[cut], half) for v in (goes, back)]
     for first, last, side, (begin, end) in (
-        (back, goes, half, heights), (goes, back, -half, heights[::-1]),
-    ):  # fmt: skip
+        (back, goes, half, heights),
+        (goes, back, -half, heights[::-1]),
+    ):
         m = counts[cut]
         n_chain = (last[cut] - first[cut] - 1) % m + 1
         of = np.repeat(np.arange(len(cut)), n_chain)
@@ -157,6 +158,10 @@ def _together(pieces: list[tuple[F64Array, I64Array, I64Array]], n_rows: int) ->
     kept = kept[np.argsort(row[kept], kind="stable")]
     steps = np.arange(len(kept) + 1)
     return GeometryColumn.from_parts(
-        Family.POLYGONS, xy[spans(starts[kept], size[kept])], offsets_from(size[kept]), steps,
-        row[kept], n_rows,
-    )  # fmt: skip
+        Family.POLYGONS,
+        xy[spans(starts[kept], size[kept])],
+        offsets_from(size[kept]),
+        steps,
+        row[kept],
+        n_rows,
+    )

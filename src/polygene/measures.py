@@ -189,9 +189,12 @@ def _plane_rings(xy: F64Array, ring_offsets: I64Array) -> tuple[F64Array, F64Arr
 
     def measure(first: int, stop: int) -> None:
         kernels.run(
-            kernels.vertices.measure_rings, xy, ring_offsets[first : stop + 1], areas[first:stop],
+            kernels.vertices.measure_rings,
+            xy,
+            ring_offsets[first : stop + 1],
+            areas[first:stop],
             lengths[first:stop],
-        )  # fmt: skip
+        )
 
     parallel.each(measure, parallel.parted(ring_offsets))
     return areas, lengths

@@ -57,9 +57,12 @@ class Record:
             self._checksums[ref.path] = joined if ref.pieces else sums[0]
         place = ref.words if ref.pieces else _address(ref.path, layer.name)
         return Made(
-            layer.name, place, layer.n_total, label(layer.crs),
+            layer.name,
+            place,
+            layer.n_total,
+            label(layer.crs),
             self._checksums[ref.path],
-        )  # fmt: skip
+        )
 
     def of_result(self, layer: Layer, place: str, made_of: Lineage | None) -> Layer:
         """Return a result with its lineage.
@@ -67,9 +70,10 @@ class Record:
         ``made_of`` is the INPUT it was made of; None if it was all that were read.
         """
         used = [
-            (role, own) for role, own in sorted(self.used, key=lambda pair: pair[0] == OTHER)
+            (role, own)
+            for role, own in sorted(self.used, key=lambda pair: pair[0] == OTHER)
             if made_of is None or role == OTHER or own.entity == made_of.entity
-        ]  # fmt: skip
+        ]
         step = Step(self.command, self.options, self.began, now(), __version__, self.person, used)
         made = Made(
             layer.name, place, layer.n_rows, label(layer.crs), "", self.credit, self.licence
@@ -105,9 +109,11 @@ def now() -> str:
     """Return the time, to the second; the one that SOURCE_DATE_EPOCH says if it is set."""
     fixed = os.environ.get("SOURCE_DATE_EPOCH", "")
     utc = datetime.UTC
-    moment = datetime.datetime.fromtimestamp(int(fixed), utc) if fixed.isdigit() else (
-        datetime.datetime.now(utc)
-    )  # fmt: skip
+    moment = (
+        datetime.datetime.fromtimestamp(int(fixed), utc)
+        if fixed.isdigit()
+        else (datetime.datetime.now(utc))
+    )
     return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
 
 

@@ -62,10 +62,11 @@ def read(path: Path) -> Settings:
     for name, value in found.items():
         if name not in known:
             raise SheetError(
-                path, None,
+                path,
+                None,
                 f"there is no setting {name!r}{did_you_mean(name, known)} (there are "
                 f"{', '.join(known)})",
-            )  # fmt: skip
+            )
         if not isinstance(value, str):
             raise SheetError(path, None, f"{name} is a text in quotes, not {value!r}")
     settings = Settings(**found)

@@ -132,9 +132,15 @@ def _print_widths(found: Audit) -> None:
     for one in found.nearly:
         sums = [sums[0] + one.gaps, sums[1] + one.overlaps]
         bar = "▇" * max(1, round(24 * (one.gaps + one.overlaps) / most))
-        rows.append([
-            f"{one.width:g} {one.unit}", f"{one.gaps:,}", f"{one.overlaps:,}", f"{sum(sums):,}", bar,
-        ])  # fmt: skip
+        rows.append(
+            [
+                f"{one.width:g} {one.unit}",
+                f"{one.gaps:,}",
+                f"{one.overlaps:,}",
+                f"{sum(sums):,}",
+                bar,
+            ]
+        )
     head = ["narrower than", "gaps", "overlaps", "so far", ""]
     show.table(head, rows, right=[0, 1, 2, 3])
 

@@ -45,25 +45,39 @@ class DistancesType(click.ParamType):
 @click.option("--melt", is_flag=True, help="Join all that overlaps.")
 @click.option("--by", metavar="FIELDS", default="", help="Join what agrees in these fields.")
 @click.option(
-    "--caps", type=click.Choice(["round", "flat", "square"]), default="round", show_default=True,
+    "--caps",
+    type=click.Choice(["round", "flat", "square"]),
+    default="round",
+    show_default=True,
     help="The ends of lines.",
-)  # fmt: skip
+)
 @click.option(
-    "--corners", type=click.Choice(["round", "mitre", "bevel"]), default="round", show_default=True,
+    "--corners",
+    type=click.Choice(["round", "mitre", "bevel"]),
+    default="round",
+    show_default=True,
     help="The outside of turns.",
-)  # fmt: skip
+)
 @click.option(
-    "--mitre-limit", type=click.FloatRange(1), default=5, show_default=True,
+    "--mitre-limit",
+    type=click.FloatRange(1),
+    default=5,
+    show_default=True,
     help="How many distances a mitre may reach.",
-)  # fmt: skip
+)
 @click.option(
-    "--side", type=click.Choice(["both", "left", "right"]), default="both", show_default=True,
+    "--side",
+    type=click.Choice(["both", "left", "right"]),
+    default="both",
+    show_default=True,
     help="Which side of lines.",
-)  # fmt: skip
+)
 @click.option(
-    "--chord-error", type=click.FloatRange(1e-6, 0.5), default=None,
+    "--chord-error",
+    type=click.FloatRange(1e-6, 0.5),
+    default=None,
     help="How far arcs may lie inside the true curve, in distances; 0.005, in degrees 0.0005.",
-)  # fmt: skip
+)
 @each.common
 @options.single_parts
 @options.precision
@@ -118,9 +132,17 @@ def buffer(
             how_far = several if rings is not None else several[0]
         step = None if precision is None else precision.in_metres(layer.crs)
         return buffer_layer(
-            layer, how_far, bands=bands, melt=melt, by=options.names_of(by), style=style,
-            single_parts=single_parts, precision=step, invalid=invalid, progress=progress,
-        )  # fmt: skip
+            layer,
+            how_far,
+            bands=bands,
+            melt=melt,
+            by=options.names_of(by),
+            style=style,
+            single_parts=single_parts,
+            precision=step,
+            invalid=invalid,
+            progress=progress,
+        )
 
     asked = distance or rings or ()
     each.run("buffer", work, lambda summary: _print(summary, asked), **options_)

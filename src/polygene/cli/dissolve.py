@@ -18,9 +18,12 @@ if TYPE_CHECKING:
 @click.option("--by", metavar="FIELDS", default="", help="Fields to agree in, with commas between.")
 @options.take
 @click.option(
-    "--null-group", type=click.Choice(["together", "apart"]), default="together", show_default=True,
+    "--null-group",
+    type=click.Choice(["together", "apart"]),
+    default="together",
+    show_default=True,
     help="Features with nulls in --by: one group, or each left as it is.",
-)  # fmt: skip
+)
 @each.common
 @options.single_parts
 @options.precision
@@ -52,9 +55,15 @@ def dissolve(
         step = None if precision is None else precision.in_map_units(layer.crs)
         with overlay.keeping_dump(keep_dump, [layer]):
             return dissolve_layer(
-                layer, options.names_of(by), take, nulls_apart=null_group == "apart",
-                single_parts=single_parts, precision=step, invalid=invalid, progress=progress,
-            )  # fmt: skip
+                layer,
+                options.names_of(by),
+                take,
+                nulls_apart=null_group == "apart",
+                single_parts=single_parts,
+                precision=step,
+                invalid=invalid,
+                progress=progress,
+            )
 
     each.run("dissolve", work, _print, **options_)
 

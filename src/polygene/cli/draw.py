@@ -23,9 +23,12 @@ from polygene.cli import options, show
 @click.option("--outline", multiple=True, metavar="LAYER", help="Draw only its borders.")
 @click.option("--classes", type=click.IntRange(2, 7), default=5, help="Of numbers: how many.")
 @click.option(
-    "--breaks", type=click.Choice(["quantile", "equal"]), default="quantile", show_default=True,
+    "--breaks",
+    type=click.Choice(["quantile", "equal"]),
+    default="quantile",
+    show_default=True,
     help="Of numbers: as many features in each class, or as wide a range.",
-)  # fmt: skip
+)
 @click.option("--style", metavar="SHEET", help="Looks of layers as a style sheet has them.")
 @click.option("--keep-style", metavar="SHEET", help="Keep the looks of this map in a style sheet.")
 @click.option(
@@ -104,10 +107,14 @@ def draw(
             look = styles.look_of(name, kept) or Look()
             if name in colours:
                 look = dataclasses.replace(look, colour_by=colours[name], scheme=None)
-            looks.append(dataclasses.replace(
-                look, label=labels.get(name, look.label), hatch=look.hatch or name in hatch,
-                outline=look.outline or name in outline,
-            ))  # fmt: skip
+            looks.append(
+                dataclasses.replace(
+                    look,
+                    label=labels.get(name, look.label),
+                    hatch=look.hatch or name in hatch,
+                    outline=look.outline or name in outline,
+                )
+            )
         if credit is None:
             own = [text for y in layers if y.lineage for text in credits_of(y.lineage)]
             credit = "; ".join(dict.fromkeys(own))

@@ -36,9 +36,17 @@ def common_mending(function: Callable[..., Any]) -> Callable[..., Any]:
 
 def _with(function: Callable[..., Any], has_out: bool, *invalid: Any) -> Callable[..., Any]:
     chosen = (
-        options.inputs, options.where, *([options.out] if has_out else []), options.replace,
-        options.next_, *invalid, options.crs, options.stop_at_first, options.json, options.quiet,
-    )  # fmt: skip
+        options.inputs,
+        options.where,
+        *([options.out] if has_out else []),
+        options.replace,
+        options.next_,
+        *invalid,
+        options.crs,
+        options.stop_at_first,
+        options.json,
+        options.quiet,
+    )
     for option in reversed(chosen):
         function = option(function)
     return function
@@ -74,11 +82,15 @@ def run(
     began = time.monotonic()
     with show.progress(quiet) as progress:
         done: Results[Any] = batch.run(
-            inputs, lambda layer: (operation(layer, progress), []), out,
+            inputs,
+            lambda layer: (operation(layer, progress), []),
+            out,
             choice=batch.Choice(where, parse(crs) if crs else None, invalid or "keep", box),
-            on_existing=existing, stops_at_first=stop_at_first,
-            counts_invalid=invalid is not None, progress=progress,
-        )  # fmt: skip
+            on_existing=existing,
+            stops_at_first=stop_at_first,
+            counts_invalid=invalid is not None,
+            progress=progress,
+        )
     seconds = time.monotonic() - began
     overlay.tell(done, command, seconds, as_json)
     if not (as_json or quiet):

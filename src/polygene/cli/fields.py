@@ -32,9 +32,12 @@ class PairType(click.ParamType):
     "--rename", type=PairType("OLD=NEW"), multiple=True, help="Give a field another name."
 )
 @click.option(
-    "--type", "retype", type=PairType("FIELD=TYPE"), multiple=True,
+    "--type",
+    "retype",
+    type=PairType("FIELD=TYPE"),
+    multiple=True,
     help="Another type: integer, integer 16, real, text, text(20), boolean, date, date and time.",
-)  # fmt: skip
+)
 @click.option("--dates", metavar="FORM", help="How dates are written in texts, as in DD.MM.YYYY.")
 @click.option("--set", "compute", multiple=True, metavar="'NAME = EXPR'", help="Compute a field.")
 @click.option(
@@ -44,9 +47,12 @@ class PairType(click.ParamType):
 @options.drop
 @click.option("--order", metavar="FIELDS", help="Put these first, in this order.")
 @click.option(
-    "--on-loss", type=click.Choice(["stop", "null", "cut"]), default="stop", show_default=True,
+    "--on-loss",
+    type=click.Choice(["stop", "null", "cut"]),
+    default="stop",
+    show_default=True,
     help="Values that do not fit: refuse, put null, or cut texts and fractions off.",
-)  # fmt: skip
+)
 @each.common_carrying
 def fields(
     rename: tuple[tuple[str, str], ...],
@@ -76,9 +82,15 @@ def fields(
     from polygene.table.expression import Assignment
 
     plan = Plan(
-        dict(rename), dict(retype), dates, [Assignment.parse(text) for text in compute], trim,
-        options.names_of(keep), options.names_of(drop), options.names_of(order),
-    )  # fmt: skip
+        dict(rename),
+        dict(retype),
+        dates,
+        [Assignment.parse(text) for text in compute],
+        trim,
+        options.names_of(keep),
+        options.names_of(drop),
+        options.names_of(order),
+    )
     only = options_.pop("where")
 
     def work(layer: Layer, progress: Any) -> Any:

@@ -59,9 +59,14 @@ def _crossings(with_: tuple[str, ...], origins: bool, options_: dict[str, Any]) 
     overlay.run(
         crossings,
         lambda progress: overlay.read_others(with_, options_, progress),
-        origins=origins, snap=None, drop_slivers=None, refresh=None, apportion=None,
-        prints=_print_crossings, **options_,
-    )  # fmt: skip
+        origins=origins,
+        snap=None,
+        drop_slivers=None,
+        refresh=None,
+        apportion=None,
+        prints=_print_crossings,
+        **options_,
+    )
 
 
 def _print_crossings(done: Sequence[Done[CrossingsResult]]) -> None:

@@ -17,9 +17,12 @@ if TYPE_CHECKING:
 @options.command()
 @options.with_required
 @click.option(
-    "--relation", default="intersects", show_default=True, metavar="RELATION",
+    "--relation",
+    default="intersects",
+    show_default=True,
+    metavar="RELATION",
     help="How they lie: a relation as in subset, a pattern, or nearest.",
-)  # fmt: skip
+)
 @options.take
 @click.option("--pairs", is_flag=True, help="A row for each pair, with the fields of both.")
 @click.option(
@@ -28,9 +31,12 @@ if TYPE_CHECKING:
 @click.option("--count", type=click.IntRange(1), default=1, help="Of nearest: how many.")
 @click.option("--within", type=options.DistanceType(), help="Of nearest: how far at most.")
 @click.option(
-    "--unmatched", type=click.Choice(["keep", "drop", "only"]), default="keep", show_default=True,
+    "--unmatched",
+    type=click.Choice(["keep", "drop", "only"]),
+    default="keep",
+    show_default=True,
     help="Features without partner.",
-)  # fmt: skip
+)
 @options.keep
 @options.drop
 @click.option("--links", metavar="DESTINATION", help="Of nearest: write lines to the partners too.")
@@ -81,12 +87,22 @@ def join(
 
     def work(layer: Layer, progress: Any) -> Any:
         result = join_layers(
-            layer, other.layer, relation, take=take, pairs=pairs, single=single, count=count,
-            within=None if within is None else within.in_metres(layer.crs), unmatched=unmatched,
-            keep=options.names_of(keep), drop=options.names_of(drop), links=links is not None,
+            layer,
+            other.layer,
+            relation,
+            take=take,
+            pairs=pairs,
+            single=single,
+            count=count,
+            within=None if within is None else within.in_metres(layer.crs),
+            unmatched=unmatched,
+            keep=options.names_of(keep),
+            drop=options.names_of(drop),
+            links=links is not None,
             precision=None if precision is None else precision.in_map_units(layer.crs),
-            follow=None if follow is None else follow.as_length(), progress=progress,
-        )  # fmt: skip
+            follow=None if follow is None else follow.as_length(),
+            progress=progress,
+        )
         result.summary.notes.extend([*other.notes, *overlay.bridges(result.summary, layer.name)])
         if result.links is not None:
             lines.append(result.links)

@@ -111,10 +111,16 @@ def _print_sources(own: Lineage) -> None:
     found = sources(own)
     show.title(f"{own.this.get('dct:title', '?')}", show.counted(len(found), "source"))
     rows = [
-        [made.name, made.place, f"{made.features:,}", made.crs.split(" ")[0], made.checksum[:12],
-         " · ".join(t for t in (made.credit, made.licence) if t)]
+        [
+            made.name,
+            made.place,
+            f"{made.features:,}",
+            made.crs.split(" ")[0],
+            made.checksum[:12],
+            " · ".join(t for t in (made.credit, made.licence) if t),
+        ]
         for made in found
-    ]  # fmt: skip
+    ]
     head = ["layer", "file", "features", "CRS", "SHA-256", "credit"]
     show.table(head, rows, right=[2], flexible=[1, 5])
     click.echo()
@@ -144,10 +150,14 @@ def parts_of_diagram(own: Lineage) -> tuple[list[Any], list[Any]]:
     root = history(own)
     found = nodes(root)[::-1]
     boxes = [
-        Box(node.key, node.made.name, described(node),
-            "source" if not node.command else "result" if node.key == root.key else "step")
+        Box(
+            node.key,
+            node.made.name,
+            described(node),
+            "source" if not node.command else "result" if node.key == root.key else "step",
+        )
         for node in found
-    ]  # fmt: skip
+    ]
     arrows = [
         Arrow(below.key, node.key, role == "OTHER") for node in found for role, below in node.used
     ]

@@ -59,8 +59,12 @@ def measure(
         for text in texts
     ]
     flags = {
-        "centroid": centroid, "inside": inside, "bounds": bounds, "vertices": vertices, "parts": parts
-    }  # fmt: skip
+        "centroid": centroid,
+        "inside": inside,
+        "bounds": bounds,
+        "vertices": vertices,
+        "parts": parts,
+    }
     wanted += [Wanted(name) for name, is_asked in flags.items() if is_asked]
     if not wanted:
         raise click.UsageError("say what to measure: --area ha, --length km, --centroid ...")

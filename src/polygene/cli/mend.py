@@ -22,13 +22,18 @@ FIRST = 10
 @options.command()
 @click.option("--drop-empty", is_flag=True, help="Leave out features of which nothing is left.")
 @click.option(
-    "--coverage", type=options.DistanceType(), metavar="WIDTH",
+    "--coverage",
+    type=options.DistanceType(),
+    metavar="WIDTH",
     help="Close gaps and take away overlaps between features that are narrower than this.",
-)  # fmt: skip
+)
 @click.option(
-    "--prefer", type=click.Choice(["first", "last", "largest", "smallest"]), default="first",
-    show_default=True, help="With --coverage: which feature an overlap goes to.",
-)  # fmt: skip
+    "--prefer",
+    type=click.Choice(["first", "last", "largest", "smallest"]),
+    default="first",
+    show_default=True,
+    help="With --coverage: which feature an overlap goes to.",
+)
 @each.common_mending
 @options.precision
 def mend(drop_empty: bool, coverage: Any, prefer: Any, precision: Any, **options_: Any) -> None:
@@ -52,9 +57,12 @@ def mend(drop_empty: bool, coverage: Any, prefer: Any, precision: Any, **options
         if coverage is None:
             return result
         settled = settle_coverage(
-            result.layer, coverage.in_map_units(layer.crs), prefer=prefer, precision=step,
+            result.layer,
+            coverage.in_map_units(layer.crs),
+            prefer=prefer,
+            precision=step,
             progress=progress,
-        )  # fmt: skip
+        )
         found = settled.layer
         if drop_empty:
             found = found.take(~found.geometry.is_empty | layer.geometry.is_empty)
@@ -92,9 +100,14 @@ def _print_settled(found: SettleSummary, asked: Distance | None) -> None:
     err = sys.stderr
     for label, n, area, left, what in (
         ("gaps", found.gaps, found.gap_area, found.gaps_left, "closed"),
-        ("overlaps", found.overlaps, found.overlap_area, found.overlaps_left,
-         f"given to the {found.prefer} of those that share them"),
-    ):  # fmt: skip
+        (
+            "overlaps",
+            found.overlaps,
+            found.overlap_area,
+            found.overlaps_left,
+            f"given to the {found.prefer} of those that share them",
+        ),
+    ):
         size = f"{area:,.4g} {found.unit}"
         rest = f"; {left:,} that are wider left" if left else ""
         width = f"{found.width:g} {found.length_unit}"

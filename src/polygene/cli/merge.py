@@ -74,9 +74,12 @@ def merge(
         if out is not None:
             batch.single_target(out, existing)  # fail now rather than after the work
         layers, notes = batch.read_alike(
-            inputs, choice, progress, outside=outside_use,
+            inputs,
+            choice,
+            progress,
+            outside=outside_use,
             follow=None if follow is None else follow.as_length(),
-        )  # fmt: skip
+        )
         if propose is not None:
             progress.stage("comparing fields")
             draft = _propose(Path(propose), layers, inputs, replace)
@@ -154,8 +157,10 @@ def _print_draft(draft: Draft, layers: list[Layer]) -> None:
         if len(target.sources) == 1:
             continue
         sure = min((e.confidence for e in proposal.evidence.values()), default=1.0)
-        fed = [" + ".join(target.sources[y.name].fields) if y.name in target.sources else "·"
-               for y in layers]  # fmt: skip
+        fed = [
+            " + ".join(target.sources[y.name].fields) if y.name in target.sources else "·"
+            for y in layers
+        ]
         rows.append([target.field.name, *fed, _type_words(target.field), f"{sure:.2f}"])
     rows.sort(key=lambda row: row[-1], reverse=True)
     head = ["field", *(layer.name for layer in layers), "type", "confidence"]

@@ -91,9 +91,18 @@ def _destination(out: str, settings: Settings, command: str) -> str:
 
 # What says where layers come from and go to, and how much is said, makes no other result.
 NOT_RECORDED = (
-    "with_", "out", "replace", "next_", "as_json", "quiet", "stop_at_first", "keep_dump", "credit",
-    "licence", "help",
-)  # fmt: skip
+    "with_",
+    "out",
+    "replace",
+    "next_",
+    "as_json",
+    "quiet",
+    "stop_at_first",
+    "keep_dump",
+    "credit",
+    "licence",
+    "help",
+)
 
 
 def command(name: str | None = None) -> Any:
@@ -185,17 +194,29 @@ inputs = click.argument(
     "inputs", metavar="INPUT...", nargs=-1, required=True, shell_complete=_addresses
 )
 with_ = click.option(
-    "--with", "with_", metavar="OTHER", shell_complete=_addresses,
+    "--with",
+    "with_",
+    metavar="OTHER",
+    shell_complete=_addresses,
     help="The layer it is worked on with.",
-)  # fmt: skip
+)
 with_required = click.option(
-    "--with", "with_", metavar="OTHER", required=True, shell_complete=_addresses,
+    "--with",
+    "with_",
+    metavar="OTHER",
+    required=True,
+    shell_complete=_addresses,
     help="The layer it is worked on with.",
-)  # fmt: skip
+)
 with_several = click.option(
-    "--with", "with_", metavar="OTHER", required=True, multiple=True, shell_complete=_addresses,
+    "--with",
+    "with_",
+    metavar="OTHER",
+    required=True,
+    multiple=True,
+    shell_complete=_addresses,
     help="The layer it is worked on with; several are possible.",
-)  # fmt: skip
+)
 origins = click.option(
     "--origins", is_flag=True, help="Add the identifiers of the rows each piece is of."
 )
@@ -212,13 +233,20 @@ box_crs = click.option(
     "--box-crs", metavar="CRS", help="The CRS that the box is in: EPSG:..., WKT, or a layer's."
 )
 _out = click.option(
-    "-o", "--out", required=True, metavar="DESTINATION", callback=_one_on_standard_output,
+    "-o",
+    "--out",
+    required=True,
+    metavar="DESTINATION",
+    callback=_one_on_standard_output,
     help="File, file#layer, folder/, or a pattern: 'out.gpkg#{name}_park'; - is standard output.",
-)  # fmt: skip
+)
 _out_optional = click.option(
-    "-o", "--out", metavar="DESTINATION", callback=_one_on_standard_output,
+    "-o",
+    "--out",
+    metavar="DESTINATION",
+    callback=_one_on_standard_output,
     help="File, file#layer, folder/, or a pattern.",
-)  # fmt: skip
+)
 _credit = click.option(
     "--credit", metavar="TEXT", help="Whom to credit for the result; kept in its lineage."
 )
@@ -243,25 +271,33 @@ single_parts = click.option(
     "--single-parts", is_flag=True, help="Give each part of a result a row of its own."
 )
 precision = click.option(
-    "--precision", type=DistanceType(),
+    "--precision",
+    type=DistanceType(),
     help="Grid of the computation; 0.0001 or, in degrees, 1e-9 if not given.",
-)  # fmt: skip
+)
 snap = click.option(
-    "--snap", type=DistanceType(),
+    "--snap",
+    type=DistanceType(),
     help="Move borders of INPUT nearer than this to OTHER onto it first.",
-)  # fmt: skip
+)
 drop_slivers = click.option(
-    "--drop-slivers", type=DistanceType(), metavar="WIDTH",
+    "--drop-slivers",
+    type=DistanceType(),
+    metavar="WIDTH",
     help="Give parts thinner than this to the neighbour they border most.",
-)  # fmt: skip
+)
 follow = click.option(
-    "--follow", type=DistanceType(),
+    "--follow",
+    type=DistanceType(),
     help="How closely borders follow their course when they come from another CRS; 10mm if not given.",
-)  # fmt: skip
+)
 outside_use = click.option(
-    "--outside-use", type=click.Choice(["refuse", "bring", "leave-out"]), default="refuse",
-    show_default=True, help="Features outside the area that the first CRS is meant for.",
-)  # fmt: skip
+    "--outside-use",
+    type=click.Choice(["refuse", "bring", "leave-out"]),
+    default="refuse",
+    show_default=True,
+    help="Features outside the area that the first CRS is meant for.",
+)
 refresh = click.option(
     "--refresh", metavar="FIELDS", help="Measure stored areas or lengths anew in these fields."
 )
@@ -272,32 +308,45 @@ crs = click.option(
     "--crs", metavar="CRS", help="The CRS of layers that state none, or a wrong one."
 )
 invalid = click.option(
-    "--invalid", type=click.Choice(["mend", "refuse", "leave-out"]), default="mend",
-    show_default=True, help="Invalid polygons: mend those that take part, refuse, or leave out.",
-)  # fmt: skip
+    "--invalid",
+    type=click.Choice(["mend", "refuse", "leave-out"]),
+    default="mend",
+    show_default=True,
+    help="Invalid polygons: mend those that take part, refuse, or leave out.",
+)
 invalid_carried = click.option(
-    "--invalid", type=click.Choice(["keep", "mend", "refuse", "leave-out"]), default="keep",
-    show_default=True, help="Invalid polygons: keep as they are, mend, refuse, or leave out.",
-)  # fmt: skip
+    "--invalid",
+    type=click.Choice(["keep", "mend", "refuse", "leave-out"]),
+    default="keep",
+    show_default=True,
+    help="Invalid polygons: keep as they are, mend, refuse, or leave out.",
+)
 keep_dump = click.option(
-    "--keep-dump", type=click.Path(), metavar="FOLDER",
+    "--keep-dump",
+    type=click.Path(),
+    metavar="FOLDER",
     help="If a proof should ever fail: keep there what is needed to find out why.",
-)  # fmt: skip
+)
 stop_at_first = click.option(
     "--stop-at-first", is_flag=True, help="Of several inputs: let the first that fails stop all."
 )
 json = click.option(
-    "--json", "as_json", is_flag=True, callback=_one_on_standard_output,
+    "--json",
+    "as_json",
+    is_flag=True,
+    callback=_one_on_standard_output,
     help="Print the summary as JSON.",
-)  # fmt: skip
+)
 quiet = click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors.")
 
 
 relation = click.option(
-    "--relation", default=None, metavar="RELATION",
+    "--relation",
+    default=None,
+    metavar="RELATION",
     help="How they lie: intersects within contains covers covered-by touches crosses overlaps "
     "equals disjoint, or a pattern as T*F**F***.",
-)  # fmt: skip
+)
 
 
 def names_of(text: str | None) -> list[str]:
@@ -308,9 +357,11 @@ def names_of(text: str | None) -> list[str]:
 keep = click.option("--keep", metavar="FIELDS", help="Keep only these fields, in this order.")
 drop = click.option("--drop", metavar="FIELDS", help="Drop these fields.")
 take = click.option(
-    "--take", multiple=True, metavar="'NAME = FUNCTION(FIELD)'",
+    "--take",
+    multiple=True,
+    metavar="'NAME = FUNCTION(FIELD)'",
     help="Aggregate a field: count sum mean min max median first last agreed list majority.",
-)  # fmt: skip
+)
 
 
 def on_existing(replace: bool, next_: bool) -> OnExisting:

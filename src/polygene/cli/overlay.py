@@ -35,12 +35,27 @@ def common(function: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options that all overlays have."""
     for option in reversed(
         (
-            options.inputs, options.where, options.with_where, options.out, options.replace,
-            options.next_, options.snap, options.drop_slivers, options.follow, options.refresh,
-            options.apportion, options.single_parts, options.precision, options.invalid, options.crs,
-            options.keep_dump, options.stop_at_first, options.json, options.quiet,
+            options.inputs,
+            options.where,
+            options.with_where,
+            options.out,
+            options.replace,
+            options.next_,
+            options.snap,
+            options.drop_slivers,
+            options.follow,
+            options.refresh,
+            options.apportion,
+            options.single_parts,
+            options.precision,
+            options.invalid,
+            options.crs,
+            options.keep_dump,
+            options.stop_at_first,
+            options.json,
+            options.quiet,
         )
-    ):  # fmt: skip
+    ):
         function = option(function)
     return function
 
@@ -117,10 +132,12 @@ def run(
             distances = {
                 name: distance.in_map_units(layer.crs)
                 for name, distance in (
-                    ("precision", precision), ("snap", snap), ("drop_slivers", drop_slivers)
+                    ("precision", precision),
+                    ("snap", snap),
+                    ("drop_slivers", drop_slivers),
                 )
                 if distance is not None
-            }  # fmt: skip
+            }
             if follow is not None:
                 distances["follow"] = follow.as_length()
             lists = {
@@ -130,16 +147,25 @@ def run(
             }
             with keeping_dump(keep_dump, [layer, *mine]):
                 result = operation(
-                    layer, *mine, single_parts=single_parts, progress=progress, **distances, **lists,
+                    layer,
+                    *mine,
+                    single_parts=single_parts,
+                    progress=progress,
+                    **distances,
+                    **lists,
                     **extra,
-                )  # fmt: skip
+                )
             return result, [*bridges(result.summary, layer.name), *result.summary.notes]
 
         done = batch.run(
-            inputs, work, out,
+            inputs,
+            work,
+            out,
             choice=batch.Choice(where, parse(crs) if crs else None),
-            on_existing=existing, stops_at_first=stop_at_first, progress=progress,
-        )  # fmt: skip
+            on_existing=existing,
+            stops_at_first=stop_at_first,
+            progress=progress,
+        )
     seconds = time.monotonic() - began
     others_say = [note for y in others for note in y.notes]
     tell(done, done[0].result.summary.operation, seconds, as_json, others_say)
@@ -282,10 +308,15 @@ def _what_came(summary: OverlaySummary) -> str:
         return f"{summary.both:,} shared by several features, {summary.input_only:,} of one alone"
     names = [side.name for side in summary.others]
     return told_of(summary).came.format(
-        own=summary.input.name, other=names[0] if len(names) == 1 else "any OTHER",
-        all=" and ".join(names), whole=summary.whole, cut=summary.cut, both=summary.both,
-        input_only=summary.input_only, other_only=summary.other_only,
-    )  # fmt: skip
+        own=summary.input.name,
+        other=names[0] if len(names) == 1 else "any OTHER",
+        all=" and ".join(names),
+        whole=summary.whole,
+        cut=summary.cut,
+        both=summary.both,
+        input_only=summary.input_only,
+        other_only=summary.other_only,
+    )
 
 
 def _snap(snap: Snap, side: Side, asked: Any) -> str:
@@ -365,9 +396,17 @@ def _print_many(done: Sequence[Done[OverlayResult]], snap: Any, width: Any) -> N
             measures = (s.balance.inside, s.balance.outside)
             inside, outside = worded(measures, s.balance.unit)
         rows.append(
-            [s.input.name, f"{s.input.taken:,}", f"{s.out:,}", f"{s.whole:,}", f"{s.cut:,}",
-             f"{s.dropped + s.without_geometry:,}", inside, outside]
-        )  # fmt: skip
+            [
+                s.input.name,
+                f"{s.input.taken:,}",
+                f"{s.out:,}",
+                f"{s.whole:,}",
+                f"{s.cut:,}",
+                f"{s.dropped + s.without_geometry:,}",
+                inside,
+                outside,
+            ]
+        )
     head = ["layer", "in", "out", "whole", "cut", "left out", "inside", "outside"]
     show.table(head, rows, right=range(1, 8), stream=sys.stderr, flexible=[0])
     click.echo(err=True)

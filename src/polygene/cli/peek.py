@@ -87,9 +87,12 @@ def peek(
 
 
 def _facts(
-    layer: Layer, rows: tuple[int, int | None], sort: str | None, descending: bool,
+    layer: Layer,
+    rows: tuple[int, int | None],
+    sort: str | None,
+    descending: bool,
     distinct: str | None,
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     from polygene.crs import label
     from polygene.table.describe import describe, value_counts
 
@@ -211,9 +214,10 @@ def _print_rows(rows: list[dict[str, Any]], sort: str | None) -> None:
     if sort and sort not in chosen:
         chosen[-1] = sort
     numeric = {
-        k for k, name in enumerate(chosen)
+        k
+        for k, name in enumerate(chosen)
         if all(isinstance(row[name], (int, float, type(None))) for row in rows)
-    }  # fmt: skip
+    }
     shown = [[_cut(cells[name][k]) for name in chosen] for k in range(len(rows))]
     show.table(chosen, shown, right=sorted(numeric))
     left = [name for name in names if name not in chosen]

@@ -19,9 +19,10 @@ if TYPE_CHECKING:
 @click.option("--to", "target", required=True, metavar="CRS", help="EPSG:..., WKT, or a layer's.")
 @click.option("--from", "source", metavar="CRS", help="The CRS that the coordinates are in.")
 @click.option(
-    "--tolerance", type=click.FloatRange(0, min_open=True),
+    "--tolerance",
+    type=click.FloatRange(0, min_open=True),
     help="Add vertices to long edges, to keep their course within so many new units.",
-)  # fmt: skip
+)
 @each.common_carrying
 def reproject(target: str, source: str | None, tolerance: float | None, **options_: Any) -> None:
     """Bring layers to another CRS.

@@ -21,8 +21,20 @@ if TYPE_CHECKING:
     from polygene.recipe.running import Ran
 
 STEPS = tuple(name for name, command in COMMANDS.items() if command.is_step)
-_NOT_KEYS = ("inputs", "out", "replace", "next_", "as_json", "quiet", "keep_dump", "propose",
-             "relations", "differ", "links", "stop_at_first")  # fmt: skip
+_NOT_KEYS = (
+    "inputs",
+    "out",
+    "replace",
+    "next_",
+    "as_json",
+    "quiet",
+    "keep_dump",
+    "propose",
+    "relations",
+    "differ",
+    "links",
+    "stop_at_first",
+)
 
 
 @options.command()
@@ -263,9 +275,10 @@ def _execute(command: str, arguments: list[str]) -> Told:
     chosen = cli.get_command(context, command)
     assert chosen is not None
     with (
-        contextlib.redirect_stderr(said), contextlib.redirect_stdout(said),
+        contextlib.redirect_stderr(said),
+        contextlib.redirect_stdout(said),
         show.keeping_facts() as facts,
-    ):  # fmt: skip
+    ):
         code: Any = None
         try:
             code = chosen.main(arguments, prog_name=f"polygene {command}", standalone_mode=False)

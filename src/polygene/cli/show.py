@@ -228,8 +228,12 @@ def document(
 ) -> dict[str, Any]:
     """Return what ``--json`` prints, whatever the command and however it ended."""
     return {
-        "polygene": SHAPE, "command": command, "results": results, "failed": failed, "notes": notes
-    }  # fmt: skip
+        "polygene": SHAPE,
+        "command": command,
+        "results": results,
+        "failed": failed,
+        "notes": notes,
+    }
 
 
 def plain(value: Any) -> Any:

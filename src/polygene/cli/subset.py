@@ -28,9 +28,10 @@ if TYPE_CHECKING:
 @options.keep
 @options.drop
 @click.option(
-    "--relations", is_flag=True,
+    "--relations",
+    is_flag=True,
     help="Write nothing; say how many features each relation would keep.",
-)  # fmt: skip
+)
 @click.option(
     "--differ", metavar="R1,R2", help="With --relations: the rows that two of them differ in."
 )
@@ -100,17 +101,25 @@ def subset(
         if other is not None:
             progress.stage(f"{layer.name}: how it lies to {other.layer.name}")
             chosen = chosen_by_place(
-                layer, other.layer, relation or "intersects", of_all=of_all, invert=invert,
+                layer,
+                other.layer,
+                relation or "intersects",
+                of_all=of_all,
+                invert=invert,
                 within=None if within is None else within.in_metres(layer.crs),
                 precision=None if precision is None else precision.in_map_units(layer.crs),
                 follow=None if follow is None else follow.as_length(),
-            )  # fmt: skip
+            )
             layer = chosen.layer
         result = subset_layer(
-            layer, box=box, box_crs=None if rectangle is None else rectangle.over(layer).crs,
-            limit=limit, sort=options.names_of(sort), keep=options.names_of(keep),
+            layer,
+            box=box,
+            box_crs=None if rectangle is None else rectangle.over(layer).crs,
+            limit=limit,
+            sort=options.names_of(sort),
+            keep=options.names_of(keep),
             drop=options.names_of(drop),
-        )  # fmt: skip
+        )
         if other is None:
             return result
         words = [bridge_words(facts, layer.name) for facts in chosen.brought]

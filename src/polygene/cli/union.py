@@ -11,9 +11,12 @@ from polygene.cli import options, overlay
 
 @options.command()
 @click.option(
-    "--with", "with_", metavar="OTHER", multiple=True,
+    "--with",
+    "with_",
+    metavar="OTHER",
+    multiple=True,
     help="A layer of polygons; several are possible, none lays INPUT over itself.",
-)  # fmt: skip
+)
 @options.origins
 @overlay.common
 def union(with_: tuple[str, ...], origins: bool, **options_: Any) -> None:

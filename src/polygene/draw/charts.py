@@ -41,9 +41,10 @@ def draw_chart(
     if ending not in ENDINGS:
         raise UsageError(f"{ending} is no picture that is known; there are {', '.join(ENDINGS)}")
     series = [
-        name for name, kind in zip(body.column_names[n_keys:], body.schema.types[n_keys:], strict=True)
+        name
+        for name, kind in zip(body.column_names[n_keys:], body.schema.types[n_keys:], strict=True)
         if pa.types.is_integer(kind) or pa.types.is_floating(kind)
-    ]  # fmt: skip
+    ]
     if "total" in series and len(series) > 2:
         series.remove("total")
     if body.num_rows == 0 or not series:
@@ -82,8 +83,15 @@ def _bars(axes: Any, body: pa.Table, series: list[str], names: list[str], across
             if np.isnan(value):
                 continue
             text = f"{value:,.0f}" if value == round(value) else f"{value:,.2f}"
-            axes.annotate(text, (value, y), xytext=(4, 0), textcoords="offset points", va="center",
-                          fontsize=8, color=SOFT)  # fmt: skip
+            axes.annotate(
+                text,
+                (value, y),
+                xytext=(4, 0),
+                textcoords="offset points",
+                va="center",
+                fontsize=8,
+                color=SOFT,
+            )
     axes.set_yticks(at, names, fontsize=10, color=INK)
     axes.invert_yaxis()
     axes.margins(x=0.09, y=0.02)

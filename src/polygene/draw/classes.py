@@ -18,9 +18,17 @@ from polygene.table.types import kind_of
 
 # Of unlike lightness in this order, so that they differ in grey too.
 QUALITATIVE = (
-    "#2b6a8f", "#d98a3d", "#6fa287", "#8a4f7d", "#d5c26a", "#a5433b", "#7ea9c9", "#4d5a3a",
-    "#c78fb0", "#8c7355",
-)  # fmt: skip
+    "#2b6a8f",
+    "#d98a3d",
+    "#6fa287",
+    "#8a4f7d",
+    "#d5c26a",
+    "#a5433b",
+    "#7ea9c9",
+    "#4d5a3a",
+    "#c78fb0",
+    "#8c7355",
+)
 GRADED = ("#f2ecd8", "#cfd9b4", "#93bfa5", "#4f9a9b", "#2b6a8f", "#1e3f63", "#132340")
 NULL = "#c9c6c0"
 OTHERS = "#8d8a84"

@@ -90,8 +90,10 @@ def _arranged(
         forward = sweep % 2 == 0
         for c in range(len(rows)) if forward else reversed(range(len(rows))):
             rank = {key: k for row in rows for k, key in enumerate(row)}
-            near = {key: [rank[a if forward else b] for a, b in links if key == (b if forward else a)]
-                    for key in rows[c]}  # fmt: skip
+            near = {
+                key: [rank[a if forward else b] for a, b in links if key == (b if forward else a)]
+                for key in rows[c]
+            }
             middle = {key: sum(n) / len(n) if n else rank[key] for key, n in near.items()}
             rows[c].sort(key=lambda key, m=middle: m[key])  # type: ignore[misc]
     return _placed(rows, links), paths
@@ -121,8 +123,9 @@ def _placed(
     lowest = min(y.values(), default=0.0)
     return {
         key: (MARGIN + c * (WIDE + GAP_X), MARGIN + y[key] - lowest)
-        for c, row in enumerate(rows) for key in row
-    }  # fmt: skip
+        for c, row in enumerate(rows)
+        for key in row
+    }
 
 
 def _curve(corners: Sequence[tuple[float, float]], is_minor: bool) -> str:

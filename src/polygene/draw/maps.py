@@ -146,9 +146,11 @@ def _extent(layers: Sequence[Layer]) -> Extent | None:
     width, height = max(high[2] - low[0], 1e-12), max(high[3] - low[1], 1e-12)
     margin = 0.04 * max(width, height)
     return (
-        float(low[0] - margin), float(low[1] - margin), float(high[2] + margin),
+        float(low[0] - margin),
+        float(low[1] - margin),
+        float(high[2] + margin),
         float(high[3] + margin),
-    )  # fmt: skip
+    )
 
 
 def _frame(axes: Any, extent: Extent, plan: MapPlan, place: Place) -> float:
@@ -237,8 +239,9 @@ def _entry(name: str, family: Family, colour: str, look: Look) -> tuple[Any, str
     if family == Family.LINES:
         return Line2D([], [], color=colour, linewidth=2), name
     if family == Family.POINTS:
-        return Line2D([], [], color=colour, marker="o", linestyle="", markeredgecolor=INK,
-                      markeredgewidth=0.5), name  # fmt: skip
+        return Line2D(
+            [], [], color=colour, marker="o", linestyle="", markeredgecolor=INK, markeredgewidth=0.5
+        ), name
     if look.hatch:
         return Patch(facecolor="none", edgecolor=colour, hatch="////"), name
     face = "none" if look.outline else colour
@@ -255,8 +258,15 @@ def _draw_rows(
     order = 10 + place
     if column.family == Family.POINTS:
         size = 5.5 if len(column.xy) < 500 else 3 if len(column.xy) < 20_000 else 1
-        axes.plot(*column.xy.T, "o", color=colour, markersize=size, markeredgecolor=INK,
-                  markeredgewidth=0.4 if size > 1 else 0, zorder=order + 30)  # fmt: skip
+        axes.plot(
+            *column.xy.T,
+            "o",
+            color=colour,
+            markersize=size,
+            markeredgecolor=INK,
+            markeredgewidth=0.4 if size > 1 else 0,
+            zorder=order + 30,
+        )
         return
     for some in _portions(column):
         _draw_outline(axes, some, len(rows), colour, look, pixel, order)
@@ -283,8 +293,16 @@ def _draw_outline(
     if outline is None:
         return
     if column.family == Family.LINES:
-        axes.add_artist(PathPatch(outline, facecolor="none", edgecolor=colour, linewidth=1.6,
-                                 zorder=order + 20, joinstyle="round"))  # fmt: skip
+        axes.add_artist(
+            PathPatch(
+                outline,
+                facecolor="none",
+                edgecolor=colour,
+                linewidth=1.6,
+                zorder=order + 20,
+                joinstyle="round",
+            )
+        )
         return
     dense = n_rows > 3000
     line = {"linewidth": 0.2 if dense else 0.6}
@@ -370,9 +388,16 @@ def _legend(figure: Figure, entries: Sequence[Any], left: float) -> None:
     blank = Patch(facecolor="none", edgecolor="none")
     handles = [blank if handle is None else handle for handle, _ in entries]
     legend = figure.legend(
-        handles, [name for _, name in entries], loc="upper left", bbox_to_anchor=(left, 0.93),
-        frameon=False, fontsize=9, labelcolor=INK, handlelength=1.6, labelspacing=0.55,
-    )  # fmt: skip
+        handles,
+        [name for _, name in entries],
+        loc="upper left",
+        bbox_to_anchor=(left, 0.93),
+        frameon=False,
+        fontsize=9,
+        labelcolor=INK,
+        handlelength=1.6,
+        labelspacing=0.55,
+    )
     for (handle, _), text in zip(entries, legend.get_texts(), strict=True):
         if handle is None:
             text.set_fontweight("bold")
@@ -395,8 +420,17 @@ def _scale_bar(axes: Any, layer: Layer, extent: Extent) -> None:
     x, y = low[0] + 0.03 * width, high[0] + 0.035 * (high[1] - high[0])
     tall = 0.007 * (high[1] - high[0])
     for k, colour in enumerate((INK, "#ffffff", INK, "#ffffff")):
-        axes.add_artist(Rectangle((x + k * drawn / 4, y), drawn / 4, tall, facecolor=colour,
-                                 edgecolor=INK, linewidth=0.8, zorder=95))  # fmt: skip
+        axes.add_artist(
+            Rectangle(
+                (x + k * drawn / 4, y),
+                drawn / 4,
+                tall,
+                facecolor=colour,
+                edgecolor=INK,
+                linewidth=0.8,
+                zorder=95,
+            )
+        )
     if ruler.unit == "m":
         words = f"{round_length / 1000:g} km" if round_length >= 1000 else f"{round_length:g} m"
     else:
@@ -408,7 +442,14 @@ def _scale_bar(axes: Any, layer: Layer, extent: Extent) -> None:
 def _north(axes: Any) -> None:
     """Draw an arrow up: north of the map's grid."""
     axes.annotate(
-        "N", xy=(0.965, 0.965), xytext=(0.965, 0.895), xycoords="axes fraction", ha="center",
-        va="center", fontsize=10, color=INK, zorder=95,
+        "N",
+        xy=(0.965, 0.965),
+        xytext=(0.965, 0.895),
+        xycoords="axes fraction",
+        ha="center",
+        va="center",
+        fontsize=10,
+        color=INK,
+        zorder=95,
         arrowprops={"arrowstyle": "-|>", "color": INK, "linewidth": 1.2},
-    ).set_path_effects(_halo())  # fmt: skip
+    ).set_path_effects(_halo())

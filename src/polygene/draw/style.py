@@ -85,9 +85,12 @@ class _Reader(SheetReader):
         field = own.get("colour-by")
         label = own.get("label")
         return Look(
-            None if field is None else str(field), None if label is None else str(label),
-            own.get("hatch") is True, own.get("outline") is True, self.scheme(own),
-        )  # fmt: skip
+            None if field is None else str(field),
+            None if label is None else str(label),
+            own.get("hatch") is True,
+            own.get("outline") is True,
+            self.scheme(own),
+        )
 
     def scheme(self, own: Lined) -> Scheme | None:
         values = {

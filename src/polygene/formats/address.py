@@ -78,9 +78,10 @@ def files_of(address: str) -> list[Path]:
         return [place]
     if any(sign in path for sign in _WILD):
         found = sorted(
-            Path(p) for p in glob.glob(path, recursive=True)
+            Path(p)
+            for p in glob.glob(path, recursive=True)
             if Path(p).is_file() and not p.endswith(beside.ENDING)
-        )  # fmt: skip
+        )
         if not found:
             raise FileError(f"no file matches {path!r}")
         return found

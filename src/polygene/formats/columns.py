@@ -31,9 +31,13 @@ def info_of(layer: Layer) -> LayerInfo:
     """Describe a layer that was read."""
     fields = [(field.name, str(field.type)) for field in layer.table.schema]
     return LayerInfo(
-        layer.name, geometry_words(layer.geometry), layer.n_rows, layer.crs,
-        layer.geometry.extent(), fields,
-    )  # fmt: skip
+        layer.name,
+        geometry_words(layer.geometry),
+        layer.n_rows,
+        layer.crs,
+        layer.geometry.extent(),
+        fields,
+    )
 
 
 def named(reading: Reading, path: Path, name: str) -> Reading:
@@ -53,9 +57,13 @@ def named(reading: Reading, path: Path, name: str) -> Reading:
 
 
 def layers_of(
-    path: Path, geometries: Sequence[Chosen], table: pa.Table, crs: pyproj.CRS | None,
-    ids: I64Array | None, notes: list[str],
-) -> Reading:  # fmt: skip
+    path: Path,
+    geometries: Sequence[Chosen],
+    table: pa.Table,
+    crs: pyproj.CRS | None,
+    ids: I64Array | None,
+    notes: list[str],
+) -> Reading:
     """Return a layer for each family there is, named like the file."""
     layers = []
     for rows, geometry in geometries:

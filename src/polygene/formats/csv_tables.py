@@ -29,8 +29,15 @@ KEEPS_LINEAGE = False
 HOLDS_MANY = False
 READS_PART = False
 _WKT_NAMES = ("wkt", "geometry", "geom", "shape", "the_geom")
-_PAIRS = (("x", "y"), ("longitude", "latitude"), ("lon", "lat"), ("lng", "lat"), ("long", "lat"),
-          ("easting", "northing"), ("east", "north"))  # fmt: skip
+_PAIRS = (
+    ("x", "y"),
+    ("longitude", "latitude"),
+    ("lon", "lat"),
+    ("lng", "lat"),
+    ("long", "lat"),
+    ("easting", "northing"),
+    ("east", "north"),
+)
 
 
 def is_like(head: bytes) -> bool:

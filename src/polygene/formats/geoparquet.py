@@ -236,10 +236,13 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
 
 # The nested-list encodings of GeoArrow: how many lists are round the coordinates, and the family.
 _DEPTHS = {
-    "point": (0, Family.POINTS), "multipoint": (1, Family.POINTS),
-    "linestring": (1, Family.LINES), "multilinestring": (2, Family.LINES),
-    "polygon": (2, Family.POLYGONS), "multipolygon": (3, Family.POLYGONS),
-}  # fmt: skip
+    "point": (0, Family.POINTS),
+    "multipoint": (1, Family.POINTS),
+    "linestring": (1, Family.LINES),
+    "multilinestring": (2, Family.LINES),
+    "polygon": (2, Family.POLYGONS),
+    "multipolygon": (3, Family.POLYGONS),
+}
 
 
 def _native(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryColumn:
@@ -292,9 +295,16 @@ def _native(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryColum
         parts = (rings, of_parts, of_rows)
     rings, of_parts, of_rows = (np.asarray(p, np.int64) for p in parts)
     return GeometryColumn(
-        family, np.ascontiguousarray(xy), rings, of_parts, of_rows, is_null,
-        encoding.startswith("multi"), axes.get("z"), axes.get("m"),
-    )  # fmt: skip
+        family,
+        np.ascontiguousarray(xy),
+        rings,
+        of_parts,
+        of_rows,
+        is_null,
+        encoding.startswith("multi"),
+        axes.get("z"),
+        axes.get("m"),
+    )
 
 
 def write(path: Path, layers: Sequence[Layer]) -> list[str]:

@@ -77,10 +77,15 @@ def _side(column: GeometryColumn, ring: I64Array, other: I64Array) -> I64Array:
         )
         found = np.empty(len(asked), np.int64)
         kernels.run(
-            kernels.valid.locate_in_rings, np.ascontiguousarray(column.xy[at, 0]),
-            np.ascontiguousarray(column.xy[at, 1]), np.ascontiguousarray(other[asked]),
-            np.ascontiguousarray(column.xy), column.ring_offsets, np.zeros(16), found,
-        )  # fmt: skip
+            kernels.valid.locate_in_rings,
+            np.ascontiguousarray(column.xy[at, 0]),
+            np.ascontiguousarray(column.xy[at, 1]),
+            np.ascontiguousarray(other[asked]),
+            np.ascontiguousarray(column.xy),
+            column.ring_offsets,
+            np.zeros(16),
+            found,
+        )
         side[asked] = found
         asked = asked[found == 0]
         if len(asked) == 0:

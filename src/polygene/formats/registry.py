@@ -11,10 +11,18 @@ from polygene.formats.base import Format, reason_of
 
 # Ending: module. Imported when needed, since reading one format should not load the others.
 _MODULES = {
-    ".gpkg": "geopackage", ".parquet": "geoparquet", ".shp": "shapefile", ".geojson": "geojson",
-    ".json": "geojson", ".geojsons": "sequences", ".geojsonl": "sequences", ".ndjson": "sequences",
-    ".csv": "csv_tables", ".tsv": "csv_tables", ".fgb": "flatgeobuf",
-}  # fmt: skip
+    ".gpkg": "geopackage",
+    ".parquet": "geoparquet",
+    ".shp": "shapefile",
+    ".geojson": "geojson",
+    ".json": "geojson",
+    ".geojsons": "sequences",
+    ".geojsonl": "sequences",
+    ".ndjson": "sequences",
+    ".csv": "csv_tables",
+    ".tsv": "csv_tables",
+    ".fgb": "flatgeobuf",
+}
 ENDINGS = tuple(_MODULES)
 
 

@@ -37,8 +37,16 @@ READS_PART = False
 _FAMILY = {1: Family.POINTS, 8: Family.POINTS, 3: Family.LINES, 5: Family.POLYGONS}
 _LARGEST = 2**31 - 1  # bytes that a part file can have
 # What pyshp raises over bytes that are no shapefile.
-_DAMAGE = (shapefile.ShapefileException, struct.error, ArithmeticError, AssertionError, EOFError,
-           LookupError, TypeError, ValueError)  # fmt: skip
+_DAMAGE = (
+    shapefile.ShapefileException,
+    struct.error,
+    ArithmeticError,
+    AssertionError,
+    EOFError,
+    LookupError,
+    TypeError,
+    ValueError,
+)
 _NONE = -1e38  # M below it means none
 
 

@@ -95,9 +95,13 @@ def parts_of(
 
 def _room(n_parts: int, n_rings: int) -> tuple[np.ndarray, ...]:
     return (
-        np.empty(n_parts, np.int64), np.empty(n_parts, np.uint8), np.empty(n_parts, np.int64),
-        np.empty(n_rings, np.int64), np.empty(n_rings, np.int64), np.empty(n_rings, np.uint8),
-    )  # fmt: skip
+        np.empty(n_parts, np.int64),
+        np.empty(n_parts, np.uint8),
+        np.empty(n_parts, np.int64),
+        np.empty(n_rings, np.int64),
+        np.empty(n_rings, np.int64),
+        np.empty(n_rings, np.uint8),
+    )
 
 
 def _gather(
@@ -135,11 +139,14 @@ def _without_nan(parts: Parts) -> Parts:
     if is_real.all():
         return parts
     return Parts(
-        parts.family, parts.row[is_real], parts.ring_counts[is_real], parts.vertex_counts[is_real],
+        parts.family,
+        parts.row[is_real],
+        parts.ring_counts[is_real],
+        parts.vertex_counts[is_real],
         parts.xy[is_real],
         None if parts.z is None else parts.z[is_real],
         None if parts.m is None else parts.m[is_real],
-    )  # fmt: skip
+    )
 
 
 def encode(column: GeometryColumn, prefix: U8Array) -> tuple[U8Array, I64Array]:

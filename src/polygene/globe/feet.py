@@ -79,9 +79,12 @@ class Courses:
         """Return where the straight lines between the ends are nearest."""
         mine, theirs = self._ends
         return _nearest_shares(
-            mine[:, :3] - theirs[:, :3], mine[:, 3:] - mine[:, :3], theirs[:, 3:] - theirs[:, :3],
-            np.zeros(len(mine)), np.zeros(len(mine)),
-        )  # fmt: skip
+            mine[:, :3] - theirs[:, :3],
+            mine[:, 3:] - mine[:, :3],
+            theirs[:, 3:] - theirs[:, :3],
+            np.zeros(len(mine)),
+            np.zeros(len(mine)),
+        )
 
     def _closer(
         self, t: F64Array, u: F64Array, holds_mine: bool = False, holds_theirs: bool = False

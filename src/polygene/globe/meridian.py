@@ -101,9 +101,12 @@ def _with_poles(
     starts, ends = offsets[has], offsets[has + 1] - 1
     lon[ends], lat[ends] = lon[starts], lat[starts]
     found = replace(
-        column, xy=column.xy[at], ring_offsets=offsets,
-        z=None if column.z is None else column.z[at], m=None if column.m is None else column.m[at],
-    )  # fmt: skip
+        column,
+        xy=column.xy[at],
+        ring_offsets=offsets,
+        z=None if column.z is None else column.z[at],
+        m=None if column.m is None else column.m[at],
+    )
     running = running_on(np.stack([lon, lat], axis=1), offsets)
     lack = np.zeros(len(offsets) - 1)
     lack[has] = running[ends, 0] - running[starts, 0]
@@ -190,7 +193,12 @@ def _parted_lines(degrees: GeometryColumn, size: float) -> GeometryColumn:
     np.add.at(extra, row_of_vertex[cross], 1)
     steps = np.arange(len(breaks))
     return replace(
-        degrees, xy=xy / size, ring_offsets=breaks, part_offsets=steps,
-        row_offsets=offsets_from(np.diff(degrees.row_offsets) + extra), is_multi=True,
-        z=spread(degrees.z), m=spread(degrees.m),
-    )  # fmt: skip
+        degrees,
+        xy=xy / size,
+        ring_offsets=breaks,
+        part_offsets=steps,
+        row_offsets=offsets_from(np.diff(degrees.row_offsets) + extra),
+        is_multi=True,
+        z=spread(degrees.z),
+        m=spread(degrees.m),
+    )

@@ -70,9 +70,14 @@ def _near_each_other(mine: Pieces, n_rows: int) -> tuple[Pieces, I64Array]:
 
 
 def _step(
-    mine: Pieces, order: I64Array, tree: Tree, geod: pyproj.Geod, open_rows: BoolArray,
-    known: I64Array, limit: float,
-) -> tuple[I64Array, I64Array, Ways, BoolArray]:  # fmt: skip
+    mine: Pieces,
+    order: I64Array,
+    tree: Tree,
+    geod: pyproj.Geod,
+    open_rows: BoolArray,
+    known: I64Array,
+    limit: float,
+) -> tuple[I64Array, I64Array, Ways, BoolArray]:
     """Return the open rows that have a next nearest, that one, the way, and whether others equal it."""
     chosen = np.flatnonzero(open_rows[mine.row])
     pieces = mine if len(chosen) == len(mine.row) else mine.take(chosen)
@@ -80,9 +85,12 @@ def _step(
     place[order] = np.arange(len(order))
     banned = known[order]
     asked = Asked(
-        pieces, place[pieces.row], len(order), np.ascontiguousarray(banned[banned != NONE]),
+        pieces,
+        place[pieces.row],
+        len(order),
+        np.ascontiguousarray(banned[banned != NONE]),
         offsets_from((banned != NONE).sum(axis=1)),
-    )  # fmt: skip
+    )
     bends = geod.b / geod.a**2, geod.a / geod.b**2
     widest = 2 / bends[0] * np.sin(min(limit * bends[0] / 2, np.pi / 2))
     best = np.where(open_rows[order], widest + 1e-6, -1.0)

@@ -31,9 +31,12 @@ class Pieces(NamedTuple):
 
     def take(self, chosen: I64Array) -> Pieces:
         return Pieces(
-            self.start[chosen], self.stop[chosen], self.ends.take(chosen, axis=0),
-            self.slack[chosen], self.row[chosen],
-        )  # fmt: skip
+            self.start[chosen],
+            self.stop[chosen],
+            self.ends.take(chosen, axis=0),
+            self.slack[chosen],
+            self.row[chosen],
+        )
 
 
 def pieces_of(column: GeometryColumn, to_radians: float, geod: pyproj.Geod) -> Pieces:

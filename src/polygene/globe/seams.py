@@ -59,9 +59,13 @@ def true_borders(column: GeometryColumn, group: I64Array) -> tuple[GeometryColum
             rows.append(row)
     steps = np.arange(len(lines) + 1)
     found = GeometryColumn(
-        Family.LINES, np.concatenate([*lines, np.zeros((0, 2))]),
-        offsets_from([len(line) for line in lines]), steps, steps, np.zeros(len(lines), bool),
-    )  # fmt: skip
+        Family.LINES,
+        np.concatenate([*lines, np.zeros((0, 2))]),
+        offsets_from([len(line) for line in lines]),
+        steps,
+        steps,
+        np.zeros(len(lines), bool),
+    )
     return found, np.array(rows, np.int64)
 
 

@@ -55,9 +55,12 @@ def along_a_curve(places: F64Array) -> I64Array:
 def _spread_bits(values: np.ndarray) -> np.ndarray:
     """Put two zeros between the 21 bits of each value."""
     for shift, mask in (
-        (32, 0x1F00000000FFFF), (16, 0x1F0000FF0000FF), (8, 0x100F00F00F00F00F),
-        (4, 0x10C30C30C30C30C3), (2, 0x1249249249249249),
-    ):  # fmt: skip
+        (32, 0x1F00000000FFFF),
+        (16, 0x1F0000FF0000FF),
+        (8, 0x100F00F00F00F00F),
+        (4, 0x10C30C30C30C30C3),
+        (2, 0x1249249249249249),
+    ):
         values = (values | (values << np.uint64(shift))) & np.uint64(mask)
     return values
 
@@ -88,12 +91,28 @@ def maybe_nearest(
         while True:
             mine, theirs, narrow = np.empty(room, np.int64), np.empty(room, np.int64), best.copy()
             n = kernels.run(
-                kernels.space.near_in_space, begin, end, asked.pieces.ends, asked.pieces.slack,
-                asked.group, tree.boxes, tree.levels, tree.pieces.ends, tree.pieces.slack,
-                tree.pieces.row, asked.banned_offsets, asked.banned, *bends, narrow,
-                np.empty(2 * DEEPEST, np.int64), np.empty(DEEPEST), np.empty(6), mine, theirs,
+                kernels.space.near_in_space,
+                begin,
+                end,
+                asked.pieces.ends,
+                asked.pieces.slack,
+                asked.group,
+                tree.boxes,
+                tree.levels,
+                tree.pieces.ends,
+                tree.pieces.slack,
+                tree.pieces.row,
+                asked.banned_offsets,
+                asked.banned,
+                *bends,
+                narrow,
+                np.empty(2 * DEEPEST, np.int64),
+                np.empty(DEEPEST),
+                np.empty(6),
+                mine,
+                theirs,
                 np.empty(room),
-            )  # fmt: skip
+            )
             if n >= 0:
                 return mine[:n], theirs[:n]
             room *= 4

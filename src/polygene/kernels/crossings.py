@@ -104,13 +104,21 @@ def _crossed(
             if p < -margin or q < -margin or p > side + margin or q > side + margin:
                 continue
         if _exactly(
-            cython.cast(cython.longlong, window[0]), cython.cast(cython.longlong, window[1]),
-            cython.cast(cython.longlong, ax), cython.cast(cython.longlong, ay),
-            cython.cast(cython.longlong, bx), cython.cast(cython.longlong, by),
-            cython.cast(cython.longlong, cx), cython.cast(cython.longlong, cy),
-            cython.cast(cython.longlong, room[j, 2]), cython.cast(cython.longlong, room[j, 3]),
-            side, found, out_x, out_y,
-        ):  # fmt: skip
+            cython.cast(cython.longlong, window[0]),
+            cython.cast(cython.longlong, window[1]),
+            cython.cast(cython.longlong, ax),
+            cython.cast(cython.longlong, ay),
+            cython.cast(cython.longlong, bx),
+            cython.cast(cython.longlong, by),
+            cython.cast(cython.longlong, cx),
+            cython.cast(cython.longlong, cy),
+            cython.cast(cython.longlong, room[j, 2]),
+            cython.cast(cython.longlong, room[j, 3]),
+            side,
+            found,
+            out_x,
+            out_y,
+        ):
             found += 1
     return found
 
@@ -218,9 +226,14 @@ def cross_edges(
                 fetch_edges(cell_offsets[e], cell_offsets[e + 1], cell_entries, ends)
             if n > crowd:
                 lie_across(
-                    window, cell_entries, cell_offsets[cell], cell_offsets[cell + 1],
-                    ends, frame, ranges,
-                )  # fmt: skip
+                    window,
+                    cell_entries,
+                    cell_offsets[cell],
+                    cell_offsets[cell + 1],
+                    ends,
+                    frame,
+                    ranges,
+                )
                 sort_by(ranges, 0, n, keys, order)
             # The cell's edges side by side: pairs of them would else wait for memory.
             for i in range(n):

@@ -160,9 +160,14 @@ def fill_corners(
                     continue
                 left = 2 * grid[0] - 1 + i * side
                 found = _nearest_left(
-                    cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
-                    left + side, low, left, ends,
-                )  # fmt: skip
+                    cell_offsets[cell],
+                    cell_offsets[cell + 1],
+                    cell_entries,
+                    left + side,
+                    low,
+                    left,
+                    ends,
+                )
                 if found >= 0:
                     seen = found
 
@@ -207,9 +212,14 @@ def locate_points(
             left = 2 * grid[0] - 1 + i * side
             low = 2 * grid[1] - 1 + j * side
             best = _nearest_left(
-                cell_offsets[cell], cell_offsets[cell + 1], cell_entries,
-                qx[k], qy[k], left, ends,
-            )  # fmt: skip
+                cell_offsets[cell],
+                cell_offsets[cell + 1],
+                cell_entries,
+                qx[k],
+                qy[k],
+                left,
+                ends,
+            )
             if best >= 0:
                 seen[k] = best
                 continue

@@ -142,13 +142,26 @@ def nearest_edges(
                         for k in range(offsets[cell], offsets[cell + 1]):
                             e = entries[k]
                             t = _place(
-                                x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3],
-                                across[p], up[p],
-                            )  # fmt: skip
+                                x[p],
+                                y[p],
+                                ends[e, 0],
+                                ends[e, 1],
+                                ends[e, 2],
+                                ends[e, 3],
+                                across[p],
+                                up[p],
+                            )
                             found = _square(
-                                x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t,
-                                across[p], up[p],
-                            )  # fmt: skip
+                                x[p],
+                                y[p],
+                                ends[e, 0],
+                                ends[e, 1],
+                                ends[e, 2],
+                                ends[e, 3],
+                                t,
+                                across[p],
+                                up[p],
+                            )
                             if found < best or (found == best and (edge[p] < 0 or e < edge[p])):
                                 best = found
                                 edge[p] = e
@@ -221,18 +234,31 @@ def edges_within(
                             continue
                         seen[e] = p
                         t = _place(
-                            x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3],
-                            across[p], up[p],
-                        )  # fmt: skip
+                            x[p],
+                            y[p],
+                            ends[e, 0],
+                            ends[e, 1],
+                            ends[e, 2],
+                            ends[e, 3],
+                            across[p],
+                            up[p],
+                        )
                         if t <= 0 or t >= 1:
                             continue
                         if (
                             _square(
-                                x[p], y[p], ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t,
-                                across[p], up[p],
+                                x[p],
+                                y[p],
+                                ends[e, 0],
+                                ends[e, 1],
+                                ends[e, 2],
+                                ends[e, 3],
+                                t,
+                                across[p],
+                                up[p],
                             )
                             > limit
-                        ):  # fmt: skip
+                        ):
                             continue
                         if n_found < point.shape[0]:
                             point[n_found] = p

@@ -183,9 +183,14 @@ def find_pixels(
             if is_sorted:
                 b = look_at(cell, boxes, b, window)
                 lie_across(
-                    window, cell_entries, cell_offsets[cell], cell_offsets[cell + 1],
-                    ends, frame, ranges,
-                )  # fmt: skip
+                    window,
+                    cell_entries,
+                    cell_offsets[cell],
+                    cell_offsets[cell + 1],
+                    ends,
+                    frame,
+                    ranges,
+                )
                 for q in range(n):
                     left = places[q, 2] + (mx - frame[0])
                     right = places[q, 3] + (my - frame[1])

@@ -109,10 +109,11 @@ def _is_turned(
     return (
         1
         if sign
-        == _side(xy[k, 0], xy[k, 1], xy[least, 0], xy[least, 1], xy[least + 1, 0], xy[least + 1, 1],
-                 sums)
+        == _side(
+            xy[k, 0], xy[k, 1], xy[least, 0], xy[least, 1], xy[least + 1, 0], xy[least + 1, 1], sums
+        )
         else 0
-    )  # fmt: skip
+    )
 
 
 @cython.cfunc
@@ -237,12 +238,14 @@ def _touch_well(
         return 0
     return (
         2
-        if _is_between(xy[p, 0], xy[p, 1], xy[e, 0], xy[e, 1], xy[a, 0], xy[a, 1], xy[f, 0],
-                       xy[f, 1], sums)
-        == _is_between(xy[p, 0], xy[p, 1], xy[e, 0], xy[e, 1], xy[a, 0], xy[a, 1], xy[b, 0],
-                       xy[b, 1], sums)
+        if _is_between(
+            xy[p, 0], xy[p, 1], xy[e, 0], xy[e, 1], xy[a, 0], xy[a, 1], xy[f, 0], xy[f, 1], sums
+        )
+        == _is_between(
+            xy[p, 0], xy[p, 1], xy[e, 0], xy[e, 1], xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], sums
+        )
         else 0
-    )  # fmt: skip
+    )
 
 
 @cython.cfunc
@@ -480,9 +483,16 @@ def _are_sound(
                         k = ring_offsets[first_ring + other]
                     rings[2, other] = cython.cast(cython.int, g - first_ring)
                     way = _is_between(
-                        xy[p, 0], xy[p, 1], xy[k + 1, 0], xy[k + 1, 1], xy[f, 0], xy[f, 1],
-                        xy[p + 1, 0], xy[p + 1, 1], sums,
-                    )  # fmt: skip
+                        xy[p, 0],
+                        xy[p, 1],
+                        xy[k + 1, 0],
+                        xy[k + 1, 1],
+                        xy[f, 0],
+                        xy[f, 1],
+                        xy[p + 1, 0],
+                        xy[p + 1, 1],
+                        sums,
+                    )
                     # Left of an outer ring is inside it, right of a hole is inside that.
                     k = way if rings[1, other] else way - 1
                     if rings[0, other] == rings[0, g - first_ring]:
@@ -505,8 +515,10 @@ def _are_sound(
                     # Each edge once: in the leftmost of its cells.
                     if i != _cell(
                         xy[f, 0] if xy[f, 0] < xy[f + 1, 0] else xy[f + 1, 0],
-                        low_x, per_x, n_columns,
-                    ):  # fmt: skip
+                        low_x,
+                        per_x,
+                        n_columns,
+                    ):
                         continue
                     if (_side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0) != (
                         b > a
@@ -613,15 +625,33 @@ def find_sound(
                 good = 1
                 for part in range(first, last):
                     good = _are_sound(
-                        xy, ring_offsets, part_offsets, part, part + 1, heads, links, rings, parent,
-                        touches, sums,
-                    )  # fmt: skip
+                        xy,
+                        ring_offsets,
+                        part_offsets,
+                        part,
+                        part + 1,
+                        heads,
+                        links,
+                        rings,
+                        parent,
+                        touches,
+                        sums,
+                    )
                     if not good:
                         break
             else:
                 good = _are_sound(
-                    xy, ring_offsets, part_offsets, first, last, heads, links, rings, parent,
-                    touches, sums,
-                )  # fmt: skip
+                    xy,
+                    ring_offsets,
+                    part_offsets,
+                    first,
+                    last,
+                    heads,
+                    links,
+                    rings,
+                    parent,
+                    touches,
+                    sums,
+                )
             if good:
                 is_sound[r] = 1

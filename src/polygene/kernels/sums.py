@@ -86,9 +86,13 @@ def add_moves(
             a = start[e]
             b = stop[e]
             moved = (
-                dx[a] * y[b] + x[a] * dy[b] - dx[b] * y[a] - x[b] * dy[a]
-                + dx[a] * dy[b] - dx[b] * dy[a]
-            )  # fmt: skip
+                dx[a] * y[b]
+                + x[a] * dy[b]
+                - dx[b] * y[a]
+                - x[b] * dy[a]
+                + dx[a] * dy[b]
+                - dx[b] * dy[a]
+            )
             moves[face_of_halfedge[2 * e]] += moved
             moves[face_of_halfedge[2 * e + 1]] -= moved
 

@@ -50,11 +50,15 @@ def brought_for(
         how.get("progress", SILENT).stage(f"bringing layers to the CRS of {layer.name}")
     return [
         brought(
-            other, layer, reach=how.get("snap") or 0.0, whole=all_of_it, follow=how.get("follow"),
+            other,
+            layer,
+            reach=how.get("snap") or 0.0,
+            whole=all_of_it,
+            follow=how.get("follow"),
             invalid=how.get("invalid", "mend"),
         )
         for other in others
-    ]  # fmt: skip
+    ]
 
 
 def with_bridges(result: OverlayResult, found: Sequence[Brought]) -> OverlayResult:

@@ -76,11 +76,12 @@ def admit(
         row, n = int(found.row[faults[0]]), int(is_bad.sum())
         x, y = found.xy[faults[0]]
         raise GeometryError(
-            f"layer {layer.name!r}", layer.row_label(row),
+            f"layer {layer.name!r}",
+            layer.row_label(row),
             f"{Problem(int(found.kind[faults[0]])).words}, at {x:.10g} {y:.10g} "
             f"({n:,} of {layer.n_rows:,} features are invalid)",
             "mend the layer first, or say --invalid mend or leave-out",
-        )  # fmt: skip
+        )
     facts = Admitted(layer.n_rows, left_out=NamedRows.of(layer, is_bad), unit=unit)
     if not is_bad.any():
         return Admission(layer, facts, nothing, every)
@@ -99,8 +100,12 @@ def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) ->
     before, now = (c.take(np.flatnonzero(is_mended)) for c in (layer.geometry, column))
     is_vanished = is_mended & column.is_empty & ~layer.geometry.is_empty
     facts = Admitted(
-        n_looked, NamedRows.of(layer, is_mended), NamedRows(),
-        float(row_areas(before, ruler).sum()), float(row_areas(now, ruler).sum()), unit,
+        n_looked,
+        NamedRows.of(layer, is_mended),
+        NamedRows(),
+        float(row_areas(before, ruler).sum()),
+        float(row_areas(now, ruler).sum()),
+        unit,
         NamedRows.of(layer, is_vanished),
-    )  # fmt: skip
+    )
     return Admission(replace(layer, geometry=column), facts, is_vanished, every)

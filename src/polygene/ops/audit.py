@@ -112,9 +112,15 @@ def audit(layer: Layer, *, key: str | None = None, coverage: bool = False) -> Au
         more, nearly = _coverage(layer)
         findings += more
     return Audit(
-        layer.name, layer.n_rows, layer.geometry.family.words, label(layer.crs),
-        [f for f in findings if f.count], _fields(layer), [], nearly,
-    )  # fmt: skip
+        layer.name,
+        layer.n_rows,
+        layer.geometry.family.words,
+        label(layer.crs),
+        [f for f in findings if f.count],
+        _fields(layer),
+        [],
+        nearly,
+    )
 
 
 def places_layer(layer: Layer, found: Audit) -> Layer:
@@ -140,11 +146,23 @@ def _geometry(layer: Layer) -> list[Finding]:
     nulls = np.flatnonzero(column.is_null)
     empty = np.flatnonzero(column.is_empty & ~column.is_null)
     found = [
-        Finding("null geometry", "the feature has no geometry", "look into the source", False,
-                nulls, none[nulls]),
-        Finding("empty geometry", "the geometry has no vertex", "look into the source", False, empty,
-                none[empty]),
-    ]  # fmt: skip
+        Finding(
+            "null geometry",
+            "the feature has no geometry",
+            "look into the source",
+            False,
+            nulls,
+            none[nulls],
+        ),
+        Finding(
+            "empty geometry",
+            "the geometry has no vertex",
+            "look into the source",
+            False,
+            empty,
+            none[empty],
+        ),
+    ]
     if column.family == Family.POLYGONS:
         problems = problems_of(column)
         for kind in Problem:
@@ -176,16 +194,28 @@ def _simple_problems(column: GeometryColumn) -> list[Finding]:
         at = column.ring_offsets[:-1][still]
         rows, first = np.unique(row[at], return_index=True)
         found.append(
-            Finding("no length", "a line is but a point", "look into the source", True, rows,
-                    column.xy[at[first]])
-        )  # fmt: skip
+            Finding(
+                "no length",
+                "a line is but a point",
+                "look into the source",
+                True,
+                rows,
+                column.xy[at[first]],
+            )
+        )
         same = (ring_of[1:] == ring_of[:-1]) & (column.xy[1:] == column.xy[:-1]).all(axis=1)
         repeats = np.flatnonzero(same) + 1
         rows, first = np.unique(row[repeats], return_index=True)
         found.append(
-            Finding("repeated vertex", Problem.REPEATED_VERTEX.words, "none needed", False, rows,
-                    column.xy[repeats[first]])
-        )  # fmt: skip
+            Finding(
+                "repeated vertex",
+                Problem.REPEATED_VERTEX.words,
+                "none needed",
+                False,
+                rows,
+                column.xy[repeats[first]],
+            )
+        )
     return found
 
 
@@ -201,9 +231,16 @@ def _duplicates(layer: Layer) -> list[Finding]:
     places = inside_points(column.take(rows)) if len(rows) else np.zeros((0, 2))
     details = [f"like {layer.row_label(int(t))}" for t in twin[repeats][:1000]]
     return [
-        Finding("duplicate", "another feature has the same geometry", "leave one out", False, rows,
-                places, details)
-    ]  # fmt: skip
+        Finding(
+            "duplicate",
+            "another feature has the same geometry",
+            "leave one out",
+            False,
+            rows,
+            places,
+            details,
+        )
+    ]
 
 
 def _out_of_use(layer: Layer) -> list[Finding]:
@@ -229,9 +266,15 @@ def _out_of_use(layer: Layer) -> list[Finding]:
             outside |= ~((lon >= area.west - margin) & (lon <= area.east + margin))
     rows = known[outside]
     return [
-        Finding("outside the CRS", f"it lies outside the area of use of {label(crs)}",
-                "check the CRS, or the order of coordinates", False, rows, middle[outside])
-    ]  # fmt: skip
+        Finding(
+            "outside the CRS",
+            f"it lies outside the area of use of {label(crs)}",
+            "check the CRS, or the order of coordinates",
+            False,
+            rows,
+            middle[outside],
+        )
+    ]
 
 
 def _key(layer: Layer, key: str) -> list[Finding]:
@@ -245,9 +288,16 @@ def _key(layer: Layer, key: str) -> list[Finding]:
     places = _middles(layer)
     return [
         Finding("null key", f"{key} is null", "fill it", True, nulls, places[nulls]),
-        Finding("key not unique", f"{key} names several features", "number them anew", True, several,
-                places[several], [repr(v) for v in values]),
-    ]  # fmt: skip
+        Finding(
+            "key not unique",
+            f"{key} names several features",
+            "number them anew",
+            True,
+            several,
+            places[several],
+            [repr(v) for v in values],
+        ),
+    ]
 
 
 def _middles(layer: Layer) -> F64Array:
@@ -283,11 +333,25 @@ def _coverage(layer: Layer) -> tuple[list[Finding], list[NearlyClass]]:
         for size, wide in zip(faces.area[gaps][:1000], faces.width[gaps][:1000], strict=True)
     ]
     findings = [
-        Finding("overlap", "features overlap", "mend --coverage, or union", True, first,
-                face_xy[shared], overlaps),
-        Finding("gap", "features enclose a gap", "mend --coverage, or leave it", True, good[beside],
-                face_xy[gaps], gap_words),
-    ]  # fmt: skip
+        Finding(
+            "overlap",
+            "features overlap",
+            "mend --coverage, or union",
+            True,
+            first,
+            face_xy[shared],
+            overlaps,
+        ),
+        Finding(
+            "gap",
+            "features enclose a gap",
+            "mend --coverage, or leave it",
+            True,
+            good[beside],
+            face_xy[gaps],
+            gap_words,
+        ),
+    ]
     return findings, _by_width(faces, ruler.unit)
 
 
@@ -301,10 +365,14 @@ def _by_width(faces: Faces, unit: str) -> list[NearlyClass]:
     powers[~(faces.width > 0)] = -9
     powers = np.clip(powers, -9, 12)
     return [
-        NearlyClass(10.0**power, int((faces.is_gap & (powers == power)).sum()),
-                    int((faces.is_overlap & (powers == power)).sum()), unit)
+        NearlyClass(
+            10.0**power,
+            int((faces.is_gap & (powers == power)).sum()),
+            int((faces.is_overlap & (powers == power)).sum()),
+            unit,
+        )
         for power in np.unique(powers[odd]).tolist()
-    ]  # fmt: skip
+    ]
 
 
 def _row_beside(arrangement: Any, faces: I64Array) -> I64Array:

@@ -123,10 +123,15 @@ class Counts(NamedTuple):
         came[own[is_own]] = True
         is_cut[own[is_own & is_made]] = True
         return Counts(
-            len(rows), int((has_other & is_own).sum()), int((is_own & ~has_other).sum()),
-            int((has_other & ~is_own).sum()), int((came & ~is_cut).sum()), int(is_cut.sum()),
-            int((~came & ~is_empty).sum()), int(is_empty.sum()),
-        )  # fmt: skip
+            len(rows),
+            int((has_other & is_own).sum()),
+            int((is_own & ~has_other).sum()),
+            int((has_other & ~is_own).sum()),
+            int((came & ~is_cut).sum()),
+            int(is_cut.sum()),
+            int((~came & ~is_empty).sum()),
+            int(is_empty.sum()),
+        )
 
 
 def summary_of(
@@ -177,9 +182,13 @@ def _has_place(plan: Overlay, done: Cut) -> BoolArray:
 
 def _side(layer: Layer, used: int, fell: BoolArray) -> Side:
     return Side(
-        layer.name, layer.n_total, layer.n_rows, used, layer.geometry.family,
+        layer.name,
+        layer.n_total,
+        layer.n_rows,
+        used,
+        layer.geometry.family,
         fell=NamedRows.of(layer, fell),
-    )  # fmt: skip
+    )
 
 
 def _notes(layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: Made) -> list[str]:

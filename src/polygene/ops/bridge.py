@@ -135,11 +135,22 @@ def brought(
     lost = np.diff(near.row_offsets) < np.diff(other.geometry.row_offsets)
     is_cut = (gone.is_cut | lost) & ~arrived.is_empty
     bridge = Bridge(
-        other.name, label(source), label(target), int(has.sum()),
-        int((has & arrived.is_empty & ~misfits).sum()), int(is_cut.sum()), gone.added, follow,
-        gone.off, n_mended, way.accuracy, way.description, way.is_best,
-        other.geometry.family != Family.POINTS, NamedRows.of(other, misfits),
-    )  # fmt: skip
+        other.name,
+        label(source),
+        label(target),
+        int(has.sum()),
+        int((has & arrived.is_empty & ~misfits).sum()),
+        int(is_cut.sum()),
+        gone.added,
+        follow,
+        gone.off,
+        n_mended,
+        way.accuracy,
+        way.description,
+        way.is_best,
+        other.geometry.family != Family.POINTS,
+        NamedRows.of(other, misfits),
+    )
     result = replace(other, geometry=arrived, crs=target)
     return Brought(result, bridge, facts, other.geometry, gone.column, source)
 
@@ -184,11 +195,16 @@ def _by_degrees(other: Layer, onto: Layer, invalid: str, how: dict[str, Any]) ->
     if first.facts is None or second.facts is None:
         return None
     facts = replace(
-        second.facts, source=first.facts.source, added=first.facts.added + second.facts.added,
-        follow=2 * how["follow"], off=max(first.facts.off, second.facts.off),
-        mended=first.facts.mended + second.facts.mended, accuracy=first.facts.accuracy,
-        operation=first.facts.operation, is_best=first.facts.is_best,
-    )  # fmt: skip
+        second.facts,
+        source=first.facts.source,
+        added=first.facts.added + second.facts.added,
+        follow=2 * how["follow"],
+        off=max(first.facts.off, second.facts.off),
+        mended=first.facts.mended + second.facts.mended,
+        accuracy=first.facts.accuracy,
+        operation=first.facts.operation,
+        is_best=first.facts.is_best,
+    )
     return second._replace(facts=facts, admitted=first.admitted)
 
 

@@ -121,9 +121,13 @@ def buffer(
     groups = group_rows(layer.table, by, layer.n_rows) if melt or by else None
     pieces = [work.buffered(d, groups) for d in rings]
     if bands:
-        pieces = [pieces[0], *(
-            work.between(large, small) for small, large in zip(pieces[:-1], pieces[1:], strict=True)
-        )]  # fmt: skip
+        pieces = [
+            pieces[0],
+            *(
+                work.between(large, small)
+                for small, large in zip(pieces[:-1], pieces[1:], strict=True)
+            ),
+        ]
     given = None if isinstance(distance, np.ndarray) else _numbers(distance)
     return _result(
         layer,
@@ -209,9 +213,12 @@ class _Work:
         )
         group = groups.group[known][curves.row_of_part]
         return settle(
-            _by_row(curves, group), groups.n_groups, grid_round(some, d, self.style, self.step),
-            by_sign=True, apart=False,
-        )  # fmt: skip
+            _by_row(curves, group),
+            groups.n_groups,
+            grid_round(some, d, self.style, self.step),
+            by_sign=True,
+            apart=False,
+        )
 
     def _check(self, distance: F64Array) -> None:
         """Refuse distances that have no meaning, on the earth or on the grid of a plane."""
@@ -291,9 +298,11 @@ def _as_outlines(column: GeometryColumn, sign: int) -> Outlines:
         ring_of = owners(column.ring_offsets)
         at = column.ring_offsets[:-1][ring_of] + column.ring_offsets[1:][ring_of] - 1 - at
     return Outlines(
-        column.xy.take(at, axis=0), column.ring_offsets, owners(column.ring_offsets_of_rows),
+        column.xy.take(at, axis=0),
+        column.ring_offsets,
+        owners(column.ring_offsets_of_rows),
         np.arange(column.n_rows),
-    )  # fmt: skip
+    )
 
 
 def _joined(curves: list[Outlines], first_rows: list[int]) -> Outlines:
@@ -322,9 +331,11 @@ def _by_row(curves: Outlines, row_of_part: I64Array) -> Outlines:
     counts = np.diff(curves.ring_offsets)[order]
     offsets = np.concatenate([[0], np.cumsum(counts)])
     return Outlines(
-        curves.xy[spans(curves.ring_offsets[order], counts)], offsets, part[order],
+        curves.xy[spans(curves.ring_offsets[order], counts)],
+        offsets,
+        part[order],
         row_of_part[part_order],
-    )  # fmt: skip
+    )
 
 
 def _spread(column: GeometryColumn, rows: I64Array, n_rows: int) -> GeometryColumn:
@@ -387,15 +398,25 @@ def _result(
     return BufferResult(
         result,
         BufferSummary(
-            layer.name, layer.n_total, layer.n_rows, distances, ruler.unit, result.n_rows,
+            layer.name,
+            layer.n_total,
+            layer.n_rows,
+            distances,
+            ruler.unit,
+            result.n_rows,
             float(row_areas(result.geometry, ruler).sum()),
             "m²" if ruler.unit == "m" else "square units",
-            NamedRows.of(layer, vanished), NamedRows.of(layer, skipped),
-            admitted, disagreements,
+            NamedRows.of(layer, vanished),
+            NamedRows.of(layer, skipped),
+            admitted,
+            disagreements,
             "on the ellipsoid" if work.is_geographic else "on the plane of the CRS",
-            label(layer.crs), notes, proved, work.error,
+            label(layer.crs),
+            notes,
+            proved,
+            work.error,
         ),
-    )  # fmt: skip
+    )
 
 
 def _with_distance(table: pa.Table, distance: float, n_rows: int, layer: str) -> pa.Table:

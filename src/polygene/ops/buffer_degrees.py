@@ -93,9 +93,12 @@ def buffered_in_degrees(
         is_parted[piece.row[rings.is_parted]] = True
     outlines = _together(found, [p.row for p in pieces], [p.sign for p in pieces], areas)
     whole = settle(
-        outlines, column.n_rows, Grid.over([(-180, -90, 180, 90)], DEFAULT_GEOGRAPHIC),
-        by_sign=True, apart=True,
-    )  # fmt: skip
+        outlines,
+        column.n_rows,
+        Grid.over([(-180, -90, 180, 90)], DEFAULT_GEOGRAPHIC),
+        by_sign=True,
+        apart=True,
+    )
     longest = float(np.abs(distance).max(initial=0.0))
     return Buffered(whole, is_parted, _error(style, reach, longest))
 
@@ -151,9 +154,13 @@ def _pieces(
 
 
 def _of_border(
-    border: GeometryColumn, row: I64Array, distance: F64Array, style: Style, sign: int,
+    border: GeometryColumn,
+    row: I64Array,
+    distance: F64Array,
+    style: Style,
+    sign: int,
     geod: pyproj.Geod,
-) -> _Piece:  # fmt: skip
+) -> _Piece:
     """Return the runs of borders, drawn with their insides on the left, to add or to take away.
 
     Where corners are round both sides may be taken, since one of them changes nothing; other corners
@@ -175,9 +182,12 @@ def _as_lines(column: GeometryColumn) -> tuple[GeometryColumn, I64Array]:
     """Return rings as lines, and the row of each."""
     steps = np.arange(column.n_rings + 1)
     lines = replace(
-        column, family=Family.LINES, part_offsets=steps, row_offsets=steps,
+        column,
+        family=Family.LINES,
+        part_offsets=steps,
+        row_offsets=steps,
         is_null=np.zeros(column.n_rings, bool),
-    )  # fmt: skip
+    )
     return lines, owners(column.ring_offsets_of_rows)
 
 
@@ -235,9 +245,11 @@ def _together(
     starts = offsets_from(all_counts)[:-1][order]
     rows_there, part = np.unique(all_of[order], return_inverse=True)
     return Outlines(
-        all_xy[spans(starts, all_counts[order])], offsets_from(all_counts[order]),
-        part.reshape(-1), rows_there,
-    )  # fmt: skip
+        all_xy[spans(starts, all_counts[order])],
+        offsets_from(all_counts[order]),
+        part.reshape(-1),
+        rows_there,
+    )
 
 
 def _reversed(xy: F64Array, ring_offsets: I64Array) -> F64Array:

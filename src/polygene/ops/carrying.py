@@ -45,9 +45,13 @@ class Over(NamedTuple):
 
 
 def over(
-    layer: Layer, way: Way, follow: float, windows: Sequence[Extent] | None, clear: float,
+    layer: Layer,
+    way: Way,
+    follow: float,
+    windows: Sequence[Extent] | None,
+    clear: float,
     extent: Extent | None,
-) -> Over:  # fmt: skip
+) -> Over:
     """Follow courses, cut to the windows, go there and prove it by coming back."""
     course = followed(layer.geometry, way, follow, windows)
     added = course.column.n_vertices - layer.geometry.n_vertices
@@ -122,9 +126,12 @@ def _cut(layer: Layer, windows: Sequence[Extent]) -> tuple[GeometryColumn, BoolA
 
 
 def _prove_clear(
-    column: GeometryColumn, there: F64Array, windows: Sequence[Extent], way: Way,
+    column: GeometryColumn,
+    there: F64Array,
+    windows: Sequence[Extent],
+    way: Way,
     extent: Extent | None,
-) -> None:  # fmt: skip
+) -> None:
     """Look at every edge that the cut to the windows made: none may reach into INPUT's extent.
 
     Raises

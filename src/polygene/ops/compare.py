@@ -118,10 +118,16 @@ def _facts(layer: Layer) -> LayerFacts:
     ruler = ruler_for(layer.crs)
     column = layer.geometry
     return LayerFacts(
-        layer.name, layer.n_rows, int(column.is_empty.sum()), column.family.words,
-        column.n_vertices, float(row_measures(column, ruler).sum()), unit_of(column.family, ruler),
-        column.extent(), label(layer.crs),
-    )  # fmt: skip
+        layer.name,
+        layer.n_rows,
+        int(column.is_empty.sum()),
+        column.family.words,
+        column.n_vertices,
+        float(row_measures(column, ruler).sum()),
+        unit_of(column.family, ruler),
+        column.extent(),
+        label(layer.crs),
+    )
 
 
 def _fields(first: Layer, second: Layer) -> list[FieldFacts]:
@@ -186,11 +192,15 @@ def _changes(
     n_same = len(rows) - int((moved | differs).sum())
     return (
         Changes(
-            key, NamedRows.of(first, partner < 0), NamedRows.of(second, is_added), n_same,
-            NamedRows.of(first, moved), NamedRows.of(first, differs),
+            key,
+            NamedRows.of(first, partner < 0),
+            NamedRows.of(second, is_added),
+            n_same,
+            NamedRows.of(first, moved),
+            NamedRows.of(first, differs),
         ),
         counts,
-    )  # fmt: skip
+    )
 
 
 def _are_apart(first: Layer, second: Layer) -> BoolArray:

@@ -198,7 +198,10 @@ def with_middles(column: GeometryColumn, start: I64Array) -> tuple[GeometryColum
     xy = spread(column.xy)
     assert xy is not None
     found = replace(
-        column, xy=xy, ring_offsets=column.ring_offsets + grown[column.ring_offsets],
-        z=spread(column.z), m=spread(column.m),
-    )  # fmt: skip
+        column,
+        xy=xy,
+        ring_offsets=column.ring_offsets + grown[column.ring_offsets],
+        z=spread(column.z),
+        m=spread(column.m),
+    )
     return found, place

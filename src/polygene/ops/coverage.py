@@ -134,9 +134,23 @@ def settle_coverage(
     plan = lay_out(layer, precision)
     if plan is None:
         none = SettleSummary(
-            layer.name, layer.n_rows, width * ruler.map_unit, ruler.unit, prefer, 0, 0.0, 0, 0.0, 0,
-            0, 0, 0, NamedRows(), unit, label(layer.crs),
-        )  # fmt: skip
+            layer.name,
+            layer.n_rows,
+            width * ruler.map_unit,
+            ruler.unit,
+            prefer,
+            0,
+            0.0,
+            0,
+            0.0,
+            0,
+            0,
+            0,
+            0,
+            NamedRows(),
+            unit,
+            label(layer.crs),
+        )
         return SettleResult(layer, none)
     faces = faces_of(plan, ruler)
     is_narrow = faces.width < width * ruler.map_unit
@@ -146,13 +160,23 @@ def settle_coverage(
     column, changed, meets = _rebuilt(plan, face, row, gaps | overlaps)
     vanished = changed & column.is_empty
     summary = SettleSummary(
-        layer.name, layer.n_rows, width * ruler.map_unit, ruler.unit, prefer,
-        int(gaps.sum()), float(faces.area[gaps].sum()),
-        int(overlaps.sum()), float(faces.area[overlaps].sum()),
-        int((faces.is_gap & ~is_narrow).sum()), int((faces.is_overlap & ~is_narrow).sum()),
-        int(changed.sum()), int(meets.sum()), NamedRows.of(layer, vanished), unit,
+        layer.name,
+        layer.n_rows,
+        width * ruler.map_unit,
+        ruler.unit,
+        prefer,
+        int(gaps.sum()),
+        float(faces.area[gaps].sum()),
+        int(overlaps.sum()),
+        float(faces.area[overlaps].sum()),
+        int((faces.is_gap & ~is_narrow).sum()),
+        int((faces.is_overlap & ~is_narrow).sum()),
+        int(changed.sum()),
+        int(meets.sum()),
+        NamedRows.of(layer, vanished),
+        unit,
         label(layer.crs),
-    )  # fmt: skip
+    )
     return SettleResult(replace(layer, geometry=column), summary)
 
 

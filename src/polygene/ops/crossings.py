@@ -105,11 +105,17 @@ def crossings(
         CrossingsSummary(
             Side(layer.name, layer.n_total, layer.n_rows, len(rows), Family.LINES),
             Side(other.name, other.n_total, n_other, n_other, Family.LINES),
-            result.n_rows, len(pairs), len(node),
-            len(np.unique(pairs[:, 0])), len(np.unique(pairs[:, 1])), label(layer.crs), grid.step,
-            notes, brought=[] if bridge.facts is None else [bridge.facts],
+            result.n_rows,
+            len(pairs),
+            len(node),
+            len(np.unique(pairs[:, 0])),
+            len(np.unique(pairs[:, 1])),
+            label(layer.crs),
+            grid.step,
+            notes,
+            brought=[] if bridge.facts is None else [bridge.facts],
         ),
-    )  # fmt: skip
+    )
 
 
 def _meetings(plan: Overlay) -> tuple[I64Array, I64Array, I64Array]:

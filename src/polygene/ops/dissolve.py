@@ -121,18 +121,31 @@ def dissolve(
     lost = heights_of([layer.geometry]) if geometry.z is None and geometry.m is None else []
     notes = [f"{' and '.join(lost)} values dropped: a dissolve has none"] if lost else []
     side = Side(
-        layer.name, layer.n_total, layer.n_rows, layer.n_rows, layer.geometry.family, admission.facts
-    )  # fmt: skip
+        layer.name,
+        layer.n_total,
+        layer.n_rows,
+        layer.n_rows,
+        layer.geometry.family,
+        admission.facts,
+    )
     return DissolveResult(
         result,
         DissolveSummary(
-            side, list(by), result.n_rows, area, overlap,
-            "m²" if ruler.unit == "m" else "square units", attributes.disagreements,
+            side,
+            list(by),
+            result.n_rows,
+            area,
+            overlap,
+            "m²" if ruler.unit == "m" else "square units",
+            attributes.disagreements,
             int(layer.geometry.is_empty.sum()) - admission.facts.vanished.count,
-            label(layer.crs), grid.step, notes,
-            [t.name for t in takes], proved,
+            label(layer.crs),
+            grid.step,
+            notes,
+            [t.name for t in takes],
+            proved,
         ),
-    )  # fmt: skip
+    )
 
 
 def check_names(takes: Sequence[Take], by: Sequence[str]) -> None:

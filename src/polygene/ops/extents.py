@@ -30,18 +30,20 @@ def finite_bounds(layer: Layer) -> F64Array:
     _refuse(layer, is_bad, lambda row: "a coordinate is not a finite number", source)
     largest = np.abs(bounds).max(axis=1)
     _refuse(
-        layer, (largest > LARGEST) & has,
+        layer,
+        (largest > LARGEST) & has,
         lambda row: f"value {largest[row]:g}, and no more than {LARGEST:g} can be computed with",
         source,
-    )  # fmt: skip
+    )
     if layer.crs is not None and layer.crs.is_geographic:
         degrees = float(np.degrees(layer.crs.axis_info[0].unit_conversion_factor))
         latitude = np.abs(bounds[:, [1, 3]]).max(axis=1) * degrees
         _refuse(
-            layer, (latitude > 90 + 1e-9) & has,
+            layer,
+            (latitude > 90 + 1e-9) & has,
             lambda row: f"a latitude of {latitude[row]:.10g} degrees, beyond the pole",
             "check the order of the coordinates, and the CRS",
-        )  # fmt: skip
+        )
     return bounds
 
 

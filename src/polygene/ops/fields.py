@@ -103,10 +103,16 @@ def fields(
     return FieldsResult(
         kept,
         FieldsSummary(
-            layer.name, layer.n_rows, int(work.rows.sum()), work.changed, work.lost,
-            work.zero_divisions, names, [],
+            layer.name,
+            layer.n_rows,
+            int(work.rows.sum()),
+            work.changed,
+            work.lost,
+            work.zero_divisions,
+            names,
+            [],
         ),
-    )  # fmt: skip
+    )
 
 
 class _Work:

@@ -85,33 +85,51 @@ def hull(
     prove_valid(column, f"hulls of {layer.name}")
     ids = layer.ids[kept] if each and layer.ids is not None else None
     result = replace(
-        layer, geometry=column.take(kept), ids=ids, total=None,
+        layer,
+        geometry=column.take(kept),
+        ids=ids,
+        total=None,
         table=table.take(pa.array(kept)) if table.num_columns else table,
-    )  # fmt: skip
+    )
     ruler = ruler_for(layer.crs)
     return HullResult(
         result,
         HullSummary(
-            layer.name, layer.n_total, layer.n_rows, result.n_rows,
-            float(row_areas(result.geometry, ruler).sum()), unit_of(Family.POLYGONS, ruler),
-            NamedRows.of(layer, flat), disagreements, label(layer.crs), _over(is_over, column),
-            admission.facts, result.n_rows,
+            layer.name,
+            layer.n_total,
+            layer.n_rows,
+            result.n_rows,
+            float(row_areas(result.geometry, ruler).sum()),
+            unit_of(Family.POLYGONS, ruler),
+            NamedRows.of(layer, flat),
+            disagreements,
+            label(layer.crs),
+            _over(is_over, column),
+            admission.facts,
+            result.n_rows,
         ),
-    )  # fmt: skip
+    )
 
 
 def _over(is_over: BoolArray, column: GeometryColumn) -> list[str]:
     n = int((is_over & ~column.is_empty).sum())
     if not n:
         return []
-    return [f"{n:,} hulls go over the 180th meridian, and are parted there" if n > 1 else
-            "the hull goes over the 180th meridian, and is parted there"]  # fmt: skip
+    return [
+        f"{n:,} hulls go over the 180th meridian, and are parted there"
+        if n > 1
+        else "the hull goes over the 180th meridian, and is parted there"
+    ]
 
 
 def _hulls(
-    own: GeometryColumn, column: GeometryColumn, group_of_row: I64Array, n_groups: int,
-    is_over: BoolArray, turn: float,
-) -> GeometryColumn:  # fmt: skip
+    own: GeometryColumn,
+    column: GeometryColumn,
+    group_of_row: I64Array,
+    n_groups: int,
+    is_over: BoolArray,
+    turn: float,
+) -> GeometryColumn:
     """Return a row for each group; empty where the points lie on one line.
 
     ``column`` is ``own`` with longitudes that run on; groups over the 180th meridian are parted.

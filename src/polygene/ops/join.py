@@ -140,15 +140,30 @@ def join(
     tied[found.tied] = True
     ruler = ruler_for(layer.crs)
     summary = JoinSummary(
-        layer.name, layer.n_total, n, other.name, other.n_total, other.n_rows, relation,
-        len(all_pairs.first), int((matches_of == 0).sum()), int((matches_of == 1).sum()),
-        int((matches_of > 1).sum()), int((~is_used).sum()), result.n_rows,
-        [Take.parse(t).name for t in take], disagreements,
+        layer.name,
+        layer.n_total,
+        n,
+        other.name,
+        other.n_total,
+        other.n_rows,
+        relation,
+        len(all_pairs.first),
+        int((matches_of == 0).sum()),
+        int((matches_of == 1).sum()),
+        int((matches_of > 1).sum()),
+        int((~is_used).sum()),
+        result.n_rows,
+        [Take.parse(t).name for t in take],
+        disagreements,
         float(np.max(distance)) if has and distance is not None else None,
         float(np.median(distance)) if has and distance is not None else None,
-        ruler.unit, NamedRows.of(layer, tied), label(layer.crs), [], metric_of(layer),
+        ruler.unit,
+        NamedRows.of(layer, tied),
+        label(layer.crs),
+        [],
+        metric_of(layer),
         [] if found.bridge is None else [found.bridge],
-    )  # fmt: skip
+    )
     return JoinResult(result, summary, _links(layer, other, found) if links else None)
 
 

@@ -28,8 +28,15 @@ from polygene.table.types import kind_of, type_words, typed_field, widened
 ON_LOSS = ("stop", "null", "cut")
 _FIELD_KEYS = ("type", "from", "on-loss")
 _SOURCE_KEYS = (
-    "field", "join", "between", "values", "constant", "if-null", "dates", "without",
-)  # fmt: skip
+    "field",
+    "join",
+    "between",
+    "values",
+    "constant",
+    "if-null",
+    "dates",
+    "without",
+)
 LEAST_CONFIDENCE = 0.5
 
 
@@ -243,10 +250,15 @@ class _Reader(SheetReader):
                 raise self.fail(given.lines["dates"], str(err)) from err
         values = self.mapping(given, "values") if "values" in given else None
         return Source(
-            names, str(given.get("between", " ")), values, given.get("constant"),
-            given.get("if-null"), None if dates is None else str(dates),
-            None if given.get("without") is None else str(given["without"]), line,
-        )  # fmt: skip
+            names,
+            str(given.get("between", " ")),
+            values,
+            given.get("constant"),
+            given.get("if-null"),
+            None if dates is None else str(dates),
+            None if given.get("without") is None else str(given["without"]),
+            line,
+        )
 
     def field(self, layer: str, name: str, line: int) -> str:
         names = self.layers[layer].table.column_names

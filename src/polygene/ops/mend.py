@@ -84,9 +84,15 @@ def mend(
         for r in np.flatnonzero(changed)[:20]
     ]
     summary = MendSummary(
-        layer.name, layer.n_rows, int(changed.sum()), rows, NamedRows.of(layer, vanished),
-        unit_of(column.family, ruler), label(layer.crs), [],
+        layer.name,
+        layer.n_rows,
+        int(changed.sum()),
+        rows,
+        NamedRows.of(layer, vanished),
+        unit_of(column.family, ruler),
+        label(layer.crs),
+        [],
         layer.n_rows if column.family == Family.POLYGONS else 0,
-    )  # fmt: skip
+    )
     kept = np.flatnonzero(~vanished) if drop_empty else np.arange(layer.n_rows)
     return MendResult(layer.with_geometry(column.take(kept), kept), summary)

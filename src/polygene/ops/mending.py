@@ -69,9 +69,11 @@ def _settled(column: GeometryColumn, grid: Grid) -> GeometryColumn:
     at = spans(column.ring_offsets[has], counts[has] + 1)
     at[np.cumsum(counts[has] + 1) - 1] = column.ring_offsets[has]  # closed, if it was not
     outlines = Outlines(
-        column.xy.take(at, axis=0), offsets_from(counts[has] + 1), owners(column.part_offsets)[has],
+        column.xy.take(at, axis=0),
+        offsets_from(counts[has] + 1),
+        owners(column.part_offsets)[has],
         owners(column.row_offsets),
-    )  # fmt: skip
+    )
     return settle(outlines, column.n_rows, grid, by_sign=False, apart=True, keeps_places=True)
 
 

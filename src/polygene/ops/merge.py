@@ -103,10 +103,14 @@ def merge(
     return MergeResult(
         result,
         MergeSummary(
-            {y.name: (y.n_rows, y.n_total) for y in chosen}, result.n_rows, merged,
-            _unused(sheet, layers), label(layers[0].crs), notes,
+            {y.name: (y.n_rows, y.n_total) for y in chosen},
+            result.n_rows,
+            merged,
+            _unused(sheet, layers),
+            label(layers[0].crs),
+            notes,
         ),
-    )  # fmt: skip
+    )
 
 
 def _account(target: TargetField, lost: dict[str, int]) -> MergedField:
@@ -188,11 +192,12 @@ def _mapped(
         values = list(dict.fromkeys(texts.take(pa.array(rows)).to_pylist()))
         first = ", ".join(map(repr, values[:SAMPLES]))
         raise SheetError(
-            sheet.path, source.line,
+            sheet.path,
+            source.line,
             f"{n_missing:,} values of field {source.fields[0]!r} of layer {layer.name!r} are not in "
             f"the map, first {layer.row_label(int(rows[0]))}: {first}; add them, or say on-loss: null, "
             "or cut to keep them as they are",
-        )  # fmt: skip
+        )
     if target.on_loss == "cut":
         found = pc.if_else(is_missing, texts, found)
     return found if isinstance(found, pa.ChunkedArray) else pa.chunked_array([found])

@@ -157,9 +157,11 @@ def finished(laid: Laid, sources: Sequence[Layer], how: How) -> OverlayResult:
         rows = rows[kept]
     names = joined_names(sources)
     layer, stored = adjusted(
-        layer, [Source(y, rows[:, k], names[k]) for k, y in enumerate(sources)],
-        how.get("refresh", ()), how.get("apportion", ()),
-    )  # fmt: skip
+        layer,
+        [Source(y, rows[:, k], names[k]) for k, y in enumerate(sources)],
+        how.get("refresh", ()),
+        how.get("apportion", ()),
+    )
     return OverlayResult(layer, replace(summary, out=layer.n_rows, stored=stored))
 
 

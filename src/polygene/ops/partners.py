@@ -52,9 +52,16 @@ class Partners:
             return None if values is None else values[kept]
 
         return Partners(
-            self.first[kept], self.second[kept], some(self.shared), some(self.distance),
-            some(self.mine), some(self.theirs), self.tied, self.size, self.bridge,
-        )  # fmt: skip
+            self.first[kept],
+            self.second[kept],
+            some(self.shared),
+            some(self.distance),
+            some(self.mine),
+            some(self.theirs),
+            self.tied,
+            self.size,
+            self.bridge,
+        )
 
 
 def partners(
@@ -93,9 +100,12 @@ def partners(
     mask = matches(pairs, relation) if is_pattern else holds(relation, pairs, *families)
     kept = np.flatnonzero(mask)
     return Partners(
-        pairs.first[kept], pairs.second[kept], pairs.shared[kept], size=_sizes(found),
+        pairs.first[kept],
+        pairs.second[kept],
+        pairs.shared[kept],
+        size=_sizes(found),
         bridge=found.facts,
-    )  # fmt: skip
+    )
 
 
 def beside(
@@ -126,9 +136,13 @@ def metric_of(layer: Layer) -> str:
 
 
 def _nearest(
-    layer: Layer, other: Layer, count: int, within: float | None, precision: float | None,
+    layer: Layer,
+    other: Layer,
+    count: int,
+    within: float | None,
+    precision: float | None,
     follow: float | None,
-) -> Partners:  # fmt: skip
+) -> Partners:
     """Find nearest partners; from another CRS only what may be among them is brought."""
     unit = 1.0
     if layer.crs is not None and layer.crs.axis_info and not is_geographic(layer.crs):
@@ -169,9 +183,14 @@ def _search(
     if is_geographic(layer.crs):
         assert layer.crs is not None
         return nearest_on_ellipsoid(
-            layer.geometry, other.geometry, np.radians(degrees_of(layer.crs)), ellipsoid(layer.crs),
-            meets, count, limit,
-        )  # fmt: skip
+            layer.geometry,
+            other.geometry,
+            np.radians(degrees_of(layer.crs)),
+            ellipsoid(layer.crs),
+            meets,
+            count,
+            limit,
+        )
     grid = grid_for(layer, [extent_of(b) for b in bounds], precision)
     found = nearest_rows(layer.geometry, other.geometry, grid, meets, count, limit / unit)
     return found._replace(distance=found.distance * unit)
@@ -181,10 +200,15 @@ def _as_partners(found: Nearest, count: int, there: Brought) -> Partners:
     """Return rows and their partners in a row, the nearest first."""
     at = np.flatnonzero(found.row.ravel() != NONE)
     return Partners(
-        at // count, found.row.ravel()[at], None, found.distance.ravel()[at],
-        found.mine.reshape(-1, 2)[at], found.theirs.reshape(-1, 2)[at],
-        np.flatnonzero(found.is_tied), bridge=there.facts,
-    )  # fmt: skip
+        at // count,
+        found.row.ravel()[at],
+        None,
+        found.distance.ravel()[at],
+        found.mine.reshape(-1, 2)[at],
+        found.theirs.reshape(-1, 2)[at],
+        np.flatnonzero(found.is_tied),
+        bridge=there.facts,
+    )
 
 
 def _meeting(layer: Layer, other: Layer, precision: float | None) -> tuple[I64Array, I64Array]:

@@ -104,7 +104,12 @@ def together(layer: Layer, by: Sequence[str]) -> PartsResult:
     return PartsResult(
         result,
         PartsSummary(
-            layer.name, layer.n_total, layer.n_rows, column.n_parts, result.n_rows,
-            found.disagreements, [],
+            layer.name,
+            layer.n_total,
+            layer.n_rows,
+            column.n_parts,
+            result.n_rows,
+            found.disagreements,
+            [],
         ),
-    )  # fmt: skip
+    )

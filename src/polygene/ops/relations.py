@@ -68,6 +68,13 @@ def check_relation(name: str, layer: Layer, other: Layer) -> None:
         )
 
 
-_VERBS = {"within": "lie within", "covered-by": "are covered by", "equals": "equal",
-          "contains": "contain", "covers": "cover", "touches": "touch", "crosses": "cross",
-          "overlaps": "overlap"}  # fmt: skip
+_VERBS = {
+    "within": "lie within",
+    "covered-by": "are covered by",
+    "equals": "equal",
+    "contains": "contain",
+    "covers": "cover",
+    "touches": "touch",
+    "crosses": "cross",
+    "overlaps": "overlap",
+}

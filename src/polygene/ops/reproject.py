@@ -85,7 +85,14 @@ def reproject(layer: Layer, target: pyproj.CRS, tolerance: float | None = None) 
     return ReprojectResult(
         found.layer,
         ReprojectSummary(
-            layer.name, layer.n_rows, *names, facts.added, tolerance, facts.accuracy,
-            facts.operation, outside, notes,
+            layer.name,
+            layer.n_rows,
+            *names,
+            facts.added,
+            tolerance,
+            facts.accuracy,
+            facts.operation,
+            outside,
+            notes,
         ),
-    )  # fmt: skip
+    )

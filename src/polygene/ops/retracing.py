@@ -16,9 +16,13 @@ from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 
 
 def retraced(
-    plan: Overlay, face: I64Array, row: I64Array, rows: I64Array, row_of_part: I64Array,
+    plan: Overlay,
+    face: I64Array,
+    row: I64Array,
+    rows: I64Array,
+    row_of_part: I64Array,
     thins: bool = True,
-) -> GeometryColumn:  # fmt: skip
+) -> GeometryColumn:
     """Return the geometry of some rows from the faces that they have now.
 
     Parameters

@@ -63,9 +63,15 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
     else:
         own_rows = np.flatnonzero(rows_touched(layer.geometry, bounds, border, grid))
     return Scene(
-        grid, ruler_for(layer.crs), own_rows, near, cutter, border,
-        np.concatenate(rows), offsets_from([len(r) for r in rows]),
-    )  # fmt: skip
+        grid,
+        ruler_for(layer.crs),
+        own_rows,
+        near,
+        cutter,
+        border,
+        np.concatenate(rows),
+        offsets_from([len(r) for r in rows]),
+    )
 
 
 def admitted(

@@ -80,16 +80,20 @@ def laid_over_itself(layer: Layer, origins: bool, how: How) -> Laid:
     )
     alone = float(sizes[found.depth == 1].sum())
     balance = Balance(
-        float(before.sum()), float(own.sum()) - alone, alone,
-        float(bounds_of.area_moved(length, step).sum()), unit_of(Family.POLYGONS, ruler), None,
+        float(before.sum()),
+        float(own.sum()) - alone,
+        alone,
+        float(bounds_of.area_moved(length, step).sum()),
+        unit_of(Family.POLYGONS, ruler),
+        None,
         bounds_of.MOST_MOVED * step,
-    )  # fmt: skip
+    )
     side = Side(
         layer.name, layer.n_total, layer.n_rows, layer.n_rows, Family.POLYGONS, admission.facts
-    )  # fmt: skip
+    )
     summary = OverlaySummary(
         "union", side, [], *counts, balance, label(layer.crs), grid.step, [], proved=counts.out
-    )  # fmt: skip
+    )
     return Laid(OverlayResult(result, summary), rows, is_made, [layer])
 
 

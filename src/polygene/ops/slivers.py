@@ -75,9 +75,11 @@ def slivers_between(plan: Overlay, width: float, ruler: Ruler) -> int:
     is_inner = (first[left] == first[right]) & has_one[left] & has_one[right]
     place = np.arange(n_faces)
     kernels.run(
-        kernels.pairs.join_roots, np.ascontiguousarray(left[is_inner]),
-        np.ascontiguousarray(right[is_inner]), place,
-    )  # fmt: skip
+        kernels.pairs.join_roots,
+        np.ascontiguousarray(left[is_inner]),
+        np.ascontiguousarray(right[is_inner]),
+        place,
+    )
     lengths = ruler.lengths(
         plan.node_xy.take(arrangement.low, axis=0), plan.node_xy.take(arrangement.high, axis=0)
     )
@@ -132,10 +134,14 @@ def give_away(layer: Layer, width: float, precision: float, is_made: BoolArray) 
     moved = goal != row_of_part
     left = is_sliver & ~moved
     facts = GivenAway(
-        width, int(moved.sum()), float(areas[moved].sum()), unit,
-        int(left.sum()), float(areas[left].sum()),
+        width,
+        int(moved.sum()),
+        float(areas[moved].sum()),
+        unit,
+        int(left.sum()),
+        float(areas[left].sum()),
         int((column.is_empty & ~layer.geometry.is_empty).sum()),
-    )  # fmt: skip
+    )
     kept = np.flatnonzero(~column.is_empty | layer.geometry.is_empty)
     is_grown = none.copy()
     is_grown[goal[moved]] = True

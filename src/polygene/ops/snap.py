@@ -49,12 +49,16 @@ def snapped_onto(
     fell = column.is_empty & ~layer.geometry.is_empty
     n_parts = [np.diff(c.row_offsets) for c in (layer.geometry, column)]
     facts = Snap(
-        distance, found.n_moved, found.n_added, found.furthest * unit,
-        int(found.is_changed.sum()), NamedRows.of(layer, fell),
+        distance,
+        found.n_moved,
+        found.n_added,
+        found.furthest * unit,
+        int(found.is_changed.sum()),
+        NamedRows.of(layer, fell),
         tangled=NamedRows.of(layer, is_tangled),
         reshaped=NamedRows.of(layer, (n_parts[0] != n_parts[1]) & ~fell),
         map_unit=map_unit_of(layer.crs),
-    )  # fmt: skip
+    )
     return layer.with_geometry(column, np.arange(layer.n_rows)), facts
 
 

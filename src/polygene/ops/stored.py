@@ -104,8 +104,11 @@ def adjusted(
     DataError
         If a field is not there, or is no stored measure, or no number.
     """
-    own_name = {name: (s, field) for s in sources
-                for name, field in zip(s.names, s.layer.table.column_names, strict=True)}  # fmt: skip
+    own_name = {
+        name: (s, field)
+        for s in sources
+        for name, field in zip(s.names, s.layer.table.column_names, strict=True)
+    }
     for name in (*refresh, *apportion):
         if name not in own_name:
             names = list(own_name)

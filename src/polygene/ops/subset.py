@@ -104,10 +104,15 @@ def subset(
     return SubsetResult(
         replace(chosen, total=None),
         SubsetSummary(
-            layer.name, layer.n_total, chosen.n_rows, in_box, chosen.table.column_names,
-            layer.table.num_columns, [],
+            layer.name,
+            layer.n_total,
+            chosen.n_rows,
+            in_box,
+            chosen.table.column_names,
+            layer.table.num_columns,
+            [],
         ),
-    )  # fmt: skip
+    )
 
 
 def _in_box(layer: Layer, box: Extent, box_crs: CRS | None) -> Layer:

@@ -112,15 +112,33 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     face_of_halfedge = face_of_cycle[cycle_of]
     deltas = deltas_found()
     label_offsets, labels, is_crossed = _wind(
-        following, cycle_of, halfedge_of_cycle, face_of_cycle, face_of_halfedge, deltas,
-        borders.row_of_part, n_rows, by_sign,
-    )  # fmt: skip
+        following,
+        cycle_of,
+        halfedge_of_cycle,
+        face_of_cycle,
+        face_of_halfedge,
+        deltas,
+        borders.row_of_part,
+        n_rows,
+        by_sign,
+    )
     border_of_edge = np.full(len(noded.low), NONE, np.int64)
     border_of_edge[edges] = np.arange(len(edges))
     return Arrangement(
-        noded.node_x, noded.node_y, border_of_edge, low, high, origin, following, face_of_halfedge,
-        deltas, label_offsets, labels, is_crossed, locator,
-    )  # fmt: skip
+        noded.node_x,
+        noded.node_y,
+        border_of_edge,
+        low,
+        high,
+        origin,
+        following,
+        face_of_halfedge,
+        deltas,
+        label_offsets,
+        labels,
+        is_crossed,
+        locator,
+    )
 
 
 def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[], Deltas]]:
@@ -128,10 +146,15 @@ def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[]
     n_edges = len(noded.low)
     nexts, nothing = np.zeros(n_edges, np.int64), np.zeros(1, np.int64)
     inputs = (
-        borders.given, borders.part, borders.sign, noded.line_of_given,
-        noded.is_given_reversed.view(np.uint8), noded.step_offsets, noded.step_edge,
+        borders.given,
+        borders.part,
+        borders.sign,
+        noded.line_of_given,
+        noded.is_given_reversed.view(np.uint8),
+        noded.step_offsets,
+        noded.step_edge,
         noded.is_step_reversed.view(np.uint8),
-    )  # fmt: skip
+    )
     kernel = kernels.arrange.list_deltas
     kernels.run(kernel, *inputs, 0, nexts, nothing, nothing, nothing)
     edges = np.flatnonzero(nexts)
@@ -186,9 +209,15 @@ def _nest(
     least = least[node_offsets[least] < node_offsets[least + 1]]
     outer = np.empty(len(least), np.int64)
     kernels.run(
-        kernels.arrange.find_outer, least, node_offsets, leaving, origin,
-        noded.node_x, noded.node_y, outer,
-    )  # fmt: skip
+        kernels.arrange.find_outer,
+        least,
+        node_offsets,
+        leaving,
+        origin,
+        noded.node_x,
+        noded.node_y,
+        outer,
+    )
     seen = np.full(len(least), NONE, np.int64)
     if len(least) > 1:  # a single component lies in none
         seen = locator.halfedges_left_of(2 * noded.node_x[least], 2 * noded.node_y[least])
@@ -228,11 +257,26 @@ def _wind(
     while True:
         labels = np.empty(n_labels, np.int64)
         kernels.run(
-            kernels.arrange.wind_faces, following, face_of_halfedge, cycle_of, cycle_offsets,
-            face_cycles, halfedge_of_cycle, deltas.offsets, deltas.part, deltas.sign,
-            row_of_part, int(by_sign), queue, np.empty((n_windings, 2), np.int64), label_spans,
-            labels, is_crossed, np.zeros(n_faces, np.uint8), needed,
-        )  # fmt: skip
+            kernels.arrange.wind_faces,
+            following,
+            face_of_halfedge,
+            cycle_of,
+            cycle_offsets,
+            face_cycles,
+            halfedge_of_cycle,
+            deltas.offsets,
+            deltas.part,
+            deltas.sign,
+            row_of_part,
+            int(by_sign),
+            queue,
+            np.empty((n_windings, 2), np.int64),
+            label_spans,
+            labels,
+            is_crossed,
+            np.zeros(n_faces, np.uint8),
+            needed,
+        )
         if needed[0] <= n_labels and needed[1] <= n_windings:
             break
         n_labels, n_windings = max(n_labels, int(needed[0])), max(n_windings, int(needed[1]))

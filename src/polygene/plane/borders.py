@@ -63,9 +63,15 @@ def _edges(ring_offsets: I64Array, part_of_ring: I64Array, signs: I64Array) -> l
 
     def fill(first: int, stop: int) -> None:
         kernels.run(
-            kernels.vertices.fill_edges, first, stop, ring_offsets, edge_offsets, part_of_ring,
-            signs, *columns,
-        )  # fmt: skip
+            kernels.vertices.fill_edges,
+            first,
+            stop,
+            ring_offsets,
+            edge_offsets,
+            part_of_ring,
+            signs,
+            *columns,
+        )
 
     parallel.each(fill, parallel.parted(ring_offsets))
     return columns

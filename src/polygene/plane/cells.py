@@ -75,7 +75,7 @@ def spread(
             kernels.cells.spread_edges, ends, *shares[k], entries, 1, nexts[k], cell_entries
         ),
         range(len(shares)),
-    )  # fmt: skip
+    )
     return Buckets(offsets, cell_entries[: offsets[-1]])
 
 
@@ -207,10 +207,16 @@ def _finer_boxes(
     fine = np.maximum(-(-side // splits), 2)
     n_fine = -(-side // fine)
     return np.stack(
-        [boxes[box, 0] + column * side, boxes[box, 1] + row * side, fine, n_fine, n_fine,
-         np.zeros_like(fine)],
+        [
+            boxes[box, 0] + column * side,
+            boxes[box, 1] + row * side,
+            fine,
+            n_fine,
+            n_fine,
+            np.zeros_like(fine),
+        ],
         axis=1,
-    )  # fmt: skip
+    )
 
 
 def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:

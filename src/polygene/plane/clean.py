@@ -48,9 +48,15 @@ class Clean(NamedTuple):
         edge_offsets = offsets_from(count_by(ring_of_edge, len(rings)))
         following[edge_offsets[1:] - 1] = edge_offsets[:-1]
         return Clean(
-            xy, offsets, part_of_ring[rings], row_of_ring[rings], is_outer[rings], start, following,
+            xy,
+            offsets,
+            part_of_ring[rings],
+            row_of_ring[rings],
+            is_outer[rings],
+            start,
+            following,
             ring_of_edge,
-        )  # fmt: skip
+        )
 
 
 class Touches(NamedTuple):

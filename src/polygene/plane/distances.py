@@ -155,10 +155,22 @@ class _Search:
 
         def look(first: int, last: int) -> None:
             kernels.run(
-                kernels.near.nearest_of_edges, *edges_of[[first, last]].tolist(), *ends, group,
-                self.box, self.offsets, self.entries, self.ends, self.row, offsets, banned,
-                best, edge, own, tied,
-            )  # fmt: skip
+                kernels.near.nearest_of_edges,
+                *edges_of[[first, last]].tolist(),
+                *ends,
+                group,
+                self.box,
+                self.offsets,
+                self.entries,
+                self.ends,
+                self.row,
+                offsets,
+                banned,
+                best,
+                edge,
+                own,
+                tied,
+            )
 
         # A row's edges follow each other, so threads have rows of their own.
         edges_of = offsets_from(count_by(group, self.n_rows))

@@ -111,9 +111,15 @@ class Grid:
 
         def convert(first: int, stop: int) -> None:
             kernels.run(
-                kernels.vertices.to_grid, xy[first:stop], factor, int(divides), self.origin_x,
-                self.origin_y, x[first:stop], y[first:stop],
-            )  # fmt: skip
+                kernels.vertices.to_grid,
+                xy[first:stop],
+                factor,
+                int(divides),
+                self.origin_x,
+                self.origin_y,
+                x[first:stop],
+                y[first:stop],
+            )
 
         parallel.each(convert, parallel.split(len(xy)))
         return x, y

@@ -65,7 +65,13 @@ class Locator:
             index = self._index
             kernels.run(
                 kernels.locate.locate_points,
-                np.ascontiguousarray(double_x), np.ascontiguousarray(double_y),
-                index.grid, index.offsets, index.entries, self._ends, index.corners, seen,
-            )  # fmt: skip
+                np.ascontiguousarray(double_x),
+                np.ascontiguousarray(double_y),
+                index.grid,
+                index.offsets,
+                index.entries,
+                self._ends,
+                index.corners,
+                seen,
+            )
         return seen

@@ -60,9 +60,18 @@ class NearEdges:
         edge = np.empty(len(x), np.int64)
         place, distance = np.empty((2, len(x)))
         kernels.run(
-            kernels.near.nearest_edges, np.ascontiguousarray(x), np.ascontiguousarray(y),
-            *metric.sizes(y), float(reach), self._box, *self._cells, self._ends, edge, place, distance,
-        )  # fmt: skip
+            kernels.near.nearest_edges,
+            np.ascontiguousarray(x),
+            np.ascontiguousarray(y),
+            *metric.sizes(y),
+            float(reach),
+            self._box,
+            *self._cells,
+            self._ends,
+            edge,
+            place,
+            distance,
+        )
         return Nearest(edge, self._turned(edge, place), distance)
 
     def within(self, x: I64Array, y: I64Array, reach: float, metric: Metric = PLAIN) -> Within:
@@ -72,10 +81,19 @@ class NearEdges:
             point, edge = np.empty((2, room), np.int64)
             place = np.empty(room)
             n_found = kernels.run(
-                kernels.near.edges_within, np.ascontiguousarray(x), np.ascontiguousarray(y),
-                *metric.sizes(y), float(reach), self._box, *self._cells, self._ends,
-                np.full(len(self._swaps), NONE, np.int64), point, edge, place,
-            )  # fmt: skip
+                kernels.near.edges_within,
+                np.ascontiguousarray(x),
+                np.ascontiguousarray(y),
+                *metric.sizes(y),
+                float(reach),
+                self._box,
+                *self._cells,
+                self._ends,
+                np.full(len(self._swaps), NONE, np.int64),
+                point,
+                edge,
+                place,
+            )
             if n_found <= room:
                 point, edge, place = point[:n_found], edge[:n_found], place[:n_found]
                 return Within(point, edge, self._turned(edge, place))

@@ -107,9 +107,20 @@ def node_edges(
     is_passed[cut.node] = True
     is_passed &= ~cut.is_missed
     return Noded(
-        cut.node_x, cut.node_y, vertices.numbers, edge_low, edge_high, line_of_given,
-        is_reversed, step_offsets, step_edge, is_against, cut.stays, cut.is_crowded, is_passed,
-    )  # fmt: skip
+        cut.node_x,
+        cut.node_y,
+        vertices.numbers,
+        edge_low,
+        edge_high,
+        line_of_given,
+        is_reversed,
+        step_offsets,
+        step_edge,
+        is_against,
+        cut.stays,
+        cut.is_crowded,
+        is_passed,
+    )
 
 
 def _ordered(
@@ -125,9 +136,16 @@ def _ordered(
     def order(first: int, last: int) -> None:
         part = slice(first, last)
         kernels.run(
-            kernels.vertices.order_ends, node_x, node_y, node_of, start[part], stop[part],
-            low[part], high[part], is_reversed[part],
-        )  # fmt: skip
+            kernels.vertices.order_ends,
+            node_x,
+            node_y,
+            node_of,
+            start[part],
+            stop[part],
+            low[part],
+            high[part],
+            is_reversed[part],
+        )
 
     parallel.each(order, parallel.split(len(start)))
     return low, high, is_reversed.view(bool)
@@ -181,11 +199,33 @@ def _find_cuts(
         while True:
             line, node = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
-                kernels.pixels.find_pixels, cells.boxes, cells.leaves[first:stop], cells.offsets,
-                cells.entries, grouped.offsets, grouped.order, node_x, node_y, ends, low, high,
-                is_border_u8, is_border_node, BUNDLE, ranges, places, keys, order, np.empty(4),
-                np.empty(4), line, node, stays, is_crowded, is_missed,
-            )  # fmt: skip
+                kernels.pixels.find_pixels,
+                cells.boxes,
+                cells.leaves[first:stop],
+                cells.offsets,
+                cells.entries,
+                grouped.offsets,
+                grouped.order,
+                node_x,
+                node_y,
+                ends,
+                low,
+                high,
+                is_border_u8,
+                is_border_node,
+                BUNDLE,
+                ranges,
+                places,
+                keys,
+                order,
+                np.empty(4),
+                np.empty(4),
+                line,
+                node,
+                stays,
+                is_crowded,
+                is_missed,
+            )
             if n_found <= room:
                 return line[:n_found], node[:n_found]
             room = n_found
@@ -237,10 +277,23 @@ def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> tuple[I64
         while True:
             out_x, out_y = np.empty(room, np.int64), np.empty(room, np.int64)
             n_found = kernels.run(
-                kernels.crossings.cross_edges, cells.boxes, cells.leaves[first:stop], cells.offsets,
-                cells.entries, ends, is_border, BUNDLE, side_by_side, ranges, keys,
-                order, np.empty(4), np.empty(4), out_x, out_y,
-            )  # fmt: skip
+                kernels.crossings.cross_edges,
+                cells.boxes,
+                cells.leaves[first:stop],
+                cells.offsets,
+                cells.entries,
+                ends,
+                is_border,
+                BUNDLE,
+                side_by_side,
+                ranges,
+                keys,
+                order,
+                np.empty(4),
+                np.empty(4),
+                out_x,
+                out_y,
+            )
             if n_found <= room:
                 return out_x[:n_found], out_y[:n_found]
             room = n_found
@@ -281,9 +334,12 @@ def _lead_through(
     edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to, nodes)
     edges = _numbered_by_node(edge_low, edge_high, len(node_x))
     return (
-        edge_low[edges.firsts], edge_high[edges.firsts],
-        step_offsets, edges.numbers, is_step_reversed,
-    )  # fmt: skip
+        edge_low[edges.firsts],
+        edge_high[edges.firsts],
+        step_offsets,
+        edges.numbers,
+        is_step_reversed,
+    )
 
 
 def _numbered_by_node(low: I64Array, high: I64Array, n_nodes: int) -> Numbering:

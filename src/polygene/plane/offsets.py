@@ -187,10 +187,13 @@ def _line_tracks(
         return _Tracks(np.zeros((0, 2)), np.zeros(1, np.int64), np.zeros(0), none, none, nothing)
     sizes = np.concatenate([np.diff(t.offsets) for t in found])
     return _Tracks(
-        np.concatenate([t.xy for t in found]), offsets_from(sizes),
-        np.concatenate([t.distance for t in found]), np.concatenate([t.is_cap for t in found]),
-        np.concatenate([t.is_cut for t in found]), np.concatenate([t.row for t in found]),
-    )  # fmt: skip
+        np.concatenate([t.xy for t in found]),
+        offsets_from(sizes),
+        np.concatenate([t.distance for t in found]),
+        np.concatenate([t.is_cap for t in found]),
+        np.concatenate([t.is_cut for t in found]),
+        np.concatenate([t.row for t in found]),
+    )
 
 
 def _there_and_back(

@@ -72,10 +72,12 @@ def overlay(
     cuts = sign != 0
     cuts[len(mine.sign) :] = True
     noded = node_edges(
-        appended(mine.x, theirs.x), appended(mine.y, theirs.y),
-        appended(mine.start, theirs.start, n_vertices), appended(mine.stop, theirs.stop, n_vertices),
+        appended(mine.x, theirs.x),
+        appended(mine.y, theirs.y),
+        appended(mine.start, theirs.start, n_vertices),
+        appended(mine.stop, theirs.stop, n_vertices),
         cuts,
-    )  # fmt: skip
+    )
     row_of_part = appended(mine.row_of_part, theirs.row_of_part, own.n_rows)
     given, part = np.arange(len(sign)), appended(mine.part, theirs.part, own.n_parts)
     if not sign.all():
@@ -84,10 +86,12 @@ def overlay(
     borders = Borders(given, part, sign, row_of_part)
     homes = parallel.meanwhile(
         lambda: vertex_homes(
-            appended(own.xy, other.xy), noded.node_of_vertex, noded.stays,
+            appended(own.xy, other.xy),
+            noded.node_of_vertex,
+            noded.stays,
             grid.to_map(noded.node_x, noded.node_y),
         )
-    )  # fmt: skip
+    )
     arrangement = arrange(noded, borders, own.n_rows + other.n_rows)
     if selfcheck.is_on():
         selfcheck.check_arrangement(noded, arrangement)

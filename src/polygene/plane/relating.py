@@ -103,9 +103,12 @@ def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) 
     start = np.concatenate([a.start, b.start + n_vertices])
     stop = np.concatenate([a.stop, b.stop + n_vertices])
     noded = node_edges(
-        np.concatenate([a.x, b.x]), np.concatenate([a.y, b.y]), start, stop,
+        np.concatenate([a.x, b.x]),
+        np.concatenate([a.y, b.y]),
+        start,
+        stop,
         np.ones(len(start), bool),
-    )  # fmt: skip
+    )
     sign = np.concatenate([a.sign, b.sign])
     part = np.concatenate([a.part, b.part + first.n_parts])
     given = np.flatnonzero(sign)

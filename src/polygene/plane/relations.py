@@ -22,9 +22,17 @@ _PATTERNS = {
     "equals": ["T*F**FFF*"],
 }
 RELATIONS = (
-    "intersects", "within", "contains", "covers", "covered-by", "touches", "crosses", "overlaps",
-    "equals", "disjoint",
-)  # fmt: skip
+    "intersects",
+    "within",
+    "contains",
+    "covers",
+    "covered-by",
+    "touches",
+    "crosses",
+    "overlaps",
+    "equals",
+    "disjoint",
+)
 MEETING = tuple(name for name in RELATIONS if name != "disjoint")
 
 

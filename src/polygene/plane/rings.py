@@ -89,17 +89,27 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
     next_item = np.empty(n_items, np.int64)
     parallel.each(
         lambda first, stop: kernels.run(
-            kernels.trace.link_borders, first, stop, arrangement.following, item_offsets,
-            item_halfedge, item_piece, next_item,
+            kernels.trace.link_borders,
+            first,
+            stop,
+            arrangement.following,
+            item_offsets,
+            item_halfedge,
+            item_piece,
+            next_item,
         ),
         parallel.split(n_items),
-    )  # fmt: skip
+    )
     items, offsets, is_hole = _split(arrangement, next_item, item_halfedge)
     first = items[offsets[:-1]]
     rings = _ordered(
-        arrangement, item_halfedge[items], offsets,
-        item_piece[first], parent[item_entry[first]], is_hole,
-    )  # fmt: skip
+        arrangement,
+        item_halfedge[items],
+        offsets,
+        item_piece[first],
+        parent[item_entry[first]],
+        is_hole,
+    )
     if selfcheck.is_on():
         selfcheck.check_rings(arrangement, rings)
     return rings
@@ -113,10 +123,19 @@ def _split(
     offsets = np.zeros(n_items // 3 + 2, np.int64)  # a ring has three edges at least
     is_hole = np.zeros(n_items // 3 + 1, np.uint8)
     n_rings = kernels.run(
-        kernels.trace.split_rings, next_item, item_halfedge, arrangement.origin,
-        arrangement.node_x, arrangement.node_y, np.zeros(n_items, np.uint8),
-        np.full(n_nodes, NONE, np.int64), np.empty(n_items, np.int64), items, offsets, is_hole,
-    )  # fmt: skip
+        kernels.trace.split_rings,
+        next_item,
+        item_halfedge,
+        arrangement.origin,
+        arrangement.node_x,
+        arrangement.node_y,
+        np.zeros(n_items, np.uint8),
+        np.full(n_nodes, NONE, np.int64),
+        np.empty(n_items, np.int64),
+        items,
+        offsets,
+        is_hole,
+    )
     return items, offsets[: n_rings + 1].copy(), is_hole[:n_rings].astype(bool)
 
 
@@ -148,8 +167,11 @@ def _ordered(
     counts = np.diff(offsets)[order]
     return Rings(
         take_spans(halfedge, offsets[order], counts),
-        offsets_from(counts), piece[order], part[order], is_hole[order],
-    )  # fmt: skip
+        offsets_from(counts),
+        piece[order],
+        part[order],
+        is_hole[order],
+    )
 
 
 class _Places(NamedTuple):
@@ -223,11 +245,19 @@ def thinned(
     def look(first: int, stop: int) -> None:
         some = candidates[first:stop]
         kernels.run(
-            kernels.trace.find_straight, rings.halfedge[before[some]] >> 1,
-            rings.halfedge[some] >> 1, piece[first:stop], rows_of_piece,
-            arrangement.deltas.offsets, arrangement.deltas.part, arrangement.deltas.line,
-            row_of_part, noded.is_crowded.view(np.uint8), lengths, line[first:stop],
-        )  # fmt: skip
+            kernels.trace.find_straight,
+            rings.halfedge[before[some]] >> 1,
+            rings.halfedge[some] >> 1,
+            piece[first:stop],
+            rows_of_piece,
+            arrangement.deltas.offsets,
+            arrangement.deltas.part,
+            arrangement.deltas.line,
+            row_of_part,
+            noded.is_crowded.view(np.uint8),
+            lengths,
+            line[first:stop],
+        )
 
     parallel.each(look, parallel.split(len(candidates)))
     drops = line != NONE
@@ -293,7 +323,11 @@ def rings_to_column(
     part_counts = np.bincount(rings.part)
     part_offsets = offsets_from(part_counts)
     column = GeometryColumn.from_parts(
-        Family.POLYGONS, node_xy.take(closed, axis=0), offsets, part_offsets,
-        rings.piece[part_offsets[:-1]], n_pieces,
-    )  # fmt: skip
+        Family.POLYGONS,
+        node_xy.take(closed, axis=0),
+        offsets,
+        part_offsets,
+        rings.piece[part_offsets[:-1]],
+        n_pieces,
+    )
     return column, closed

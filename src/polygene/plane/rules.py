@@ -56,9 +56,11 @@ class Rule:
 
 CLIP = Rule("clip", lambda has: has[:, 0] & has[:, 1:].any(axis=1), is_keyed_by_other=False)
 ERASE = Rule(
-    "erase", lambda has: has[:, 0] & ~has[:, 1:].any(axis=1), is_keyed_by_other=False,
+    "erase",
+    lambda has: has[:, 0] & ~has[:, 1:].any(axis=1),
+    is_keyed_by_other=False,
     takes_own_kind=True,
-)  # fmt: skip
+)
 INTERSECT = Rule("intersect", lambda has: has.all(axis=1), takes_own_kind=True)
 IMPRINT = Rule("imprint", lambda has: has[:, 0])
 UNION = Rule("union", lambda has: has.any(axis=1), keeps_other=True)

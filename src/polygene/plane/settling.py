@@ -100,9 +100,13 @@ def _simple_rows(
     row_of_ring = outlines.row_of_part[outlines.part_of_ring]
     n_rings_of_row = count_by(row_of_ring, n_rows)
     on_grid = GeometryColumn(
-        Family.POLYGONS, np.stack([x, y], axis=1).astype(np.float64), ring_offsets,
-        offsets_from(n_rings_of_row), np.arange(n_rows + 1), np.zeros(n_rows, bool),
-    )  # fmt: skip
+        Family.POLYGONS,
+        np.stack([x, y], axis=1).astype(np.float64),
+        ring_offsets,
+        offsets_from(n_rings_of_row),
+        np.arange(n_rows + 1),
+        np.zeros(n_rows, bool),
+    )
     is_simple = plainly_sound(on_grid) & (n_rings_of_row > 0)
     order = np.empty(len(x), np.int64)
     kernels.run(kernels.vertices.least_first, x, y, ring_offsets, order)
@@ -196,9 +200,11 @@ def _settled(
     start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
     noded = node_edges(x, y, start, start + 1, np.ones(len(start), bool))
     borders = Borders(
-        np.arange(len(start)), part_of_ring[ring_of[start]], np.ones(len(start), np.int64),
+        np.arange(len(start)),
+        part_of_ring[ring_of[start]],
+        np.ones(len(start), np.int64),
         row_of_part,
-    )  # fmt: skip
+    )
     arrangement = arrange(noded, borders, n_rows, by_sign)
     row = arrangement.labels
     face = owners(arrangement.label_offsets)

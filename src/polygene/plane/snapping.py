@@ -125,9 +125,12 @@ def snapped(
     way = _lengths((goal.x - px)[is_moved], (goal.y - py)[is_moved], metric.sizes(py[is_moved]))
     new = rebuilt.take(np.flatnonzero(is_changed))
     return Snapped(
-        column.with_rows(near[is_changed], new), changed, int(is_moved.sum()), n_added,
+        column.with_rows(near[is_changed], new),
+        changed,
+        int(is_moved.sum()),
+        n_added,
         float(way.max(initial=0.0)),
-    )  # fmt: skip
+    )
 
 
 def _lengths(x: I64Array, y: I64Array, sizes: tuple[F64Array, F64Array]) -> F64Array:
@@ -202,9 +205,15 @@ def _with_neighbours(paths: _Paths, px: I64Array, py: I64Array) -> _Paths:
     pairs = NearEdges(px, py, low, high).within(px, py, ON_IT)
     is_end = (pairs.point == low[pairs.edge]) | (pairs.point == high[pairs.edge])
     return _added(
-        paths, starts, lines.numbers, a == low[lines.numbers],
-        pairs.edge[~is_end], pairs.point[~is_end], pairs.place[~is_end], NEIGHBOUR,
-    )  # fmt: skip
+        paths,
+        starts,
+        lines.numbers,
+        a == low[lines.numbers],
+        pairs.edge[~is_end],
+        pairs.point[~is_end],
+        pairs.place[~is_end],
+        NEIGHBOUR,
+    )
 
 
 def _without_idle_neighbours(paths: _Paths, places: _Places) -> _Paths:
@@ -242,9 +251,15 @@ def _with_corners(
     has_it = _along_has(paths, starts, lines.numbers, line, corner)
     chosen = np.flatnonzero(~has_it)
     more = _added(
-        paths, starts, lines.numbers, a == low[lines.numbers],
-        line[chosen], corner[chosen], pairs.place[chosen], NONE,
-    )  # fmt: skip
+        paths,
+        starts,
+        lines.numbers,
+        a == low[lines.numbers],
+        line[chosen],
+        corner[chosen],
+        pairs.place[chosen],
+        NONE,
+    )
     return more, len(chosen)
 
 

@@ -24,12 +24,23 @@ def plainly_sound(column: GeometryColumn, asked: BoolArray | None = None) -> Boo
     def look(first: int, stop: int) -> None:
         largest = int(np.diff(offsets[first : stop + 1]).max(initial=1))
         kernels.run(
-            kernels.sound.find_sound, xy, column.ring_offsets, column.part_offsets,
-            column.row_offsets, first, stop, MOST_PARTS, np.full(3 * largest, -1, np.int32),
-            np.empty((8 * largest + 64, 3), np.int32), np.empty((3, largest), np.int32),
+            kernels.sound.find_sound,
+            xy,
+            column.ring_offsets,
+            column.part_offsets,
+            column.row_offsets,
+            first,
+            stop,
+            MOST_PARTS,
+            np.full(3 * largest, -1, np.int32),
+            np.empty((8 * largest + 64, 3), np.int32),
+            np.empty((3, largest), np.int32),
             np.empty(largest, np.int32),
-            np.empty(largest, np.uint8), np.empty((largest, 4)), np.zeros(16), sound,
-        )  # fmt: skip
+            np.empty(largest, np.uint8),
+            np.empty((largest, 4)),
+            np.zeros(16),
+            sound,
+        )
 
     parallel.each(look, parallel.parted(offsets))
     return sound > 0

@@ -51,9 +51,14 @@ def of_faces(arrangement: Arrangement) -> Sums:
     """Return twice the (n_faces,) areas of faces; that of the outside has no meaning."""
     found = Sums.zeros(arrangement.n_faces)
     kernels.run(
-        kernels.sums.add_faces, arrangement.node_x, arrangement.node_y, arrangement.low,
-        arrangement.high, arrangement.face_of_halfedge, *found,
-    )  # fmt: skip
+        kernels.sums.add_faces,
+        arrangement.node_x,
+        arrangement.node_y,
+        arrangement.low,
+        arrangement.high,
+        arrangement.face_of_halfedge,
+        *found,
+    )
     return found
 
 
@@ -62,9 +67,17 @@ def of_borders(arrangement: Arrangement, row_of_part: I64Array, n_rows: int) -> 
     found = Sums.zeros(n_rows)
     deltas = arrangement.deltas
     kernels.run(
-        kernels.sums.add_rows, arrangement.node_x, arrangement.node_y, arrangement.low,
-        arrangement.high, deltas.offsets, deltas.part, deltas.sign, row_of_part, *found,
-    )  # fmt: skip
+        kernels.sums.add_rows,
+        arrangement.node_x,
+        arrangement.node_y,
+        arrangement.low,
+        arrangement.high,
+        deltas.offsets,
+        deltas.part,
+        deltas.sign,
+        row_of_part,
+        *found,
+    )
     return found
 
 
@@ -75,9 +88,17 @@ def of_outline(border: Outline, n_rows: int) -> tuple[Sums, F64Array]:
     """
     found, sizes = Sums.zeros(n_rows), np.zeros(n_rows)
     kernels.run(
-        kernels.sums.add_outline, border.x, border.y, border.start, border.stop, border.part,
-        border.sign, border.row_of_part, *found, sizes,
-    )  # fmt: skip
+        kernels.sums.add_outline,
+        border.x,
+        border.y,
+        border.start,
+        border.stop,
+        border.part,
+        border.sign,
+        border.row_of_part,
+        *found,
+        sizes,
+    )
     return found, sizes
 
 
@@ -96,10 +117,18 @@ def of_rings(arrangement: Arrangement, rings: Rings, keeps: BoolArray, n_pieces:
     """Return twice what the rings of each piece enclose."""
     traced = Traced(Sums.zeros(n_pieces), Sums.zeros(n_pieces), np.zeros(n_pieces))
     kernels.run(
-        kernels.sums.add_rings, arrangement.node_x, arrangement.node_y, arrangement.origin,
-        rings.halfedge, rings.offsets, keeps.view(np.uint8), rings.piece, *traced.all, *traced.kept,
+        kernels.sums.add_rings,
+        arrangement.node_x,
+        arrangement.node_y,
+        arrangement.origin,
+        rings.halfedge,
+        rings.offsets,
+        keeps.view(np.uint8),
+        rings.piece,
+        *traced.all,
+        *traced.kept,
         traced.straightened,
-    )  # fmt: skip
+    )
     return traced
 
 
@@ -117,15 +146,25 @@ def areas_of(
         dx, dy = grid.beside(node_xy, arrangement.node_x, arrangement.node_y)
         moves = np.zeros(arrangement.n_faces)
         kernels.run(
-            kernels.sums.add_moves, arrangement.node_x, arrangement.node_y, dx, dy,
-            arrangement.low, arrangement.high, arrangement.face_of_halfedge, moves,
-        )  # fmt: skip
+            kernels.sums.add_moves,
+            arrangement.node_x,
+            arrangement.node_y,
+            dx,
+            dy,
+            arrangement.low,
+            arrangement.high,
+            arrangement.face_of_halfedge,
+            moves,
+        )
         return (faces.to_float() + moves) * (0.5 * (grid.step * ruler.map_unit) ** 2)
     shares = ruler.strips(
         node_xy.take(arrangement.low, axis=0), node_xy.take(arrangement.high, axis=0)
     )
     found = Sums.zeros(arrangement.n_faces)
     kernels.run(
-        kernels.sums.add_shares, shares / SHARE, arrangement.face_of_halfedge, *found,
-    )  # fmt: skip
+        kernels.sums.add_shares,
+        shares / SHARE,
+        arrangement.face_of_halfedge,
+        *found,
+    )
     return found.to_float() * SHARE

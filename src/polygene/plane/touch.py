@@ -61,9 +61,11 @@ def _sum_over(sums: I64Array, first: I64Array, last: I64Array) -> I64Array:
     """Return the sums over half-open ranges of columns and rows."""
     last = np.maximum(first, last)
     return (
-        sums[last[:, 1], last[:, 0]] - sums[first[:, 1], last[:, 0]]
-        - sums[last[:, 1], first[:, 0]] + sums[first[:, 1], first[:, 0]]
-    )  # fmt: skip
+        sums[last[:, 1], last[:, 0]]
+        - sums[first[:, 1], last[:, 0]]
+        - sums[last[:, 1], first[:, 0]]
+        + sums[first[:, 1], first[:, 0]]
+    )
 
 
 def boxes_in_units(bounds: F64Array, grid: Grid) -> tuple[I64Array, I64Array]:

@@ -95,9 +95,7 @@ def _look_at_meetings(clean: Clean, found: Found) -> tuple[BoolArray, Touches]:
         (1, Problem.RING_CROSSES, Problem.RINGS_CROSS, Problem.PARTS_CROSS),
         (2, Problem.RING_ALONG_ITSELF, Problem.RINGS_SHARE, Problem.PARTS_SHARE),
     ):
-        for problem, mask in (
-            (ring, one_ring), (rings, one_part & ~one_ring), (parts, ~one_part)
-        ):  # fmt: skip
+        for problem, mask in ((ring, one_ring), (rings, one_part & ~one_ring), (parts, ~one_part)):
             at = np.flatnonzero((kind == code) & mask)
             found.add(problem, row[at], xy[at])
     # Where a ring runs along itself it touches itself too, which says nothing more.
@@ -117,10 +115,20 @@ def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
         first, second, kind = np.empty((3, room), np.int64)
         place = np.empty((room, 2))
         n = kernels.run(
-            kernels.valid.find_meetings, cells.leaves, cells.offsets, cells.entries, clean.xy,
-            clean.start, clean.following, clean.row[clean.ring_of_edge], sums, first, second, kind,
+            kernels.valid.find_meetings,
+            cells.leaves,
+            cells.offsets,
+            cells.entries,
+            clean.xy,
+            clean.start,
+            clean.following,
+            clean.row[clean.ring_of_edge],
+            sums,
+            first,
+            second,
+            kind,
             place,
-        )  # fmt: skip
+        )
         if n <= room:
             return first[:n], second[:n], kind[:n], place[:n]
         room = n
@@ -152,10 +160,15 @@ def _located(clean: Clean, xy: F64Array, ring: I64Array) -> I64Array:
     """Return 1, 0 or -1 for points inside, on and outside of one ring each."""
     sides = np.empty(len(ring), np.int64)
     kernels.run(
-        kernels.valid.locate_in_rings, np.ascontiguousarray(xy[:, 0]),
-        np.ascontiguousarray(xy[:, 1]), np.ascontiguousarray(ring), clean.xy, clean.offsets,
-        np.zeros(16), sides,
-    )  # fmt: skip
+        kernels.valid.locate_in_rings,
+        np.ascontiguousarray(xy[:, 0]),
+        np.ascontiguousarray(xy[:, 1]),
+        np.ascontiguousarray(ring),
+        clean.xy,
+        clean.offsets,
+        np.zeros(16),
+        sides,
+    )
     return sides
 
 

@@ -105,9 +105,10 @@ def _check_kinds(recipe: Recipe, step: Step, first: Known, others: Sequence[Know
     for name, one in named.items():
         if one.kind not in (None, POLYGONS):
             raise SheetError(
-                recipe.path, step.line,
+                recipe.path,
+                step.line,
                 f"{step.command} needs polygons as {role}, and {name!r} has {one.kind}",
-            )  # fmt: skip
+            )
 
 
 def _check_fields(recipe: Recipe, step: Step, fields: Sequence[str]) -> None:
@@ -130,10 +131,11 @@ def _check_fields(recipe: Recipe, step: Step, fields: Sequence[str]) -> None:
     for name in asked:
         if name not in fields:
             raise SheetError(
-                recipe.path, step.line,
+                recipe.path,
+                step.line,
                 f"{step.inputs[0]!r} has no field {name!r}{did_you_mean(name, list(fields))}\n"
                 f"  its fields: {listed(list(fields))}",
-            )  # fmt: skip
+            )
 
 
 def _after(step: Step, first: Known) -> Known:

@@ -90,9 +90,11 @@ def _names(nodes: list[Node]) -> dict[str, str]:
 
 
 def _step(
-    node: Node, names: Mapping[str, str], commands: Mapping[str, Mapping[str, Option]],
+    node: Node,
+    names: Mapping[str, str],
+    commands: Mapping[str, Mapping[str, Option]],
     notes: list[str],
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     if node.command not in commands:
         raise DataError(
             f"{node.made.name} was made by {node.command!r}, which is no step of a recipe"

@@ -66,23 +66,30 @@ def report(recipe: Recipe, finished: Finished, seconds: float) -> str:
     title = recipe.title or recipe.path.stem
     reused = sum(done.is_reused for done in finished.ran)
     facts = [
-        f"{recipe.path.name}", now().replace("T", " ").removesuffix("Z") + " UTC",
+        f"{recipe.path.name}",
+        now().replace("T", " ").removesuffix("Z") + " UTC",
         f"Polygene {__version__}",
-        f"{len(finished.ran)} steps, {reused} as last time", f"{seconds:.1f} s",
-    ]  # fmt: skip
+        f"{len(finished.ran)} steps, {reused} as last time",
+        f"{seconds:.1f} s",
+    ]
     parameters = ", ".join(f"{k} = {v}" for k, v in recipe.parameters.items())
     body = [
         f"<h1>{escape(title)}</h1>",
         f'<p class="soft">{escape(" · ".join(facts))}</p>',
         f'<p class="soft">Parameters: {escape(parameters)}</p>' if parameters else "",
-        "<h2>What came out</h2>", _results(finished), _figures(finished),
+        "<h2>What came out</h2>",
+        _results(finished),
+        _figures(finished),
         '<h2>How</h2><p class="soft">Inputs and steps from left to right; what a step is worked on '
         "with comes by a dashed arrow.</p>",
         f'<div class="plan">{_plan(recipe, finished)}</div>',
-        "<h2>To know</h2>", _notes(finished.ran),
-        "<h2>Steps</h2>", *(_step(done) for done in finished.ran),
-        "<h2>Sources</h2>", _sources(finished),
-    ]  # fmt: skip
+        "<h2>To know</h2>",
+        _notes(finished.ran),
+        "<h2>Steps</h2>",
+        *(_step(done) for done in finished.ran),
+        "<h2>Sources</h2>",
+        _sources(finished),
+    ]
     text = "\n".join(part for part in body if part)
     return (
         '<!doctype html>\n<html lang="en"><head><meta charset="utf-8">'
@@ -93,9 +100,11 @@ def report(recipe: Recipe, finished: Finished, seconds: float) -> str:
 
 
 def _table(
-    head: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = (),
+    head: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    right: Sequence[int] = (),
     has_total: bool = False,
-) -> str:  # fmt: skip
+) -> str:
     def line(cells: Sequence[str], tag: str, kind: str = "") -> str:
         inner = "".join(
             f"<{tag}{' class=number' if k in right else ''}>{escape(cell)}</{tag}>"
@@ -265,10 +274,16 @@ def _sources(finished: Finished) -> str:
                 made[one.place, one.checksum] = one
             credits += lineage.credits_of(layer.lineage)
     rows = [
-        [one.name, one.place, f"{one.features:,}", one.crs, one.checksum[:16],
-         " · ".join(text for text in (one.credit, one.licence) if text)]
+        [
+            one.name,
+            one.place,
+            f"{one.features:,}",
+            one.crs,
+            one.checksum[:16],
+            " · ".join(text for text in (one.credit, one.licence) if text),
+        ]
         for one in made.values()
-    ]  # fmt: skip
+    ]
     head = ["layer", "file", "features", "CRS", "SHA-256", "credit"]
     table = _table(head, rows, right=[2]) if rows else "<p>None are known.</p>"
     lines = "".join(f"<p>{escape(text)}</p>" for text in dict.fromkeys(credits))

@@ -98,9 +98,14 @@ def run(
 
 
 def _run_step(
-    recipe: Recipe, step: Step, places: dict[str, str], marks: dict[str, str], work: Path,
-    execute: Callable[[str, list[str]], Told], options: Mapping[str, Any],
-) -> Ran:  # fmt: skip
+    recipe: Recipe,
+    step: Step,
+    places: dict[str, str],
+    marks: dict[str, str],
+    work: Path,
+    execute: Callable[[str, list[str]], Told],
+    options: Mapping[str, Any],
+) -> Ran:
     """Run a step, or take its result from last time; note where it is."""
     mark = _mark(step, marks)
     ending = _ending_of_figure(recipe, step) if step.is_figure else ".gpkg"
@@ -140,9 +145,11 @@ def _mark(step: Step, marks: Mapping[str, str]) -> str:
     """Return a hash of all that a step's result depends on."""
     files = [
         checksum(Path(text))
-        for values in step.given.values() if isinstance(values, list)
-        for text in values if Path(text).is_file()
-    ]  # fmt: skip
+        for values in step.given.values()
+        if isinstance(values, list)
+        for text in values
+        if Path(text).is_file()
+    ]
     what = [
         files,
         __version__,

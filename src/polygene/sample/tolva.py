@@ -251,9 +251,21 @@ def _sectors(land: _Land, rng: shapes.Rng) -> Layer:
 
 def _islands_at(rng: shapes.Rng) -> list[tuple[F64Array, float]]:
     spots = SOUTH_WEST + CELL * np.array(
-        [(1.7, 2.1), (3.3, 1.1), (4.6, 2.4), (0.7, 1.1), (3.7, 3.3), (5.3, 0.7), (2.6, 2.75),
-         (1.3, 0.35), (4.9, 3.6), (2.35, 0.8), (3.95, 1.9), (0.25, 2.9)]
-    )  # fmt: skip
+        [
+            (1.7, 2.1),
+            (3.3, 1.1),
+            (4.6, 2.4),
+            (0.7, 1.1),
+            (3.7, 3.3),
+            (5.3, 0.7),
+            (2.6, 2.75),
+            (1.3, 0.35),
+            (4.9, 3.6),
+            (2.35, 0.8),
+            (3.95, 1.9),
+            (0.25, 2.9),
+        ]
+    )
     return [
         (spot, float(radius)) for spot, radius in zip(spots, rng.uniform(150, 620, 12), strict=True)
     ]
@@ -297,11 +309,19 @@ def _ferry_lanes(rng: shapes.Rng) -> Layer:
     table = _table(
         5,
         lane=(["Osk Line", "Heads Shuttle", "Outer Round", "Island Hopper", "Midwater Loop"], 30),
-        operator=(["Tolva Ferries", "Tolva Ferries", "Nordvik & Daughters", None, "Tolva Ferries"], 40),
+        operator=(
+            ["Tolva Ferries", "Tolva Ferries", "Nordvik & Daughters", None, "Tolva Ferries"],
+            40,
+        ),
         sailings=([14, 32, 2, 6, 9], pa.int16()),
-        since=[datetime.date(2004, 3, 1), datetime.date(2011, 6, 15), datetime.date(1987, 1, 1), None,
-               datetime.date(2019, 4, 20)],
-    )  # fmt: skip
+        since=[
+            datetime.date(2004, 3, 1),
+            datetime.date(2011, 6, 15),
+            datetime.date(1987, 1, 1),
+            None,
+            datetime.date(2019, 4, 20),
+        ],
+    )
     return _layer("ferry_lanes", Family.LINES, paths, "Ferry lanes", table)
 
 
@@ -333,10 +353,18 @@ def _buoys(rng: shapes.Rng) -> Layer:
     kinds = _some(["mooring", "mooring", "marker", "research"], n, rng)
     tonnes = [round(float(rng.uniform(2, 40)), 1) if kind == "mooring" else None for kind in kinds]
     inspected = [
-        datetime.datetime(2026, int(rng.integers(1, 10)), int(rng.integers(1, 28)), 8, 15 * (k % 4),
-                          tzinfo=datetime.UTC)
-        if k % 7 else None for k in range(n)
-    ]  # fmt: skip
+        datetime.datetime(
+            2026,
+            int(rng.integers(1, 10)),
+            int(rng.integers(1, 28)),
+            8,
+            15 * (k % 4),
+            tzinfo=datetime.UTC,
+        )
+        if k % 7
+        else None
+        for k in range(n)
+    ]
     table = _table(
         n,
         buoy=([f"B{k + 101}" for k in range(n)], 6),

@@ -46,10 +46,12 @@ def waters(columns: int = COLUMNS, rows: int = ROWS, areas: int = AREAS, seed: i
     codes = [f"W{k + 1:02d}" for k in owner]
     names = [f"{_FIRST[k % 10]} {_LAST[k // 10 % 4]} Water" for k in owner]
     layer = Layer(
-        "waters", GeometryColumn.from_rings(rings, Family.POLYGONS),
+        "waters",
+        GeometryColumn.from_rings(rings, Family.POLYGONS),
         pa.table({"code": codes, "name": names}),
-        crs_module.parse(crs_module.LONGITUDE_LATITUDE), title="Reporting waters",
-    )  # fmt: skip
+        crs_module.parse(crs_module.LONGITUDE_LATITUDE),
+        title="Reporting waters",
+    )
     return dissolve(layer, ["code"]).layer
 
 

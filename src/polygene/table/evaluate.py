@@ -360,8 +360,14 @@ class Evaluator:
         if len(values) != len(all_wanted):
             takes = function.takes.replace(" / ", ", and perhaps ")
             raise self._refuse(tree, f"{name} takes {takes}; here it has {len(values)}")
-        same = next((v.kind for v, w in zip(values, wanted, strict=False)
-                     if w == "same" and v.kind != "null"), "null")  # fmt: skip
+        same = next(
+            (
+                v.kind
+                for v, w in zip(values, wanted, strict=False)
+                if w == "same" and v.kind != "null"
+            ),
+            "null",
+        )
         kinds = []
         for child, value, want in zip(tree.children[1:], values, all_wanted, strict=True):
             kind = {"same": same, "any": value.kind}.get(want, want)
@@ -409,9 +415,12 @@ class Evaluator:
 
 
 _TYPE_OF_KIND = {
-    "number": pa.float64(), "text": pa.string(), "boolean": pa.bool_(), "date": pa.date32(),
+    "number": pa.float64(),
+    "text": pa.string(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
     "time": pa.timestamp("ms", tz="UTC"),
-}  # fmt: skip
+}
 
 
 def _null_of(kind: str, alike: pa.DataType | None) -> pa.Scalar:

@@ -110,7 +110,9 @@ FUNCTIONS = {
     "middle": Function("text, number, number", "text", "n characters from a place on", _middle),
     "replace": Function("text, text, text", "text", "every old text by a new one", _replaced),
     "concat": Function(
-        "any, ...", "text", "values one behind the other; nulls are left out",
+        "any, ...",
+        "text",
+        "values one behind the other; nulls are left out",
         lambda *values: _joined(*map(as_text, values)),
     ),
     "text": Function("any", "text", "as text", as_text),
@@ -124,7 +126,9 @@ FUNCTIONS = {
     "ceiling": Function("number", "number", "the whole number above", pc.ceil),
     "abs": Function("number", "number", "without its sign", pc.abs),
     "sqrt": Function(
-        "number", "number", "the square root, null below zero",
+        "number",
+        "number",
+        "the square root, null below zero",
         lambda v: pc.if_else(
             pc.less(v, 0), pa.scalar(None, pa.float64()), pc.sqrt(pc.abs(v.cast(pa.float64())))
         ),
@@ -133,14 +137,16 @@ FUNCTIONS = {
     "greatest": Function("same, ...", "same", "the largest of several", pc.max_element_wise),
     "coalesce": Function("same, ...", "same", "the first that is not null", pc.coalesce),
     "if": Function(
-        "boolean, same, same", "same", "one where true, else the other",
+        "boolean, same, same",
+        "same",
+        "one where true, else the other",
         lambda test, one, other: pc.if_else(pc.fill_null(test, False), one, other),
     ),
     "year": Function("date", "number", "the year", pc.year),
     "month": Function("date", "number", "the month, 1 to 12", pc.month),
     "day": Function("date", "number", "the day of the month", pc.day),
     "days": Function("date, date", "number", "days from one to the other", _days),
-}  # fmt: skip
+}
 
 
 def _areas(layer: Layer, unit: str | None) -> F64Array:

@@ -170,9 +170,7 @@ def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
     if len(numbers):
         low, high = (float(v) for v in np.quantile(numbers, (0.05, 0.95)))
     is_unique = n_distinct == len(known) > 1
-    return Profile(
-        field, kind, is_unique, n_distinct, values, shapes, low, high, as_numbers, dates
-    )  # fmt: skip
+    return Profile(field, kind, is_unique, n_distinct, values, shapes, low, high, as_numbers, dates)
 
 
 class _Letters(dict[int, str]):

@@ -16,10 +16,15 @@ if TYPE_CHECKING:
     from polygene.layer import Layer
 
 FUNCTIONS = {
-    "s_intersects": "intersects", "s_within": "within", "s_contains": "contains",
-    "s_touches": "touches", "s_crosses": "crosses", "s_overlaps": "overlaps",
-    "s_equals": "equals", "s_disjoint": "disjoint",
-}  # fmt: skip
+    "s_intersects": "intersects",
+    "s_within": "within",
+    "s_contains": "contains",
+    "s_touches": "touches",
+    "s_crosses": "crosses",
+    "s_overlaps": "overlaps",
+    "s_equals": "equals",
+    "s_disjoint": "disjoint",
+}
 # What a relation is when its two sides change places.
 TURNED = {"within": "contains", "contains": "within"}
 
@@ -44,9 +49,11 @@ def related_rows(layer: Layer, literal: GeometryColumn, relation: str) -> BoolAr
     )
     bounds, other = layer.geometry.row_bounds(), extents[1]
     near = np.flatnonzero(
-        (bounds[:, 0] <= other[2]) & (bounds[:, 2] >= other[0])
-        & (bounds[:, 1] <= other[3]) & (bounds[:, 3] >= other[1])
-    )  # fmt: skip
+        (bounds[:, 0] <= other[2])
+        & (bounds[:, 2] >= other[0])
+        & (bounds[:, 1] <= other[3])
+        & (bounds[:, 3] >= other[1])
+    )
     pairs = relate(layer.geometry.take(near), literal, grid)
     found[near[pairs.first[holds(relation, pairs, *families)]]] = True
     return found

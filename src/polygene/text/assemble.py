@@ -39,9 +39,12 @@ class Chosen(NamedTuple):
 
 
 def columns_of(
-    all_parts: Sequence[Parts], n_rows: int, is_null: BoolArray, is_multi_row: BoolArray,
+    all_parts: Sequence[Parts],
+    n_rows: int,
+    is_null: BoolArray,
+    is_multi_row: BoolArray,
     default: Family,
-) -> list[Chosen]:  # fmt: skip
+) -> list[Chosen]:
     """Sort parts into columns by family, the family with most rows first.
 
     Parameters
@@ -80,11 +83,15 @@ def _column(
     vertex_counts = np.concatenate([p.vertex_counts for p in own]) if own else row
     xy = np.concatenate([p.xy for p in own]) if own else np.zeros((0, 2))
     column = GeometryColumn(
-        family, xy, offsets_from(vertex_counts), offsets_from(ring_counts),
-        offsets_from(count_by(row, n_rows)), is_null,
+        family,
+        xy,
+        offsets_from(vertex_counts),
+        offsets_from(ring_counts),
+        offsets_from(count_by(row, n_rows)),
+        is_null,
         z=joined_heights([p.z for p in own], [len(p.xy) for p in own]),
         m=joined_heights([p.m for p in own], [len(p.xy) for p in own]),
-    )  # fmt: skip
+    )
     if (row[1:] >= row[:-1]).all():
         return column
     # Parts of several kinds came one kind after the other: bring them into the order of the rows.

@@ -12,8 +12,10 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.text.assemble import columns_of
 from polygene.text.coordinates import parts_of
 
-_KINDS = {name.upper(): name for name in ("Point", "MultiPoint", "LineString", "MultiLineString",
-                                          "Polygon", "MultiPolygon")}  # fmt: skip
+_KINDS = {
+    name.upper(): name
+    for name in ("Point", "MultiPoint", "LineString", "MultiLineString", "Polygon", "MultiPolygon")
+}
 _WKT = re.compile(
     r"\s*(?:SRID=\d+;)?\s*([A-Za-z]+)\s*(ZM|Z|M)?\s*(EMPTY\s*$|\(.*\)\s*$)", re.S | re.I
 )

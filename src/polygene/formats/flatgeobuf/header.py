@@ -22,20 +22,48 @@ _LARGEST = 64 << 20  # bytes; a header that claims more is damaged
 
 # Type of a field by its number in the format, with the type it has here.
 TYPES: dict[int, pa.DataType] = {
-    0: pa.int8(), 1: pa.int64(), 2: pa.bool_(), 3: pa.int16(), 4: pa.int64(), 5: pa.int32(),
-    6: pa.int64(), 7: pa.int64(), 8: pa.int64(), 9: pa.float32(), 10: pa.float64(),
-    11: pa.string(), 12: pa.string(), 13: pa.timestamp("ms", tz="UTC"), 14: pa.binary(),
-}  # fmt: skip
+    0: pa.int8(),
+    1: pa.int64(),
+    2: pa.bool_(),
+    3: pa.int16(),
+    4: pa.int64(),
+    5: pa.int32(),
+    6: pa.int64(),
+    7: pa.int64(),
+    8: pa.int64(),
+    9: pa.float32(),
+    10: pa.float64(),
+    11: pa.string(),
+    12: pa.string(),
+    13: pa.timestamp("ms", tz="UTC"),
+    14: pa.binary(),
+}
 # How the values are stored: the fixed ones as NumPy types, the others with their length in front.
 STORED = {
-    0: "<i1", 1: "<u1", 2: "<u1", 3: "<i2", 4: "<u2", 5: "<i4", 6: "<u4", 7: "<i8", 8: "<u8",
-    9: "<f4", 10: "<f8",
-}  # fmt: skip
+    0: "<i1",
+    1: "<u1",
+    2: "<u1",
+    3: "<i2",
+    4: "<u2",
+    5: "<i4",
+    6: "<u4",
+    7: "<i8",
+    8: "<u8",
+    9: "<f4",
+    10: "<f8",
+}
 WITH_LENGTH = (11, 12, 13, 14)
 _NUMBERS = {
-    pa.int8(): 0, pa.bool_(): 2, pa.int16(): 3, pa.int32(): 5, pa.int64(): 7, pa.float32(): 9,
-    pa.float64(): 10, pa.string(): 11, pa.binary(): 14,
-}  # fmt: skip
+    pa.int8(): 0,
+    pa.bool_(): 2,
+    pa.int16(): 3,
+    pa.int32(): 5,
+    pa.int64(): 7,
+    pa.float32(): 9,
+    pa.float64(): 10,
+    pa.string(): 11,
+    pa.binary(): 14,
+}
 
 
 @dataclass(frozen=True)
@@ -181,10 +209,13 @@ def header_bytes(header: Header) -> bytes:
     texts = {
         slot: builder.CreateString(text)
         for slot, text in (
-            (0, header.name), (11, header.title), (12, header.description), (13, header.metadata),
+            (0, header.name),
+            (11, header.title),
+            (12, header.description),
+            (13, header.metadata),
         )
         if text
-    }  # fmt: skip
+    }
     columns = _offsets(builder, [_column(builder, own) for own in header.fields])
     system = None if header.crs is None else _system(builder, header.crs)
     envelope = None

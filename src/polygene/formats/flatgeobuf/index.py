@@ -68,9 +68,11 @@ def search(nodes: np.ndarray, n_items: int, node_size: int, box: Extent) -> I64A
     for level in range(len(sizes)):
         boxes = nodes["box"][found]
         meets = (
-            (boxes[:, 0] <= box[2]) & (boxes[:, 2] >= box[0])
-            & (boxes[:, 1] <= box[3]) & (boxes[:, 3] >= box[1])
-        )  # fmt: skip
+            (boxes[:, 0] <= box[2])
+            & (boxes[:, 2] >= box[0])
+            & (boxes[:, 1] <= box[3])
+            & (boxes[:, 3] >= box[1])
+        )
         found = found[meets]
         if level == len(sizes) - 1 or len(found) == 0:
             break

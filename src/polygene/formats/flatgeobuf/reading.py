@@ -37,10 +37,15 @@ from polygene.geometry import Extent, Family
 from polygene.layer import LayerInfo
 from polygene.text.assemble import Parts, columns_of
 
-_FAMILIES = {1: Family.POINTS, 2: Family.LINES, 3: Family.POLYGONS, 4: Family.POINTS,
-             5: Family.LINES, 6: Family.POLYGONS}  # fmt: skip
-_WORDS = {1: "point", 2: "line", 3: "polygon", 4: "multipoint", 5: "multiline",
-          6: "multipolygon"}  # fmt: skip
+_FAMILIES = {
+    1: Family.POINTS,
+    2: Family.LINES,
+    3: Family.POLYGONS,
+    4: Family.POINTS,
+    5: Family.LINES,
+    6: Family.POLYGONS,
+}
+_WORDS = {1: "point", 2: "line", 3: "polygon", 4: "multipoint", 5: "multiline", 6: "multipolygon"}
 _COLLECTION, _DEEPEST = 7, 16
 
 
@@ -95,11 +100,14 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     reading = layers_of(path, chosen, table, header.crs, None, [])
     layers = [
         replace(
-            layer, title=header.title if k == 0 else "", description=header.description,
-            total=total if total > len(features) else None, lineage=lineage.parse(header.metadata),
+            layer,
+            title=header.title if k == 0 else "",
+            description=header.description,
+            total=total if total > len(features) else None,
+            lineage=lineage.parse(header.metadata),
         )
         for k, layer in enumerate(reading.layers)
-    ]  # fmt: skip
+    ]
     return named(Reading(layers, reading.notes), path, name)
 
 

@@ -30,14 +30,30 @@ from polygene.table.types import width_of
 
 CHUNK = 50_000  # rows laid out at a time
 
-_FEATURE = np.dtype([
-    ("size", "<u4"), ("root", "<u4"), ("fields", "<u2", (4,)),
-    ("back", "<i4"), ("geometry", "<u4"), ("values", "<u4"), ("pad", "<u4"),
-])  # fmt: skip
-_GEOMETRY = np.dtype([
-    ("fields", "<u2", (10,)), ("back", "<i4"), ("ends", "<u4"), ("xy", "<u4"), ("z", "<u4"),
-    ("m", "<u4"), ("parts", "<u4"), ("type", "u1"), ("pad", "u1", (3,)),
-])  # fmt: skip
+_FEATURE = np.dtype(
+    [
+        ("size", "<u4"),
+        ("root", "<u4"),
+        ("fields", "<u2", (4,)),
+        ("back", "<i4"),
+        ("geometry", "<u4"),
+        ("values", "<u4"),
+        ("pad", "<u4"),
+    ]
+)
+_GEOMETRY = np.dtype(
+    [
+        ("fields", "<u2", (10,)),
+        ("back", "<i4"),
+        ("ends", "<u4"),
+        ("xy", "<u4"),
+        ("z", "<u4"),
+        ("m", "<u4"),
+        ("parts", "<u4"),
+        ("type", "u1"),
+        ("pad", "u1", (3,)),
+    ]
+)
 # Where in the table each field lies; the lists of fields in the order of the format.
 _AT = {"ends": 4, "xy": 8, "z": 12, "m": 16, "parts": 20, "type": 24}
 _SLOT = {"ends": 0, "xy": 1, "z": 2, "m": 3, "type": 6, "parts": 7}
@@ -64,11 +80,19 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         Field(own.name, number_of(own.type), width_of(own) or -1) for own in layer.table.schema
     ]
     header = Header(
-        layer.name, tuple(column.extent() or ()), 1 + column.family + 3 * column.is_multi,
-        column.z is not None, column.m is not None, fields, layer.n_rows,
-        index.NODE_SIZE if layer.n_rows else 0, layer.crs, layer.title, layer.description,
+        layer.name,
+        tuple(column.extent() or ()),
+        1 + column.family + 3 * column.is_multi,
+        column.z is not None,
+        column.m is not None,
+        fields,
+        layer.n_rows,
+        index.NODE_SIZE if layer.n_rows else 0,
+        layer.crs,
+        layer.title,
+        layer.description,
         "" if layer.lineage is None else layer.lineage.to_json(),
-    )  # fmt: skip
+    )
     offsets = np.zeros(layer.n_rows, np.int64)
     with replacing(path) as temporary, temporary.open("r+b") as file:
         file.write(header_bytes(header))

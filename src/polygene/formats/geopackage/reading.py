@@ -100,10 +100,16 @@ def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
 
 def _geometry_words(table: _Table) -> str:
     words = {
-        "POINT": "point", "MULTIPOINT": "multipoint", "LINESTRING": "line",
-        "MULTILINESTRING": "multiline", "POLYGON": "polygon", "MULTIPOLYGON": "multipolygon",
-    }.get(table.geometry_type, "mixed" if table.geometry_type == "GEOMETRY"
-          else table.geometry_type.lower())  # fmt: skip
+        "POINT": "point",
+        "MULTIPOINT": "multipoint",
+        "LINESTRING": "line",
+        "MULTILINESTRING": "multiline",
+        "POLYGON": "polygon",
+        "MULTIPOLYGON": "multipolygon",
+    }.get(
+        table.geometry_type,
+        "mixed" if table.geometry_type == "GEOMETRY" else table.geometry_type.lower(),
+    )
     dims = ("Z" if table.has_z else "") + ("M" if table.has_m else "")
     return f"{words} {dims}".strip()
 

@@ -258,9 +258,13 @@ def ensure_crs(connection: sqlite3.Connection, crs: pyproj.CRS | None) -> int:
 
 
 def _add_crs(
-    connection: sqlite3.Connection, srs_id: int, name: str, organization: str, number: int,
+    connection: sqlite3.Connection,
+    srs_id: int,
+    name: str,
+    organization: str,
+    number: int,
     definition: str,
-) -> None:  # fmt: skip
+) -> None:
     connection.execute(
         "INSERT INTO gpkg_spatial_ref_sys "
         "(srs_name, srs_id, organization, organization_coordsys_id, definition) "

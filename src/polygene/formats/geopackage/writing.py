@@ -104,9 +104,10 @@ def _drop(connection: sqlite3.Connection, name: str) -> None:
     ).fetchone()[0]
     metadata.forget(connection, table)
     for place, is_there in (
-        ("gpkg_geometry_columns", True), ("gpkg_contents", True),
+        ("gpkg_geometry_columns", True),
+        ("gpkg_contents", True),
         ("gpkg_extensions", has_extensions),
-    ):  # fmt: skip
+    ):
         if is_there:
             connection.execute(f"DELETE FROM {place} WHERE table_name = ?", (table,))
 
@@ -118,13 +119,15 @@ def _add(connection: sqlite3.Connection, layer: Layer) -> list[str]:
     fields = [f"{quoted(field.name)} {sql_type(field)}" for field in layer.table.schema]
     connection.execute(
         f"CREATE TABLE {quoted(layer.name)} ("
-        + ", ".join([
-            f"{quoted(names.key)} INTEGER PRIMARY KEY NOT NULL",
-            f"{quoted(names.geometry)} {_type_name(column)}",
-            *fields,
-        ])
+        + ", ".join(
+            [
+                f"{quoted(names.key)} INTEGER PRIMARY KEY NOT NULL",
+                f"{quoted(names.geometry)} {_type_name(column)}",
+                *fields,
+            ]
+        )
         + ")"
-    )  # fmt: skip
+    )
     bounds = column.row_bounds()
     ids = _ids(layer)
     _register(connection, layer, names.geometry, srs_id, bounds)
@@ -197,9 +200,13 @@ def _register(
 
 
 def _insert(
-    connection: sqlite3.Connection, layer: Layer, names: _Names, ids: I64Array, srs_id: int,
+    connection: sqlite3.Connection,
+    layer: Layer,
+    names: _Names,
+    ids: I64Array,
+    srs_id: int,
     bounds: np.ndarray,
-) -> None:  # fmt: skip
+) -> None:
     fields = layer.table.column_names
     columns = [names.key, names.geometry, *fields]
     statement = (
