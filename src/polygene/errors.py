@@ -72,6 +72,19 @@ def listed(names: Sequence[str], most: int = 20) -> str:
     return ", ".join(names[:most]) + more
 
 
+def check_choice(what: str, given: str | None, choices: Sequence[str]) -> None:
+    """Refuse a word that is none of those there are; None is nothing asked for.
+
+    Raises
+    ------
+    UsageError
+        Otherwise, with the words there are.
+    """
+    if given is not None and given not in choices:
+        hint = did_you_mean(str(given), choices)
+        raise UsageError(f"{what} is one of {', '.join(choices)}, not {given!r}{hint}")
+
+
 def did_you_mean(name: str, names: Sequence[str]) -> str:
     """Return ``; did you mean 'x'?`` if one of the names is much like it, else nothing."""
     first = nearest_first(name, names)[:1]

@@ -203,12 +203,11 @@ class GeometryColumn:
         """Return the column with other coordinates for the same vertices."""
         return replace(self, xy=xy)
 
-    def ring_bounds(self) -> F64Array:
-        """Return (n_rings, 4): x and y minimum, x and y maximum; (inf, inf, -inf, -inf) if empty."""
-        return bounds_of_groups(self.xy, self.ring_offsets)
-
     def row_bounds(self) -> F64Array:
-        """Return (n_rows, 4) as `ring_bounds`, for rows; looked for once, so not to be written to."""
+        """Return (n_rows, 4): x and y minimum, x and y maximum; (inf, inf, -inf, -inf) if empty.
+
+        Looked for once, so not to be written to.
+        """
         return self._row_bounds
 
     @cached_property

@@ -13,10 +13,12 @@ from polygene import crs
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
 from polygene.ops.by_place import chosen_by_place, relation_counts
+from polygene.ops.fields import Plan, fields
 from polygene.ops.join import join
 from polygene.ops.partners import partners
 from polygene.ops.relations import related
 from polygene.plane.grid import Grid
+from polygene.plane.offsets import Style
 from polygene.plane.relating import relate
 from polygene.plane.relations import RELATIONS, has_meaning, holds
 from tests.support import generators as make
@@ -329,6 +331,14 @@ class Joins(unittest.TestCase):
             join(spots, zones, "contains")
         with self.assertRaisesRegex(UsageError, "did you mean 'intersects'"):
             join(spots, zones, "intersect")
+        for wrong in ({"unmatched": "dropp"}, {"single": "biggest"}):
+            with self.assertRaisesRegex(UsageError, "is one of .*, not"):
+                join(spots, zones, **wrong)
+        for wrong in ({"caps": "flta"}, {"corners": "sharp"}, {"side": "lft"}):
+            with self.assertRaisesRegex(UsageError, "is one of .*, not"):
+                Style(**wrong)
+        with self.assertRaisesRegex(UsageError, "on_loss is one of stop, null, cut"):
+            fields(spots, Plan(), on_loss="nul")
         same = make.layer("same", make.points([[np.array([5.0, 5.0])]] * 300), v=np.arange(300))
         crowd = join(same, same, take=["count()"])
         self.assertEqual(crowd.summary.pairs, 90_000)

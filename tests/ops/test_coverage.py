@@ -79,7 +79,7 @@ class Settled(unittest.TestCase):
         found = settle_coverage(island, 1.0)
         self.assertEqual((found.summary.gaps, found.summary.gaps_left), (1, 1))
         self.assertAlmostEqual(row_areas(found.layer.geometry)[0], 10_000 - 400)
-        for wrong, reason in ((DataError, "only polygons"), (UsageError, "no preference")):
+        for wrong, reason in ((DataError, "only polygons"), (UsageError, "prefer is one of")):
             layer = (
                 given
                 if wrong is UsageError

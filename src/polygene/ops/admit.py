@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple, get_args
 import numpy as np
 
 from polygene.arrays import BoolArray, I64Array
-from polygene.errors import GeometryError, UsageError
+from polygene.errors import GeometryError, check_choice
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
@@ -59,8 +59,7 @@ def admit(
     UsageError
         If that is no way to treat them.
     """
-    if invalid not in get_args(Invalid):
-        raise UsageError(f"{invalid!r} is not what can be done; there are {get_args(Invalid)}")
+    check_choice("invalid", invalid, get_args(Invalid))
     nothing, every = np.zeros(layer.n_rows, bool), np.arange(layer.n_rows)
     if layer.geometry.family != Family.POLYGONS:
         return Admission(layer, Admitted(), nothing, every)

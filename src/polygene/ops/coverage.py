@@ -19,7 +19,7 @@ from polygene.arrays import (
     sum_by,
 )
 from polygene.crs import label
-from polygene.errors import DataError, UsageError
+from polygene.errors import DataError, check_choice
 from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, ruler_for
@@ -122,8 +122,7 @@ def settle_coverage(
     UsageError
         If there is no such preference.
     """
-    if prefer not in get_args(Prefer):
-        raise UsageError(f"{prefer!r} is no preference; there are {', '.join(get_args(Prefer))}")
+    check_choice("prefer", prefer, get_args(Prefer))
     if layer.geometry.family != Family.POLYGONS:
         raise DataError(
             f"layer {layer.name!r} holds {layer.geometry.family.words}; only polygons are a coverage"

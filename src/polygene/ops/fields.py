@@ -10,12 +10,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import BoolArray
-from polygene.errors import UsageError
+from polygene.errors import UsageError, check_choice
 from polygene.layer import Layer
 from polygene.ops.subset import with_fields
 from polygene.table.casting import fitted
 from polygene.table.expression import Assignment, Expression
 from polygene.table.types import kind_of, type_words, typed_field
+
+LOSSES = ("stop", "null", "cut")
 
 
 @dataclass(frozen=True)
@@ -78,10 +80,11 @@ def fields(
     UnknownFieldError, ExpressionError
         If something does not fit the layer.
     UsageError
-        If names clash, or a type is unknown.
+        If names clash, or a type or what to do on loss is unknown.
     LossError
         If values do not fit and ``on_loss`` is ``stop``.
     """
+    check_choice("on_loss", on_loss, LOSSES)
     work = _Work(layer, only, on_loss)
     work.rename(plan.rename or {})
     for name, words in (plan.retype or {}).items():

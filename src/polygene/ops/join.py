@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from polygene.arrays import NONE, F64Array, I64Array, bucket, count_by
 from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label, way_between
-from polygene.errors import UsageError
+from polygene.errors import UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
@@ -109,10 +109,13 @@ def join(
     Raises
     ------
     UsageError, DataError
-        If the relation is unknown, or has no meaning for the two layers.
+        If the relation is unknown, or has no meaning for the two layers; if ``single`` or
+        ``unmatched`` is none of the words there are.
     ExpressionError
         If an aggregate does not fit.
     """
+    check_choice("single", single, SINGLES)
+    check_choice("unmatched", unmatched, UNMATCHED)
     if sum((pairs, single is not None, bool(take))) > 1:
         raise UsageError(
             "give one of pairs, single and take: pairs and single carry the fields of OTHER across, "

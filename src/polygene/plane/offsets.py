@@ -14,6 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
+from polygene.errors import check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas
 from polygene.plane.settling import Outlines
@@ -33,6 +34,11 @@ class Style:
     chord_error : how far the chord of an arc may lie inside it, in distances; None for what is usual,
         `CHORD_ERROR` on a plane and less in degrees
     side : of lines, which side
+
+    Raises
+    ------
+    UsageError
+        If caps, corners or side are none of `CAPS`, `CORNERS`, `SIDES`.
     """
 
     caps: str = "round"
@@ -40,6 +46,11 @@ class Style:
     mitre_limit: float = 5.0
     chord_error: float | None = None
     side: str = "both"
+
+    def __post_init__(self) -> None:
+        check_choice("caps", self.caps, CAPS)
+        check_choice("corners", self.corners, CORNERS)
+        check_choice("side", self.side, SIDES)
 
     @property
     def largest_step(self) -> float:

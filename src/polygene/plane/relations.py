@@ -33,7 +33,6 @@ RELATIONS = (
     "equals",
     "disjoint",
 )
-MEETING = tuple(name for name in RELATIONS if name != "disjoint")
 
 
 def has_meaning(name: str, a: Family, b: Family) -> bool:
