@@ -362,6 +362,10 @@ class OneShape(WithSample):
         for words in (("peek", buoys), ("audit", park), ("tally", buoys, "--by", "kind")):
             found = self.document(0, *words)
             self.assertEqual((found["command"], len(found["results"])), (words[0], 1))
+        drafted = self.document(0, "merge", "tolva.gpkg#beds_*", "--propose", "s.yaml")["results"]
+        self.assertIn("bed_id", [one["field"] for one in drafted[0]["proposed"]])
+        again = self.document(0, "run", "again.yaml", "--from-lineage", "a.gpkg")["results"]
+        self.assertEqual((again[0]["steps"], again[0]["inputs"]), (1, 2))
         (self.folder / "bad.gpkg").write_text("no")
         found = self.document(1, "layers", "tolva.gpkg", "bad.gpkg")
         self.assertEqual((len(found["results"]), len(found["failed"])), (1, 1))
@@ -377,6 +381,18 @@ class OneShape(WithSample):
             found = self.document(code, *words)
             self.assertEqual(found["results"], [])
             self.assertIn(reason, found["failed"][0]["reason"])
+
+    def test_a_reader_that_left_before_an_error(self):
+        command = [sys.executable, "-m", "polygene", "layers", "nope.gpkg", "--json"]
+        reads, writes = os.pipe()
+        os.close(reads)
+        done = subprocess.run(
+            command, cwd=self.folder, stdout=writes, stderr=subprocess.PIPE, text=True
+        )
+        os.close(writes)
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("there is no file nope.gpkg", done.stderr)
+        self.assertNotIn("Traceback", done.stderr)
 
 
 class BadInput(WithSample):

@@ -102,8 +102,7 @@ def main() -> NoReturn:
         _complain("interrupted; nothing was written")
         code = 130
     except BrokenPipeError:
-        # Whoever read us has enough; Python would complain again when it flushes at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _let_go_of_output()
         code = 0
     except MemoryError:
         _complain("not enough memory for this work; nothing was written")
@@ -130,9 +129,18 @@ def _tell_failure(reason: str) -> None:
         return
     from polygene.cli import show
 
-    if not show.has_told():
-        command = words[0] if words[0] in COMMANDS else ""
+    if show.has_told():
+        return
+    command = words[0] if words[0] in COMMANDS else ""
+    try:
         show.json(show.document(command, [], [], [{"source": "", "reason": reason}]))
+    except BrokenPipeError:
+        _let_go_of_output()
+
+
+def _let_go_of_output() -> None:
+    """Write no more: whoever read us has enough; Python would complain again when it ends."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _colour() -> bool | None:

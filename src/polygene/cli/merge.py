@@ -14,7 +14,7 @@ from polygene.cli import options, show
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-    from polygene.ops.match_sheet import Draft
+    from polygene.ops.match_sheet import Draft, Proposal
     from polygene.ops.merge import MergeSummary
 
 
@@ -88,7 +88,16 @@ def merge(
             notes += left
     seconds = time.monotonic() - began
     if propose is not None:
-        if not quiet:
+        show.facts(
+            "merge",
+            lambda: [
+                {"written": propose, "proposed": _draft_facts(draft), "alone": draft.unmatched}
+            ],
+            as_json,
+            notes=notes,
+            seconds=seconds,
+        )
+        if not (quiet or as_json):
             _print_draft(draft, layers)
             show.line("written", f"{propose} in {seconds:.2f} s", sys.stderr)
             for text in dict.fromkeys(notes):
@@ -148,6 +157,23 @@ def _merge(
     return result.summary, target.words, batch.still_invalid(result.layer)
 
 
+def _draft_facts(draft: Draft) -> list[dict[str, Any]]:
+    """Return the fields proposed, those with what feeds them by layer, as ``--json`` prints them."""
+    return [
+        {
+            "field": one.target.field.name,
+            "type": _type_words(one.target.field),
+            "sources": {name: list(fed.fields) for name, fed in one.target.sources.items()},
+            "confidence": _confidence(one),
+        }
+        for one in draft.proposals
+    ]
+
+
+def _confidence(proposal: Proposal) -> float:
+    return min((e.confidence for e in proposal.evidence.values()), default=1.0)
+
+
 def _print_draft(draft: Draft, layers: list[Layer]) -> None:
     err = sys.stderr
     show.title(f"proposal for {' and '.join(layer.name for layer in layers)}", stream=err)
@@ -156,12 +182,13 @@ def _print_draft(draft: Draft, layers: list[Layer]) -> None:
         target = proposal.target
         if len(target.sources) == 1:
             continue
-        sure = min((e.confidence for e in proposal.evidence.values()), default=1.0)
         fed = [
             " + ".join(target.sources[y.name].fields) if y.name in target.sources else "·"
             for y in layers
         ]
-        rows.append([target.field.name, *fed, _type_words(target.field), f"{sure:.2f}"])
+        rows.append(
+            [target.field.name, *fed, _type_words(target.field), f"{_confidence(proposal):.2f}"]
+        )
     rows.sort(key=lambda row: row[-1], reverse=True)
     head = ["field", *(layer.name for layer in layers), "type", "confidence"]
     if rows:

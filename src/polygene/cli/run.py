@@ -70,7 +70,7 @@ def run(
       polygene run again.yaml --from-lineage result.gpkg#quiet_zones
     """
     if from_lineage is not None:
-        _write_recipe(recipe, from_lineage, replace, quiet)
+        _write_recipe(recipe, from_lineage, replace, as_json, quiet)
         return
     if report is not None and Path(report).suffix.lower() not in (".html", ".htm"):
         raise click.UsageError(f"{report} is no .html file")
@@ -180,7 +180,7 @@ def _layers_of(recipe: Path, text: str) -> list[str]:
         return [ref.words for ref in address.resolve(text)]
 
 
-def _write_recipe(path: Path, layer: str, replaces: bool, quiet: bool) -> None:
+def _write_recipe(path: Path, layer: str, replaces: bool, as_json: bool, quiet: bool) -> None:
     """Write the recipe that made a layer."""
     from polygene.errors import ExistsError, UsageError
     from polygene.formats import address
@@ -200,7 +200,9 @@ def _write_recipe(path: Path, layer: str, replaces: bool, quiet: bool) -> None:
     drafted = draft(own, known, path.parent, refs[0].path.parent, destination)
     with replacing(path) as temporary:
         temporary.write_text(drafted.text, encoding="utf-8")
-    if not quiet:
+    facts = {"written": str(path), "steps": drafted.steps, "inputs": drafted.inputs}
+    show.facts("run", lambda: [facts], as_json, notes=drafted.notes)
+    if not (quiet or as_json):
         words = f"{show.counted(drafted.steps, 'step')}, {show.counted(drafted.inputs, 'input')}"
         show.line("written", f"{path}: {words}, to {destination}", sys.stderr)
         for text in drafted.notes:

@@ -122,8 +122,10 @@ def check_family(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
 
 
 def check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
-    """Refuse an OTHER of a family that has no meaning for a rule, or of nothing."""
-    check_family(layer, other, rule, first)
+    """Refuse an OTHER of nothing, or of a family that has no meaning for a rule.
+
+    Nothing first: some formats do not say what a layer without features would hold.
+    """
     if other.geometry.n_vertices == 0:
         what = other.geometry.family.words.removesuffix("s")
         raise DataError(
@@ -132,6 +134,7 @@ def check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
             if other.n_rows
             else f"OTHER, layer {other.name!r}, has no features"
         )
+    check_family(layer, other, rule, first)
 
 
 def rows_near(bounds: F64Array, extent: Extent | None) -> BoolArray:
