@@ -12,7 +12,9 @@ FLOORS = (
     {"__main__"},
     {"cli"},
     {"sample", "recipe"},
-    {"batch", "files", "draw"},
+    {"files", "pictures", "batch"},
+    {"reading", "writing"},
+    {"phrases"},
     {"ops"},
     {"record", "settings", "lined_yaml"},
     {"formats"},
@@ -22,12 +24,12 @@ FLOORS = (
     {"text", "places", "winding"},
     {"longitudes", "units"},
     {"layer"},
-    {"crs", "measures", "lineage"},
+    {"crs", "measures", "provenance"},
     {"geometry"},
     {"arrays"},
     {"parallel"},
     {"kernels"},
-    {"errors", "progress", "memory", "commands"},
+    {"errors", "progress", "memory", "commands", "written"},
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 

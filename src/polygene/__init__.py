@@ -25,25 +25,19 @@ _PUBLIC = {
     "Family": "polygene.geometry",
     "Expression": "polygene.table.expression",
     "PolygeneError": "polygene.errors",
-    "audit": "polygene.ops.audit",
-    "buffer": "polygene.ops.buffer",
-    "compare": "polygene.ops.compare",
     "crossings": "polygene.ops.crossings",
-    "dissolve": "polygene.ops.dissolve",
-    "fields": "polygene.ops.fields",
-    "hull": "polygene.ops.hull",
-    "measure": "polygene.ops.measure",
-    "join": "polygene.ops.join",
-    "mend": "polygene.ops.mend",
-    "merge": "polygene.ops.merge",
-    "subset": "polygene.ops.subset",
-    "tally": "polygene.ops.tally",
-    "where": "polygene.ops.subset",
     "single_parts": "polygene.ops.parts",
-    **{name: f"polygene.ops.{name}" for name, c in COMMANDS.items() if c.overlay is not None},
     "read": "polygene.files",
     "write": "polygene.files",
+    # The commands: most are the operation of their name, some work on files.
+    **{name: f"polygene.ops.{name}" for name in COMMANDS},
+    **dict.fromkeys(("layers", "convert", "lineage"), "polygene.files"),
+    "draw": "polygene.pictures.drawing",
+    "run": "polygene.cli.recipes",
 }
+del _PUBLIC["demo"]
+# Operations whose results say how they came about.
+_TRACED = {place for place in _PUBLIC.values() if place.startswith("polygene.ops.")}
 
 __all__ = ["__version__", *_PUBLIC]
 
@@ -51,7 +45,13 @@ __all__ = ["__version__", *_PUBLIC]
 def __getattr__(name: str) -> Any:
     if name not in _PUBLIC:
         raise AttributeError(f"module 'polygene' has no attribute {name!r}")
-    return getattr(importlib.import_module(_PUBLIC[name]), name)
+    found = getattr(importlib.import_module(_PUBLIC[name]), name)
+    if _PUBLIC[name] in _TRACED:
+        from polygene.record import traced
+
+        found = traced(name, found)
+    globals()[name] = found  # asked for again, it is at hand
+    return found
 
 
 def __dir__() -> list[str]:

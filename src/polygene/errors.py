@@ -18,11 +18,21 @@ Anything else that escapes is our own bug and shows its traceback (exit code 3).
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Sequence
 
 
 class PolygeneError(Exception):
-    """Base of all errors with words for the user."""
+    """Base of all errors with words for the user.
+
+    Where they speak of what could be said otherwise they name the argument, as in ```crs```; the
+    program calls it by its option, see `with_options`.
+    """
+
+
+def with_options(text: str) -> str:
+    """Return a text with arguments in backquotes as the options that they are of the program."""
+    return re.sub(r"`([a-z_]+)`", lambda m: f"--{m[1].rstrip('_').replace('_', '-')}", text)
 
 
 class DataError(PolygeneError):

@@ -1,4 +1,4 @@
-"""Reading and writing single layers from Python."""
+"""Working on files from Python: read and write layers, and look at what is in them."""
 
 from __future__ import annotations
 
@@ -6,16 +6,22 @@ import os
 from dataclasses import replace
 from pathlib import Path
 
-from polygene.crs import parse
+from polygene import record
+from polygene.crs import label, parse
 from polygene.errors import DataError, UsageError
-from polygene.formats import address, destination
-from polygene.formats.address import LayerRef
-from polygene.formats.destination import OnExisting
-from polygene.layer import Layer
+from polygene.formats import address, destination, packed
+from polygene.formats.address import LayerRef, files_of, members
+from polygene.formats.destination import OnExisting, Target
+from polygene.formats.registry import readable_format
+from polygene.layer import Layer, LayerInfo
 from polygene.ops.extents import doubt_of
+from polygene.ops.summary import CopyResult, CopySummary
+from polygene.provenance import Node, history
+
+Path_ = str | os.PathLike[str]
 
 
-def read(text: str | os.PathLike[str], crs: str | None = None) -> Layer:
+def read(text: Path_, crs: str | None = None) -> Layer:
     """Read the one layer that an address such as ``region.gpkg#roads``, or a path, stands for.
 
     ``crs`` is the one its coordinates are in if its file states none, or one that cannot be right.
@@ -26,13 +32,16 @@ def read(text: str | os.PathLike[str], crs: str | None = None) -> Layer:
         If there is not exactly one, or it cannot be read.
     """
     text = os.fspath(text)
-    layers = [layer for ref in address.resolve(text) for layer in address.read(ref).layers]
-    # What is made of it from here on is not recorded, so nothing is told of how it came about.
-    layers = [replace(layer, lineage=None) for layer in layers]
-    if len(layers) != 1:
-        names = ", ".join(layer.name for layer in layers)
-        raise UsageError(f"{text!r} stands for {len(layers)} layers ({names}); name one of them")
-    layer = layers[0]
+    noted = record.Record("read", {})
+    found = [
+        layer
+        for ref in address.resolve(text)
+        for layer in noted.note(ref, address.read(ref).layers, record.INPUT)
+    ]
+    if len(found) != 1:
+        names = ", ".join(layer.name for layer in found)
+        raise UsageError(f"{text!r} stands for {len(found)} layers ({names}); name one of them")
+    layer = found[0]
     if crs is not None and (layer.crs is None or layer.doubt):
         return replace(layer, crs=parse(crs), doubt=0.0)
     doubt = doubt_of(layer)
@@ -41,7 +50,7 @@ def read(text: str | os.PathLike[str], crs: str | None = None) -> Layer:
     return layer
 
 
-def write(layer: Layer, out: str | os.PathLike[str], on_existing: OnExisting = "refuse") -> str:
+def write(layer: Layer, out: Path_, on_existing: OnExisting = "refuse") -> str:
     """Write a layer to a destination such as ``out.gpkg#roads``, or a path; return its address.
 
     Raises
@@ -49,7 +58,60 @@ def write(layer: Layer, out: str | os.PathLike[str], on_existing: OnExisting = "
     PolygeneError
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
+    return _written(layer, out, on_existing)[0].words
+
+
+def _written(layer: Layer, out: Path_, on_existing: OnExisting) -> tuple[Target, Layer, list[str]]:
+    """Write a layer; return where, as what, and what there is to say about it."""
     out = os.fspath(out)
     (target,) = destination.plan(out, [LayerRef(Path(out), layer.name)], on_existing)
-    destination.write_all([(target, replace(layer, name=target.name))])
-    return target.words
+    layer = replace(layer, name=target.name)
+    if layer.lineage is not None:
+        layer = replace(layer, lineage=record.written_to(layer, target.words))
+    return target, layer, destination.write_all([(target, layer)])
+
+
+def convert(layer: Layer, out: Path_, on_existing: OnExisting = "refuse") -> CopyResult:
+    """Write a layer in the format that the ending of a destination says; see `write`.
+
+    What a format cannot hold is told in the summary's notes.
+
+    Raises
+    ------
+    PolygeneError
+        As for `write`.
+    """
+    _, layer, notes = _written(layer, out, on_existing)
+    n_fields = layer.table.num_columns
+    summary = CopySummary(layer.name, layer.n_rows, n_fields, label(layer.crs), notes)
+    return CopyResult(layer, summary)
+
+
+def layers(*files: Path_) -> dict[str, list[LayerInfo]]:
+    """Return what is in files, folders or patterns: the layers of each file, by its path.
+
+    Raises
+    ------
+    PolygeneError
+        If one is not there, or cannot be read.
+    """
+    found = {}
+    for text in files:
+        for path in files_of(os.fspath(text)):
+            with packed.own_names():
+                for file in members(path):
+                    found[packed.shown(file)] = readable_format(file).list_layers(file)
+    return found
+
+
+def lineage(layer: Layer) -> Node:
+    """Return how a layer came about: the command with its options and what it was made of, each so.
+
+    Raises
+    ------
+    DataError
+        If nothing is known of it.
+    """
+    if layer.lineage is None:
+        raise DataError(f"nothing is known of how layer {layer.name!r} came about")
+    return history(layer.lineage)

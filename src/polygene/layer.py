@@ -16,7 +16,7 @@ from polygene.geometry import GeometryColumn
 if TYPE_CHECKING:
     from pyproj import CRS
 
-    from polygene.lineage import Lineage
+    from polygene.provenance import Lineage
 
 
 class Metadata(NamedTuple):

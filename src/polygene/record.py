@@ -4,24 +4,30 @@ from __future__ import annotations
 
 import contextlib
 import datetime
+import functools
 import hashlib
+import inspect
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from polygene import __version__, lineage
-from polygene.crs import label
+from polygene import __version__, provenance
+from polygene.crs import degrees_of, is_geographic, label
 from polygene.formats import packed
 from polygene.formats.address import LayerRef
 from polygene.formats.base import files_beside
 from polygene.formats.registry import format_of
 from polygene.layer import Layer
-from polygene.lineage import Lineage, Made, Step
+from polygene.provenance import Lineage, Made, Step
+
+if TYPE_CHECKING:
+    from pyproj import CRS
 
 INPUT, OTHER = "INPUT", "OTHER"
+F = TypeVar("F", bound=Callable[..., Any])
 
 
 @dataclass
@@ -42,7 +48,7 @@ class Record:
         found = []
         for layer in layers:
             if layer.lineage is None:
-                own = lineage.source(self._made(ref, layer))
+                own = provenance.source(self._made(ref, layer))
                 layer = replace(layer, lineage=own)
             assert layer.lineage is not None
             if (role, layer.lineage) not in self.used:
@@ -78,7 +84,94 @@ class Record:
         made = Made(
             layer.name, place, layer.n_rows, label(layer.crs), "", self.credit, self.licence
         )
-        return replace(layer, lineage=lineage.derived(made, step))
+        return replace(layer, lineage=provenance.derived(made, step))
+
+
+def written_to(layer: Layer, place: str) -> Lineage:
+    """Return the lineage of a layer made in Python where it is written; one just read is converted."""
+    own = layer.lineage
+    assert own is not None
+    if provenance.history(own).command:
+        return provenance.moved(own, layer.name, place)
+    made = Made(layer.name, place, layer.n_rows, label(layer.crs), "")
+    return provenance.derived(
+        made, Step("convert", {}, now(), now(), __version__, "", [(INPUT, own)])
+    )
+
+
+def traced(command: str, function: F) -> F:
+    """Return an operation that gives what it makes its lineage, as the program does.
+
+    Layers among its arguments, alone or several in one, are what it is made of, the first INPUT and the
+    others OTHER; arguments of plain values are the options.
+    """
+    signature = inspect.signature(function)
+
+    @functools.wraps(function)
+    def call(*args: Any, **kwargs: Any) -> Any:
+        began = now()
+        result = function(*args, **kwargs)
+        layer = getattr(result, "layer", None)
+        if current() is not None or not isinstance(layer, Layer):
+            return result
+        given = signature.bind(*args, **kwargs).arguments
+        for name, value in list(given.items()):
+            if isinstance(value, dict) and name not in kwargs:
+                given |= given.pop(name)  # what is gathered by ** is arguments too
+        used: list[tuple[str, Lineage]] = []
+        for value in given.values():
+            for one in value if isinstance(value, (list, tuple)) else [value]:
+                if isinstance(one, Layer):
+                    role = OTHER if used and command != "merge" else INPUT
+                    used.append((role, one.lineage or _of_python(one)))
+        first = next(v for v in given.values() if isinstance(v, (Layer, list, tuple)))
+        crs = first.crs if isinstance(first, Layer) else layer.crs
+        options = {
+            name: _plain(_with_unit(command, name, value, crs)) for name, value in given.items()
+        }
+        options = {name.rstrip("_").replace("_", "-"): v for name, v in options.items() if v}
+        step = Step(command, options, began, now(), __version__, "", used)
+        made = Made(layer.name, "", layer.n_rows, label(layer.crs), "")
+        traced_layer = replace(layer, lineage=provenance.derived(made, step))
+        return replace(result, layer=traced_layer)
+
+    return call  # type: ignore[return-value]
+
+
+def _of_python(layer: Layer) -> Lineage:
+    """Return the lineage of a layer that was made of arrays."""
+    return provenance.source(Made(layer.name, "made in Python", layer.n_rows, label(layer.crs)))
+
+
+def _with_unit(command: str, name: str, value: object, crs: CRS | None) -> object:
+    """Return a length that was given as a number with the unit that it was meant in.
+
+    Typed without one it would be in units of the CRS, which it need not be, and is refused in degrees.
+    """
+    if isinstance(value, (list, tuple)):
+        return [_with_unit(command, name, one, crs) for one in value]
+    if isinstance(value, bool) or not isinstance(value, (int, float)):
+        return value
+    is_in_metres = name in ("follow", "within") or (
+        command == "buffer" and name in ("distance", "rings", "precision")
+    )
+    if is_in_metres:
+        return f"{value!r}m" if name == "follow" or crs is not None else value
+    is_in_map_units = name in ("precision", "snap", "drop_slivers", "coverage")
+    if is_in_map_units and crs is not None and is_geographic(crs):
+        return f"{value * degrees_of(crs)!r}deg"
+    return value
+
+
+def _plain(value: object) -> Any:
+    """Return an argument as an option that was given; None for what is none, such as a layer."""
+    if isinstance(value, (bool, int, float, str)):
+        return value
+    if isinstance(value, (list, tuple)) and value:
+        plain = [_plain(one) for one in value]
+        return None if None in plain else plain
+    text = getattr(value, "text", None)
+    return text if isinstance(text, str) else None
 
 
 def _address(path: Path, name: str) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import pyproj
@@ -139,6 +139,67 @@ class Distance:
                 f"{self.text} is in degrees and {label(crs)} is not: give the distance as a length, "
                 "such as 150m"
             )
+
+
+Length = (
+    float | str | Distance
+)  # a number in the unit that is said there, or a text as `Distance` reads
+
+
+def map_units(length: Length | None, crs: pyproj.CRS | None) -> float | None:
+    """Return a length in the units of a CRS; a number is in them already, None stays None.
+
+    Raises
+    ------
+    UsageError
+        If it is not more than nothing, or a text that does not fit the CRS.
+    """
+    return _checked(length, lambda d: d.in_map_units(crs))
+
+
+def metres(length: Length | None, crs: pyproj.CRS | None) -> float | None:
+    """Return a length in metres (map units without a CRS); a number is in them already.
+
+    Raises
+    ------
+    UsageError
+        As for `map_units`.
+    """
+    return _checked(length, lambda d: d.in_metres(crs))
+
+
+def true_metres(length: Length | None) -> float | None:
+    """Return a length in metres, whatever the CRS; a number is in them already.
+
+    Raises
+    ------
+    UsageError
+        If it is not more than nothing, or a text without a unit of length.
+    """
+    return _checked(length, Distance.as_length)
+
+
+def as_written(length: Length | None) -> str:
+    """Return a length as it was written; nothing for a bare number or none."""
+    if length is None or isinstance(length, (float, int)):
+        return ""
+    return (length if isinstance(length, Distance) else Distance.parse(length)).text
+
+
+def _checked(length: Length | None, convert: Callable[[Distance], float]) -> float | None:
+    if length is None:
+        return None
+    if isinstance(length, str):
+        length = Distance.parse(length)
+    value = convert(length) if isinstance(length, Distance) else float(length)
+    if not value > 0:
+        raise UsageError(f"a distance of {value:g} means nothing here; it must be more than 0")
+    return value
+
+
+def worded_as(asked: str, value: float, map_unit: float | None) -> str:
+    """Return a length in map units in the unit that another was written in."""
+    return Distance.parse(asked or "0").worded(value, map_unit)
 
 
 def map_unit_of(crs: pyproj.CRS | None) -> float | None:

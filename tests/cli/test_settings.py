@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from polygene import lineage
+from polygene import provenance
 from polygene.formats import address
 from tests.support.cli import WithSample
 
@@ -31,7 +31,7 @@ class Settings(WithSample):
         for name in ("results/a.gpkg", "b.gpkg", "each/sectors.parquet"):
             (ref,) = address.resolve(f"{self.folder}/{name}")
             own = address.read(ref).layers[0].lineage
-            root = lineage.history(own)
+            root = provenance.history(own)
             people = [a["dct:title"] for a in own.document["agent"].values()]
             found[name] = (root.options["precision"], root.made.credit, "A. Ardal" in people)
         self.assertEqual(

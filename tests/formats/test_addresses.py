@@ -88,7 +88,7 @@ class Destinations(InFolder):
 
     def test_what_stands_in_the_way(self):
         for text, kind, reason in (
-            ("a.gpkg", ExistsError, "a.gpkg#roads exists already; .* --next writes .*roads_2"),
+            ("a.gpkg", ExistsError, "a.gpkg#roads exists already; .* `next` writes .*roads_2"),
             ("notes.txt", FileError, "ending '.txt' is not known"),
             ("no/out/", FileError, "there is no folder"),
             ("new.gpkg#{layer}", UsageError, "the only thing to fill in is {name}"),

@@ -11,6 +11,7 @@ import time
 import unittest
 import zipfile
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
@@ -23,7 +24,7 @@ from polygene.formats.registry import format_of
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Family
 from polygene.layer import Layer
-from polygene.ops.subset import subset, where
+from polygene.ops.subset import matching, subset
 from polygene.table.expression import Expression
 from tests.support import cli
 from tests.support import generators as make
@@ -119,7 +120,7 @@ class Corners(unittest.TestCase):
         given = Layer("many", column, table, crs.parse("EPSG:32633"))
         box = (100.0, 200.0, 160.0, 260.0)
         few = Expression("k < 300 AND t = 't3'")
-        by_box, by_where = subset(given, box=box).layer, where(given, few)
+        by_box, by_where = subset(given, box=box).layer, matching(given, few)
         with cli.tempfile.TemporaryDirectory() as folder:
             for ending in PART_READERS:
                 path = cli.Path(folder) / f"many{ending}"
@@ -129,7 +130,7 @@ class Corners(unittest.TestCase):
                     (part,) = source.read(path, "many", wanted).layers
                     self.assertLess(part.n_rows, 20_000, ending)
                     self.assertEqual(part.n_total, 70_000)
-                    part = subset(part, box=wanted.box).layer if wanted.box else where(part, few)
+                    part = subset(part, box=wanted.box).layer if wanted.box else matching(part, few)
                     self.assertEqual(
                         sorted(part.table["k"].to_pylist()), sorted(layer.table["k"].to_pylist())
                     )
@@ -218,6 +219,7 @@ class SeveralRuns(cli.WithSample):
             self.assertNotIn("Traceback", done.stderr)
         self.assert_only(self.package.name, self.patches.name)
 
+    @mock.patch.dict(os.environ, SOURCE_DATE_EPOCH="1767225600")  # the lineage says when
     def test_a_killed_run_leaves_the_old_file_of_every_format(self):
         layer = polygene.read(f"{self.package}#sectors")
         code = (

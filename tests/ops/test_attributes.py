@@ -14,14 +14,14 @@ from polygene import crs
 from polygene.errors import DataError, LossError, UnknownFieldError, UsageError
 from polygene.measures import row_areas, row_lengths
 from polygene.ops.compare import compare
-from polygene.ops.fields import Plan, fields
-from polygene.ops.measure import Wanted, measure
+from polygene.ops.fields import fields
+from polygene.ops.measure import measure
 from polygene.ops.signatures import signatures
 from polygene.ops.stored import stored_measures
 from polygene.ops.subset import subset
 from polygene.ops.tally import tally
 from polygene.places import centroids, inside_points
-from polygene.table.expression import Assignment, Expression
+from polygene.table.expression import Expression
 from tests.support import exact
 from tests.support import generators as make
 from tests.support.cases import fractions_of, tangles
@@ -66,9 +66,7 @@ class Subset(unittest.TestCase):
 
 class Fields(unittest.TestCase):
     def change(self, layer=None, only=None, on_loss="stop", compute=(), **plan):
-        plan = Plan(compute=[Assignment.parse(t) for t in compute], **plan)
-        only = None if only is None else Expression(only)
-        return fields(layer or cells(), plan, only=only, on_loss=on_loss)
+        return fields(layer or cells(), where=only, on_loss=on_loss, compute=list(compute), **plan)
 
     def test_all_at_once_in_the_order_said(self):
         result = self.change(
@@ -116,7 +114,7 @@ class Fields(unittest.TestCase):
 class Measure(unittest.TestCase):
     def test_sizes_in_units_and_what_was_stored(self):
         layer = cells(area_ha=[1.0, 2, 3, 4, 5, 6])
-        result = measure(layer, [Wanted("area", "ha", "area_ha"), Wanted("perimeter", "km")])
+        result = measure(layer, area="area_ha=ha", perimeter="km")
         np.testing.assert_allclose(result.layer.table["area_ha"], row_areas(layer.geometry) / 1e4)
         np.testing.assert_allclose(
             result.layer.table["perimeter_km"], row_lengths(layer.geometry) / 1e3
@@ -125,13 +123,13 @@ class Measure(unittest.TestCase):
         self.assertEqual(result.summary.invalid.count, 0)
         bow = make.square(0, 0, 10)[[0, 2, 1, 3, 0]]
         crossed = make.layer("bow", make.polygons([[[make.square(20, 0, 10)]], [[bow]]]))
-        self.assertEqual(measure(crossed, [Wanted("area")]).summary.invalid.first, ["row 2"])
+        self.assertEqual(measure(crossed, area="crs").summary.invalid.first, ["row 2"])
         with self.assertRaisesRegex(DataError, "have no length"):
-            measure(layer, [Wanted("length", "m")])
+            measure(layer, length="m")
         with self.assertRaisesRegex(UsageError, "no unit of area"):
-            measure(layer, [Wanted("area", "km")])
+            measure(layer, area="km")
         with self.assertRaisesRegex(UsageError, "has no CRS"):
-            measure(replace(layer, crs=None), [Wanted("area", "ha")])
+            measure(replace(layer, crs=None), area="ha")
 
     def test_points_inside_are_inside_and_centroids_balance(self):
         rng = np.random.default_rng(2)

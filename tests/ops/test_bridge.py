@@ -188,7 +188,7 @@ class Far(unittest.TestCase):
         near = rectangle("near", DEGREES, 12, 45, 13, 46)
         united = polygene.union(own, near)
         self.assertEqual(united.summary.brought[0].total, 1)
-        with self.assertRaisesRegex(DataError, "no CRS .* say with --crs"):
+        with self.assertRaisesRegex(DataError, "no CRS .* say with `crs`"):
             polygene.clip(own, rectangle("bare", None, 0, 0, 1, 1))
 
     def test_a_window_that_reaches_into_input_is_never_taken(self):

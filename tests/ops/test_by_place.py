@@ -13,7 +13,7 @@ from polygene import crs
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
 from polygene.ops.by_place import chosen_by_place, relation_counts
-from polygene.ops.fields import Plan, fields
+from polygene.ops.fields import fields
 from polygene.ops.join import join
 from polygene.ops.partners import partners
 from polygene.ops.relations import related
@@ -338,7 +338,7 @@ class Joins(unittest.TestCase):
             with self.assertRaisesRegex(UsageError, "is one of .*, not"):
                 Style(**wrong)
         with self.assertRaisesRegex(UsageError, "on_loss is one of stop, null, cut"):
-            fields(spots, Plan(), on_loss="nul")
+            fields(spots, on_loss="nul")
         same = make.layer("same", make.points([[np.array([5.0, 5.0])]] * 300), v=np.arange(300))
         crowd = join(same, same, take=["count()"])
         self.assertEqual(crowd.summary.pairs, 90_000)

@@ -11,7 +11,6 @@ import pyproj
 import polygene
 from polygene import crs
 from polygene.measures import row_areas
-from polygene.ops.measure import Wanted
 from tests.support import exact
 from tests.support import generators as make
 from tests.support.cases import fractions_of
@@ -81,9 +80,7 @@ class OverTheMeridian(unittest.TestCase):
             sides((5, 6, 0, 1)),
         ]
         layer = make.layer("q", make.polygons(rows), DEGREES)
-        found = polygene.measure(
-            layer, [Wanted("centroid"), Wanted("bounds")]
-        ).layer.table.to_pydict()
+        found = polygene.measure(layer, centroid=True, bounds=True).layer.table.to_pydict()
         self.assertEqual(found["centroid_x"], [180, 0, 0, 5.5])
         self.assertEqual(found["x_min"], [170, -170, -180, 5])
         self.assertEqual(found["x_max"], [-170, 170, 180, 6])
@@ -93,7 +90,7 @@ class OverTheMeridian(unittest.TestCase):
             turned = make.layer("q", turned_by(base, lon), DEGREES)
             # A ring over the meridian that nobody parted runs the long way round.
             if np.ptp(turned.geometry.xy[:, 0]) < 180:
-                at = polygene.measure(turned, [Wanted("centroid")]).layer.table["centroid_x"]
+                at = polygene.measure(turned, centroid=True).layer.table["centroid_x"]
                 np.testing.assert_allclose(np.asarray(at), [5 + lon, lon])
 
 

@@ -46,7 +46,7 @@ class ByName(unittest.TestCase):
         a = layer("a", Name=["x", "y"], n=pa.array([1, 2], pa.int16()), only=[True, None])
         b = layer("b", name=["z"], n=pa.array([70000], pa.int32()), more=[1.5])
         c = layer("c", NAME=["w"], n=[0.5])
-        result = merge([a, b, c], source_field="from")
+        result = merge([a, b, c], source="from")
         self.assertEqual(
             result.layer.table.to_pydict(),
             {

@@ -18,7 +18,6 @@ from polygene.ops.buffer import buffer
 from polygene.ops.hull import hull
 from polygene.ops.mend import mend
 from polygene.ops.parts import apart, together
-from polygene.plane.offsets import Style
 from polygene.plane.validity import invalid_rows
 from polygene.sample import tolva
 from tests.plane.test_validity import anything
@@ -75,8 +74,8 @@ class Mend(unittest.TestCase):
 
 
 class Buffer(unittest.TestCase):
-    def check(self, column, d, rng, style=None, slack=0.006):
-        result = buffer(make.layer("x", column, k=np.arange(column.n_rows)), d, style=style).layer
+    def check(self, column, d, rng, slack=0.006):
+        result = buffer(make.layer("x", column, k=np.arange(column.n_rows)), d).layer
         found = dict(zip(result.table["k"].to_pylist(), make.rows_of(result.geometry), strict=True))
         inside_of = fractions_of(column) if column.family == 2 else None
         for k, row in enumerate(make.rows_of(column)):
@@ -108,9 +107,7 @@ class Buffer(unittest.TestCase):
         bend = make.lines([[np.array([(0, 0), (10, 0), (10, 10.0)])]])
 
         def area(**style):
-            return row_areas(
-                buffer(make.layer("b", bend), 1.0, style=Style(**style)).layer.geometry
-            )[0]
+            return row_areas(buffer(make.layer("b", bend), 1.0, **style).layer.geometry)[0]
 
         plain = 2 * 20 - 1  # the two rectangles share a square of side 1
         quarter, half = np.pi / 4, np.pi / 2
@@ -125,15 +122,15 @@ class Buffer(unittest.TestCase):
         self.assertAlmostEqual(area(side="left", corners="mitre"), 19, places=6)
         self.assertAlmostEqual(area(side="right", corners="mitre"), 21, places=6)
         needle = make.lines([[np.array([(0, 0), (10, 0), (0, 0.01)])]])
-        tip = buffer(make.layer("n", needle), 1.0, style=Style(corners="mitre")).layer.geometry
+        tip = buffer(make.layer("n", needle), 1.0, corners="mitre").layer.geometry
         self.assertLess(tip.xy[:, 0].max(), 11.01)
 
     def test_rings_bands_melting_and_groups(self):
         rng = np.random.default_rng(3)
         spots = make.points([[p] for p in rng.uniform(0, 100, (12, 2))])
         layer = make.layer("s", spots, kind=["a", "b"] * 6)
-        nested = buffer(layer, [5.0, 10.0]).layer
-        bands = buffer(layer, [5.0, 10.0], bands=True).layer
+        nested = buffer(layer, rings=[5.0, 10.0]).layer
+        bands = buffer(layer, rings=[5.0, 10.0], bands=True).layer
         self.assertEqual(nested.table["distance"].to_pylist(), [5.0] * 12 + [10.0] * 12)
         sizes = row_areas(nested.geometry)
         np.testing.assert_allclose(
@@ -149,11 +146,11 @@ class Buffer(unittest.TestCase):
         self.assertEqual(grouped.table["kind"].to_pylist(), ["a", "b"])
         each = buffer(layer, np.array([1.0, np.nan] * 6))
         self.assertEqual((each.layer.n_rows, each.summary.skipped.count), (6, 6))
-        bare = buffer(layer.take(np.zeros(0, np.int64)), [5.0, 10.0], bands=True)
+        bare = buffer(layer.take(np.zeros(0, np.int64)), rings=[5.0, 10.0], bands=True)
         self.assertEqual((bare.layer.n_rows, bare.summary.distances), (0, [5.0, 10.0]))
         self.assertIn("distance", bare.layer.table.column_names)
         with self.assertRaises(UsageError):
-            buffer(layer, [10.0, 5.0])
+            buffer(layer, rings=[10.0, 5.0])
         with self.assertRaisesRegex(DataError, "row 1: a negative distance shrinks polygons"):
             buffer(layer, -1.0)
 
@@ -342,7 +339,7 @@ class RoundTheWorld(unittest.TestCase):
         at = [[np.array([lon, 89.7])] for lon in (0.0, 120.0, -120.0)]
         layer = make.layer("p", make.points(at), DEGREES)
         ruler = ruler_for(DEGREES)
-        rings = buffer(layer, [2e4, 6e4], bands=True).layer.geometry
+        rings = buffer(layer, rings=[2e4, 6e4], bands=True).layer.geometry
         self.assertFalse(invalid_rows(rings).any())
         alone = row_areas(buffer(layer, 6e4).layer.geometry, ruler)
         np.testing.assert_allclose(

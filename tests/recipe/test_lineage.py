@@ -9,13 +9,14 @@ import re
 import sqlite3
 import unittest
 import xml.etree.ElementTree as ElementTree
+from dataclasses import replace
 
 import numpy as np
 
-from polygene import lineage
-from polygene.draw.diagram import HIGH, WIDE, Arrow, Box, diagram
+from polygene import crs, provenance
 from polygene.formats import address
-from polygene.lineage import Made, Step
+from polygene.pictures.diagram import HIGH, WIDE, Arrow, Box, diagram
+from polygene.provenance import Made, Step
 from tests.support import cli
 
 ENDINGS = (".gpkg", ".parquet", ".fgb", ".geojson", ".shp", ".csv", ".geojsonl")
@@ -31,23 +32,23 @@ def step(command: str, *used, **options) -> Step:
 
 class Documents(unittest.TestCase):
     def test_what_sources_bring_is_carried_on_once(self):
-        a = lineage.source(made("a", checksum="1", credit="Harbour office", licence="CC0"))
-        b = lineage.source(made("b", checksum="2"))
-        cut = lineage.derived(made("cut"), step("clip", ("INPUT", a), ("OTHER", b), whole=True))
-        both = lineage.derived(made("both"), step("union", ("INPUT", cut), ("OTHER", a)))
-        both = lineage.parse(both.to_json())
-        self.assertEqual([m.name for m in lineage.sources(both)], ["a", "b"])
-        self.assertEqual(lineage.credits_of(both), ["Harbour office · CC0"])
-        root = lineage.history(both)
+        a = provenance.source(made("a", checksum="1", credit="Harbour office", licence="CC0"))
+        b = provenance.source(made("b", checksum="2"))
+        cut = provenance.derived(made("cut"), step("clip", ("INPUT", a), ("OTHER", b), whole=True))
+        both = provenance.derived(made("both"), step("union", ("INPUT", cut), ("OTHER", a)))
+        both = provenance.parse(both.to_json())
+        self.assertEqual([m.name for m in provenance.sources(both)], ["a", "b"])
+        self.assertEqual(provenance.credits_of(both), ["Harbour office · CC0"])
+        root = provenance.history(both)
         self.assertEqual(
             [(r, n.made.name) for r, n in root.used], [("INPUT", "cut"), ("OTHER", "a")]
         )
         self.assertEqual(root.used[0][1].options, {"whole": True})
-        self.assertEqual(lineage.moved(both, "x", "y.gpkg").this["prov:location"], "y.gpkg")
+        self.assertEqual(provenance.moved(both, "x", "y.gpkg").this["prov:location"], "y.gpkg")
 
     def test_relations_name_what_is_there(self):
-        sources = [("INPUT", lineage.source(made(n))) for n in "abc"]
-        found = lineage.derived(made("all"), step("merge", *sources)).document
+        sources = [("INPUT", provenance.source(made(n))) for n in "abc"]
+        found = provenance.derived(made("all"), step("merge", *sources)).document
         known = {*found["entity"], *found["activity"], *found["agent"]}
         for relation in ("used", "wasGeneratedBy", "wasAssociatedWith"):
             for item in found[relation].values():
@@ -58,18 +59,18 @@ class Documents(unittest.TestCase):
     def test_what_is_no_lineage(self):
         for text in ("", "[]", "{}", '{"entity": 3}', '{"entity": {"a": {}}}', '{"entity": {"a": 1}}',
                      '{"entity": {"a": {"pg:this": true}}, "used": {"u": 1}}'):  # fmt: skip
-            self.assertIsNone(lineage.parse(text))
+            self.assertIsNone(provenance.parse(text))
 
     def test_a_circle_and_what_is_missing_end(self):
-        own = lineage.derived(made("x"), step("mend", ("INPUT", lineage.source(made("s")))))
+        own = provenance.derived(made("x"), step("mend", ("INPUT", provenance.source(made("s")))))
         document = json.loads(own.to_json())
         for use in document["used"].values():
             use["prov:entity"] = own.entity
-        root = lineage.history(lineage.Lineage(document, own.entity))
-        self.assertEqual(len(lineage.nodes(root)), 1)
+        root = provenance.history(provenance.Lineage(document, own.entity))
+        self.assertEqual(len(provenance.nodes(root)), 1)
         for use in document["used"].values():
             use["prov:entity"] = "pg:nowhere"
-        root = lineage.history(lineage.Lineage(document, own.entity))
+        root = provenance.history(provenance.Lineage(document, own.entity))
         self.assertEqual(root.used[0][1].made.name, "?")
 
 
@@ -117,18 +118,18 @@ class Kept(cli.WithSample):
                 )  # fmt: skip
                 self.assertEqual(second.code, 0, second.err)
                 own = self.lineage_of(f"b_{ending[1:]}.gpkg")
-                found = [(m.name, m.features, bool(m.checksum)) for m in lineage.sources(own)]
+                found = [(m.name, m.features, bool(m.checksum)) for m in provenance.sources(own)]
                 self.assertEqual(found, [("sectors", 24, True), ("park", 1, True)])
-                self.assertEqual(lineage.credits_of(own), ["Sound survey · CC BY 4.0"])
-                cut = lineage.history(own).used[0][1]
+                self.assertEqual(provenance.credits_of(own), ["Sound survey · CC BY 4.0"])
+                cut = provenance.history(own).used[0][1]
                 self.assertEqual((cut.command, cut.options), ("clip", {"where": "depth_max > 5"}))
 
     def test_a_result_is_made_of_its_own_input_only(self):
         self.run_polygene("clip", "tolva.gpkg#beds_*", "--with", "tolva.gpkg#park", "-o", "o.gpkg")
-        names = [m.name for m in lineage.sources(self.lineage_of("o.gpkg#beds_kelda"))]
+        names = [m.name for m in provenance.sources(self.lineage_of("o.gpkg#beds_kelda"))]
         self.assertEqual(names, ["beds_kelda", "park"])
         self.run_polygene("merge", "tolva.gpkg#beds_*", "-o", "m.gpkg")
-        names = [m.name for m in lineage.sources(self.lineage_of("m.gpkg"))]
+        names = [m.name for m in provenance.sources(self.lineage_of("m.gpkg"))]
         self.assertEqual(names, ["beds_marram", "beds_kelda"])
 
     def test_other_texts_about_a_layer_travel_along_and_go_with_it(self):
@@ -153,14 +154,45 @@ class Kept(cli.WithSample):
         names = self.sql("c.gpkg", "SELECT extension_name FROM gpkg_extensions ORDER BY 1")
         self.assertEqual(names, [("gpkg_metadata",), ("gpkg_metadata",), ("gpkg_rtree_index",)])
 
-    def test_what_python_makes_claims_nothing(self):
+    def test_what_python_makes_tells_as_what_the_program_makes(self):
+        """The same steps, sources and options; a recipe of it makes the same layer again."""
         import polygene
 
-        self.run_polygene("convert", "tolva.gpkg#sectors", "-o", "s.geojson")
-        layer = polygene.read(f"{self.folder}/s.geojson")
-        polygene.write(layer, f"{self.folder}/s.geojson", "replace")
-        self.assertIsNone(self.lineage_of("s.geojson"))
-        self.assertFalse((self.folder / "s.geojson.lineage.json").exists())
+        sectors = polygene.read(f"{self.folder}/tolva.gpkg#sectors")
+        islands = polygene.read(f"{self.folder}/tolva.gpkg#islands")
+        water = polygene.erase(sectors, islands, drop_slivers="30m").layer
+        joined = polygene.dissolve(water, "district", take="n = count()").layer
+        polygene.write(joined, f"{self.folder}/made.gpkg")
+        root = provenance.history(self.lineage_of("made.gpkg"))
+        self.assertEqual(
+            (root.command, root.options), ("dissolve", {"by": "district", "take": "n = count()"})
+        )
+        ((role, step),) = root.used
+        self.assertEqual(
+            (role, step.command, step.options), ("INPUT", "erase", {"drop-slivers": "30m"})
+        )
+        self.assertEqual([role for role, _ in step.used], ["INPUT", "OTHER"])
+        self.assertTrue(all(len(node.made.checksum) == 64 for _, node in step.used))
+        made = self.run_polygene("run", "again.yaml", "--from-lineage", "made.gpkg")
+        self.assertEqual(made.code, 0, made.err)
+        self.assertEqual(self.run_polygene("run", "again.yaml").code, 0)
+        compared = self.run_polygene("compare", "made.gpkg", "again.gpkg", "--strict")
+        self.assertEqual(compared.code, 0, compared.out)
+
+    def test_a_layer_of_arrays_says_where_it_is_from(self):
+        import polygene
+        from tests.support import generators as make
+
+        spots = make.layer("spots", make.points([list(np.array([[0, 0], [5, 1.0]]))]))
+        near = polygene.buffer(spots, 2.0).layer
+        root = provenance.history(near.lineage)
+        self.assertEqual((root.command, root.options), ("buffer", {"distance": 2.0}))
+        self.assertEqual(root.used[0][1].made.place, "made in Python")
+        placed = replace(spots, crs=crs.parse("EPSG:4326"))
+        near = polygene.buffer(placed, rings=[2.0, 5], precision=0.25).layer
+        options = provenance.history(near.lineage).options
+        self.assertEqual(options, {"rings": ["2.0m", "5m"], "precision": "0.25m"})
+        self.assertIsNone(spots.lineage)
 
 
 class Told(cli.WithSample):

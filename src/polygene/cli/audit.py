@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+import dataclasses
 import sys
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import options, show
+from polygene.cli import options, outcome
+from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
+    from polygene.cli.facts import Audited
     from polygene.layer import Layer
-    from polygene.ops.audit import Audit, Finding
-
-FIRST = 5
+    from polygene.ops.audit import Audit
 
 
 @options.command()
@@ -26,19 +27,8 @@ FIRST = 5
 @options.replace
 @options.crs
 @click.option("--strict", is_flag=True, help="End with exit code 1 if a layer is not sound.")
-@options.json
-def audit(
-    inputs: tuple[str, ...],
-    key: str | None,
-    coverage: bool,
-    details: bool,
-    where: Any,
-    out: str | None,
-    replace: bool,
-    crs: str | None,
-    strict: bool,
-    as_json: bool,
-) -> None:
+@asks(Asked, options.dry_run, options.json)
+def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: bool) -> None:
     """Find problems of geometry and attributes, each with row, place and reason.
 
     Exact: what the Simple Features standard calls valid is never reported.
@@ -47,34 +37,37 @@ def audit(
     Example:
       polygene audit 'tolva.gpkg#beds_*' --details
     """
-    from polygene import batch
-    from polygene.crs import parse
+    from polygene.cli.words import looked
+    from polygene.cli.words.blocks import Words
     from polygene.ops.audit import audit as audit_layer
     from polygene.ops.audit import places_layer
+    from polygene.reading import read_all
+    from polygene.writing import write_named
 
-    choice = batch.Choice(where, parse(crs) if crs else None, looks_only=True)
-    layers, notes = batch.read_all(inputs, choice)
+    choice = dataclasses.replace(asked.choice(), looks_only=True)
+    layers, notes = read_all(asked.inputs, choice)
     found = [audit_layer(layer, key=key, coverage=coverage) for layer in layers]
-    if out is not None:
-        batch.write_named(
-            out, [places_layer(y, a) for y, a in zip(layers, found, strict=True)], replace
-        )
-    pairs = list(zip(layers, found, strict=True))
-    show.facts("audit", lambda: [_facts(y, a) for y, a in pairs], as_json, notes=notes)
-    if not as_json:
-        for layer, result in zip(layers, found, strict=True):
-            _print(layer, result, details)
-        if out is not None:
-            show.line("written", out, sys.stderr)
-        for text in notes:
-            show.note(text)
+    if asked.out is not None and not asked.dry_run:
+        places = [places_layer(y, a) for y, a in zip(layers, found, strict=True)]
+        write_named(asked.out, places, asked.replace)
+    written = None if asked.dry_run else asked.out
+    facts = [_facts(y, a, written) for y, a in zip(layers, found, strict=True)]
+    say = Words()
+    for one in facts:
+        looked.audited(one, say, details)
+    say.note(*notes)
+    told = outcome.Outcome(
+        "audit", facts, say, asked.out or "", is_dry=asked.dry_run, is_looked_at=True
+    )
+    asked.tell(told)
     if strict and not all(result.is_sound for result in found):
         sys.exit(1)
 
 
-def _facts(layer: Layer, found: Audit) -> dict[str, Any]:
+def _facts(layer: Layer, found: Audit, written: str | None) -> Audited:
     return {
         "layer": found.name,
+        "geometry": found.family,
         "features": found.features,
         "sound": found.is_sound,
         "problems": [
@@ -85,73 +78,11 @@ def _facts(layer: Layer, found: Audit) -> dict[str, Any]:
                 "harms": f.harms,
                 "rows": [layer.row_label(int(r)) for r in f.rows],
                 "places": [[None if v != v else v for v in xy] for xy in f.places.tolist()],
+                "details": list(f.details),
             }
             for f in found.findings
         ],
         "fields": found.fields,
         "nearly": found.nearly,
+        "written": written,
     }
-
-
-def _print(layer: Layer, found: Audit, details: bool) -> None:
-    sound = "sound" if found.is_sound else "not sound"
-    show.title(found.name, f"{show.counted(found.features, 'feature')}, {found.family}: {sound}")
-    if found.findings:
-        rows = [
-            [
-                f.kind if f.harms else f"{f.kind} ({_weight(f)})",
-                f"{f.count:,}",
-                f.cure,
-                _first(layer, f),
-            ]
-            for f in found.findings
-        ]
-        show.table(["problem", "rows", "cure", "first"], rows, right=[1], flexible=[3])
-    if found.nearly:
-        _print_widths(found)
-    if details:
-        click.echo()
-        for finding in found.findings:
-            _print_details(layer, finding)
-    for field in found.fields:
-        first = f": {'; '.join(field.first)}" if field.first and details else ""
-        show.line(field.name, f"{field.reason} ({field.count:,}){first}", wide=14)
-    click.echo()
-
-
-def _weight(finding: Finding) -> str:
-    """Say of what does no harm to the geometry whether there is anything to do about it."""
-    return "harmless" if finding.cure == "none needed" else "to note"
-
-
-def _print_widths(found: Audit) -> None:
-    """Say how narrow gaps and overlaps are, so that a width to settle them by can be chosen."""
-    click.echo()
-    most = max(one.gaps + one.overlaps for one in found.nearly)
-    rows, sums = [], [0, 0]
-    for one in found.nearly:
-        sums = [sums[0] + one.gaps, sums[1] + one.overlaps]
-        bar = "▇" * max(1, round(24 * (one.gaps + one.overlaps) / most))
-        rows.append(
-            [
-                f"{one.width:g} {one.unit}",
-                f"{one.gaps:,}",
-                f"{one.overlaps:,}",
-                f"{sum(sums):,}",
-                bar,
-            ]
-        )
-    head = ["narrower than", "gaps", "overlaps", "so far", ""]
-    show.table(head, rows, right=[0, 1, 2, 3])
-
-
-def _first(layer: Layer, finding: Finding) -> str:
-    names = [layer.row_label(int(r)) for r in finding.rows[:FIRST]]
-    return ", ".join(names) + (" …" if finding.count > FIRST else "")
-
-
-def _print_details(layer: Layer, finding: Finding) -> None:
-    for k, (row, (x, y)) in enumerate(zip(finding.rows, finding.places, strict=True)):
-        place = "" if x != x else f" at {x:.10g} {y:.10g}"
-        more = f" ({finding.details[k]})" if k < len(finding.details) else ""
-        show.line(layer.row_label(int(row)), f"{finding.reason}{place}{more}", wide=18)

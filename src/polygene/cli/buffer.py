@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import sys
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, options, overlay, show
+from polygene.cli import each, options
+from polygene.cli.asked import Asked, work_on_each
 from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from polygene.layer import Layer
-    from polygene.ops.buffer import BufferSummary
-    from polygene.units import Distance
+    from polygene.ops.buffer import BufferResult
+    from polygene.progress import Progress
 
 
 class DistancesType(click.ParamType):
@@ -82,6 +80,7 @@ class DistancesType(click.ParamType):
 @options.single_parts
 @options.precision
 def buffer(
+    asked: Asked,
     distance: Any,
     distance_from: str | None,
     unit: str | None,
@@ -96,7 +95,6 @@ def buffer(
     chord_error: float | None,
     single_parts: bool,
     precision: Any,
-    **options_: Any,
 ) -> None:
     """Keep everything within a distance of features.
 
@@ -117,82 +115,26 @@ def buffer(
     if unit is not None and distance_from is None:
         raise click.UsageError("--unit is that of --distance-from")
     from polygene.ops.buffer import buffer as buffer_layer
-    from polygene.plane.offsets import Style
 
-    style = Style(caps, corners, mitre_limit, chord_error, side)
-
-    invalid = options_.pop("invalid")
-
-    def work(layer: Layer, progress: Any) -> Any:
-        how_far: Any
-        if distance_from is not None:
-            how_far = _from_expression(layer, distance_from, unit)
-        else:
-            several = [d.in_metres(layer.crs) for d in distance or rings]
-            how_far = several if rings is not None else several[0]
-        step = None if precision is None else precision.in_metres(layer.crs)
+    def work(layer: Layer, progress: Progress) -> BufferResult:
         return buffer_layer(
             layer,
-            how_far,
+            None if distance is None else distance[0],
+            rings=rings or (),
+            distance_from=distance_from,
+            unit=unit,
             bands=bands,
             melt=melt,
             by=options.names_of(by),
-            style=style,
+            caps=caps,
+            corners=corners,
+            mitre_limit=mitre_limit,
+            side=side,
+            chord_error=chord_error,
             single_parts=single_parts,
-            precision=step,
-            invalid=invalid,
+            precision=precision,
+            invalid=asked.invalid or "mend",
             progress=progress,
         )
 
-    asked = distance or rings or ()
-    each.run("buffer", work, lambda summary: _print(summary, asked), **options_)
-
-
-def _from_expression(layer: Layer, text: str, unit: str | None) -> Any:
-    import numpy as np
-    import pyarrow as pa
-    import pyarrow.compute as pc
-
-    from polygene.errors import ExpressionError
-    from polygene.table.expression import Expression
-    from polygene.units import Distance
-
-    found = Expression(text).values(layer)
-    if found.kind not in ("number", "null"):
-        raise ExpressionError(f"a distance is a number, and this is a {found.kind}", text, 0)
-    size = Distance(1.0, unit).in_metres(layer.crs)
-    values = pc.fill_null(found.data.cast(pa.float64(), safe=False), float("nan"))
-    return np.array(values, np.float64) * size
-
-
-def _print(summary: BufferSummary, asked: Sequence[Distance]) -> list[str]:
-    from polygene.units import worded
-
-    err = sys.stderr
-    unit = summary.unit
-    far = " and ".join(f"{d:,.6g} {unit}" for d in summary.distances) or "no distance"
-    if asked and all(d.unit not in (None, "m") for d in asked):
-        far = " and ".join(d.text for d in asked)  # as it was typed
-    show.title(f"{summary.name} buffered by {far}", stream=err)
-    taken = f"{summary.taken:,} of {show.counted(summary.total, 'feature')}"
-    show.line("INPUT", taken, err)
-    words = summary.method
-    if summary.error:
-        words += f", distances right within {summary.error * 100:.2g} %"
-    show.line("computed", words, err)
-    area = worded([summary.area], summary.area_unit)[0]
-    show.line("came out", f"{show.counted(summary.out, 'feature')}, {area}", err)
-    if summary.disagreements:
-        words = ", ".join(f"{name} in {n:,}" for name, n in summary.disagreements.items())
-        show.line("disagreed", f"{words} of the groups; null there", err)
-    overlay.proved(summary.proved)
-    show.line("CRS", summary.crs, err)
-    notes = [*summary.notes, *overlay.admitted_words(summary.name, summary.admitted)]
-    for rows, what in (
-        (summary.vanished, "of which nothing is left"),
-        (summary.skipped, "without geometry or distance left out"),
-    ):
-        if rows.count:
-            n = show.counted(rows.count, "feature")
-            notes.append(f"{summary.name}: {n} {what}: {overlay.named(rows)}")
-    return notes
+    work_on_each("buffer", asked, work)

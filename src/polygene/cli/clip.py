@@ -7,6 +7,7 @@ from typing import Any
 import click
 
 from polygene.cli import options, overlay
+from polygene.cli.asked import OverlayAsked
 
 
 @options.command()
@@ -15,7 +16,9 @@ from polygene.cli import options, overlay
 @options.box_crs
 @click.option("--whole", is_flag=True, help="Keep whole every feature that touches OTHER.")
 @overlay.common
-def clip(with_: str | None, box: Any, box_crs: str | None, whole: bool, **options_: Any) -> None:
+def clip(
+    asked: OverlayAsked, with_: str | None, box: Any, box_crs: str | None, whole: bool
+) -> None:
     """Keep what lies inside OTHER; its border counts as inside.
 
     INPUT is one or several layers: file.gpkg#roads, file.gpkg#* for all of a file, folder/, or
@@ -27,16 +30,15 @@ def clip(with_: str | None, box: Any, box_crs: str | None, whole: bool, **option
     """
     if (with_ is None) == (box is None):
         raise click.UsageError("give either --with OTHER or --box to clip with")
-    if options_["with_where"] is not None and with_ is None:
+    if asked.with_where is not None and with_ is None:
         raise click.UsageError("--with-where needs --with OTHER")
     if box_crs is not None and box is None:
         raise click.UsageError("--box-crs needs --box")
-    from polygene.batch import Box, crs_of
     from polygene.ops.clip import clip as clip_layer
+    from polygene.reading import Rectangle, crs_of
 
-    def others(progress: Any) -> list[Any]:
-        if with_ is None:
-            return [Box(box, None if box_crs is None else crs_of(box_crs))]
-        return overlay.read_others([with_], options_, progress)
-
-    overlay.run(clip_layer, others, whole=whole, **options_)
+    if with_ is not None:
+        overlay.run("clip", clip_layer, asked, [with_], whole=whole)
+    else:
+        rectangle = Rectangle(box, None if box_crs is None else crs_of(box_crs))
+        overlay.run("clip", clip_layer, asked, [rectangle], whole=whole)

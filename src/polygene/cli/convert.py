@@ -2,36 +2,20 @@
 
 from __future__ import annotations
 
-import sys
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from polygene.cli import each, options, show
+from polygene.cli import each, options
+from polygene.cli.asked import Asked, work_on_each
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-
-
-@dataclass(frozen=True)
-class Converted:
-    """A layer as it is, and how many features it has."""
-
-    layer: Layer
-    summary: Copied
-
-
-@dataclass(frozen=True)
-class Copied:
-    name: str
-    features: int
-    fields: int
-    crs: str
-    notes: list[str] = field(default_factory=list)
+    from polygene.ops.summary import CopyResult
+    from polygene.progress import Progress
 
 
 @options.command()
 @each.common_carrying
-def convert(**options_: Any) -> None:
+def convert(asked: Asked) -> None:
     """Write layers in another format, gather many in one file, or spread one file into a folder.
 
     The ending of the destination says which format. What a format cannot hold is said.
@@ -42,20 +26,11 @@ def convert(**options_: Any) -> None:
       polygene convert 'tolva.gpkg#beds_*' -o beds.gpkg
     """
     from polygene.crs import label
+    from polygene.ops.summary import CopyResult, CopySummary
 
-    def work(layer: Layer, progress: Any) -> Any:
+    def work(layer: Layer, progress: Progress) -> CopyResult:
         del progress
-        copied = Copied(layer.name, layer.n_rows, layer.table.num_columns, label(layer.crs))
-        return Converted(layer, copied)
+        n_fields = layer.table.num_columns
+        return CopyResult(layer, CopySummary(layer.name, layer.n_rows, n_fields, label(layer.crs)))
 
-    each.run("convert", work, _print, **options_)
-
-
-def _print(summary: Copied) -> list[str]:
-    show.line(
-        summary.name,
-        f"{show.counted(summary.features, 'feature')}, {show.counted(summary.fields, 'field')}, "
-        f"{summary.crs}",
-        sys.stderr,
-    )
-    return summary.notes
+    work_on_each("convert", asked, work, carries=True)

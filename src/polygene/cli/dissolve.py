@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import sys
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, options, overlay, show
+from polygene.cli import each, options
+from polygene.cli.asked import Asked, keeping_dump, work_on_each
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-    from polygene.ops.dissolve import DissolveSummary
+    from polygene.ops.dissolve import DissolveResult
+    from polygene.progress import Progress
 
 
 @options.command()
@@ -29,13 +30,12 @@ if TYPE_CHECKING:
 @options.precision
 @options.keep_dump
 def dissolve(
+    asked: Asked,
     by: str,
     take: tuple[str, ...],
     null_group: str,
     single_parts: bool,
     precision: Any,
-    keep_dump: str | None,
-    **options_: Any,
 ) -> None:
     """Join features that agree in some fields, or all of them.
 
@@ -49,42 +49,17 @@ def dissolve(
     """
     from polygene.ops.dissolve import dissolve as dissolve_layer
 
-    invalid = options_.pop("invalid")
-
-    def work(layer: Layer, progress: Any) -> Any:
-        step = None if precision is None else precision.in_map_units(layer.crs)
-        with overlay.keeping_dump(keep_dump, [layer]):
+    def work(layer: Layer, progress: Progress) -> DissolveResult:
+        with keeping_dump(asked.keep_dump, [layer]):
             return dissolve_layer(
                 layer,
                 options.names_of(by),
                 take,
-                nulls_apart=null_group == "apart",
+                null_group=null_group,
                 single_parts=single_parts,
-                precision=step,
-                invalid=invalid,
+                precision=precision,
+                invalid=asked.invalid or "mend",
                 progress=progress,
             )
 
-    each.run("dissolve", work, _print, **options_)
-
-
-def _print(summary: DissolveSummary) -> list[str]:
-    from polygene.units import worded
-
-    err = sys.stderr
-    by = ", ".join(summary.by)
-    show.title(f"{summary.input.name} dissolved {f'by {by}' if by else 'into one'}", stream=err)
-    show.line("INPUT", f"{summary.input.name}: {overlay.took_part(summary.input)}", err)
-    show.line("came out", show.counted(summary.out, "feature"), err)
-    if summary.area is not None and summary.overlap is not None:
-        area, overlap = worded([summary.area, summary.overlap], summary.unit)
-        show.line("area", f"{area}; {overlap} lay under several features of a group", err)
-    if summary.disagreements:
-        words = ", ".join(f"{name} in {n:,}" for name, n in summary.disagreements.items())
-        show.line("disagreed", f"{words} of the groups; null there", err)
-    overlay.proved(summary.proved)
-    show.line("CRS", summary.crs, err)
-    notes = [*summary.notes, *overlay.admitted(summary.input)]
-    if summary.without_geometry:
-        notes.append(f"{summary.input.name}: {summary.without_geometry:,} without geometry")
-    return notes
+    work_on_each("dissolve", asked, work)

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import dataclasses
-import sys
 import time
 from pathlib import Path
 from typing import Any
 
 import click
 
-from polygene.cli import options, show
+from polygene.cli import options, outcome, show
+from polygene.cli.asked import Asked, asks
 
 
 @options.command()
@@ -40,11 +39,9 @@ from polygene.cli import options, show
 @options.box_crs
 @options.where
 @click.option("-o", "--out", required=True, metavar="FILE", help="A .png, .svg or .pdf file.")
-@options.replace
-@options.crs
-@options.quiet
+@asks(Asked, options.replace, options.crs, options.dry_run, options.json, options.quiet)
 def draw(
-    inputs: tuple[str, ...],
+    asked: Asked,
     colour_by: tuple[str, ...],
     label: tuple[str, ...],
     hatch: tuple[str, ...],
@@ -58,11 +55,6 @@ def draw(
     credit: str | None,
     box: Any,
     box_crs: str | None,
-    where: Any,
-    out: str,
-    replace: bool,
-    crs: str | None,
-    quiet: bool,
 ) -> None:
     """Draw a map of layers, the first at the bottom, in the CRS of the first.
 
@@ -72,86 +64,46 @@ def draw(
         --colour-by sectors.district_name --title "Tolva Sound" -o sound.png
       polygene draw tolva.gpkg#sectors --beside tolva.gpkg#beds_marram -o two.png
     """
-    from polygene import batch
-    from polygene.crs import parse
-    from polygene.draw import style as styles
-    from polygene.draw.maps import Look, MapPlan
-    from polygene.draw.maps import draw as draw_map
-    from polygene.draw.together import on_one_map
-    from polygene.errors import ExistsError, FileError
-    from polygene.formats.base import reason_of, replacing
-    from polygene.lineage import credits_of
-
-    began = time.monotonic()
-    path = Path(out)
-    for place in (path, *([Path(keep_style)] if keep_style else [])):
-        if place.exists() and not replace:
-            raise ExistsError(f"{place} exists; --replace overwrites it")
     if box_crs is not None and box is None:
         raise click.UsageError("--box-crs needs --box")
-    choice = batch.Choice(where, parse(crs) if crs else None)
-    with show.progress(quiet) as progress:
-        layers, notes = batch.read_all(inputs, choice)
-        others, more = batch.read_all(beside, choice) if beside else ([], [])
-        box = None if box is None else batch.box_of(box, box_crs, layers[0])
-        layers, bridges = on_one_map([*layers, *others], box)
-        notes += [*more, *(batch.bridge_words(facts, layers[0].name) for facts in bridges)]
-        names = [layer.name for layer in layers]
-        colours, labels = _by_layer(colour_by, layers, names), _by_layer(label, layers, names)
-        for name in (*hatch, *outline):
-            if name not in names:
-                raise click.UsageError(f"there is no layer {name!r} among {', '.join(names)}")
-        kept = styles.read(Path(style)) if style else {}
-        looks = []
-        for name in names:
-            look = styles.look_of(name, kept) or Look()
-            if name in colours:
-                look = dataclasses.replace(look, colour_by=colours[name], scheme=None)
-            looks.append(
-                dataclasses.replace(
-                    look,
-                    label=labels.get(name, look.label),
-                    hatch=look.hatch or name in hatch,
-                    outline=look.outline or name in outline,
-                )
-            )
-        if credit is None:
-            own = [text for y in layers if y.lineage for text in credits_of(y.lineage)]
-            credit = "; ".join(dict.fromkeys(own))
-        plan = MapPlan(layers, looks, title, credit, box, classes, breaks, beside=len(others))
-        progress.stage(f"drawing {path}")
-        try:
-            with replacing(path) as temporary:
-                notes += draw_map(plan, temporary, path.suffix)
-            if keep_style is not None:
-                _keep(Path(keep_style), styles.text_of(plan))
-        except OSError as err:
-            raise FileError(f"cannot write {path}: {reason_of(err)}") from err
-    if not quiet:
-        features = sum(layer.n_rows for layer in layers)
-        show.title(f"map of {', '.join(names)}", show.counted(features, "feature"), sys.stderr)
-        show.line("written", f"{path} in {time.monotonic() - began:.2f} s", sys.stderr)
-        for text in dict.fromkeys(notes):
-            show.note(text)
+    from polygene.cli.facts import Drawn
+    from polygene.cli.words.blocks import Words
+    from polygene.cli.words.tables import drawn
+    from polygene.formats.base import check_free
+    from polygene.phrases import bridge
+    from polygene.pictures.drawing import draw as draw_layers
+    from polygene.reading import box_of, read_all
 
-
-def _keep(path: Path, text: str) -> None:
-    from polygene.formats.base import replacing
-
-    with replacing(path) as temporary:
-        temporary.write_text(text, encoding="utf-8")
-
-
-def _by_layer(asked: tuple[str, ...], layers: Any, names: list[str]) -> dict[str, str]:
-    """Return the field asked for of each layer: LAYER.FIELD, or FIELD of all that have it."""
-    found: dict[str, str] = {}
-    for text in asked:
-        layer, dot, field = text.partition(".")
-        if dot and layer in names:
-            found[layer] = field
-            continue
-        have = [y.name for y in layers if text in y.table.column_names]
-        if not have:
-            layers[0].check_field(text)
-        found.update(dict.fromkeys(have, text))
-    return found
+    began = time.monotonic()
+    out = str(asked.out)
+    check_free(Path(out), asked.replace)  # fail now rather than after the work
+    say = Words()
+    with show.progress(asked.quiet) as progress:
+        layers, notes = read_all(asked.inputs, asked.choice())
+        others, more = read_all(beside, asked.choice())
+        found = draw_layers(
+            layers,
+            out,
+            beside=others,
+            colour_by=colour_by,
+            label=label,
+            hatch=hatch,
+            outline=outline,
+            classes=classes,
+            breaks=breaks,
+            style=style,
+            keep_style=keep_style,
+            title=title,
+            credit=credit,
+            box=None if box is None else box_of(box, box_crs, layers[0]),
+            replace=asked.replace,
+            is_dry=asked.dry_run,
+            progress=progress,
+        )
+    facts = Drawn(
+        written=None if asked.dry_run else out, layers=found.layers, features=found.features
+    )
+    drawn(facts, say)
+    say.note(*notes, *more, *(bridge(way, found.layers[0]) for way in found.brought), *found.notes)
+    seconds = time.monotonic() - began
+    asked.tell(outcome.Outcome("draw", [facts], say, out, seconds=seconds, is_dry=asked.dry_run))

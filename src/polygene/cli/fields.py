@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-import sys
+import dataclasses
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, options, show
+from polygene.cli import each, options
+from polygene.cli.asked import Asked, work_on_each
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-    from polygene.ops.fields import FieldsSummary
+    from polygene.ops.fields import FieldsResult
+    from polygene.progress import Progress
 
 
 class PairType(click.ParamType):
@@ -55,6 +57,7 @@ class PairType(click.ParamType):
 )
 @each.common_carrying
 def fields(
+    asked: Asked,
     rename: tuple[tuple[str, str], ...],
     retype: tuple[tuple[str, str], ...],
     dates: str | None,
@@ -64,7 +67,6 @@ def fields(
     drop: str | None,
     order: str | None,
     on_loss: str,
-    **options_: Any,
 ) -> None:
     """Rename, retype, compute, tidy, drop and reorder fields, in this order.
 
@@ -77,43 +79,26 @@ def fields(
       polygene fields tolva.gpkg#sectors -o sectors.gpkg --drop area_ha \\
         --set "hectares = round(area(ha), 1)" --rename depth_max=deepest
     """
-    from polygene.ops.fields import Plan
     from polygene.ops.fields import fields as change_fields
-    from polygene.table.expression import Assignment
+    from polygene.ops.given import assignments
 
-    plan = Plan(
-        dict(rename),
-        dict(retype),
-        dates,
-        [Assignment.parse(text) for text in compute],
-        trim,
-        options.names_of(keep),
-        options.names_of(drop),
-        options.names_of(order),
-    )
-    only = options_.pop("where")
+    computed = assignments(compute)
 
-    def work(layer: Layer, progress: Any) -> Any:
+    def work(layer: Layer, progress: Progress) -> FieldsResult:
         del progress
-        return change_fields(layer, plan, only=only, on_loss=on_loss)
+        return change_fields(
+            layer,
+            rename=dict(rename),
+            retype=dict(retype),
+            dates=dates,
+            compute=computed,
+            trim=trim,
+            keep=options.names_of(keep),
+            drop=options.names_of(drop),
+            order=options.names_of(order),
+            where=asked.where,
+            on_loss=on_loss,
+        )
 
-    each.run("fields", work, _print, where=None, **options_)
-
-
-def _print(summary: FieldsSummary) -> list[str]:
-    err = sys.stderr
-    show.title(f"fields of {summary.name}", stream=err)
-    for text in summary.changed or ["nothing to do"]:
-        show.line("changed", text, err)
-    if summary.rows < summary.total:
-        rows = f"values of {summary.rows:,} of {show.counted(summary.total, 'feature')}"
-        show.line("only", rows, err)
-    show.line("fields", ", ".join(summary.fields), err)
-    notes = [
-        f"{summary.name}, {name}: {show.counted(n, 'value')} that did not fit"
-        for name, n in summary.lost.items()
-    ]
-    if summary.zero_divisions:
-        n = show.counted(summary.zero_divisions, "division")
-        notes.append(f"{summary.name}: {n} by zero, null there")
-    return notes
+    # All features stay: the filter says whose values change.
+    work_on_each("fields", dataclasses.replace(asked, where=None), work, carries=True)

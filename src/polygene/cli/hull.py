@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-import sys
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import each, options, overlay, show
+from polygene.cli import each, options
+from polygene.cli.asked import Asked, work_on_each
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-    from polygene.ops.hull import HullSummary
+    from polygene.ops.hull import HullResult
+    from polygene.progress import Progress
 
 
 @options.command()
 @click.option("--each", "of_each", is_flag=True, help="A hull of each feature, not one of all.")
 @click.option("--by", metavar="FIELDS", default="", help="One of those that agree in these fields.")
 @each.common
-def hull(of_each: bool, by: str, **options_: Any) -> None:
+def hull(asked: Asked, of_each: bool, by: str) -> None:
     """Wrap the convex hull round all features, each, or groups.
 
     \b
@@ -29,27 +30,9 @@ def hull(of_each: bool, by: str, **options_: Any) -> None:
         raise click.UsageError("--each and --by exclude each other")
     from polygene.ops.hull import hull as hull_layer
 
-    invalid = options_.pop("invalid")
-
-    def work(layer: Layer, progress: Any) -> Any:
+    def work(layer: Layer, progress: Progress) -> HullResult:
         progress.stage(f"hulls of {layer.name}")
-        return hull_layer(layer, each=of_each, by=options.names_of(by), invalid=invalid)
+        names = options.names_of(by)
+        return hull_layer(layer, each=of_each, by=names, invalid=asked.invalid or "mend")
 
-    each.run("hull", work, _print, **options_)
-
-
-def _print(summary: HullSummary) -> list[str]:
-    from polygene.units import worded
-
-    err = sys.stderr
-    show.title(f"hull of {summary.name}", stream=err)
-    show.line("INPUT", f"{summary.taken:,} of {show.counted(summary.total, 'feature')}", err)
-    area = worded([summary.area], summary.unit)[0]
-    show.line("came out", f"{show.counted(summary.out, 'feature')}, {area}", err)
-    overlay.proved(summary.proved)
-    show.line("CRS", summary.crs, err)
-    notes = overlay.admitted_words(summary.name, summary.admitted)
-    if not summary.flat.count:
-        return notes
-    n = show.counted(summary.flat.count, "hull")
-    return [*notes, f"{summary.name}: {n} without area left out: {overlay.named(summary.flat)}"]
+    work_on_each("hull", asked, work)

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import sys
-from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, overlay, show
+from polygene.cli import options, overlay
+from polygene.cli.asked import OverlayAsked
 
 if TYPE_CHECKING:
-    from polygene.batch import Done
-    from polygene.ops.crossings import CrossingsResult
+    from polygene.layer import Layer
 
 
 @options.command()
@@ -22,7 +20,7 @@ if TYPE_CHECKING:
     "--crossings", is_flag=True, help="Of lines with lines, keep the points in which they meet."
 )
 @overlay.common
-def intersect(with_: tuple[str, ...], origins: bool, crossings: bool, **options_: Any) -> None:
+def intersect(asked: OverlayAsked, with_: tuple[str, ...], origins: bool, crossings: bool) -> None:
     """Keep the shared pieces, with the attributes of INPUT and OTHER.
 
     A row for each combination of features that meet. INPUT may be of any kind, OTHER is a layer of
@@ -34,52 +32,22 @@ def intersect(with_: tuple[str, ...], origins: bool, crossings: bool, **options_
     Example:
       polygene intersect tolva.gpkg#cables --with tolva.gpkg#sectors -o beds.gpkg
     """
-    if crossings:
-        _crossings(with_, origins, options_)
-        return
     from polygene.ops.intersect import intersect as intersect_layers
 
-    overlay.run(
-        intersect_layers,
-        lambda progress: overlay.read_others(with_, options_, progress),
-        origins=origins,
-        **options_,
-    )
-
-
-def _crossings(with_: tuple[str, ...], origins: bool, options_: dict[str, Any]) -> None:
+    if not crossings:
+        overlay.run("intersect", intersect_layers, asked, with_, origins=origins)
+        return
     if len(with_) > 1:
         raise click.UsageError("--crossings needs a single --with")
     for name in ("snap", "drop_slivers", "refresh", "apportion"):
-        if options_.pop(name) is not None:
+        if getattr(asked, name) is not None:
             raise click.UsageError(f"--{name.replace('_', '-')} has no meaning with --crossings")
-    options_.pop("invalid")  # lines are never invalid
+    overlay.run("intersect", _crossings, asked, with_, origins=origins)
+
+
+def _crossings(layer: Layer, other: Layer, **how: Any) -> Any:
+    """Find crossings; lines are never invalid, so that much of ``how`` has no meaning."""
     from polygene.ops.crossings import crossings
 
-    overlay.run(
-        crossings,
-        lambda progress: overlay.read_others(with_, options_, progress),
-        origins=origins,
-        snap=None,
-        drop_slivers=None,
-        refresh=None,
-        apportion=None,
-        prints=_print_crossings,
-        **options_,
-    )
-
-
-def _print_crossings(done: Sequence[Done[CrossingsResult]]) -> None:
-    err = sys.stderr
-    for item in done:
-        s = item.result.summary
-        show.title(f"{s.input.name} crossed with {s.other.name}", stream=err)
-        show.line("INPUT", f"{s.input.name}: {overlay.took_part(s.input)}", err)
-        show.line("OTHER", f"{s.other.name}: {overlay.took_part(s.other)}", err)
-        points, pairs = show.counted(s.points, "point"), show.counted(s.pairs, "pair")
-        words = (
-            f"{show.counted(s.out, 'feature')}: {points} in which {pairs} of lines meet, "
-            f"{s.crossed:,} of {s.input.name} and {s.other_crossed:,} of {s.other.name}"
-        )
-        show.line("came out", words, err)
-        show.line("CRS", s.crs, err)
+    meant = ("origins", "single_parts", "precision", "follow", "progress")
+    return crossings(layer, other, **{name: how[name] for name in meant})

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-import sys
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, options, overlay, show
+from polygene.cli import each, options
+from polygene.cli.asked import Asked, work_on_each
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-    from polygene.ops.join import JoinSummary
+    from polygene.ops.join import JoinResult
+    from polygene.progress import Progress
+    from polygene.reading import Other
 
 
 @options.command()
@@ -45,6 +47,7 @@ if TYPE_CHECKING:
 @options.precision
 @options.follow
 def join(
+    asked: Asked,
     with_: str,
     relation: str,
     take: tuple[str, ...],
@@ -56,10 +59,8 @@ def join(
     keep: str | None,
     drop: str | None,
     links: str | None,
-    with_where: Any,
     precision: Any,
     follow: Any,
-    **options_: Any,
 ) -> None:
     """Carry attributes of OTHER across to INPUT by how they lie.
 
@@ -76,71 +77,36 @@ def join(
     """
     if relation != "nearest" and (count > 1 or within is not None or links is not None):
         raise click.UsageError("--count, --within and --links belong to --relation nearest")
-    from polygene import batch
-    from polygene.crs import parse
+    from polygene.batch import Side
     from polygene.ops.join import join as join_layers
+    from polygene.reading import read_other
 
-    crs = options_["crs"]
-    choice = batch.Choice(with_where, parse(crs) if crs else None)
-    other = batch.read_other(with_, choice, any_family=True)
-    lines: list[Layer] = []
+    read: list[Other] = []
 
-    def work(layer: Layer, progress: Any) -> Any:
-        result = join_layers(
+    def before(progress: Progress) -> list[str]:
+        read.append(read_other(with_, asked.other_choice(), progress, any_family=True))
+        return read[0].notes
+
+    def work(layer: Layer, progress: Progress) -> JoinResult:
+        return join_layers(
             layer,
-            other.layer,
+            read[0].layer,
             relation,
             take=take,
             pairs=pairs,
             single=single,
             count=count,
-            within=None if within is None else within.in_metres(layer.crs),
+            within=within,
             unmatched=unmatched,
             keep=options.names_of(keep),
             drop=options.names_of(drop),
             links=links is not None,
-            precision=None if precision is None else precision.in_map_units(layer.crs),
-            follow=None if follow is None else follow.as_length(),
+            precision=precision,
+            follow=follow,
             progress=progress,
         )
-        result.summary.notes.extend([*other.notes, *overlay.bridges(result.summary, layer.name)])
-        if result.links is not None:
-            lines.append(result.links)
-        return result
 
-    each.run("join", work, _print, **options_)
+    side: Side[JoinResult] | None = None
     if links is not None:
-        batch.write_named(links, lines, options_["replace"])
-        if not options_["quiet"]:
-            show.line("links", links, sys.stderr)
-
-
-def _print(summary: JoinSummary) -> list[str]:
-    err = sys.stderr
-    show.title(f"{summary.input} joined with {summary.other}", summary.relation, err)
-    taken = f"{summary.input_taken:,} of {show.counted(summary.input_total, 'feature')}"
-    show.line("INPUT", f"{summary.input}: {taken}", err)
-    taken = f"{summary.other_taken:,} of {show.counted(summary.other_total, 'feature')}"
-    show.line("OTHER", f"{summary.other}: {taken}, {summary.unused:,} of them used by none", err)
-    show.line(
-        "pairs",
-        f"{summary.pairs:,}: {summary.none:,} of {summary.input} have no partner, {summary.one:,} "
-        f"have one, {summary.many:,} several",
-        err,
-    )
-    show.line("came out", show.counted(summary.out, "feature"), err)
-    if summary.furthest is not None:
-        words = f"{summary.middle:,.2f} {summary.unit} in the middle, {summary.furthest:,.2f} "
-        show.line("distance", f"{words}{summary.unit} at most, {summary.metric}", err)
-    if summary.disagreements:
-        words = ", ".join(f"{name} in {n:,}" for name, n in summary.disagreements.items())
-        show.line("disagreed", f"{words} of the features; null there", err)
-    show.line("CRS", summary.crs, err)
-    notes = list(summary.notes)
-    if summary.tied.count:
-        n = show.counted(summary.tied.count, "feature")
-        notes.append(
-            f"{summary.input}: {n} with several partners that are equal; the first in "
-            f"{summary.other} was taken: {overlay.named(summary.tied)}"
-        )
-    return notes
+        side = Side(links, lambda result: result.links)
+    work_on_each("join", asked, work, before=before, carries=True, side=side)

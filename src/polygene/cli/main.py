@@ -15,8 +15,15 @@ import click
 
 from polygene import __version__
 from polygene.commands import COMMANDS, GROUPS
-from polygene.errors import ExpressionError, PolygeneError, SheetError, UsageError
+from polygene.errors import (
+    ExpressionError,
+    PolygeneError,
+    SheetError,
+    UsageError,
+    with_options,
+)
 from polygene.memory import keep_freed_memory
+from polygene.written import noting
 
 
 class Commands(click.Group):
@@ -81,37 +88,50 @@ def main() -> NoReturn:
     """
     signal.signal(signal.SIGTERM, _interrupt)
     keep_freed_memory()
+    with noting() as written:
+        code = _run(written)
+    sys.exit(code)
+
+
+def _run(written: list[str]) -> int:
+    """Run the program; return its exit code. ``written`` are the files it has put in place."""
     try:
         cli.main(prog_name="polygene", standalone_mode=False)
         sys.stdout.flush()
-        code = 0
+        return 0
     except click.exceptions.Exit as err:
-        code = err.exit_code
+        return err.exit_code
     except click.UsageError as err:
         err.show()
         _tell_failure(err.format_message())
-        code = 2
+        return 2
     except click.ClickException as err:
         err.show()
         _tell_failure(err.format_message())
-        code = 1
+        return 1
     except PolygeneError as err:
-        _complain(str(err))
-        code = 2 if isinstance(err, (UsageError, ExpressionError, SheetError)) else 1
+        _complain(with_options(str(err)))
+        return 2 if isinstance(err, (UsageError, ExpressionError, SheetError)) else 1
     except (KeyboardInterrupt, click.Abort):
-        _complain("interrupted; nothing was written")
-        code = 130
+        _complain(f"interrupted; {_what_is(written)}")
+        return 130
     except BrokenPipeError:
         _let_go_of_output()
-        code = 0
+        return 0
     except MemoryError:
-        _complain("not enough memory for this work; nothing was written")
-        code = 1
+        _complain(f"not enough memory for this work; {_what_is(written)}")
+        return 1
     except Exception:
         traceback.print_exc()
-        _complain("this is a bug in Polygene, not in your data; nothing was written")
-        code = 3
-    sys.exit(code)
+        _complain(f"this is a bug in Polygene, not in your data; {_what_is(written)}")
+        return 3
+
+
+def _what_is(written: list[str]) -> str:
+    """Say what of the work is in its place, however it ended."""
+    if not written:
+        return "nothing was written"
+    return f"{', '.join(written)} had been written by then"
 
 
 def _complain(text: str) -> None:
@@ -127,13 +147,11 @@ def _tell_failure(reason: str) -> None:
     words = sys.argv[1:]
     if "--json" not in words:
         return
-    from polygene.cli import show
+    from polygene.cli.outcome import tell_failure
 
-    if show.has_told():
-        return
     command = words[0] if words[0] in COMMANDS else ""
     try:
-        show.json(show.document(command, [], [], [{"source": "", "reason": reason}]))
+        tell_failure(command, reason)
     except BrokenPipeError:
         _let_go_of_output()
 

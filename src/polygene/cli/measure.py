@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import sys
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, options, overlay, show
+from polygene.cli import each, options
+from polygene.cli.asked import Asked, work_on_each
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-    from polygene.ops.measure import MeasureSummary
+    from polygene.ops.measure import MeasureResult
+    from polygene.progress import Progress
 
 
 def _unit_option(name: str, what: str) -> Any:
@@ -31,6 +32,7 @@ def _unit_option(name: str, what: str) -> Any:
 @click.option("--parts", is_flag=True, help="How many parts.")
 @each.common_carrying
 def measure(
+    asked: Asked,
     area: tuple[str, ...],
     length: tuple[str, ...],
     perimeter: tuple[str, ...],
@@ -39,7 +41,6 @@ def measure(
     bounds: bool,
     vertices: bool,
     parts: bool,
-    **options_: Any,
 ) -> None:
     """Add areas, lengths and places of features as columns.
 
@@ -50,56 +51,22 @@ def measure(
     Example:
       polygene measure tolva.gpkg#sectors --area area_ha=ha -o sectors.gpkg
     """
-    from polygene.ops.measure import Wanted
+    if not (area or length or perimeter or centroid or inside or bounds or vertices or parts):
+        raise click.UsageError("say what to measure: --area ha, --length km, --centroid ...")
     from polygene.ops.measure import measure as measure_layer
 
-    wanted = [
-        Wanted(name, *_unit_and_field(text))
-        for name, texts in (("area", area), ("length", length), ("perimeter", perimeter))
-        for text in texts
-    ]
-    flags = {
-        "centroid": centroid,
-        "inside": inside,
-        "bounds": bounds,
-        "vertices": vertices,
-        "parts": parts,
-    }
-    wanted += [Wanted(name) for name, is_asked in flags.items() if is_asked]
-    if not wanted:
-        raise click.UsageError("say what to measure: --area ha, --length km, --centroid ...")
-
-    def work(layer: Layer, progress: Any) -> Any:
+    def work(layer: Layer, progress: Progress) -> MeasureResult:
         del progress
-        return measure_layer(layer, wanted)
-
-    each.run("measure", work, _print, **options_)
-
-
-def _unit_and_field(text: str) -> tuple[str | None, str | None]:
-    field, equals, unit = text.rpartition("=")
-    unit = unit.strip()
-    return (None if unit == "crs" else unit), (field.strip() or None if equals else None)
-
-
-def _print(summary: MeasureSummary) -> list[str]:
-    err = sys.stderr
-    show.title(f"measured {summary.name}", stream=err)
-    show.line("features", f"{summary.features:,}, {summary.method}", err)
-    for total in summary.totals:
-        words = f"{total.field}: {total.total:,.2f} {total.unit} in all".replace("  ", " ")
-        if total.changed is not None:
-            words += f"; {total.changed:,} of the stored values were off"
-        show.line("measure", words, err)
-    show.line("fields", ", ".join(summary.columns), err)
-    notes = []
-    if summary.without_geometry:
-        n = show.counted(summary.without_geometry, "feature")
-        notes.append(f"{summary.name}: {n} without geometry, null there")
-    if summary.invalid.count:
-        n = show.counted(summary.invalid.count, "invalid feature")
-        notes.append(
-            f"{summary.name}: {n}, measured by the direction of rings, which may not be what is "
-            f"covered: {overlay.named(summary.invalid)}; mend first"
+        return measure_layer(
+            layer,
+            area=area,
+            length=length,
+            perimeter=perimeter,
+            centroid=centroid,
+            inside=inside,
+            bounds=bounds,
+            vertices=vertices,
+            parts=parts,
         )
-    return notes
+
+    work_on_each("measure", asked, work, carries=True)

@@ -12,7 +12,6 @@ import click
 from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
-    from polygene.formats.destination import OnExisting
     from polygene.settings import Settings
 
 
@@ -99,6 +98,7 @@ NOT_RECORDED = (
     "quiet",
     "stop_at_first",
     "keep_dump",
+    "dry_run",
     "credit",
     "licence",
     "help",
@@ -330,6 +330,9 @@ keep_dump = click.option(
 stop_at_first = click.option(
     "--stop-at-first", is_flag=True, help="Of several inputs: let the first that fails stop all."
 )
+dry_run = click.option(
+    "--dry-run", is_flag=True, help="Do all the work and tell of it, but write nothing."
+)
 json = click.option(
     "--json",
     "as_json",
@@ -362,10 +365,3 @@ take = click.option(
     metavar="'NAME = FUNCTION(FIELD)'",
     help="Aggregate a field: count sum mean min max median first last agreed list majority.",
 )
-
-
-def on_existing(replace: bool, next_: bool) -> OnExisting:
-    """Return what to do about results that exist; one of the two at most."""
-    if replace and next_:
-        raise click.UsageError("--replace and --next exclude each other")
-    return "replace" if replace else "next" if next_ else "refuse"

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import sys
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import each, options, show
+from polygene.cli import each, options
+from polygene.cli.asked import Asked, work_on_each
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
-    from polygene.ops.parts import PartsSummary
+    from polygene.ops.parts import PartsResult
+    from polygene.progress import Progress
 
 
 @options.command()
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
     "--gather", metavar="FIELDS", help="The other way: one feature of those that agree in these."
 )
 @each.common_carrying
-def parts(number: str | None, source: str | None, gather: str | None, **options_: Any) -> None:
+def parts(asked: Asked, number: str | None, source: str | None, gather: str | None) -> None:
     """Make multi-part features single parts, or gather single parts.
 
     \b
@@ -30,24 +31,11 @@ def parts(number: str | None, source: str | None, gather: str | None, **options_
     """
     if gather is not None and (number or source):
         raise click.UsageError("--number and --source are for taking features apart")
-    from polygene.ops.parts import apart, together
+    from polygene.ops.parts import parts as part_layer
 
-    def work(layer: Layer, progress: Any) -> Any:
+    def work(layer: Layer, progress: Progress) -> PartsResult:
         del progress
-        if gather is not None:
-            return together(layer, options.names_of(gather))
-        return apart(layer, number=number, source=source)
+        names = None if gather is None else options.names_of(gather)
+        return part_layer(layer, number=number, source=source, gather=names)
 
-    each.run("parts", work, _print, **options_)
-
-
-def _print(summary: PartsSummary) -> list[str]:
-    err = sys.stderr
-    show.title(f"parts of {summary.name}", stream=err)
-    taken = f"{summary.taken:,} of {show.counted(summary.total, 'feature')}"
-    show.line("INPUT", f"{taken}, {show.counted(summary.parts, 'part')}", err)
-    show.line("came out", show.counted(summary.out, "feature"), err)
-    if summary.disagreements:
-        words = ", ".join(f"{name} in {n:,}" for name, n in summary.disagreements.items())
-        show.line("disagreed", f"{words} of the groups; null there", err)
-    return []
+    work_on_each("parts", asked, work, carries=True)

@@ -2,25 +2,24 @@
 
 from __future__ import annotations
 
-import contextvars
-import dataclasses
-import datetime
-import enum
-import math
+import io
 import os
 import shutil
 import sys
+import textwrap
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TextIO
 
 import click
 
+from polygene.cli.words.blocks import Block, Fields, Gap, Line, Story, Table, Title
 from polygene.progress import SILENT, Progress
 
 GAP = "  "
+WIDEST = 24  # columns that a cell of a layer's rows may take
 PATIENCE = 1.0  # seconds before anything is said about progress
 
 
@@ -34,28 +33,6 @@ def styled(text: str, stream: TextIO, **style: Any) -> str:
     if not stream.isatty() or os.environ.get("NO_COLOR"):
         return text
     return click.style(text, **style)
-
-
-def number(value: Any) -> str:
-    """Return a value as tables show it; null as a dot."""
-    if value is None:
-        return "·"
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, int):
-        return str(value)
-    if isinstance(value, float):
-        return "nan" if math.isnan(value) else f"{value:.10g}"
-    if isinstance(value, datetime.datetime):
-        return value.strftime("%Y-%m-%d %H:%M:%S").removesuffix(" 00:00:00")
-    if isinstance(value, bytes):
-        return f"{len(value)} bytes"
-    return " ".join(str(value).split())
-
-
-def counted(n: int, noun: str) -> str:
-    """Return a number and what it counts: "1 feature", "2 features"."""
-    return f"{n:,} {noun}{'' if n == 1 else 's'}"
 
 
 def table(
@@ -89,6 +66,74 @@ def table(
         if has_total and k == len(rows):
             line = styled(line, stream, bold=True)
         click.echo(_underlined(cells, indent, stream) if k == 0 else line, file=stream)
+
+
+def lay_out(blocks: Sequence[Block], stream: TextIO) -> None:
+    """Print what words are made of."""
+    for block in blocks:
+        match block:
+            case Title():
+                title(block.text, block.rest, stream)
+            case Line():
+                line(block.label, block.text, stream, block.wide)
+            case Gap():
+                click.echo(file=stream)
+            case Table():
+                table(
+                    block.head,
+                    block.rows,
+                    right=block.right,
+                    stream=stream,
+                    flexible=block.flexible,
+                    has_total=block.has_total,
+                )
+            case Fields():
+                _fields(block, stream)
+            case Story():
+                _story(block, stream)
+
+
+def text_of(blocks: Sequence[Block]) -> str:
+    """Return what `lay_out` prints, as wide as where there is no terminal."""
+    stream = io.StringIO()
+    lay_out(blocks, stream)
+    return stream.getvalue()
+
+
+def _fields(block: Fields, stream: TextIO) -> None:
+    """Print as many fields side by side as the width has room for, and name the others."""
+    room = width_of(stream) - len(GAP)
+    chosen: list[str] = []
+    for name in block.names:
+        width = min(max(len(name), *map(len, block.cells[name])), WIDEST) + len(GAP)
+        if room < width and chosen:
+            break
+        room -= width
+        chosen.append(name)
+    if block.last and block.last not in chosen:
+        chosen[-1] = block.last
+    numeric = [k for k, name in enumerate(chosen) if name in block.numeric]
+    columns = [block.cells[name] for name in chosen]
+    rows = [
+        [_fitted(cell, WIDEST, False).rstrip() for cell in row]
+        for row in zip(*columns, strict=True)
+    ]
+    table(chosen, rows, right=numeric, stream=stream)
+    left = [name for name in block.names if name not in chosen]
+    if left:
+        line("not shown", ", ".join(left), stream)
+
+
+def _story(block: Story, stream: TextIO) -> None:
+    """Print a table of which nothing in the second column is cut off: it goes on below."""
+    others = [k for k in range(len(block.head)) if k != 1]
+    taken = sum(max(len(row[k]) for row in [block.head, *block.rows]) for k in others)
+    room = max(24, width_of(stream) - taken - 4 * len(GAP))
+    rows: list[list[str]] = []
+    for name, how, *rest in block.rows:
+        first, *more = textwrap.wrap(how, room, subsequent_indent="  ") or [""]
+        rows += [[name, first, *rest], *(["", text, *("" for _ in rest)] for text in more)]
+    table(block.head, rows, right=block.right, stream=stream, flexible=[0])
 
 
 def _underlined(cells: Sequence[str], indent: str, stream: TextIO) -> str:
@@ -133,8 +178,6 @@ def note(text: str, stream: TextIO | None = None) -> None:
 
 
 def _wrapped(text: str, room: int) -> list[str]:
-    import textwrap
-
     return textwrap.wrap(text, room, break_long_words=False, break_on_hyphens=False) or [""]
 
 
@@ -179,95 +222,3 @@ def progress(quiet: bool) -> Iterator[Progress]:
         yield terminal
     finally:
         terminal.close()
-
-
-_kept: contextvars.ContextVar[list[Any] | None] = contextvars.ContextVar("kept", default=None)
-
-
-@contextmanager
-def keeping_facts() -> Iterator[list[Any]]:
-    """Keep the facts that commands tell while this lasts, as ``--json`` would print them."""
-    kept: list[Any] = []
-    token = _kept.set(kept)
-    try:
-        yield kept
-    finally:
-        _kept.reset(token)
-
-
-def facts(
-    command: str,
-    results: Callable[[], Sequence[Any]],
-    as_json: bool,
-    *,
-    notes: Iterable[str] = (),
-    failed: Sequence[dict[str, str]] = (),
-    seconds: float | None = None,
-) -> None:
-    """Tell the facts of a command: print them if they are asked for, keep them if somebody listens.
-
-    All commands tell them in one shape, that of ``docs/output.schema.json``.
-    """
-    kept = _kept.get()
-    if not as_json and kept is None:
-        return
-    found = document(command, plain(list(results())), list(dict.fromkeys(notes)), list(failed))
-    if seconds is not None:
-        found["seconds"] = round(seconds, 3)
-    if kept is not None:
-        kept.append(found)
-    if as_json:
-        json(found)
-
-
-SHAPE = 1  # of what --json prints; a larger number where a program that reads it must change
-
-
-def document(
-    command: str, results: list[Any], notes: list[str], failed: list[dict[str, str]]
-) -> dict[str, Any]:
-    """Return what ``--json`` prints, whatever the command and however it ended."""
-    return {
-        "polygene": SHAPE,
-        "command": command,
-        "results": results,
-        "failed": failed,
-        "notes": notes,
-    }
-
-
-def plain(value: Any) -> Any:
-    """Return facts as JSON has them: objects, lists, numbers, texts; families in words."""
-    words = getattr(value, "words", None)
-    if isinstance(value, enum.Enum) and isinstance(words, str):
-        return words
-    if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {f.name: plain(getattr(value, f.name)) for f in dataclasses.fields(value)}
-    if isinstance(value, dict):
-        return {str(key): plain(item) for key, item in value.items()}
-    if isinstance(value, tuple) and hasattr(value, "_asdict"):
-        return plain(value._asdict())
-    if isinstance(value, (list, tuple)):
-        return [plain(item) for item in value]
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    if value is None or isinstance(value, (bool, int, float, str)):
-        return value
-    return value.item() if hasattr(value, "item") else str(value)
-
-
-_told = False
-
-
-def has_told() -> bool:
-    """Return whether this process has printed a document: a script reads one, not two."""
-    return _told
-
-
-def json(value: Any) -> None:
-    """Print a document for scripts."""
-    import orjson
-
-    global _told
-    _told = True
-    click.echo(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode())

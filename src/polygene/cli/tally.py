@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import sys
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, show
+from polygene.cli import options, outcome
+from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
     from polygene.ops.tally import Tally
@@ -23,23 +24,15 @@ if TYPE_CHECKING:
 @click.option("-o", "--out", metavar="FILE", help="Write it too: .csv, .md (Markdown) or .parquet.")
 @click.option("--chart", metavar="FILE", help="Draw it as bars: a .png, .svg or .pdf file.")
 @click.option("--title", default="", help="What stands above the chart.")
-@options.replace
-@options.crs
-@options.json
-@options.quiet
+@asks(Asked, options.replace, options.crs, options.dry_run, options.json, options.quiet)
 def tally(
+    asked: Asked,
     input_: str,
     by: str,
     across: str | None,
     take: tuple[str, ...],
-    where: Any,
-    out: str | None,
     chart: str | None,
     title: str,
-    replace: bool,
-    crs: str | None,
-    as_json: bool,
-    quiet: bool,
 ) -> None:
     """Make a table of counts, areas or other aggregates by one or two fields, with totals.
 
@@ -50,67 +43,57 @@ def tally(
       polygene tally tolva.gpkg#buoys --by kind --take "t = sum(tonnes)" \\
         --chart tonnes.png
     """
-    from polygene import batch
-    from polygene.crs import parse
-    from polygene.errors import ExistsError
+    from polygene.cli.words.blocks import Words
+    from polygene.cli.words.tables import tallied
+    from polygene.formats.base import check_free
     from polygene.ops.tally import tally as tally_layer
+    from polygene.reading import read_one
 
-    for place in (out, chart):  # nothing is written if one of them cannot be
-        if place is not None and Path(place).exists() and not replace:
-            raise ExistsError(f"{place} exists; --replace overwrites it")
-    choice = batch.Choice(where, parse(crs) if crs else None)
-    layer, notes = batch.read_one(input_, choice)
-    names = options.names_of(by)
-    found = tally_layer(layer, names, take, across)
-    if out is not None:
+    began = time.monotonic()
+    for place in (asked.out, chart):  # nothing is written if one of them cannot be
+        if place is not None:
+            check_free(Path(place), asked.replace)
+    layer, notes = read_one(input_, asked.choice())
+    say = Words()
+    say.note(*notes)
+    found = tally_layer(layer, options.names_of(by), take, across)
+    if asked.out is not None and not asked.dry_run:
         from polygene.formats.plain_table import write
 
-        write(Path(out), found.body, found.totals, found.by, replace)
-    if chart is not None:
-        notes += _draw(found, Path(chart), title, across or "")
-    table = {"rows": found.body.to_pylist(), "total": found.totals.to_pylist()[0]}
-    show.facts("tally", lambda: [table], as_json, notes=notes)
-    if not (quiet or as_json):
-        _print(found, names)
-        if out is not None:
-            show.line("written", out, sys.stderr)
-        if chart is not None:
-            show.line("chart", chart, sys.stderr)
-        for text in notes:
-            show.note(text)
+        write(Path(asked.out), found.body, found.totals, found.by, asked.replace)
+    if chart is not None and not asked.dry_run:
+        say.note(*_draw(found, Path(chart), title, across or ""))
+    facts = _facts(found, asked, chart)
+    tallied(facts, say)
+    told = outcome.Outcome(
+        "tally",
+        [facts],
+        say,
+        asked.out or "",
+        seconds=time.monotonic() - began,
+        is_dry=asked.dry_run,
+        is_looked_at=True,
+        more=[("chart", chart)] if chart is not None else [],
+    )
+    asked.tell(told)
+
+
+def _facts(found: Tally, asked: Asked, chart: str | None) -> Any:
+    from polygene.cli.facts import Tallied
+
+    return Tallied(
+        columns=found.body.column_names,
+        keys=found.by,
+        rows=found.body.to_pylist(),
+        total=found.totals.to_pylist()[0],
+        written=None if asked.dry_run else asked.out,
+        chart=None if asked.dry_run else chart,
+    )
 
 
 def _draw(found: Tally, path: Path, title: str, across: str) -> list[str]:
-    from polygene.draw.charts import draw_chart
     from polygene.formats.base import replacing
+    from polygene.pictures.charts import draw_chart
 
     with replacing(path) as temporary:
         return draw_chart(found.body, found.by, title, across, temporary, path.suffix.lower())
-
-
-def _print(found: Tally, by: list[str]) -> None:
-    import pyarrow as pa
-
-    names = found.body.column_names
-    kinds = [field.type for field in found.body.schema]
-    right = [
-        k for k, kind in enumerate(kinds) if pa.types.is_integer(kind) or pa.types.is_floating(kind)
-    ]
-    rows = (
-        [[_cell(v) for v in row] for row in zip(*found.body.to_pydict().values(), strict=True)]
-        if found.body.num_columns
-        else []
-    )
-    totals = [_cell(column[0].as_py()) for column in found.totals.columns]
-    totals[0] = "all"
-    for k in range(1, len(by)):
-        totals[k] = ""
-    show.table(names, [*rows, totals], right=right, flexible=range(len(by)), has_total=True)
-
-
-def _cell(value: Any) -> str:
-    if isinstance(value, float):
-        return f"{value:,.2f}"
-    if isinstance(value, int) and not isinstance(value, bool):
-        return f"{value:,}"
-    return show.number(value)

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
 from polygene.cli import options, overlay
+from polygene.cli.asked import OverlayAsked
 
 
 @options.command()
@@ -19,7 +18,7 @@ from polygene.cli import options, overlay
 )
 @options.origins
 @overlay.common
-def union(with_: tuple[str, ...], origins: bool, **options_: Any) -> None:
+def union(asked: OverlayAsked, with_: tuple[str, ...], origins: bool) -> None:
     """Keep all pieces of INPUT and OTHER, each with the attributes it has a right to.
 
     A row for each combination of features that meet, and for what lies in one layer only, with nulls
@@ -30,13 +29,8 @@ def union(with_: tuple[str, ...], origins: bool, **options_: Any) -> None:
     Example:
       polygene union tolva.gpkg#sectors --with tolva.gpkg#beds_kelda -o zones.gpkg
     """
-    if options_["with_where"] is not None and not with_:
+    if asked.with_where is not None and not with_:
         raise click.UsageError("--with-where needs --with OTHER")
     from polygene.ops.union import union as unite_layers
 
-    overlay.run(
-        unite_layers,
-        lambda progress: overlay.read_others(with_, options_, progress),
-        origins=origins,
-        **options_,
-    )
+    overlay.run("union", unite_layers, asked, with_, origins=origins)

@@ -12,7 +12,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
-from polygene.errors import DataError, FileError
+from polygene import written
+from polygene.errors import DataError, ExistsError, FileError
 from polygene.layer import Layer, LayerInfo
 
 try:
@@ -85,6 +86,18 @@ def collecting_no_garbage() -> Iterator[None]:
             gc.enable()
 
 
+def check_free(path: Path, replaces: bool) -> None:
+    """Refuse a file that is there, unless it is to be replaced.
+
+    Raises
+    ------
+    ExistsError
+        Otherwise.
+    """
+    if path.exists() and not replaces:
+        raise ExistsError(f"{path} exists; `replace` overwrites it")
+
+
 @contextlib.contextmanager
 def replacing(path: Path) -> Iterator[Path]:
     """Give a temporary neighbour to write; put it in the place of ``path`` when all went well.
@@ -111,6 +124,7 @@ def replacing(path: Path) -> Iterator[Path]:
             os.fsync(file.fileno())
         temporary.chmod(_mode_of(target))
         temporary.replace(target)
+        written.note(path)
     except OSError as err:
         raise FileError(f"cannot write {path}: {reason_of(err)}") from err
     finally:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from polygene import lineage
+from polygene import provenance
 from polygene.formats.base import replacing
-from polygene.lineage import Lineage
+from polygene.provenance import Lineage
 
 ENDING = ".lineage.json"
 
@@ -28,6 +28,6 @@ def write(path: Path, own: Lineage | None) -> None:
 def read(path: Path) -> Lineage | None:
     """Return the lineage beside a file, None if there is none that can be read."""
     try:
-        return lineage.parse(place_of(path).read_bytes())
+        return provenance.parse(place_of(path).read_bytes())
     except OSError:
         return None

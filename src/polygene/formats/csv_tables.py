@@ -176,7 +176,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     notes = []
     if layer.crs is not None:
         notes.append(
-            f"{layer.name}: a table has no place for the CRS, {label(layer.crs)}; say it with --crs "
+            f"{layer.name}: a table has no place for the CRS, {label(layer.crs)}; say it with `crs` "
             "when you read it"
         )
     if layer.geometry.m is not None:

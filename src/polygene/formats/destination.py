@@ -136,7 +136,7 @@ def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> li
         else:
             free = _next(target, there)
             raise ExistsError(
-                f"{target.words} exists already; --replace overwrites it, --next writes "
+                f"{target.words} exists already; `replace` overwrites it, `next` writes "
                 f"{free.words}"
             )
     return clear

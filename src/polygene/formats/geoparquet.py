@@ -15,7 +15,7 @@ import pyarrow.parquet as pq
 import pyproj
 
 from polygene import crs as crs_module
-from polygene import lineage
+from polygene import provenance
 from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats.base import Reading, only_one, reason_of, replacing
@@ -126,7 +126,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     notes: list[str] = []
     attributes = _plain(attributes, notes, path)
     reading = layers_of(path, geometries, attributes, _crs(about), None, notes)
-    own = lineage.parse((file.schema_arrow.metadata or {}).get(b"lineage", b""))
+    own = provenance.parse((file.schema_arrow.metadata or {}).get(b"lineage", b""))
     if own is not None:
         reading = Reading([replace(y, lineage=own) for y in reading.layers], notes)
     if table.num_rows < file.metadata.num_rows:

@@ -11,8 +11,8 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from polygene.errors import ExistsError, FileError, UsageError
-from polygene.formats.base import reason_of, replacing
+from polygene.errors import FileError, UsageError
+from polygene.formats.base import check_free, reason_of, replacing
 
 ENDINGS = (".csv", ".md", ".parquet")
 
@@ -35,8 +35,7 @@ def write(
         raise UsageError(
             f"{path} is no kind of table that is known; there are {', '.join(ENDINGS)}"
         )
-    if path.exists() and not replaces:
-        raise ExistsError(f"{path} exists; --replace overwrites it")
+    check_free(path, replaces)
     try:
         with replacing(path) as temporary:
             if path.suffix.lower() == ".parquet":

@@ -9,11 +9,11 @@ from typing import Unpack
 from polygene.crs import is_same
 from polygene.layer import Layer
 from polygene.ops.bridge import Brought, brought
-from polygene.ops.overlay import How, lay
+from polygene.ops.how import How, Resolved, as_asked, resolved
+from polygene.ops.overlay import lay
 from polygene.ops.scene import check_other
 from polygene.ops.summary import OverlayResult
 from polygene.plane.rules import Rule
-from polygene.progress import SILENT
 
 
 def lay_across(
@@ -29,13 +29,14 @@ def lay_across(
 
     Only what is near INPUT is brought, but in a union all of it.
     """
-    found = brought_for(layer, others, rule, how, all_of_it=rule.keeps_other)
-    result = lay(layer, [f.layer for f in found], rule, whole=whole, origins=origins, **how)
-    return with_bridges(result, found)
+    told = resolved(how, layer)
+    found = brought_for(layer, others, rule, told, all_of_it=rule.keeps_other)
+    result = lay(layer, [f.layer for f in found], rule, told, whole=whole, origins=origins)
+    return as_asked(with_bridges(result, found), how)
 
 
 def brought_for(
-    layer: Layer, others: Sequence[Layer], rule: Rule, how: How, all_of_it: bool
+    layer: Layer, others: Sequence[Layer], rule: Rule, how: Resolved, all_of_it: bool
 ) -> list[Brought]:
     """Bring the OTHERs of an overlay to INPUT's CRS.
 
@@ -47,15 +48,15 @@ def brought_for(
     for other in others:
         check_other(layer, other, rule, others[0])
     if not all(is_same(layer.crs, other.crs) for other in others):
-        how.get("progress", SILENT).stage(f"bringing layers to the CRS of {layer.name}")
+        how.progress.stage(f"bringing layers to the CRS of {layer.name}")
     return [
         brought(
             other,
             layer,
-            reach=how.get("snap") or 0.0,
+            reach=how.snap or 0.0,
             whole=all_of_it,
-            follow=how.get("follow"),
-            invalid=how.get("invalid", "mend"),
+            follow=how.follow,
+            invalid=how.invalid,
         )
         for other in others
     ]

@@ -79,7 +79,7 @@ def admit(
             layer.row_label(row),
             f"{Problem(int(found.kind[faults[0]])).words}, at {x:.10g} {y:.10g} "
             f"({n:,} of {layer.n_rows:,} features are invalid)",
-            "mend the layer first, or say --invalid mend or leave-out",
+            "mend the layer first, or say with `invalid` mend or leave-out",
         )
     facts = Admitted(layer.n_rows, left_out=NamedRows.of(layer, is_bad), unit=unit)
     if not is_bad.any():

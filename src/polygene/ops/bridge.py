@@ -249,7 +249,7 @@ def _unknown(other: Layer, onto: Layer) -> DataError:
     bare, known = (other, onto) if other.crs is None else (onto, other)
     return DataError(
         f"layer {bare.name!r} has no CRS and layer {known.name!r} is in {label(known.crs)}; say with "
-        f"--crs which one the coordinates of {bare.name!r} are in"
+        f"`crs` which one the coordinates of {bare.name!r} are in"
     )
 
 
@@ -263,7 +263,7 @@ def _refused(layer: Layer, rows: BoolArray, target: pyproj.CRS) -> DataError:
 def _misfits(layer: Layer, rows: BoolArray, target: pyproj.CRS) -> DataError:
     return DataError(
         f"layer {layer.name!r}: {_some_of(layer, rows)} no place where {label(target)} is meant to be "
-        "used; name a layer first whose CRS is meant for all, or say with --outside-use what is to "
+        "used; name a layer first whose CRS is meant for all, or say with `outside_use` what is to "
         "become of such features"
     )
 

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyproj
 
 from polygene import parallel
 from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans
 from polygene.crs import label
-from polygene.errors import DataError, UsageError
+from polygene.errors import DataError, ExpressionError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
@@ -20,6 +21,7 @@ from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name
 from polygene.ops.buffer_degrees import MOST_VERTICES, buffered_in_degrees, grid_round
 from polygene.ops.extents import finite_bounds
+from polygene.ops.given import Names, expression, names
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Admitted, NamedRows
@@ -27,8 +29,9 @@ from polygene.plane.grid import MAX_UNITS, Grid, default_step
 from polygene.plane.offsets import Style, offset_outlines
 from polygene.plane.settling import Outlines, settle
 from polygene.progress import SILENT, Progress
+from polygene.table.expression import Expression
 from polygene.table.groups import Groups, agreed, group_rows
-from polygene.units import metres_worded
+from polygene.units import Distance, Length, as_written, metres, metres_worded
 
 HALF_ROUND = 20_003_931.5  # metres from pole to pole (GRS 80)
 MOST_COARSENED = 1e6  # times that a grid may grow for a distance
@@ -39,6 +42,7 @@ class BufferSummary:
     """What a buffer did.
 
     distances : in metres or, without a CRS, in map units; of a field the least and the largest
+    asked : the same as they were written, if they were
     vanished : features of which nothing is left; skipped : those without geometry or distance
     admitted : what became of its invalid features
     proved : features that came out, each found valid by the exact test
@@ -62,6 +66,7 @@ class BufferSummary:
     notes: list[str]
     proved: int = 0
     error: float = 0.0
+    asked: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -72,14 +77,21 @@ class BufferResult:
 
 def buffer(
     layer: Layer,
-    distance: float | F64Array | Sequence[float],
+    distance: Length | F64Array | None = None,
     *,
+    rings: Sequence[Length] = (),
+    distance_from: Expression | str | None = None,
+    unit: str | None = None,
     bands: bool = False,
     melt: bool = False,
-    by: Sequence[str] = (),
-    style: Style | None = None,
+    by: Names = (),
+    caps: str = "round",
+    corners: str = "round",
+    mitre_limit: float = 5.0,
+    side: str = "both",
+    chord_error: float | None = None,
     single_parts: bool = False,
-    precision: float | None = None,
+    precision: Length | None = None,
     invalid: str = "mend",
     progress: Progress = SILENT,
 ) -> BufferResult:
@@ -87,39 +99,58 @@ def buffer(
 
     Parameters
     ----------
-    distance : float, (n_rows,) array or sequence of floats
-        In metres where the CRS has a unit of length (or is in degrees), else in map units: one for
-        all, one for each row, or rings: a result for each, with the field ``distance``. Negative
-        ones shrink polygons.
+    distance : length or (n_rows,) array
+        For all, a text such as ``150m``, or a number in metres where the CRS has a unit of length (or
+        is in degrees), else in map units; or a number for each row. Negative ones shrink polygons.
+    rings : lengths, rising
+        Instead, several: a result for each, with the field ``distance``.
+    distance_from, unit : instead, an expression that says how far for each feature, in this unit or
+        that of the CRS
     bands : bool
         Of rings, what lies between one and the next smaller.
     melt : bool
         Join what overlaps, of all features or of those that agree in the fields ``by``. Other fields
         keep a value where all agree.
-    style : Style, optional
-        Caps, corners, side, and how fine arcs are.
-    precision : float, optional
-        Step of the grid, 0.0001 map units or, in degrees, metres if not given.
+    caps, corners, mitre_limit, side, chord_error
+        How it looks; see `polygene.plane.offsets.Style`.
+    precision : length, optional
+        Step of the grid, numbers in metres; 0.0001 map units or, in degrees, metres if not given.
 
     Raises
     ------
     DataError
         If distances make no sense for the features, or coordinates are not finite.
     UsageError
-        If rings are not rising.
+        If rings are not rising, or there is not one distance or expression.
+    ExpressionError
+        If the expression does not fit, or gives no numbers.
     """
-    style = style or Style()
-    for name in by:
+    style = Style(caps, corners, mitre_limit, chord_error, side)
+    fields = names(by)
+    for name in fields:
         layer.check_field(name)
+    if sum((distance is not None, len(rings) > 0, distance_from is not None)) != 1:
+        raise UsageError("a buffer needs one of `distance`, `rings` and `distance_from`")
+    given = expression(distance_from)
+    several: list[Length] = list(rings)
+    how_far: list[float] | F64Array
+    if isinstance(distance, np.ndarray):
+        how_far = distance
+    elif given is not None:
+        how_far = _told_by(layer, given, unit)
+    else:
+        several += [] if distance is None else [distance]
+        how_far = _in_metres(layer, several)
+    step = metres(precision, layer.crs)
     admission = admit(layer, invalid)
     layer = admission.layer
-    if isinstance(distance, np.ndarray):
-        distance = distance[admission.kept]
+    if isinstance(how_far, np.ndarray):
+        how_far = how_far[admission.kept]
     finite_bounds(layer)
-    rings = _rings(layer, distance)
-    work = _Work(layer, layer.geometry, style, precision, progress)
-    groups = group_rows(layer.table, by, layer.n_rows) if melt or by else None
-    pieces = [work.buffered(d, groups) for d in rings]
+    reach = _rings(layer, how_far)
+    work = _Work(layer, layer.geometry, style, step, progress)
+    groups = group_rows(layer.table, fields, layer.n_rows) if melt or fields else None
+    pieces = [work.buffered(d, groups) for d in reach]
     if bands:
         pieces = [
             pieces[0],
@@ -128,30 +159,36 @@ def buffer(
                 for small, large in zip(pieces[:-1], pieces[1:], strict=True)
             ),
         ]
-    given = None if isinstance(distance, np.ndarray) else _numbers(distance)
-    return _result(
-        layer,
-        rings,
-        given,
-        pieces,
-        groups,
-        admission.facts,
-        work,
-        single_parts,
-        isinstance(distance, list),
+    numbers = None if isinstance(how_far, np.ndarray) else how_far
+    result = _result(
+        layer, reach, numbers, pieces, groups, admission.facts, work, single_parts, len(rings) > 0
     )
+    asked = [as_written(d) for d in several]
+    return replace(result, summary=replace(result.summary, asked=asked if all(asked) else []))
 
 
-def _numbers(distance: float | Sequence[float]) -> list[float]:
-    return [float(d) for d in (distance if isinstance(distance, Sequence) else [distance])]
+def _in_metres(layer: Layer, distances: Sequence[Length]) -> list[float]:
+    """Return distances in metres or, without a CRS, map units; they may be negative."""
+    read = [Distance.parse(d) if isinstance(d, str) else d for d in distances]
+    return [d.in_metres(layer.crs) if isinstance(d, Distance) else float(d) for d in read]
 
 
-def _rings(layer: Layer, distance: float | F64Array | Sequence[float]) -> list[F64Array]:
+def _told_by(layer: Layer, given: Expression, unit: str | None) -> F64Array:
+    """Return what an expression says of each row, in metres or, without a CRS, map units."""
+    found = given.values(layer)
+    if found.kind not in ("number", "null"):
+        raise ExpressionError(f"a distance is a number, and this is a {found.kind}", given.text, 0)
+    size = Distance(1.0, unit).in_metres(layer.crs)
+    values = pc.fill_null(found.data.cast(pa.float64(), safe=False), float("nan"))
+    return np.array(values, np.float64) * size
+
+
+def _rings(layer: Layer, distance: list[float] | F64Array) -> list[F64Array]:
     """Return (n_rows,) distances for each ring; NaN where a row has none."""
     if isinstance(distance, np.ndarray):
         rings = [distance.astype(np.float64)]
     else:
-        several = _numbers(distance)
+        several = distance
         if any(b <= a for a, b in zip(several[:-1], several[1:], strict=True)):
             raise UsageError("rings need rising distances, as in 50m,100m,200m")
         rings = [np.full(layer.n_rows, d) for d in several]
@@ -231,7 +268,7 @@ class _Work:
         if self.layer.crs is None and furthest > MOST_COARSENED * self.step * MAX_UNITS:
             raise DataError(
                 f"a buffer of {furthest:g} is more than a grid of {self.step:g} can hold; is it what "
-                "you mean? A coarser --precision allows for more"
+                "you mean? A coarser `precision` allows for more"
             )
 
     def _apart(self, column: GeometryColumn, d: F64Array) -> GeometryColumn:

@@ -17,6 +17,7 @@ from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ring_areas
 from polygene.ops.courses import Units, followed, metres_between
+from polygene.ops.how import resolved
 from polygene.ops.overlay import laid_over
 from polygene.plane import rules
 
@@ -117,7 +118,7 @@ def _cut(layer: Layer, windows: Sequence[Extent]) -> tuple[GeometryColumn, BoolA
         return column, ~is_inside
     boxes = Layer("window", boxes_of(windows), pa.table({}), layer.crs)
     some = Layer(layer.name, column.take(rows), pa.table({}), layer.crs)
-    laid = laid_over(some, [boxes], rules.CLIP)
+    laid = laid_over(some, [boxes], rules.CLIP, resolved({}, some))
     came, new = laid.rows[:, 0], laid.result.layer.geometry
     counts = np.zeros(len(rows), np.int64)
     counts[came] = np.diff(new.row_offsets)
@@ -183,6 +184,11 @@ def boxes_of(boxes: Sequence[Extent]) -> GeometryColumn:
         for x0, y0, x1, y1 in boxes
     ]
     return GeometryColumn.from_rings([[[ring]] for ring in rings], Family.POLYGONS)
+
+
+def box_layer(box: Extent, crs: pyproj.CRS | None) -> Layer:
+    """Return a rectangle as a layer."""
+    return Layer("box", boxes_of([box]), pa.table({}), crs)
 
 
 def _turned_over(column: GeometryColumn, there: GeometryColumn, way: Way) -> BoolArray:

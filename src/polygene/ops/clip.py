@@ -4,23 +4,28 @@ from __future__ import annotations
 
 from typing import Unpack
 
+from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.ops.across import lay_across
-from polygene.ops.overlay import How
+from polygene.ops.carrying import box_layer
+from polygene.ops.how import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
 
 def clip(
     layer: Layer,
-    other: Layer,
+    other: Layer | Extent,
     *,
     whole: bool = False,
     **how: Unpack[How],
 ) -> OverlayResult:
     """Keep what lies inside the polygons of OTHER; on their border counts as inside.
 
-    OTHER's features may overlap: what any of them covers is inside. With ``whole`` every feature
-    that meets OTHER is kept as it is instead. For the rest see `polygene.ops.overlay.lay`.
+    OTHER is a layer, whose features may overlap (what any of them covers is inside), or a box, (x, y
+    minimum, x, y maximum) in the CRS of INPUT. With ``whole`` every feature that meets OTHER is kept
+    as it is instead. For the rest see `polygene.ops.how.How`.
     """
+    if not isinstance(other, Layer):
+        other = box_layer(other, layer.crs)
     return lay_across(layer, [other], rules.CLIP, whole=whole, **how)

@@ -148,7 +148,7 @@ def _keys(layer: Layer, key: str) -> pa.ChunkedArray:
         row = int(np.flatnonzero(np.asarray(pc.is_null(column)))[0])
         raise DataError(
             f"layer {layer.name!r}: the key {name!r} is null in {column.null_count:,} features, first "
-            f"{layer.row_label(row)}; leave them out with --where, or take another key"
+            f"{layer.row_label(row)}; leave them out with `where`, or take another key"
         )
     counts = pc.value_counts(column)
     several = counts.filter(pc.greater(counts.field("counts"), 1))

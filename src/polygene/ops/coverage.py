@@ -49,6 +49,7 @@ class Faces(NamedTuple):
 class SettleSummary:
     """Gaps closed and overlaps given away, with their area; those that are wider and stay.
 
+    width : ``asked`` is that as it was written
     changed : features that gained or lost by it; met : others that got a vertex where borders meet
     """
 
@@ -68,6 +69,7 @@ class SettleSummary:
     vanished: NamedRows
     unit: str
     crs: str
+    asked: str = ""
 
 
 @dataclass(frozen=True)

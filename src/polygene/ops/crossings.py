@@ -23,6 +23,7 @@ from polygene.plane.overlay import Overlay, overlay
 from polygene.plane.steps import steps_of
 from polygene.plane.touch import rows_touched
 from polygene.progress import SILENT, Progress
+from polygene.units import Length, map_units, true_metres
 
 
 @dataclass(frozen=True)
@@ -58,14 +59,14 @@ def crossings(
     *,
     origins: bool = False,
     single_parts: bool = False,
-    precision: float | None = None,
-    follow: float | None = None,
+    precision: Length | None = None,
+    follow: Length | None = None,
     progress: Progress = SILENT,
 ) -> CrossingsResult:
     """Return a multipoint, with the attributes of both, for each pair of lines that meet.
 
-    OTHER may be in another CRS; its edges follow their course within ``follow`` metres, 0.01 if not
-    given.
+    OTHER may be in another CRS; its edges follow their course within ``follow``, 10 mm if not given.
+    ``precision`` is the step of the grid. Lengths are texts, or numbers in metres and in map units.
 
     Lines meet where they cross or touch, each place once; where they run along each other they share
     a line instead, which `intersect` gives, and neither it nor its ends are among the points.
@@ -81,10 +82,12 @@ def crossings(
                 f"{role}, layer {y.name!r}, holds {y.geometry.family.words}; crossings are of "
                 "lines with lines"
             )
-    bridge = brought(other, layer, follow=follow)
+    bridge = brought(other, layer, follow=true_metres(follow))
     n_other, other = other.n_rows, bridge.layer
     bounds, other_bounds = finite_bounds(layer), finite_bounds(other)
-    grid = grid_for(layer, [extent_of(bounds), extent_of(other_bounds)], precision)
+    grid = grid_for(
+        layer, [extent_of(bounds), extent_of(other_bounds)], map_units(precision, layer.crs)
+    )
     border = outline(other.geometry, grid)
     rows = np.flatnonzero(rows_touched(layer.geometry, bounds, border, grid))
     progress.stage(f"crossings: {len(rows):,} near {other.name}")

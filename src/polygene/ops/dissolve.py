@@ -12,12 +12,13 @@ import pyarrow as pa
 from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners, sum_by
 from polygene.crs import label
-from polygene.errors import UsageError
+from polygene.errors import UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.extents import finite_bounds, grid_for
+from polygene.ops.given import Names, names
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.proved import prove_valid
 from polygene.ops.sampled import check_groups
@@ -31,6 +32,10 @@ from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Groups as Entries
 from polygene.table.aggregate import Take, aggregate
 from polygene.table.groups import Agreed, Groups, agreed, group_rows
+from polygene.units import Length, map_units
+
+
+NULL_GROUPS = ("together", "apart")
 
 
 @dataclass(frozen=True)
@@ -67,21 +72,22 @@ class DissolveResult:
 
 def dissolve(
     layer: Layer,
-    by: Sequence[str] = (),
-    take: Sequence[str] = (),
+    by: Names = (),
+    take: Names = (),
     *,
-    nulls_apart: bool = False,
+    null_group: str = "together",
     single_parts: bool = False,
-    precision: float | None = None,
+    precision: Length | None = None,
     invalid: str = "mend",
     progress: Progress = SILENT,
 ) -> DissolveResult:
     """Join features that agree in the fields ``by``, or all of them if none is named.
 
     Fields are aggregated as ``take`` says, as in ``beds = count()``; the others keep their value where
-    the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or with ``nulls_apart``
-    each such feature one of its own. Lines and points are gathered into one feature a group, as they
-    are. Invalid polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
+    the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or where
+    ``null_group`` is ``apart`` each such feature one of its own. Lines and points are gathered into one feature a group, as they
+    are. ``precision`` is the step of the grid, a text or a number in map units. Invalid polygons are
+    treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
 
     Raises
     ------
@@ -92,16 +98,19 @@ def dissolve(
     DataError
         If coordinates are not finite, or polygons are invalid and refused.
     """
+    check_choice("null_group", null_group, NULL_GROUPS)
+    by = names(by)
     for name in by:
         layer.check_field(name)
-    takes = [Take.parse(text) for text in take]
+    takes = [Take.parse(text) for text in names(take)]
     check_names(takes, by)
+    step = map_units(precision, layer.crs)
     progress.stage(f"looking at {layer.name}")
-    admission = admit(layer, invalid, precision=precision)
+    admission = admit(layer, invalid, precision=step)
     layer = admission.layer
-    groups = group_rows(layer.table, by, layer.n_rows, nulls_apart)
+    groups = group_rows(layer.table, by, layer.n_rows, null_group == "apart")
     bounds = finite_bounds(layer)
-    grid = grid_for(layer, [extent_of(bounds)], precision)
+    grid = grid_for(layer, [extent_of(bounds)], step)
     ruler = ruler_for(layer.crs)
     progress.stage(f"dissolving {layer.name}: {layer.n_rows:,} features into {groups.n_groups:,}")
     area = overlap = None

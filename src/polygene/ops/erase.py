@@ -6,7 +6,7 @@ from typing import Unpack
 
 from polygene.layer import Layer
 from polygene.ops.across import lay_across
-from polygene.ops.overlay import How
+from polygene.ops.how import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
@@ -18,6 +18,6 @@ def erase(
 ) -> OverlayResult:
     """Remove what lies inside the polygons of OTHER, or on their border.
 
-    With `clip` it makes up INPUT. For the rest see `polygene.ops.overlay.lay`.
+    With `clip` it makes up INPUT. For the rest see `polygene.ops.how.How`.
     """
     return lay_across(layer, [other], rules.ERASE, **how)

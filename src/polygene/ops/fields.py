@@ -12,35 +12,13 @@ import pyarrow.compute as pc
 from polygene.arrays import BoolArray
 from polygene.errors import UsageError, check_choice
 from polygene.layer import Layer
+from polygene.ops.given import Names, assignments, expression, names
 from polygene.ops.subset import with_fields
 from polygene.table.casting import fitted
 from polygene.table.expression import Assignment, Expression
 from polygene.table.types import kind_of, type_words, typed_field
 
 LOSSES = ("stop", "null", "cut")
-
-
-@dataclass(frozen=True)
-class Plan:
-    """What to do with fields, in this order.
-
-    rename : old name → new name
-    retype : name → type in words, as in ``integer`` or ``text(20)``
-    dates : how dates are written in texts that become dates, as in ``DD.MM.YYYY``
-    compute : assignments, each of which sees what those before it made
-    trim : take blanks off the ends of all texts, and make empty ones null
-    drop, keep : fields, one of the two
-    order : fields to put first
-    """
-
-    rename: Mapping[str, str] | None = None
-    retype: Mapping[str, str] | None = None
-    dates: str | None = None
-    compute: Sequence[Assignment] = ()
-    trim: bool = False
-    keep: Sequence[str] = ()
-    drop: Sequence[str] = ()
-    order: Sequence[str] = ()
 
 
 @dataclass(frozen=True)
@@ -69,11 +47,32 @@ class FieldsResult:
 
 
 def fields(
-    layer: Layer, plan: Plan, *, only: Expression | None = None, on_loss: str = "stop"
+    layer: Layer,
+    *,
+    rename: Mapping[str, str] | None = None,
+    retype: Mapping[str, str] | None = None,
+    dates: str | None = None,
+    compute: Sequence[Assignment | str] | str = (),
+    trim: bool = False,
+    keep: Names = (),
+    drop: Names = (),
+    order: Names = (),
+    where: Expression | str | None = None,
+    on_loss: str = "stop",
 ) -> FieldsResult:
-    """Change the fields of a layer; its geometry and features stay.
+    """Change the fields of a layer, in the order of the arguments; its geometry and features stay.
 
-    With ``only``, values change for those features alone.
+    Parameters
+    ----------
+    rename : old name → new name
+    retype : name → type in words, as in ``integer`` or ``text(20)``
+    dates : how dates are written in texts that become dates, as in ``DD.MM.YYYY``
+    compute : assignments, ``name = expression``, each of which sees what those before it made
+    trim : take blanks off the ends of all texts, and make empty ones null
+    keep, drop : fields, one of the two
+    order : fields to put first
+    where : values change for those features alone for which it is true
+    on_loss : what becomes of values that do not fit: ``stop``, ``null`` or ``cut``
 
     Raises
     ------
@@ -85,24 +84,24 @@ def fields(
         If values do not fit and ``on_loss`` is ``stop``.
     """
     check_choice("on_loss", on_loss, LOSSES)
-    work = _Work(layer, only, on_loss)
-    work.rename(plan.rename or {})
-    for name, words in (plan.retype or {}).items():
-        work.retype(name, words, plan.dates)
-    for assignment in plan.compute:
+    work = _Work(layer, expression(where), on_loss)
+    work.rename(rename or {})
+    for name, words in (retype or {}).items():
+        work.retype(name, words, dates)
+    for assignment in assignments(compute):
         work.compute(assignment)
-    if plan.trim:
+    if trim:
         work.trim()
     changed = work.layer
-    kept = with_fields(changed, plan.keep, plan.drop)
+    kept = with_fields(changed, names(keep), names(drop))
     gone = [n for n in changed.table.column_names if n not in kept.table.column_names]
     if gone:
         work.changed.append(f"dropped {', '.join(gone)}")
-    for name in plan.order:
+    first = list(dict.fromkeys(names(order)))
+    for name in first:
         kept.check_field(name)
-    names = [*dict.fromkeys(plan.order)]
-    names += [n for n in kept.table.column_names if n not in names]
-    kept = replace(kept, table=kept.table.select(names))
+    ordered = [*first, *(n for n in kept.table.column_names if n not in first)]
+    kept = replace(kept, table=kept.table.select(ordered))
     return FieldsResult(
         kept,
         FieldsSummary(
@@ -112,7 +111,7 @@ def fields(
             work.changed,
             work.lost,
             work.zero_divisions,
-            names,
+            ordered,
             [],
         ),
     )

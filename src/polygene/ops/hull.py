@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -17,6 +16,7 @@ from polygene.longitudes import opened, parted_rings
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.extents import finite_bounds
+from polygene.ops.given import Names, names
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Admitted, NamedRows, unit_of
 from polygene.table.groups import agreed, group_rows
@@ -46,9 +46,7 @@ class HullResult:
     summary: HullSummary
 
 
-def hull(
-    layer: Layer, *, each: bool = False, by: Sequence[str] = (), invalid: str = "mend"
-) -> HullResult:
+def hull(layer: Layer, *, each: bool = False, by: Names = (), invalid: str = "mend") -> HullResult:
     """Return the convex hull of all features, of ``each``, or of those that agree in some fields.
 
     In longitude and latitude it is that on their plane, cut open as `polygene.longitudes` says, and
@@ -63,6 +61,7 @@ def hull(
     DataError
         If coordinates are not finite, or polygons are invalid and refused.
     """
+    by = names(by)
     for name in by:
         layer.check_field(name)
     admission = admit(layer, invalid)

@@ -6,7 +6,7 @@ from typing import Unpack
 
 from polygene.layer import Layer
 from polygene.ops.across import lay_across
-from polygene.ops.overlay import How
+from polygene.ops.how import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
@@ -20,6 +20,6 @@ def imprint(
 ) -> OverlayResult:
     """Split INPUT along OTHER; pieces inside it get its attributes, the others nulls.
 
-    For the rest see `polygene.ops.overlay.lay`.
+    For the rest see `polygene.ops.how.How`.
     """
     return lay_across(layer, [other], rules.IMPRINT, origins=origins, **how)

@@ -15,11 +15,13 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
 from polygene.ops.attributes import free_name, joined
+from polygene.ops.given import Names, names
 from polygene.ops.partners import Partners, metric_of, partners
 from polygene.ops.subset import with_fields
 from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Groups, Take, aggregate
+from polygene.units import Length, map_units, metres, true_metres
 
 SINGLES = ("first", "largest", "nearest")
 UNMATCHED = ("keep", "drop", "only")
@@ -75,17 +77,17 @@ def join(
     other: Layer,
     relation: str = "intersects",
     *,
-    take: Sequence[str] = (),
+    take: Names = (),
     pairs: bool = False,
     single: str | None = None,
     count: int = 1,
-    within: float | None = None,
+    within: Length | None = None,
     unmatched: str = "keep",
-    keep: Sequence[str] = (),
-    drop: Sequence[str] = (),
+    keep: Names = (),
+    drop: Names = (),
     links: bool = False,
-    precision: float | None = None,
-    follow: float | None = None,
+    precision: Length | None = None,
+    follow: Length | None = None,
     progress: Progress = SILENT,
 ) -> JoinResult:
     """Give each feature of INPUT what lies to it in a relation; OTHER may be in another CRS.
@@ -100,11 +102,14 @@ def join(
     pairs : a row for each pair instead, with OTHER's fields
     single : one partner with its fields: the ``first`` in OTHER, the ``largest`` by the area shared, or
         the ``nearest`` by the middles of their boxes
-    count, within : of nearest, how many, and how far at most (metres, or map units without a CRS)
+    count, within : of nearest, how many, and how far at most: a text, or a number in metres (map
+        units without a CRS)
     unmatched : ``keep`` features without partner, with nulls; ``drop`` them; or keep ``only`` them
     keep, drop : fields of OTHER
     links : also lines from features to their nearest partners
-    follow : how closely edges from another CRS follow their course, in metres; 0.01 if not given
+    precision : step of the grid, a text or a number in map units
+    follow : how closely edges from another CRS follow their course, numbers in metres; 0.01 if not
+        given
 
     Raises
     ------
@@ -116,6 +121,9 @@ def join(
     """
     check_choice("single", single, SINGLES)
     check_choice("unmatched", unmatched, UNMATCHED)
+    if relation != "nearest" and (count > 1 or within is not None or links):
+        raise UsageError("`count`, `within` and `links` belong to the relation nearest")
+    take = names(take)
     if sum((pairs, single is not None, bool(take))) > 1:
         raise UsageError(
             "give one of pairs, single and take: pairs and single carry the fields of OTHER across, "
@@ -123,9 +131,15 @@ def join(
         )
     progress.stage(f"joining {layer.name} with {other.name}")
     found = partners(
-        layer, other, relation, count=count, within=within, precision=precision, follow=follow
+        layer,
+        other,
+        relation,
+        count=count,
+        within=metres(within, layer.crs),
+        precision=map_units(precision, layer.crs),
+        follow=true_metres(follow),
     )
-    other = with_fields(other, keep, drop)
+    other = with_fields(other, names(keep), names(drop))
     all_pairs = found
     if single is not None:
         found = _single(found, layer, other, single)
@@ -278,7 +292,7 @@ def _aggregated(
 def _links(layer: Layer, other: Layer, found: Partners) -> Layer | None:
     """Return a straight line from each feature to its nearest partner; none where they meet."""
     if found.distance is None or found.mine is None or found.theirs is None:
-        raise UsageError("links are lines to the nearest; ask for --relation nearest")
+        raise UsageError("links are lines to the nearest; ask for the `relation` nearest")
     apart = np.flatnonzero((found.distance > 0) & np.isfinite(found.mine).all(axis=1))
     xy = np.stack([found.mine[apart], found.theirs[apart]], axis=1).reshape(-1, 2)
     steps = np.arange(len(apart) + 1)

@@ -14,6 +14,7 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.longitudes import opened, wrapped
 from polygene.measures import PlaneRuler, ruler_for
+from polygene.ops.given import Names, names
 from polygene.ops.summary import NamedRows
 from polygene.places import centroids_of, inside_points
 from polygene.plane.validity import invalid_rows
@@ -23,7 +24,7 @@ _FAMILY = {"area": Family.POLYGONS, "perimeter": Family.POLYGONS, "length": Fami
 
 
 @dataclass(frozen=True)
-class Wanted:
+class Measure:
     """One measure: area, length, perimeter, vertices or parts with a unit; centroid, inside, bounds.
 
     field : the name of its column, or for those of several columns what stands in front
@@ -70,19 +71,63 @@ class MeasureResult:
     summary: MeasureSummary
 
 
-def measure(layer: Layer, wanted: Sequence[Wanted]) -> MeasureResult:
+def measure(
+    layer: Layer,
+    *,
+    area: Names = (),
+    length: Names = (),
+    perimeter: Names = (),
+    centroid: bool = False,
+    inside: bool = False,
+    bounds: bool = False,
+    vertices: bool = False,
+    parts: bool = False,
+) -> MeasureResult:
     """Add measures as columns; one whose field is there takes its place.
 
     Areas and lengths are planar in a projected CRS and on the ellipsoid in a geographic one.
     Features without geometry get null.
+
+    Parameters
+    ----------
+    area, length, perimeter : units such as ``ha``, or ``field=ha`` with the name of the column;
+        ``crs`` is the unit of the CRS
+    centroid, inside : x and y of the centroid, or of a point that is sure to lie inside
+    bounds : the box round each feature
+    vertices, parts : how many
 
     Raises
     ------
     DataError
         If the layer's features have no such measure.
     UsageError
-        If a unit is unknown, or there is no CRS for it.
+        If a unit is unknown, there is no CRS for it, or nothing is asked for.
     """
+    sized = (("area", area), ("length", length), ("perimeter", perimeter))
+    wanted = [
+        Measure(name, *_unit_and_field(text)) for name, given in sized for text in names(given)
+    ]
+    flags = {
+        "centroid": centroid,
+        "inside": inside,
+        "bounds": bounds,
+        "vertices": vertices,
+        "parts": parts,
+    }
+    wanted += [Measure(name) for name, is_asked in flags.items() if is_asked]
+    if not wanted:
+        raise UsageError("say what to measure: `area` ha, `length` km, `centroid` ...")
+    return measured(layer, wanted)
+
+
+def _unit_and_field(text: str) -> tuple[str | None, str | None]:
+    field, equals, unit = text.rpartition("=")
+    unit = unit.strip()
+    return (None if unit == "crs" else unit), (field.strip() or None if equals else None)
+
+
+def measured(layer: Layer, wanted: Sequence[Measure]) -> MeasureResult:
+    """Do what `measure` does."""
     columns: dict[str, np.ndarray] = {}
     totals = []
     for item in wanted:
@@ -120,13 +165,13 @@ def measure(layer: Layer, wanted: Sequence[Wanted]) -> MeasureResult:
     )
 
 
-def _invalid(layer: Layer, wanted: Sequence[Wanted]) -> NamedRows:
+def _invalid(layer: Layer, wanted: Sequence[Measure]) -> NamedRows:
     if layer.geometry.family != Family.POLYGONS or all(w.measure != "area" for w in wanted):
         return NamedRows()
     return NamedRows.of(layer, invalid_rows(layer.geometry))
 
 
-def _of_function(layer: Layer, item: Wanted) -> tuple[str, np.ndarray, Total]:
+def _of_function(layer: Layer, item: Measure) -> tuple[str, np.ndarray, Total]:
     function = GEOMETRY_FUNCTIONS[item.measure]
     family = layer.geometry.family
     if _FAMILY.get(item.measure, family) != family:
@@ -164,7 +209,7 @@ def _changed(layer: Layer, name: str, values: F64Array) -> int | None:
     return int((~is_near & ~layer.geometry.is_empty).sum())
 
 
-def _places(layer: Layer, item: Wanted) -> dict[str, F64Array]:
+def _places(layer: Layer, item: Measure) -> dict[str, F64Array]:
     column, front = layer.geometry, item.field or ""
     if item.measure == "bounds":
         running, is_over, turn = opened(layer, np.arange(layer.n_rows), layer.n_rows)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,11 +10,12 @@ from polygene.crs import label
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
-from polygene.ops.coverage import SettleSummary
+from polygene.ops.coverage import Prefer, SettleSummary, settle_coverage
 from polygene.ops.extents import finite_bounds
 from polygene.ops.mending import mended_rows
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.progress import SILENT, Progress
+from polygene.units import Length, as_written, map_units
 
 
 @dataclass(frozen=True)
@@ -56,7 +57,9 @@ def mend(
     layer: Layer,
     *,
     drop_empty: bool = False,
-    precision: float | None = None,
+    coverage: Length | None = None,
+    prefer: Prefer = "first",
+    precision: Length | None = None,
     progress: Progress = SILENT,
 ) -> MendResult:
     """Make the polygons of every row valid to the letter of the Simple Features standard.
@@ -66,11 +69,32 @@ def mend(
     empty, or go with ``drop_empty``. Lines and points are valid as they are, but for repeated vertices
     that leave a line without length.
 
+    Afterwards gaps and overlaps between features that are narrower than ``coverage`` are settled, as
+    `polygene.ops.coverage.settle_coverage` says. Lengths are texts such as ``5m``, or numbers in map
+    units.
+
     Raises
     ------
     DataError
         If coordinates are not finite.
+    UsageError
+        If a length does not fit the layer's CRS.
     """
+    step, width = map_units(precision, layer.crs), map_units(coverage, layer.crs)
+    result = _mended(layer, drop_empty, step, progress)
+    if width is None:
+        return result
+    settled = settle_coverage(result.layer, width, prefer=prefer, precision=step, progress=progress)
+    facts = replace(settled.summary, asked=as_written(coverage))
+    found = settled.layer
+    if drop_empty:
+        found = found.take(~found.geometry.is_empty | layer.geometry.is_empty)
+    return replace(result, layer=found, summary=replace(result.summary, settled=facts))
+
+
+def _mended(
+    layer: Layer, drop_empty: bool, precision: float | None, progress: Progress
+) -> MendResult:
     finite_bounds(layer)
     progress.stage(f"mending {layer.name}")
     column, changed = layer.geometry, np.zeros(layer.n_rows, bool)

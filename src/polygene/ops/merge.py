@@ -2,23 +2,29 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.crs import label
-from polygene.errors import DataError, LossError, SheetError
+from polygene.errors import DataError, LossError, SheetError, check_choice
 from polygene.geometry import concatenate
-from polygene.layer import Layer
-from polygene.ops.match_sheet import Sheet, Source, TargetField, sheet_by_name
-from polygene.ops.subset import where
+from polygene.layer import Layer, distinct_name
+from polygene.ops.bridge import brought
+from polygene.ops.match_sheet import Sheet, Source, TargetField, read_sheet, sheet_by_name
+from polygene.ops.subset import matching
+from polygene.ops.summary import Bridge
 from polygene.table.casting import as_text, fitted
 from polygene.table.types import kind_of, type_words
+from polygene.units import Length, true_metres
 
 SAMPLES = 5
+OUTSIDE = ("refuse", "bring", "leave-out")
 
 
 @dataclass(frozen=True)
@@ -33,7 +39,11 @@ class MergedField:
 
 @dataclass(frozen=True)
 class MergeSummary:
-    """What a merge did; ``unused`` are fields that feed nothing, by layer."""
+    """What a merge did.
+
+    sources : features taken and in all, by layer; unused : fields that feed nothing, by layer
+    brought : how layers came from another CRS
+    """
 
     sources: dict[str, tuple[int, int]]
     out: int
@@ -41,6 +51,7 @@ class MergeSummary:
     unused: dict[str, list[str]]
     crs: str
     notes: list[str]
+    brought: list[Bridge] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -51,18 +62,24 @@ class MergeResult:
 
 def merge(
     layers: Sequence[Layer],
-    sheet: Sheet | None = None,
+    sheet: Sheet | str | os.PathLike[str] | None = None,
     *,
-    source_field: str | None = None,
+    source: str | None = None,
     name: str = "merged",
+    outside_use: str = "refuse",
+    follow: Length | None = None,
 ) -> MergeResult:
     """Put the features of several layers into one layer.
 
     Parameters
     ----------
-    layers : of one family, in one CRS
-    sheet : which fields feed which; by name if none is given
-    source_field : a field to add that says which layer each feature came from
+    layers : of one family; all are brought to the CRS of the first
+    sheet : which fields feed which, or the file that says so; by name if none is given
+    source : a field to add that says which layer each feature came from
+    outside_use : what becomes of features outside the area that the first CRS is meant for:
+        ``refuse``, ``bring`` or ``leave-out``
+    follow : how closely edges from another CRS follow their course, numbers in metres; 0.01 if not
+        given
 
     Raises
     ------
@@ -73,25 +90,30 @@ def merge(
     SheetError
         If a value is not in a map of the sheet.
     """
+    check_choice("outside_use", outside_use, OUTSIDE)
+    layers = distinctly_named(layers)
     families = {y.geometry.family for y in layers}
     if len(families) > 1:
         words = "; ".join(f"{y.name} holds {y.geometry.family.words}" for y in layers)
         raise DataError(f"only layers of one kind can be merged: {words}")
+    layers, bridges = all_brought(layers, outside_use, true_metres(follow))
     if sheet is None:
         sheet = sheet_by_name(layers)
-    chosen = [where(y, sheet.where[y.name]) if y.name in sheet.where else y for y in layers]
+    elif not isinstance(sheet, Sheet):
+        sheet = read_sheet(Path(sheet), layers)
+    chosen = [matching(y, sheet.where[y.name]) if y.name in sheet.where else y for y in layers]
     columns, fields, merged = [], [], []
     for target in sheet.fields:
         data, lost = _column(target, chosen, sheet)
         columns.append(data)
         fields.append(target.field)
         merged.append(_account(target, lost))
-    if source_field is not None:
-        if source_field.casefold() in {f.name.casefold() for f in fields}:
-            raise DataError(f"there is a field {source_field!r} already; name the source otherwise")
+    if source is not None:
+        if source.casefold() in {f.name.casefold() for f in fields}:
+            raise DataError(f"there is a field {source!r} already; name the source otherwise")
         names = np.repeat([y.name for y in chosen], [y.n_rows for y in chosen])
         columns.append(pa.chunked_array([pa.array(names.tolist(), pa.string())]))
-        fields.append(pa.field(source_field, pa.string()))
+        fields.append(pa.field(source, pa.string()))
     geometry = concatenate([y.geometry for y in chosen])
     result = Layer(name, geometry, pa.table(columns, pa.schema(fields)), layers[0].crs)
     notes = list(sheet.notes)
@@ -109,8 +131,42 @@ def merge(
             _unused(sheet, layers),
             label(layers[0].crs),
             notes,
+            bridges,
         ),
     )
+
+
+def distinctly_named(layers: Sequence[Layer]) -> list[Layer]:
+    """Return layers of which no two have one name: later ones get a number."""
+    found: list[Layer] = []
+    for layer in layers:
+        name = distinct_name(layer.name, {y.name for y in found})
+        found.append(layer if name == layer.name else replace(layer, name=name))
+    return found
+
+
+def all_brought(
+    layers: Sequence[Layer], outside: str, follow: float | None
+) -> tuple[list[Layer], list[Bridge]]:
+    """Bring all of layers to the CRS of the first; what is left out is left out as rows.
+
+    Raises
+    ------
+    DataError
+        If features have no place there, or lie outside its area of use and that is refused.
+    """
+    onto, *others = layers
+    found, facts = [onto], []
+    for layer in others:
+        there = brought(layer, onto, whole=True, outside=outside, follow=follow, invalid="keep")
+        taken = there.layer
+        if there.facts is not None:
+            facts.append(there.facts)
+            gone = layer.geometry.is_empty != taken.geometry.is_empty
+            if gone.any():
+                taken = replace(taken.take(~gone), total=layer.n_total)
+        found.append(taken)
+    return found, facts
 
 
 def _account(target: TargetField, lost: dict[str, int]) -> MergedField:

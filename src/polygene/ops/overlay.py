@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple, TypedDict, Unpack
+from typing import NamedTuple
 
 import numpy as np
 
@@ -19,6 +19,7 @@ from polygene.layer import Layer
 from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
 from polygene.ops.balance import Counts, balance_of, check_lengths, summary_of
+from polygene.ops.how import Resolved
 from polygene.ops.parts import taken_apart
 from polygene.ops.pieces import Made, input_only, made_of, untouched
 from polygene.ops.proved import prove_valid
@@ -32,43 +33,18 @@ from polygene.plane import selfcheck
 from polygene.plane.cutting import cut
 from polygene.plane.overlay import overlay
 from polygene.plane.rules import Rule
-from polygene.progress import SILENT, Progress
+from polygene.progress import Progress
 from polygene.units import map_unit_of
-
-
-class How(TypedDict, total=False):
-    """What all overlays can be told.
-
-    precision : step of the grid in map units; 0.0001 or, in degrees, 1e-9 if not given
-    snap : move borders of INPUT within this distance of OTHER, in map units, onto it first
-    drop_slivers : give parts of the result thinner than this, in map units, to the neighbour with
-        the longest shared border
-    single_parts : give each part of a result a row of its own
-    invalid : what becomes of invalid polygons that take part: ``mend``, ``refuse`` or ``leave-out``
-    follow : metres that borders of OTHERs in another CRS may be off their course; 0.01 if not given
-    refresh : fields that hold the area, perimeter or length of their features, to measure anew
-    apportion : fields of numbers to multiply by the share of the feature that a row is
-    """
-
-    precision: float | None
-    snap: float | None
-    drop_slivers: float | None
-    single_parts: bool
-    invalid: str
-    follow: float | None
-    refresh: Sequence[str]
-    apportion: Sequence[str]
-    progress: Progress
 
 
 def lay(
     layer: Layer,
     others: Sequence[Layer],
     rule: Rule,
+    how: Resolved,
     *,
     whole: bool = False,
     origins: bool = False,
-    **how: Unpack[How],
 ) -> OverlayResult:
     """Lay INPUT over the OTHERs as a rule says.
 
@@ -84,8 +60,6 @@ def lay(
         Keep every feature of INPUT that meets OTHER as it is; for `rules.CLIP`.
     origins : bool
         Add the identifiers of the rows that each piece is of.
-    how
-        See `How`.
 
     Raises
     ------
@@ -96,7 +70,7 @@ def lay(
     ProofError
         If area, length or points are not conserved, or a row is invalid: a bug of ours.
     """
-    laid = laid_over(layer, others, rule, whole=whole, origins=origins, **how)
+    laid = laid_over(layer, others, rule, how, whole=whole, origins=origins)
     return finished(laid, laid.sources if rule.is_keyed_by_other else laid.sources[:1], how)
 
 
@@ -120,11 +94,11 @@ def laid_over(
     layer: Layer,
     others: Sequence[Layer],
     rule: Rule,
+    how: Resolved,
     *,
     whole: bool = False,
     origins: bool = False,
     keeps_other: bool = False,
-    **how: Unpack[How],
 ) -> Laid:
     """Do what `lay` does, up to what `finished` does.
 
@@ -132,35 +106,34 @@ def laid_over(
     """
     for other in others:
         check_family(layer, other, rule, others[0])
-    progress, snap = how.get("progress", SILENT), how.get("snap")
+    progress, snap = how.progress, how.snap
     progress.stage(f"looking at {layer.name}")
-    own, theirs = admitted(layer, others, rule, how.get("invalid", "mend"), keeps_other)
+    own, theirs = admitted(layer, others, rule, how.invalid, keeps_other)
     layer, others = own.layer, [other.layer for other in theirs]
-    told = Told(rule, whole, origins, how.get("precision"), progress, snap)
+    told = Told(rule, whole, origins, how.precision, progress, snap)
     laid = _lay(layer, others, told) if snap is None else _snapped_first(layer, others, told, snap)
     return _with_admitted(laid, own, theirs)
 
 
-def finished(laid: Laid, sources: Sequence[Layer], how: How) -> OverlayResult:
+def finished(laid: Laid, sources: Sequence[Layer], how: Resolved) -> OverlayResult:
     """Give slivers away, take parts apart, and look after stored measures, as told.
 
     Each row of ``sources``, layers by their columns in ``laid.rows``, may have stored measures.
     """
     (layer, summary), rows = (laid.result.layer, laid.result.summary), laid.rows
-    width = how.get("drop_slivers")
-    if width is not None:
-        given = give_away(layer, width, summary.precision, laid.is_made)
+    if how.drop_slivers is not None:
+        given = give_away(layer, how.drop_slivers, summary.precision, laid.is_made)
         layer, rows = given.layer, rows[given.kept]
         summary = _recounted(summary, laid, given)
-    if how.get("single_parts"):
+    if how.single_parts:
         layer, kept = taken_apart(layer)
         rows = rows[kept]
     names = joined_names(sources)
     layer, stored = adjusted(
         layer,
         [Source(y, rows[:, k], names[k]) for k, y in enumerate(sources)],
-        how.get("refresh", ()),
-        how.get("apportion", ()),
+        how.refresh,
+        how.apportion,
     )
     return OverlayResult(layer, replace(summary, out=layer.n_rows, stored=stored))
 

@@ -9,7 +9,9 @@ import numpy as np
 import pyarrow as pa
 
 from polygene.arrays import I64Array, owners
+from polygene.errors import UsageError
 from polygene.layer import Layer
+from polygene.ops.given import Names, names
 from polygene.table.groups import agreed, group_rows
 
 
@@ -51,6 +53,29 @@ def taken_apart(layer: Layer) -> tuple[Layer, I64Array]:
     single = replace(parts, is_null=column.is_null[source], is_multi=False)
     assert (owners(column.row_offsets) == source[row_of_part]).all()
     return layer.with_geometry(single, source), source
+
+
+def parts(
+    layer: Layer,
+    *,
+    number: str | None = None,
+    source: str | None = None,
+    gather: Names | None = None,
+) -> PartsResult:
+    """Take features apart, or ``gather`` those that agree in some fields; see `apart`, `together`.
+
+    Raises
+    ------
+    UnknownFieldError
+        If a field is not there.
+    UsageError
+        If both are asked for.
+    """
+    if gather is None:
+        return apart(layer, number=number, source=source)
+    if number or source:
+        raise UsageError("`number` and `source` are for taking features apart")
+    return together(layer, names(gather))
 
 
 def apart(layer: Layer, *, number: str | None = None, source: str | None = None) -> PartsResult:

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
-from polygene.crs import is_same, label
+from polygene.crs import is_same, label, parse
 from polygene.errors import DataError
 from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
@@ -43,8 +43,16 @@ class ReprojectResult:
     summary: ReprojectSummary
 
 
-def reproject(layer: Layer, target: pyproj.CRS, tolerance: float | None = None) -> ReprojectResult:
-    """Bring a layer to another CRS, all of it.
+def reproject(
+    layer: Layer,
+    to: pyproj.CRS | str,
+    tolerance: float | None = None,
+    *,
+    from_: pyproj.CRS | str | None = None,
+) -> ReprojectResult:
+    """Bring a layer to another CRS, all of it; CRS may be given by their codes.
+
+    ``from_`` is the one that its coordinates are in, whatever the layer says.
 
     Edges are straight in the CRS that they are drawn in, and bend on the way to another. With
     ``tolerance``, in units of the new CRS, they get vertices until they are no further off. What
@@ -55,9 +63,12 @@ def reproject(layer: Layer, target: pyproj.CRS, tolerance: float | None = None) 
     DataError
         If the layer has no CRS, or features have no place in the other.
     """
+    target = parse(to) if isinstance(to, str) else to
+    if from_ is not None:
+        layer = replace(layer, crs=parse(from_) if isinstance(from_, str) else from_)
     if layer.crs is None:
         raise DataError(
-            f"layer {layer.name!r} has no CRS, so it cannot be brought to another; say with --from "
+            f"layer {layer.name!r} has no CRS, so it cannot be brought to another; say with `from_` "
             "which one its coordinates are in"
         )
     units = Units.of(target)

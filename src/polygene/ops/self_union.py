@@ -26,7 +26,8 @@ from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.balance import Counts
 from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.overlay import How, Laid
+from polygene.ops.how import Resolved
+from polygene.ops.overlay import Laid
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import (
     Balance,
@@ -40,17 +41,16 @@ from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.proof import prove_pieces, proved_sums
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
 from polygene.plane.sums import Sums
-from polygene.progress import SILENT
 
 
-def laid_over_itself(layer: Layer, origins: bool, how: How) -> Laid:
+def laid_over_itself(layer: Layer, origins: bool, how: Resolved) -> Laid:
     """Lay a layer over itself."""
-    admission = admit(layer, how.get("invalid", "mend"), precision=how.get("precision"))
+    admission = admit(layer, how.invalid, precision=how.precision)
     layer = admission.layer
     bounds = finite_bounds(layer)
-    grid = grid_for(layer, [extent_of(bounds)], how.get("precision"))
+    grid = grid_for(layer, [extent_of(bounds)], how.precision)
     ruler = ruler_for(layer.crs)
-    how.get("progress", SILENT).stage(f"union of {layer.name} with itself")
+    how.progress.stage(f"union of {layer.name} with itself")
     plan = overlay_alone(layer.geometry, grid)
     face, row = plan.own_labels()
     faces = proved_sums(plan)

@@ -3,27 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.crs import is_same
+from polygene.crs import is_same, parse
 from polygene.errors import UsageError
 from polygene.geometry import Extent
 from polygene.layer import Layer
+from polygene.ops.given import Names, expression, names
 from polygene.ops.scene import rows_near
+from polygene.ops.summary import Bridge
+from polygene.progress import SILENT, Progress
 from polygene.table.types import kind_of
+from polygene.units import Length, map_units, metres, true_metres
 
 if TYPE_CHECKING:
     from pyproj import CRS
 
+    from polygene.ops.by_place import Chosen
     from polygene.table.expression import Expression
 
 
-def where(layer: Layer, expression: Expression) -> Layer:
+def matching(layer: Layer, expression: Expression) -> Layer:
     """Keep the features for which an expression is true.
 
     Raises
@@ -37,7 +42,10 @@ def where(layer: Layer, expression: Expression) -> Layer:
 
 @dataclass(frozen=True)
 class SubsetSummary:
-    """How many features and fields of how many were kept; ``metric`` is that of distances."""
+    """How many features and fields of how many were kept.
+
+    metric : that of distances, if any were measured; brought : how OTHER came from another CRS
+    """
 
     name: str
     total: int
@@ -47,6 +55,7 @@ class SubsetSummary:
     fields_total: int
     notes: list[str]
     metric: str = ""
+    brought: list[Bridge] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -57,50 +66,74 @@ class SubsetResult:
 
 def subset(
     layer: Layer,
-    expression: Expression | None = None,
+    where: Expression | str | None = None,
     *,
+    other: Layer | None = None,
+    relation: str | None = None,
+    within: Length | None = None,
+    of_all: bool = False,
+    invert: bool = False,
     box: Extent | None = None,
-    box_crs: CRS | None = None,
-    sort: Sequence[str] = (),
+    box_crs: CRS | str | None = None,
+    sort: Names = (),
     limit: int | None = None,
-    keep: Sequence[str] = (),
-    drop: Sequence[str] = (),
+    keep: Names = (),
+    drop: Names = (),
+    precision: Length | None = None,
+    follow: Length | None = None,
+    progress: Progress = SILENT,
 ) -> SubsetResult:
     """Keep some features, some fields, in an order.
 
     Parameters
     ----------
-    expression : Expression, optional
-        Features for which it is true.
+    where : expression, optional
+        Features for which it is true (CQL2 text).
+    other, relation, within, of_all, invert
+        Features that lie so to any feature of OTHER, no further than this (a text, or a number in
+        metres), or to all; or the others.
     box : (x, y minimum, x, y maximum), optional
         Features whose own box meets it, in map units.
-    box_crs : CRS, optional
+    box_crs : CRS or its code, optional
         The CRS of the box; if it is another than the layer's, features that meet it themselves, its
         edges straight in its own CRS.
-    sort : sequence of str
+    sort : names
         Fields, each with ``-`` in front to fall; nulls come last.
     limit : int, optional
         The first so many, after sorting.
-    keep, drop : sequences of str
+    keep, drop : names
         The fields to keep, in that order, or to drop; one of the two.
+    precision, follow : length, optional
+        As in `polygene.ops.how.How`.
 
     Raises
     ------
     ExpressionError, UnknownFieldError
         If something does not fit the layer.
+    UsageError, DataError
+        If it is not said how features are to lie to OTHER, or that has no meaning for the two.
     """
-    chosen = layer if expression is None else where(layer, expression)
+    chosen, own = layer, expression(where)
+    if own is not None:
+        chosen = matching(layer, own)
+    found = None
+    if other is not None:
+        progress.stage(f"{layer.name}: how it lies to {other.name}")
+        found = _by_place(chosen, other, relation, within, of_all, invert, precision, follow)
+        chosen = found.layer
+    elif relation or within or of_all:
+        raise UsageError("how features lie needs an OTHER that they lie to")
     in_box = None
     if box is not None:
         before = chosen.n_total
-        chosen = _in_box(chosen, box, box_crs)
+        chosen = _in_box(chosen, box, parse(box_crs) if isinstance(box_crs, str) else box_crs)
         in_box = chosen.n_rows
         chosen = replace(chosen, total=before)
     if sort:
-        chosen = chosen.take(_order(chosen, sort))
+        chosen = chosen.take(_order(chosen, names(sort)))
     if limit is not None:
         chosen = chosen.take(np.arange(min(limit, chosen.n_rows)))
-    chosen = with_fields(chosen, keep, drop)
+    chosen = with_fields(chosen, names(keep), names(drop))
     return SubsetResult(
         replace(chosen, total=None),
         SubsetSummary(
@@ -111,7 +144,35 @@ def subset(
             chosen.table.column_names,
             layer.table.num_columns,
             [],
+            "" if found is None else found.metric,
+            [] if found is None else found.brought,
         ),
+    )
+
+
+def _by_place(
+    layer: Layer,
+    other: Layer,
+    relation: str | None,
+    within: Length | None,
+    of_all: bool,
+    invert: bool,
+    precision: Length | None,
+    follow: Length | None,
+) -> Chosen:
+    from polygene.ops.by_place import chosen_by_place
+
+    if (relation is None) == (within is None):
+        raise UsageError("say how features lie to OTHER: give one of `relation` and `within`")
+    return chosen_by_place(
+        layer,
+        other,
+        relation or "intersects",
+        of_all=of_all,
+        invert=invert,
+        within=metres(within, layer.crs),
+        precision=map_units(precision, layer.crs),
+        follow=true_metres(follow),
     )
 
 
@@ -119,10 +180,9 @@ def _in_box(layer: Layer, box: Extent, box_crs: CRS | None) -> Layer:
     if box_crs is None or is_same(box_crs, layer.crs):
         return layer.take(rows_near(layer.geometry.row_bounds(), box))
     from polygene.ops.by_place import chosen_by_place
-    from polygene.ops.carrying import boxes_of
+    from polygene.ops.carrying import box_layer
 
-    rectangle = Layer("box", boxes_of([box]), pa.table({}), box_crs)
-    return chosen_by_place(layer, rectangle, "intersects").layer
+    return chosen_by_place(layer, box_layer(box, box_crs), "intersects").layer
 
 
 def with_fields(layer: Layer, keep: Sequence[str] = (), drop: Sequence[str] = ()) -> Layer:

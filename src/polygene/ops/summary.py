@@ -107,7 +107,7 @@ class Snap:
     tangled : features whose rings crossed when they had moved, since the distance is as large as
         detail; read by the rule of mend
     reshaped : features that have more or fewer parts than before
-    map_unit : its size in metres, if that is known
+    map_unit : its size in metres, if that is known; asked : the distance as it was written
     slivers_before, slivers_after : places thinner than the distance that only INPUT or only OTHER
         covers, without the snap and with it
     """
@@ -123,6 +123,7 @@ class Snap:
     map_unit: float | None = None
     slivers_before: int = 0
     slivers_after: int = 0
+    asked: str = ""
 
 
 @dataclass(frozen=True)
@@ -131,7 +132,7 @@ class GivenAway:
 
     ``left`` are those without one; areas are in ``unit``; ``rows`` counts rows of the result that were
     nothing but slivers and are no more, ``gone`` names the features of INPUT that went with their last.
-    ``map_unit`` is its size in metres, if that is known.
+    ``map_unit`` is its size in metres, if that is known; ``asked`` the width as it was written.
     """
 
     width: float
@@ -143,6 +144,7 @@ class GivenAway:
     rows: int
     gone: NamedRows = field(default_factory=NamedRows)
     map_unit: float | None = None
+    asked: str = ""
 
 
 @dataclass(frozen=True)
@@ -186,6 +188,7 @@ class OverlaySummary:
     ``input_only`` and ``other_only`` count the rows that came out, ``out`` in all. ``proved`` counts
     those of polygons that were found valid by the exact test, as they came or as they were made: all
     of them, or there is no summary. ``brought`` are the OTHERs that came from another CRS.
+    ``grid_asked`` is the step of the grid as it was written, if it was.
     """
 
     operation: str
@@ -208,6 +211,24 @@ class OverlaySummary:
     stored: list[Stored] = field(default_factory=list)
     proved: int = 0
     brought: list[Bridge] = field(default_factory=list)
+    grid_asked: str = ""
+
+
+@dataclass(frozen=True)
+class CopySummary:
+    """A layer that is written as it is: how many features and fields it has."""
+
+    name: str
+    features: int
+    fields: int
+    crs: str
+    notes: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class CopyResult:
+    layer: Layer
+    summary: CopySummary
 
 
 @dataclass(frozen=True)

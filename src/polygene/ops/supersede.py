@@ -14,10 +14,10 @@ from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
 from polygene.ops.across import brought_for, with_bridges
 from polygene.ops.attributes import free_name
-from polygene.ops.overlay import How, Laid, finished, laid_over
+from polygene.ops.how import How, as_asked, resolved
+from polygene.ops.overlay import Laid, finished, laid_over
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
-from polygene.progress import SILENT
 from polygene.table.types import widened
 
 
@@ -30,7 +30,7 @@ def supersede(
 
     Of several OTHERs the first has precedence over the second, and so on. The fields are INPUT's,
     then those that only OTHERs have; types of one name widen as far as nothing is lost, else the
-    field gets its layer's name in front. For the rest see `polygene.ops.overlay.lay`.
+    field gets its layer's name in front. For the rest see `polygene.ops.how.How`.
 
     Raises
     ------
@@ -42,23 +42,22 @@ def supersede(
             f"INPUT, layer {layer.name!r}, holds {layer.geometry.family.words}; only polygons can "
             "be superseded"
         )
-    told: How = {
-        "precision": how.get("precision"),
-        "invalid": how.get("invalid", "mend"),
-        "progress": how.get("progress", SILENT),
-    }
-    snapped: How = {**told, "snap": how.get("snap")}
-    found = brought_for(layer, others, rules.ERASE, how, all_of_it=True)
+    told = resolved(how, layer)
+    # A snap is of INPUT alone, slivers and parts are of the whole, measures of what INPUT had.
+    plain = told._replace(
+        snap=None, drop_slivers=None, single_parts=False, refresh=[], apportion=[]
+    )
+    found = brought_for(layer, others, rules.ERASE, told, all_of_it=True)
     others = tuple(f.layer for f in found)
-    rest = laid_over(layer, others, rules.ERASE, keeps_other=True, **snapped)
-    measured: How = {"refresh": how.get("refresh", ()), "apportion": how.get("apportion", ())}
+    rest = laid_over(layer, others, rules.ERASE, plain._replace(snap=told.snap), keeps_other=True)
+    measured = plain._replace(refresh=told.refresh, apportion=told.apportion)
     kept = finished(rest, [rest.sources[0]], measured)
     result, rows, is_made = kept.layer, _pieces(rest.rows[:, 0], NONE), [rest.is_made]
     for k in reversed(range(len(others))):
         # Each but the first gives way to those before it.
         other, made = rest.sources[1 + k], np.zeros(rest.sources[1 + k].n_rows, bool)
         if k:
-            laid = laid_over(other, rest.sources[1 : 1 + k], rules.ERASE, **told)
+            laid = laid_over(other, rest.sources[1 : 1 + k], rules.ERASE, plain)
             other, made = laid.result.layer, laid.is_made
         result = _stacked(result, other)
         rows = np.concatenate([rows, _pieces(np.full(other.n_rows, NONE), k)])
@@ -78,13 +77,11 @@ def supersede(
         notes=notes,
         proved=result.n_rows,
     )
-    last: How = {"single_parts": how.get("single_parts", False)}
-    if "drop_slivers" in how:
-        last["drop_slivers"] = how["drop_slivers"]
     laid = Laid(OverlayResult(result, summary), rows, np.concatenate(is_made), rest.sources)
+    last = plain._replace(drop_slivers=told.drop_slivers, single_parts=told.single_parts)
     done = finished(laid, [], last)
     done = replace(done, summary=replace(done.summary, stored=kept.summary.stored))
-    return with_bridges(done, found)
+    return as_asked(with_bridges(done, found), how)
 
 
 def _pieces(own: I64Array, other: int) -> I64Array:

@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from polygene.arrays import I64Array
 from polygene.errors import UsageError
 from polygene.layer import Layer
+from polygene.ops.given import Names, names
 from polygene.table.aggregate import Groups, Take, aggregate
 from polygene.table.casting import as_text
 from polygene.table.groups import Groups as Keys
@@ -36,9 +37,7 @@ class Tally:
     features: int
 
 
-def tally(
-    layer: Layer, by: Sequence[str], take: Sequence[str] = (), across: str | None = None
-) -> Tally:
+def tally(layer: Layer, by: Names, take: Names = (), across: str | None = None) -> Tally:
     """Aggregate the features of each value of some fields.
 
     Parameters
@@ -54,6 +53,7 @@ def tally(
     UsageError
         If ``across`` is given with several aggregates, or has more than 200 values.
     """
+    by, take = names(by), names(take)
     for name in (*by, *([across] if across else [])):
         layer.check_field(name)
     takes = [Take.parse(text) for text in (take or ["count()"])]
@@ -99,7 +99,7 @@ def _crossed(
     if columns.n_groups > MOST_COLUMNS:
         raise UsageError(
             f"field {across!r} has {columns.n_groups:,} different values, too many for columns; "
-            "exchange the fields, or use it in --by"
+            "exchange the fields, or use it in `by`"
         )
     order = _order(layer.table, [across], columns)
     rank = np.empty(len(order), np.int64)

@@ -8,7 +8,8 @@ from polygene.errors import DataError
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.across import lay_across
-from polygene.ops.overlay import How, finished
+from polygene.ops.how import How, as_asked, resolved
+from polygene.ops.overlay import finished
 from polygene.ops.self_union import laid_over_itself
 from polygene.ops.summary import (
     OverlayResult,
@@ -25,7 +26,7 @@ def union(
     """Return a row for each combination of features, one or none of each layer, that meet in area.
 
     Fields of layers that have no part in a piece are null there. For the rest see
-    `polygene.ops.overlay.lay`.
+    `polygene.ops.how.How`.
 
     A layer alone is laid over itself: where its features overlap, each of them gets the shared piece
     as a row of its own. The fields ``piece`` and ``features`` say which rows share one, and how many.
@@ -41,6 +42,7 @@ def union(
             "polygons. imprint splits lines and points along OTHER"
         )
     if not others:
-        laid = laid_over_itself(layer, origins, how)
-        return finished(laid, laid.sources, how)
+        told = resolved(how, layer)
+        laid = laid_over_itself(layer, origins, told)
+        return as_asked(finished(laid, laid.sources, told), how)
     return lay_across(layer, others, rules.UNION, origins=origins, **how)

@@ -10,10 +10,10 @@ from typing import Any
 
 import yaml
 
-from polygene import lineage
+from polygene import provenance
 from polygene.errors import DataError
 from polygene.formats import address
-from polygene.lineage import Lineage, Node
+from polygene.provenance import Lineage, Node
 from polygene.recipe.reading import Option
 from polygene.record import OTHER, checksum
 
@@ -49,13 +49,13 @@ def draft(
     DataError
         If nothing is known of how the layer came about, or a command cannot be a step.
     """
-    root = lineage.history(own)
+    root = provenance.history(own)
     if not root.command:
         raise DataError(
             f"{root.made.place or root.made.name}: nothing is known of how it came about, so there "
             "is no recipe to write"
         )
-    ordered = lineage.nodes(root)[::-1]
+    ordered = provenance.nodes(root)[::-1]
     names = _names(ordered)
     notes: list[str] = []
     inputs, steps = {}, []

@@ -12,16 +12,16 @@ from pathlib import Path
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene import __version__, lineage
+from polygene import __version__, provenance
 from polygene.crs import label
-from polygene.draw.diagram import Arrow, Box, diagram
-from polygene.draw.maps import Look, MapPlan, draw
 from polygene.errors import PolygeneError
 from polygene.formats.destination import Target
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_areas, row_lengths, ruler_for
 from polygene.ops.summary import unit_of
+from polygene.pictures.diagram import Arrow, Box, diagram
+from polygene.pictures.maps import Look, MapPlan, draw_map
 from polygene.recipe.reading import Recipe
 from polygene.recipe.running import Finished, Ran
 from polygene.record import now
@@ -171,7 +171,7 @@ def _map(target: Target, layer: Layer) -> str:
     look = Look(colour_by=_telling_field(layer))
     with tempfile.TemporaryDirectory() as folder:
         place = Path(folder) / "map.png"
-        draw(MapPlan([layer], [look], target.name, size=MAP_SIZE), place)
+        draw_map(MapPlan([layer], [look], target.name, size=MAP_SIZE), place)
         return _picture(place.read_bytes(), ".png", target.words)
 
 
@@ -229,24 +229,11 @@ def _plan(recipe: Recipe, finished: Finished) -> str:
     return diagram([box for box in boxes if box.key in linked or box.kind != "source"], arrows)
 
 
-def _split(said: str) -> tuple[str, list[str]]:
-    """Part what a command said into its summary and its notes, which follow where it was written to."""
-    lines = said.splitlines()
-    written = next((k for k, line in enumerate(lines) if line.startswith("  written ")), len(lines))
-    notes: list[str] = []
-    for line in lines[written:]:
-        if line.startswith("  note  "):
-            notes.append(line[8:].strip())
-        elif notes and line.startswith("        "):
-            notes[-1] += f" {line.strip()}"
-    return "\n".join(lines[:written]), notes
-
-
 def _notes(ran: Sequence[Ran]) -> str:
     items = [
         f"<li><b>{escape(done.step.name)}</b>: {escape(note)}</li>"
         for done in ran
-        for note in _split(done.said)[1]
+        for note in done.facts.get("notes", ())
     ]
     return (
         f'<ul class="notes">{"".join(items)}</ul>'
@@ -259,8 +246,7 @@ def _step(done: Ran) -> str:
     tags = ["as last time" if done.is_reused else f"{done.seconds:.2f} s"]
     tags += [f"expected {held}, and so it is" for held in done.held]
     marks = " ".join(f'<span class="tag">{escape(tag)}</span>' for tag in tags)
-    summary = _split(done.said)[0]
-    shown = f"<pre>{escape(summary)}</pre>" if summary.strip() else ""
+    shown = f"<pre>{escape(done.said)}</pre>" if done.said.strip() else ""
     return (
         f"<h3>{escape(done.step.name)} {marks}</h3><p><code>{escape(done.line)}</code></p>{shown}"
     )
@@ -270,9 +256,9 @@ def _sources(finished: Finished) -> str:
     made, credits = {}, []
     for _, layer in finished.layers:
         if layer.lineage is not None:
-            for one in lineage.sources(layer.lineage):
+            for one in provenance.sources(layer.lineage):
                 made[one.place, one.checksum] = one
-            credits += lineage.credits_of(layer.lineage)
+            credits += provenance.credits_of(layer.lineage)
     rows = [
         [
             one.name,

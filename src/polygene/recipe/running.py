@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from polygene import __version__, lineage
+from polygene import __version__, provenance
 from polygene.errors import DataError, FileError, PolygeneError, SheetError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
@@ -19,7 +19,7 @@ from polygene.formats.base import reason_of, replacing
 from polygene.formats.destination import Target
 from polygene.formats.registry import readable_format
 from polygene.layer import Layer
-from polygene.lineage import Lineage
+from polygene.provenance import Lineage
 from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.kept import ENDING, Told, keep, kept
 from polygene.recipe.reading import Recipe, Step, expectation_text
@@ -234,7 +234,7 @@ def _moved(layer: Layer, target: Target) -> Lineage | None:
     """Return the lineage of a step's result where it is written to."""
     if layer.lineage is None:
         return None
-    return lineage.moved(layer.lineage, target.name, target.words)
+    return provenance.moved(layer.lineage, target.name, target.words)
 
 
 def _forget(work: Path, used: set[Path]) -> None:

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene import kernels, lineage
+from polygene import kernels, provenance
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
 from polygene.errors import FileError, GeometryError
 from polygene.formats.base import Reading, reason_of
@@ -104,7 +104,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
             title=header.title if k == 0 else "",
             description=header.description,
             total=total if total > len(features) else None,
-            lineage=lineage.parse(header.metadata),
+            lineage=provenance.parse(header.metadata),
         )
         for k, layer in enumerate(reading.layers)
     ]

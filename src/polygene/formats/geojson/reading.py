@@ -102,7 +102,7 @@ def _crs(document: dict[str, Any], path: Path) -> pyproj.CRS:
     properties = member.get("properties")
     name = properties.get("name") if isinstance(properties, dict) else None
     if member.get("type") != "name" or not isinstance(name, str):
-        raise DataError(f"{path}: its member 'crs' names no CRS; take it out or give --crs")
+        raise DataError(f"{path}: its member 'crs' names no CRS; take it out or give `crs`")
     return crs_module.parse(name)
 
 

@@ -73,7 +73,7 @@ def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
     if layer.crs is None:
         raise DataError(
             f"layer {layer.name!r} has no CRS, and GeoJSON is longitude and latitude; "
-            "say with --crs which one its coordinates are in"
+            "say with `crs` which one its coordinates are in"
         )
     if crs_module.is_same(layer.crs, target):
         return layer, []

@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import sqlite3
 
-from polygene import lineage
+from polygene import provenance
 from polygene.formats.geopackage import schema
 from polygene.layer import Layer, Metadata
-from polygene.lineage import Lineage
+from polygene.provenance import Lineage
 
 _MIME = "application/json"
 _OF_LAYER = "lower(r.table_name) = lower(?) AND r.reference_scope = 'table'"
@@ -36,7 +36,7 @@ def read(connection: sqlite3.Connection, name: str) -> tuple[Lineage | None, tup
     own = None
     others = []
     for standard, mime_type, text in rows:
-        found = lineage.parse(str(text)) if standard == lineage.STANDARD else None
+        found = provenance.parse(str(text)) if standard == provenance.STANDARD else None
         if found is not None:
             own = found
         else:
@@ -48,7 +48,7 @@ def write(connection: sqlite3.Connection, layer: Layer) -> None:
     """Write the lineage of a layer and the texts that it carries along."""
     texts = list(layer.metadata)
     if layer.lineage is not None:
-        texts.append(Metadata(lineage.STANDARD, _MIME, layer.lineage.to_json()))
+        texts.append(Metadata(provenance.STANDARD, _MIME, layer.lineage.to_json()))
     if not texts:
         return
     if not _is_there(connection):

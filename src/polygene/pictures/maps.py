@@ -20,11 +20,11 @@ from matplotlib.path import Path as Outline
 
 from polygene.arrays import BoolArray, F64Array, owners
 from polygene.crs import label as crs_label
-from polygene.draw.classes import QUALITATIVE, Classes, Scheme, classes_of
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
+from polygene.pictures.classes import QUALITATIVE, Classes, Scheme, classes_of
 from polygene.places import inside_points
 
 Place = tuple[float, float, float, float]
@@ -70,7 +70,7 @@ class MapPlan:
     beside: int = 0
 
 
-def draw(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
+def draw_map(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
     """Draw a map into a PNG, SVG or PDF file; return what there is to say.
 
     ``ending`` is the kind of picture, if the file's own does not tell.

@@ -13,9 +13,9 @@ import numpy as np
 import pyarrow as pa
 from matplotlib.figure import Figure
 
-from polygene.draw.classes import OTHERS, QUALITATIVE
-from polygene.draw.maps import ENDINGS, INK, PAPER, SOFT
 from polygene.errors import DataError, UsageError
+from polygene.pictures.classes import OTHERS, QUALITATIVE
+from polygene.pictures.maps import ENDINGS, INK, PAPER, SOFT
 
 MOST_BARS = 60
 

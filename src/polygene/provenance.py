@@ -267,3 +267,17 @@ def credits_of(lineage: Lineage) -> list[str]:
         for node in nodes(history(lineage))
     ]
     return list(dict.fromkeys(text for text in found if text))
+
+
+def described(node: Node) -> str:
+    """Say how a layer came about: the command with its options, or the file it was read from."""
+    if not node.command:
+        return node.made.place
+    words = [node.command]
+    for key, value in node.options.items():
+        if value is True:
+            words.append(f", {key}")
+        else:
+            texts = [str(v) for v in value] if isinstance(value, (list, tuple)) else [str(value)]
+            words.append(f", {key} {' and '.join(texts)}")
+    return "".join(words)

@@ -10,9 +10,9 @@ from pathlib import Path
 import matplotlib.image
 import numpy as np
 
-from polygene.draw.classes import MOST_CLASSES, NULL, Scheme, classes_of
-from polygene.draw.maps import Look, MapPlan, draw
 from polygene.errors import DataError, UnknownFieldError, UsageError
+from polygene.pictures.classes import MOST_CLASSES, NULL, Scheme, classes_of
+from polygene.pictures.maps import Look, MapPlan, draw_map
 from tests.support import generators as make
 from tests.support.cli import WithSample
 
@@ -64,7 +64,7 @@ class Maps(unittest.TestCase):
         hole = make.layer(
             "ring", make.polygons([[[make.square(0, 15, 10), make.square(3, 18, 4)[::-1]]]])
         )
-        draw(MapPlan([layer, hole], [Look("k"), Look()]), path)
+        draw_map(MapPlan([layer, hole], [Look("k"), Look()]), path)
         picture = (matplotlib.image.imread(path)[:, :, :3] * 255).astype(int)
         self.assertEqual(picture.shape[:2], (800, 1280))
         inside = picture[60:740, 45:950].reshape(-1, 3)
@@ -81,18 +81,20 @@ class Maps(unittest.TestCase):
         spots = make.layer("p", make.points([[np.array([5.0, 5.0])]]), t=["x"])
         for ending in (".png", ".svg", ".pdf"):
             path = self.folder / f"a{ending}"
-            draw(
+            draw_map(
                 MapPlan([squares(2), lines, spots], [Look(), Look(), Look(label="t")], "T", "C"),
                 path,
             )
             self.assertGreater(path.stat().st_size, 2000)
         same = self.folder / "b.svg"
-        draw(MapPlan([squares(2), lines, spots], [Look(), Look(), Look(label="t")], "T", "C"), same)
+        draw_map(
+            MapPlan([squares(2), lines, spots], [Look(), Look(), Look(label="t")], "T", "C"), same
+        )
         self.assertEqual(same.read_bytes(), (self.folder / "a.svg").read_bytes())
         with self.assertRaisesRegex(UsageError, "no picture that is known"):
-            draw(MapPlan([squares(1)], [Look()]), self.folder / "a.bmp")
+            draw_map(MapPlan([squares(1)], [Look()]), self.folder / "a.bmp")
         with self.assertRaisesRegex(DataError, "nothing to draw"):
-            draw(MapPlan([squares(1).take(np.zeros(0, int))], [Look()]), self.folder / "c.png")
+            draw_map(MapPlan([squares(1).take(np.zeros(0, int))], [Look()]), self.folder / "c.png")
 
 
 class Command(WithSample):

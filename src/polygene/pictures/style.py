@@ -10,9 +10,9 @@ from typing import Any
 import yaml
 from matplotlib.colors import is_color_like
 
-from polygene.draw.classes import NULL, OTHERS, Scheme
-from polygene.draw.maps import Look, MapPlan, plan_classes
 from polygene.lined_yaml import Lined, SheetReader, load
+from polygene.pictures.classes import NULL, OTHERS, Scheme
+from polygene.pictures.maps import Look, MapPlan, plan_classes
 
 _KEYS = ("style sheet", "layers")
 _OF_LAYER = (

@@ -1,0 +1,121 @@
+"""Words before they are laid out: headings, labelled lines, tables, and notes to know."""
+
+from __future__ import annotations
+
+import datetime
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+
+def counted(n: int, noun: str) -> str:
+    """Return a number and what it counts: "1 feature", "2 features"."""
+    return f"{n:,} {noun}{'' if n == 1 else 's'}"
+
+
+def shown(value: Any) -> str:
+    """Return a value as tables show it; null as a dot."""
+    if value is None:
+        return "·"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, int):
+        return str(value)
+    if isinstance(value, float):
+        return "nan" if math.isnan(value) else f"{value:.10g}"
+    if isinstance(value, datetime.datetime):
+        return value.strftime("%Y-%m-%d %H:%M:%S").removesuffix(" 00:00:00")
+    if isinstance(value, bytes):
+        return f"{len(value)} bytes"
+    return " ".join(str(value).split())
+
+
+class Title(NamedTuple):
+    """A heading: the thing, and what is said of it behind."""
+
+    text: str
+    rest: str = ""
+
+
+class Line(NamedTuple):
+    """A labelled line; the label has so many columns."""
+
+    label: str
+    text: str
+    wide: int = 10
+
+
+class Table(NamedTuple):
+    """Columns under their heads.
+
+    right : columns of numbers; flexible : those that may be cut to fit the width, the first first
+    has_total : whether the last row stands out
+    """
+
+    head: Sequence[str]
+    rows: Sequence[Sequence[str]]
+    right: Sequence[int] = ()
+    flexible: Sequence[int] = ()
+    has_total: bool = False
+
+
+class Gap(NamedTuple):
+    """An empty line."""
+
+
+class Fields(NamedTuple):
+    """Rows with more fields than there may be room for, so that those which do not fit are named.
+
+    last : a field that is shown in any case; numeric : those of numbers
+    """
+
+    names: Sequence[str]
+    cells: Mapping[str, Sequence[str]]
+    numeric: frozenset[str]
+    last: str | None = None
+
+
+class Story(NamedTuple):
+    """A table whose second column is as wide as the rest leaves it and goes on below."""
+
+    head: Sequence[str]
+    rows: Sequence[Sequence[str]]
+    right: Sequence[int] = ()
+
+
+Block = Title | Line | Table | Gap | Fields | Story
+
+
+@dataclass
+class Words:
+    """What is told of one work: blocks in their order, then notes, each but once."""
+
+    blocks: list[Block] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+    def title(self, text: str, rest: str = "") -> None:
+        self.blocks.append(Title(text, rest))
+
+    def line(self, label: str, text: str, wide: int = 10) -> None:
+        self.blocks.append(Line(label, text, wide))
+
+    def table(
+        self,
+        head: Sequence[str],
+        rows: Sequence[Sequence[str]],
+        *,
+        right: Sequence[int] = (),
+        flexible: Sequence[int] = (),
+        has_total: bool = False,
+    ) -> None:
+        self.blocks.append(Table(head, rows, right, flexible, has_total))
+
+    def gap(self) -> None:
+        self.blocks.append(Gap())
+
+    def note(self, *texts: str) -> None:
+        self.note_all(texts)
+
+    def note_all(self, texts: Iterable[str]) -> None:
+        self.notes = list(dict.fromkeys([*self.notes, *texts]))

@@ -1,0 +1,36 @@
+"""Lines that the words of several commands have alike."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from polygene.cli.words.blocks import Words, counted
+from polygene.ops.summary import Side
+from polygene.units import Distance
+
+
+def took_part(side: Side) -> str:
+    """Say how many of how many features took part."""
+    words = f"{side.taken:,} of {counted(side.total, 'feature')}"
+    if side.used < side.taken:
+        words += f", {side.used:,} within reach"
+    return words
+
+
+def written_so(asked: Sequence[str]) -> str:
+    """Return distances as they were written; nothing if that says no more than the metres do."""
+    units = [Distance.parse(text).unit for text in asked]
+    return "" if any(unit in (None, "m") for unit in units) else " and ".join(asked)
+
+
+def proved(say: Words, n: int) -> None:
+    """Say that all features that came out were found valid."""
+    if n:
+        say.line("valid", f"all {n:,} checked")
+
+
+def disagreed(say: Words, disagreements: dict[str, int], among: str = "groups") -> None:
+    """Say in how many groups a field that is carried over had several values."""
+    if disagreements:
+        words = ", ".join(f"{name} in {n:,}" for name, n in disagreements.items())
+        say.line("disagreed", f"{words} of the {among}; null there")

@@ -1,0 +1,239 @@
+"""What commands tell that only look at layers."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any
+
+from polygene.cli.facts import Audited, FileListed, LayerListed, Peeked, Problem, RelationsCounted
+from polygene.cli.words.blocks import Fields, Words, counted, shown
+from polygene.layer import NO_GEOMETRY
+from polygene.ops.audit import NearlyClass
+from polygene.ops.compare import Changes, Comparison
+from polygene.phrases import named
+from polygene.table.describe import FieldDescription
+from polygene.units import worded
+
+FIRST = 5  # rows that are named of a problem
+MOST_DIFFERENT = 20  # rows that are named where two relations differ
+
+
+def listed(files: Sequence[FileListed], say: Words) -> None:
+    for k, file in enumerate(files):
+        if k:
+            say.gap()
+        _file(file, say)
+
+
+def _file(file: FileListed, say: Words) -> None:
+    layers = [y for y in file["layers"] if y["geometry"] != NO_GEOMETRY]
+    say.title(file["file"], f"{file['format']}, {counted(len(layers), 'layer')}")
+    systems = list(dict.fromkeys(y["crs"] for y in layers))
+    head = ["layer", "geometry", "features", "fields", "extent"]
+    rows = [
+        [y["name"], y["geometry"], f"{y['features']:,}", str(len(y["fields"])), _extent(y)]
+        for y in layers
+    ]
+    if len(systems) > 1:
+        head.insert(3, "CRS")
+        for row, y in zip(rows, layers, strict=True):
+            row.insert(3, y["crs"].split(" ")[0])
+    if layers:
+        say.table(head, rows, right=[2, len(head) - 2], flexible=[1, 0])
+        say.gap()
+    for system in systems:
+        say.line("CRS", system)
+    tables = [y for y in file["layers"] if y["geometry"] == NO_GEOMETRY]
+    if tables:
+        names = ", ".join(f"{y['name']} ({counted(y['features'], 'row')})" for y in tables)
+        say.line("no layers", f"{names}: without geometry")
+    for y in layers:
+        if y["problem"]:
+            say.note(f"{y['name']} cannot be read: {y['problem']}")
+
+
+def _extent(layer: LayerListed) -> str:
+    if layer["extent"] is None:
+        return "none" if layer["features"] == 0 else "not stated"
+    x0, y0, x1, y1 = layer["extent"]
+    # Three figures of what it spans, so that a small thing is not all zeroes.
+    span = max(x1 - x0, y1 - y0, 1e-9)
+    decimals = 2 - math.floor(math.log10(span))
+    decimals = min(max(decimals, 4 if layer["geographic"] else 0), 9)
+    return " ".join(f"{value:.{decimals}f}" for value in layer["extent"])
+
+
+def peeked(facts: Peeked, say: Words) -> None:
+    count = counted(facts["features"], "feature")
+    if facts["features"] != facts["of"]:
+        count = f"{facts['features']:,} of {facts['of']:,} features"
+    say.title(f"{facts['file']}#{facts['layer']}", f"{facts['geometry']}, {count}")
+    if facts["null geometry"]:
+        say.line("geometry", f"{facts['null geometry']:,} null")
+    if facts["empty geometry"]:
+        say.line("geometry", f"{facts['empty geometry']:,} empty")
+    say.line("CRS", facts["crs"])
+    say.gap()
+    if "distinct" in facts:
+        values = facts["distinct"]
+        rows = [[shown(v["value"]), f"{v['count']:,}"] for v in values]
+        say.table([facts["field"], "features"], rows, right=[1], flexible=[0])
+        say.gap()
+        say.line("values", f"{len(values):,} different")
+        return
+    rows = [[f.name, f.type, f"{f.nulls:,}", _values(f)] for f in facts["fields"]]
+    say.table(["field", "type", "nulls", "values"], rows, right=[2], flexible=[3, 0])
+    say.gap()
+    _rows(facts["rows"], facts["sorted by"], say)
+
+
+def _values(field: FieldDescription) -> str:
+    if field.common:
+        if field.distinct == 1:
+            return f"always {shown(field.common[0][0])}"
+        is_unique = field.common[0][1] == 1
+        first = ", ".join(
+            shown(value) + ("" if is_unique else f" ({times:,})") for value, times in field.common
+        )
+        rest = (field.distinct or 0) - len(field.common)
+        count = "all different" if is_unique else f"{field.distinct:,} different"
+        return f"{count}: {first}" + (" …" if rest > 0 else "")
+    if field.low is None:
+        return "only nulls" if field.nulls else "none"
+    if field.low == field.high:
+        return f"always {shown(field.low)}"
+    return f"{shown(field.low)} … {shown(field.high)}"
+
+
+def _rows(rows: list[dict[str, Any]], sort: str | None, say: Words) -> None:
+    if not rows:
+        say.line("rows", "none")
+        return
+    cells = {name: [shown(row[name]) for row in rows] for name in rows[0]}
+    numeric = {
+        name
+        for name in cells
+        if all(isinstance(row[name], (int, float, type(None))) for row in rows)
+    }
+    say.blocks.append(Fields(list(cells), cells, frozenset(numeric), sort))
+
+
+def audited(found: Audited, say: Words, details: bool) -> None:
+    sound = "sound" if found["sound"] else "not sound"
+    count = counted(found["features"], "feature")
+    say.title(found["layer"], f"{count}, {found['geometry']}: {sound}")
+    if found["problems"]:
+        rows = [
+            [
+                f["problem"] if f["harms"] else f"{f['problem']} ({_weight(f)})",
+                f"{len(f['rows']):,}",
+                f["cure"],
+                ", ".join(f["rows"][:FIRST]) + (" …" if len(f["rows"]) > FIRST else ""),
+            ]
+            for f in found["problems"]
+        ]
+        say.table(["problem", "rows", "cure", "first"], rows, right=[1], flexible=[3])
+    if found["nearly"]:
+        _widths(found["nearly"], say)
+    if details:
+        say.gap()
+        for problem in found["problems"]:
+            _details(problem, say)
+    for field in found["fields"]:
+        first = f": {'; '.join(field.first)}" if field.first and details else ""
+        say.line(field.name, f"{field.reason} ({field.count:,}){first}", wide=14)
+    say.gap()
+
+
+def _weight(problem: Problem) -> str:
+    """Say of what does no harm to the geometry whether there is anything to do about it."""
+    return "harmless" if problem["cure"] == "none needed" else "to note"
+
+
+def _widths(classes: Sequence[NearlyClass], say: Words) -> None:
+    """Say how narrow gaps and overlaps are, so that a width to settle them by can be chosen."""
+    say.gap()
+    most = max(one.gaps + one.overlaps for one in classes)
+    rows, so_far = [], 0
+    for one in classes:
+        so_far += one.gaps + one.overlaps
+        bar = "▇" * max(1, round(24 * (one.gaps + one.overlaps) / most))
+        width = f"{one.width:g} {one.unit}"
+        rows.append([width, f"{one.gaps:,}", f"{one.overlaps:,}", f"{so_far:,}", bar])
+    say.table(["narrower than", "gaps", "overlaps", "so far", ""], rows, right=[0, 1, 2, 3])
+
+
+def _details(problem: Problem, say: Words) -> None:
+    for k, (row, (x, y)) in enumerate(zip(problem["rows"], problem["places"], strict=True)):
+        place = "" if x is None else f" at {x:.10g} {y:.10g}"
+        more = f" ({problem['details'][k]})" if k < len(problem["details"]) else ""
+        say.line(row, f"{problem['reason']}{place}{more}", wide=18)
+
+
+def compared(found: Comparison, say: Words) -> None:
+    one, other = found.first, found.second
+    say.title(f"{one.name} and {other.name}")
+    names = (one.name, other.name) if one.name != other.name else ("first", "second")
+    sizes = (
+        worded([one.size, other.size], one.unit)
+        if one.unit == other.unit
+        else [worded([side.size], side.unit)[0] for side in (one, other)]
+    )
+    rows = [
+        ["features", f"{one.features:,}", f"{other.features:,}"],
+        ["without geometry", f"{one.without_geometry:,}", f"{other.without_geometry:,}"],
+        ["kind", one.family, other.family],
+        ["vertices", f"{one.vertices:,}", f"{other.vertices:,}"],
+        ["size", *sizes],
+        ["south-west", *(_corner(side.extent, 0) for side in (one, other))],
+        ["north-east", *(_corner(side.extent, 2) for side in (one, other))],
+        ["CRS", *(side.crs.split()[0] for side in (one, other))],
+    ]
+    table = [[*row, "" if row[1] == row[2] else "differs"] for row in rows]
+    say.table(["", *names, ""], table, flexible=(1, 2))
+    say.gap()
+    head = ["field", *names]
+    cells = [[f.name, f.first or "·", f.second or "·"] for f in found.fields]
+    if found.changes is not None:
+        head.append("changed in")
+        for cell, field in zip(cells, found.fields, strict=True):
+            cell.append("" if field.changed is None else f"{field.changed:,}")
+    say.table(head, cells, right=[3], flexible=(1, 2))
+    if found.changes is not None:
+        say.gap()
+        _changes(found.changes, *names, say=say)
+    say.note(*found.notes)
+
+
+def _changes(changes: Changes, first: str, second: str, *, say: Words) -> None:
+    wide = max(18, len(first) + 9, len(second) + 9)
+    for words, rows in (
+        (f"only in {first}", changes.removed),
+        (f"only in {second}", changes.added),
+        ("other geometry", changes.geometry),
+        ("other attributes", changes.attributes),
+    ):
+        text = f"{counted(rows.count, 'feature')}"
+        if rows.count:
+            text += f": {named(rows)}"
+        say.line(words, text, wide=wide)
+    say.line("the same", counted(changes.same, "feature"), wide=wide)
+
+
+def _corner(extent: Any, at: int) -> str:
+    return "·" if extent is None else f"{extent[at]:.10g} {extent[at + 1]:.10g}"
+
+
+def relations(found: RelationsCounted, say: Words) -> None:
+    title = f"{found['layer']} and {found['other']}"
+    say.title(title, f"{counted(found['features'], 'feature')} of {found['layer']}")
+    rows = [[name, f"{n:,}"] for name, n in found["selected"].items()]
+    say.table(["relation to any", "features"], rows, right=[1])
+    if found["differ"]:
+        say.gap()
+    for words, labels in found["differ"].items():
+        first = ", ".join(labels[:MOST_DIFFERENT])
+        more = " …" if len(labels) > MOST_DIFFERENT else ""
+        n = counted(len(labels), "feature")
+        say.line(words, f"{n}{': ' if labels else ''}{first}{more}", wide=28)

@@ -1,0 +1,244 @@
+"""What is told of overlays: of one INPUT in lines, of several in a table."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+
+from polygene.batch import Done
+from polygene.cli.words.blocks import Words, counted
+from polygene.cli.words.common import proved, took_part
+from polygene.commands import COMMANDS, Overlay
+from polygene.geometry import Family
+from polygene.ops.summary import Balance, GivenAway, OverlayResult, OverlaySummary, Side, Snap
+from polygene.phrases import admitted, bridge, named
+from polygene.units import worded, worded_as
+
+
+def overlays(done: Sequence[Done[OverlayResult]], say: Words) -> None:
+    summaries = [item.result.summary for item in done]
+    first = summaries[0]
+    name = first.input.name if len(done) == 1 else f"{len(done)} layers"
+    others = " and ".join(side.name for side in first.others) or "itself"
+    say.title(f"{name} {_told_of(first).done} {others}")
+    if len(done) == 1:
+        _one(first, say)
+    else:
+        _many(summaries, say)
+    say.line("CRS", first.crs)
+    for item in done:
+        say.note(*item.notes)
+        _notes(item.result.summary, say)
+
+
+def _told_of(summary: OverlaySummary) -> Overlay:
+    """Return how an overlay is told."""
+    told = COMMANDS[summary.operation].overlay
+    assert told is not None
+    return told
+
+
+def _one(summary: OverlaySummary, say: Words) -> None:
+    say.line("INPUT", f"{summary.input.name}: {took_part(summary.input)}")
+    for side in summary.others:
+        say.line("OTHER", f"{side.name}: {took_part(side)}")
+    say.line("came out", f"{counted(summary.out, 'feature')}: {_what_came(summary)}")
+    left = []
+    if summary.dropped:
+        fell = summary.input.fell.count + (summary.snap.fell.count if summary.snap else 0)
+        if summary.dropped > fell:
+            left.append(f"{summary.dropped - fell:,} {_told_of(summary).lost}")
+        if fell:
+            left.append(f"{fell:,} too thin")
+    if summary.without_geometry:
+        left.append(f"{summary.without_geometry:,} had no geometry")
+    if left:
+        say.line("left out", ", ".join(left))
+    if summary.snap is not None:
+        say.line("snap", _snap(summary.snap, summary.input))
+    if summary.given_away is not None:
+        say.line("slivers", _given_away(summary.given_away))
+    if summary.balance is not None:
+        say.line("balance", _balance(summary, summary.balance))
+        if summary.balance.unit != "points":
+            say.line("grid", _grid(summary.balance))
+    proved(say, summary.proved)
+
+
+def _what_came(summary: OverlaySummary) -> str:
+    if not summary.others:
+        return f"{summary.both:,} shared by several features, {summary.input_only:,} of one alone"
+    names = [side.name for side in summary.others]
+    return _told_of(summary).came.format(
+        own=summary.input.name,
+        other=names[0] if len(names) == 1 else "any OTHER",
+        all=" and ".join(names),
+        whole=summary.whole,
+        cut=summary.cut,
+        both=summary.both,
+        input_only=summary.input_only,
+        other_only=summary.other_only,
+    )
+
+
+def _snap(snap: Snap, side: Side) -> str:
+    furthest = worded_as(snap.asked, snap.furthest, snap.map_unit)
+    words = (
+        f"{snap.moved:,} vertices moved, {furthest} at most, and {snap.added:,} added in "
+        f"{snap.changed:,} features"
+    )
+    if side.family == Family.POLYGONS:
+        words += (
+            f"; places of one side alone thinner than {_far(snap)}: {snap.slivers_before:,} "
+            f"without the snap, {snap.slivers_after:,} with it"
+        )
+    return words
+
+
+def _far(snap: Snap) -> str:
+    return worded_as(snap.asked, snap.distance, snap.map_unit)
+
+
+def _given_away(given: GivenAway) -> str:
+    area, left = worded([given.area, given.left_area], given.unit)
+    parts = counted(given.count, "part")
+    words = f"{parts} thinner than {_width(given)} given to a neighbour, {area}"
+    if given.rows:
+        words += f"; {counted(given.rows, 'row')} of nothing else gone"
+    if given.left:
+        words += f"; {given.left:,} without a neighbour stay, {left}"
+    return words
+
+
+def _width(given: GivenAway) -> str:
+    return worded_as(given.asked, given.width, given.map_unit)
+
+
+def _balance(summary: OverlaySummary, balance: Balance) -> str:
+    measures = [balance.before, balance.inside, balance.outside]
+    if balance.other_only is not None:
+        measures.append(balance.other_only)
+    before, inside, outside, *only = worded(measures, balance.unit)
+    names = ("inside", "outside") if summary.others else ("shared", "not shared")
+    if summary.others and summary.others[0].family != Family.POLYGONS:
+        names = ("on OTHER", "beside it")
+    words = f"{before} = {inside} {names[0]} + {outside} {names[1]}"
+    if balance.unit in ("m²", "square units"):
+        words += ", exactly on the grid"
+    return words + (f"; {only[0]} of OTHER only" if only else "")
+
+
+def _grid(balance: Balance) -> str:
+    """Say what rounding to the grid changed."""
+    return (
+        f"borders moved by {_length(balance.moved, balance.unit)} at most, which changed "
+        f"{abs(balance.difference):.2g} {balance.unit} in all"
+    )
+
+
+def _length(value: float, unit: str) -> str:
+    if unit not in ("m²", "m"):
+        return f"{value:.2g} units"
+    return f"{value * 1000:.2g} mm" if value < 0.1 else f"{value:.2g} m"
+
+
+def _many(summaries: Sequence[OverlaySummary], say: Words) -> None:
+    rows = []
+    for s in summaries:
+        inside, outside = "·", "·"
+        if s.balance:
+            inside, outside = worded((s.balance.inside, s.balance.outside), s.balance.unit)
+        counts = (s.input.taken, s.out, s.whole, s.cut, s.dropped + s.without_geometry)
+        rows.append([s.input.name, *(f"{n:,}" for n in counts), inside, outside])
+    head = ["layer", "in", "out", "whole", "cut", "left out", "inside", "outside"]
+    say.table(head, rows, right=range(1, 8), flexible=[0])
+    say.gap()
+    for other in summaries[0].others:
+        say.line("OTHER", f"{other.name}: {took_part(other)}")
+    _sums([s.snap for s in summaries if s.snap], say)
+    given = [s.given_away for s in summaries if s.given_away]
+    if given:
+        n, left = sum(g.count for g in given), sum(g.left for g in given)
+        words = f"{n:,} parts thinner than {_width(given[0])} given to a neighbour"
+        say.line("slivers", words + (f"; {left:,} without one stay" if left else ""))
+    balances = [s.balance for s in summaries if s.balance]
+    if balances:
+        worst = max(balances, key=lambda b: abs(b.difference))
+        words = "inside + outside = before in all of them, exactly on the grid"
+        if worst.unit != "points":
+            words += f", which changed {abs(worst.difference):.2g} {worst.unit} at most"
+        say.line("balance", words)
+    proved(say, sum(s.proved for s in summaries))
+
+
+def _sums(snaps: Sequence[Snap], say: Words) -> None:
+    if not snaps:
+        return
+    first = snaps[0]
+    furthest = worded_as(first.asked, max(s.furthest for s in snaps), first.map_unit)
+    say.line(
+        "snap",
+        f"{sum(s.moved for s in snaps):,} vertices moved, {furthest} at most, and "
+        f"{sum(s.added for s in snaps):,} added; places of one side alone thinner than "
+        f"{_far(first)}: {sum(s.slivers_before for s in snaps):,} without the snap, "
+        f"{sum(s.slivers_after for s in snaps):,} with it",
+    )
+
+
+def _notes(summary: OverlaySummary, say: Words) -> None:
+    name = summary.input.name
+    say.note(*(bridge(facts, name) for facts in summary.brought), *summary.notes)
+    for side in (summary.input, *summary.others):
+        say.note(*admitted(side.name, side.admitted))
+    for side in (summary.input, *summary.others):
+        _fell(side, f"a grid of {summary.grid_asked or f'{summary.precision:g}'}", say)
+    if summary.snap is not None:
+        snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
+        _fell(snapped, f"a snap of {_far(summary.snap)}", say)
+        _reshaped(summary.snap, name, say)
+    gone = summary.given_away.gone if summary.given_away else None
+    if gone and gone.count:
+        n = counted(gone.count, "feature")
+        say.note(f"{name}: slivers were all that {n} had: {named(gone)}")
+    _stored(summary, say)
+    if summary.without_geometry:
+        say.note(f"{name}: {summary.without_geometry:,} without geometry left out")
+    if summary.out == 0:
+        erases = summary.operation == "erase"
+        what = "everything lies inside" if erases else "nothing lies inside"
+        say.note(f"{name}: {what}; the result is empty")
+
+
+def _fell(side: Side, what: str, say: Words) -> None:
+    """Say of which rows nothing was left."""
+    if side.fell.count:
+        n = counted(side.fell.count, "feature")
+        say.note(f"{side.name}: nothing is left of {n} too thin for {what}: {named(side.fell)}")
+
+
+def _reshaped(snap: Snap, name: str, say: Words) -> None:
+    """Say which features a snap made something else of."""
+    for rows, what in (
+        (snap.tangled, "rings crossed after it in {}, which were mended"),
+        (snap.reshaped, "{} have other parts than before"),
+    ):
+        if rows.count:
+            n = what.format(counted(rows.count, "feature"))
+            say.note(f"{name}: the snap of {_far(snap)} is as large as detail: {n}: {named(rows)}")
+
+
+def _stored(summary: OverlaySummary, say: Words) -> None:
+    """Say what became of fields that hold areas and lengths."""
+    for item in summary.stored:
+        what = f"{item.layer}: field {item.field} holds the {item.measure}"
+        what += f" in {item.unit}" if item.unit else ""
+        n = counted(item.cut, "feature")
+        if item.done == "kept" and item.cut:
+            say.note(
+                f"{what}, which is no longer true of {n} that came out cut; --refresh {item.field} "
+                "measures it anew"
+            )
+        elif item.done == "refreshed":
+            say.note(f"{what}; measured anew")
+        elif item.done == "apportioned":
+            say.note(f"{item.layer}: field {item.field} scaled in {n} that came out cut")

@@ -1,0 +1,124 @@
+"""What is told of commands that prepare or measure a layer."""
+
+from __future__ import annotations
+
+from polygene.cli.words.blocks import Words, counted
+from polygene.cli.words.common import proved, written_so
+from polygene.ops.coverage import SettleSummary
+from polygene.ops.fields import FieldsSummary
+from polygene.ops.measure import MeasureSummary
+from polygene.ops.mend import MendSummary
+from polygene.ops.reproject import ReprojectSummary
+from polygene.ops.subset import SubsetSummary
+from polygene.ops.summary import CopySummary
+from polygene.phrases import bridge, named
+
+FIRST = 10  # rows that are told one by one
+
+
+def mend(summary: MendSummary, say: Words) -> None:
+    say.title(f"mended {summary.name}")
+    n = counted(summary.features, "feature")
+    say.line("mended", f"{summary.mended:,} of {n}, the others as they were")
+    for row in summary.rows[:FIRST]:
+        before, after = (f"{v:,.4f} {summary.unit}" for v in (row.before, row.after))
+        say.line("", f"{row.row}: {before} by its rings' signs, {after} now")
+    if summary.mended > FIRST:
+        say.line("", f"and {summary.mended - FIRST:,} more")
+    proved(say, summary.proved)
+    if summary.settled is not None:
+        _settled(summary.settled, say)
+    for rows in (summary.vanished, *([summary.settled.vanished] if summary.settled else [])):
+        if rows.count:
+            n = counted(rows.count, "feature")
+            say.note(f"{summary.name}: nothing is left of {n}: {named(rows)}")
+
+
+def _settled(found: SettleSummary, say: Words) -> None:
+    for label, n, area, left, what in (
+        ("gaps", found.gaps, found.gap_area, found.gaps_left, "closed"),
+        (
+            "overlaps",
+            found.overlaps,
+            found.overlap_area,
+            found.overlaps_left,
+            f"given to the {found.prefer} of those that share them",
+        ),
+    ):
+        size = f"{area:,.4g} {found.unit}"
+        rest = f"; {left:,} that are wider left" if left else ""
+        width = written_so([found.asked]) or f"{found.width:g} {found.length_unit}"
+        say.line(label, f"{n:,} narrower than {width} {what}, {size}{rest}")
+    all_ = counted(found.features, "feature")
+    met = f"; {found.met:,} got a vertex where these meet them" if found.met else ""
+    say.line("changed", f"{found.changed:,} of {all_}{met}; the others as they were")
+
+
+def subset(summary: SubsetSummary, say: Words) -> None:
+    say.title(f"subset of {summary.name}")
+    say.line("kept", f"{summary.out:,} of {counted(summary.total, 'feature')}")
+    if summary.metric:
+        say.line("distance", summary.metric)
+    if len(summary.fields) < summary.fields_total:
+        names = ", ".join(summary.fields)
+        say.line("fields", f"{len(summary.fields)} of {summary.fields_total}: {names}")
+    say.note(*summary.notes, *(bridge(facts, summary.name) for facts in summary.brought))
+    if summary.out == 0:
+        say.note(f"{summary.name}: no feature is left")
+
+
+def fields(summary: FieldsSummary, say: Words) -> None:
+    say.title(f"fields of {summary.name}")
+    for text in summary.changed or ["nothing to do"]:
+        say.line("changed", text)
+    if summary.rows < summary.total:
+        say.line("only", f"values of {summary.rows:,} of {counted(summary.total, 'feature')}")
+    say.line("fields", ", ".join(summary.fields))
+    for name, n in summary.lost.items():
+        say.note(f"{summary.name}, {name}: {counted(n, 'value')} that did not fit")
+    if summary.zero_divisions:
+        n_ = counted(summary.zero_divisions, "division")
+        say.note(f"{summary.name}: {n_} by zero, null there")
+
+
+def reproject(summary: ReprojectSummary, say: Words) -> None:
+    say.title(f"reprojected {summary.name}")
+    say.line("features", f"{summary.features:,}")
+    say.line("from", summary.source)
+    say.line("to", summary.target)
+    if summary.tolerance is not None:
+        course = f"to keep edges within {summary.tolerance:g} of their course"
+        say.line("vertices", f"{summary.added:,} {course}")
+    if summary.accuracy is not None:
+        say.line("accuracy", f"{summary.accuracy:g} m, by {summary.operation}")
+    say.note(*summary.notes)
+    if summary.outside.count:
+        n = counted(summary.outside.count, "feature")
+        rows = named(summary.outside)
+        say.note(f"{summary.name}: {n} outside of where the new CRS is used: {rows}")
+
+
+def convert(summary: CopySummary, say: Words) -> None:
+    n = counted(summary.features, "feature")
+    say.line(summary.name, f"{n}, {counted(summary.fields, 'field')}, {summary.crs}")
+    say.note(*summary.notes)
+
+
+def measure(summary: MeasureSummary, say: Words) -> None:
+    say.title(f"measured {summary.name}")
+    say.line("features", f"{summary.features:,}, {summary.method}")
+    for total in summary.totals:
+        words = f"{total.field}: {total.total:,.2f} {total.unit} in all".replace("  ", " ")
+        if total.changed is not None:
+            words += f"; {total.changed:,} of the stored values were off"
+        say.line("measure", words)
+    say.line("fields", ", ".join(summary.columns))
+    if summary.without_geometry:
+        n = counted(summary.without_geometry, "feature")
+        say.note(f"{summary.name}: {n} without geometry, null there")
+    if summary.invalid.count:
+        n = counted(summary.invalid.count, "invalid feature")
+        say.note(
+            f"{summary.name}: {n}, measured by the direction of rings, which may not be what is "
+            f"covered: {named(summary.invalid)}; mend first"
+        )

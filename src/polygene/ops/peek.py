@@ -1,0 +1,112 @@
+"""Peek: a layer's fields with types, nulls and ranges, and some of its rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow.compute as pc
+
+from polygene.arrays import I64Array
+from polygene.crs import label
+from polygene.geometry import Extent
+from polygene.layer import Layer
+from polygene.ops.given import expression
+from polygene.ops.subset import matching
+from polygene.table.describe import FieldDescription, describe, value_counts
+from polygene.table.expression import Expression
+
+
+@dataclass(frozen=True)
+class Peek:
+    """What is in a layer.
+
+    of : features in the source, chosen or not; null, empty : those without geometry
+    distinct : of the field ``of_field``, how often each value comes, if that was asked for; else
+    fields, rows : all fields, and some rows with their number (from 1) and identifier
+    """
+
+    layer: str
+    geometry: str
+    features: int
+    of: int
+    null: int
+    empty: int
+    crs: str
+    extent: Extent | None
+    of_field: str | None = None
+    distinct: list[dict[str, Any]] = field(default_factory=list)
+    fields: list[FieldDescription] = field(default_factory=list)
+    rows: list[dict[str, Any]] = field(default_factory=list)
+
+
+def peek(
+    layer: Layer,
+    rows: int | tuple[int, int] = 5,
+    *,
+    sort: str | None = None,
+    descending: bool = False,
+    distinct: str | None = None,
+    where: Expression | str | None = None,
+) -> Peek:
+    """Return a layer's fields with types, nulls and ranges, and some of its rows.
+
+    Parameters
+    ----------
+    rows : the first so many, the last so many if negative, or (from, to), counted from 1
+    sort, descending : the field to sort by first, nulls last
+    distinct : count the values of this field instead
+    where : only features for which it is true
+
+    Raises
+    ------
+    UnknownFieldError, ExpressionError
+        If something does not fit the layer.
+    """
+    chosen = expression(where)
+    if chosen is not None:
+        layer = matching(layer, chosen)
+    for name in (distinct, sort):
+        if name:
+            layer.check_field(name)
+    is_null, is_empty = layer.geometry.is_null, layer.geometry.is_empty
+    return Peek(
+        layer.name,
+        layer.geometry.family.words,
+        layer.n_rows,
+        layer.n_total,
+        int(is_null.sum()),
+        int((is_empty & ~is_null).sum()),
+        label(layer.crs),
+        layer.geometry.extent(),
+        distinct,
+        value_counts(layer.table.column(distinct)).to_pylist() if distinct else [],
+        [] if distinct else describe(layer.table),
+        [] if distinct else _rows(layer, _chosen(layer, rows, sort, descending)),
+    )
+
+
+def _chosen(
+    layer: Layer, rows: int | tuple[int, int], sort: str | None, descending: bool
+) -> I64Array:
+    order = np.arange(layer.n_rows)
+    if sort:
+        direction = "descending" if descending else "ascending"
+        found = pc.sort_indices(layer.table, sort_keys=[(sort, direction)])
+        order = np.asarray(found).astype(np.int64)
+    if isinstance(rows, tuple):
+        return order[rows[0] - 1 : rows[1]]
+    return order[rows:] if rows < 0 else order[:rows]
+
+
+def _rows(layer: Layer, chosen: I64Array) -> list[dict[str, Any]]:
+    table = layer.take(chosen).table
+    values = table.to_pylist() if layer.table.num_columns else [{}] * len(chosen)
+    identified = []
+    for row, own in zip(chosen.tolist(), values, strict=True):
+        head: dict[str, Any] = {"row": row + 1}
+        if layer.ids is not None:
+            head["id"] = int(layer.ids[row])
+        identified.append(head | own)
+    return identified

@@ -1,0 +1,49 @@
+"""Facts as phrases that more than one message is made of."""
+
+from __future__ import annotations
+
+from polygene import units
+from polygene.ops.summary import Admitted, Bridge, NamedRows
+
+
+def named(rows: NamedRows) -> str:
+    """Return the first of some rows as a list."""
+    return ", ".join(rows.first) + (" …" if rows.count > len(rows.first) else "")
+
+
+def admitted(name: str, facts: Admitted) -> list[str]:
+    """Say what became of invalid features of a layer, if there were any, and how their area changed."""
+    notes = []
+    for rows, what in ((facts.mended, "mended"), (facts.left_out, "left out")):
+        if rows.count:
+            n = f"{rows.count:,} of {facts.checked:,}"
+            notes.append(f"{name}: {what} {n} features that were invalid: {named(rows)}")
+    if facts.mended.count:
+        before, after = units.worded([facts.before, facts.after], facts.unit)
+        notes[0] += f"; their area by the signs of their rings was {before}, now {after}"
+    return notes
+
+
+def bridge(facts: Bridge, onto: str) -> str:
+    """Say how a layer came to the CRS of another."""
+    words = f"{facts.name} was brought from {facts.source} to {facts.target}, the CRS of {onto}"
+    more = []
+    if facts.far:
+        more.append(f"{facts.far:,} of {facts.total:,} features are far from {onto}")
+    if facts.cut:
+        more.append(f"of {facts.cut:,} only what is near it was taken")
+    if facts.has_edges:
+        course = f"edges follow their course within {units.metres_worded(facts.follow)}"
+        more.append(course + (f", with {facts.added:,} more vertices" if facts.added else ""))
+    if facts.mended:
+        more.append(f"{facts.mended:,} mended, since their bent edges came to cross")
+    if facts.accuracy is None:
+        more.append("how exact the way between the two is is not known")
+    elif facts.accuracy > 0:
+        more.append(f"exact to {units.metres_worded(facts.accuracy)}, by {facts.operation}")
+    if not facts.is_best:
+        more.append("a better way needs a file that is not here")
+    if facts.outside.count:
+        n = facts.outside.count
+        more.append(f"{n:,} outside of where that is used were left out: {named(facts.outside)}")
+    return "; ".join([words, *more])

@@ -1,0 +1,152 @@
+"""A map file from layers, as the command draws it: brought together, styled, credited."""
+
+from __future__ import annotations
+
+import dataclasses
+import os
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from polygene.errors import FileError, UsageError
+from polygene.formats.base import check_free, reason_of, replacing
+from polygene.geometry import Extent
+from polygene.layer import Layer
+from polygene.ops.given import Names, names
+from polygene.ops.summary import Bridge
+from polygene.pictures import style as styles
+from polygene.pictures.maps import Look, MapPlan, draw_map
+from polygene.pictures.together import on_one_map
+from polygene.progress import SILENT, Progress
+from polygene.provenance import credits_of
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """A map that was drawn: of which layers, of how many features, and what there is to know."""
+
+    layers: list[str]
+    features: int
+    brought: list[Bridge]
+    notes: list[str]
+
+
+def draw(
+    layers: Layer | Sequence[Layer],
+    out: str | os.PathLike[str],
+    *,
+    beside: Sequence[Layer] = (),
+    colour_by: Names = (),
+    label: Names = (),
+    hatch: Names = (),
+    outline: Names = (),
+    classes: int = 5,
+    breaks: str = "quantile",
+    style: str | os.PathLike[str] | None = None,
+    keep_style: str | os.PathLike[str] | None = None,
+    title: str = "",
+    credit: str | None = None,
+    box: Extent | None = None,
+    replace: bool = False,
+    is_dry: bool = False,
+    progress: Progress = SILENT,
+) -> Drawing:
+    """Draw a map of layers, the first at the bottom, in the CRS of the first.
+
+    Parameters
+    ----------
+    out : a .png, .svg or .pdf file
+    beside : layers for a second map beside
+    colour_by, label : fields, ``layer.field`` where several layers have one of that name
+    hatch, outline : layers to draw hatched, or their borders only
+    classes, breaks : of numbers, how many classes, of as many features (``quantile``) or as wide a
+        range (``equal``)
+    style, keep_style : style sheets to take looks from, and to keep them in
+    credit : what stands below; that of the layers' lineage if not given
+    box : (x, y minimum, x, y maximum) to show, in the CRS of the first
+    is_dry : whether it is drawn, but not kept
+
+    Raises
+    ------
+    ExistsError
+        If a file is there already, unless it is to be replaced.
+    PolygeneError
+        If something does not fit the layers, or a file cannot be written.
+    """
+    path = Path(out)
+    keeping = None if keep_style is None else Path(keep_style)
+    for place in (path, *([keeping] if keeping else [])):
+        check_free(place, replace)
+    several = [layers] if isinstance(layers, Layer) else list(layers)
+    shown, bridges = on_one_map([*several, *beside], box)
+    looks = _looks(shown, colour_by, label, hatch, outline, style)
+    if credit is None:
+        own = [text for y in shown if y.lineage for text in credits_of(y.lineage)]
+        credit = "; ".join(dict.fromkeys(own))
+    plan = MapPlan(shown, looks, title, credit, box, classes, breaks, beside=len(beside))
+    progress.stage(f"drawing {path}")
+    notes = _write(plan, path, keeping, is_dry)
+    return Drawing([y.name for y in shown], sum(y.n_rows for y in shown), bridges, notes)
+
+
+def _write(plan: MapPlan, path: Path, keeping: Path | None, is_dry: bool) -> list[str]:
+    if is_dry:
+        with tempfile.TemporaryDirectory() as folder:
+            return draw_map(plan, Path(folder) / "map", path.suffix)
+    try:
+        with replacing(path) as temporary:
+            notes = draw_map(plan, temporary, path.suffix)
+        if keeping is not None:
+            with replacing(keeping) as temporary:
+                temporary.write_text(styles.text_of(plan), encoding="utf-8")
+    except OSError as err:
+        raise FileError(f"cannot write {path}: {reason_of(err)}") from err
+    return notes
+
+
+def _looks(
+    layers: Sequence[Layer],
+    colour_by: Names,
+    label: Names,
+    hatch: Names,
+    outline: Names,
+    style: str | os.PathLike[str] | None,
+) -> list[Look]:
+    known = [layer.name for layer in layers]
+    colours, labels = _by_layer(names(colour_by), layers), _by_layer(names(label), layers)
+    hatched, outlined = names(hatch), names(outline)
+    for name in (*hatched, *outlined):
+        if name not in known:
+            raise UsageError(f"there is no layer {name!r} among {', '.join(known)}")
+    kept = styles.read(Path(style)) if style else {}
+    looks = []
+    for name in known:
+        look = styles.look_of(name, kept) or Look()
+        if name in colours:
+            look = dataclasses.replace(look, colour_by=colours[name], scheme=None)
+        looks.append(
+            dataclasses.replace(
+                look,
+                label=labels.get(name, look.label),
+                hatch=look.hatch or name in hatched,
+                outline=look.outline or name in outlined,
+            )
+        )
+    return looks
+
+
+def _by_layer(asked: Sequence[str], layers: Sequence[Layer]) -> dict[str, str]:
+    """Return the field asked for of each layer: LAYER.FIELD, or FIELD of all that have it."""
+    known = [layer.name for layer in layers]
+    found: dict[str, str] = {}
+    for text in asked:
+        layer, dot, field = text.partition(".")
+        if dot and layer in known:
+            found[layer] = field
+            continue
+        have = [y.name for y in layers if text in y.table.column_names]
+        if not have:
+            layers[0].check_field(text)
+        found.update(dict.fromkeys(have, text))
+    return found

@@ -1,0 +1,265 @@
+"""From addresses to layers: filters, reference systems, invalid features, roles."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import pyproj
+
+from polygene import crs as crs_module
+from polygene import phrases, record
+from polygene.errors import DataError, UsageError
+from polygene.formats import address
+from polygene.formats.address import LayerRef
+from polygene.formats.base import Reading
+from polygene.formats.registry import ENDINGS
+from polygene.formats.wanted import Wanted
+from polygene.geometry import Extent, Family
+from polygene.layer import Layer, distinct_name
+from polygene.ops.admit import admit
+from polygene.ops.bridge import brought
+from polygene.ops.carrying import box_layer
+from polygene.ops.extents import doubt_of
+from polygene.ops.subset import matching
+from polygene.progress import SILENT, Progress
+
+if TYPE_CHECKING:
+    from polygene.table.expression import Expression
+
+
+@dataclass(frozen=True)
+class Choice:
+    """How layers are taken from their files.
+
+    where : a filter; box : a rectangle that the operation keeps to, so that a reader may
+    crs : the one of those that state none, or one that cannot be right
+    invalid : what becomes of invalid polygons where they are only carried: ``keep``, ``mend``,
+        ``refuse`` or ``leave-out``; operations that work on geometry see to theirs themselves
+    looks_only : whether a CRS that cannot be right is told rather than refused
+    """
+
+    where: Expression | None = None
+    crs: pyproj.CRS | None = None
+    invalid: str = "keep"
+    box: Extent | None = None
+    looks_only: bool = False
+
+    def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
+        """Read a layer, or what a format lets one read of it when only some is wanted."""
+        reading = address.read(ref, Wanted(self.box, self.where))
+        noted = record.current()
+        if noted is None:
+            return reading
+        return Reading(noted.note(ref, reading.layers, role), reading.notes)
+
+    def of(self, layer: Layer) -> tuple[Layer, list[str]]:
+        """Return what is taken of a layer, and what became of its invalid features."""
+        if self.crs is not None and (layer.crs is None or layer.doubt):
+            layer = replace(layer, crs=self.crs, doubt=0.0)
+        if self.where is not None:
+            layer = matching(layer, self.where)
+        doubt = doubt_of(layer)
+        if doubt and not self.looks_only:
+            raise DataError(doubt)
+        notes = [doubt] if doubt else []
+        if self.invalid == "keep":
+            return layer, notes
+        admission = admit(layer, self.invalid)
+        return admission.layer, [*notes, *phrases.admitted(layer.name, admission.facts)]
+
+
+def single(text: str, role: str) -> LayerRef:
+    """Return the one layer that an address stands for.
+
+    Raises
+    ------
+    PolygeneError
+        If it stands for several, or none.
+    """
+    refs = address.resolve(text)
+    if len(refs) > 1:
+        names = ", ".join(ref.words for ref in refs[:5])
+        raise UsageError(f"{role} must be one layer, and {text!r} stands for {len(refs)}: {names}")
+    return refs[0]
+
+
+def all_of(inputs: Sequence[str]) -> list[LayerRef]:
+    """Return the layers that some addresses stand for, each once.
+
+    Raises
+    ------
+    PolygeneError
+        If one stands for none.
+    """
+    return list(dict.fromkeys(ref for text in inputs for ref in address.resolve(text)))
+
+
+def read_one(
+    text: str, choice: Choice, progress: Progress = SILENT, role: str = "INPUT"
+) -> tuple[Layer, list[str]]:
+    """Read an address that must come to one layer; return it and what there is to say about it.
+
+    Raises
+    ------
+    PolygeneError
+        If there is not exactly one such layer, or it cannot be read.
+    """
+    ref = single(text, role)
+    progress.stage(f"reading {ref.words}")
+    reading = choice.read(ref)
+    if len(reading.layers) > 1:
+        kinds = " and ".join(layer.geometry.family.words for layer in reading.layers)
+        raise DataError(f"{role}, {text}, holds {kinds} together; convert it first to part them")
+    layer, words = choice.of(reading.layers[0])
+    return layer, [*reading.notes, *words]
+
+
+def read_other(
+    text: str, choice: Choice, progress: Progress = SILENT, any_family: bool = False
+) -> Other:
+    """Read OTHER, which must come to one layer; of mixed dimensions its polygons are taken.
+
+    With ``any_family`` it may be of points or lines, and empty.
+
+    Raises
+    ------
+    PolygeneError
+        If there is not exactly one such layer, or it cannot be read.
+    """
+    ref = single(text, "OTHER")
+    progress.stage(f"reading {ref.words}")
+    reading = choice.read(ref, record.OTHER)
+    layers = reading.layers
+    if len(layers) > 1:
+        layers = [layer for layer in layers if layer.geometry.family == Family.POLYGONS]
+    if not layers:
+        raise DataError(f"OTHER, {text}, holds no polygons")
+    chosen, words = choice.of(layers[0])
+    if choice.where is not None and chosen.n_rows == 0 and not any_family:
+        raise DataError(
+            f"OTHER, layer {chosen.name!r}: none of its {chosen.n_total:,} features is left after "
+            f"the filter {choice.where.text}"
+        )
+    return Other(chosen, [*reading.notes, *words])
+
+
+def read_all(inputs: Sequence[str], choice: Choice) -> tuple[list[Layer], list[str]]:
+    """Read all layers that some addresses stand for, and what there is to say about it.
+
+    Raises
+    ------
+    PolygeneError
+        If one cannot be read.
+    """
+    refs = all_of(inputs)
+    readings = [choice.read(ref) for ref in refs]
+    notes = [note for reading in readings for note in reading.notes]
+    layers = []
+    for found in (layer for reading in readings for layer in reading.layers):
+        layer, words = choice.of(found)
+        layers.append(layer)
+        notes += words
+    return layers, notes
+
+
+def read_named(
+    inputs: Sequence[str], choice: Choice, progress: Progress = SILENT
+) -> tuple[list[Layer], list[str]]:
+    """Read layers to be put together, their names distinct: with that of their file in front.
+
+    Returns also what there is to say.
+
+    Raises
+    ------
+    PolygeneError
+        If one cannot be read.
+    """
+    layers: list[Layer] = []
+    notes: list[str] = []
+    for ref in all_of(inputs):
+        progress.stage(f"reading {ref.words}")
+        reading = choice.read(ref)
+        notes += reading.notes
+        for found in reading.layers:
+            layer, words = choice.of(found)
+            notes += words
+            names = {y.name for y in layers}
+            if layer.name in names:
+                layer = replace(layer, name=distinct_name(f"{ref.path.stem}_{layer.name}", names))
+            layers.append(layer)
+    return layers, notes
+
+
+def box_of(box: Extent, box_crs: str | None, layer: Layer) -> Extent:
+    """Return a box as it lies in the CRS of a layer, with all that is in it.
+
+    Raises
+    ------
+    PolygeneError
+        If there is no such CRS, or the box has no place in the layer's.
+    """
+    if box_crs is None:
+        return box
+    rectangle = box_layer(box, crs_of(box_crs))
+    found = brought(rectangle, layer, whole=True).layer.geometry.extent()
+    assert found is not None
+    return found
+
+
+def crs_of(text: str) -> pyproj.CRS:
+    """Return the CRS that a text means: a code, WKT, or the one of a layer it is the address of.
+
+    Raises
+    ------
+    PolygeneError
+        If it is none, or the layer has none.
+    """
+    path = Path(address.split(text)[0])
+    if path.suffix.lower() in ENDINGS and path.exists():
+        layer, _ = read_one(text, Choice(), role="the layer to take the CRS of")
+        if layer.crs is None:
+            raise DataError(f"layer {layer.name!r} has no CRS to take")
+        return layer.crs
+    return crs_module.parse(text)
+
+
+class Other:
+    """OTHER as it was read, in its own CRS, and what there is to say about that."""
+
+    def __init__(self, layer: Layer, notes: Sequence[str] = ()) -> None:
+        self.layer, self.notes = layer, list(notes)
+
+    def over(self, layer: Layer) -> Layer:
+        """Return OTHER as it is laid over a layer; operations bring it to that one's CRS."""
+        del layer
+        return self.layer
+
+
+class Rectangle(Other):
+    """A rectangle as OTHER: in a CRS of its own or, without one, in that of all it is laid over."""
+
+    def __init__(self, box: Extent, crs: pyproj.CRS | None = None) -> None:
+        super().__init__(box_layer(box, crs))
+        self._first: Layer | None = None
+
+    def over(self, layer: Layer) -> Layer:
+        """Return the rectangle with a CRS.
+
+        Raises
+        ------
+        UsageError
+            If it has none of its own and the layers it is laid over have different ones.
+        """
+        if self.layer.crs is not None:
+            return self.layer
+        first = self._first = self._first or layer
+        if not crs_module.is_same(first.crs, layer.crs):
+            raise UsageError(
+                f"the box is in the CRS of INPUT, and the INPUTs are in several: {first.name} in "
+                f"{crs_module.label(first.crs)}, {layer.name} in {crs_module.label(layer.crs)}; say "
+                "with `box_crs` which one the box is in"
+            )
+        return replace(self.layer, crs=layer.crs)

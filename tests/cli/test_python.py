@@ -1,0 +1,147 @@
+"""Python says what the program says: the same names, the same results, the same words."""
+
+from __future__ import annotations
+
+import inspect
+import unittest
+
+import click
+import numpy as np
+
+import polygene
+from polygene.cli.main import cli
+from polygene.commands import COMMANDS
+from polygene.errors import PolygeneError
+from polygene.ops.how import How
+from tests.support.cli import WithSample
+
+# Options that say where layers come from and go to, how much is said, or how a run is told to end.
+OF_FILES = {
+    "where", "with_where", "with_", "out", "replace", "next_", "crs", "invalid", "box_crs", "as_json",
+    "quiet", "stop_at_first", "dry_run", "keep_dump", "credit", "licence", "details", "strict",
+}  # fmt: skip
+# What another function does, or what has another name in Python where the option's is taken.
+ELSEWHERE = {
+    "lineage": {"diagram", "sources"}, "subset": {"differ", "relations"}, "clip": {"box"},
+    "reproject": {"source", "target"}, "intersect": {"crossings"}, "merge": {"match", "propose"},
+    "hull": {"of_each"}, "tally": {"chart", "title"}, "run": {"from_lineage"},
+}  # fmt: skip
+
+
+class Names(unittest.TestCase):
+    def test_what_a_command_can_be_told_its_function_can_be_told_by_the_same_name(self):
+        for name in set(COMMANDS) - {"demo"}:
+            with self.subTest(command=name):
+                known = set(inspect.signature(getattr(polygene, name)).parameters)
+                known |= set(How.__annotations__) if "how" in known else set()
+                command = cli.get_command(click.Context(cli), name)
+                told = {p.name for p in command.params if isinstance(p, click.Option)}
+                self.assertEqual(told - known - OF_FILES - ELSEWHERE.get(name, set()), set())
+
+    def test_every_function_says_what_it_does(self):
+        for name in set(COMMANDS) - {"demo"}:
+            with self.subTest(command=name):
+                text = inspect.getdoc(getattr(polygene, name))
+                self.assertRegex(text or "", r"^[A-Z].*\.")
+
+
+class Plainly(WithSample):
+    """Arguments are plain: a name, a text with a unit, an expression as text."""
+
+    in_process = True
+
+    def read(self, name):
+        return polygene.read(f"{self.folder}/{name}")
+
+    def same(self, layer, *command):
+        """What Python made is what the program makes of the same words."""
+        done = self.run_polygene(*command, "-o", "there.fgb", "--replace")
+        self.assertEqual(done.code, 0, done.err)
+        there = self.read("there.fgb")
+        self.assertEqual(layer.table.to_pydict(), there.table.to_pydict())
+        np.testing.assert_array_equal(layer.geometry.xy, there.geometry.xy)
+
+    def test_lengths_names_and_expressions(self):
+        beds, park = self.read("tolva.gpkg#beds_marram"), self.read("tolva.gpkg#park")
+        resurvey = self.read("resurvey.geojson")
+        marram = ("tolva.gpkg#beds_marram", "--with")
+        self.same(
+            polygene.union(beds, self.read("tolva.gpkg#beds_kelda"), snap="5m").layer,
+            "union", *marram, "tolva.gpkg#beds_kelda", "--snap", "5m",
+        )  # fmt: skip
+        # Layers in different CRS are brought together as the command does.
+        self.same(polygene.clip(beds, resurvey).layer, "clip", *marram, "resurvey.geojson")
+        self.same(
+            polygene.merge([beds, resurvey], source="survey").layer,
+            "merge", "tolva.gpkg#beds_marram", "resurvey.geojson", "--source", "survey",
+        )  # fmt: skip
+        self.same(
+            polygene.buffer(beds, "-200ft", by="species").layer,
+            "buffer", "tolva.gpkg#beds_marram", "--distance", "-200ft", "--by", "species",
+        )  # fmt: skip
+        self.same(
+            polygene.subset(beds, "cover_pct > 50", other=park, within="100m", sort="-cover_pct").layer,
+            "subset", *marram, "tolva.gpkg#park", "--within", "100m", "--where", "cover_pct > 50",
+            "--sort", "-cover_pct",
+        )  # fmt: skip
+        self.same(
+            polygene.join(beds, park, "nearest", within="1km", keep="name").layer,
+            "join", *marram, "tolva.gpkg#park", "--relation", "nearest", "--within", "1km",
+            "--keep", "name",
+        )  # fmt: skip
+        self.same(
+            polygene.fields(beds, compute="twice = cover_pct * 2", drop="surveyor").layer,
+            "fields", "tolva.gpkg#beds_marram", "--set", "twice = cover_pct * 2", "--drop", "surveyor",
+        )  # fmt: skip
+        self.same(
+            polygene.reproject(beds, "EPSG:3035").layer,
+            "reproject", "tolva.gpkg#beds_marram", "--to", "EPSG:3035",
+        )  # fmt: skip
+
+    def test_a_box_is_an_other(self):
+        box = (470000, 7377000, 480000, 7390000)
+        self.same(
+            polygene.clip(self.read("tolva.gpkg#sectors"), box).layer,
+            "clip", "tolva.gpkg#sectors", "--box", ",".join(map(str, box)),
+        )  # fmt: skip
+
+    def test_looking(self):
+        found = polygene.layers(self.package)
+        self.assertEqual([info.name for info in found[str(self.package)]][:2], ["park", "sectors"])
+        buoys = self.read("tolva.gpkg#buoys")
+        seen = polygene.peek(buoys, -2, where="tonnes > 1")
+        self.assertEqual((seen.of, len(seen.rows)), (90, 2))
+        counts = polygene.peek(buoys, distinct="kind").distinct
+        self.assertEqual(sum(one["count"] for one in counts), 90)
+        self.assertEqual(polygene.lineage(buoys).made.place, f"{self.package}#buoys")
+        drawn = polygene.draw([buoys], self.folder / "map.png", colour_by="kind")
+        self.assertEqual((drawn.layers, drawn.features), (["buoys"], 90))
+        self.assertTrue((self.folder / "map.png").read_bytes().startswith(b"\x89PNG"))
+        copied = polygene.convert(buoys, self.folder / "buoys.geojson")
+        self.assertEqual(copied.summary.features, 90)
+
+    def test_a_recipe(self):
+        (self.folder / "r.yaml").write_text(
+            "parameters: {far: 100m}\ninputs: {lanes: tolva.gpkg#ferry_lanes}\n"
+            'steps:\n- {buffer: lanes, distance: "${far}", as: zone}\noutputs: {zone: out.gpkg}\n'
+        )
+        done = polygene.run(self.folder / "r.yaml", given={"far": "50m"})
+        self.assertEqual([ran.features for ran in done.ran], [5])
+        self.assertEqual(self.read("out.gpkg").n_rows, 5)
+
+    def test_errors_name_arguments_not_options(self):
+        beds = self.read("tolva.gpkg#beds_marram")
+        for call, name in (
+            (lambda: polygene.write(beds, self.package), "next"),
+            (lambda: polygene.buffer(beds), "rings"),
+            (lambda: polygene.join(beds, beds, count=3), "within"),
+            (lambda: polygene.measure(beds), "centroid"),
+            (lambda: polygene.union(beds, invalid="refuse"), "invalid"),
+        ):
+            with self.subTest(name=name), self.assertRaises(PolygeneError) as caught:
+                call()
+            self.assertIn(f"`{name}`", str(caught.exception))
+            self.assertNotIn("--", str(caught.exception))
+        for wrong in ("5 parsecs", "-3m", -3.0, "2deg"):
+            with self.subTest(snap=wrong), self.assertRaises(PolygeneError):
+                polygene.erase(beds, beds, snap=wrong)
