@@ -45,6 +45,7 @@ def polygene_here(*arguments: str | Path, folder: Path, **environment: str) -> R
     out, err = io.TextIOWrapper(io.BytesIO()), io.TextIOWrapper(io.BytesIO())
     code: object = None
     with (
+        mock.patch("polygene.cli.outcome._told", False),
         mock.patch.object(sys, "argv", ["polygene", *map(str, arguments)]),
         mock.patch.dict(os.environ, environment),
         contextlib.chdir(folder), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err),

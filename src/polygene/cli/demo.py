@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import shlex
 from pathlib import Path
 
 import click
 
-from polygene.cli import options, show
+from polygene.cli import options, outcome, show
 
 
 @options.command()
 @click.argument("folder", default="tolva", type=click.Path(path_type=Path))
-@click.pass_context
-def demo(ctx: click.Context, folder: Path) -> None:
+@options.json
+def demo(folder: Path, as_json: bool) -> None:
     """Write the sample data to FOLDER, run the sample recipe on it, and make a report of it.
 
     FOLDER is ./tolva if not given. It is the made-up marine park of Tolva Sound: sectors, islands,
@@ -24,28 +26,47 @@ def demo(ctx: click.Context, folder: Path) -> None:
     Example:
       polygene demo tolva
     """
-    from polygene.cli.audit import audit
-    from polygene.cli.layers import layers
-    from polygene.cli.lineage import lineage
-    from polygene.cli.run import run
+    from polygene.cli.words.blocks import Words
     from polygene.kernels import IS_COMPILED
     from polygene.sample import tolva, waters
+    from polygene.written import noting
 
+    say = Words()
     if not IS_COMPILED:
-        show.note(
+        say.note(
             "the kernels run uncompiled: same results, slower; a C compiler at install cures it"
         )
-    package, patches = tolva.write(folder)
-    around = waters.write(folder)
-    recipe = tolva.write_recipe(folder)
-    result, page = folder / "result.gpkg", folder / "report.html"
-    ctx.invoke(layers, files=(str(package), str(patches), str(around)), as_json=False)
-    for command, words in (
-        (audit, [f"{package}#beds_*"]),
-        (run, [str(recipe), "--report", str(page)]),
-        (lineage, [f"{result}#quiet_zones"]),
-    ):
-        click.echo(f"\n$ polygene {command.name} {shlex.join(words)}", err=True)
-        command.main(words, prog_name=f"polygene {command.name}", standalone_mode=False)
-    click.echo(err=True)
-    ctx.invoke(layers, files=(str(result),), as_json=False)
+    for text in say.notes if not as_json else ():
+        show.note(text)
+    with noting() as written:
+        package, patches = tolva.write(folder)
+        around = waters.write(folder)
+        recipe = tolva.write_recipe(folder)
+        result, page = folder / "result.gpkg", folder / "report.html"
+        for words in (
+            ["layers", str(package), str(patches), str(around)],
+            ["audit", f"{package}#beds_*"],
+            ["run", str(recipe), "--report", str(page)],
+            ["lineage", f"{result}#quiet_zones"],
+            ["layers", str(result)],
+        ):
+            _play(words, as_json)
+    if as_json:
+        facts = {"written": [str(folder / Path(place).name) for place in written]}
+        outcome.tell(outcome.Outcome("demo", [facts], say), as_json)
+
+
+def _play(words: list[str], silently: bool) -> None:
+    """Show a command as it would be typed, and run it."""
+    from polygene.cli.main import cli
+
+    name, *rest = words
+    command = cli.get_command(click.Context(cli), name)
+    assert command is not None
+    with contextlib.ExitStack() as stack:
+        if silently:
+            stack.enter_context(contextlib.redirect_stdout(io.StringIO()))
+            stack.enter_context(contextlib.redirect_stderr(io.StringIO()))
+        else:
+            click.echo(f"\n$ polygene {shlex.join(words)}", err=True)
+        command.main(rest, prog_name=f"polygene {name}", standalone_mode=False)

@@ -156,3 +156,9 @@ class RecipeDrafted(TypedDict):
     steps: int
     inputs: int
     to: str
+
+
+class DemoMade(TypedDict):
+    """The files that the demo wrote."""
+
+    written: list[str]

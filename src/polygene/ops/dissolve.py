@@ -34,7 +34,6 @@ from polygene.table.aggregate import Take, aggregate
 from polygene.table.groups import Agreed, Groups, agreed, group_rows
 from polygene.units import Length, map_units
 
-
 NULL_GROUPS = ("together", "apart")
 
 
@@ -84,10 +83,10 @@ def dissolve(
     """Join features that agree in the fields ``by``, or all of them if none is named.
 
     Fields are aggregated as ``take`` says, as in ``beds = count()``; the others keep their value where
-    the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or where
-    ``null_group`` is ``apart`` each such feature one of its own. Lines and points are gathered into one feature a group, as they
-    are. ``precision`` is the step of the grid, a text or a number in map units. Invalid polygons are
-    treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
+    the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or where ``null_group`` is
+    ``apart`` each such feature one of its own. Lines and points are gathered into one feature a group,
+    as they are. ``precision`` is the step of the grid, a text or a number in map units. Invalid
+    polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
 
     Raises
     ------

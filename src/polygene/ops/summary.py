@@ -165,18 +165,16 @@ class Balance:
     unit: str
     other_only: float | None = None
     moved: float = 0.0
+    difference: float = field(init=False)
 
     def __post_init__(self) -> None:
         """Refuse to be told if it does not hold: a bug of ours."""
+        object.__setattr__(self, "difference", self.inside + self.outside - self.before)
         if not abs(self.difference) <= self.bound + SUMMING * abs(self.before):
             raise BalanceError(
                 f"INPUT had {self.before!r} {self.unit}, and {self.inside!r} inside OTHER with "
                 f"{self.outside!r} outside differ from it by more than the grid allows, {self.bound!r}"
             )
-
-    @property
-    def difference(self) -> float:
-        return self.inside + self.outside - self.before
 
 
 @dataclass(frozen=True)

@@ -22,6 +22,7 @@ from polygene.measures import row_areas, row_lengths, ruler_for
 from polygene.ops.summary import unit_of
 from polygene.pictures.diagram import Arrow, Box, diagram
 from polygene.pictures.maps import Look, MapPlan, draw_map
+from polygene.recipe.kept import Told
 from polygene.recipe.reading import Recipe
 from polygene.recipe.running import Finished, Ran
 from polygene.record import now
@@ -229,11 +230,17 @@ def _plan(recipe: Recipe, finished: Finished) -> str:
     return diagram([box for box in boxes if box.key in linked or box.kind != "source"], arrows)
 
 
+def step_words(told: Told) -> tuple[str, list[str]]:
+    """Return what a step told as HTML, and what there is to know of it."""
+    shown = f"<pre>{escape(told.words)}</pre>" if told.words.strip() else ""
+    return shown, list(told.facts.get("notes", ()))
+
+
 def _notes(ran: Sequence[Ran]) -> str:
     items = [
         f"<li><b>{escape(done.step.name)}</b>: {escape(note)}</li>"
         for done in ran
-        for note in done.facts.get("notes", ())
+        for note in step_words(Told(done.said, dict(done.facts)))[1]
     ]
     return (
         f'<ul class="notes">{"".join(items)}</ul>'
@@ -246,7 +253,7 @@ def _step(done: Ran) -> str:
     tags = ["as last time" if done.is_reused else f"{done.seconds:.2f} s"]
     tags += [f"expected {held}, and so it is" for held in done.held]
     marks = " ".join(f'<span class="tag">{escape(tag)}</span>' for tag in tags)
-    shown = f"<pre>{escape(done.said)}</pre>" if done.said.strip() else ""
+    shown, _ = step_words(Told(done.said, dict(done.facts)))
     return (
         f"<h3>{escape(done.step.name)} {marks}</h3><p><code>{escape(done.line)}</code></p>{shown}"
     )
