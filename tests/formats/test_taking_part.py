@@ -62,6 +62,21 @@ class Packed(cli.WithSample):
         self.assertIn("all.zip holds 4 layers; say which: all.zip#buoys", done.words)
         self.assertIn("all.zip#buoys", self.run_polygene("peek", "all.zip#buoys").out)
 
+    def test_an_archive_written_anew_is_read_anew(self):
+        """Python has no end of a run: what was unpacked must not stand for what is there now."""
+        path = self.folder / "one.geojson.gz"
+        for n in (1, 3):
+            layer = polygene.read(f"{self.package}#buoys").take(np.arange(n))
+            plain = self.folder / "one.geojson"
+            polygene.write(layer, plain, "replace")
+            path.write_bytes(gzip.compress(plain.read_bytes()))
+            self.assertEqual(polygene.read(path).n_rows, n)
+
+    def test_what_a_run_unpacks_is_gone_afterwards(self):
+        done = self.run_polygene("layers", "all.zip", TMPDIR=str(self.folder))
+        self.assertEqual(done.code, 0, done.err)
+        self.assertEqual(list(self.folder.glob("polygene.*")), [])
+
     def test_damaged_and_hostile_archives(self):
         whole = (self.folder / "all.zip").read_bytes()
         (self.folder / "half.zip").write_bytes(whole[: len(whole) // 2])

@@ -35,6 +35,12 @@ class Command(click.Command):
         return rest
 
     def invoke(self, ctx: click.Context) -> Any:
+        from polygene.formats.packed import unpacking
+
+        with unpacking():
+            return self._recorded(ctx)
+
+    def _recorded(self, ctx: click.Context) -> Any:
         if not any(parameter.name == "licence" for parameter in self.params):
             return super().invoke(ctx)
         from polygene.record import Record, recording

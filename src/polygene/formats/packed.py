@@ -11,6 +11,7 @@ import tempfile
 import zipfile
 import zlib
 from collections.abc import Iterator
+from contextvars import ContextVar
 from pathlib import Path, PurePosixPath
 from typing import IO
 
@@ -28,9 +29,58 @@ _MOST_MEMBERS = 10_000
 _MOST_GROWTH = 300
 _SMALL = 64 << 20
 
-_folder: str | None = None
-_members: dict[Path, list[Path]] = {}
-_shown: dict[str, str] = {}  # where a file was unpacked: what messages call it
+
+class Unpacked:
+    """What has been unpacked, in a folder of its own that goes when it is closed.
+
+    members : packed file, as it was then → the layer files that came out of it
+    shown : where a file was unpacked → what messages call it
+    """
+
+    def __init__(self) -> None:
+        self.members: dict[tuple[object, ...], list[Path]] = {}
+        self.shown: dict[str, str] = {}
+        self._folder: str | None = None
+
+    def new_folder(self) -> Path:
+        if self._folder is None:
+            self._folder = tempfile.mkdtemp(prefix="polygene.")
+        return Path(tempfile.mkdtemp(dir=self._folder))
+
+    def close(self) -> None:
+        if self._folder is not None:
+            shutil.rmtree(self._folder, ignore_errors=True)
+        self.members, self.shown, self._folder = {}, {}, None
+
+
+_own: ContextVar[Unpacked | None] = ContextVar("polygene_unpacked", default=None)
+_everybodys = Unpacked()  # from Python there is no end of a run, only that of Python
+atexit.register(_everybodys.close)
+
+
+@contextlib.contextmanager
+def unpacking() -> Iterator[None]:
+    """Let what is unpacked while this lasts be gone afterwards; one within another is the same."""
+    if _own.get() is not None:
+        yield
+        return
+    unpacked = Unpacked()
+    token = _own.set(unpacked)
+    try:
+        yield
+    finally:
+        _own.reset(token)
+        unpacked.close()
+
+
+def _here() -> Unpacked:
+    return _own.get() or _everybodys
+
+
+def _key(path: Path) -> tuple[object, ...]:
+    """Return what a packed file is known by; another after it was written anew."""
+    state = path.stat()
+    return path, state.st_mtime_ns, state.st_size, state.st_ino
 
 
 def is_packed(path: Path) -> bool:
@@ -54,20 +104,20 @@ def standard_input() -> Path:
     UsageError
         If nothing is piped into the program.
     """
-    key = Path(PIPE)
-    if key not in _members:
+    members, key = _here().members, (Path(PIPE),)
+    if key not in members:
         if sys.stdin is None or sys.stdin.isatty():
             raise UsageError("'-' stands for standard input, and nothing is piped into it")
-        target = _new_folder() / "piped.geojsons"
+        target = _here().new_folder() / "piped.geojsons"
         with target.open("wb") as file:
             _copy(sys.stdin.buffer, file, PIPE, None)
         with target.open("rb") as file:
             is_one_document = b'"FeatureCollection"' in file.read(512)
         if is_one_document:
             target = target.rename(target.with_suffix(".geojson"))
-        _shown[str(target)] = "standard input"
-        _members[key] = [target]
-    return _members[key][0]
+        _here().shown[str(target)] = "standard input"
+        members[key] = [target]
+    return members[key][0]
 
 
 def members(path: Path) -> list[Path]:
@@ -78,11 +128,15 @@ def members(path: Path) -> list[Path]:
     FileError
         If it is damaged, encrypted, made to fill the disk, or holds no layer file.
     """
-    key = path
-    if key not in _members:
+    known = _here().members
+    try:
+        key = _key(path)
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    if key not in known:
         try:
             unpack = _from_zip if path.suffix.lower() == ".zip" else _from_gzip
-            _members[key] = unpack(path)
+            known[key] = unpack(path)
         except OSError as err:
             if isinstance(err, gzip.BadGzipFile):
                 raise FileError(f"{path} is no gzip file, whatever its ending says") from err
@@ -95,18 +149,18 @@ def members(path: Path) -> list[Path]:
             ) from err
         except (NotImplementedError, RuntimeError) as err:
             raise FileError(f"{path} cannot be unpacked here: {err}; unpack it yourself") from err
-    return _members[key]
+    return known[key]
 
 
 def shown(path: Path) -> str:
     """Return what messages call a file: its own path, or that of the packed one it is in."""
-    return _shown.get(str(path), str(path))
+    return _here().shown.get(str(path), str(path))
 
 
 def outermost(path: Path) -> str:
     """Return the file that an address of a layer begins with: the packed one, if it is in such."""
     text = str(path)
-    return next((str(own) for own, found in _members.items() if path in found), text)
+    return next((str(key[0]) for key, found in _here().members.items() if path in found), text)
 
 
 @contextlib.contextmanager
@@ -115,7 +169,7 @@ def own_names() -> Iterator[None]:
     try:
         yield
     except PolygeneError as err:
-        if not _shown or not any(p in str(a) for a in err.args for p in _shown):
+        if not any(p in str(a) for a in err.args for p in _here().shown):
             raise
         raise type(err)(*map(_with_own_names, err.args)) from err
 
@@ -123,18 +177,10 @@ def own_names() -> Iterator[None]:
 def _with_own_names(value: object) -> object:
     if isinstance(value, (str, Path)):
         text = str(value)
-        for place, own in _shown.items():
+        for place, own in _here().shown.items():
             text = text.replace(place, own)
         return text
     return value
-
-
-def _new_folder() -> Path:
-    global _folder
-    if _folder is None:
-        _folder = tempfile.mkdtemp(prefix="polygene.")
-        atexit.register(shutil.rmtree, _folder, ignore_errors=True)
-    return Path(tempfile.mkdtemp(dir=_folder))
 
 
 def _from_gzip(path: Path) -> list[Path]:
@@ -143,15 +189,15 @@ def _from_gzip(path: Path) -> list[Path]:
         raise FileError(
             f"{path}: what is in it is unclear; call it like layer.geojson.gz or layer.gpkg.gz"
         )
-    target = _new_folder() / inner.name
+    target = _here().new_folder() / inner.name
     with gzip.open(path, "rb") as source, target.open("wb") as file:
         _copy(source, file, str(path), _most_bytes(path))
-    _shown[str(target)] = str(path)
+    _here().shown[str(target)] = str(path)
     return [target]
 
 
 def _from_zip(path: Path) -> list[Path]:
-    folder = _new_folder()
+    folder = _here().new_folder()
     found: list[Path] = []
     with zipfile.ZipFile(path) as archive:
         infos = archive.infolist()
@@ -174,7 +220,7 @@ def _from_zip(path: Path) -> list[Path]:
                 left -= _copy(source, file, str(path), left)
             if ending in ENDINGS and not name.name.endswith(beside.ENDING):
                 found.append(target)
-                _shown[str(target)] = f"{path}/{name}"
+                _here().shown[str(target)] = f"{path}/{name}"
     if not found:
         raise FileError(f"{path} holds no file of a known format ({', '.join(ENDINGS)})")
     return found
