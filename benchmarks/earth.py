@@ -14,9 +14,9 @@ from benchmarks.measure import Row, paired
 from polygene import crs, files
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.ops.bridge import brought
+from polygene.ops.places.bridge import brought
 from polygene.ops.join import join
-from polygene.ops.local_planes import divided
+from polygene.ops.places.local_planes import divided
 from polygene.sample.waters import waters
 
 DEGREES, UTM = crs.parse("OGC:CRS84"), crs.parse("EPSG:32633")

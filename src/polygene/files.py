@@ -14,7 +14,7 @@ from polygene.formats.address import LayerRef, files_of, members
 from polygene.formats.destination import OnExisting, Target
 from polygene.formats.registry import readable_format
 from polygene.layer import Layer, LayerInfo
-from polygene.ops.extents import doubt_of
+from polygene.ops.places.extents import doubt_of
 from polygene.ops.summary import CopyResult, CopySummary
 from polygene.provenance import Node, history
 

@@ -20,9 +20,9 @@ from polygene.formats.wanted import Wanted
 from polygene.geometry import Extent, Family
 from polygene.layer import Layer, distinct_name
 from polygene.ops.admit import admit
-from polygene.ops.bridge import brought
-from polygene.ops.carrying import box_layer
-from polygene.ops.extents import doubt_of
+from polygene.ops.places.bridge import brought
+from polygene.ops.places.carrying import box_layer
+from polygene.ops.places.extents import doubt_of
 from polygene.ops.subset import matching
 from polygene.progress import SILENT, Progress
 

@@ -12,7 +12,7 @@ import polygene
 from polygene.cli.main import cli
 from polygene.commands import COMMANDS
 from polygene.errors import PolygeneError
-from polygene.ops.how import How
+from polygene.ops.overlays.how import How
 from tests.support.cli import WithSample
 
 # Options that say where layers come from and go to, how much is said, or how a run is told to end.

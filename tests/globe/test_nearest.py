@@ -13,8 +13,8 @@ from polygene import crs
 from polygene.geometry import Family
 from polygene.measures import ruler_for
 from polygene.ops.admit import admit
-from polygene.ops.by_place import chosen_by_place
-from polygene.ops.partners import partners
+from polygene.ops.places.by_place import chosen_by_place
+from polygene.ops.places.partners import partners
 from tests.support import ellipsoid
 from tests.support import generators as make
 

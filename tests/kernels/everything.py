@@ -15,9 +15,9 @@ import polygene
 from polygene import crs
 from polygene.geometry import GeometryColumn
 from polygene.ops.buffer import buffer
-from polygene.ops.by_place import relation_counts
 from polygene.ops.join import join
 from polygene.ops.mend import mend
+from polygene.ops.places.by_place import relation_counts
 from polygene.plane.validity import problems_of
 from tests.support import generators as make
 

@@ -16,8 +16,8 @@ from polygene.measures import row_areas, row_lengths
 from polygene.ops.compare import compare
 from polygene.ops.fields import fields
 from polygene.ops.measure import measure
+from polygene.ops.overlays.stored import stored_measures
 from polygene.ops.signatures import signatures
-from polygene.ops.stored import stored_measures
 from polygene.ops.subset import subset
 from polygene.ops.tally import tally
 from polygene.places import centroids, inside_points

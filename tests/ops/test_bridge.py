@@ -14,11 +14,11 @@ from polygene import crs
 from polygene.errors import BalanceError, DataError, GeometryError
 from polygene.geometry import Family
 from polygene.measures import row_areas, row_lengths, ruler_for
-from polygene.ops import bridge, carrying
-from polygene.ops.bridge import brought
-from polygene.ops.by_place import chosen_by_place
+from polygene.ops.places import bridge, carrying
+from polygene.ops.places.bridge import brought
+from polygene.ops.places.by_place import chosen_by_place
+from polygene.ops.places.windows import Windows
 from polygene.ops.reproject import reproject
-from polygene.ops.windows import Windows
 from polygene.sample.waters import waters
 from tests.support import generators as make
 from tests.support.ellipsoid import covers

@@ -12,11 +12,11 @@ import pyproj
 from polygene import crs
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
-from polygene.ops.by_place import chosen_by_place, relation_counts
 from polygene.ops.fields import fields
 from polygene.ops.join import join
-from polygene.ops.partners import partners
-from polygene.ops.relations import related
+from polygene.ops.places.by_place import chosen_by_place, relation_counts
+from polygene.ops.places.partners import partners
+from polygene.ops.places.relations import related
 from polygene.plane.grid import Grid
 from polygene.plane.offsets import Style
 from polygene.plane.relating import relate

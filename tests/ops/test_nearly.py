@@ -8,8 +8,8 @@ import numpy as np
 
 import polygene
 from polygene.measures import PlaneRuler, row_areas, row_areas_and_lengths
-from polygene.ops.slivers import widths
-from polygene.ops.snap import snapped_onto
+from polygene.ops.overlays.slivers import widths
+from polygene.ops.overlays.snap import snapped_onto
 from tests.support import exact
 from tests.support import generators as make
 from tests.support.cases import each, fractions_of

@@ -12,8 +12,8 @@ import polygene
 from polygene import crs
 from polygene.errors import BalanceError, ProofError, ValidityError
 from polygene.geometry import GeometryColumn
+from polygene.ops.overlays.sampled import check_groups, check_overlay
 from polygene.ops.proved import prove_valid
-from polygene.ops.sampled import check_groups, check_overlay
 from polygene.plane import rules, sums
 from polygene.plane.borders import outline
 from polygene.plane.grid import Grid

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from polygene.formats.destination import OnExisting
     from polygene.geometry import Extent
     from polygene.layer import Layer
-    from polygene.ops.how import How
+    from polygene.ops.overlays.how import How
     from polygene.progress import Progress
     from polygene.reading import Choice
     from polygene.table.expression import Expression

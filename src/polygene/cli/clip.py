@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from polygene.cli import options, overlay
+from polygene.cli import options, overlays
 from polygene.cli.asked import OverlayAsked
 
 
@@ -15,7 +15,7 @@ from polygene.cli.asked import OverlayAsked
 @options.box
 @options.box_crs
 @click.option("--whole", is_flag=True, help="Keep whole every feature that touches OTHER.")
-@overlay.common
+@overlays.common
 def clip(
     asked: OverlayAsked, with_: str | None, box: Any, box_crs: str | None, whole: bool
 ) -> None:
@@ -38,7 +38,7 @@ def clip(
     from polygene.reading import Rectangle, crs_of
 
     if with_ is not None:
-        overlay.run("clip", clip_layer, asked, [with_], whole=whole)
+        overlays.run("clip", clip_layer, asked, [with_], whole=whole)
     else:
         rectangle = Rectangle(box, None if box_crs is None else crs_of(box_crs))
-        overlay.run("clip", clip_layer, asked, [rectangle], whole=whole)
+        overlays.run("clip", clip_layer, asked, [rectangle], whole=whole)

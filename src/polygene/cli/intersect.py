@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, overlay
+from polygene.cli import options, overlays
 from polygene.cli.asked import OverlayAsked
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @click.option(
     "--crossings", is_flag=True, help="Of lines with lines, keep the points in which they meet."
 )
-@overlay.common
+@overlays.common
 def intersect(asked: OverlayAsked, with_: tuple[str, ...], origins: bool, crossings: bool) -> None:
     """Keep the shared pieces, with the attributes of INPUT and OTHER.
 
@@ -35,14 +35,14 @@ def intersect(asked: OverlayAsked, with_: tuple[str, ...], origins: bool, crossi
     from polygene.ops.intersect import intersect as intersect_layers
 
     if not crossings:
-        overlay.run("intersect", intersect_layers, asked, with_, origins=origins)
+        overlays.run("intersect", intersect_layers, asked, with_, origins=origins)
         return
     if len(with_) > 1:
         raise click.UsageError("--crossings needs a single --with")
     for name in ("snap", "drop_slivers", "refresh", "apportion"):
         if getattr(asked, name) is not None:
             raise click.UsageError(f"--{name.replace('_', '-')} has no meaning with --crossings")
-    overlay.run("intersect", _crossings, asked, with_, origins=origins)
+    overlays.run("intersect", _crossings, asked, with_, origins=origins)
 
 
 def _crossings(layer: Layer, other: Layer, **how: Any) -> Any:

@@ -37,7 +37,7 @@ class Commands(click.Group):
             return None
         told = COMMANDS[cmd_name].overlay
         if told is not None and told.help:
-            from polygene.cli.overlay import command_of
+            from polygene.cli.overlays import command_of
 
             return command_of(cmd_name)
         # Each other one lives in the module of its name, loaded only when called.

@@ -126,7 +126,7 @@ def _compare_relations(asked: Asked, with_: str, differ: list[str], precision: A
     from polygene.cli.facts import RelationsCounted
     from polygene.cli.words import looked
     from polygene.cli.words.blocks import Words
-    from polygene.ops.by_place import relation_counts
+    from polygene.ops.places.by_place import relation_counts
     from polygene.phrases import bridge
     from polygene.reading import read_all, read_other
     from polygene.units import map_units

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from polygene.cli import options, overlay
+from polygene.cli import options, overlays
 from polygene.cli.asked import OverlayAsked
 
 
@@ -17,7 +17,7 @@ from polygene.cli.asked import OverlayAsked
     help="A layer of polygons; several are possible, none lays INPUT over itself.",
 )
 @options.origins
-@overlay.common
+@overlays.common
 def union(asked: OverlayAsked, with_: tuple[str, ...], origins: bool) -> None:
     """Keep all pieces of INPUT and OTHER, each with the attributes it has a right to.
 
@@ -33,4 +33,4 @@ def union(asked: OverlayAsked, with_: tuple[str, ...], origins: bool) -> None:
         raise click.UsageError("--with-where needs --with OTHER")
     from polygene.ops.union import union as unite_layers
 
-    overlay.run("union", unite_layers, asked, with_, origins=origins)
+    overlays.run("union", unite_layers, asked, with_, origins=origins)

@@ -15,8 +15,8 @@ from polygene.errors import GeometryError, check_choice
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
-from polygene.ops.extents import finite_bounds
 from polygene.ops.mending import mended_rows
+from polygene.ops.places.extents import finite_bounds
 from polygene.ops.summary import Admitted, NamedRows, unit_of
 from polygene.plane.problems import Problem
 from polygene.plane.validity import problems_of

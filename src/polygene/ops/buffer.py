@@ -19,10 +19,10 @@ from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name
-from polygene.ops.buffer_degrees import MOST_VERTICES, buffered_in_degrees, grid_round
-from polygene.ops.extents import finite_bounds
 from polygene.ops.given import Names, expression, names
 from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.places.buffer_degrees import MOST_VERTICES, buffered_in_degrees, grid_round
+from polygene.ops.places.extents import finite_bounds
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Admitted, NamedRows
 from polygene.plane.grid import MAX_UNITS, Grid, default_step

@@ -6,9 +6,9 @@ from typing import Unpack
 
 from polygene.geometry import Extent
 from polygene.layer import Layer
-from polygene.ops.across import lay_across
-from polygene.ops.carrying import box_layer
-from polygene.ops.how import How
+from polygene.ops.overlays.across import lay_across
+from polygene.ops.overlays.how import How
+from polygene.ops.places.carrying import box_layer
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
@@ -24,7 +24,7 @@ def clip(
 
     OTHER is a layer, whose features may overlap (what any of them covers is inside), or a box, (x, y
     minimum, x, y maximum) in the CRS of INPUT. With ``whole`` every feature that meets OTHER is kept
-    as it is instead. For the rest see `polygene.ops.how.How`.
+    as it is instead. For the rest see `polygene.ops.overlays.how.How`.
     """
     if not isinstance(other, Layer):
         other = box_layer(other, layer.crs)

@@ -14,7 +14,7 @@ from polygene.errors import DataError
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
-from polygene.ops.courses import Units, metres_between
+from polygene.ops.places.courses import Units, metres_between
 from polygene.ops.signatures import signatures
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.table.casting import as_text

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Unpack
 
 from polygene.layer import Layer
-from polygene.ops.across import lay_across
-from polygene.ops.how import How
+from polygene.ops.overlays.across import lay_across
+from polygene.ops.overlays.how import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
@@ -16,6 +16,6 @@ def contrast(
 ) -> OverlayResult:
     """Return what lies in exactly one of the layers, of polygons, with its attributes.
 
-    Fields of the layers that have no part are null. For the rest see `polygene.ops.how.How`.
+    Fields of the layers that have no part are null. For the rest see `polygene.ops.overlays.how.How`.
     """
     return lay_across(layer, others, rules.CONTRAST, origins=origins, **how)

@@ -23,9 +23,9 @@ from polygene.errors import DataError, check_choice
 from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas, ruler_for
-from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.retracing import meeting, retraced
-from polygene.ops.slivers import widths
+from polygene.ops.overlays.retracing import meeting, retraced
+from polygene.ops.overlays.slivers import widths
+from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.progress import SILENT, Progress

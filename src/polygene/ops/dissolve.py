@@ -17,11 +17,11 @@ from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, ruler_for
 from polygene.ops.admit import admit
-from polygene.ops.extents import finite_bounds, grid_for
 from polygene.ops.given import Names, names
+from polygene.ops.overlays.sampled import check_groups
 from polygene.ops.parts import single_parts as to_single_parts
+from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.proved import prove_valid
-from polygene.ops.sampled import check_groups
 from polygene.ops.summary import Side
 from polygene.plane import selfcheck
 from polygene.plane.grid import Grid

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Unpack
 
 from polygene.layer import Layer
-from polygene.ops.across import lay_across
-from polygene.ops.how import How
+from polygene.ops.overlays.across import lay_across
+from polygene.ops.overlays.how import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
@@ -18,6 +18,6 @@ def erase(
 ) -> OverlayResult:
     """Remove what lies inside the polygons of OTHER, or on their border.
 
-    With `clip` it makes up INPUT. For the rest see `polygene.ops.how.How`.
+    With `clip` it makes up INPUT. For the rest see `polygene.ops.overlays.how.How`.
     """
     return lay_across(layer, [other], rules.ERASE, **how)

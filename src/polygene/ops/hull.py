@@ -15,8 +15,8 @@ from polygene.layer import Layer
 from polygene.longitudes import opened, parted_rings
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
-from polygene.ops.extents import finite_bounds
 from polygene.ops.given import Names, names
+from polygene.ops.places.extents import finite_bounds
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Admitted, NamedRows, unit_of
 from polygene.table.groups import agreed, group_rows

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Unpack
 
 from polygene.layer import Layer
-from polygene.ops.across import lay_across
-from polygene.ops.how import How
+from polygene.ops.overlays.across import lay_across
+from polygene.ops.overlays.how import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
@@ -20,6 +20,6 @@ def imprint(
 ) -> OverlayResult:
     """Split INPUT along OTHER; pieces inside it get its attributes, the others nulls.
 
-    For the rest see `polygene.ops.how.How`.
+    For the rest see `polygene.ops.overlays.how.How`.
     """
     return lay_across(layer, [other], rules.IMPRINT, origins=origins, **how)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Unpack
 
 from polygene.layer import Layer
-from polygene.ops.across import lay_across
-from polygene.ops.how import How
+from polygene.ops.overlays.across import lay_across
+from polygene.ops.overlays.how import How
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
@@ -20,6 +20,6 @@ def intersect(
     """Return what lies inside a feature of every layer: a row for each combination of features.
 
     Where features of one layer overlap, the piece comes once with each. For the rest see
-    `polygene.ops.how.How`.
+    `polygene.ops.overlays.how.How`.
     """
     return lay_across(layer, others, rules.INTERSECT, origins=origins, **how)

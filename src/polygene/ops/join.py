@@ -16,7 +16,7 @@ from polygene.layer import Layer
 from polygene.measures import ruler_for
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.given import Names, names
-from polygene.ops.partners import Partners, metric_of, partners
+from polygene.ops.places.partners import Partners, metric_of, partners
 from polygene.ops.subset import with_fields
 from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress

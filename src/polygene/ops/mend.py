@@ -11,8 +11,8 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
 from polygene.ops.coverage import Prefer, SettleSummary, settle_coverage
-from polygene.ops.extents import finite_bounds
 from polygene.ops.mending import mended_rows
+from polygene.ops.places.extents import finite_bounds
 from polygene.ops.summary import NamedRows, unit_of
 from polygene.progress import SILENT, Progress
 from polygene.units import Length, as_written, map_units

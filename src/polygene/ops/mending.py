@@ -11,9 +11,9 @@ import pyproj
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer
-from polygene.ops.extents import grid_for
+from polygene.ops.overlays.sampled import check_groups
+from polygene.ops.places.extents import grid_for
 from polygene.ops.proved import prove_valid
-from polygene.ops.sampled import check_groups
 from polygene.plane import selfcheck
 from polygene.plane.grid import Grid
 from polygene.plane.settling import Outlines, settle

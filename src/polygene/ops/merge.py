@@ -15,8 +15,8 @@ from polygene.crs import label
 from polygene.errors import DataError, LossError, SheetError, check_choice
 from polygene.geometry import concatenate
 from polygene.layer import Layer, distinct_name
-from polygene.ops.bridge import brought
 from polygene.ops.match_sheet import Sheet, Source, TargetField, read_sheet, sheet_by_name
+from polygene.ops.places.bridge import brought
 from polygene.ops.subset import matching
 from polygene.ops.summary import Bridge
 from polygene.table.casting import as_text, fitted

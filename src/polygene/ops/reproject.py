@@ -12,8 +12,8 @@ from polygene.crs import is_same, label, parse
 from polygene.errors import DataError
 from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
-from polygene.ops.bridge import brought, outside_use
-from polygene.ops.courses import Units
+from polygene.ops.places.bridge import brought, outside_use
+from polygene.ops.places.courses import Units
 from polygene.ops.summary import NamedRows
 
 

@@ -15,7 +15,7 @@ from polygene.errors import UsageError
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.ops.given import Names, expression, names
-from polygene.ops.scene import rows_near
+from polygene.ops.overlays.scene import rows_near
 from polygene.ops.summary import Bridge
 from polygene.progress import SILENT, Progress
 from polygene.table.types import kind_of
@@ -24,7 +24,7 @@ from polygene.units import Length, map_units, metres, true_metres
 if TYPE_CHECKING:
     from pyproj import CRS
 
-    from polygene.ops.by_place import Chosen
+    from polygene.ops.places.by_place import Chosen
     from polygene.table.expression import Expression
 
 
@@ -104,7 +104,7 @@ def subset(
     keep, drop : names
         The fields to keep, in that order, or to drop; one of the two.
     precision, follow : length, optional
-        As in `polygene.ops.how.How`.
+        As in `polygene.ops.overlays.how.How`.
 
     Raises
     ------
@@ -160,7 +160,7 @@ def _by_place(
     precision: Length | None,
     follow: Length | None,
 ) -> Chosen:
-    from polygene.ops.by_place import chosen_by_place
+    from polygene.ops.places.by_place import chosen_by_place
 
     if (relation is None) == (within is None):
         raise UsageError("say how features lie to OTHER: give one of `relation` and `within`")
@@ -179,8 +179,8 @@ def _by_place(
 def _in_box(layer: Layer, box: Extent, box_crs: CRS | None) -> Layer:
     if box_crs is None or is_same(box_crs, layer.crs):
         return layer.take(rows_near(layer.geometry.row_bounds(), box))
-    from polygene.ops.by_place import chosen_by_place
-    from polygene.ops.carrying import box_layer
+    from polygene.ops.places.by_place import chosen_by_place
+    from polygene.ops.places.carrying import box_layer
 
     return chosen_by_place(layer, box_layer(box, box_crs), "intersects").layer
 

@@ -11,7 +11,7 @@ from polygene.errors import BalanceError
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import Ruler
-from polygene.ops.stored import Stored
+from polygene.ops.overlays.stored import Stored
 
 MOST_ROWS_NAMED = 5
 SUMMING = 1e-12  # what rounding makes of sums over all features, in them

@@ -12,10 +12,10 @@ from polygene.arrays import NONE, I64Array
 from polygene.errors import DataError
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
-from polygene.ops.across import brought_for, with_bridges
 from polygene.ops.attributes import free_name
-from polygene.ops.how import How, as_asked, resolved
-from polygene.ops.overlay import Laid, finished, laid_over
+from polygene.ops.overlays.across import brought_for, with_bridges
+from polygene.ops.overlays.how import How, as_asked, resolved
+from polygene.ops.overlays.laying import Laid, finished, laid_over
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 from polygene.table.types import widened
@@ -30,7 +30,7 @@ def supersede(
 
     Of several OTHERs the first has precedence over the second, and so on. The fields are INPUT's,
     then those that only OTHERs have; types of one name widen as far as nothing is lost, else the
-    field gets its layer's name in front. For the rest see `polygene.ops.how.How`.
+    field gets its layer's name in front. For the rest see `polygene.ops.overlays.how.How`.
 
     Raises
     ------

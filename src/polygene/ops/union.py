@@ -7,10 +7,10 @@ from typing import Unpack
 from polygene.errors import DataError
 from polygene.geometry import Family
 from polygene.layer import Layer
-from polygene.ops.across import lay_across
-from polygene.ops.how import How, as_asked, resolved
-from polygene.ops.overlay import finished
-from polygene.ops.self_union import laid_over_itself
+from polygene.ops.overlays.across import lay_across
+from polygene.ops.overlays.how import How, as_asked, resolved
+from polygene.ops.overlays.laying import finished
+from polygene.ops.overlays.self_union import laid_over_itself
 from polygene.ops.summary import (
     OverlayResult,
 )
@@ -26,7 +26,7 @@ def union(
     """Return a row for each combination of features, one or none of each layer, that meet in area.
 
     Fields of layers that have no part in a piece are null there. For the rest see
-    `polygene.ops.how.How`.
+    `polygene.ops.overlays.how.How`.
 
     A layer alone is laid over itself: where its features overlap, each of them gets the shared piece
     as a row of its own. The fields ``piece`` and ``features`` say which rows share one, and how many.

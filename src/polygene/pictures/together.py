@@ -11,8 +11,8 @@ import pyarrow as pa
 from polygene.crs import is_same
 from polygene.geometry import Extent, extent_of
 from polygene.layer import Layer, distinct_name
-from polygene.ops.bridge import brought, outside_use
-from polygene.ops.carrying import boxes_of
+from polygene.ops.places.bridge import brought, outside_use
+from polygene.ops.places.carrying import boxes_of
 from polygene.ops.summary import Bridge
 from polygene.units import map_unit_of
 

@@ -1,7 +1,7 @@
 """Proof after the fact, for debugging and tests: what the engine promises, looked at again.
 
 Switched on with ``POLYGENE_SELF_CHECK=1``; about doubles the time of an overlay. With it points are
-sampled too and what covers them compared before and after (`polygene.ops.sampled`).
+sampled too and what covers them compared before and after (`polygene.ops.overlays.sampled`).
 """
 
 from __future__ import annotations

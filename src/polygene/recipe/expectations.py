@@ -134,7 +134,7 @@ def _valid(layer: Layer, text: str) -> str:
 
 
 def _no_slivers(layer: Layer, text: str) -> str:
-    from polygene.ops.slivers import sliver_rows
+    from polygene.ops.overlays.slivers import sliver_rows
 
     rows = sliver_rows(layer, Distance.parse(text).in_map_units(layer.crs)).tolist()
     if len(rows) == 0:

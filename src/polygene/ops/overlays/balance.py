@@ -15,8 +15,8 @@ from polygene.geometry import (
 )
 from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, row_measures
-from polygene.ops.pieces import Made
-from polygene.ops.scene import Scene
+from polygene.ops.overlays.pieces import Made
+from polygene.ops.overlays.scene import Scene
 from polygene.ops.summary import (
     Balance,
     NamedRows,

@@ -19,8 +19,8 @@ from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.globe.round_world import Folded, folded
 from polygene.globe.seams import has_seams, true_borders
-from polygene.ops import local_planes
-from polygene.ops.local_planes import FOLLOW, MOST_LOCAL, RADIUS, Planes
+from polygene.ops.places import local_planes
+from polygene.ops.places.local_planes import FOLLOW, MOST_LOCAL, RADIUS, Planes
 from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid
 from polygene.plane.offsets import Style, offset_outlines
 from polygene.plane.settling import Outlines, settle

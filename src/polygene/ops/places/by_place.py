@@ -9,8 +9,8 @@ import numpy as np
 from polygene.arrays import count_by
 from polygene.layer import Layer
 from polygene.ops.admit import admit
-from polygene.ops.partners import beside, metric_of, partners
-from polygene.ops.relations import related
+from polygene.ops.places.partners import beside, metric_of, partners
+from polygene.ops.places.relations import related
 from polygene.ops.summary import Bridge
 from polygene.plane.relations import RELATIONS, has_meaning, holds
 

@@ -15,7 +15,7 @@ import numpy as np
 from polygene.arrays import BoolArray, F64Array
 from polygene.crs import Way, degrees_of, is_geographic
 from polygene.geometry import Extent
-from polygene.ops.courses import Units, metres_between
+from polygene.ops.places.courses import Units, metres_between
 
 INSIDE = 33  # places across and up an extent that are looked up
 ALONG = 512  # places along each side of an extent or window

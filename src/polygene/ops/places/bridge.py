@@ -24,13 +24,13 @@ from polygene.globe.seams import has_seams
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
 from polygene.ops.admit import admit
-from polygene.ops.carrying import Over, over, rows_nowhere
-from polygene.ops.courses import Units
-from polygene.ops.extents import finite_bounds
 from polygene.ops.mending import mended_rows, settled_rows
-from polygene.ops.scene import rows_near
+from polygene.ops.overlays.scene import rows_near
+from polygene.ops.places.carrying import Over, over, rows_nowhere
+from polygene.ops.places.courses import Units
+from polygene.ops.places.extents import finite_bounds
+from polygene.ops.places.windows import repeated, windows_of
 from polygene.ops.summary import Admitted, Bridge, NamedRows
-from polygene.ops.windows import repeated, windows_of
 from polygene.plane.validity import invalid_rows
 
 FOLLOW = 0.01  # metres

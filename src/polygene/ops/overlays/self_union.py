@@ -24,10 +24,10 @@ from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name, joined
-from polygene.ops.balance import Counts
-from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.how import Resolved
-from polygene.ops.overlay import Laid
+from polygene.ops.overlays.balance import Counts
+from polygene.ops.overlays.how import Resolved
+from polygene.ops.overlays.laying import Laid
+from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import (
     Balance,

@@ -12,8 +12,8 @@ from polygene.crs import degrees_of, ellipsoid, is_geographic
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer
 from polygene.measures import ruler_for
-from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.retracing import meeting, retraced
+from polygene.ops.overlays.retracing import meeting, retraced
+from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.summary import NamedRows, Snap
 from polygene.plane.borders import outline
 from polygene.plane.grid import Grid

@@ -17,9 +17,9 @@ from polygene.globe.nearest import nearest_on_ellipsoid
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
-from polygene.ops.bridge import Brought, brought
-from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.relations import check_relation, related
+from polygene.ops.places.bridge import Brought, brought
+from polygene.ops.places.extents import finite_bounds, grid_for
+from polygene.ops.places.relations import check_relation, related
 from polygene.ops.summary import Bridge
 from polygene.plane.distances import Nearest, nearest_rows
 from polygene.plane.relations import holds, matches

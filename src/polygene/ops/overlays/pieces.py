@@ -13,7 +13,7 @@ from polygene.geometry import (
     concatenate,
 )
 from polygene.layer import Layer
-from polygene.ops.scene import Scene
+from polygene.ops.overlays.scene import Scene
 from polygene.ops.signatures import signatures
 from polygene.plane import members as members_of
 from polygene.plane.cutting import Cut

@@ -10,7 +10,7 @@ from polygene.errors import DataError, UsageError, did_you_mean
 from polygene.geometry import extent_of
 from polygene.layer import Layer
 from polygene.measures import ruler_for
-from polygene.ops.extents import finite_bounds, grid_for
+from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.plane.relating import Pairs, relate
 from polygene.plane.relations import RELATIONS, has_meaning
 

@@ -21,8 +21,8 @@ from polygene.arrays import (
 from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas_and_lengths, ruler_for
-from polygene.ops.extents import finite_bounds, grid_for
-from polygene.ops.retracing import retraced
+from polygene.ops.overlays.retracing import retraced
+from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.summary import GivenAway, unit_of
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid

@@ -18,16 +18,16 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
-from polygene.ops.balance import Counts, balance_of, check_lengths, summary_of
-from polygene.ops.how import Resolved
+from polygene.ops.overlays.balance import Counts, balance_of, check_lengths, summary_of
+from polygene.ops.overlays.how import Resolved
+from polygene.ops.overlays.pieces import Made, input_only, made_of, untouched
+from polygene.ops.overlays.sampled import check_overlay
+from polygene.ops.overlays.scene import admitted, check_family, scene_of
+from polygene.ops.overlays.slivers import Given, give_away, slivers_between
+from polygene.ops.overlays.snap import snapped_onto
+from polygene.ops.overlays.stored import Source, adjusted
 from polygene.ops.parts import taken_apart
-from polygene.ops.pieces import Made, input_only, made_of, untouched
 from polygene.ops.proved import prove_valid
-from polygene.ops.sampled import check_overlay
-from polygene.ops.scene import admitted, check_family, scene_of
-from polygene.ops.slivers import Given, give_away, slivers_between
-from polygene.ops.snap import snapped_onto
-from polygene.ops.stored import Source, adjusted
 from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
 from polygene.plane import selfcheck
 from polygene.plane.cutting import cut

@@ -8,10 +8,10 @@ from typing import Unpack
 
 from polygene.crs import is_same
 from polygene.layer import Layer
-from polygene.ops.bridge import Brought, brought
-from polygene.ops.how import How, Resolved, as_asked, resolved
-from polygene.ops.overlay import lay
-from polygene.ops.scene import check_other
+from polygene.ops.overlays.how import How, Resolved, as_asked, resolved
+from polygene.ops.overlays.laying import lay
+from polygene.ops.overlays.scene import check_other
+from polygene.ops.places.bridge import Brought, brought
 from polygene.ops.summary import OverlayResult
 from polygene.plane.rules import Rule
 
@@ -25,7 +25,7 @@ def lay_across(
     origins: bool = False,
     **how: Unpack[How],
 ) -> OverlayResult:
-    """Lay INPUT over the OTHERs, whatever CRS they are in; see `polygene.ops.overlay.lay`.
+    """Lay INPUT over the OTHERs, whatever CRS they are in; see `polygene.ops.overlays.laying.lay`.
 
     Only what is near INPUT is brought, but in a union all of it.
     """

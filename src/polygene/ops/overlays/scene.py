@@ -19,7 +19,7 @@ from polygene.geometry import (
 from polygene.layer import Layer
 from polygene.measures import Ruler, ruler_for
 from polygene.ops.admit import Admission, admit
-from polygene.ops.extents import finite_bounds, grid_for
+from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
 from polygene.plane.rules import Rule

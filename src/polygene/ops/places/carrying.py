@@ -16,9 +16,9 @@ from polygene.errors import BalanceError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ring_areas
-from polygene.ops.courses import Units, followed, metres_between
-from polygene.ops.how import resolved
-from polygene.ops.overlay import laid_over
+from polygene.ops.overlays.how import resolved
+from polygene.ops.overlays.laying import laid_over
+from polygene.ops.places.courses import Units, followed, metres_between
 from polygene.plane import rules
 
 SAME_PLACE = 0.01  # metres that a vertex may be off when it comes back
