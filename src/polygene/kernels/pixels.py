@@ -24,6 +24,14 @@ else:
 
     int128 = int
 
+# Sorted nodes from ``first`` up to ``stop``, by column 0 across or 1 along; whether the latter are sorted.
+Span = cython.struct(
+    column=cython.longlong,
+    first=cython.longlong,
+    stop=cython.longlong,
+    is_sorted_along=cython.int,
+)
+
 
 @cython.cfunc
 @cython.nogil
@@ -81,6 +89,133 @@ def _passes_pixel(
     return 1
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _place_nodes(
+    cell: cython.longlong,
+    node_offsets: cython.longlong[::1],
+    cell_nodes: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+    places: cython.double[:, ::1],
+) -> cython.longlong:
+    """Put the nodes of a cell side by side, from the first one; return how many there are.
+
+    They are so near to each other that little is lost in rounding.
+    """
+    q: cython.longlong
+    v: cython.longlong
+    first: cython.longlong = node_offsets[cell]
+    n: cython.longlong = node_offsets[cell + 1] - first
+    for q in range(n):
+        v = cell_nodes[first + q]
+        places[q, 2] = node_x[v] - node_x[cell_nodes[first]]
+        places[q, 3] = node_y[v] - node_y[cell_nodes[first]]
+    return n
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _place_across(
+    n: cython.longlong,
+    shift_x: cython.double,
+    shift_y: cython.double,
+    frame: cython.double[::1],
+    places: cython.double[:, ::1],
+) -> cython.void:
+    """Say where nodes lie across and along the direction of ``frame``, shifted to its origin."""
+    q: cython.longlong
+    x: cython.double
+    y: cython.double
+    for q in range(n):
+        x = places[q, 2] + shift_x
+        y = places[q, 3] + shift_y
+        places[q, 0] = frame[2] * y - frame[3] * x
+        places[q, 1] = frame[2] * x + frame[3] * y
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _nodes_about(
+    k: cython.longlong,
+    n: cython.longlong,
+    crowd: cython.longlong,
+    is_sorted_along: cython.int,
+    ranges: cython.double[:, ::1],
+    places: cython.double[:, ::1],
+    keys: cython.double[:, ::1],
+    order: cython.longlong[:, ::1],
+) -> Span:
+    """Return which of the sorted nodes edge k of a crowded cell may pass.
+
+    Nodes at most two units from the edge are at most three from it across. Where many are, it may run
+    across the others itself: then the nodes are sorted along them too, and the narrower range is taken.
+    """
+    begin: cython.longlong
+    end: cython.longlong
+    found: Span = Span(
+        column=0,
+        first=first_from(ranges[k, 0] - 4.0, keys, 0, n),
+        stop=first_from(ranges[k, 2] + 4.0, keys, 0, n),
+        is_sorted_along=is_sorted_along,
+    )
+    if found.stop - found.first > 4 * crowd:
+        if not is_sorted_along:
+            sort_by(places, 1, n, keys, order)
+            found.is_sorted_along = 1
+        begin = first_from(ranges[k, 1] - 4.0, keys, 1, n)
+        end = first_from(ranges[k, 3] + 4.0, keys, 1, n)
+        if end - begin < found.stop - found.first:
+            found.column = 1
+            found.first = begin
+            found.stop = end
+    return found
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _passes(
+    e: cython.longlong,
+    v: cython.longlong,
+    ends: cython.longlong[:, ::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+) -> cython.int:
+    """Say how edge e passes node v: 1 through its pixel, 2 within two units of that, 0 neither.
+
+    Exact. An edge does not pass its own ends.
+    """
+    x: cython.longlong = node_x[v]
+    y: cython.longlong = node_y[v]
+    ax: cython.longlong = ends[e, 0]
+    ay: cython.longlong = ends[e, 1]
+    bx: cython.longlong = ends[e, 2]
+    by: cython.longlong = ends[e, 3]
+    width: int128
+    cross: int128
+    if x < ax - 2 or x > bx + 2 or y < min(ay, by) - 2 or y > max(ay, by) + 2:
+        return 0
+    if (x == ax and y == ay) or (x == bx and y == by):
+        return 0
+    width = (bx - ax) + (by - ay if by > ay else ay - by)
+    cross = cython.cast(int128, bx - ax) * (y - ay) - cython.cast(int128, by - ay) * (x - ax)
+    if cross < 0:
+        cross = -cross
+    if 2 * cross > 5 * width:
+        return 0
+    if 2 * cross <= width and _passes_pixel(2 * (ax - x), 2 * (ay - y), 2 * (bx - x), 2 * (by - y)):
+        return 1
+    return 2
+
+
 def find_pixels(
     boxes: cython.longlong[:, ::1],
     leaves: cython.longlong[::1],
@@ -128,133 +263,70 @@ def find_pixels(
     q: cython.longlong
     e: cython.longlong
     v: cython.longlong
-    vx: cython.longlong
-    vy: cython.longlong
-    ax: cython.longlong
-    ay: cython.longlong
-    bx: cython.longlong
-    by: cython.longlong
-    low: cython.longlong
-    high: cython.longlong
-    b: cython.longlong = 0
-    n: cython.longlong
-    first: cython.longlong
     k: cython.longlong
-    begin: cython.longlong
-    end: cython.longlong
-    stop: cython.longlong
+    n: cython.longlong
+    how: cython.int
+    b: cython.longlong = 0
+    mx: cython.longlong
+    my: cython.longlong
+    is_sorted: cython.int
+    about: Span
     wide: cython.double
     tall: cython.double
     left: cython.double
     right: cython.double
     gap: cython.double
-    shift: cython.double
     reach: cython.double
-    mx: cython.longlong
-    my: cython.longlong
-    is_sorted: cython.int
-    is_sorted_along: cython.int
-    column: cython.int
-    width: int128
-    cross: int128
     with cython.nogil:
         for c in range(leaves.shape[0]):
             cell = leaves[c]
-            n = node_offsets[cell + 1] - node_offsets[cell]
             if c + 1 < leaves.shape[0]:
+                # What the next cell needs is asked of memory while this one is worked on.
                 e = leaves[c + 1]
                 if node_offsets[e] < node_offsets[e + 1]:
                     fetch_edges(cell_offsets[e], cell_offsets[e + 1], cell_entries, ends)
                     fetch_nodes(node_offsets[e], node_offsets[e + 1], cell_nodes, node_x, node_y)
+            n = _place_nodes(cell, node_offsets, cell_nodes, node_x, node_y, places)
             if n == 0:
                 continue
-            first = 0
-            stop = n
-            is_sorted = n > crowd and cell_offsets[cell + 1] - cell_offsets[cell] > crowd
-            is_sorted_along = 0
-            column = 0
-            # Nodes side by side, from the first one: so near to each other, little is lost in rounding.
+            about = Span(column=0, first=0, stop=n, is_sorted_along=0)
             mx = node_x[cell_nodes[node_offsets[cell]]]
             my = node_y[cell_nodes[node_offsets[cell]]]
-            for q in range(n):
-                v = cell_nodes[node_offsets[cell] + q]
-                places[q, 2] = node_x[v] - mx
-                places[q, 3] = node_y[v] - my
+            is_sorted = n > crowd and cell_offsets[cell + 1] - cell_offsets[cell] > crowd
             if is_sorted:
                 b = look_at(cell, boxes, b, window)
-                lie_across(
-                    window,
-                    cell_entries,
-                    cell_offsets[cell],
-                    cell_offsets[cell + 1],
-                    ends,
-                    frame,
-                    ranges,
-                )
-                for q in range(n):
-                    left = places[q, 2] + (mx - frame[0])
-                    right = places[q, 3] + (my - frame[1])
-                    places[q, 0] = frame[2] * right - frame[3] * left
-                    places[q, 1] = frame[2] * left + frame[3] * right
+                p = cell_offsets[cell]
+                q = cell_offsets[cell + 1]
+                lie_across(window, cell_entries, p, q, ends, frame, ranges)
+                _place_across(n, mx - frame[0], my - frame[1], frame, places)
                 sort_by(places, 0, n, keys, order)
             for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
                 if is_sorted:
-                    # Nodes at most two units from the edge, so at most three across.
                     k = p - cell_offsets[cell]
-                    column = 0
-                    first = first_from(ranges[k, 0] - 4.0, keys, 0, n)
-                    stop = first_from(ranges[k, 2] + 4.0, keys, 0, n)
-                    if stop - first > 4 * crowd:
-                        if not is_sorted_along:
-                            sort_by(places, 1, n, keys, order)
-                            is_sorted_along = 1
-                        begin = first_from(ranges[k, 1] - 4.0, keys, 1, n)
-                        end = first_from(ranges[k, 3] + 4.0, keys, 1, n)
-                        if end - begin < stop - first:
-                            column, first, stop = 1, begin, end
+                    about = _nodes_about(
+                        k, n, crowd, about.is_sorted_along, ranges, places, keys, order
+                    )
                 e = cell_entries[p]
-                ax = ends[e, 0]
-                ay = ends[e, 1]
-                bx = ends[e, 2]
-                by = ends[e, 3]
-                low = (ay if ay < by else by) - 2
-                high = (by if ay < by else ay) + 2
                 # Separating axes: the edge's line against the box of half side 2.5 about the node. Most
                 # are further off than floating point can be wrong.
-                wide = cython.cast(cython.double, bx - ax)
-                tall = cython.cast(cython.double, by - ay)
-                left = wide * cython.cast(cython.double, my - ay)
-                right = tall * cython.cast(cython.double, mx - ax)
-                shift = left - right
-                reach = 2.6 * (wide + (tall if tall > 0 else -tall)) + 1e-15 * (
-                    (left if left > 0 else -left) + (right if right > 0 else -right)
-                )
-                for q in range(first, stop):
-                    k = order[column, q] if is_sorted else q
-                    gap = wide * places[k, 3] - tall * places[k, 2] + shift
-                    if (gap if gap > 0 else -gap) > reach:
+                wide = cython.cast(cython.double, ends[e, 2] - ends[e, 0])
+                tall = cython.cast(cython.double, ends[e, 3] - ends[e, 1])
+                left = wide * cython.cast(cython.double, my - ends[e, 1])
+                right = tall * cython.cast(cython.double, mx - ends[e, 0])
+                reach = 2.6 * (wide + abs(tall)) + 1e-15 * (abs(left) + abs(right))
+                for q in range(about.first, about.stop):
+                    k = order[about.column, q] if is_sorted else q
+                    gap = wide * places[k, 3] - tall * places[k, 2] + (left - right)
+                    if abs(gap) > reach:
                         continue
                     v = cell_nodes[node_offsets[cell] + k]
-                    vx = node_x[v]
-                    vy = node_y[v]
-                    if vx < ax - 2 or vx > bx + 2 or vy < low or vy > high:
-                        continue
-                    if (vx == ax and vy == ay) or (vx == bx and vy == by):
-                        continue
                     if not is_border[e] and not is_border_node[v]:
                         continue
-                    width = (bx - ax) + (by - ay if by > ay else ay - by)
-                    cross = cython.cast(int128, bx - ax) * (vy - ay) - cython.cast(
-                        int128, by - ay
-                    ) * (vx - ax)
-                    if cross < 0:
-                        cross = -cross
-                    if 2 * cross > 5 * width:
+                    how = _passes(e, v, ends, node_x, node_y)
+                    if how == 0:
                         continue
                     stays[v] = 1
-                    if 2 * cross <= width and _passes_pixel(
-                        2 * (ax - vx), 2 * (ay - vy), 2 * (bx - vx), 2 * (by - vy)
-                    ):
+                    if how == 1:
                         if found < capacity:
                             out_edge[found] = e
                             out_node[found] = v

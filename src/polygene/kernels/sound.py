@@ -12,8 +12,19 @@ if cython.compiled:
 else:
     from polygene.kernels.valid import orient
 
+# Square cells over a row: where they begin, how many go on a unit of length, columns and lines of them.
+Grid = cython.struct(
+    low_x=cython.double,
+    low_y=cython.double,
+    per_x=cython.double,
+    per_y=cython.double,
+    n_columns=cython.longlong,
+    n_lines=cython.longlong,
+)
+
 
 @cython.cfunc
+@cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
 def _side(
@@ -57,6 +68,7 @@ def _turns_back(
 
 
 @cython.cfunc
+@cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
 def _meet(
@@ -176,12 +188,22 @@ def _root(parent: cython.int[::1], k: cython.longlong) -> cython.longlong:
 
 
 @cython.cfunc
+@cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
 def _cell(
     value: cython.double, low: cython.double, per: cython.double, n: cython.longlong
 ) -> cython.longlong:
     return min(cython.cast(cython.longlong, (value - low) * per), n - 1)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _cell_at(xy: cython.double[:, ::1], k: cython.longlong, grid: Grid) -> cython.longlong:
+    """Return the number of the cell that a vertex lies in."""
+    i: cython.longlong = _cell(xy[k, 0], grid.low_x, grid.per_x, grid.n_columns)
+    return _cell(xy[k, 1], grid.low_y, grid.per_y, grid.n_lines) * grid.n_columns + i
 
 
 @cython.cfunc
@@ -251,6 +273,376 @@ def _touch_well(
 @cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
+def _are_rings(
+    ring_offsets: cython.longlong[::1],
+    part_offsets: cython.longlong[::1],
+    first_part: cython.longlong,
+    last_part: cython.longlong,
+    rings: cython.int[:, ::1],
+    parent: cython.int[::1],
+) -> cython.int:
+    """Note of each ring its part, whether it is an outer one, and that nothing touches it yet.
+
+    Returns 0 if a part has no ring, or a ring too few vertices to enclose anything.
+    """
+    g: cython.longlong
+    part: cython.longlong
+    first_ring: cython.longlong = part_offsets[first_part]
+    for part in range(first_part, last_part):
+        if part_offsets[part] == part_offsets[part + 1]:
+            return 0
+        for g in range(part_offsets[part], part_offsets[part + 1]):
+            if ring_offsets[g + 1] - ring_offsets[g] < 4:
+                return 0
+            rings[0, g - first_ring] = cython.cast(cython.int, part - first_part)
+            rings[1, g - first_ring] = 1 if g == part_offsets[part] else 0
+            rings[2, g - first_ring] = -1
+            parent[g - first_ring] = cython.cast(cython.int, g - first_ring)
+    return 1
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _grid_of(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    last_ring: cython.longlong,
+    touches: cython.uchar[::1],
+) -> Grid:
+    """Lay square cells over some rings, three for each vertex; no columns if one of them is not sound.
+
+    Not sound is a ring that is open, stands still, or has coordinates out of the range in which
+    products neither overflow nor vanish.
+    """
+    g: cython.longlong
+    k: cython.longlong
+    base: cython.longlong = ring_offsets[first_ring]
+    n: cython.longlong = ring_offsets[last_ring] - base
+    x: cython.double
+    y: cython.double
+    low_x: cython.double = xy[base, 0]
+    low_y: cython.double = xy[base, 1]
+    high_x: cython.double = low_x
+    high_y: cython.double = low_y
+    wide: cython.double
+    n_columns: cython.longlong
+    none: Grid = Grid(low_x=0.0, low_y=0.0, per_x=0.0, per_y=0.0, n_columns=0, n_lines=0)
+    for g in range(first_ring, last_ring):
+        k = ring_offsets[g + 1] - 1
+        if xy[ring_offsets[g], 0] != xy[k, 0] or xy[ring_offsets[g], 1] != xy[k, 1]:
+            return none
+        for k in range(ring_offsets[g], ring_offsets[g + 1] - 1):
+            x = xy[k, 0]
+            y = xy[k, 1]
+            touches[k - base] = 0
+            # Not a number is in no range; what is not finite is caught by the width.
+            if not (-1e150 < x < 1e150 and -1e150 < y < 1e150):
+                return none
+            if x == xy[k + 1, 0] and y == xy[k + 1, 1]:
+                return none
+            low_x = min(low_x, x)
+            low_y = min(low_y, y)
+            high_x = max(high_x, x)
+            high_y = max(high_y, y)
+    # So small that products vanish, or flat: for others to say.
+    if not (high_x - low_x > 1e-100 and high_y - low_y > 1e-100):
+        return none
+    wide = (high_x - low_x) / (high_y - low_y) * 3.0 * n
+    n_columns = cython.cast(cython.longlong, wide**0.5) if wide < 1e15 else 3 * n
+    n_columns = min(max(n_columns, 1), 3 * n)
+    none.low_x = low_x
+    none.low_y = low_y
+    none.n_columns = n_columns
+    none.n_lines = max((3 * n) // n_columns, 1)
+    none.per_x = n_columns / (high_x - low_x)
+    none.per_y = none.n_lines / (high_y - low_y)
+    return none
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _meet_well(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    g: cython.longlong,
+    e: cython.longlong,
+    k: cython.longlong,
+    other: cython.longlong,
+    f: cython.longlong,
+    cell: cython.longlong,
+    grid: Grid,
+    rings: cython.int[:, ::1],
+    parent: cython.int[::1],
+    touches: cython.uchar[::1],
+    sums: cython.double[::1],
+) -> cython.int:
+    """Return 1 if the edge e of ring g may lie to an earlier edge f of ring ``other`` as it does.
+
+    ``k`` is where the edge after e begins, ``cell`` that in which the two were found. Edges of one ring
+    may share only the vertex between neighbours; rings may touch in a vertex that both have, rings of
+    one part so that they hang together at one place and enclose nothing between them.
+    """
+    base: cython.longlong = ring_offsets[first_ring]
+    start: cython.longlong = ring_offsets[g]
+    p: cython.longlong
+    way: cython.int
+    own: cython.longlong
+    others: cython.longlong
+    if other == g - first_ring:
+        # Edges come in order: f before e.
+        if (f + 1 == e and e != start) or (k == start and f == start):
+            return 1
+        return 0 if _meet(xy, e, f, sums) else 1
+    if not _meet(xy, e, f, sums):
+        return 1
+    p = f + 1
+    if p == ring_offsets[first_ring + other + 1] - 1:
+        p = ring_offsets[first_ring + other]
+    way = _touch_well(xy, e, k, f, p, sums)
+    # Each touch once: in the cell it lies in.
+    if way < 2 or cell != _cell_at(xy, p, grid):
+        return way
+    touches[k - base] = touches[p - base] = 1
+    if rings[0, other] == rings[0, g - first_ring]:
+        own = _root(parent, g - first_ring)
+        others = _root(parent, other)
+        if own == others:
+            return 0
+        parent[own] = cython.cast(cython.int, others)
+    return 1
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _edges_meet_well(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    last_ring: cython.longlong,
+    grid: Grid,
+    heads: cython.int[::1],
+    links: cython.int[:, ::1],
+    rings: cython.int[:, ::1],
+    parent: cython.int[::1],
+    touches: cython.uchar[::1],
+    sums: cython.double[::1],
+) -> cython.int:
+    """Put edge after edge into the cells that it passes, and hold it to those that are there.
+
+    Invariant: all pairs of edges put in so far meet as they may. Where edges crowd together, so that
+    there would be more than 8 cells or 64 comparisons for an edge, the row is left to others.
+    """
+    base: cython.longlong = ring_offsets[first_ring]
+    n: cython.longlong = ring_offsets[last_ring] - base
+    g: cython.longlong
+    e: cython.longlong
+    k: cython.longlong
+    f: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    i0: cython.longlong
+    i1: cython.longlong
+    j0: cython.longlong
+    j1: cython.longlong
+    cell: cython.longlong
+    link: cython.int
+    n_links: cython.int = 0
+    n_tests: cython.longlong = 0
+    good: cython.int = 1
+    for g in range(first_ring, last_ring):
+        for e in range(ring_offsets[g], ring_offsets[g + 1] - 1):
+            i0 = _cell(min(xy[e, 0], xy[e + 1, 0]), grid.low_x, grid.per_x, grid.n_columns)
+            i1 = _cell(max(xy[e, 0], xy[e + 1, 0]), grid.low_x, grid.per_x, grid.n_columns)
+            j0 = _cell(min(xy[e, 1], xy[e + 1, 1]), grid.low_y, grid.per_y, grid.n_lines)
+            j1 = _cell(max(xy[e, 1], xy[e + 1, 1]), grid.low_y, grid.per_y, grid.n_lines)
+            if n_links + (i1 - i0 + 1) * (j1 - j0 + 1) > 8 * n + 64 or n_tests > 64 * n:
+                return 0
+            # Its neighbours; the one that follows the last is the first.
+            k = e + 1 if e + 1 < ring_offsets[g + 1] - 1 else ring_offsets[g]
+            if _turns_back(
+                xy[e, 0], xy[e, 1], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], sums
+            ):
+                return 0
+            for j in range(j0, j1 + 1):
+                for i in range(i0, i1 + 1):
+                    cell = j * grid.n_columns + i
+                    link = heads[cell]
+                    while link >= 0:
+                        f = base + links[link, 0]
+                        n_tests += 1
+                        if not _meet_well(
+                            xy, ring_offsets, first_ring, g, e, k, links[link, 2], f, cell, grid,
+                            rings, parent, touches, sums,
+                        ):  # fmt: skip
+                            good = 0
+                        link = links[link, 1]
+                    links[n_links, 0] = cython.cast(cython.int, e - base)
+                    links[n_links, 1] = heads[cell]
+                    links[n_links, 2] = cython.cast(cython.int, g - first_ring)
+                    heads[cell] = n_links
+                    n_links += 1
+            if not good:
+                return 0
+    return 1
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _round_at_touch(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    g: cython.longlong,
+    grid: Grid,
+    heads: cython.int[::1],
+    links: cython.int[:, ::1],
+    rings: cython.int[:, ::1],
+    sums: cython.double[::1],
+    of_own: cython.int,
+) -> cython.longlong:
+    """Return how often rings that have the first vertex of ring g are round it as it leaves.
+
+    Of its own part or of others; outer rings count as one, holes as one less, and each is marked as
+    looked at, so that it is not looked at again along the way to the left.
+    """
+    base: cython.longlong = ring_offsets[first_ring]
+    p: cython.longlong = ring_offsets[g]
+    f: cython.longlong
+    k: cython.longlong
+    other: cython.longlong
+    found: cython.longlong = 0
+    link: cython.int = heads[_cell_at(xy, p, grid)]
+    while link >= 0:
+        f = base + links[link, 0]
+        other = links[link, 2]
+        link = links[link, 1]
+        if other == g - first_ring or xy[f + 1, 0] != xy[p, 0] or xy[f + 1, 1] != xy[p, 1]:
+            continue
+        if (rings[0, other] == rings[0, g - first_ring]) != (of_own == 1):
+            continue
+        k = f + 1
+        if k == ring_offsets[first_ring + other + 1] - 1:
+            k = ring_offsets[first_ring + other]
+        rings[2, other] = cython.cast(cython.int, g - first_ring)
+        # Left of an outer ring is inside it, right of a hole is inside that.
+        found += _is_between(
+            xy[p, 0], xy[p, 1], xy[k + 1, 0], xy[k + 1, 1], xy[f, 0], xy[f, 1],
+            xy[p + 1, 0], xy[p + 1, 1], sums,
+        ) - (0 if rings[1, other] else 1)  # fmt: skip
+    return found
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _round_from_left(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    g: cython.longlong,
+    p: cython.longlong,
+    grid: Grid,
+    heads: cython.int[::1],
+    links: cython.int[:, ::1],
+    rings: cython.int[:, ::1],
+    sums: cython.double[::1],
+    of_own: cython.int,
+) -> cython.longlong:
+    """Return how often rings of its own part, or of others, are round vertex p of ring g.
+
+    Edges to the left of it in its line of cells count, upward ones less, downward ones more; those of
+    rings that are marked as looked at do not.
+    """
+    base: cython.longlong = ring_offsets[first_ring]
+    f: cython.longlong
+    i: cython.longlong
+    other: cython.longlong
+    a: cython.double
+    b: cython.double
+    found: cython.longlong = 0
+    link: cython.int
+    line: cython.longlong = _cell_at(xy, p, grid) // grid.n_columns * grid.n_columns
+    for i in range(_cell(xy[p, 0], grid.low_x, grid.per_x, grid.n_columns) + 1):
+        link = heads[line + i]
+        while link >= 0:
+            f = base + links[link, 0]
+            other = links[link, 2]
+            link = links[link, 1]
+            a = xy[f, 1]
+            b = xy[f + 1, 1]
+            if (a > xy[p, 1]) == (b > xy[p, 1]) or other == g - first_ring:
+                continue
+            if rings[2, other] == g - first_ring:
+                continue
+            if (rings[0, other] == rings[0, g - first_ring]) != (of_own == 1):
+                continue
+            # Each edge once: in the leftmost of its cells.
+            if i != _cell(min(xy[f, 0], xy[f + 1, 0]), grid.low_x, grid.per_x, grid.n_columns):
+                continue
+            if (_side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0) == (b > a):
+                found += -1 if b > a else 1
+    return found
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _lies_well(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    last_ring: cython.longlong,
+    g: cython.longlong,
+    grid: Grid,
+    heads: cython.int[::1],
+    links: cython.int[:, ::1],
+    rings: cython.int[:, ::1],
+    touches: cython.uchar[::1],
+    sums: cython.double[::1],
+) -> cython.int:
+    """Return 1 if ring g turns as it should, a hole lies in its outer ring and in no other hole, and a
+    part in no other.
+
+    Where it lies is asked for one vertex that no other ring has, if there is one.
+    """
+    base: cython.longlong = ring_offsets[first_ring]
+    last: cython.longlong = ring_offsets[g + 1] - 1
+    p: cython.longlong = ring_offsets[g]
+    is_outer: cython.int = rings[1, g - first_ring]
+    own: cython.longlong = 0
+    others: cython.longlong = 0
+    if not _is_turned(xy, p, last, 1 if is_outer else -1, sums):
+        return 0
+    if last_ring - first_ring == 1:
+        return 1
+    while p < last and touches[p - base]:
+        p += 1
+    if p == last:
+        p = ring_offsets[g]
+        own = _round_at_touch(xy, ring_offsets, first_ring, g, grid, heads, links, rings, sums, 1)
+        others = _round_at_touch(
+            xy, ring_offsets, first_ring, g, grid, heads, links, rings, sums, 0
+        )
+    own += _round_from_left(xy, ring_offsets, first_ring, g, p, grid, heads, links, rings, sums, 1)
+    if is_outer:
+        others += _round_from_left(
+            xy, ring_offsets, first_ring, g, p, grid, heads, links, rings, sums, 0
+        )
+    return 1 if own == 1 - is_outer and not (is_outer and others != 0) else 0
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
 def _are_sound(
     xy: cython.double[:, ::1],
     ring_offsets: cython.longlong[::1],
@@ -267,274 +659,29 @@ def _are_sound(
     """Return 1 if parts from ``first_part`` up to ``last_part`` are together plainly valid.
 
     Cells are found by floating point that rises with the coordinate, so two edges that meet share the
-    cell of the place where they do, whatever is rounded. Where a ring lies is asked for one vertex that
-    no other ring has, if it can be: the edges to the left of it, cell by cell, say how often outer
-    rings are round it, and holes.
+    cell of the place where they do, whatever is rounded.
     """
     g: cython.longlong
-    part: cython.longlong
-    first_ring: cython.longlong
-    last_ring: cython.longlong
-    base: cython.longlong
-    stop: cython.longlong
-    k: cython.longlong
-    e: cython.longlong
-    f: cython.longlong
-    n: cython.longlong
-    p: cython.longlong
-    ring_start: cython.longlong
-    ring_last: cython.longlong
-    n_columns: cython.longlong
-    n_lines: cython.longlong
-    n_links: cython.int
-    n_tests: cython.longlong
-    link: cython.int
-    other: cython.longlong
     i: cython.longlong
-    j: cython.longlong
-    i0: cython.longlong
-    i1: cython.longlong
-    j0: cython.longlong
-    j1: cython.longlong
-    low_x: cython.double
-    low_y: cython.double
-    high_x: cython.double
-    high_y: cython.double
-    per_x: cython.double
-    per_y: cython.double
-    a: cython.double
-    b: cython.double
+    first: cython.longlong = part_offsets[first_part]
+    last: cython.longlong = part_offsets[last_part]
+    grid: Grid
     good: cython.int
-    way: cython.int
-    is_touched: cython.int
-    own: cython.longlong
-    others: cython.longlong
-    first_ring = part_offsets[first_part]
-    last_ring = part_offsets[last_part]
-    base = ring_offsets[first_ring]
-    stop = ring_offsets[last_ring]
-    n = stop - base
-    good = 1
-    if n < 4:
+    if not _are_rings(ring_offsets, part_offsets, first_part, last_part, rings, parent):
         return 0
-    # The part of each ring, what it hangs together with, is it an outer one, touched by.
-    for part in range(first_part, last_part):
-        if part_offsets[part] == part_offsets[part + 1]:
-            good = 0
-        for g in range(part_offsets[part], part_offsets[part + 1]):
-            if ring_offsets[g + 1] - ring_offsets[g] < 4:
-                good = 0
-                break
-            rings[0, g - first_ring] = cython.cast(cython.int, part - first_part)
-            parent[g - first_ring] = cython.cast(cython.int, g - first_ring)
-            rings[1, g - first_ring] = 1 if g == part_offsets[part] else 0
-            rings[2, g - first_ring] = -1
-        if not good:
-            break
-    if not good:
+    grid = _grid_of(xy, ring_offsets, first, last, touches)
+    if grid.n_columns == 0:
         return 0
-    low_x = high_x = xy[base, 0]
-    low_y = high_y = xy[base, 1]
-    for g in range(first_ring, last_ring):
-        ring_start = ring_offsets[g]
-        ring_last = ring_offsets[g + 1] - 1
-        if xy[ring_start, 0] != xy[ring_last, 0] or xy[ring_start, 1] != xy[ring_last, 1]:
-            good = 0
-            break
-        for k in range(ring_start, ring_last):
-            a = xy[k, 0]
-            b = xy[k, 1]
-            touches[k - base] = 0
-            # Not a number is in no range; what is not finite is caught by the width.
-            if not (-1e150 < a < 1e150 and -1e150 < b < 1e150):
-                good = 0
-            if a == xy[k + 1, 0] and b == xy[k + 1, 1]:
-                good = 0
-            if a < low_x:
-                low_x = a
-            if a > high_x:
-                high_x = a
-            if b < low_y:
-                low_y = b
-            if b > high_y:
-                high_y = b
-        if not good:
-            break
-    # So small that products vanish, or flat: for others to say.
-    if not good or not (high_x - low_x > 1e-100 and high_y - low_y > 1e-100):
-        return 0
-    a = high_x - low_x
-    b = high_y - low_y
-    # Square cells, three for each vertex.
-    per_x = a / b * 3.0 * n
-    n_columns = cython.cast(cython.longlong, per_x**0.5) if per_x < 1e15 else 3 * n
-    n_columns = min(max(n_columns, 1), 3 * n)
-    n_lines = max((3 * n) // n_columns, 1)
-    per_x = n_columns / a
-    per_y = n_lines / b
-    n_links = 0
-    n_tests = 0
-    for g in range(first_ring, last_ring):
-        ring_start = ring_offsets[g]
-        ring_last = ring_offsets[g + 1] - 1
-        for e in range(ring_start, ring_last):
-            a = xy[e, 0]
-            b = xy[e + 1, 0]
-            i0 = _cell(a if a < b else b, low_x, per_x, n_columns)
-            i1 = _cell(b if a < b else a, low_x, per_x, n_columns)
-            a = xy[e, 1]
-            b = xy[e + 1, 1]
-            j0 = _cell(a if a < b else b, low_y, per_y, n_lines)
-            j1 = _cell(b if a < b else a, low_y, per_y, n_lines)
-            if n_links + (i1 - i0 + 1) * (j1 - j0 + 1) > 8 * n + 64 or n_tests > 64 * n:
-                good = 0
-                break
-            # Its neighbours; the one that follows the last is the first.
-            k = e + 1 if e + 1 < ring_last else ring_start
-            if _turns_back(
-                xy[e, 0], xy[e, 1], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], sums
-            ):
-                good = 0
-                break
-            for j in range(j0, j1 + 1):
-                for i in range(i0, i1 + 1):
-                    link = heads[j * n_columns + i]
-                    while link >= 0:
-                        f = base + links[link, 0]
-                        other = links[link, 2]
-                        link = links[link, 1]
-                        n_tests += 1
-                        if other == g - first_ring:
-                            # Edges come in order: f before e.
-                            if f + 1 == e and e != ring_start:
-                                continue
-                            if k == ring_start and f == ring_start:
-                                continue
-                            if _meet(xy, e, f, sums):
-                                good = 0
-                            continue
-                        if not _meet(xy, e, f, sums):
-                            continue
-                        p = f + 1
-                        if p == ring_offsets[first_ring + other + 1] - 1:
-                            p = ring_offsets[first_ring + other]
-                        way = _touch_well(xy, e, k, f, p, sums)
-                        if way == 0:
-                            good = 0
-                        # Each touch once: in the cell it lies in.
-                        if (
-                            way < 2
-                            or i != _cell(xy[p, 0], low_x, per_x, n_columns)
-                            or j != _cell(xy[p, 1], low_y, per_y, n_lines)
-                        ):
-                            continue
-                        touches[k - base] = touches[p - base] = 1
-                        if rings[0, other] != rings[0, g - first_ring]:
-                            continue
-                        own = _root(parent, g - first_ring)
-                        others = _root(parent, other)
-                        if own == others:
-                            good = 0
-                        parent[own] = cython.cast(cython.int, others)
-                    links[n_links, 0] = cython.cast(cython.int, e - base)
-                    links[n_links, 1] = heads[j * n_columns + i]
-                    links[n_links, 2] = cython.cast(cython.int, g - first_ring)
-                    heads[j * n_columns + i] = n_links
-                    n_links += 1
-            if not good:
-                break
-        if not good:
-            break
-    if good:
-        for g in range(first_ring, last_ring):
-            ring_start = ring_offsets[g]
-            ring_last = ring_offsets[g + 1] - 1
-            way = rings[1, g - first_ring]
-            if not _is_turned(xy, ring_start, ring_last, 1 if way else -1, sums):
-                good = 0
-                break
-            if last_ring - first_ring == 1:
-                break
-            p = ring_start
-            while p < ring_last and touches[p - base]:
-                p += 1
-            is_touched = 1 if p == ring_last else 0
-            if is_touched:
-                p = ring_start
-            own = 0
-            others = 0
-            j = _cell(xy[p, 1], low_y, per_y, n_lines)
-            i1 = _cell(xy[p, 0], low_x, per_x, n_columns)
-            if is_touched:
-                # Rings that have the vertex too: on which side of theirs does this one leave?
-                link = heads[j * n_columns + i1]
-                while link >= 0:
-                    f = base + links[link, 0]
-                    other = links[link, 2]
-                    link = links[link, 1]
-                    if (
-                        other == g - first_ring
-                        or xy[f + 1, 0] != xy[p, 0]
-                        or xy[f + 1, 1] != xy[p, 1]
-                    ):
-                        continue
-                    k = f + 1
-                    if k == ring_offsets[first_ring + other + 1] - 1:
-                        k = ring_offsets[first_ring + other]
-                    rings[2, other] = cython.cast(cython.int, g - first_ring)
-                    way = _is_between(
-                        xy[p, 0],
-                        xy[p, 1],
-                        xy[k + 1, 0],
-                        xy[k + 1, 1],
-                        xy[f, 0],
-                        xy[f, 1],
-                        xy[p + 1, 0],
-                        xy[p + 1, 1],
-                        sums,
-                    )
-                    # Left of an outer ring is inside it, right of a hole is inside that.
-                    k = way if rings[1, other] else way - 1
-                    if rings[0, other] == rings[0, g - first_ring]:
-                        own += k
-                    else:
-                        others += k
-                way = rings[1, g - first_ring]
-            for i in range(i1 + 1):
-                link = heads[j * n_columns + i]
-                while link >= 0:
-                    f = base + links[link, 0]
-                    other = links[link, 2]
-                    link = links[link, 1]
-                    a = xy[f, 1]
-                    b = xy[f + 1, 1]
-                    if (a > xy[p, 1]) == (b > xy[p, 1]) or other == g - first_ring:
-                        continue
-                    if rings[2, other] == g - first_ring:
-                        continue
-                    # Each edge once: in the leftmost of its cells.
-                    if i != _cell(
-                        xy[f, 0] if xy[f, 0] < xy[f + 1, 0] else xy[f + 1, 0],
-                        low_x,
-                        per_x,
-                        n_columns,
-                    ):
-                        continue
-                    if (_side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0) != (
-                        b > a
-                    ):
-                        continue
-                    k = -1 if b > a else 1
-                    if rings[0, other] == rings[0, g - first_ring]:
-                        own += k
-                    else:
-                        others += k
-            # A hole in its outer ring and in no other hole; a part in no other.
-            if own != 1 - way or (way and others != 0):
-                good = 0
-                break
-    for i in range(n_columns * n_lines):
-        heads[i] = -1
+    good = _edges_meet_well(
+        xy, ring_offsets, first, last, grid, heads, links, rings, parent, touches, sums
+    )
+    for g in range(first, last):
+        if good:
+            good = _lies_well(
+                xy, ring_offsets, first, last, g, grid, heads, links, rings, touches, sums
+            )
+    for i in range(grid.n_columns * grid.n_lines):
+        heads[i] = -1  # as it was, for the next row
     return good
 
 

@@ -12,6 +12,16 @@ BAD_COUNT = 3
 BAD_ORDER = 4
 TOO_DEEP = 5
 
+# How a geometry begins: the byte after that, its type without dimensions, the layout of its vertices,
+# the bytes that each of them takes, and what is wrong, if anything is.
+Head = cython.struct(
+    at=cython.longlong,
+    base=cython.longlong,
+    layout=cython.uchar,
+    size=cython.longlong,
+    fault=cython.longlong,
+)
+
 
 @cython.cfunc
 @cython.nogil
@@ -25,6 +35,172 @@ def _uint32(data: cython.uchar[::1], at: cython.longlong, little: cython.int) ->
     if little:
         return a | (b << 8) | (c << 16) | (d << 24)
     return d | (c << 8) | (b << 16) | (a << 24)
+
+
+@cython.cfunc
+@cython.inline
+@cython.exceptval(check=False)
+def _head(data: cython.uchar[::1], at: cython.longlong, stop: cython.longlong) -> Head:
+    """Read the byte order and type code that every geometry begins with.
+
+    ISO codes add 1000 for Z, 2000 for M; an older habit sets high bits, and may put an SRID after the
+    code.
+    """
+    code: cython.longlong
+    k: cython.longlong
+    found: Head = Head(at=at, base=0, layout=0, size=0, fault=0)
+    if at + 5 > stop:
+        found.fault = TRUNCATED
+        return found
+    if data[at] > 1:
+        found.fault = BAD_ORDER
+        return found
+    code = _uint32(data, at + 1, data[at])
+    found.layout = data[at]
+    found.at = at + (9 if (code >> 29) & 1 else 5)
+    found.base = (code & 0x1FFFFFFF) % 1000
+    k = (code & 0x1FFFFFFF) // 1000
+    if k > 3 or found.base < 1 or found.base > 7:
+        found.fault = BAD_TYPE
+        return found
+    if (code >> 31) & 1 or k == 1 or k == 3:
+        found.layout |= 2
+    if (code >> 30) & 1 or k >= 2:
+        found.layout |= 4
+    found.size = 8 * (2 + ((found.layout >> 1) & 1) + ((found.layout >> 2) & 1))
+    return found
+
+
+@cython.cfunc
+@cython.inline
+@cython.exceptval(check=False)
+def _rings(
+    data: cython.uchar[::1],
+    head: Head,
+    n: cython.longlong,
+    stop: cython.longlong,
+    fills: cython.int,
+    n_rings: cython.longlong,
+    ring_start: cython.longlong[::1],
+    ring_count: cython.longlong[::1],
+    ring_layout: cython.uchar[::1],
+) -> Head:
+    """Note the ``n`` rings of a polygon, from number ``n_rings`` on; return where it ends."""
+    m: cython.longlong
+    k: cython.longlong
+    for k in range(n):
+        if head.at + 4 > stop:
+            head.fault = TRUNCATED
+            return head
+        m = _uint32(data, head.at, head.layout & 1)
+        head.at += 4
+        if m > (stop - head.at) // head.size:
+            head.fault = BAD_COUNT
+            return head
+        if fills:
+            ring_start[n_rings + k] = head.at
+            ring_count[n_rings + k] = m
+            ring_layout[n_rings + k] = head.layout
+        head.at += head.size * m
+    return head
+
+
+@cython.cfunc
+@cython.inline
+@cython.exceptval(check=False)
+def _count(data: cython.uchar[::1], head: Head, stop: cython.longlong) -> cython.longlong:
+    """Return how many things a geometry other than a point says it has; minus a fault if it cannot.
+
+    A count is believed only as far as bytes are left for it, so a lying one costs nothing.
+    """
+    n: cython.longlong
+    least: cython.longlong = 5  # members of a multi geometry or collection are whole geometries
+    if head.at + 4 > stop:
+        return -TRUNCATED
+    n = _uint32(data, head.at, head.layout & 1)
+    if head.base == 2:
+        least = head.size
+    elif head.base == 3:
+        least = 4
+    return n if n <= (stop - head.at - 4) // least else -BAD_COUNT
+
+
+@cython.cfunc
+@cython.inline
+@cython.exceptval(check=False)
+def _walk(
+    data: cython.uchar[::1],
+    at: cython.longlong,
+    stop: cython.longlong,
+    r: cython.longlong,
+    fills: cython.int,
+    part_row: cython.longlong[::1],
+    part_family: cython.uchar[::1],
+    part_rings: cython.longlong[::1],
+    ring_start: cython.longlong[::1],
+    ring_count: cython.longlong[::1],
+    ring_layout: cython.uchar[::1],
+    row_type: cython.longlong[::1],
+    pending: cython.longlong[::1],
+    totals: cython.longlong[::1],
+) -> cython.longlong:
+    """Walk the geometry of row r; return what is wrong with it, 0 for nothing.
+
+    ``pending[d]`` is how many geometries are still to come at depth d of the nesting. ``totals`` is how
+    many parts and rings there are so far; it grows with each.
+    """
+    n: cython.longlong
+    depth: cython.longlong = 0
+    head: Head
+    pending[0] = 1
+    while True:
+        while depth >= 0 and pending[depth] == 0:
+            depth -= 1
+        if depth < 0:
+            return 0
+        pending[depth] -= 1
+        head = _head(data, at, stop)
+        if head.fault:
+            return head.fault
+        if depth == 0 and row_type[r] == 0:
+            row_type[r] = head.base
+        n = 1
+        if head.base > 1:
+            n = _count(data, head, stop)
+            if n < 0:
+                return -n
+            head.at += 4
+        elif head.at + head.size > stop:
+            return TRUNCATED
+        at = head.at
+        if head.base > 3:
+            if depth + 1 >= pending.shape[0]:
+                return TOO_DEEP
+            depth += 1
+            pending[depth] = n
+            continue
+        if n == 0:
+            continue
+        if fills:
+            part_row[totals[0]] = r
+            part_family[totals[0]] = cython.cast(cython.uchar, head.base - 1)
+            part_rings[totals[0]] = n if head.base == 3 else 1
+        totals[0] += 1
+        if head.base == 3:
+            head = _rings(
+                data, head, n, stop, fills, totals[1], ring_start, ring_count, ring_layout
+            )
+            if head.fault:
+                return head.fault
+            at = head.at
+            totals[1] += n
+            continue
+        if fills:
+            ring_start[totals[1]] = at
+            ring_count[totals[1]] = n
+            ring_layout[totals[1]] = head.layout
+        totals[1] += 1
+        at += head.size * n
 
 
 def scan(
@@ -50,155 +226,31 @@ def scan(
     ``row_type`` is the outermost type code without dimension, negative for a fault as named above.
     ``totals`` becomes (parts, rings). ``pending`` is room for the nesting. Returns the first row
     at fault, or -1.
-
-    Counts are believed only as far as bytes are left for them, so a lying one costs nothing.
     """
-    n_parts: cython.longlong = 0
-    n_rings: cython.longlong = 0
     first_fault: cython.longlong = -1
     r: cython.Py_ssize_t
-    at: cython.longlong
-    stop: cython.longlong
-    depth: cython.longlong
-    code: cython.longlong
-    base: cython.longlong
-    flags: cython.longlong
-    dims: cython.longlong
-    n: cython.longlong
-    m: cython.longlong
-    k: cython.longlong
-    little: cython.int
     fault: cython.longlong
-    parts_before: cython.longlong
-    rings_before: cython.longlong
+    n_parts: cython.longlong
+    n_rings: cython.longlong
+    totals[0] = 0
+    totals[1] = 0
     for r in range(starts.shape[0]):
-        at = starts[r]
-        stop = stops[r]
         row_type[r] = 0
-        if at == stop:
+        if starts[r] == stops[r]:
             continue
-        fault = 0
-        depth = 0
-        pending[0] = 1
-        parts_before = n_parts
-        rings_before = n_rings
-        while fault == 0:
-            while depth >= 0 and pending[depth] == 0:
-                depth -= 1
-            if depth < 0:
-                break
-            pending[depth] -= 1
-            if at + 5 > stop:
-                fault = TRUNCATED
-                break
-            if data[at] > 1:
-                fault = BAD_ORDER
-                break
-            little = data[at]
-            code = _uint32(data, at + 1, little)
-            at += 5
-            # ISO codes add 1000 for Z, 2000 for M; an older habit sets high bits, and may put an
-            # SRID after the code.
-            flags = 0
-            if code & 0x80000000:
-                flags |= 2
-            if code & 0x40000000:
-                flags |= 4
-            if code & 0x20000000:
-                at += 4
-            code = code & 0x1FFFFFFF
-            base = code % 1000
-            k = code // 1000
-            if k > 3 or base < 1 or base > 7:
-                fault = BAD_TYPE
-                break
-            if k == 1 or k == 3:
-                flags |= 2
-            if k >= 2:
-                flags |= 4
-            dims = 2 + ((flags >> 1) & 1) + ((flags >> 2) & 1)
-            if depth == 0 and row_type[r] == 0:
-                row_type[r] = base
-            if base == 1:
-                if at + 8 * dims > stop:
-                    fault = TRUNCATED
-                    break
-                if fills:
-                    part_row[n_parts] = r
-                    part_family[n_parts] = 0
-                    part_rings[n_parts] = 1
-                    ring_start[n_rings] = at
-                    ring_count[n_rings] = 1
-                    ring_layout[n_rings] = little | flags
-                n_parts += 1
-                n_rings += 1
-                at += 8 * dims
-                continue
-            if at + 4 > stop:
-                fault = TRUNCATED
-                break
-            n = _uint32(data, at, little)
-            at += 4
-            if base == 2:
-                if n > (stop - at) // (8 * dims):
-                    fault = BAD_COUNT
-                    break
-                if n == 0:
-                    continue
-                if fills:
-                    part_row[n_parts] = r
-                    part_family[n_parts] = 1
-                    part_rings[n_parts] = 1
-                    ring_start[n_rings] = at
-                    ring_count[n_rings] = n
-                    ring_layout[n_rings] = little | flags
-                n_parts += 1
-                n_rings += 1
-                at += 8 * dims * n
-            elif base == 3:
-                if n > (stop - at) // 4:
-                    fault = BAD_COUNT
-                    break
-                if n == 0:
-                    continue
-                if fills:
-                    part_row[n_parts] = r
-                    part_family[n_parts] = 2
-                    part_rings[n_parts] = n
-                n_parts += 1
-                for k in range(n):
-                    if at + 4 > stop:
-                        fault = TRUNCATED
-                        break
-                    m = _uint32(data, at, little)
-                    at += 4
-                    if m > (stop - at) // (8 * dims):
-                        fault = BAD_COUNT
-                        break
-                    if fills:
-                        ring_start[n_rings] = at
-                        ring_count[n_rings] = m
-                        ring_layout[n_rings] = little | flags
-                    n_rings += 1
-                    at += 8 * dims * m
-            else:
-                # A multi geometry or collection: its members are whole geometries.
-                if n > (stop - at) // 5:
-                    fault = BAD_COUNT
-                    break
-                if depth + 1 >= pending.shape[0]:
-                    fault = TOO_DEEP
-                    break
-                depth += 1
-                pending[depth] = n
+        n_parts = totals[0]
+        n_rings = totals[1]
+        fault = _walk(
+            data, starts[r], stops[r], r, fills, part_row, part_family, part_rings, ring_start,
+            ring_count, ring_layout, row_type, pending, totals,
+        )  # fmt: skip
         if fault != 0:
+            # What came of the row before the fault does not count.
             row_type[r] = -fault
-            n_parts = parts_before
-            n_rings = rings_before
+            totals[0] = n_parts
+            totals[1] = n_rings
             if first_fault < 0:
                 first_fault = r
-    totals[0] = n_parts
-    totals[1] = n_rings
     return first_fault
 
 
