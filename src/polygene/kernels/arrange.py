@@ -223,6 +223,86 @@ def list_deltas(
                 nexts[e] += 1
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _wound(
+    h: cython.longlong,
+    first: cython.longlong,
+    n: cython.longlong,
+    at: cython.longlong,
+    delta_offsets: cython.longlong[::1],
+    delta_part: cython.longlong[::1],
+    delta_sign: cython.longlong[::1],
+    windings: cython.longlong[:, ::1],
+) -> cython.longlong:
+    """Put the winding numbers beyond half-edge h behind ``at``; return where they end.
+
+    They are the ``n`` from ``first`` on, changed by the parts that the edge bounds; those that come to
+    0 are taken out, so that what is kept is never 0.
+    """
+    mask: cython.longlong = windings.shape[0] - 1
+    last: cython.longlong = at + n
+    i: cython.longlong
+    k: cython.longlong
+    w: cython.longlong
+    for i in range(n):
+        windings[(at + i) & mask, 0] = windings[(first + i) & mask, 0]
+        windings[(at + i) & mask, 1] = windings[(first + i) & mask, 1]
+    for k in range(delta_offsets[h >> 1], delta_offsets[(h >> 1) + 1]):
+        w = delta_sign[k] if h & 1 else -delta_sign[k]
+        i = at
+        while i < last and windings[i & mask, 0] != delta_part[k]:
+            i += 1
+        if i == last:
+            windings[i & mask, 0] = delta_part[k]
+            windings[i & mask, 1] = w
+            last += 1
+            continue
+        w += windings[i & mask, 1]
+        windings[i & mask, 1] = w
+        if w == 0:
+            last -= 1
+            windings[i & mask, 0] = windings[last & mask, 0]
+            windings[i & mask, 1] = windings[last & mask, 1]
+    return last
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _labelled(
+    at: cython.longlong,
+    last: cython.longlong,
+    row_of_part: cython.longlong[::1],
+    by_sign: cython.int,
+    windings: cython.longlong[:, ::1],
+    labels: cython.longlong[::1],
+    total: cython.longlong,
+    is_crossed: cython.uchar[::1],
+) -> cython.longlong:
+    """Write the rows that cover a face, by the winding numbers from ``at`` to ``last``, behind ``total``.
+
+    Returns how many labels there are then; those without room are only counted.
+    """
+    mask: cython.longlong = windings.shape[0] - 1
+    i: cython.longlong
+    row: cython.longlong
+    w: cython.longlong
+    for i in range(at, last):
+        row = row_of_part[windings[i & mask, 0]]
+        w = windings[i & mask, 1]
+        if w != 1:
+            is_crossed[row] = 1
+        if (by_sign and w > 0) or (not by_sign and w & 1):
+            if total < labels.shape[0]:
+                labels[total] = row
+            total += 1
+    return total
+
+
 def wind_faces(
     following: cython.longlong[::1],
     face_of_halfedge: cython.longlong[::1],
@@ -262,28 +342,23 @@ def wind_faces(
     before.
     """
     n_room: cython.longlong = windings.shape[0]
-    mask: cython.longlong = n_room - 1
     head: cython.longlong = 0
     tail: cython.longlong = 1
-    first: cython.longlong = 0
-    last: cython.longlong = 0
+    first: cython.longlong
+    n: cython.longlong
+    last: cython.longlong = (
+        0  # entries are counted on for ever and lie at their number modulo the room
+    )
     total: cython.longlong = 0
     most: cython.longlong = 0
     f: cython.longlong
     g: cython.longlong
     h: cython.longlong
     c: cython.longlong
-    e: cython.longlong
-    i: cython.longlong
     k: cython.longlong
-    n: cython.longlong
-    p: cython.longlong
-    w: cython.longlong
-    at: cython.longlong
     start: cython.longlong
     entry: cython.longlong
     is_full: cython.int = 0
-    # Entries are counted on for ever and lie at their number modulo the room, a power of two.
     with cython.nogil:
         if cycle_offsets[1] == 0:
             tail = 0
@@ -300,66 +375,46 @@ def wind_faces(
             f = face_of_halfedge[entry]
             c = cycle_offsets[f]
             start = entry
+            h = start
             while True:
-                h = start
-                while True:
-                    g = face_of_halfedge[h ^ 1]
-                    if not is_seen[g]:
-                        is_seen[g] = 1
-                        e = h >> 1
-                        if last + n + delta_offsets[e + 1] - delta_offsets[e] - first > most:
-                            most = last + n + delta_offsets[e + 1] - delta_offsets[e] - first
-                        if most > n_room:
-                            is_full = 1
-                            break
-                        queue[tail, 0] = h ^ 1
-                        queue[tail, 1] = last
-                        for i in range(n):
-                            windings[(last + i) & mask, 0] = windings[(first + i) & mask, 0]
-                            windings[(last + i) & mask, 1] = windings[(first + i) & mask, 1]
-                        at = last
-                        last += n
-                        for k in range(delta_offsets[e], delta_offsets[e + 1]):
-                            p = delta_part[k]
-                            w = delta_sign[k] if h & 1 else -delta_sign[k]
-                            i = at
-                            while i < last and windings[i & mask, 0] != p:
-                                i += 1
-                            if i == last:
-                                windings[i & mask, 0] = p
-                                windings[i & mask, 1] = w
-                                last += 1
-                                continue
-                            w += windings[i & mask, 1]
-                            windings[i & mask, 1] = w
-                            if w == 0:
-                                last -= 1
-                                windings[i & mask, 0] = windings[last & mask, 0]
-                                windings[i & mask, 1] = windings[last & mask, 1]
-                        queue[tail, 2] = last - at
-                        tail += 1
-                        label_spans[g, 0] = total
-                        for i in range(at, last):
-                            p = windings[i & mask, 0]
-                            w = windings[i & mask, 1]
-                            if w != 1:
-                                is_crossed[row_of_part[p]] = 1
-                            if (by_sign and w > 0) or (not by_sign and w & 1):
-                                if total < labels.shape[0]:
-                                    labels[total] = row_of_part[p]
-                                total += 1
-                        label_spans[g, 1] = total - label_spans[g, 0]
-                    h = following[h]
-                    if h == start:
+                g = face_of_halfedge[h ^ 1]
+                if not is_seen[g]:
+                    is_seen[g] = 1
+                    k = delta_offsets[(h >> 1) + 1] - delta_offsets[h >> 1]
+                    most = max(most, last + n + k - first)
+                    if most > n_room:
+                        is_full = 1
                         break
-                # Most faces have one cycle, the one that they were entered by.
-                if is_full or cycle_offsets[f + 1] - cycle_offsets[f] == 1:
+                    queue[tail, 0] = h ^ 1
+                    queue[tail, 1] = last
+                    last = _wound(
+                        h, first, n, last, delta_offsets, delta_part, delta_sign, windings
+                    )
+                    queue[tail, 2] = last - queue[tail, 1]
+                    label_spans[g, 0] = total
+                    total = _labelled(
+                        queue[tail, 1],
+                        last,
+                        row_of_part,
+                        by_sign,
+                        windings,
+                        labels,
+                        total,
+                        is_crossed,
+                    )
+                    label_spans[g, 1] = total - label_spans[g, 0]
+                    tail += 1
+                h = following[h]
+                if h != start:
+                    continue
+                # Round; most faces have one cycle, the one that they were entered by.
+                if cycle_offsets[f + 1] - cycle_offsets[f] == 1:
                     break
                 while c < cycle_offsets[f + 1] and face_cycles[c] == cycle_of[entry]:
                     c += 1
                 if c == cycle_offsets[f + 1]:
                     break
-                start = halfedge_of_cycle[face_cycles[c]]
+                start = h = halfedge_of_cycle[face_cycles[c]]
                 c += 1
         needed[0] = total
         needed[1] = 4 * n_room if is_full else most

@@ -11,6 +11,10 @@ if cython.compiled:
 else:
     from math import sqrt
 
+# An edge, where on it the nearest place is (0 at its first end, 1 at the other), its squared distance.
+Nearest = cython.struct(edge=cython.longlong, place=cython.double, square=cython.double)
+Edge = cython.struct(ax=cython.longlong, ay=cython.longlong, bx=cython.longlong, by=cython.longlong)
+
 
 @cython.cfunc
 @cython.nogil
@@ -58,6 +62,75 @@ def _square(
     return dx * dx + dy * dy
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _cell_of(
+    value: cython.longlong, low: cython.longlong, side: cython.longlong
+) -> cython.longlong:
+    """Return the number of the cell that a coordinate is in; floor division, below the box too."""
+    return (value - low) // side if value >= low else -((low - value + side - 1) // side)
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _next_in_ring(
+    i: cython.longlong,
+    low: cython.longlong,
+    high: cython.longlong,
+    columns: cython.longlong,
+    is_whole: cython.int,
+) -> cython.longlong:
+    """Return the next column of a line of a ring of cells, from ``low`` to ``high``; columns for none.
+
+    ``i`` is the one before, below ``low`` for the first. Of the ring's top and bottom all columns are in
+    it, of other lines only the two at the ends.
+    """
+    if i < low:
+        i = low
+    elif is_whole:
+        i += 1
+    else:
+        i = high if i < high else high + 1
+    if i < 0:
+        i = 0 if is_whole else high
+    return i if 0 <= i <= high and i < columns else columns
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _nearest_in(
+    cell: cython.longlong,
+    px: cython.longlong,
+    py: cython.longlong,
+    across: cython.double,
+    up: cython.double,
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
+    so_far: Nearest,
+) -> Nearest:
+    """Return the nearest edge to a point of those in a cell and one so far; the first of equals."""
+    k: cython.longlong
+    e: cython.longlong
+    t: cython.double
+    found: cython.double
+    for k in range(offsets[cell], offsets[cell + 1]):
+        e = entries[k]
+        t = _place(px, py, ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], across, up)
+        found = _square(px, py, ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t, across, up)
+        if found < so_far.square or (
+            found == so_far.square and (so_far.edge < 0 or e < so_far.edge)
+        ):
+            so_far = Nearest(edge=e, place=t, square=found)
+    return so_far
+
+
 def nearest_edges(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
@@ -76,43 +149,29 @@ def nearest_edges(
 
     Cells are looked at in squares round the point's own, until all that is left is further off than
     what was found. Of several at one distance the first edge is taken. ``place`` is 0 at the edge's
-    first end and 1 at its second. A grid unit
-    counts ``across`` and ``up`` (n_points,) at each point, and so does ``reach``.
+    first end and 1 at its second. A grid unit counts ``across`` and ``up`` (n_points,) at each point, and
+    so does ``reach``.
     """
     p: cython.Py_ssize_t
-    k: cython.longlong
-    e: cython.longlong
     ring: cython.longlong
     i: cython.longlong
     j: cython.longlong
     ci: cython.longlong
     cj: cython.longlong
-    i_step: cython.longlong
-    cell: cython.longlong
     side: cython.longlong = box[2]
     columns: cython.longlong = box[3]
     rows: cython.longlong = box[4]
     first_ring: cython.longlong
     last_ring: cython.longlong
-    best: cython.double
-    limit: cython.double = reach * reach
-    found: cython.double
     clear: cython.double
-    inner: cython.double
-    t: cython.double
+    inner: cython.longlong
+    is_whole: cython.int
+    best: Nearest
     with cython.nogil:
         for p in range(x.shape[0]):
-            edge[p] = -1
-            place[p] = 0.0
-            distance[p] = -1.0
-            best = limit
-            # Floor division that is right for points below the box too.
-            ci = (
-                (x[p] - box[0]) // side if x[p] >= box[0] else -((box[0] - x[p] + side - 1) // side)
-            )
-            cj = (
-                (y[p] - box[1]) // side if y[p] >= box[1] else -((box[1] - y[p] + side - 1) // side)
-            )
+            best = Nearest(edge=-1, place=0.0, square=reach * reach)
+            ci = _cell_of(x[p], box[0], side)
+            cj = _cell_of(y[p], box[1], side)
             first_ring = 0
             first_ring = max(first_ring, -ci, -cj, ci - columns + 1, cj - rows + 1)
             last_ring = max(max(ci, columns - 1 - ci), max(cj, rows - 1 - cj))
@@ -122,53 +181,52 @@ def nearest_edges(
                 min(y[p] - box[1] - cj * side, box[1] + (cj + 1) * side - y[p]),
             )
             for ring in range(first_ring, last_ring + 1):
-                if ring > 0:
-                    clear = (ring - 1) * cython.cast(cython.double, side) + inner
-                    clear *= min(across[p], up[p])
-                    if clear > 0 and clear * clear > best:
-                        break
+                clear = (ring - 1) * cython.cast(cython.double, side) + inner
+                clear *= min(across[p], up[p])
+                if ring > 0 and clear > 0 and clear * clear > best.square:
+                    break
                 for j in range(max(cj - ring, 0), min(cj + ring, rows - 1) + 1):
-                    i_step = 1 if (j == cj - ring or j == cj + ring or ring == 0) else 2 * ring
-                    i = ci - ring
-                    while i <= ci + ring:
-                        if i < 0 and i_step == 1:
-                            i = 0
-                        if i < 0 or i >= columns:
-                            if i >= columns:
-                                break
-                            i += i_step
-                            continue
-                        cell = j * columns + i
-                        for k in range(offsets[cell], offsets[cell + 1]):
-                            e = entries[k]
-                            t = _place(
-                                x[p],
-                                y[p],
-                                ends[e, 0],
-                                ends[e, 1],
-                                ends[e, 2],
-                                ends[e, 3],
-                                across[p],
-                                up[p],
-                            )
-                            found = _square(
-                                x[p],
-                                y[p],
-                                ends[e, 0],
-                                ends[e, 1],
-                                ends[e, 2],
-                                ends[e, 3],
-                                t,
-                                across[p],
-                                up[p],
-                            )
-                            if found < best or (found == best and (edge[p] < 0 or e < edge[p])):
-                                best = found
-                                edge[p] = e
-                                place[p] = t
-                        i += i_step
-            if edge[p] >= 0:
-                distance[p] = sqrt(best)
+                    is_whole = j == cj - ring or j == cj + ring
+                    i = _next_in_ring(ci - ring - 1, ci - ring, ci + ring, columns, is_whole)
+                    while i < columns:
+                        best = _nearest_in(
+                            j * columns + i,
+                            x[p],
+                            y[p],
+                            across[p],
+                            up[p],
+                            offsets,
+                            entries,
+                            ends,
+                            best,
+                        )
+                        i = _next_in_ring(i, ci - ring, ci + ring, columns, is_whole)
+            edge[p] = best.edge
+            place[p] = best.place
+            distance[p] = sqrt(best.square) if best.edge >= 0 else -1.0
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _inside_reach(
+    px: cython.longlong,
+    py: cython.longlong,
+    e: cython.longlong,
+    across: cython.double,
+    up: cython.double,
+    limit: cython.double,
+    ends: cython.longlong[:, ::1],
+) -> cython.double:
+    """Return where inside edge e its nearest place to a point is; 0 if not inside, or further off."""
+    t: cython.double
+    t = _place(px, py, ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], across, up)
+    if t <= 0 or t >= 1:
+        return 0.0
+    if _square(px, py, ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t, across, up) > limit:
+        return 0.0
+    return t
 
 
 def edges_within(
@@ -201,12 +259,10 @@ def edges_within(
     i1: cython.longlong
     j0: cython.longlong
     j1: cython.longlong
-    cell: cython.longlong
     side: cython.longlong = box[2]
     columns: cython.longlong = box[3]
     rows: cython.longlong = box[4]
     n_found: cython.longlong = 0
-    limit: cython.double = reach * reach
     wide: cython.longlong
     high: cython.longlong
     t: cython.double
@@ -214,51 +270,19 @@ def edges_within(
         for p in range(x.shape[0]):
             wide = cython.cast(cython.longlong, min(reach / across[p], 1e15)) + 1
             high = cython.cast(cython.longlong, min(reach / up[p], 1e15)) + 1
-            if (
-                x[p] + wide < box[0]
-                or y[p] + high < box[1]
-                or x[p] - wide >= box[0] + columns * side
-                or y[p] - high >= box[1] + rows * side
-            ):
-                continue
-            i0 = 0 if x[p] - wide < box[0] else (x[p] - wide - box[0]) // side
-            i1 = min((x[p] + wide - box[0]) // side, columns - 1)
-            j0 = 0 if y[p] - high < box[1] else (y[p] - high - box[1]) // side
-            j1 = min((y[p] + high - box[1]) // side, rows - 1)
+            i0 = max(_cell_of(x[p] - wide, box[0], side), 0)
+            i1 = min(_cell_of(x[p] + wide, box[0], side), columns - 1)
+            j0 = max(_cell_of(y[p] - high, box[1], side), 0)
+            j1 = min(_cell_of(y[p] + high, box[1], side), rows - 1)
             for j in range(j0, j1 + 1):
                 for i in range(i0, i1 + 1):
-                    cell = j * columns + i
-                    for k in range(offsets[cell], offsets[cell + 1]):
+                    for k in range(offsets[j * columns + i], offsets[j * columns + i + 1]):
                         e = entries[k]
                         if seen[e] == p:
                             continue
                         seen[e] = p
-                        t = _place(
-                            x[p],
-                            y[p],
-                            ends[e, 0],
-                            ends[e, 1],
-                            ends[e, 2],
-                            ends[e, 3],
-                            across[p],
-                            up[p],
-                        )
-                        if t <= 0 or t >= 1:
-                            continue
-                        if (
-                            _square(
-                                x[p],
-                                y[p],
-                                ends[e, 0],
-                                ends[e, 1],
-                                ends[e, 2],
-                                ends[e, 3],
-                                t,
-                                across[p],
-                                up[p],
-                            )
-                            > limit
-                        ):
+                        t = _inside_reach(x[p], y[p], e, across[p], up[p], reach * reach, ends)
+                        if t == 0.0:
                             continue
                         if n_found < point.shape[0]:
                             point[n_found] = p
@@ -304,6 +328,67 @@ def _gap(
     return min(least, _to_edge(dx, dy, ax, ay, bx, by))
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_banned(
+    g: cython.longlong,
+    row: cython.longlong,
+    banned_offsets: cython.longlong[::1],
+    banned: cython.longlong[::1],
+) -> cython.int:
+    """Return 1 if a row does not count for a group."""
+    b: cython.longlong
+    for b in range(banned_offsets[g], banned_offsets[g + 1]):
+        if banned[b] == row:
+            return 1
+    return 0
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _narrow(
+    cell: cython.longlong,
+    q: cython.longlong,
+    g: cython.longlong,
+    a: Edge,
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
+    row: cython.longlong[::1],
+    banned_offsets: cython.longlong[::1],
+    banned: cython.longlong[::1],
+    best: cython.double[::1],
+    best_edge: cython.longlong[::1],
+    best_mine: cython.longlong[::1],
+    is_tied: cython.uchar[::1],
+) -> cython.void:
+    """Compare edge q, which is ``a``, of group g with the edges of a cell, and note what is nearer."""
+    k: cython.longlong
+    e: cython.longlong
+    found: cython.double
+    is_equal: cython.int
+    for k in range(offsets[cell], offsets[cell + 1]):
+        e = entries[k]
+        found = _gap(a.ax, a.ay, a.bx, a.by, ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3])
+        if found > best[g]:
+            continue
+        is_equal = found == best[g] and best_edge[g] >= 0
+        if is_equal and row[e] == row[best_edge[g]]:
+            continue
+        if _is_banned(g, row[e], banned_offsets, banned):
+            continue
+        is_tied[g] = is_equal
+        if is_equal and row[e] > row[best_edge[g]]:
+            continue
+        best[g] = found
+        best_edge[g] = e
+        best_mine[g] = q
+
+
 def nearest_of_edges(
     first: cython.longlong,
     stop: cython.longlong,
@@ -334,9 +419,6 @@ def nearest_of_edges(
     """
     q: cython.longlong
     g: cython.longlong
-    k: cython.longlong
-    e: cython.longlong
-    b: cython.longlong
     ring: cython.longlong
     first_ring: cython.longlong
     last_ring: cython.longlong
@@ -346,30 +428,20 @@ def nearest_of_edges(
     i_high: cython.longlong
     j_low: cython.longlong
     j_high: cython.longlong
-    step: cython.longlong
-    cell: cython.longlong
+    is_whole: cython.int
     side: cython.longlong = box[2]
     columns: cython.longlong = box[3]
     rows: cython.longlong = box[4]
-    low_x: cython.longlong
-    high_x: cython.longlong
-    low_y: cython.longlong
-    high_y: cython.longlong
-    found: cython.double
     clear: cython.double
-    is_banned: cython.int
+    a: Edge
     with cython.nogil:
         for q in range(first, stop):
             g = group[q]
-            low_x = min(ax[q], bx[q]) - box[0]
-            high_x = max(ax[q], bx[q]) - box[0]
-            low_y = min(ay[q], by[q]) - box[1]
-            high_y = max(ay[q], by[q]) - box[1]
-            # Floor division that is right below zero too.
-            i_low = low_x // side if low_x >= 0 else -((side - 1 - low_x) // side)
-            i_high = high_x // side if high_x >= 0 else -((side - 1 - high_x) // side)
-            j_low = low_y // side if low_y >= 0 else -((side - 1 - low_y) // side)
-            j_high = high_y // side if high_y >= 0 else -((side - 1 - high_y) // side)
+            a = Edge(ax=ax[q], ay=ay[q], bx=bx[q], by=by[q])
+            i_low = _cell_of(min(a.ax, a.bx), box[0], side)
+            i_high = _cell_of(max(a.ax, a.bx), box[0], side)
+            j_low = _cell_of(min(a.ay, a.by), box[1], side)
+            j_high = _cell_of(max(a.ay, a.by), box[1], side)
             first_ring = 0
             first_ring = max(first_ring, -i_high, -j_high, i_low - columns + 1, j_low - rows + 1)
             last_ring = max(max(i_high, columns - 1 - i_low), max(j_high, rows - 1 - j_low))
@@ -379,53 +451,26 @@ def nearest_of_edges(
                 if ring > 1 and clear * clear > best[g]:
                     break
                 for j in range(max(j_low - ring, 0), min(j_high + ring, rows - 1) + 1):
-                    step = 1
-                    if ring > 0 and j > j_low - ring and j < j_high + ring:
-                        step = i_high - i_low + 2 * ring
-                    i = i_low - ring
-                    while i <= i_high + ring:
-                        if i < 0 and step == 1:
-                            i = 0
-                        if i >= columns:
-                            break
-                        if i < 0:
-                            i += step
-                            continue
-                        cell = j * columns + i
-                        for k in range(offsets[cell], offsets[cell + 1]):
-                            e = entries[k]
-                            found = _gap(
-                                ax[q],
-                                ay[q],
-                                bx[q],
-                                by[q],
-                                ends[e, 0],
-                                ends[e, 1],
-                                ends[e, 2],
-                                ends[e, 3],
-                            )
-                            if found > best[g]:
-                                continue
-                            if (
-                                found == best[g]
-                                and best_edge[g] >= 0
-                                and row[e] == row[best_edge[g]]
-                            ):
-                                continue
-                            is_banned = 0
-                            for b in range(banned_offsets[g], banned_offsets[g + 1]):
-                                if banned[b] == row[e]:
-                                    is_banned = 1
-                                    break
-                            if is_banned:
-                                continue
-                            if found == best[g] and best_edge[g] >= 0:
-                                is_tied[g] = 1
-                                if row[e] > row[best_edge[g]]:
-                                    continue
-                            else:
-                                is_tied[g] = 0
-                            best[g] = found
-                            best_edge[g] = e
-                            best_mine[g] = q
-                        i += step
+                    # Ring 0 is all cells of the edge's own box.
+                    is_whole = ring == 0 or j == j_low - ring or j == j_high + ring
+                    i = _next_in_ring(
+                        i_low - ring - 1, i_low - ring, i_high + ring, columns, is_whole
+                    )
+                    while i < columns:
+                        _narrow(
+                            j * columns + i,
+                            q,
+                            g,
+                            a,
+                            offsets,
+                            entries,
+                            ends,
+                            row,
+                            banned_offsets,
+                            banned,
+                            best,
+                            best_edge,
+                            best_mine,
+                            is_tied,
+                        )
+                        i = _next_in_ring(i, i_low - ring, i_high + ring, columns, is_whole)

@@ -8,6 +8,11 @@ predicates"). Coordinates must not be so large or small that products over- or u
 import cython
 
 
+Point = cython.struct(x=cython.double, y=cython.double)
+# How two edges meet, 0 for not at all, and a place where they do.
+Meeting = cython.struct(kind=cython.longlong, x=cython.double, y=cython.double)
+
+
 @cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
@@ -114,6 +119,108 @@ def _is_within(
     return 1
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _on_one_line(
+    a: Point, b: Point, c: Point, d: Point, f_follows: cython.int, e_follows: cython.int
+) -> Meeting:
+    """Say how the edges ab and cd meet, which lie on one line and whose boxes meet.
+
+    They touch (3) where an end of one is an end of the other and they lead away from there; else more
+    than a point is in both (2). Neighbours in their ring may touch, and may not run back.
+    """
+    found: Meeting = Meeting(kind=0, x=0.0, y=0.0)
+    size: cython.double = (b.x - a.x) * (d.x - c.x) + (b.y - a.y) * (d.y - c.y)
+    if (f_follows or e_follows) and size > 0:
+        return found
+    if (b.x == c.x and b.y == c.y and size > 0) or (b.x == d.x and b.y == d.y and size < 0):
+        found = Meeting(kind=3, x=b.x, y=b.y)
+    elif (a.x == d.x and a.y == d.y and size > 0) or (a.x == c.x and a.y == c.y and size < 0):
+        found = Meeting(kind=3, x=a.x, y=a.y)
+    elif _is_within(c.x, c.y, a.x, a.y, b.x, b.y):
+        return Meeting(kind=2, x=c.x, y=c.y)
+    elif _is_within(d.x, d.y, a.x, a.y, b.x, b.y):
+        return Meeting(kind=2, x=d.x, y=d.y)
+    else:
+        return Meeting(kind=2, x=a.x, y=a.y)
+    if f_follows or e_follows:
+        found.kind = 0
+    return found
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _crossing(a: Point, b: Point, c: Point, d: Point) -> Meeting:
+    """Return where the edges ab and cd cross, as near as floating point can say."""
+    size: cython.double = (b.x - a.x) * (d.y - c.y) - (b.y - a.y) * (d.x - c.x)
+    t: cython.double = 0.5
+    if size != 0:
+        t = ((c.x - a.x) * (d.y - c.y) - (c.y - a.y) * (d.x - c.x)) / size
+    return Meeting(kind=1, x=a.x + t * (b.x - a.x), y=a.y + t * (b.y - a.y))
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _meeting(
+    a: Point,
+    b: Point,
+    c: Point,
+    d: Point,
+    f_follows: cython.int,
+    e_follows: cython.int,
+    sums: cython.double[::1],
+) -> Meeting:
+    """Say how the edge e from a to b and the edge f from c to d meet, other than as neighbours may.
+
+    ``f_follows`` and ``e_follows`` say that one is the next of the other in their ring. Exact, but for
+    the place of a crossing.
+    """
+    found: Meeting = Meeting(kind=0, x=0.0, y=0.0)
+    c_side: cython.int
+    d_side: cython.int
+    a_side: cython.int
+    b_side: cython.int
+    if (
+        (c.x > a.x and c.x > b.x and d.x > a.x and d.x > b.x)
+        or (c.x < a.x and c.x < b.x and d.x < a.x and d.x < b.x)
+        or (c.y > a.y and c.y > b.y and d.y > a.y and d.y > b.y)
+        or (c.y < a.y and c.y < b.y and d.y < a.y and d.y < b.y)
+    ):
+        return found
+    c_side = orient(a.x, a.y, b.x, b.y, c.x, c.y, sums)
+    d_side = orient(a.x, a.y, b.x, b.y, d.x, d.y, sums)
+    if c_side * d_side > 0:
+        return found
+    a_side = orient(c.x, c.y, d.x, d.y, a.x, a.y, sums)
+    b_side = orient(c.x, c.y, d.x, d.y, b.x, b.y, sums)
+    if a_side * b_side > 0:
+        return found
+    if c_side == 0 and d_side == 0:
+        return _on_one_line(a, b, c, d, f_follows, e_follows)
+    if c_side != 0 and d_side != 0 and a_side != 0 and b_side != 0:
+        return _crossing(a, b, c, d)
+    # An end of one lies on the line of the other: on the other itself?
+    if c_side == 0 and _is_within(c.x, c.y, a.x, a.y, b.x, b.y):
+        found = Meeting(kind=3, x=c.x, y=c.y)
+    elif d_side == 0 and _is_within(d.x, d.y, a.x, a.y, b.x, b.y):
+        found = Meeting(kind=3, x=d.x, y=d.y)
+    elif a_side == 0 and _is_within(a.x, a.y, c.x, c.y, d.x, d.y):
+        found = Meeting(kind=3, x=a.x, y=a.y)
+    elif b_side == 0 and _is_within(b.x, b.y, c.x, c.y, d.x, d.y):
+        found = Meeting(kind=3, x=b.x, y=b.y)
+    if f_follows and found.x == b.x and found.y == b.y:
+        found.kind = 0
+    if e_follows and found.x == a.x and found.y == a.y:
+        found.kind = 0
+    return found
+
+
 def find_meetings(
     leaves: cython.longlong[::1],
     offsets: cython.longlong[::1],
@@ -136,135 +243,40 @@ def find_meetings(
     3 the exact one. Returns how many there are; stored as far as there is room.
     """
     leaf: cython.Py_ssize_t
-    c: cython.longlong
+    cell: cython.longlong
     i: cython.longlong
     j: cython.longlong
     e: cython.longlong
     f: cython.longlong
     n: cython.longlong = 0
-    found: cython.int
-    ax: cython.double
-    ay: cython.double
-    bx: cython.double
-    by: cython.double
-    cx: cython.double
-    cy: cython.double
-    dx: cython.double
-    dy: cython.double
-    px: cython.double = 0.0
-    py: cython.double = 0.0
-    t: cython.double
-    size: cython.double
-    c_side: cython.int
-    d_side: cython.int
-    a_side: cython.int
-    b_side: cython.int
+    found: Meeting
+    a: Point
+    b: Point
+    c: Point
+    d: Point
     with cython.nogil:
         for leaf in range(leaves.shape[0]):
-            c = leaves[leaf]
-            for i in range(offsets[c], offsets[c + 1]):
+            cell = leaves[leaf]
+            for i in range(offsets[cell], offsets[cell + 1]):
                 e = entries[i]
-                ax = xy[start[e], 0]
-                ay = xy[start[e], 1]
-                bx = xy[start[e] + 1, 0]
-                by = xy[start[e] + 1, 1]
-                for j in range(i + 1, offsets[c + 1]):
+                a = Point(x=xy[start[e], 0], y=xy[start[e], 1])
+                b = Point(x=xy[start[e] + 1, 0], y=xy[start[e] + 1, 1])
+                for j in range(i + 1, offsets[cell + 1]):
                     f = entries[j]
                     if row[e] != row[f]:
                         continue
-                    cx = xy[start[f], 0]
-                    cy = xy[start[f], 1]
-                    dx = xy[start[f] + 1, 0]
-                    dy = xy[start[f] + 1, 1]
-                    if (
-                        (cx > ax and cx > bx and dx > ax and dx > bx)
-                        or (cx < ax and cx < bx and dx < ax and dx < bx)
-                        or (cy > ay and cy > by and dy > ay and dy > by)
-                        or (cy < ay and cy < by and dy < ay and dy < by)
-                    ):
+                    c = Point(x=xy[start[f], 0], y=xy[start[f], 1])
+                    d = Point(x=xy[start[f] + 1, 0], y=xy[start[f] + 1, 1])
+                    found = _meeting(a, b, c, d, following[e] == f, following[f] == e, sums)
+                    if found.kind == 0:
                         continue
-                    c_side = orient(ax, ay, bx, by, cx, cy, sums)
-                    d_side = orient(ax, ay, bx, by, dx, dy, sums)
-                    if c_side * d_side > 0:
-                        continue
-                    a_side = orient(cx, cy, dx, dy, ax, ay, sums)
-                    b_side = orient(cx, cy, dx, dy, bx, by, sums)
-                    if a_side * b_side > 0:
-                        continue
-                    found = 0
-                    if c_side == 0 and d_side == 0:
-                        # On one line: more than a point in common?
-                        size = (bx - ax) * (dx - cx) + (by - ay) * (dy - cy)
-                        if following[e] == f and size > 0:
-                            continue
-                        if following[f] == e and size > 0:
-                            continue
-                        if bx == cx and by == cy and size > 0:
-                            found = 3
-                            px = bx
-                            py = by
-                        elif (
-                            ax == dx and ay == dy and size > 0 or ax == cx and ay == cy and size < 0
-                        ):
-                            found = 3
-                            px = ax
-                            py = ay
-                        elif bx == dx and by == dy and size < 0:
-                            found = 3
-                            px = bx
-                            py = by
-                        else:
-                            found = 2
-                            if _is_within(cx, cy, ax, ay, bx, by):
-                                px = cx
-                                py = cy
-                            elif _is_within(dx, dy, ax, ay, bx, by):
-                                px = dx
-                                py = dy
-                            else:
-                                px = ax
-                                py = ay
-                        if found == 3 and (following[e] == f or following[f] == e):
-                            continue
-                    elif c_side != 0 and d_side != 0 and a_side != 0 and b_side != 0:
-                        found = 1
-                        size = (bx - ax) * (dy - cy) - (by - ay) * (dx - cx)
-                        t = (
-                            ((cx - ax) * (dy - cy) - (cy - ay) * (dx - cx)) / size
-                            if size != 0
-                            else 0.5
-                        )
-                        px = ax + t * (bx - ax)
-                        py = ay + t * (by - ay)
-                    else:
-                        if c_side == 0 and _is_within(cx, cy, ax, ay, bx, by):
-                            found = 3
-                            px = cx
-                            py = cy
-                        elif d_side == 0 and _is_within(dx, dy, ax, ay, bx, by):
-                            found = 3
-                            px = dx
-                            py = dy
-                        elif a_side == 0 and _is_within(ax, ay, cx, cy, dx, dy):
-                            found = 3
-                            px = ax
-                            py = ay
-                        elif b_side == 0 and _is_within(bx, by, cx, cy, dx, dy):
-                            found = 3
-                            px = bx
-                            py = by
-                        if found and following[e] == f and px == bx and py == by:
-                            continue
-                        if found and following[f] == e and px == ax and py == ay:
-                            continue
-                    if found:
-                        if n < first.shape[0]:
-                            first[n] = e
-                            second[n] = f
-                            kind[n] = found
-                            place[n, 0] = px
-                            place[n, 1] = py
-                        n += 1
+                    if n < first.shape[0]:
+                        first[n] = e
+                        second[n] = f
+                        kind[n] = found.kind
+                        place[n, 0] = found.x
+                        place[n, 1] = found.y
+                    n += 1
     return n
 
 
