@@ -106,7 +106,7 @@ def run(
     refs = all_of(inputs)
     for place in (out, *([side.out] if side else [])):
         destination.plan(place, refs, way.on_existing)  # fail now rather than after the work
-    work: _Work[R] = _Work(choice, way, [], [], [], [])
+    work: _Work[R] = _Work(choice=choice, way=way, sources=[], given=[], results=[], failed=[])
     for ref in refs:
         progress.stage(f"reading {ref.words}")
         try:

@@ -113,7 +113,12 @@ class GeometryColumn:
         """Build a column from parts in rising order of row; rows without parts are empty."""
         row_offsets = offsets_from(np.bincount(row_of_part, minlength=n_rows))
         return GeometryColumn(
-            family, xy, ring_offsets, part_offsets, row_offsets, np.zeros(n_rows, bool)
+            family=family,
+            xy=xy,
+            ring_offsets=ring_offsets,
+            part_offsets=part_offsets,
+            row_offsets=row_offsets,
+            is_null=np.zeros(n_rows, bool),
         )
 
     @staticmethod
@@ -121,7 +126,13 @@ class GeometryColumn:
         """Build a column of single points, one a row, from (n, 2) coordinates."""
         steps = np.arange(len(xy) + 1, dtype=np.int64)
         return GeometryColumn(
-            Family.POINTS, xy, steps, steps, steps, np.zeros(len(xy), bool), is_multi=False
+            family=Family.POINTS,
+            xy=xy,
+            ring_offsets=steps,
+            part_offsets=steps,
+            row_offsets=steps,
+            is_null=np.zeros(len(xy), bool),
+            is_multi=False,
         )
 
     @staticmethod
@@ -132,12 +143,12 @@ class GeometryColumn:
         """
         flat = [np.asarray(ring, np.float64) for row in rings for part in row for ring in part]
         return GeometryColumn(
-            family,
-            np.concatenate(flat) if flat else np.zeros((0, 2)),
-            offsets_from([len(ring) for ring in flat]),
-            offsets_from([len(part) for row in rings for part in row]),
-            offsets_from([len(row) for row in rings]),
-            np.zeros(len(rings), bool),
+            family=family,
+            xy=np.concatenate(flat) if flat else np.zeros((0, 2)),
+            ring_offsets=offsets_from([len(ring) for ring in flat]),
+            part_offsets=offsets_from([len(part) for row in rings for part in row]),
+            row_offsets=offsets_from([len(row) for row in rings]),
+            is_null=np.zeros(len(rings), bool),
         )
 
     def take(self, rows: I64Array) -> GeometryColumn:
@@ -278,15 +289,19 @@ def concatenate(columns: Sequence[GeometryColumn]) -> GeometryColumn:
     first = columns[0]
     assert all(column.family == first.family for column in columns)
     return GeometryColumn(
-        first.family,
-        np.concatenate([column.xy for column in columns]),
-        _joined([column.ring_offsets for column in columns]),
-        _joined([column.part_offsets for column in columns]),
-        _joined([column.row_offsets for column in columns]),
-        np.concatenate([column.is_null for column in columns]),
-        any(column.is_multi for column in columns),
-        joined_heights([column.z for column in columns], [column.n_vertices for column in columns]),
-        joined_heights([column.m for column in columns], [column.n_vertices for column in columns]),
+        family=first.family,
+        xy=np.concatenate([column.xy for column in columns]),
+        ring_offsets=_joined([column.ring_offsets for column in columns]),
+        part_offsets=_joined([column.part_offsets for column in columns]),
+        row_offsets=_joined([column.row_offsets for column in columns]),
+        is_null=np.concatenate([column.is_null for column in columns]),
+        is_multi=any(column.is_multi for column in columns),
+        z=joined_heights(
+            [column.z for column in columns], [column.n_vertices for column in columns]
+        ),
+        m=joined_heights(
+            [column.m for column in columns], [column.n_vertices for column in columns]
+        ),
     )
 
 

@@ -218,26 +218,26 @@ def _node(document: Mapping[str, Any], key: str, told: set[str], above: set[str]
         for _, u in (() if is_repeated else sorted(uses))
     ]
     return Node(
-        key,
-        made,
-        str(activity.get("pg:command", "")),
-        {k.removeprefix(_OPTION): v for k, v in activity.items() if k.startswith(_OPTION)},
-        str(activity.get("prov:startTime", "")),
-        str(activity.get("pg:version", "")),
-        used,
-        is_repeated,
+        key=key,
+        made=made,
+        command=str(activity.get("pg:command", "")),
+        options={k.removeprefix(_OPTION): v for k, v in activity.items() if k.startswith(_OPTION)},
+        when=str(activity.get("prov:startTime", "")),
+        version=str(activity.get("pg:version", "")),
+        used=used,
+        repeated=is_repeated,
     )
 
 
 def _made(entity: Mapping[str, Any]) -> Made:
     return Made(
-        str(entity.get("dct:title", "?")),
-        str(entity.get("prov:location", "")),
-        int(entity.get("pg:features", 0)),
-        str(entity.get("pg:crs", "")),
-        str(entity.get("pg:sha256", "")),
-        str(entity.get("dct:bibliographicCitation", "")),
-        str(entity.get("dct:license", "")),
+        name=str(entity.get("dct:title", "?")),
+        place=str(entity.get("prov:location", "")),
+        features=int(entity.get("pg:features", 0)),
+        crs=str(entity.get("pg:crs", "")),
+        checksum=str(entity.get("pg:sha256", "")),
+        credit=str(entity.get("dct:bibliographicCitation", "")),
+        licence=str(entity.get("dct:license", "")),
     )
 
 

@@ -81,7 +81,14 @@ def merge(
             written = propose
         else:
             facts, written = _merge(
-                asked, layers, match, source, progress, say, follow, outside_use
+                asked=asked,
+                layers=layers,
+                match=match,
+                source=source,
+                progress=progress,
+                say=say,
+                follow=follow,
+                outside_use=outside_use,
             )
     seconds = time.monotonic() - began
     if propose is not None:

@@ -96,4 +96,11 @@ def _draw(found: Tally, path: Path, title: str, across: str) -> list[str]:
     from polygene.pictures.charts import draw_chart
 
     with replacing(path) as temporary:
-        return draw_chart(found.body, found.by, title, across, temporary, path.suffix.lower())
+        return draw_chart(
+            body=found.body,
+            n_keys=found.by,
+            title=title,
+            across=across,
+            path=temporary,
+            ending=path.suffix.lower(),
+        )

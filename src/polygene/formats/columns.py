@@ -31,12 +31,12 @@ def info_of(layer: Layer) -> LayerInfo:
     """Describe a layer that was read."""
     fields = [(field.name, str(field.type)) for field in layer.table.schema]
     return LayerInfo(
-        layer.name,
-        geometry_words(layer.geometry),
-        layer.n_rows,
-        layer.crs,
-        layer.geometry.extent(),
-        fields,
+        name=layer.name,
+        geometry=geometry_words(layer.geometry),
+        n_rows=layer.n_rows,
+        crs=layer.crs,
+        extent=layer.geometry.extent(),
+        fields=fields,
     )
 
 

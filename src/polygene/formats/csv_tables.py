@@ -86,13 +86,17 @@ def _read(path: Path) -> Reading:
         if wanted in names and pa.types.is_string(table.schema.field(names[wanted]).type):
             geometries = _from_wkt(table.column(names[wanted]).to_pylist(), path)
             rest = table.drop_columns([names[wanted]])
-            return layers_of(path, geometries, rest, None, None, notes)
+            return layers_of(
+                path=path, geometries=geometries, table=rest, crs=None, ids=None, notes=notes
+            )
     for x, y in _PAIRS:
         if x in names and y in names:
             column = _from_numbers(table, names[x], names[y], path)
             chosen = [Chosen(np.arange(table.num_rows), column)]
             notes.append(f"{path.name}: points taken from its columns {names[x]} and {names[y]}")
-            return layers_of(path, chosen, table, None, None, notes)
+            return layers_of(
+                path=path, geometries=chosen, table=table, crs=None, ids=None, notes=notes
+            )
     raise FileError(
         f"{path} has no geometry: neither a column of WKT ({', '.join(_WKT_NAMES)}) nor two of "
         "numbers such as x and y or lon and lat"
@@ -135,7 +139,15 @@ def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn
     rows = np.concatenate([[0], np.cumsum(~is_null)])
     from polygene.geometry import Family
 
-    return GeometryColumn(Family.POINTS, xy[~is_null], steps, steps, rows, is_null, is_multi=False)
+    return GeometryColumn(
+        family=Family.POINTS,
+        xy=xy[~is_null],
+        ring_offsets=steps,
+        part_offsets=steps,
+        row_offsets=rows,
+        is_null=is_null,
+        is_multi=False,
+    )
 
 
 def _from_wkt(texts: list[str | None], path: Path) -> list[Chosen]:

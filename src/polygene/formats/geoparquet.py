@@ -59,7 +59,16 @@ def list_layers(path: Path) -> list[LayerInfo]:
     words = " or ".join(t.lower().replace("linestring", "line") for t in types)
     half = len(bbox) // 2
     extent = (bbox[0], bbox[1], bbox[half], bbox[half + 1])
-    return [LayerInfo(path.stem, words, file.metadata.num_rows, _crs(about), extent, fields)]
+    return [
+        LayerInfo(
+            name=path.stem,
+            geometry=words,
+            n_rows=file.metadata.num_rows,
+            crs=_crs(about),
+            extent=extent,
+            fields=fields,
+        )
+    ]
 
 
 def _open(path: Path) -> pq.ParquetFile:
@@ -125,7 +134,9 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
     notes: list[str] = []
     attributes = _plain(attributes, notes, path)
-    reading = layers_of(path, geometries, attributes, _crs(about), None, notes)
+    reading = layers_of(
+        path=path, geometries=geometries, table=attributes, crs=_crs(about), ids=None, notes=notes
+    )
     own = provenance.parse((file.schema_arrow.metadata or {}).get(b"lineage", b""))
     if own is not None:
         reading = Reading([replace(y, lineage=own) for y in reading.layers], notes)
@@ -295,15 +306,15 @@ def _native(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryColum
         parts = (rings, of_parts, of_rows)
     rings, of_parts, of_rows = (np.asarray(p, np.int64) for p in parts)
     return GeometryColumn(
-        family,
-        np.ascontiguousarray(xy),
-        rings,
-        of_parts,
-        of_rows,
-        is_null,
-        encoding.startswith("multi"),
-        axes.get("z"),
-        axes.get("m"),
+        family=family,
+        xy=np.ascontiguousarray(xy),
+        ring_offsets=rings,
+        part_offsets=of_parts,
+        row_offsets=of_rows,
+        is_null=is_null,
+        is_multi=encoding.startswith("multi"),
+        z=axes.get("z"),
+        m=axes.get("m"),
     )
 
 

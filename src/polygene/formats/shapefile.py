@@ -91,7 +91,9 @@ def read(path: Path, name: str) -> Reading:
     geometry = _geometry(shapes, _FAMILY[base], reader.shapeType, path)
     rows = np.arange(geometry.n_rows)
     crs = _crs(path, notes)
-    reading = layers_of(path, [Chosen(rows, geometry)], table, crs, None, notes)
+    reading = layers_of(
+        path=path, geometries=[Chosen(rows, geometry)], table=table, crs=crs, ids=None, notes=notes
+    )
     return named(reading, path, name)
 
 
@@ -220,7 +222,17 @@ def _geometry(shapes: Sequence[Any], family: Family, code: int, path: Path) -> G
     if family == Family.POINTS:
         steps = np.arange(len(xy) + 1)
         is_multi = code % 10 == 8
-        return GeometryColumn(family, xy, steps, steps, vertex_offsets, is_null, is_multi, z, m)
+        return GeometryColumn(
+            family=family,
+            xy=xy,
+            ring_offsets=steps,
+            part_offsets=steps,
+            row_offsets=vertex_offsets,
+            is_null=is_null,
+            is_multi=is_multi,
+            z=z,
+            m=m,
+        )
     starts = [np.asarray(s.parts if s.shapeType else [], np.int64) for s in shapes]
     ring_counts = np.array([len(p) for p in starts], np.int64)
     first = np.concatenate([*starts, np.zeros(0, np.int64)]) + np.repeat(
@@ -236,7 +248,17 @@ def _geometry(shapes: Sequence[Any], family: Family, code: int, path: Path) -> G
     row_offsets = offsets_from(ring_counts)
     parts = np.arange(len(rings))
     is_multi = bool((ring_counts > 1).any())
-    column = GeometryColumn(family, xy, rings, parts, row_offsets, is_null, is_multi, z, m)
+    column = GeometryColumn(
+        family=family,
+        xy=xy,
+        ring_offsets=rings,
+        part_offsets=parts,
+        row_offsets=row_offsets,
+        is_null=is_null,
+        is_multi=is_multi,
+        z=z,
+        m=m,
+    )
     if family == Family.LINES:
         return column
     return turned(nested(column, n_rows), outer_is_counter_clockwise=True)

@@ -139,13 +139,13 @@ def _without_nan(parts: Parts) -> Parts:
     if is_real.all():
         return parts
     return Parts(
-        parts.family,
-        parts.row[is_real],
-        parts.ring_counts[is_real],
-        parts.vertex_counts[is_real],
-        parts.xy[is_real],
-        None if parts.z is None else parts.z[is_real],
-        None if parts.m is None else parts.m[is_real],
+        family=parts.family,
+        row=parts.row[is_real],
+        ring_counts=parts.ring_counts[is_real],
+        vertex_counts=parts.vertex_counts[is_real],
+        xy=parts.xy[is_real],
+        z=None if parts.z is None else parts.z[is_real],
+        m=None if parts.m is None else parts.m[is_real],
     )
 
 

@@ -48,7 +48,15 @@ def nearest_on_ellipsoid(
     mine, order = _near_each_other(mine, column.n_rows)
     for _ in range(k):
         open_rows = (place < k) & ~column.is_empty
-        rows, best, ways, tied = _step(mine, order, tree, geod, open_rows, found.row, limit)
+        rows, best, ways, tied = _step(
+            mine=mine,
+            order=order,
+            tree=tree,
+            geod=geod,
+            open_rows=open_rows,
+            known=found.row,
+            limit=limit,
+        )
         if len(rows) == 0:
             break
         at = rows, place[rows]

@@ -59,12 +59,12 @@ def true_borders(column: GeometryColumn, group: I64Array) -> tuple[GeometryColum
             rows.append(row)
     steps = np.arange(len(lines) + 1)
     found = GeometryColumn(
-        Family.LINES,
-        np.concatenate([*lines, np.zeros((0, 2))]),
-        offsets_from([len(line) for line in lines]),
-        steps,
-        steps,
-        np.zeros(len(lines), bool),
+        family=Family.LINES,
+        xy=np.concatenate([*lines, np.zeros((0, 2))]),
+        ring_offsets=offsets_from([len(line) for line in lines]),
+        part_offsets=steps,
+        row_offsets=steps,
+        is_null=np.zeros(len(lines), bool),
     )
     return found, np.array(rows, np.int64)
 

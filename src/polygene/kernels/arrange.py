@@ -283,7 +283,7 @@ def _labelled(
     total: cython.longlong,
     is_crossed: cython.uchar[::1],
 ) -> cython.longlong:
-    """Write the rows that cover a face, by the winding numbers from ``at`` to ``last``, behind ``total``.
+    """Write the rows that cover a face, by the windings from ``at`` to ``last``, behind ``total``.
 
     Returns how many labels there are then; those without room are only counted.
     """

@@ -7,6 +7,18 @@ point is never on one: point x is in column ``(x - box_x) // box_side``.
 
 import cython
 
+MARGIN = cython.declare(cython.longlong, 4)  # units around an edge that count as passed
+# A uniform grid: where it begins, the side of its cells, how many there are, the number of the first.
+Box = cython.struct(
+    x=cython.longlong,
+    y=cython.longlong,
+    side=cython.longlong,
+    columns=cython.longlong,
+    rows=cython.longlong,
+    first=cython.longlong,
+    per_side=cython.double,
+)
+
 
 def measure_edges(ends: cython.longlong[:, ::1], found: cython.longlong[::1]) -> None:
     """Set the least x and y of edges, the greatest, and how far all together go in x and y.
@@ -40,6 +52,102 @@ def measure_edges(ends: cython.longlong[:, ::1], found: cython.longlong[::1]) ->
         found[4] = reach
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _enter(
+    e: cython.longlong,
+    first: cython.longlong,
+    last: cython.longlong,
+    fills: cython.int,
+    cell_nexts: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+) -> cython.void:
+    """Count or store edge e in the cells from ``first`` to ``last``, which lie side by side."""
+    cell: cython.longlong
+    for cell in range(first, last + 1):
+        if fills:
+            cell_entries[cell_nexts[cell]] = e
+        cell_nexts[cell] += 1
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _spread(
+    e: cython.longlong,
+    ends: cython.longlong[:, ::1],
+    box: Box,
+    fills: cython.int,
+    cell_nexts: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+) -> cython.void:
+    """Enter edge e in the cells of a box that it passes, line by line of them.
+
+    Ends come in lexicographic order: the first is not to the right of the other.
+    """
+    i0: cython.longlong
+    i1: cython.longlong
+    j0: cython.longlong
+    j1: cython.longlong
+    j: cython.longlong
+    left: cython.longlong = ends[e, 0] - MARGIN - box.x
+    right: cython.longlong = ends[e, 2] + MARGIN - box.x
+    low: cython.longlong = min(ends[e, 1], ends[e, 3]) - MARGIN - box.y
+    high: cython.longlong = max(ends[e, 1], ends[e, 3]) + MARGIN - box.y
+    slope: cython.double
+    xa: cython.double
+    xb: cython.double
+    t: cython.double
+    is_all: cython.int
+    if right < 0 or high < 0 or left >= box.columns * box.side or low >= box.rows * box.side:
+        return
+    # Multiplying is off by far less than the margin, and several times faster.
+    i0 = 0 if left < 0 else cython.cast(cython.longlong, left * box.per_side)
+    i1 = min(cython.cast(cython.longlong, right * box.per_side), box.columns - 1)
+    j0 = 0 if low < 0 else cython.cast(cython.longlong, low * box.per_side)
+    j1 = min(cython.cast(cython.longlong, high * box.per_side), box.rows - 1)
+    is_all = i0 == i1 or j0 == j1 or ends[e, 1] == ends[e, 3]
+    if is_all:
+        for j in range(j0, j1 + 1):
+            _enter(
+                e,
+                box.first + j * box.columns + i0,
+                box.first + j * box.columns + i1,
+                fills,
+                cell_nexts,
+                cell_entries,
+            )
+        return
+    slope = cython.cast(cython.double, ends[e, 2] - ends[e, 0]) / cython.cast(
+        cython.double, ends[e, 3] - ends[e, 1]
+    )
+    for j in range(j0, j1 + 1):
+        # The x range of the edge within this line of cells, a margin wider.
+        t = box.y + j * box.side - MARGIN - ends[e, 1]
+        xa = ends[e, 0] - box.x + t * slope
+        t = box.y + (j + 1) * box.side + MARGIN - ends[e, 1]
+        xb = ends[e, 0] - box.x + t * slope
+        if xa > xb:
+            xa, xb = xb, xa
+        xa = max(xa - MARGIN, left)
+        xb = min(xb + MARGIN, right)
+        if xb < 0 or xa >= box.columns * box.side or xa > xb:
+            continue
+        i0 = 0 if xa < 0 else cython.cast(cython.longlong, xa * box.per_side)
+        i1 = min(cython.cast(cython.longlong, xb * box.per_side), box.columns - 1)
+        _enter(
+            e,
+            box.first + j * box.columns + i0,
+            box.first + j * box.columns + i1,
+            fills,
+            cell_nexts,
+            cell_entries,
+        )
+
+
 def spread_edges(
     ends: cython.longlong[:, ::1],
     boxes: cython.longlong[:, ::1],
@@ -60,91 +168,20 @@ def spread_edges(
     """
     b: cython.Py_ssize_t
     k: cython.Py_ssize_t
-    e: cython.longlong
-    bx: cython.longlong
-    by: cython.longlong
-    side: cython.longlong
-    columns: cython.longlong
-    rows: cython.longlong
-    first: cython.longlong
-    left: cython.longlong
-    right: cython.longlong
-    low: cython.longlong
-    high: cython.longlong
-    i: cython.longlong
-    j: cython.longlong
-    i0: cython.longlong
-    i1: cython.longlong
-    j0: cython.longlong
-    j1: cython.longlong
-    per_side: cython.double
-    slope: cython.double
-    xa: cython.double
-    xb: cython.double
-    t: cython.double
-    margin: cython.longlong = 4
-    cell: cython.longlong
+    box: Box
     with cython.nogil:
         for b in range(boxes.shape[0]):
-            bx = boxes[b, 0]
-            by = boxes[b, 1]
-            side = boxes[b, 2]
-            columns = boxes[b, 3]
-            rows = boxes[b, 4]
-            first = boxes[b, 5]
-            # Multiplying is off by far less than the margin, and several times faster.
-            per_side = 1.0 / side
+            box = Box(
+                x=boxes[b, 0],
+                y=boxes[b, 1],
+                side=boxes[b, 2],
+                columns=boxes[b, 3],
+                rows=boxes[b, 4],
+                first=boxes[b, 5],
+                per_side=1.0 / boxes[b, 2],
+            )
             for k in range(entry_offsets[b], entry_offsets[b + 1]):
-                e = entries[k]
-                # Ends come in lexicographic order: the first is not to the right of the other.
-                left = ends[e, 0] - margin - bx
-                right = ends[e, 2] + margin - bx
-                if ends[e, 1] < ends[e, 3]:
-                    low = ends[e, 1] - margin - by
-                    high = ends[e, 3] + margin - by
-                else:
-                    low = ends[e, 3] - margin - by
-                    high = ends[e, 1] + margin - by
-                if right < 0 or high < 0 or left >= columns * side or low >= rows * side:
-                    continue
-                i0 = 0 if left < 0 else cython.cast(cython.longlong, left * per_side)
-                i1 = min(cython.cast(cython.longlong, right * per_side), columns - 1)
-                j0 = 0 if low < 0 else cython.cast(cython.longlong, low * per_side)
-                j1 = min(cython.cast(cython.longlong, high * per_side), rows - 1)
-                if i0 == i1 or j0 == j1 or ends[e, 1] == ends[e, 3]:
-                    for j in range(j0, j1 + 1):
-                        for i in range(i0, i1 + 1):
-                            cell = first + j * columns + i
-                            if fills:
-                                cell_entries[cell_nexts[cell]] = e
-                            cell_nexts[cell] += 1
-                    continue
-                slope = cython.cast(cython.double, ends[e, 2] - ends[e, 0]) / cython.cast(
-                    cython.double, ends[e, 3] - ends[e, 1]
-                )
-                for j in range(j0, j1 + 1):
-                    # The x range of the edge within this row of cells, a margin wider.
-                    t = by + j * side - margin - ends[e, 1]
-                    xa = ends[e, 0] - bx + t * slope
-                    t = by + (j + 1) * side + margin - ends[e, 1]
-                    xb = ends[e, 0] - bx + t * slope
-                    if xa > xb:
-                        xa, xb = xb, xa
-                    xa -= margin
-                    xb += margin
-                    if xa < left:
-                        xa = left
-                    if xb > right:
-                        xb = right
-                    if xb < 0 or xa >= columns * side or xa > xb:
-                        continue
-                    i0 = 0 if xa < 0 else cython.cast(cython.longlong, xa * per_side)
-                    i1 = min(cython.cast(cython.longlong, xb * per_side), columns - 1)
-                    for i in range(i0, i1 + 1):
-                        cell = first + j * columns + i
-                        if fills:
-                            cell_entries[cell_nexts[cell]] = e
-                        cell_nexts[cell] += 1
+                _spread(entries[k], ends, box, fills, cell_nexts, cell_entries)
 
 
 def find_cells(

@@ -103,22 +103,7 @@ def _crossed(
             q = cy + u * h
             if p < -margin or q < -margin or p > side + margin or q > side + margin:
                 continue
-        if _exactly(
-            cython.cast(cython.longlong, window[0]),
-            cython.cast(cython.longlong, window[1]),
-            cython.cast(cython.longlong, ax),
-            cython.cast(cython.longlong, ay),
-            cython.cast(cython.longlong, bx),
-            cython.cast(cython.longlong, by),
-            cython.cast(cython.longlong, cx),
-            cython.cast(cython.longlong, cy),
-            cython.cast(cython.longlong, room[j, 2]),
-            cython.cast(cython.longlong, room[j, 3]),
-            side,
-            found,
-            out_x,
-            out_y,
-        ):
+        if _exactly(window, room, i, j, found, out_x, out_y):
             found += 1
     return found
 
@@ -127,22 +112,27 @@ def _crossed(
 @cython.nogil
 @cython.exceptval(check=False)
 def _exactly(
-    x: cython.longlong,
-    y: cython.longlong,
-    ax: cython.longlong,
-    ay: cython.longlong,
-    bx: cython.longlong,
-    by: cython.longlong,
-    cx: cython.longlong,
-    cy: cython.longlong,
-    dx: cython.longlong,
-    dy: cython.longlong,
-    side: cython.double,
+    window: cython.double[::1],
+    room: cython.double[:, ::1],
+    i: cython.longlong,
+    j: cython.longlong,
     found: cython.longlong,
     out_x: cython.longlong[::1],
     out_y: cython.longlong[::1],
 ) -> cython.int:
-    """Return 1 if ab and cd cross in a cell from (x, y) on, to which they are relative; store where."""
+    """Return 1 if edges i and j of a cell cross in it; store where, as far as there is room.
+
+    Coordinates in ``room`` are whole numbers below 2**42 from the cell's corner, so exact as doubles.
+    """
+    ax: cython.longlong = cython.cast(cython.longlong, room[i, 0])
+    ay: cython.longlong = cython.cast(cython.longlong, room[i, 1])
+    bx: cython.longlong = cython.cast(cython.longlong, room[i, 2])
+    by: cython.longlong = cython.cast(cython.longlong, room[i, 3])
+    cx: cython.longlong = cython.cast(cython.longlong, room[j, 0])
+    cy: cython.longlong = cython.cast(cython.longlong, room[j, 1])
+    dx: cython.longlong = cython.cast(cython.longlong, room[j, 2])
+    dy: cython.longlong = cython.cast(cython.longlong, room[j, 3])
+    side: cython.double = window[2] - window[0]
     num: int128
     den: int128
     t: cython.double
@@ -172,8 +162,8 @@ def _exactly(
     if p < -1 or q < -1 or p > side + 1 or q > side + 1:
         return 0
     if found < out_x.shape[0]:
-        out_x[found] = x + _rounded(ax, bx - ax, num, den)
-        out_y[found] = y + _rounded(ay, by - ay, num, den)
+        out_x[found] = _rounded(cython.cast(cython.longlong, window[0]) + ax, bx - ax, num, den)
+        out_y[found] = _rounded(cython.cast(cython.longlong, window[1]) + ay, by - ay, num, den)
     return 1
 
 

@@ -69,6 +69,45 @@ def look_at(
 
 
 @cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _direct(
+    window: cython.double[::1],
+    entries: cython.longlong[::1],
+    first: cython.longlong,
+    stop: cython.longlong,
+    ends: cython.longlong[:, ::1],
+    frame: cython.double[::1],
+) -> cython.void:
+    """Set ``frame`` to the middle of a cell, and the cosine and sine of the direction that most of its
+    edges have.
+
+    Directions are the same back and forth: they add up at twice the angle, by the square of length.
+    """
+    k: cython.longlong
+    e: cython.longlong
+    dx: cython.double
+    dy: cython.double
+    along: cython.double = 0.0
+    across: cython.double = 0.0
+    size: cython.double
+    for k in range(first, stop):
+        e = entries[k]
+        dx = ends[e, 2] - ends[e, 0]
+        dy = ends[e, 3] - ends[e, 1]
+        along += dx * dx - dy * dy
+        across += 2 * dx * dy
+    size = sqrt(along * along + across * across)
+    frame[0] = 0.5 * (window[0] + window[2])
+    frame[1] = 0.5 * (window[1] + window[3])
+    frame[2] = sqrt(0.5 + 0.5 * along / size) if size > 0 else 1.0
+    frame[3] = sqrt(max(0.5 - 0.5 * along / size, 0.0)) if size > 0 else 0.0
+    if across < 0:
+        frame[3] = -frame[3]
+
+
+@cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
 def lie_across(
@@ -90,41 +129,23 @@ def lie_across(
     k: cython.longlong
     e: cython.longlong
     half: cython.double = 0.5 * (window[2] - window[0]) + 5.0
-    middle_x: cython.double = 0.5 * (window[0] + window[2])
-    middle_y: cython.double = 0.5 * (window[1] + window[3])
     ax: cython.double
     ay: cython.double
     dx: cython.double
     dy: cython.double
-    along: cython.double = 0.0
-    across: cython.double = 0.0
-    size: cython.double
     cosine: cython.double
     sine: cython.double
     from_t: cython.double
     to_t: cython.double
     p: cython.double
     q: cython.double
-    # Directions are the same back and forth: add them up at twice the angle, by the square of length.
+    _direct(window, entries, first, stop, ends, frame)
+    cosine = frame[2]
+    sine = frame[3]
     for k in range(first, stop):
         e = entries[k]
-        dx = ends[e, 2] - ends[e, 0]
-        dy = ends[e, 3] - ends[e, 1]
-        along += dx * dx - dy * dy
-        across += 2 * dx * dy
-    size = sqrt(along * along + across * across)
-    cosine = sqrt(0.5 + 0.5 * along / size) if size > 0 else 1.0
-    sine = sqrt(max(0.5 - 0.5 * along / size, 0.0)) if size > 0 else 0.0
-    if across < 0:
-        sine = -sine
-    frame[0] = middle_x
-    frame[1] = middle_y
-    frame[2] = cosine
-    frame[3] = sine
-    for k in range(first, stop):
-        e = entries[k]
-        ax = ends[e, 0] - middle_x
-        ay = ends[e, 1] - middle_y
+        ax = ends[e, 0] - frame[0]
+        ay = ends[e, 1] - frame[1]
         dx = ends[e, 2] - ends[e, 0]
         dy = ends[e, 3] - ends[e, 1]
         # Clip to the square about the middle (Liang and Barsky 1984).

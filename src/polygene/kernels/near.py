@@ -86,8 +86,8 @@ def _next_in_ring(
 ) -> cython.longlong:
     """Return the next column of a line of a ring of cells, from ``low`` to ``high``; columns for none.
 
-    ``i`` is the one before, below ``low`` for the first. Of the ring's top and bottom all columns are in
-    it, of other lines only the two at the ends.
+    ``i`` is the one before, below ``low`` for the first. Of the ring's top and bottom all columns
+    are in it, of other lines only the two at the ends.
     """
     if i < low:
         i = low
@@ -149,8 +149,8 @@ def nearest_edges(
 
     Cells are looked at in squares round the point's own, until all that is left is further off than
     what was found. Of several at one distance the first edge is taken. ``place`` is 0 at the edge's
-    first end and 1 at its second. A grid unit counts ``across`` and ``up`` (n_points,) at each point, and
-    so does ``reach``.
+    first end and 1 at its second. A grid unit counts ``across`` and ``up`` (n_points,) at each point,
+    and so does ``reach``.
     """
     p: cython.Py_ssize_t
     ring: cython.longlong

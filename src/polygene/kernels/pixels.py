@@ -24,7 +24,7 @@ else:
 
     int128 = int
 
-# Sorted nodes from ``first`` up to ``stop``, by column 0 across or 1 along; whether the latter are sorted.
+# Sorted nodes from ``first`` up to ``stop``, by column 0 across or 1 along, and if along is sorted yet.
 Span = cython.struct(
     column=cython.longlong,
     first=cython.longlong,

@@ -110,6 +110,92 @@ def _most(chord: cython.double, bend: cython.double, steep: cython.double) -> cy
     return 2 / bend * sin(way * bend / 2)
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _push_children(
+    node: cython.longlong,
+    level: cython.longlong,
+    limit: cython.double,
+    boxes: cython.double[:, ::1],
+    levels: cython.longlong[::1],
+    own: cython.double[::1],
+    stack: cython.longlong[::1],
+    ways: cython.double[::1],
+    depth: cython.longlong,
+) -> cython.longlong:
+    """Put the children of a node that may hold anything near on the stack, the nearest on top.
+
+    ``ways`` are the squares of how far they are off, ``limit`` the most that counts. Returns how many
+    are on the stack then.
+    """
+    k: cython.longlong
+    way: cython.double
+    bottom: cython.longlong = depth
+    child: cython.longlong = levels[level - 1] + FEW * (node - levels[level])
+    last: cython.longlong = min(child + FEW, levels[level])
+    while child < last:
+        way = _box_gap(boxes, child, own)
+        if way <= limit:
+            k = depth
+            while k > bottom and ways[k - 1] < way:
+                ways[k] = ways[k - 1]
+                stack[2 * k] = stack[2 * k - 2]
+                stack[2 * k + 1] = stack[2 * k - 1]
+                k -= 1
+            ways[k] = way
+            stack[2 * k] = child
+            stack[2 * k + 1] = level - 1
+            depth += 1
+        child += 1
+    return depth
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _counts(
+    g: cython.longlong,
+    row: cython.longlong,
+    banned_offsets: cython.longlong[::1],
+    banned: cython.longlong[::1],
+) -> cython.int:
+    """Return 1 unless a row is one that does not count for a group."""
+    b: cython.longlong
+    for b in range(banned_offsets[g], banned_offsets[g + 1]):
+        if banned[b] == row:
+            return 0
+    return 1
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _only_near(
+    limit: cython.double,
+    before: cython.longlong,
+    n_found: cython.longlong,
+    mine: cython.longlong[::1],
+    theirs: cython.longlong[::1],
+    least: cython.double[::1],
+) -> cython.longlong:
+    """Keep of the pairs from ``before`` on those within ``limit``: what came before the nearest was
+    known may be too far. Returns how many there are then.
+    """
+    k: cython.longlong
+    kept: cython.longlong = before
+    for k in range(before, n_found):
+        if least[k] <= limit:
+            mine[kept] = mine[k]
+            theirs[kept] = theirs[k]
+            least[kept] = least[k]
+            kept += 1
+    return kept
+
+
 def near_in_space(
     first: cython.longlong,
     stop: cython.longlong,
@@ -148,22 +234,15 @@ def near_in_space(
     q: cython.longlong
     g: cython.longlong
     k: cython.longlong
-    b: cython.longlong
-    n: cython.longlong
-    child: cython.longlong
-    last: cython.longlong
+    node: cython.longlong
     level: cython.longlong
+    child: cython.longlong
     depth: cython.longlong
-    bottom: cython.longlong
     n_found: cython.longlong = 0
     n_before: cython.longlong = 0
-    n_kept: cython.longlong
-    n_levels: cython.longlong = levels.shape[0] - 1
-    n_others: cython.longlong = others.shape[0]
+    top: cython.longlong = levels.shape[0] - 2
     gap: cython.double
     loose: cython.double
-    way: cython.double
-    is_banned: cython.int
     is_full: cython.int = 0
     with cython.nogil:
         for q in range(first, stop):
@@ -171,70 +250,40 @@ def near_in_space(
             for k in range(3):
                 own[k] = min(ends[q, k], ends[q, 3 + k]) - slack[q]
                 own[3 + k] = max(ends[q, k], ends[q, 3 + k]) + slack[q]
-            stack[0] = levels[n_levels] - 1
-            stack[1] = n_levels - 1
+            stack[0] = levels[top + 1] - 1
+            stack[1] = top
             ways[0] = 0.0
             depth = 1
             while depth > 0:
                 depth -= 1
-                n = stack[2 * depth]
+                node = stack[2 * depth]
                 level = stack[2 * depth + 1]
                 if ways[depth] > best[g] * best[g]:
                     continue
                 if level > 0:
-                    child = levels[level - 1] + FEW * (n - levels[level])
-                    last = min(child + FEW, levels[level])
-                    bottom = depth
-                    while child < last:
-                        way = _box_gap(boxes, child, own)
-                        if way <= best[g] * best[g]:
-                            # The nearest on top.
-                            k = depth
-                            while k > bottom and ways[k - 1] < way:
-                                ways[k] = ways[k - 1]
-                                stack[2 * k] = stack[2 * k - 2]
-                                stack[2 * k + 1] = stack[2 * k - 1]
-                                k -= 1
-                            ways[k] = way
-                            stack[2 * k] = child
-                            stack[2 * k + 1] = level - 1
-                            depth += 1
-                        child += 1
+                    depth = _push_children(
+                        node, level, best[g] * best[g], boxes, levels, own, stack, ways, depth
+                    )
                     continue
-                child = FEW * n
-                last = min(child + FEW, n_others)
-                while child < last:
+                for child in range(FEW * node, min(FEW * node + FEW, others.shape[0])):
                     gap = _gap(ends, q, others, child)
                     loose = slack[q] + other_slack[child]
-                    if gap - loose <= best[g]:
-                        is_banned = 0
-                        for b in range(banned_offsets[g], banned_offsets[g + 1]):
-                            if banned[b] == row[child]:
-                                is_banned = 1
-                                break
-                        if not is_banned:
-                            if gap + loose < best[g]:
-                                way = _most(gap + loose, bend, steep)
-                                if way < best[g]:
-                                    best[g] = way
-                            if n_found < mine.shape[0]:
-                                mine[n_found] = q
-                                theirs[n_found] = child
-                                least[n_found] = gap - loose
-                                n_found += 1
-                            else:
-                                is_full = 1
-                    child += 1
+                    if gap - loose > best[g]:
+                        continue
+                    if not _counts(g, row[child], banned_offsets, banned):
+                        continue
+                    if gap + loose < best[g]:
+                        best[g] = min(best[g], _most(gap + loose, bend, steep))
+                    if n_found == mine.shape[0]:
+                        is_full = 1
+                        continue
+                    mine[n_found] = q
+                    theirs[n_found] = child
+                    least[n_found] = gap - loose
+                    n_found += 1
             if q + 1 == stop or group[q + 1] != g:
-                # What came before the nearest was known may be too far.
-                n_kept = n_before
-                for k in range(n_before, n_found):
-                    if least[k] <= best[g]:
-                        mine[n_kept] = mine[k]
-                        theirs[n_kept] = theirs[k]
-                        n_kept += 1
-                n_found = n_kept
-                n_before = n_kept
+                n_found = _only_near(best[g], n_before, n_found, mine, theirs, least)
+                n_before = n_found
             if is_full:
                 break
     return -1 if is_full else n_found

@@ -7,7 +7,6 @@ predicates"). Coordinates must not be so large or small that products over- or u
 
 import cython
 
-
 Point = cython.struct(x=cython.double, y=cython.double)
 # How two edges meet, 0 for not at all, and a place where they do.
 Meeting = cython.struct(kind=cython.longlong, x=cython.double, y=cython.double)

@@ -99,12 +99,12 @@ def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) ->
     before, now = (c.take(np.flatnonzero(is_mended)) for c in (layer.geometry, column))
     is_vanished = is_mended & column.is_empty & ~layer.geometry.is_empty
     facts = Admitted(
-        n_looked,
-        NamedRows.of(layer, is_mended),
-        NamedRows(),
-        float(row_areas(before, ruler).sum()),
-        float(row_areas(now, ruler).sum()),
-        unit,
-        NamedRows.of(layer, is_vanished),
+        checked=n_looked,
+        mended=NamedRows.of(layer, is_mended),
+        left_out=NamedRows(),
+        before=float(row_areas(before, ruler).sum()),
+        after=float(row_areas(now, ruler).sum()),
+        unit=unit,
+        vanished=NamedRows.of(layer, is_vanished),
     )
     return Admission(replace(layer, geometry=column), facts, is_vanished, every)

@@ -112,14 +112,14 @@ def audit(layer: Layer, *, key: str | None = None, coverage: bool = False) -> Au
         more, nearly = _coverage(layer)
         findings += more
     return Audit(
-        layer.name,
-        layer.n_rows,
-        layer.geometry.family.words,
-        label(layer.crs),
-        [f for f in findings if f.count],
-        _fields(layer),
-        [],
-        nearly,
+        name=layer.name,
+        features=layer.n_rows,
+        family=layer.geometry.family.words,
+        crs=label(layer.crs),
+        findings=[f for f in findings if f.count],
+        fields=_fields(layer),
+        notes=[],
+        nearly=nearly,
     )
 
 
@@ -147,20 +147,20 @@ def _geometry(layer: Layer) -> list[Finding]:
     empty = np.flatnonzero(column.is_empty & ~column.is_null)
     found = [
         Finding(
-            "null geometry",
-            "the feature has no geometry",
-            "look into the source",
-            False,
-            nulls,
-            none[nulls],
+            kind="null geometry",
+            reason="the feature has no geometry",
+            cure="look into the source",
+            harms=False,
+            rows=nulls,
+            places=none[nulls],
         ),
         Finding(
-            "empty geometry",
-            "the geometry has no vertex",
-            "look into the source",
-            False,
-            empty,
-            none[empty],
+            kind="empty geometry",
+            reason="the geometry has no vertex",
+            cure="look into the source",
+            harms=False,
+            rows=empty,
+            places=none[empty],
         ),
     ]
     if column.family == Family.POLYGONS:
@@ -171,7 +171,14 @@ def _geometry(layer: Layer) -> list[Finding]:
             cure = cure if kind.is_fault else "none needed"
             name = kind.name.lower().replace("_", " ")
             found.append(
-                Finding(name, kind.words, cure, kind.is_fault, problems.row[at], problems.xy[at])
+                Finding(
+                    kind=name,
+                    reason=kind.words,
+                    cure=cure,
+                    harms=kind.is_fault,
+                    rows=problems.row[at],
+                    places=problems.xy[at],
+                )
             )
         return found
     return found + _simple_problems(column)
@@ -184,7 +191,14 @@ def _simple_problems(column: GeometryColumn) -> list[Finding]:
     rows, first = np.unique(row[wrong], return_index=True)
     words = Problem.NOT_FINITE.words
     found = [
-        Finding("not finite", words, "look into the source", True, rows, column.xy[wrong[first]])
+        Finding(
+            kind="not finite",
+            reason=words,
+            cure="look into the source",
+            harms=True,
+            rows=rows,
+            places=column.xy[wrong[first]],
+        )
     ]
     if column.family == Family.LINES:
         ring_of = owners(column.ring_offsets)
@@ -195,12 +209,12 @@ def _simple_problems(column: GeometryColumn) -> list[Finding]:
         rows, first = np.unique(row[at], return_index=True)
         found.append(
             Finding(
-                "no length",
-                "a line is but a point",
-                "look into the source",
-                True,
-                rows,
-                column.xy[at[first]],
+                kind="no length",
+                reason="a line is but a point",
+                cure="look into the source",
+                harms=True,
+                rows=rows,
+                places=column.xy[at[first]],
             )
         )
         same = (ring_of[1:] == ring_of[:-1]) & (column.xy[1:] == column.xy[:-1]).all(axis=1)
@@ -208,12 +222,12 @@ def _simple_problems(column: GeometryColumn) -> list[Finding]:
         rows, first = np.unique(row[repeats], return_index=True)
         found.append(
             Finding(
-                "repeated vertex",
-                Problem.REPEATED_VERTEX.words,
-                "none needed",
-                False,
-                rows,
-                column.xy[repeats[first]],
+                kind="repeated vertex",
+                reason=Problem.REPEATED_VERTEX.words,
+                cure="none needed",
+                harms=False,
+                rows=rows,
+                places=column.xy[repeats[first]],
             )
         )
     return found
@@ -232,13 +246,13 @@ def _duplicates(layer: Layer) -> list[Finding]:
     details = [f"like {layer.row_label(int(t))}" for t in twin[repeats][:1000]]
     return [
         Finding(
-            "duplicate",
-            "another feature has the same geometry",
-            "leave one out",
-            False,
-            rows,
-            places,
-            details,
+            kind="duplicate",
+            reason="another feature has the same geometry",
+            cure="leave one out",
+            harms=False,
+            rows=rows,
+            places=places,
+            details=details,
         )
     ]
 
@@ -267,12 +281,12 @@ def _out_of_use(layer: Layer) -> list[Finding]:
     rows = known[outside]
     return [
         Finding(
-            "outside the CRS",
-            f"it lies outside the area of use of {label(crs)}",
-            "check the CRS, or the order of coordinates",
-            False,
-            rows,
-            middle[outside],
+            kind="outside the CRS",
+            reason=f"it lies outside the area of use of {label(crs)}",
+            cure="check the CRS, or the order of coordinates",
+            harms=False,
+            rows=rows,
+            places=middle[outside],
         )
     ]
 
@@ -287,15 +301,22 @@ def _key(layer: Layer, key: str) -> list[Finding]:
     values = column.take(pa.array(several[:1000])).to_pylist()
     places = _middles(layer)
     return [
-        Finding("null key", f"{key} is null", "fill it", True, nulls, places[nulls]),
         Finding(
-            "key not unique",
-            f"{key} names several features",
-            "number them anew",
-            True,
-            several,
-            places[several],
-            [repr(v) for v in values],
+            kind="null key",
+            reason=f"{key} is null",
+            cure="fill it",
+            harms=True,
+            rows=nulls,
+            places=places[nulls],
+        ),
+        Finding(
+            kind="key not unique",
+            reason=f"{key} names several features",
+            cure="number them anew",
+            harms=True,
+            rows=several,
+            places=places[several],
+            details=[repr(v) for v in values],
         ),
     ]
 
@@ -334,22 +355,22 @@ def _coverage(layer: Layer) -> tuple[list[Finding], list[NearlyClass]]:
     ]
     findings = [
         Finding(
-            "overlap",
-            "features overlap",
-            "mend --coverage, or union",
-            True,
-            first,
-            face_xy[shared],
-            overlaps,
+            kind="overlap",
+            reason="features overlap",
+            cure="mend --coverage, or union",
+            harms=True,
+            rows=first,
+            places=face_xy[shared],
+            details=overlaps,
         ),
         Finding(
-            "gap",
-            "features enclose a gap",
-            "mend --coverage, or leave it",
-            True,
-            good[beside],
-            face_xy[gaps],
-            gap_words,
+            kind="gap",
+            reason="features enclose a gap",
+            cure="mend --coverage, or leave it",
+            harms=True,
+            rows=good[beside],
+            places=face_xy[gaps],
+            details=gap_words,
         ),
     ]
     return findings, _by_width(faces, ruler.unit)

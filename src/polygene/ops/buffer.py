@@ -161,7 +161,15 @@ def buffer(
         ]
     numbers = None if isinstance(how_far, np.ndarray) else how_far
     result = _result(
-        layer, reach, numbers, pieces, groups, admission.facts, work, single_parts, len(rings) > 0
+        layer=layer,
+        rings=reach,
+        given=numbers,
+        pieces=pieces,
+        groups=groups,
+        admitted=admission.facts,
+        work=work,
+        single_parts=single_parts,
+        has_rings=len(rings) > 0,
     )
     asked = [as_written(d) for d in several]
     return replace(result, summary=replace(result.summary, asked=asked if all(asked) else []))
@@ -435,23 +443,23 @@ def _result(
     return BufferResult(
         result,
         BufferSummary(
-            layer.name,
-            layer.n_total,
-            layer.n_rows,
-            distances,
-            ruler.unit,
-            result.n_rows,
-            float(row_areas(result.geometry, ruler).sum()),
-            "m²" if ruler.unit == "m" else "square units",
-            NamedRows.of(layer, vanished),
-            NamedRows.of(layer, skipped),
-            admitted,
-            disagreements,
-            "on the ellipsoid" if work.is_geographic else "on the plane of the CRS",
-            label(layer.crs),
-            notes,
-            proved,
-            work.error,
+            name=layer.name,
+            total=layer.n_total,
+            taken=layer.n_rows,
+            distances=distances,
+            unit=ruler.unit,
+            out=result.n_rows,
+            area=float(row_areas(result.geometry, ruler).sum()),
+            area_unit="m²" if ruler.unit == "m" else "square units",
+            vanished=NamedRows.of(layer, vanished),
+            skipped=NamedRows.of(layer, skipped),
+            admitted=admitted,
+            disagreements=disagreements,
+            method="on the ellipsoid" if work.is_geographic else "on the plane of the CRS",
+            crs=label(layer.crs),
+            notes=notes,
+            proved=proved,
+            error=work.error,
         ),
     )
 

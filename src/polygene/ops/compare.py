@@ -118,15 +118,15 @@ def _facts(layer: Layer) -> LayerFacts:
     ruler = ruler_for(layer.crs)
     column = layer.geometry
     return LayerFacts(
-        layer.name,
-        layer.n_rows,
-        int(column.is_empty.sum()),
-        column.family.words,
-        column.n_vertices,
-        float(row_measures(column, ruler).sum()),
-        unit_of(column.family, ruler),
-        column.extent(),
-        label(layer.crs),
+        name=layer.name,
+        features=layer.n_rows,
+        without_geometry=int(column.is_empty.sum()),
+        family=column.family.words,
+        vertices=column.n_vertices,
+        size=float(row_measures(column, ruler).sum()),
+        unit=unit_of(column.family, ruler),
+        extent=column.extent(),
+        crs=label(layer.crs),
     )
 
 
@@ -186,18 +186,20 @@ def _changes(
     for name in first.table.column_names:
         other = theirs_named.get(name.casefold())
         if other is not None:
-            mask = _differs(first, second, name, other, rows, partners)
+            mask = _differs(
+                first=first, second=second, name=name, other=other, rows=rows, partners=partners
+            )
             counts[name] = int(mask.sum())
             differs[rows[mask]] = True
     n_same = len(rows) - int((moved | differs).sum())
     return (
         Changes(
-            key,
-            NamedRows.of(first, partner < 0),
-            NamedRows.of(second, is_added),
-            n_same,
-            NamedRows.of(first, moved),
-            NamedRows.of(first, differs),
+            key=key,
+            removed=NamedRows.of(first, partner < 0),
+            added=NamedRows.of(second, is_added),
+            same=n_same,
+            geometry=NamedRows.of(first, moved),
+            attributes=NamedRows.of(first, differs),
         ),
         counts,
     )

@@ -139,19 +139,19 @@ def dissolve(
     return DissolveResult(
         result,
         DissolveSummary(
-            side,
-            list(by),
-            result.n_rows,
-            area,
-            overlap,
-            "m²" if ruler.unit == "m" else "square units",
-            attributes.disagreements,
-            int(layer.geometry.is_empty.sum()) - admission.facts.vanished.count,
-            label(layer.crs),
-            grid.step,
-            notes,
-            [t.name for t in takes],
-            proved,
+            input=side,
+            by=list(by),
+            out=result.n_rows,
+            area=area,
+            overlap=overlap,
+            unit="m²" if ruler.unit == "m" else "square units",
+            disagreements=attributes.disagreements,
+            without_geometry=int(layer.geometry.is_empty.sum()) - admission.facts.vanished.count,
+            crs=label(layer.crs),
+            precision=grid.step,
+            notes=notes,
+            taken=[t.name for t in takes],
+            proved=proved,
         ),
     )
 
@@ -219,7 +219,15 @@ def join_faces(plan: Overlay, groups: Groups) -> Joined:
     row_of_part = groups.group[plan.row_of_part]
     kept = thinned(arrangement, plan.noded, rings, np.arange(n_groups)[:, None], row_of_part)
     joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_groups)
-    return Joined(joined, rings, kept, face, row, group_face, group)
+    return Joined(
+        geometry=joined,
+        rings=rings,
+        keeps=kept,
+        face=face,
+        row=row,
+        group_face=group_face,
+        group=group,
+    )
 
 
 def _joined_polygons(

@@ -105,14 +105,14 @@ def fields(
     return FieldsResult(
         kept,
         FieldsSummary(
-            layer.name,
-            layer.n_rows,
-            int(work.rows.sum()),
-            work.changed,
-            work.lost,
-            work.zero_divisions,
-            ordered,
-            [],
+            name=layer.name,
+            total=layer.n_rows,
+            rows=int(work.rows.sum()),
+            changed=work.changed,
+            lost=work.lost,
+            zero_divisions=work.zero_divisions,
+            fields=ordered,
+            notes=[],
         ),
     )
 

@@ -76,7 +76,14 @@ def hull(layer: Layer, *, each: bool = False, by: Names = (), invalid: str = "me
         group, firsts = groups.group, groups.firsts
         table, disagreements = agreed(layer.table, groups, by)
     running, is_over, turn = opened(layer, group, len(firsts))
-    column = _hulls(layer.geometry, running, group, len(firsts), is_over, turn)
+    column = _hulls(
+        own=layer.geometry,
+        column=running,
+        group_of_row=group,
+        n_groups=len(firsts),
+        is_over=is_over,
+        turn=turn,
+    )
     has_points = count_by(group[~layer.geometry.is_empty], len(firsts)) > 0
     kept = np.flatnonzero(~column.is_empty)
     flat = np.zeros(layer.n_rows, bool)
@@ -94,18 +101,18 @@ def hull(layer: Layer, *, each: bool = False, by: Names = (), invalid: str = "me
     return HullResult(
         result,
         HullSummary(
-            layer.name,
-            layer.n_total,
-            layer.n_rows,
-            result.n_rows,
-            float(row_areas(result.geometry, ruler).sum()),
-            unit_of(Family.POLYGONS, ruler),
-            NamedRows.of(layer, flat),
-            disagreements,
-            label(layer.crs),
-            _over(is_over, column),
-            admission.facts,
-            result.n_rows,
+            name=layer.name,
+            total=layer.n_total,
+            taken=layer.n_rows,
+            out=result.n_rows,
+            area=float(row_areas(result.geometry, ruler).sum()),
+            unit=unit_of(Family.POLYGONS, ruler),
+            flat=NamedRows.of(layer, flat),
+            disagreements=disagreements,
+            crs=label(layer.crs),
+            notes=_over(is_over, column),
+            admitted=admission.facts,
+            proved=result.n_rows,
         ),
     )
 

@@ -143,45 +143,58 @@ def join(
     all_pairs = found
     if single is not None:
         found = _single(found, layer, other, single)
-    n = layer.n_rows
-    matches_of = count_by(all_pairs.first, n)
     disagreements: dict[str, int] = {}
     if pairs or single is not None or (relation == "nearest" and not take):
         result, rows = _with_fields(layer, other, found, unmatched)
     else:
         result, rows, disagreements = _aggregated(layer, other, found, take, unmatched)
+    summary = _told(layer, other, relation, all_pairs, found)
+    summary = replace(
+        summary,
+        out=result.n_rows,
+        taken=[Take.parse(t).name for t in take],
+        disagreements=disagreements,
+    )
+    return JoinResult(result, summary, _links(layer, other, found) if links else None)
+
+
+def _told(
+    layer: Layer, other: Layer, relation: str, all_pairs: Partners, found: Partners
+) -> JoinSummary:
+    """Return who found whom, but for what came out of it; ``found`` are the pairs that were kept."""
+    n = layer.n_rows
+    matches_of = count_by(all_pairs.first, n)
     is_used = count_by(found.second, other.n_rows) > 0
     distance = found.distance
     has = distance is not None and len(distance) > 0
     tied = np.zeros(n, bool)
     tied[found.tied] = True
     ruler = ruler_for(layer.crs)
-    summary = JoinSummary(
-        layer.name,
-        layer.n_total,
-        n,
-        other.name,
-        other.n_total,
-        other.n_rows,
-        relation,
-        len(all_pairs.first),
-        int((matches_of == 0).sum()),
-        int((matches_of == 1).sum()),
-        int((matches_of > 1).sum()),
-        int((~is_used).sum()),
-        result.n_rows,
-        [Take.parse(t).name for t in take],
-        disagreements,
-        float(np.max(distance)) if has and distance is not None else None,
-        float(np.median(distance)) if has and distance is not None else None,
-        ruler.unit,
-        NamedRows.of(layer, tied),
-        label(layer.crs),
-        [],
-        metric_of(layer),
-        [] if found.bridge is None else [found.bridge],
+    return JoinSummary(
+        input=layer.name,
+        input_total=layer.n_total,
+        input_taken=n,
+        other=other.name,
+        other_total=other.n_total,
+        other_taken=other.n_rows,
+        relation=relation,
+        pairs=len(all_pairs.first),
+        none=int((matches_of == 0).sum()),
+        one=int((matches_of == 1).sum()),
+        many=int((matches_of > 1).sum()),
+        unused=int((~is_used).sum()),
+        out=0,
+        taken=[],
+        disagreements={},
+        furthest=float(np.max(distance)) if has and distance is not None else None,
+        middle=float(np.median(distance)) if has and distance is not None else None,
+        unit=ruler.unit,
+        tied=NamedRows.of(layer, tied),
+        crs=label(layer.crs),
+        notes=[],
+        metric=metric_of(layer),
+        brought=[] if found.bridge is None else [found.bridge],
     )
-    return JoinResult(result, summary, _links(layer, other, found) if links else None)
 
 
 def _single(found: Partners, layer: Layer, other: Layer, single: str) -> Partners:
@@ -297,7 +310,13 @@ def _links(layer: Layer, other: Layer, found: Partners) -> Layer | None:
     xy = np.stack([found.mine[apart], found.theirs[apart]], axis=1).reshape(-1, 2)
     steps = np.arange(len(apart) + 1)
     column = GeometryColumn(
-        Family.LINES, xy, 2 * steps, steps, steps, np.zeros(len(apart), bool), is_multi=False
+        family=Family.LINES,
+        xy=xy,
+        ring_offsets=2 * steps,
+        part_offsets=steps,
+        row_offsets=steps,
+        is_null=np.zeros(len(apart), bool),
+        is_multi=False,
     )
     rows = np.stack([found.first[apart], found.second[apart]], axis=1)
     bare = [replace(y, table=pa.table({})) for y in (layer, other)]

@@ -250,14 +250,14 @@ class _Reader(SheetReader):
                 raise self.fail(given.lines["dates"], str(err)) from err
         values = self.mapping(given, "values") if "values" in given else None
         return Source(
-            names,
-            str(given.get("between", " ")),
-            values,
-            given.get("constant"),
-            given.get("if-null"),
-            None if dates is None else str(dates),
-            None if given.get("without") is None else str(given["without"]),
-            line,
+            fields=names,
+            between=str(given.get("between", " ")),
+            values=values,
+            constant=given.get("constant"),
+            if_null=given.get("if-null"),
+            dates=None if dates is None else str(dates),
+            without=None if given.get("without") is None else str(given["without"]),
+            line=line,
         )
 
     def field(self, layer: str, name: str, line: int) -> str:

@@ -154,13 +154,13 @@ def measured(layer: Layer, wanted: Sequence[Measure]) -> MeasureResult:
     return MeasureResult(
         replace(layer, table=table),
         MeasureSummary(
-            layer.name,
-            layer.n_rows,
-            int(is_none.sum()),
-            method,
-            list(columns),
-            totals,
-            _invalid(layer, wanted),
+            name=layer.name,
+            features=layer.n_rows,
+            without_geometry=int(is_none.sum()),
+            method=method,
+            columns=list(columns),
+            totals=totals,
+            invalid=_invalid(layer, wanted),
         ),
     )
 

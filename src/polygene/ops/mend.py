@@ -108,15 +108,15 @@ def _mended(
         for r in np.flatnonzero(changed)[:20]
     ]
     summary = MendSummary(
-        layer.name,
-        layer.n_rows,
-        int(changed.sum()),
-        rows,
-        NamedRows.of(layer, vanished),
-        unit_of(column.family, ruler),
-        label(layer.crs),
-        [],
-        layer.n_rows if column.family == Family.POLYGONS else 0,
+        name=layer.name,
+        features=layer.n_rows,
+        mended=int(changed.sum()),
+        rows=rows,
+        vanished=NamedRows.of(layer, vanished),
+        unit=unit_of(column.family, ruler),
+        crs=label(layer.crs),
+        notes=[],
+        proved=layer.n_rows if column.family == Family.POLYGONS else 0,
     )
     kept = np.flatnonzero(~vanished) if drop_empty else np.arange(layer.n_rows)
     return MendResult(layer.with_geometry(column.take(kept), kept), summary)

@@ -125,13 +125,13 @@ def merge(
     return MergeResult(
         result,
         MergeSummary(
-            {y.name: (y.n_rows, y.n_total) for y in chosen},
-            result.n_rows,
-            merged,
-            _unused(sheet, layers),
-            label(layers[0].crs),
-            notes,
-            bridges,
+            sources={y.name: (y.n_rows, y.n_total) for y in chosen},
+            out=result.n_rows,
+            fields=merged,
+            unused=_unused(sheet, layers),
+            crs=label(layers[0].crs),
+            notes=notes,
+            brought=bridges,
         ),
     )
 

@@ -100,7 +100,13 @@ def apart(layer: Layer, *, number: str | None = None, source: str | None = None)
     return PartsResult(
         result,
         PartsSummary(
-            layer.name, layer.n_total, layer.n_rows, layer.geometry.n_parts, result.n_rows, {}, []
+            name=layer.name,
+            total=layer.n_total,
+            taken=layer.n_rows,
+            parts=layer.geometry.n_parts,
+            out=result.n_rows,
+            disagreements={},
+            notes=[],
         ),
     )
 
@@ -129,12 +135,12 @@ def together(layer: Layer, by: Sequence[str]) -> PartsResult:
     return PartsResult(
         result,
         PartsSummary(
-            layer.name,
-            layer.n_total,
-            layer.n_rows,
-            column.n_parts,
-            result.n_rows,
-            found.disagreements,
-            [],
+            name=layer.name,
+            total=layer.n_total,
+            taken=layer.n_rows,
+            parts=column.n_parts,
+            out=result.n_rows,
+            disagreements=found.disagreements,
+            notes=[],
         ),
     )

@@ -72,18 +72,18 @@ def peek(
             layer.check_field(name)
     is_null, is_empty = layer.geometry.is_null, layer.geometry.is_empty
     return Peek(
-        layer.name,
-        layer.geometry.family.words,
-        layer.n_rows,
-        layer.n_total,
-        int(is_null.sum()),
-        int((is_empty & ~is_null).sum()),
-        label(layer.crs),
-        layer.geometry.extent(),
-        distinct,
-        value_counts(layer.table.column(distinct)).to_pylist() if distinct else [],
-        [] if distinct else describe(layer.table),
-        [] if distinct else _rows(layer, _chosen(layer, rows, sort, descending)),
+        layer=layer.name,
+        geometry=layer.geometry.family.words,
+        features=layer.n_rows,
+        of=layer.n_total,
+        null=int(is_null.sum()),
+        empty=int((is_empty & ~is_null).sum()),
+        crs=label(layer.crs),
+        extent=layer.geometry.extent(),
+        of_field=distinct,
+        distinct=value_counts(layer.table.column(distinct)).to_pylist() if distinct else [],
+        fields=[] if distinct else describe(layer.table),
+        rows=[] if distinct else _rows(layer, _chosen(layer, rows, sort, descending)),
     )
 
 

@@ -119,7 +119,16 @@ def subset(
     found = None
     if other is not None:
         progress.stage(f"{layer.name}: how it lies to {other.name}")
-        found = _by_place(chosen, other, relation, within, of_all, invert, precision, follow)
+        found = _by_place(
+            layer=chosen,
+            other=other,
+            relation=relation,
+            within=within,
+            of_all=of_all,
+            invert=invert,
+            precision=precision,
+            follow=follow,
+        )
         chosen = found.layer
     elif relation or within or of_all:
         raise UsageError("how features lie needs an OTHER that they lie to")
@@ -137,15 +146,15 @@ def subset(
     return SubsetResult(
         replace(chosen, total=None),
         SubsetSummary(
-            layer.name,
-            layer.n_total,
-            chosen.n_rows,
-            in_box,
-            chosen.table.column_names,
-            layer.table.num_columns,
-            [],
-            "" if found is None else found.metric,
-            [] if found is None else found.brought,
+            name=layer.name,
+            total=layer.n_total,
+            out=chosen.n_rows,
+            in_box=in_box,
+            fields=chosen.table.column_names,
+            fields_total=layer.table.num_columns,
+            notes=[],
+            metric="" if found is None else found.metric,
+            brought=[] if found is None else found.brought,
         ),
     )
 

@@ -80,11 +80,22 @@ def draw(
         check_free(place, replace)
     several = [layers] if isinstance(layers, Layer) else list(layers)
     shown, bridges = on_one_map([*several, *beside], box)
-    looks = _looks(shown, colour_by, label, hatch, outline, style)
+    looks = _looks(
+        layers=shown, colour_by=colour_by, label=label, hatch=hatch, outline=outline, style=style
+    )
     if credit is None:
         own = [text for y in shown if y.lineage for text in credits_of(y.lineage)]
         credit = "; ".join(dict.fromkeys(own))
-    plan = MapPlan(shown, looks, title, credit, box, classes, breaks, beside=len(beside))
+    plan = MapPlan(
+        layers=shown,
+        looks=looks,
+        title=title,
+        credit=credit,
+        box=box,
+        classes=classes,
+        breaks=breaks,
+        beside=len(beside),
+    )
     progress.stage(f"drawing {path}")
     notes = _write(plan, path, keeping, is_dry)
     return Drawing([y.name for y in shown], sum(y.n_rows for y in shown), bridges, notes)

@@ -128,7 +128,14 @@ def _draw_panel(
     entries: list[Any] = []
     notes: list[str] = []
     for number, k in enumerate(part):
-        entries += _draw_layer(axes, plan.layers[k], plan.looks[k], number, plan, pixel)
+        entries += _draw_layer(
+            axes=axes,
+            layer=plan.layers[k],
+            look=plan.looks[k],
+            place=number,
+            plan=plan,
+            pixel=pixel,
+        )
     for k in part:
         label = plan.looks[k].label
         if label is not None:
@@ -187,7 +194,15 @@ def _draw_layer(
     plain = _plain_colour(family, look, place, has_classes)
     if look.colour_by is None:
         everything = np.ones(layer.n_rows, bool)
-        _draw_rows(axes, layer, everything, plain, look, pixel, place)
+        _draw_rows(
+            axes=axes,
+            layer=layer,
+            mask=everything,
+            colour=plain,
+            look=look,
+            pixel=pixel,
+            place=place,
+        )
         return [_entry(layer.name, family, plain, look)]
     found = plan_classes(plan, layer, look)
     is_shared = [own.colour_by for own in plan.looks].count(look.colour_by) > 1
@@ -196,7 +211,15 @@ def _draw_layer(
         heading = f"{layer.name},\nby {found.title}"
     entries: list[Any] = [(None, heading)]
     for number, (name, colour) in enumerate(zip(found.names, found.colours, strict=True)):
-        _draw_rows(axes, layer, found.number == number, colour, look, pixel, place)
+        _draw_rows(
+            axes=axes,
+            layer=layer,
+            mask=found.number == number,
+            colour=colour,
+            look=look,
+            pixel=pixel,
+            place=place,
+        )
         entries.append(_entry(name, family, colour, look))
     return entries
 
@@ -219,8 +242,22 @@ def plan_classes(plan: MapPlan, layer: Layer, look: Look) -> Classes:
         together = pa.concat_tables(alike, promote_options="permissive")
         nowhere = GeometryColumn.from_points(np.zeros((together.num_rows, 2)))
         all_rows = Layer("", nowhere, together)
-        scheme = classes_of(all_rows, look.colour_by, plan.classes, plan.breaks, None, first).scheme
-    return classes_of(layer, look.colour_by, plan.classes, plan.breaks, scheme, first)
+        scheme = classes_of(
+            layer=all_rows,
+            name=look.colour_by,
+            n_classes=plan.classes,
+            breaks=plan.breaks,
+            scheme=None,
+            first_colour=first,
+        ).scheme
+    return classes_of(
+        layer=layer,
+        name=look.colour_by,
+        n_classes=plan.classes,
+        breaks=plan.breaks,
+        scheme=scheme,
+        first_colour=first,
+    )
 
 
 def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> str:
@@ -269,7 +306,15 @@ def _draw_rows(
         )
         return
     for some in _portions(column):
-        _draw_outline(axes, some, len(rows), colour, look, pixel, order)
+        _draw_outline(
+            axes=axes,
+            column=some,
+            n_rows=len(rows),
+            colour=colour,
+            look=look,
+            pixel=pixel,
+            order=order,
+        )
 
 
 def _portions(column: GeometryColumn) -> list[GeometryColumn]:

@@ -107,37 +107,45 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     halfedge_of_cycle = halfedge_of_cycle[:n_cycles].copy()
     locator = Locator(noded.node_x, noded.node_y, low, high)
     face_of_cycle = _nest(
-        noded, low, high, origin, leaving, node_offsets, cycle_of, n_cycles, locator
+        noded=noded,
+        low=low,
+        high=high,
+        origin=origin,
+        leaving=leaving,
+        node_offsets=node_offsets,
+        cycle_of=cycle_of,
+        n_cycles=n_cycles,
+        locator=locator,
     )
     face_of_halfedge = face_of_cycle[cycle_of]
     deltas = deltas_found()
     label_offsets, labels, is_crossed = _wind(
-        following,
-        cycle_of,
-        halfedge_of_cycle,
-        face_of_cycle,
-        face_of_halfedge,
-        deltas,
-        borders.row_of_part,
-        n_rows,
-        by_sign,
+        following=following,
+        cycle_of=cycle_of,
+        halfedge_of_cycle=halfedge_of_cycle,
+        face_of_cycle=face_of_cycle,
+        face_of_halfedge=face_of_halfedge,
+        deltas=deltas,
+        row_of_part=borders.row_of_part,
+        n_rows=n_rows,
+        by_sign=by_sign,
     )
     border_of_edge = np.full(len(noded.low), NONE, np.int64)
     border_of_edge[edges] = np.arange(len(edges))
     return Arrangement(
-        noded.node_x,
-        noded.node_y,
-        border_of_edge,
-        low,
-        high,
-        origin,
-        following,
-        face_of_halfedge,
-        deltas,
-        label_offsets,
-        labels,
-        is_crossed,
-        locator,
+        node_x=noded.node_x,
+        node_y=noded.node_y,
+        border_of_edge=border_of_edge,
+        low=low,
+        high=high,
+        origin=origin,
+        following=following,
+        face_of_halfedge=face_of_halfedge,
+        deltas=deltas,
+        label_offsets=label_offsets,
+        labels=labels,
+        is_crossed=is_crossed,
+        locator=locator,
     )
 
 

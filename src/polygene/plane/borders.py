@@ -43,7 +43,16 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
     part_of_ring, row_of_part = owners(column.part_offsets), owners(column.row_offsets)
     nothing = np.zeros(0, np.int64)
     if column.family == Family.POINTS:
-        return Outline(x, y, nothing, nothing, nothing, nothing, nothing, row_of_part)
+        return Outline(
+            x=x,
+            y=y,
+            start=nothing,
+            stop=nothing,
+            ring=nothing,
+            part=nothing,
+            sign=nothing,
+            row_of_part=row_of_part,
+        )
     is_lines = column.family == Family.LINES
     signs = np.zeros(column.n_rings, np.int64) if is_lines else _ring_signs(column, x, y)
     start, stop, ring, part, sign = _edges(column.ring_offsets, part_of_ring, signs)
@@ -53,7 +62,9 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
         stop = np.concatenate([stop, column.ring_offsets[opened]])
         ring, part = np.concatenate([ring, opened]), np.concatenate([part, part_of_ring[opened]])
         sign = np.concatenate([sign, signs[opened]])
-    return Outline(x, y, start, stop, ring, part, sign, row_of_part)
+    return Outline(
+        x=x, y=y, start=start, stop=stop, ring=ring, part=part, sign=sign, row_of_part=row_of_part
+    )
 
 
 def _edges(ring_offsets: I64Array, part_of_ring: I64Array, signs: I64Array) -> list[I64Array]:

@@ -48,14 +48,14 @@ class Clean(NamedTuple):
         edge_offsets = offsets_from(count_by(ring_of_edge, len(rings)))
         following[edge_offsets[1:] - 1] = edge_offsets[:-1]
         return Clean(
-            xy,
-            offsets,
-            part_of_ring[rings],
-            row_of_ring[rings],
-            is_outer[rings],
-            start,
-            following,
-            ring_of_edge,
+            xy=xy,
+            offsets=offsets,
+            part=part_of_ring[rings],
+            row=row_of_ring[rings],
+            is_outer=is_outer[rings],
+            start=start,
+            following=following,
+            ring_of_edge=ring_of_edge,
         )
 
 

@@ -83,7 +83,9 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     found = keyed(rule, row, faces.take(face), other_starts)
     sums_found = parallel.meanwhile(lambda: _sums_and_areas(plan, ruler))
     entry_face = face[found.item]
-    wholes = _whole_pieces(plan, found, row, faces, other_starts, rule)
+    wholes = _whole_pieces(
+        plan=plan, found=found, item_row=row, faces=faces, other_starts=other_starts, rule=rule
+    )
     keeps = ~np.asarray(wholes.any(axis=1))[found.piece]
     pieces = _sorted_pieces(entry_face[keeps], found.piece[keeps], arrangement.n_faces, found)
     rings = trace_rings(arrangement, pieces)
@@ -102,16 +104,16 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     own_face, own_row = face[is_own], row[is_own]
     is_in = plan.is_covered[own_face]
     done = Cut(
-        found.rows,
-        column,
-        node,
-        wholes,
-        sum_by(found.piece, areas[entry_face], found.n_pieces),
-        sum_by(own_row, areas[own_face], n_rows),
-        sum_by(own_row[is_in], areas[own_face[is_in]], n_rows),
-        (count_by(own_row[is_in], n_rows) > 0) | _meets_border(plan, rule),
-        plan.row_is_crossed,
-        np.zeros(n_rows, np.int64),
+        rows=found.rows,
+        geometry=column,
+        node=node,
+        wholes=wholes,
+        size=sum_by(found.piece, areas[entry_face], found.n_pieces),
+        own_size=sum_by(own_row, areas[own_face], n_rows),
+        own_covered=sum_by(own_row[is_in], areas[own_face[is_in]], n_rows),
+        touches=(count_by(own_row[is_in], n_rows) > 0) | _meets_border(plan, rule),
+        is_crossed=plan.row_is_crossed,
+        n_steps=np.zeros(n_rows, np.int64),
     )
     proved()
     return done
@@ -203,16 +205,16 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
     on_border = members_of.covered_nodes(plan)
     meets = on_border[steps.start] | on_border[steps.stop] | is_in
     return Cut(
-        found.rows,
-        column,
-        node,
-        _of_input(is_whole, found),
-        sum_by(found.piece, length[found.item], found.n_pieces),
-        sum_by(row, length, n_rows),
-        sum_by(row[is_in], length[is_in], n_rows),
-        count_by(row[meets], n_rows) > 0,
-        plan.row_is_crossed,
-        n_steps,
+        rows=found.rows,
+        geometry=column,
+        node=node,
+        wholes=_of_input(is_whole, found),
+        size=sum_by(found.piece, length[found.item], found.n_pieces),
+        own_size=sum_by(row, length, n_rows),
+        own_covered=sum_by(row[is_in], length[is_in], n_rows),
+        touches=count_by(row[meets], n_rows) > 0,
+        is_crossed=plan.row_is_crossed,
+        n_steps=n_steps,
     )
 
 
@@ -301,16 +303,16 @@ def _cut_points(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler)
     count, before = count_by(found.piece, found.n_pieces), count_by(row, n_rows)
     inside = count_by(row[members.counts > 0], n_rows)
     return Cut(
-        found.rows,
-        column,
-        None,
-        _of_input(count == before[found.rows[:, 0]], found),
-        count.astype(np.float64),
-        before.astype(np.float64),
-        inside.astype(np.float64),
-        inside > 0,
-        plan.row_is_crossed,
-        np.zeros(n_rows, np.int64),
+        rows=found.rows,
+        geometry=column,
+        node=None,
+        wholes=_of_input(count == before[found.rows[:, 0]], found),
+        size=count.astype(np.float64),
+        own_size=before.astype(np.float64),
+        own_covered=inside.astype(np.float64),
+        touches=inside > 0,
+        is_crossed=plan.row_is_crossed,
+        n_steps=np.zeros(n_rows, np.int64),
     )
 
 

@@ -16,6 +16,7 @@ from polygene import kernels, parallel
 from polygene.arrays import (
     NONE,
     BoolArray,
+    Buckets,
     I64Array,
     Numbering,
     bucket,
@@ -99,7 +100,15 @@ def node_edges(
     if len(low) == 0:
         nothing = np.zeros(0, np.int64)
         untouched = np.zeros(len(node_x), bool)
-        cut = _Cut(node_x, node_y, nothing, nothing, untouched, np.zeros(0, bool), untouched)
+        cut = _Cut(
+            node_x=node_x,
+            node_y=node_y,
+            line=nothing,
+            node=nothing,
+            stays=untouched,
+            is_crowded=np.zeros(0, bool),
+            is_missed=untouched,
+        )
     else:
         cut = _find_cuts(node_x, node_y, low, high, is_line_border)
     edge_low, edge_high, step_offsets, step_edge, is_against = _lead_through(cut, low, high)
@@ -107,19 +116,19 @@ def node_edges(
     is_passed[cut.node] = True
     is_passed &= ~cut.is_missed
     return Noded(
-        cut.node_x,
-        cut.node_y,
-        vertices.numbers,
-        edge_low,
-        edge_high,
-        line_of_given,
-        is_reversed,
-        step_offsets,
-        step_edge,
-        is_against,
-        cut.stays,
-        cut.is_crowded,
-        is_passed,
+        node_x=cut.node_x,
+        node_y=cut.node_y,
+        node_of_vertex=vertices.numbers,
+        low=edge_low,
+        high=edge_high,
+        line_of_given=line_of_given,
+        is_given_reversed=is_reversed,
+        step_offsets=step_offsets,
+        step_edge=step_edge,
+        is_step_reversed=is_against,
+        stays=cut.stays,
+        is_crowded=cut.is_crowded,
+        is_passed=is_passed,
     )
 
 
@@ -166,34 +175,83 @@ class _Cut(NamedTuple):
 def _find_cuts(
     node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array, is_border: BoolArray
 ) -> _Cut:
+    """Find the crossings of lines, and the nodes and crossings whose pixels they pass."""
     ends = edges_between(node_x, node_y, low, high)
     cells = build_cells(ends)
-    n_ends = len(node_x)
     is_border_u8 = is_border.astype(np.uint8)
-    cross_x, cross_y = _crossings(cells, ends, is_border_u8)
-    if len(cross_x):
-        all_x, all_y = np.concatenate([node_x, cross_x]), np.concatenate([node_y, cross_y])
-        numbering: Numbering = number_pairs(all_x, all_y)
-        # The first n_ends are distinct, so keep their numbers.
-        node_x, node_y = all_x[numbering.firsts], all_y[numbering.firsts]
-        on_border = present(numbering.numbers[n_ends:], len(node_x))
-    else:
-        on_border = np.zeros(0, np.int64)
-    is_border_node = np.zeros(len(node_x), np.uint8)
-    grouped = points_in_cells(cells, node_x, node_y)
-    stays = np.zeros(len(node_x), np.uint8)
-    stays[on_border] = 1
-    is_crowded = np.zeros(len(low), np.uint8)
-    is_missed = np.zeros(len(node_x), np.uint8)
+    crossing = _crossings(cells, ends, is_border_u8)
+    node_x, node_y, on_border = _with_crossings(node_x, node_y, *crossing)
+    n_nodes = len(node_x)
+    search = _Search(
+        cells=cells,
+        grouped=points_in_cells(cells, node_x, node_y),
+        nodes=(node_x, node_y),
+        ends=ends,
+        of_line=(low, high),
+        is_border=is_border_u8,
+        is_border_node=np.zeros(n_nodes, np.uint8),
+        stays=np.zeros(n_nodes, np.uint8),
+        is_crowded=np.zeros(len(low), np.uint8),
+        is_missed=np.zeros(n_nodes, np.uint8),
+    )
+    search.stays[on_border] = 1
+    line, node = search.passed()
+    if not is_border.all():
+        # What bounds nothing heeds only nodes on borders; which those are is known by now.
+        search.is_border_node[node] = 1
+        search.is_border_node[low[is_border]] = search.is_border_node[high[is_border]] = 1
+        search.is_border_node[on_border] = 1
+        line, node = search.passed()
+    marks = (search.stays, search.is_crowded, search.is_missed)
+    return _Cut(node_x, node_y, line, node, *(mark.astype(bool) for mark in marks))
 
-    counts = np.diff(cells.offsets)[cells.leaves]
-    n_nodes = np.diff(grouped.offsets)[cells.leaves]
 
-    def look(first: int, stop: int) -> tuple[I64Array, I64Array]:
-        # Marks in `stays` and the like are only ever set, so threads may share them.
-        room = max(1024, int(counts[first:stop].sum()) // 8)
-        busiest = int(n_nodes[first:stop].max(initial=1))
-        ranges = np.empty((int(counts[first:stop].max(initial=1)), 4))
+def _with_crossings(
+    node_x: I64Array, node_y: I64Array, cross_x: I64Array, cross_y: I64Array
+) -> tuple[I64Array, I64Array, I64Array]:
+    """Add crossings to the nodes, each place once; return also which nodes they are.
+
+    The nodes are distinct and come first, so they keep their numbers.
+    """
+    if len(cross_x) == 0:
+        return node_x, node_y, np.zeros(0, np.int64)
+    all_x, all_y = np.concatenate([node_x, cross_x]), np.concatenate([node_y, cross_y])
+    numbering: Numbering = number_pairs(all_x, all_y)
+    found_x, found_y = all_x[numbering.firsts], all_y[numbering.firsts]
+    return found_x, found_y, present(numbering.numbers[len(node_x) :], len(found_x))
+
+
+class _Search(NamedTuple):
+    """All that `kernels.pixels.find_pixels` is given; the marks of nodes and edges it sets.
+
+    grouped : the nodes by the cells they lie in; low, high : the nodes at the ends of each line
+    """
+
+    cells: Cells
+    grouped: Buckets
+    nodes: tuple[I64Array, I64Array]
+    ends: I64Array
+    of_line: tuple[I64Array, I64Array]
+    is_border: np.ndarray
+    is_border_node: np.ndarray
+    stays: np.ndarray
+    is_crowded: np.ndarray
+    is_missed: np.ndarray
+
+    def passed(self) -> tuple[I64Array, I64Array]:
+        """Return pairs of a line and a node whose pixel it passes, found side by side."""
+        counts = np.diff(self.cells.offsets)[self.cells.leaves]
+        found = parallel.each(self._look, parallel.parted(offsets_from(counts)))
+        return np.concatenate([x for x, _ in found]), np.concatenate([y for _, y in found])
+
+    def _look(self, first: int, stop: int) -> tuple[I64Array, I64Array]:
+        """Look at some leaves. Marks are only ever set, so threads may share them."""
+        cells, leaves = self.cells, self.cells.leaves[first:stop]
+        counts = np.diff(cells.offsets)[leaves]
+        # An eighth of a pair for each entry is more than real layers have; if not, it is done again.
+        room = max(1024, int(counts.sum()) // 8)
+        busiest = int(np.diff(self.grouped.offsets)[leaves].max(initial=1))
+        ranges = np.empty((int(counts.max(initial=1)), 4))
         places, keys = np.empty((busiest, 4)), np.empty((2, busiest))
         order = np.empty((2, busiest), np.int64)
         while True:
@@ -201,18 +259,16 @@ def _find_cuts(
             n_found = kernels.run(
                 kernels.pixels.find_pixels,
                 cells.boxes,
-                cells.leaves[first:stop],
+                leaves,
                 cells.offsets,
                 cells.entries,
-                grouped.offsets,
-                grouped.order,
-                node_x,
-                node_y,
-                ends,
-                low,
-                high,
-                is_border_u8,
-                is_border_node,
+                self.grouped.offsets,
+                self.grouped.order,
+                *self.nodes,
+                self.ends,
+                *self.of_line,
+                self.is_border,
+                self.is_border_node,
                 BUNDLE,
                 ranges,
                 places,
@@ -222,27 +278,13 @@ def _find_cuts(
                 np.empty(4),
                 line,
                 node,
-                stays,
-                is_crowded,
-                is_missed,
+                self.stays,
+                self.is_crowded,
+                self.is_missed,
             )
             if n_found <= room:
                 return line[:n_found], node[:n_found]
             room = n_found
-
-    def find() -> tuple[I64Array, I64Array]:
-        found = parallel.each(look, parallel.parted(offsets_from(counts)))
-        return np.concatenate([x for x, _ in found]), np.concatenate([y for _, y in found])
-
-    line, node = find()
-    if not is_border.all():
-        # What bounds nothing heeds only nodes on borders; which those are is known by now.
-        is_border_node[node] = 1
-        is_border_node[low[is_border]] = is_border_node[high[is_border]] = 1
-        is_border_node[on_border] = 1
-        line, node = find()
-    marks = (stays, is_crowded, is_missed)
-    return _Cut(node_x, node_y, line, node, *(mark.astype(bool) for mark in marks))
 
 
 def cuts_left(node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array) -> int:

@@ -167,7 +167,14 @@ def _ring_tracks(column: GeometryColumn, distance: F64Array) -> _Tracks:
     at = start + np.where(backwards[kept][ring], n[ring] - k, k)
     row = row_of_ring[kept]
     none = np.zeros(len(at), bool)
-    return _Tracks(xy.take(at, axis=0), offsets_from(n), distance[row][ring], none, none, row)
+    return _Tracks(
+        xy=xy.take(at, axis=0),
+        offsets=offsets_from(n),
+        distance=distance[row][ring],
+        is_cap=none,
+        is_cut=none,
+        row=row,
+    )
 
 
 def _line_tracks(
@@ -187,23 +194,47 @@ def _line_tracks(
     if (~closed).any():
         some = ~closed
         found.append(
-            _there_and_back(xy, first[some], n[some], row[some], distance, style, ends[some])
+            _there_and_back(
+                xy=xy,
+                first=first[some],
+                n=n[some],
+                row=row[some],
+                distance=distance,
+                style=style,
+                ends=ends[some],
+            )
         )
     for wanted, backwards in ((goes, False), (comes, True)):
         if wanted and closed.any():
-            found.append(_round(xy, first[closed], n[closed], row[closed], distance, backwards))
+            found.append(
+                _round(
+                    xy=xy,
+                    first=first[closed],
+                    n=n[closed],
+                    row=row[closed],
+                    distance=distance,
+                    backwards=backwards,
+                )
+            )
     if not found:
         nothing = np.zeros(0, np.int64)
         none = nothing > 0
-        return _Tracks(np.zeros((0, 2)), np.zeros(1, np.int64), np.zeros(0), none, none, nothing)
+        return _Tracks(
+            xy=np.zeros((0, 2)),
+            offsets=np.zeros(1, np.int64),
+            distance=np.zeros(0),
+            is_cap=none,
+            is_cut=none,
+            row=nothing,
+        )
     sizes = np.concatenate([np.diff(t.offsets) for t in found])
     return _Tracks(
-        np.concatenate([t.xy for t in found]),
-        offsets_from(sizes),
-        np.concatenate([t.distance for t in found]),
-        np.concatenate([t.is_cap for t in found]),
-        np.concatenate([t.is_cut for t in found]),
-        np.concatenate([t.row for t in found]),
+        xy=np.concatenate([t.xy for t in found]),
+        offsets=offsets_from(sizes),
+        distance=np.concatenate([t.distance for t in found]),
+        is_cap=np.concatenate([t.is_cap for t in found]),
+        is_cut=np.concatenate([t.is_cut for t in found]),
+        row=np.concatenate([t.row for t in found]),
     )
 
 
@@ -229,7 +260,12 @@ def _there_and_back(
     if style.side != "both":
         is_cap[:] = False
     return _Tracks(
-        xy.take(at, axis=0), offsets_from(size), np.where(has_side, d, 0.0), is_cap, is_cut, row
+        xy=xy.take(at, axis=0),
+        offsets=offsets_from(size),
+        distance=np.where(has_side, d, 0.0),
+        is_cap=is_cap,
+        is_cut=is_cut,
+        row=row,
     )
 
 
@@ -243,12 +279,12 @@ def _round(
     at = first[track] + (size[track] - k if backwards else k)
     other = first[track] + (k if backwards else size[track] - k)
     sides = _Tracks(
-        np.concatenate([xy.take(at, axis=0), xy.take(other, axis=0)]),
-        offsets_from(np.concatenate([size, size])),
-        np.concatenate([distance[row][track], np.zeros(len(at))]),
-        np.zeros(2 * len(at), bool),
-        np.zeros(2 * len(at), bool),
-        np.concatenate([row, row]),
+        xy=np.concatenate([xy.take(at, axis=0), xy.take(other, axis=0)]),
+        offsets=offsets_from(np.concatenate([size, size])),
+        distance=np.concatenate([distance[row][track], np.zeros(len(at))]),
+        is_cap=np.zeros(2 * len(at), bool),
+        is_cut=np.zeros(2 * len(at), bool),
+        row=np.concatenate([row, row]),
     )
     return sides
 

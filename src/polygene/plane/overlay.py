@@ -100,7 +100,16 @@ def overlay(
     face_of_label = owners(arrangement.label_offsets)
     is_covered[face_of_label[arrangement.labels >= own.n_rows]] = True
     return Overlay(
-        grid, own, other, mine, theirs, noded, arrangement, node_xy, is_covered, row_of_part
+        grid=grid,
+        own=own,
+        other=other,
+        own_outline=mine,
+        other_outline=theirs,
+        noded=noded,
+        arrangement=arrangement,
+        node_xy=node_xy,
+        is_covered=is_covered,
+        row_of_part=row_of_part,
     )
 
 

@@ -92,8 +92,17 @@ def _relate(
     sides = [outline(first, grid), outline(second, grid)]
     plane = _plane(first, second, sides)
     plane = plane._replace(areas=_areas(plane.arrangement, grid, ruler))
-    mine = _cells_of(plane, first, sides[0], 0, 0, 0)
-    theirs = _cells_of(plane, second, sides[1], first.n_vertices, len(sides[0].start), first.n_rows)
+    mine = _cells_of(
+        plane=plane, column=first, side=sides[0], first_vertex=0, first_given=0, first_row=0
+    )
+    theirs = _cells_of(
+        plane=plane,
+        column=second,
+        side=sides[1],
+        first_vertex=first.n_vertices,
+        first_given=len(sides[0].start),
+        first_row=first.n_rows,
+    )
     return _matrices(mine, theirs, plane, first, second)
 
 
@@ -129,7 +138,14 @@ def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) 
     lone = np.flatnonzero(degree == 0)
     face_of_lone = np.full(len(noded.node_x), NONE)
     face_of_lone[lone] = _faces_at(arrangement, 2 * noded.node_x[lone], 2 * noded.node_y[lone])
-    return _Plane(noded, arrangement, left, right, face_of_lone, np.zeros(0))
+    return _Plane(
+        noded=noded,
+        arrangement=arrangement,
+        left=left,
+        right=right,
+        face_of_lone=face_of_lone,
+        areas=np.zeros(0),
+    )
 
 
 def _faces_at(arrangement: Arrangement, x: I64Array, y: I64Array) -> I64Array:
@@ -263,8 +279,26 @@ def _matrices(
     np.maximum.at(matrix, (pairs.numbers, place_a, place_b), dimension.astype(np.int8))
     matrix[:, 2, 2] = 2
     a, b = row_a[pairs.firsts], row_b[pairs.firsts]
-    _outsides(matrix, mine, pairs.numbers, a, place_a, dimension, first.n_rows, axis=0)
-    _outsides(matrix, theirs, pairs.numbers, b, place_b, dimension, second.n_rows, axis=1)
+    _outsides(
+        matrix=matrix,
+        cells=mine,
+        pair=pairs.numbers,
+        row_of_pair=a,
+        place=place_a,
+        dimension=dimension,
+        n_rows=first.n_rows,
+        axis=0,
+    )
+    _outsides(
+        matrix=matrix,
+        cells=theirs,
+        pair=pairs.numbers,
+        row_of_pair=b,
+        place=place_b,
+        dimension=dimension,
+        n_rows=second.n_rows,
+        axis=1,
+    )
     shared = sum_by(pairs.numbers[dimension == 2], plane.areas[face], n)
     return Pairs(a, b, matrix, shared)
 

@@ -103,12 +103,12 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
     items, offsets, is_hole = _split(arrangement, next_item, item_halfedge)
     first = items[offsets[:-1]]
     rings = _ordered(
-        arrangement,
-        item_halfedge[items],
-        offsets,
-        item_piece[first],
-        parent[item_entry[first]],
-        is_hole,
+        arrangement=arrangement,
+        halfedge=item_halfedge[items],
+        offsets=offsets,
+        piece=item_piece[first],
+        root=parent[item_entry[first]],
+        is_hole=is_hole,
     )
     if selfcheck.is_on():
         selfcheck.check_rings(arrangement, rings)

@@ -79,9 +79,27 @@ def settle(
         direct, is_simple = _simple_rows(outlines, x, y, n_rows, grid)
         if is_simple.any():
             rest, x, y = _without_rows(outlines, is_simple, x, y)
-            others = _settled_all(rest, x, y, n_rows, grid, by_sign, apart, keeps_places)
+            others = _settled_all(
+                outlines=rest,
+                x=x,
+                y=y,
+                n_rows=n_rows,
+                grid=grid,
+                by_sign=by_sign,
+                apart=apart,
+                keeps_places=keeps_places,
+            )
             return others.with_rows(np.flatnonzero(is_simple), direct)
-    return _settled_all(outlines, x, y, n_rows, grid, by_sign, apart, keeps_places)
+    return _settled_all(
+        outlines=outlines,
+        x=x,
+        y=y,
+        n_rows=n_rows,
+        grid=grid,
+        by_sign=by_sign,
+        apart=apart,
+        keeps_places=keeps_places,
+    )
 
 
 def _simple_rows(
@@ -100,12 +118,12 @@ def _simple_rows(
     row_of_ring = outlines.row_of_part[outlines.part_of_ring]
     n_rings_of_row = count_by(row_of_ring, n_rows)
     on_grid = GeometryColumn(
-        Family.POLYGONS,
-        np.stack([x, y], axis=1).astype(np.float64),
-        ring_offsets,
-        offsets_from(n_rings_of_row),
-        np.arange(n_rows + 1),
-        np.zeros(n_rows, bool),
+        family=Family.POLYGONS,
+        xy=np.stack([x, y], axis=1).astype(np.float64),
+        ring_offsets=ring_offsets,
+        part_offsets=offsets_from(n_rings_of_row),
+        row_offsets=np.arange(n_rows + 1),
+        is_null=np.zeros(n_rows, bool),
     )
     is_simple = plainly_sound(on_grid) & (n_rings_of_row > 0)
     order = np.empty(len(x), np.int64)
@@ -147,7 +165,19 @@ def _settled_all(
     batches = _batches(outlines, x, y, row_of_ring, n_rows) if apart else [(0, n_rows)]
     for rows in batches:
         rings = slice(*np.searchsorted(row_of_ring, rows))
-        columns.append(_settled(outlines, x, y, rings, rows, grid, by_sign, apart, keeps_places))
+        columns.append(
+            _settled(
+                outlines=outlines,
+                x=x,
+                y=y,
+                rings=rings,
+                rows=rows,
+                grid=grid,
+                by_sign=by_sign,
+                apart=apart,
+                keeps_places=keeps_places,
+            )
+        )
     return concatenate(columns)
 
 

@@ -101,7 +101,17 @@ def snapped(
     x, y = grid.to_units(some.xy)
     numbering = number_pairs(x, y)
     px, py = x[numbering.firsts], y[numbering.firsts]
-    goal = _goals(px, py, other, border, start, stop, grid, reach, metric)
+    goal = _goals(
+        px=px,
+        py=py,
+        other=other,
+        border=border,
+        start=start,
+        stop=stop,
+        grid=grid,
+        reach=reach,
+        metric=metric,
+    )
     is_moved = (goal.x != px) | (goal.y != py)
     paths = _Paths(numbering.numbers, np.arange(some.n_vertices), some.z, some.m, some.ring_offsets)
     if some.family != Family.POINTS:
@@ -205,14 +215,14 @@ def _with_neighbours(paths: _Paths, px: I64Array, py: I64Array) -> _Paths:
     pairs = NearEdges(px, py, low, high).within(px, py, ON_IT)
     is_end = (pairs.point == low[pairs.edge]) | (pairs.point == high[pairs.edge])
     return _added(
-        paths,
-        starts,
-        lines.numbers,
-        a == low[lines.numbers],
-        pairs.edge[~is_end],
-        pairs.point[~is_end],
-        pairs.place[~is_end],
-        NEIGHBOUR,
+        paths=paths,
+        starts=starts,
+        line_of_edge=lines.numbers,
+        is_forward=a == low[lines.numbers],
+        line=pairs.edge[~is_end],
+        place=pairs.point[~is_end],
+        share=pairs.place[~is_end],
+        mark=NEIGHBOUR,
     )
 
 
@@ -251,14 +261,14 @@ def _with_corners(
     has_it = _along_has(paths, starts, lines.numbers, line, corner)
     chosen = np.flatnonzero(~has_it)
     more = _added(
-        paths,
-        starts,
-        lines.numbers,
-        a == low[lines.numbers],
-        line[chosen],
-        corner[chosen],
-        pairs.place[chosen],
-        NONE,
+        paths=paths,
+        starts=starts,
+        line_of_edge=lines.numbers,
+        is_forward=a == low[lines.numbers],
+        line=line[chosen],
+        place=corner[chosen],
+        share=pairs.place[chosen],
+        mark=NONE,
     )
     return more, len(chosen)
 

@@ -48,11 +48,11 @@ def steps_of(plan: Overlay) -> Steps:
     is_back = noded.is_step_reversed[at] ^ against
     ring_of = owners(plan.own.ring_offsets)
     return Steps(
-        ring_of[mine.start[step_given]],
-        step_given,
-        edge,
-        np.where(k == 0, mine.start[step_given], NONE),
-        np.where(is_back, noded.high[edge], noded.low[edge]),
-        np.where(is_back, noded.low[edge], noded.high[edge]),
-        np.where(k == count - 1, mine.stop[step_given], NONE),
+        path=ring_of[mine.start[step_given]],
+        given=step_given,
+        edge=edge,
+        vertex=np.where(k == 0, mine.start[step_given], NONE),
+        start=np.where(is_back, noded.high[edge], noded.low[edge]),
+        stop=np.where(is_back, noded.low[edge], noded.high[edge]),
+        next_vertex=np.where(k == count - 1, mine.stop[step_given], NONE),
     )

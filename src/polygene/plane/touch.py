@@ -120,7 +120,7 @@ def rows_touched(
     touched[near[vertex_row[lone]]] = True
     if column.family == Family.POLYGONS:
         _mark_open(some, x, y, near, touched)
-        _mark_holders(cells, border, low, high, near, touched)
+        _mark_holders(cells=cells, border=border, low=low, high=high, near=near, touched=touched)
     return touched
 
 

@@ -148,7 +148,15 @@ class _Reader(SheetReader):
             n for n in inputs if n not in used
         ]
         title = self.text(found.get("title", ""), found.lines.get("title", 1))
-        return Recipe(self.path, title, inputs, ordered, outputs, unused, self.parameters)
+        return Recipe(
+            path=self.path,
+            title=title,
+            inputs=inputs,
+            steps=ordered,
+            outputs=outputs,
+            unused=unused,
+            parameters=self.parameters,
+        )
 
     def text(self, value: Any, line: int) -> str:
         """Return a value as text, parameters filled in."""
@@ -255,7 +263,14 @@ class _Reader(SheetReader):
                 given[key] = [value]
         self.check_expectations(item, command)
         name = self.text(item.get("as", f"{command}_{names[0]}"), line)
-        return Step(name, command, names, given, self.mapping(item, "expect"), line)
+        return Step(
+            name=name,
+            command=command,
+            inputs=names,
+            given=given,
+            expect=self.mapping(item, "expect"),
+            line=line,
+        )
 
     def check_values(self, option: Option, key: str, values: Sequence[str], line: int) -> None:
         if option.takes_layer:

@@ -84,7 +84,15 @@ def run(
     marks = {name: _mark_of_input(text) for name, text in recipe.inputs.items()}
     ran = []
     for step in recipe.steps:
-        done = _run_step(recipe, step, places, marks, work, execute, options[step.command])
+        done = _run_step(
+            recipe=recipe,
+            step=step,
+            places=places,
+            marks=marks,
+            work=work,
+            execute=execute,
+            options=options[step.command],
+        )
         tell(done)
         ran.append(done)
     for name, text in recipe.inputs.items():
@@ -123,7 +131,17 @@ def _run_step(
     line = shlex.join(["polygene", step.command, *typed[: typed.index("--out")]])
     features = None if step.is_figure else _features(place)
     held = _expect(recipe, step, place, told)
-    return Ran(step, is_reused, features, seconds, told.words, line, place, held, told.facts)
+    return Ran(
+        step=step,
+        is_reused=is_reused,
+        features=features,
+        seconds=seconds,
+        said=told.words,
+        line=line,
+        place=place,
+        held=held,
+        facts=told.facts,
+    )
 
 
 def _ending_of_figure(recipe: Recipe, step: Step) -> str:

@@ -175,7 +175,9 @@ def _layer(
     column = GeometryColumn.from_rings(rings, family)
     column = column.with_xy(np.round(column.xy, 2))
     ids = np.arange(first_id, first_id + column.n_rows)
-    return Layer(name, column, table, crs_module.parse(CRS), ids, title)
+    return Layer(
+        name=name, geometry=column, table=table, crs=crs_module.parse(CRS), ids=ids, title=title
+    )
 
 
 def _table(n_rows: int, **columns: Any) -> pa.Table:

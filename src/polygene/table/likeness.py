@@ -170,7 +170,18 @@ def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
     if len(numbers):
         low, high = (float(v) for v in np.quantile(numbers, (0.05, 0.95)))
     is_unique = n_distinct == len(known) > 1
-    return Profile(field, kind, is_unique, n_distinct, values, shapes, low, high, as_numbers, dates)
+    return Profile(
+        field=field,
+        kind=kind,
+        is_unique=is_unique,
+        n_distinct=n_distinct,
+        values=values,
+        shapes=shapes,
+        low=low,
+        high=high,
+        as_numbers=as_numbers,
+        dates=dates,
+    )
 
 
 class _Letters(dict[int, str]):

@@ -83,12 +83,12 @@ def _column(
     vertex_counts = np.concatenate([p.vertex_counts for p in own]) if own else row
     xy = np.concatenate([p.xy for p in own]) if own else np.zeros((0, 2))
     column = GeometryColumn(
-        family,
-        xy,
-        offsets_from(vertex_counts),
-        offsets_from(ring_counts),
-        offsets_from(count_by(row, n_rows)),
-        is_null,
+        family=family,
+        xy=xy,
+        ring_offsets=offsets_from(vertex_counts),
+        part_offsets=offsets_from(ring_counts),
+        row_offsets=offsets_from(count_by(row, n_rows)),
+        is_null=is_null,
         z=joined_heights([p.z for p in own], [len(p.xy) for p in own]),
         m=joined_heights([p.m for p in own], [len(p.xy) for p in own]),
     )

@@ -173,19 +173,19 @@ def _header_of(root: _Reader, start: int) -> Header:
             raise ValueError("a field of an unknown type")
         fields.append(Field(column.text(0), number, column.value(4, kinds.Int32Flags, -1)))
     return Header(
-        root.text(0),
-        root.numbers(1),
-        root.value(2, kinds.Uint8Flags, 0),
-        bool(root.value(3, kinds.Uint8Flags, 0)),
-        bool(root.value(4, kinds.Uint8Flags, 0)),
-        fields,
-        root.value(8, kinds.Uint64Flags, 0),
-        root.value(9, kinds.Uint16Flags, 16),
-        _crs_of(root.only(10)),
-        root.text(11),
-        root.text(12),
-        root.text(13),
-        start,
+        name=root.text(0),
+        envelope=root.numbers(1),
+        geometry_type=root.value(2, kinds.Uint8Flags, 0),
+        has_z=bool(root.value(3, kinds.Uint8Flags, 0)),
+        has_m=bool(root.value(4, kinds.Uint8Flags, 0)),
+        fields=fields,
+        features=root.value(8, kinds.Uint64Flags, 0),
+        node_size=root.value(9, kinds.Uint16Flags, 16),
+        crs=_crs_of(root.only(10)),
+        title=root.text(11),
+        description=root.text(12),
+        metadata=root.text(13),
+        start=start,
     )
 
 

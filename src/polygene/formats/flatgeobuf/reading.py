@@ -67,7 +67,17 @@ def list_layers(path: Path) -> list[LayerInfo]:
         data = _data(path)
         n_rows = len(_places(data, header, path))
     fields = [(own.name, str(_arrow_field(own).type)) for own in header.fields]
-    return [LayerInfo(path.stem, words, n_rows, header.crs, extent, fields, header.title)]
+    return [
+        LayerInfo(
+            name=path.stem,
+            geometry=words,
+            n_rows=n_rows,
+            crs=header.crs,
+            extent=extent,
+            fields=fields,
+            title=header.title,
+        )
+    ]
 
 
 def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
@@ -97,7 +107,9 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         raise FileError(f"{path} is damaged or cut short: {err}") from err
     default = _FAMILIES.get(header.geometry_type, Family.POLYGONS)
     chosen = columns_of(parts, len(features), is_null, is_multi, default)
-    reading = layers_of(path, chosen, table, header.crs, None, [])
+    reading = layers_of(
+        path=path, geometries=chosen, table=table, crs=header.crs, ids=None, notes=[]
+    )
     layers = [
         replace(
             layer,
@@ -365,7 +377,15 @@ def _parts(data: U8Array, header: Header, family: Family, leaves: _Leaves) -> li
     xy = raw.view("<f8").reshape(-1, 2)
     z = _heights(data, leaves.table, 2, n_vertices) if header.has_z else None
     m = _heights(data, leaves.table, 3, n_vertices) if header.has_m else None
-    found = Parts(family, row, ring_counts, vertex_counts, xy, z, m)
+    found = Parts(
+        family=family,
+        row=row,
+        ring_counts=ring_counts,
+        vertex_counts=vertex_counts,
+        xy=xy,
+        z=z,
+        m=m,
+    )
     return [found] if len(row) else []
 
 

@@ -80,18 +80,18 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         Field(own.name, number_of(own.type), width_of(own) or -1) for own in layer.table.schema
     ]
     header = Header(
-        layer.name,
-        tuple(column.extent() or ()),
-        1 + column.family + 3 * column.is_multi,
-        column.z is not None,
-        column.m is not None,
-        fields,
-        layer.n_rows,
-        index.NODE_SIZE if layer.n_rows else 0,
-        layer.crs,
-        layer.title,
-        layer.description,
-        "" if layer.lineage is None else layer.lineage.to_json(),
+        name=layer.name,
+        envelope=tuple(column.extent() or ()),
+        geometry_type=1 + column.family + 3 * column.is_multi,
+        has_z=column.z is not None,
+        has_m=column.m is not None,
+        fields=fields,
+        features=layer.n_rows,
+        node_size=index.NODE_SIZE if layer.n_rows else 0,
+        crs=layer.crs,
+        title=layer.title,
+        description=layer.description,
+        metadata="" if layer.lineage is None else layer.lineage.to_json(),
     )
     offsets = np.zeros(layer.n_rows, np.int64)
     with replacing(path) as temporary, temporary.open("r+b") as file:
@@ -174,10 +174,24 @@ class _Shapes(NamedTuple):
             n_ends = np.zeros_like(n_ends)
         sizes += np.where(n_ends > 1, _padded(4 + 4 * n_ends), 0)
         if not has_parts:
-            return _Shapes(column, vertices, rings, None, sizes, sizes)
+            return _Shapes(
+                column=column,
+                vertices=vertices,
+                rings=rings,
+                parts_of=None,
+                sizes=sizes,
+                row_sizes=sizes,
+            )
         inner = np.diff(offsets_from(sizes)[column.row_offsets])
         own = _GEOMETRY.itemsize + _padded(4 + 4 * np.diff(column.row_offsets))
-        return _Shapes(column, vertices, rings, column.row_offsets, sizes, own + inner)
+        return _Shapes(
+            column=column,
+            vertices=vertices,
+            rings=rings,
+            parts_of=column.row_offsets,
+            sizes=sizes,
+            row_sizes=own + inner,
+        )
 
     def put(self, data: U8Array, at: I64Array, is_there: np.ndarray) -> None:
         """Lay the rows out from bytes (n_rows,) on; those that are null have none."""

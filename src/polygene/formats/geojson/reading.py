@@ -51,7 +51,7 @@ def from_features(features: list[dict[str, Any]], crs: pyproj.CRS, path: Path) -
     geometries = geometries_of(features, path)
     notes: list[str] = []
     table, ids = _attributes(features, path, notes)
-    return layers_of(path, geometries, table, crs, ids, notes)
+    return layers_of(path=path, geometries=geometries, table=table, crs=crs, ids=ids, notes=notes)
 
 
 def _parse(path: Path) -> dict[str, Any]:

@@ -51,7 +51,17 @@ def _tables(connection: sqlite3.Connection) -> list[_Table]:
         "(SELECT name FROM sqlite_master)) ORDER BY c.table_name IS NULL, c.rowid, g.rowid"
     ).fetchall()
     return [
-        _Table(r[0], r[1] or "", r[2] or "", r[3], str(r[4]).upper(), r[5], r[6], r[7], r[8:])
+        _Table(
+            name=r[0],
+            title=r[1] or "",
+            description=r[2] or "",
+            geometry_column=r[3],
+            geometry_type=str(r[4]).upper(),
+            has_z=r[5],
+            has_m=r[6],
+            srs_id=r[7],
+            extent=r[8:],
+        )
         for r in rows
     ]
 
@@ -82,7 +92,9 @@ def _info_of_table(connection: sqlite3.Connection, name: str) -> LayerInfo:
     n_rows = connection.execute(f"SELECT count(*) FROM {quoted(name)}").fetchone()[0]
     columns = connection.execute(f"PRAGMA table_xinfo({quoted(name)})").fetchall()
     fields = [(str(row[1]), str(arrow_field(row[1], row[2]).type)) for row in columns]
-    return LayerInfo(name, NO_GEOMETRY, n_rows, None, None, fields)
+    return LayerInfo(
+        name=name, geometry=NO_GEOMETRY, n_rows=n_rows, crs=None, extent=None, fields=fields
+    )
 
 
 def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
@@ -91,10 +103,25 @@ def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
         n_rows = connection.execute(f"SELECT count(*) FROM {quoted(table.name)}").fetchone()[0]
         fields = [(f.name, str(f.type)) for f in _columns(connection, table).fields]
     except sqlite3.OperationalError as err:
-        return LayerInfo(table.name, words, 0, None, None, [], table.title, problem=str(err))
+        return LayerInfo(
+            name=table.name,
+            geometry=words,
+            n_rows=0,
+            crs=None,
+            extent=None,
+            fields=[],
+            title=table.title,
+            problem=str(err),
+        )
     crs = read_crs(connection, table.srs_id)
     return LayerInfo(
-        table.name, words, n_rows, crs, _extent(connection, table), fields, table.title
+        name=table.name,
+        geometry=words,
+        n_rows=n_rows,
+        crs=crs,
+        extent=_extent(connection, table),
+        fields=fields,
+        title=table.title,
     )
 
 
@@ -189,16 +216,16 @@ def _read(path: Path, name: str, wanted: Wanted, is_strict: bool) -> Reading:
         is_all = len(fetched.chosen) == 1
         layers.append(
             Layer(
-                own,
-                chosen.geometry,
-                fetched.table if is_all else fetched.table.take(pa.array(chosen.rows)),
-                crs,
-                fetched.ids if is_all or fetched.ids is None else fetched.ids[chosen.rows],
-                table.title if k == 0 and table.title != table.name else "",
-                table.description,
-                total,
-                lineage,
-                others,
+                name=own,
+                geometry=chosen.geometry,
+                table=fetched.table if is_all else fetched.table.take(pa.array(chosen.rows)),
+                crs=crs,
+                ids=fetched.ids if is_all or fetched.ids is None else fetched.ids[chosen.rows],
+                title=table.title if k == 0 and table.title != table.name else "",
+                description=table.description,
+                total=total,
+                lineage=lineage,
+                metadata=others,
             )
         )
     if len(layers) > 1:

@@ -253,7 +253,14 @@ def ensure_crs(connection: sqlite3.Connection, crs: pyproj.CRS | None) -> int:
     if srs_id == 0 or taken:
         highest = connection.execute("SELECT max(srs_id) FROM gpkg_spatial_ref_sys").fetchone()[0]
         srs_id = max(100_000, highest + 1)
-    _add_crs(connection, srs_id, crs.name, organization, number or srs_id, definition_of(crs))
+    _add_crs(
+        connection=connection,
+        srs_id=srs_id,
+        name=crs.name,
+        organization=organization,
+        number=number or srs_id,
+        definition=definition_of(crs),
+    )
     return srs_id
 
 
@@ -280,6 +287,20 @@ def create_core(connection: sqlite3.Connection) -> None:
     for statement in CORE_TABLES.split(";\n"):
         connection.execute(statement)
     for srs_id, name in UNDEFINED.items():
-        _add_crs(connection, srs_id, name, "NONE", srs_id, "undefined")
+        _add_crs(
+            connection=connection,
+            srs_id=srs_id,
+            name=name,
+            organization="NONE",
+            number=srs_id,
+            definition="undefined",
+        )
     wgs84 = pyproj.CRS.from_epsg(4326)
-    _add_crs(connection, 4326, wgs84.name, "EPSG", 4326, definition_of(wgs84))
+    _add_crs(
+        connection=connection,
+        srs_id=4326,
+        name=wgs84.name,
+        organization="EPSG",
+        number=4326,
+        definition=definition_of(wgs84),
+    )

@@ -45,12 +45,26 @@ def fill(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64A
         n_pages = int(page_of[-1]) + 1
         numbers = next_page + np.arange(n_pages)
         next_page += n_pages
-        pages.append((numbers, _packed(cells, page_of, n_pages, capacity, page_size, 0)))
+        pages.append(
+            (
+                numbers,
+                _packed(
+                    cells=cells,
+                    page_of=page_of,
+                    n_pages=n_pages,
+                    capacity=capacity,
+                    page_size=page_size,
+                    depth=0,
+                ),
+            )
+        )
         parents.append((cells["id"].astype(np.int64), numbers[page_of], depth))
         cells = _parents(cells, page_of, numbers)
         depth += 1
     zeros = np.zeros(len(cells), np.int64)
-    root = _packed(cells, zeros, 1, capacity, page_size, depth)
+    root = _packed(
+        cells=cells, page_of=zeros, n_pages=1, capacity=capacity, page_size=page_size, depth=depth
+    )
     parents.append((cells["id"].astype(np.int64), zeros + 1, depth))
     connection.execute(
         f"UPDATE {quoted(index + '_node')} SET data = ? WHERE nodeno = 1", (root[0].tobytes(),)

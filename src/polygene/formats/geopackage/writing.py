@@ -131,7 +131,7 @@ def _add(connection: sqlite3.Connection, layer: Layer) -> list[str]:
     bounds = column.row_bounds()
     ids = _ids(layer)
     _register(connection, layer, names.geometry, srs_id, bounds)
-    _insert(connection, layer, names, ids, srs_id, bounds)
+    _insert(connection=connection, layer=layer, names=names, ids=ids, srs_id=srs_id, bounds=bounds)
     _index(connection, layer.name, names, ids, bounds)
     metadata.write(connection, layer)
     return []

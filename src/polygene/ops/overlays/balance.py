@@ -75,13 +75,13 @@ def balance_of(
     is_outside[scene.own_rows] = False
     is_alone = done.rows[:, 0] == NONE
     return Balance(
-        float(before.sum()),
-        float(before[is_inside].sum()) + float(done.own_covered.sum()),
-        float(before[is_outside].sum()) + float((done.own_size - done.own_covered).sum()),
-        _most_moved(before, lengths, scene, done.n_steps),
-        unit_of(column.family, ruler),
-        float(done.size[is_alone].sum()) if rule.keeps_other else None,
-        bounds.MOST_MOVED * scene.grid.step * ruler.map_unit,
+        before=float(before.sum()),
+        inside=float(before[is_inside].sum()) + float(done.own_covered.sum()),
+        outside=float(before[is_outside].sum()) + float((done.own_size - done.own_covered).sum()),
+        bound=_most_moved(before, lengths, scene, done.n_steps),
+        unit=unit_of(column.family, ruler),
+        other_only=float(done.size[is_alone].sum()) if rule.keeps_other else None,
+        moved=bounds.MOST_MOVED * scene.grid.step * ruler.map_unit,
     )
 
 
@@ -123,14 +123,14 @@ class Counts(NamedTuple):
         came[own[is_own]] = True
         is_cut[own[is_own & is_made]] = True
         return Counts(
-            len(rows),
-            int((has_other & is_own).sum()),
-            int((is_own & ~has_other).sum()),
-            int((has_other & ~is_own).sum()),
-            int((came & ~is_cut).sum()),
-            int(is_cut.sum()),
-            int((~came & ~is_empty).sum()),
-            int(is_empty.sum()),
+            out=len(rows),
+            both=int((has_other & is_own).sum()),
+            input_only=int((is_own & ~has_other).sum()),
+            other_only=int((has_other & ~is_own).sum()),
+            whole=int((came & ~is_cut).sum()),
+            cut=int(is_cut.sum()),
+            dropped=int((~came & ~is_empty).sum()),
+            without_geometry=int(is_empty.sum()),
         )
 
 

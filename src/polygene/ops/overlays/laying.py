@@ -110,7 +110,14 @@ def laid_over(
     progress.stage(f"looking at {layer.name}")
     own, theirs = admitted(layer, others, rule, how.invalid, keeps_other)
     layer, others = own.layer, [other.layer for other in theirs]
-    told = Told(rule, whole, origins, how.precision, progress, snap)
+    told = Told(
+        rule=rule,
+        whole=whole,
+        origins=origins,
+        precision=how.precision,
+        progress=progress,
+        snap=snap,
+    )
     laid = _lay(layer, others, told) if snap is None else _snapped_first(layer, others, told, snap)
     return _with_admitted(laid, own, theirs)
 
@@ -226,10 +233,21 @@ def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
         )
     else:
         check_lengths(done, plan, scene)
-        made = made_of(layer, scene, plan, done, rule, passed)
-        balance = balance_of(layer, scene, plan, done, rule, passed)
+        made = made_of(layer=layer, scene=scene, plan=plan, done=done, rule=rule, passed=passed)
+        balance = balance_of(
+            layer=layer, scene=scene, plan=plan, done=done, rule=rule, passed=passed
+        )
     result = _result_layer(layer, others, rule, made, told.origins)
-    summary = summary_of(layer, others, rule, scene, plan, done, made, balance)
+    summary = summary_of(
+        layer=layer,
+        others=others,
+        rule=rule,
+        scene=scene,
+        plan=plan,
+        done=done,
+        made=made,
+        balance=balance,
+    )
     if selfcheck.is_on() and not told.whole:
         columns = [y.geometry for y in (layer, *others)]
         check_overlay(columns, rule, made.geometry, made.rows, scene.grid.step)

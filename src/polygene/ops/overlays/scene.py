@@ -63,14 +63,14 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
     else:
         own_rows = np.flatnonzero(rows_touched(layer.geometry, bounds, border, grid))
     return Scene(
-        grid,
-        ruler_for(layer.crs),
-        own_rows,
-        near,
-        cutter,
-        border,
-        np.concatenate(rows),
-        offsets_from([len(r) for r in rows]),
+        grid=grid,
+        ruler=ruler_for(layer.crs),
+        own_rows=own_rows,
+        near=near,
+        cutter=cutter,
+        border=border,
+        other_rows=np.concatenate(rows),
+        other_starts=offsets_from([len(r) for r in rows]),
     )
 
 

@@ -80,13 +80,13 @@ def laid_over_itself(layer: Layer, origins: bool, how: Resolved) -> Laid:
     )
     alone = float(sizes[found.depth == 1].sum())
     balance = Balance(
-        float(before.sum()),
-        float(own.sum()) - alone,
-        alone,
-        float(bounds_of.area_moved(length, step).sum()),
-        unit_of(Family.POLYGONS, ruler),
-        None,
-        bounds_of.MOST_MOVED * step,
+        before=float(before.sum()),
+        inside=float(own.sum()) - alone,
+        outside=alone,
+        bound=float(bounds_of.area_moved(length, step).sum()),
+        unit=unit_of(Family.POLYGONS, ruler),
+        other_only=None,
+        moved=bounds_of.MOST_MOVED * step,
     )
     side = Side(
         layer.name, layer.n_total, layer.n_rows, layer.n_rows, Family.POLYGONS, admission.facts

@@ -113,7 +113,12 @@ def give_away(layer: Layer, width: float, precision: float, is_made: BoolArray) 
     unit = unit_of(layer.geometry.family, ruler)
     every, none = np.arange(layer.n_rows), np.zeros(layer.n_rows, bool)
     if layer.geometry.family != Family.POLYGONS:
-        return Given(layer, GivenAway(width, 0, 0.0, unit, 0, 0.0, 0), every, none)
+        return Given(
+            layer,
+            GivenAway(width=width, count=0, area=0.0, unit=unit, left=0, left_area=0.0, rows=0),
+            every,
+            none,
+        )
     column = layer.geometry
     row_of_part = owners(column.row_offsets)
     made = np.flatnonzero(is_made[row_of_part])
@@ -134,13 +139,13 @@ def give_away(layer: Layer, width: float, precision: float, is_made: BoolArray) 
     moved = goal != row_of_part
     left = is_sliver & ~moved
     facts = GivenAway(
-        width,
-        int(moved.sum()),
-        float(areas[moved].sum()),
-        unit,
-        int(left.sum()),
-        float(areas[left].sum()),
-        int((column.is_empty & ~layer.geometry.is_empty).sum()),
+        width=width,
+        count=int(moved.sum()),
+        area=float(areas[moved].sum()),
+        unit=unit,
+        left=int(left.sum()),
+        left_area=float(areas[left].sum()),
+        rows=int((column.is_empty & ~layer.geometry.is_empty).sum()),
     )
     kept = np.flatnonzero(~column.is_empty | layer.geometry.is_empty)
     is_grown = none.copy()

@@ -40,7 +40,14 @@ def snapped_onto(
     grid = grid_for(layer, extents, precision)
     border = concatenate([replace(y.geometry, z=None, m=None) for y in others])
     metric, unit = _metric(layer, grid)
-    found = snapped(layer.geometry, border, outline(border, grid), grid, distance / unit, metric)
+    found = snapped(
+        column=layer.geometry,
+        other=border,
+        border=outline(border, grid),
+        grid=grid,
+        reach=distance / unit,
+        metric=metric,
+    )
     column, is_tangled = found.column, np.zeros(layer.n_rows, bool)
     if column.family == Family.POLYGONS:
         is_tangled = invalid_rows(column, found.is_changed)
@@ -49,12 +56,12 @@ def snapped_onto(
     fell = column.is_empty & ~layer.geometry.is_empty
     n_parts = [np.diff(c.row_offsets) for c in (layer.geometry, column)]
     facts = Snap(
-        distance,
-        found.n_moved,
-        found.n_added,
-        found.furthest * unit,
-        int(found.is_changed.sum()),
-        NamedRows.of(layer, fell),
+        distance=distance,
+        moved=found.n_moved,
+        added=found.n_added,
+        furthest=found.furthest * unit,
+        changed=int(found.is_changed.sum()),
+        fell=NamedRows.of(layer, fell),
         tangled=NamedRows.of(layer, is_tangled),
         reshaped=NamedRows.of(layer, (n_parts[0] != n_parts[1]) & ~fell),
         map_unit=map_unit_of(layer.crs),

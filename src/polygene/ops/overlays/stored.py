@@ -138,7 +138,16 @@ def adjusted(
             done = (
                 "apportioned" if share is not None else "refreshed" if name in refresh else "kept"
             )
-            told.append(Stored(source.layer.name, name, measure.measure, measure.unit, n_cut, done))
+            told.append(
+                Stored(
+                    layer=source.layer.name,
+                    field=name,
+                    measure=measure.measure,
+                    unit=measure.unit,
+                    cut=n_cut,
+                    done=done,
+                )
+            )
     return replace(result, table=table), told
 
 

@@ -109,7 +109,6 @@ def brought(
         if outside == "refuse" and misfits.any():
             raise _misfits(other, misfits, target)
         parts &= ~misfits[owners(other.geometry.row_offsets)]
-    has = ~other.geometry.is_empty
     near = _only_parts(other.geometry, parts)
     followed = follow
     if whole and (nowhere := rows_nowhere(near, way)).any():
@@ -119,7 +118,14 @@ def brought(
             near = near.only(~nowhere)
         else:
             followed = np.inf
-    gone = over(replace(other, geometry=near), way, followed, windows, clear, extent)
+    gone = over(
+        layer=replace(other, geometry=near),
+        way=way,
+        follow=followed,
+        windows=windows,
+        clear=clear,
+        extent=extent,
+    )
     if gone.is_bad.any():
         how = {"reach": reach, "whole": whole, "follow": follow / 2, "outside": outside}
         by_degrees = _by_degrees(given, onto, invalid, how)
@@ -132,27 +138,48 @@ def brought(
     # Those that were invalid before and are to be kept so are not asked.
     is_kept = invalid == "keep" and near.family == Family.POLYGONS
     arrived, n_mended = _landed(gone, way, ~invalid_rows(near) if is_kept else None)
+    bridge = _told(other=other, near=near, arrived=arrived, gone=gone, way=way, misfits=misfits)
+    bridge = replace(bridge, follow=follow, mended=n_mended)
+    result = replace(other, geometry=arrived, crs=target)
+    return Brought(
+        layer=result,
+        facts=bridge,
+        admitted=facts,
+        before=other.geometry,
+        after=gone.column,
+        source=source,
+    )
+
+
+def _told(
+    other: Layer,
+    near: GeometryColumn,
+    arrived: GeometryColumn,
+    gone: Over,
+    way: Way,
+    misfits: BoolArray,
+) -> Bridge:
+    """Return how a layer came over, but for how closely it was to follow and what was mended."""
+    has = ~other.geometry.is_empty
     lost = np.diff(near.row_offsets) < np.diff(other.geometry.row_offsets)
     is_cut = (gone.is_cut | lost) & ~arrived.is_empty
-    bridge = Bridge(
-        other.name,
-        label(source),
-        label(target),
-        int(has.sum()),
-        int((has & arrived.is_empty & ~misfits).sum()),
-        int(is_cut.sum()),
-        gone.added,
-        follow,
-        gone.off,
-        n_mended,
-        way.accuracy,
-        way.description,
-        way.is_best,
-        other.geometry.family != Family.POINTS,
-        NamedRows.of(other, misfits),
+    return Bridge(
+        name=other.name,
+        source=label(way.source),
+        target=label(way.target),
+        total=int(has.sum()),
+        far=int((has & arrived.is_empty & ~misfits).sum()),
+        cut=int(is_cut.sum()),
+        added=gone.added,
+        follow=0.0,
+        off=gone.off,
+        mended=0,
+        accuracy=way.accuracy,
+        operation=way.description,
+        is_best=way.is_best,
+        has_edges=other.geometry.family != Family.POINTS,
+        outside=NamedRows.of(other, misfits),
     )
-    result = replace(other, geometry=arrived, crs=target)
-    return Brought(result, bridge, facts, other.geometry, gone.column, source)
 
 
 def _landed(gone: Over, way: Way, asked: BoolArray | None) -> tuple[GeometryColumn, int]:

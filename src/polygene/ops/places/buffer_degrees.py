@@ -149,7 +149,16 @@ def _pieces(
     for chosen, sign in ((grown, 1), (shrunk, -1)):
         if len(chosen):
             border = turned(parts.take(chosen), outer_is_counter_clockwise=True)
-            pieces.append(_of_border(border, row[chosen], distance, style, sign, geod))
+            pieces.append(
+                _of_border(
+                    border=border,
+                    row=row[chosen],
+                    distance=distance,
+                    style=style,
+                    sign=sign,
+                    geod=geod,
+                )
+            )
     return pieces, [(parts.take(cut), row[cut])]
 
 
@@ -175,7 +184,14 @@ def _of_border(
         runs = local_planes.runs_of(border, geod)
         of, is_end = row[runs.row], np.zeros((runs.column.n_rows, 2), bool)
         how = replace(style, side="right" if sign > 0 else "left", caps="flat")
-    return _Piece(runs.column, of, np.abs(distance[of]), how, is_end, sign)
+    return _Piece(
+        column=runs.column,
+        row=of,
+        distance=np.abs(distance[of]),
+        style=how,
+        is_end=is_end,
+        sign=sign,
+    )
 
 
 def _as_lines(column: GeometryColumn) -> tuple[GeometryColumn, I64Array]:

@@ -70,7 +70,14 @@ def over(
     is_bad |= _rows_with(column, ~(off <= SAME_PLACE))
     is_bad |= _turned_over(column, column.with_xy(there), way)
     is_bad &= ~column.is_empty
-    return Over(column, there, is_bad, is_cut, added, float(off.max(initial=0.0)))
+    return Over(
+        column=column,
+        there=there,
+        is_bad=is_bad,
+        is_cut=is_cut,
+        added=added,
+        off=float(off.max(initial=0.0)),
+    )
 
 
 def rows_nowhere(column: GeometryColumn, way: Way) -> BoolArray:

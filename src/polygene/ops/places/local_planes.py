@@ -227,12 +227,12 @@ def runs_of(column: GeometryColumn, geod: pyproj.Geod) -> Runs:
     counts = stop - first + 1
     steps = np.arange(len(first) + 1)
     runs = GeometryColumn(
-        Family.LINES,
-        xy[spans(first, counts)],
-        offsets_from(counts),
-        steps,
-        steps,
-        np.zeros(len(first), bool),
+        family=Family.LINES,
+        xy=xy[spans(first, counts)],
+        ring_offsets=offsets_from(counts),
+        part_offsets=steps,
+        row_offsets=steps,
+        is_null=np.zeros(len(first), bool),
     )
     is_end = np.stack([first == ring_offsets[:-1][ring_of[first]], stop == last_of_ring], axis=1)
     row = owners(column.ring_offsets_of_rows)[ring_of[first]]

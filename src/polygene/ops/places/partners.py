@@ -52,15 +52,15 @@ class Partners:
             return None if values is None else values[kept]
 
         return Partners(
-            self.first[kept],
-            self.second[kept],
-            some(self.shared),
-            some(self.distance),
-            some(self.mine),
-            some(self.theirs),
-            self.tied,
-            self.size,
-            self.bridge,
+            first=self.first[kept],
+            second=self.second[kept],
+            shared=some(self.shared),
+            distance=some(self.distance),
+            mine=some(self.mine),
+            theirs=some(self.theirs),
+            tied=self.tied,
+            size=self.size,
+            bridge=self.bridge,
         )
 
 
@@ -86,7 +86,9 @@ def partners(
     """
     layer = admit(layer).layer
     if relation == "nearest":
-        return _nearest(layer, other, count, within, precision, follow)
+        return _nearest(
+            layer=layer, other=other, count=count, within=within, precision=precision, follow=follow
+        )
     is_pattern = len(relation) == 9 and set(relation.upper()) <= set("TF*012")
     if not is_pattern:
         check_relation(relation, layer, other)
@@ -150,7 +152,14 @@ def _nearest(
     extent = layer.geometry.extent()
     if is_geographic(layer.crs) or extent is None:
         there = beside(layer, other, whole=is_geographic(layer.crs), follow=follow)
-        found = _search(layer, there.layer, count, within, precision, unit)
+        found = _search(
+            layer=layer,
+            other=there.layer,
+            count=count,
+            within=within,
+            precision=precision,
+            unit=unit,
+        )
         return _as_partners(found, count, there)
     limit = np.inf if within is None else within / unit
     reach = max(extent[2] - extent[0], extent[3] - extent[1], 1000.0 / unit)
@@ -161,7 +170,12 @@ def _nearest(
         facts = there.facts
         is_all = facts is None or not (facts.far or facts.cut) or reach >= limit
         found = _search(
-            layer, there.layer, count, within if is_all else reach * unit, precision, unit
+            layer=layer,
+            other=there.layer,
+            count=count,
+            within=within if is_all else reach * unit,
+            precision=precision,
+            unit=unit,
         )
         if is_all or (found.row != NONE)[~layer.geometry.is_empty].all():
             return _as_partners(found, count, there)
@@ -183,16 +197,23 @@ def _search(
     if is_geographic(layer.crs):
         assert layer.crs is not None
         return nearest_on_ellipsoid(
-            layer.geometry,
-            other.geometry,
-            np.radians(degrees_of(layer.crs)),
-            ellipsoid(layer.crs),
-            meets,
-            count,
-            limit,
+            column=layer.geometry,
+            other=other.geometry,
+            to_radians=np.radians(degrees_of(layer.crs)),
+            geod=ellipsoid(layer.crs),
+            meets=meets,
+            k=count,
+            limit=limit,
         )
     grid = grid_for(layer, [extent_of(b) for b in bounds], precision)
-    found = nearest_rows(layer.geometry, other.geometry, grid, meets, count, limit / unit)
+    found = nearest_rows(
+        column=layer.geometry,
+        other=other.geometry,
+        grid=grid,
+        meets=meets,
+        k=count,
+        limit=limit / unit,
+    )
     return found._replace(distance=found.distance * unit)
 
 
@@ -200,13 +221,13 @@ def _as_partners(found: Nearest, count: int, there: Brought) -> Partners:
     """Return rows and their partners in a row, the nearest first."""
     at = np.flatnonzero(found.row.ravel() != NONE)
     return Partners(
-        at // count,
-        found.row.ravel()[at],
-        None,
-        found.distance.ravel()[at],
-        found.mine.reshape(-1, 2)[at],
-        found.theirs.reshape(-1, 2)[at],
-        np.flatnonzero(found.is_tied),
+        first=at // count,
+        second=found.row.ravel()[at],
+        shared=None,
+        distance=found.distance.ravel()[at],
+        mine=found.mine.reshape(-1, 2)[at],
+        theirs=found.theirs.reshape(-1, 2)[at],
+        tied=np.flatnonzero(found.is_tied),
         bridge=there.facts,
     )
 
