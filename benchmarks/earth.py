@@ -14,8 +14,8 @@ from benchmarks.measure import Row, paired
 from polygene import crs, files
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.ops.places.bridge import brought
 from polygene.ops.join import join
+from polygene.ops.places.bridge import brought
 from polygene.ops.places.local_planes import divided
 from polygene.sample.waters import waters
 
