@@ -21,6 +21,7 @@ from polygene.arrays import (
 from polygene.plane.location import Locator
 from polygene.plane.noding import Noded
 
+# Number 0 is given before any cycle is looked at, so an arrangement without borders has it too.
 OUTSIDE = 0  # the unbounded face
 
 
@@ -95,16 +96,24 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     wrong way have a meaning. With ``by_sign`` a part covers what it winds round more than zero times,
     counter-clockwise.
     """
+    # Half-edges exist for borders only: what bounds nothing parts no faces, and lines are followed
+    # over the noded edges instead.
     edges, deltas_found = _border_edges(noded, borders)
+    # Mostly all edges bound something; then the noding's own arrays are taken, uncopied.
     low, high = noded.low, noded.high
     if len(edges) < len(low):
         low, high = low[edges], high[edges]
+    # (2 n_edges,) so that the twin of half-edge h is h ^ 1 and its edge h >> 1: the whole engine
+    # counts on it.
     origin = np.stack([low, high], axis=1).reshape(-1)
     following, leaving, node_offsets = _link(noded, origin)
+    # A cycle is what one walks round with a face to the left: its outer border, or that of a hole
+    # in it.
     cycle_of = np.full(len(origin), NONE, np.int64)
     halfedge_of_cycle = np.empty(len(low) + 1, np.int64)  # a cycle has two half-edges at least
     n_cycles = kernels.run(kernels.arrange.trace_cycles, following, cycle_of, halfedge_of_cycle)
     halfedge_of_cycle = halfedge_of_cycle[:n_cycles].copy()
+    # Not built before it is asked: most arrangements are one component, which lies in nothing.
     locator = Locator(noded.node_x, noded.node_y, low, high)
     face_of_cycle = _nest(
         noded=noded,
@@ -117,7 +126,9 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
         n_cycles=n_cycles,
         locator=locator,
     )
+    # half-edge -> cycle -> face, composed once, since the cycles are not needed after the winding
     face_of_halfedge = face_of_cycle[cycle_of]
+    # Listed meanwhile by another thread: they need the noding alone, and nothing above needs them.
     deltas = deltas_found()
     label_offsets, labels, is_crossed = _wind(
         following=following,
@@ -130,6 +141,8 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
         n_rows=n_rows,
         by_sign=by_sign,
     )
+    # From the numbers of the noding to those here; steps of lines ask for the faces beside noded
+    # edges.
     border_of_edge = np.full(len(noded.low), NONE, np.int64)
     border_of_edge[edges] = np.arange(len(edges))
     return Arrangement(
@@ -152,6 +165,8 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
 def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[], Deltas]]:
     """Return the noded edges that bound something, and when asked what crossing each changes."""
     n_edges = len(noded.low)
+    # Counted first and filled later into arrays of that size: two passes over the steps cost less
+    # than growing lists, and the counts alone say which edges bound anything.
     nexts, nothing = np.zeros(n_edges, np.int64), np.zeros(1, np.int64)
     inputs = (
         borders.given,
@@ -168,6 +183,7 @@ def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[]
     edges = np.flatnonzero(nexts)
 
     def fill() -> Deltas:
+        # `nexts` turns from counts into the place where each edge's next entry goes.
         offsets = offsets_from(nexts[edges])
         nexts[edges] = offsets[:-1]
         part, sign, line = np.empty((3, int(offsets[-1])), np.int64)
@@ -180,12 +196,15 @@ def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[]
 def _link(noded: Noded, origin: I64Array) -> tuple[I64Array, I64Array, I64Array]:
     """Return the next half-edge of each, and the half-edges leaving each node by angle."""
     n_nodes = len(noded.node_x)
+    # (2 n_edges,) half-edges by the node they leave; the angle is sorted within each node only.
     node_offsets, leaving = bucket(origin, n_nodes)
     busiest = int(np.diff(node_offsets).max(initial=0))
     following = np.empty(len(origin), np.int64)
 
     def link(first: int, stop: int) -> None:
         offsets = node_offsets[first : stop + 1]
+        # Each thread has room of its own; nodes share nothing else, since a node's half-edges are
+        # its own.
         spare = np.empty(max(1, busiest), np.int64)
         kernels.run(
             kernels.arrange.sort_around, offsets, leaving, origin, noded.node_x, noded.node_y, spare
@@ -208,8 +227,10 @@ def _nest(
     locator: Locator,
 ) -> I64Array:
     """Number the faces: give each cycle its face, holes that of the face they lie in."""
+    # Components by union-find; the smallest number is the root, whatever the order of joining.
     root_of = np.arange(len(noded.node_x))
     kernels.run(kernels.pairs.join_roots, low, high, root_of)
+    # One node of each component sees past all the rest of it: the lexicographically smallest.
     least = np.full(len(root_of), NONE, np.int64)
     kernels.run(kernels.arrange.find_least, root_of, noded.node_x, noded.node_y, least)
     least = least[least != NONE]
@@ -226,6 +247,7 @@ def _nest(
         noded.node_y,
         outer,
     )
+    # What lies to the left of that node is of another component, or nothing is there.
     seen = np.full(len(least), NONE, np.int64)
     if len(least) > 1:  # a single component lies in none
         seen = locator.halfedges_left_of(2 * noded.node_x[least], 2 * noded.node_y[least])
@@ -233,12 +255,15 @@ def _nest(
     above = np.arange(n_cycles + 1)  # the last stands for the outside
     above[cycle_of[outer]] = np.where(seen == NONE, n_cycles, cycle_of[seen])
     active = cycle_of[outer]
+    # Pointer jumping: each pass about halves every chain of cycles that hang in each other.
     while active.size:
         higher = above[above[active]]
         is_open = above[active] != higher
         above[active] = higher
         active = active[is_open]
     face_of_cycle = np.zeros(n_cycles + 1, np.int64)
+    # Inner borders of faces are their own top; faces are numbered in the order of their cycles, so
+    # that numbers do not hang on the order of components.
     own = np.flatnonzero(above[:-1] == np.arange(n_cycles))
     face_of_cycle[own] = 1 + np.arange(len(own))
     return face_of_cycle[above[:-1]]
@@ -256,11 +281,14 @@ def _wind(
     by_sign: bool,
 ) -> tuple[I64Array, I64Array, BoolArray]:
     """Return offsets and rows covering each face, and the rows found crossed."""
+    # Faces with no cycle of their own do not exist, but for the outside of nothing.
     n_faces = int(face_of_cycle.max(initial=0)) + 1
     cycle_offsets, face_cycles = bucket(face_of_cycle, n_faces)
     is_crossed = np.zeros(max(1, n_rows), np.uint8)
     label_spans = np.zeros((n_faces, 2), np.int64)
     queue, needed = np.empty((n_faces, 3), np.int64), np.zeros(2, np.int64)
+    # Guesses: two covers a face, and a front of 65,536 windings. Where they are too low the kernel
+    # says what it needs and is called once more.
     n_labels, n_windings = 2 * n_faces + 1024, 1 << 16
     while True:
         labels = np.empty(n_labels, np.int64)
@@ -288,6 +316,8 @@ def _wind(
         if needed[0] <= n_labels and needed[1] <= n_windings:
             break
         n_labels, n_windings = max(n_labels, int(needed[0])), max(n_windings, int(needed[1]))
+    # Labels come in the order faces were met; they are brought to the order of faces, and sorted in
+    # each.
     starts, counts = label_spans.T
     offsets, labels = offsets_from(counts), take_spans(labels, starts, counts)
     kernels.run(kernels.pairs.sort_groups, np.arange(max(1, n_rows)), offsets, labels)
@@ -296,6 +326,7 @@ def _wind(
     again = np.flatnonzero((labels[1:] == labels[:-1]) & (face[1:] == face[:-1])) + 1
     if len(again):
         is_crossed[labels[again]] = 1
+        # Each row once a face: what members and keys count on.
         labels = np.delete(labels, again)
         offsets = offsets - offsets_from(count_by(face[again], n_faces))
     return offsets, labels, is_crossed[:n_rows].astype(bool)

@@ -39,6 +39,8 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
     Rings that do not end where they began are closed. Outer rings count as counter-clockwise and
     holes as clockwise, whichever way they were drawn. Points have no edges.
     """
+    # All vertices, used by edges or not: nodes of points and of what has no length are numbered
+    # too.
     x, y = grid.to_units(column.xy)
     part_of_ring, row_of_part = owners(column.part_offsets), owners(column.row_offsets)
     nothing = np.zeros(0, np.int64)
@@ -54,8 +56,12 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
             row_of_part=row_of_part,
         )
     is_lines = column.family == Family.LINES
+    # Which way a ring turns is asked on the grid, where it is exact; one that has no area there
+    # counts as drawn the usual way.
     signs = np.zeros(column.n_rings, np.int64) if is_lines else _ring_signs(column, x, y)
     start, stop, ring, part, sign = _edges(column.ring_offsets, part_of_ring, signs)
+    # The closing edge of an open ring is one more edge, at the end, so that the numbers of the
+    # others stay.
     opened = nothing if is_lines else _open_rings(column, x, y)
     if len(opened):
         start = np.concatenate([start, column.ring_offsets[opened + 1] - 1])
@@ -69,6 +75,7 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
 
 def _edges(ring_offsets: I64Array, part_of_ring: I64Array, signs: I64Array) -> list[I64Array]:
     """Return start, stop, ring, part and sign of an edge from each vertex but a ring's last."""
+    # A ring without vertices has no edges rather than one less.
     edge_offsets = offsets_from(np.maximum(np.diff(ring_offsets) - 1, 0))
     columns = list(np.empty((5, int(edge_offsets[-1])), np.int64))
 
@@ -90,6 +97,7 @@ def _edges(ring_offsets: I64Array, part_of_ring: I64Array, signs: I64Array) -> l
 
 def _open_rings(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
     """Return the rings that do not end where they began, on the grid."""
+    # Asked on the grid: what closes there is closed, whatever the last digits say.
     has = np.flatnonzero(column.ring_offsets[:-1] < column.ring_offsets[1:])
     first, last = column.ring_offsets[has], column.ring_offsets[has + 1] - 1
     return has[(x[first] != x[last]) | (y[first] != y[last])]
@@ -104,6 +112,7 @@ def _ring_signs(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
         kernels.run(kernels.arrange.sign_rings, x, y, offsets, signs[first:stop])
 
     parallel.each(look, parallel.parted(column.ring_offsets))
+    # The first ring of each part that has any is its outer one.
     is_hole = np.ones(column.n_rings, bool)
     is_hole[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = False
     return np.where((signs < 0) ^ is_hole, -1, 1)
@@ -117,10 +126,12 @@ def vertex_homes(
     A node goes back to the coordinates of the vertices on it, bit for bit, if they all agree and
     nothing passes so near that moving it could make edges cross; else it stays on the grid.
     """
+    # Nodes without a vertex are crossings; they have only the grid.
     homes = grid_xy.copy()
     is_home, differs = np.zeros((2, len(grid_xy)), np.uint8)
     map_xy = np.ascontiguousarray(map_xy)
     kernels.run(kernels.vertices.bring_home, map_xy, node_of_vertex, homes, is_home, differs)
+    # Vertices that differ by less than a unit share a node; none of them has more right to it.
     keeps = stays | (differs > 0)
     homes[keeps] = grid_xy[keeps]
     return homes

@@ -15,8 +15,11 @@ CROWD, CROWD_OF_PAIRS = 1024, 64
 # Edges per cell, on average, of the first box.
 PER_CELL, PER_CELL_OF_LONG, PER_CELL_OF_PAIRS = 4.0, 16.0, 2.0
 SMALLEST_SIDE = 8  # grid units; below it the margin of a cell is larger than the cell
+# Beyond this many the offsets of cells alone would be larger than the edges' own arrays.
 MOST_CELLS = 1 << 23
+# Each level divides by two to 64, so twelve go below any side there is.
 MOST_LEVELS = 12
+# Below it threads are not worth starting.
 WORTH_SHARING = 200_000  # edges
 
 
@@ -62,6 +65,7 @@ def spread(
     ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
 ) -> Buckets:
     """Enter the edges of each box in its cells (numbered from 0 for these boxes)."""
+    # Counted, then filled in place: each thread knows where in each cell its entries go.
     shares = _shares(boxes, entry_offsets)
     counts = parallel.each_of(lambda share: count_in_cells(ends, *share, entries, n_cells), shares)
     offsets = offsets_from(sum(counts[1:], counts[0]))
@@ -84,6 +88,7 @@ def _shares(boxes: I64Array, entry_offsets: I64Array) -> list[tuple[I64Array, I6
     n = parallel.n_workers()
     if len(boxes) > 1 or entry_offsets[-1] < WORTH_SHARING:
         return [(boxes, entry_offsets)]
+    # A single box parted by edges: threads see all cells, and never write to the same entry.
     cuts = entry_offsets[-1] * np.arange(n + 1) // n
     return [(boxes, cuts[k : k + 2]) for k in range(n)]
 
@@ -94,8 +99,10 @@ def single_box(ends: I64Array, per_cell: float) -> I64Array:
 
 
 def _box_over(measured: I64Array, n_edges: int, per_cell: float) -> I64Array:
+    # Square cells; the side is what gives the wanted number, or the long side parted if it is thin.
     low_x, low_y, high_x, high_y = measured[:4].tolist()
     width, height = high_x - low_x + 1, high_y - low_y + 1
+    # Side by side along a thin extent there would else be a cell for every unit across.
     target = min(MOST_CELLS, max(1, int(n_edges / per_cell)))
     side = int(max((width * height / target) ** 0.5, max(width, height) / target, 1.0)) + 1
     return np.array([[low_x, low_y, side, -(-width // side), -(-height // side), 0]], np.int64)
@@ -126,6 +133,7 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
     finer box is kept only if it halves the pairs to look at.
     """
     crowd = CROWD if sorts else CROWD_OF_PAIRS
+    # boxes, entries and their offsets are those of the level at work; the lists gather all levels.
     boxes = _first_box(ends, sorts)
     entries = np.arange(len(ends))
     entry_offsets = np.array([0, len(entries)], np.int64)
@@ -137,6 +145,7 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
     n_cells = n_boxes = 0
     for level in range(MOST_LEVELS):
         if level:
+            # The first box is always kept; finer ones only if they pay.
             pays = _pays(ends, boxes, entry_offsets, entries)
             chosen = np.flatnonzero(pays)
             sizes = np.diff(entry_offsets)
@@ -145,8 +154,11 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
             boxes, parents = boxes[chosen], parents[chosen]
             if len(boxes) == 0:
                 break
+            # The crowded cell below learns the number of its finer box.
             all_children[-1][parents] = n_boxes + np.arange(len(boxes))
         n_level = int((boxes[:, 3] * boxes[:, 4]).sum())
+        # Cells are numbered from 0 within the level while edges are entered, from n_cells on for
+        # ever.
         local = boxes.copy()
         local[:, 5] = offsets_from(boxes[:, 3] * boxes[:, 4])[:-1]
         found = spread(ends, local, entry_offsets, entries, n_level)
@@ -159,14 +171,19 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
         all_children.append(np.full(n_level, NONE, np.int64))
         n_cells += n_level
         n_boxes += len(boxes)
+        # Where cells are as small as the margin of edges a finer box would hold all of them in each
+        # cell.
         parents = np.flatnonzero((counts > crowd) & (boxes[box_of, 2] > SMALLEST_SIDE))
         if len(parents) == 0:
             break
+        # Only edges of the crowded cells go down a level.
         entries = found.order[spans(found.offsets[parents], counts[parents])]
         entry_offsets = offsets_from(counts[parents])
         boxes = _finer_boxes(boxes, local, box_of[parents], parents, counts[parents])
     box_of_cell = np.concatenate(all_children)
     offsets = offsets_from(np.concatenate(all_counts))
+    # A cell with a finer box over it is not looked at itself: all that meets in it meets in the
+    # finer one too, since that is laid over the whole cell.
     leaves = np.flatnonzero((box_of_cell == NONE) & (offsets[:-1] < offsets[1:]))
     return Cells(
         np.concatenate(all_boxes), box_of_cell, offsets, np.concatenate(all_entries), leaves
@@ -176,6 +193,7 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
 def _first_box(ends: I64Array, sorts: bool) -> I64Array:
     if not sorts:
         return single_box(ends, PER_CELL_OF_PAIRS)
+    # measured[4] is how far all edges go in x and y together: twice a side for each is long.
     measured = _measured(ends)
     box = _box_over(measured, len(ends), PER_CELL)
     if measured[4] > 2 * box[0, 2] * len(ends):
@@ -186,11 +204,14 @@ def _first_box(ends: I64Array, sorts: bool) -> I64Array:
 
 def _pays(ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array) -> BoolArray:
     """Whether each finer box leaves at most half as many pairs as its cell has."""
+    # Counted without being entered: of boxes that do not pay nothing else is done.
     n_per_box = boxes[:, 3] * boxes[:, 4]
     local = boxes.copy()
     local[:, 5] = offsets_from(n_per_box)[:-1]
     counts = count_in_cells(ends, local, entry_offsets, entries, int(n_per_box.sum()))
     box_of = np.repeat(np.arange(len(boxes)), n_per_box)
+    # Pairs in floating point: counts reach a million, and their squares the end of 64 bits in a
+    # sum.
     left = sum_by(box_of, counts * (counts - 1.0), len(boxes))
     before = np.diff(entry_offsets).astype(np.float64)
     return left <= 0.5 * before * (before - 1)
@@ -200,9 +221,12 @@ def _finer_boxes(
     boxes: I64Array, local: I64Array, box: I64Array, cell: I64Array, count: I64Array
 ) -> I64Array:
     """Return a box over each crowded cell, with about four edges a cell."""
+    # From the number of a cell to its column and row in its box, and from those to its corner.
     within = cell - local[box, 5]
     column, row = within % boxes[box, 3], within // boxes[box, 3]
     side = boxes[box, 2]
+    # As many columns as rows; at least two, at most 64, so that a level is never more than 4,096
+    # times finer.
     splits = np.clip(np.ceil(np.sqrt(count / 4)).astype(np.int64), 2, 64)
     fine = np.maximum(-(-side // splits), 2)
     n_fine = -(-side // fine)
@@ -221,6 +245,7 @@ def _finer_boxes(
 
 def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:
     """Group grid points by the finest cell they lie in; points off the grid are in none."""
+    # Nodes lie in one cell each, edges in several: so each pair of the two is met at most once.
     found = np.empty(len(x), np.int64)
     x, y = np.ascontiguousarray(x), np.ascontiguousarray(y)
 
@@ -231,6 +256,7 @@ def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:
         )
 
     parallel.each(find, parallel.split(len(x)))
+    # Points off the grid go to a bucket behind the last cell, which is then left out.
     n_cells = len(cells.box_of_cell)
     grouped = bucket(np.where(found == NONE, n_cells, found), n_cells + 1)
     return Buckets(grouped.offsets[:-1].copy(), grouped.order)

@@ -30,6 +30,8 @@ class Clean(NamedTuple):
         part_of_ring = owners(column.part_offsets)
         is_outer = np.zeros(column.n_rings, bool)
         is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
+        # Rows with a ring that cannot be looked at are left out whole: nesting has no meaning for
+        # them.
         rings = np.flatnonzero(is_good[row_of_ring] & (np.diff(column.ring_offsets) > 0))
         counts = np.diff(column.ring_offsets)[rings]
         # Each ring with its first vertex once more, in case it is open; repeats go.
@@ -40,12 +42,14 @@ class Clean(NamedTuple):
         xy = column.xy.take(at, axis=0)
         keeps = np.ones(len(at), bool)
         keeps[1:] = (ring[1:] != ring[:-1]) | (xy[1:] != xy[:-1]).any(axis=1)
+        # Minus zero becomes zero: bytes are compared elsewhere.
         xy, ring = xy.compress(keeps, axis=0) + 0.0, ring[keeps]
         offsets = offsets_from(count_by(ring, len(rings)))
         start = np.flatnonzero(ring[:-1] == ring[1:]) if len(ring) else np.zeros(0, np.int64)
         ring_of_edge = ring[start]
         following = np.arange(len(start)) + 1
         edge_offsets = offsets_from(count_by(ring_of_edge, len(rings)))
+        # The edge behind a ring's last is its first.
         following[edge_offsets[1:] - 1] = edge_offsets[:-1]
         return Clean(
             xy=xy,

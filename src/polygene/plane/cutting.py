@@ -71,9 +71,12 @@ def cut(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
 
 def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
     n_rows, arrangement = plan.n_own_rows, plan.arrangement
+    # An item is a (face, row of INPUT) pair here; its members are the rows of OTHER over the face.
     faces = members_of.of_faces(plan)
     face, row = plan.own_labels()
     if rule.keeps_other:
+        # What OTHER covers alone comes as items without a row of INPUT, put among the others by
+        # face.
         has_own = np.zeros(arrangement.n_faces, bool)
         has_own[face] = True
         alone = np.flatnonzero(~has_own & (faces.counts > 0))
@@ -81,19 +84,23 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         face = np.concatenate([face, alone])[order]
         row = np.concatenate([row, np.full(len(alone), NONE)])[order]
     found = keyed(rule, row, faces.take(face), other_starts)
+    # Areas are not needed before the pieces are traced, and take as long as that.
     sums_found = parallel.meanwhile(lambda: _sums_and_areas(plan, ruler))
     entry_face = face[found.item]
+    # A piece that is all of a sound row is that row: it is not traced, so not a bit of it changes.
     wholes = _whole_pieces(
         plan=plan, found=found, item_row=row, faces=faces, other_starts=other_starts, rule=rule
     )
     keeps = ~np.asarray(wholes.any(axis=1))[found.piece]
     pieces = _sorted_pieces(entry_face[keeps], found.piece[keeps], arrangement.n_faces, found)
     rings = trace_rings(arrangement, pieces)
+    # Nodes that other rows left on straight borders go again: INPUT keeps the vertices it had.
     kept = thinned(
         arrangement, plan.noded, rings, _rows_in_plan(found, plan, other_starts), plan.row_of_part
     )
     face_sums, areas = sums_found()
 
+    # Proved beside the writing of coordinates; a failure comes out when `proved` is asked below.
     def prove() -> None:
         wanted = face_sums.by_group(found.piece[keeps], entry_face[keeps], found.n_pieces)
         prove_pieces(plan, rings, kept, wanted)
@@ -102,6 +109,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     column, node = rings_to_column(arrangement, rings, kept, plan.node_xy, found.n_pieces)
     is_own = row != NONE
     own_face, own_row = face[is_own], row[is_own]
+    # The balance asks how much of each row any OTHER covers, whatever the rule keeps.
     is_in = plan.is_covered[own_face]
     done = Cut(
         rows=found.rows,
@@ -127,11 +135,13 @@ def _sums_and_areas(plan: Overlay, ruler: Ruler) -> tuple[Sums, F64Array]:
 
 def _rows_in_plan(found: Keyed, plan: Overlay, other_starts: I64Array) -> I64Array:
     """Return the rows each piece is of, those of OTHERs counted as the plan does."""
+    # (1 + OTHERs,) where each layer's rows begin in the plan: INPUT's at 0
     starts = np.concatenate([[0], plan.n_own_rows + other_starts[:-1]])
     return np.where(found.rows == NONE, NONE, found.rows + starts)
 
 
 def _sorted_pieces(face: I64Array, piece: I64Array, n_faces: int, found: Keyed) -> Pieces:
+    # Sorted already where each face has one row of INPUT; the sort is for overlaps.
     is_sorted = (face[1:] > face[:-1]) | ((face[1:] == face[:-1]) & (piece[1:] > piece[:-1]))
     if not is_sorted.all():
         order = np.lexsort((piece, face))
@@ -149,6 +159,7 @@ def _whole_pieces(
 ) -> BoolArray:
     """Which pieces are all of a row that is sound, (n_pieces, layers): as many faces as the row has."""
     n_rows, is_crossed = plan.n_own_rows, plan.row_is_crossed
+    # A piece is all of a row if it has as many faces as the row: its faces are some of the row's.
     n_entries = count_by(found.piece, found.n_pieces)
     has = found.rows != NONE
     n_faces = np.concatenate(
@@ -157,6 +168,7 @@ def _whole_pieces(
             count_by(faces.rows, len(is_crossed) - n_rows),
         ]
     )
+    # Row 0 stands in for none; `has` takes those out again.
     row = np.where(has, _rows_in_plan(found, plan, other_starts), 0)
     wholes = has & (n_entries[:, None] == n_faces[row]) & ~is_crossed[row]
     if not rule.keeps_other:
@@ -171,6 +183,8 @@ def _meets_border(plan: Overlay, rule: Rule) -> BoolArray:
     if rule.is_keyed_by_other or not rule.keeps_covered:
         return np.zeros(plan.n_own_rows, bool)
     arrangement, n_rows = plan.arrangement, plan.n_own_rows
+    # A clip that keeps whole features asks who touches, be it in one point of the border: a node of
+    # OTHER's border that INPUT's border has too.
     deltas = arrangement.deltas
     edge = owners(deltas.offsets)
     row = plan.row_of_part[deltas.part]
@@ -189,19 +203,25 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
     Closed lines have no start.
     """
     own, n_rows = plan.own, plan.n_own_rows
+    # Steps of lines are items; so one rule serves faces, steps and points.
     steps = steps_of(plan)
     prove_steps(plan, steps)
     proved_sums(plan)
     members = members_of.of_steps(plan, steps, members_of.of_faces(plan))
+    # A ring of a line layer starts anywhere: without turning it, the piece across its start would
+    # be two.
     order = _turned(plan, steps, members)
     steps, members = Steps(*(column[order] for column in steps)), members.take(order)
     row = owners(own.ring_offsets_of_rows)[steps.path]
     found = keyed(rule, row, members, other_starts)
+    # Measured on the vertices' own coordinates: the balance is of what is written.
     length = ruler.lengths(_places(plan, steps, True), _places(plan, steps, False))
     is_in = members.counts > 0
     n_steps = count_by(row, n_rows)
+    # All steps of the row in one piece: it was never cut.
     is_whole = count_by(found.piece, found.n_pieces) == n_steps[found.rows[:, 0]]
     column, node = _runs_to_column(plan, steps, found)
+    # Touching includes ending on the border, which no step is inside of.
     on_border = members_of.covered_nodes(plan)
     meets = on_border[steps.start] | on_border[steps.stop] | is_in
     return Cut(
@@ -236,15 +256,18 @@ def _places(plan: Overlay, steps: Steps, at_start: bool) -> F64Array:
 def _turned(plan: Overlay, steps: Steps, members: Members) -> I64Array:
     """Return the order of steps in which closed paths start where what covers them changes."""
     n_steps, n_paths = len(steps.path), plan.own.n_rings
+    # Steps of a path follow each other: path p has offsets[p]:offsets[p + 1].
     counts = count_by(steps.path, n_paths)
     offsets = offsets_from(counts)
     k = np.arange(n_steps) - offsets[steps.path]
     before = np.where(k == 0, offsets[steps.path] + counts[steps.path] - 1, np.arange(n_steps) - 1)
+    # Where what covers a step is not what covers the one before, cyclically.
     changes = np.flatnonzero(~_are_alike(members, before))
     has = np.flatnonzero(counts > 0)
     is_closed = np.zeros(n_paths, bool)
     is_closed[has] = steps.start[offsets[:-1][has]] == steps.stop[offsets[1:][has] - 1]
     first_change = offsets[:-1].copy()
+    # Written backwards, so that of several the first stands.
     first_change[steps.path[changes][::-1]] = changes[::-1]
     shift = np.where(is_closed, first_change - offsets[:-1], 0)
     return offsets[steps.path] + (k + shift[steps.path]) % np.maximum(counts[steps.path], 1)
@@ -253,6 +276,7 @@ def _turned(plan: Overlay, steps: Steps, members: Members) -> I64Array:
 def _are_alike(members: Members, other: I64Array) -> BoolArray:
     """Whether each item has the same members as another one."""
     counts = members.counts
+    # Counts first; members are compared for those only that have as many.
     alike = counts == counts[other]
     asked = np.flatnonzero(alike & (counts > 0))
     mine, theirs = members.take(asked), members.take(other[asked])
@@ -266,6 +290,7 @@ def _runs_to_column(plan: Overlay, steps: Steps, found: Keyed) -> tuple[Geometry
 
     Returns also the (n_vertices,) node of each vertex.
     """
+    # By piece, steps in the order they are walked: a run is what follows without a gap.
     order = np.argsort(found.piece, kind="stable")
     at, piece = found.item[order], found.piece[order]
     path = steps.path[at]
@@ -273,6 +298,7 @@ def _runs_to_column(plan: Overlay, steps: Steps, found: Keyed) -> tuple[Geometry
     is_first[1:] = (np.diff(at) != 1) | (path[1:] != path[:-1]) | (piece[1:] != piece[:-1])
     is_last = np.ones(len(at), bool)
     is_last[:-1] = is_first[1:]
+    # Nodes that are no vertex of the line are where strangers met it; inside a run they go.
     keeps = is_first | (steps.vertex[at] != NONE)
     # The start of each kept step, then the end of each last one.
     run = np.cumsum(is_first) - 1
@@ -280,6 +306,7 @@ def _runs_to_column(plan: Overlay, steps: Steps, found: Keyed) -> tuple[Geometry
     chosen = Steps(*(column[at] for column in steps))
     xy = np.empty((run_offsets[-1], 2))
     node = np.empty(len(xy), np.int64)
+    # Each run is its kept starts, and behind them the end of its last step.
     is_end = np.zeros(len(xy), bool)
     is_end[run_offsets[1:] - 1] = True
     xy[~is_end], node[~is_end] = _places(plan, chosen, True)[keeps], chosen.start[keeps]
@@ -295,10 +322,12 @@ def _cut_points(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler)
     del ruler
     own, n_rows = plan.own, plan.n_own_rows
     proved_sums(plan)
+    # Points on no border are located by the cells; on a border counts as inside.
     members = members_of.of_points(plan, members_of.of_faces(plan))
     row = owners(own.vertex_offsets_of_rows)
     found = keyed(rule, row, members, other_starts)
     order = np.argsort(found.piece, kind="stable")
+    # Points are taken as they are, with their own coordinates, Z and M.
     column = own.take_parts(found.item[order], found.piece[order], found.n_pieces)
     count, before = count_by(found.piece, found.n_pieces), count_by(row, n_rows)
     inside = count_by(row[members.counts > 0], n_rows)

@@ -42,11 +42,13 @@ def nearest_rows(
     ``meets`` are the pairs of rows that have a point in common, sorted: those are at no distance. Of
     rows at the same distance the first is taken.
     """
+    # What meets is at no distance and comes first; only rows that want more are searched for.
     begin, place = begun(column, meets, k)
     row, distance, mine, theirs, is_tied = begin
     if other.n_vertices == 0 or column.n_vertices == 0:
         return begin
     search = _Search(column, other, grid)
+    # One more neighbour for every row in each round, those found before left out.
     for _ in range(k):
         open_rows = (place < k) & ~column.is_empty
         if not open_rows.any():
@@ -75,10 +77,12 @@ def begun(
     mine, theirs = np.full((2, n, k, 2), np.nan)
     place = np.zeros(n, np.int64)
     first, second = meets
+    # Pairs are sorted, so the rank of a pair among those of its row is its distance from the first.
     rank = np.arange(len(first)) - np.searchsorted(first, first)
     taken = rank < k
     row[first[taken], rank[taken]] = second[taken]
     distance[first[taken], rank[taken]] = 0.0
+    # add.at, since a row comes as often as it has partners.
     np.add.at(place, first[taken], 1)
     _at_meeting(column, mine, theirs, first[taken], rank[taken])
     is_tied = np.bincount(first, minlength=n) > k
@@ -110,6 +114,7 @@ def _edges(column: GeometryColumn, grid: Grid) -> tuple[Outline, I64Array, I64Ar
     if column.family == Family.POINTS:
         start = stop = np.arange(column.n_vertices)
     else:
+        # A line of one vertex, or of no length, has no edge; its vertex stands for it.
         used = np.zeros(column.n_vertices, bool)
         used[start] = used[stop] = True
         lone = np.flatnonzero(~used)
@@ -123,6 +128,7 @@ class _Search:
     def __init__(self, column: GeometryColumn, other: GeometryColumn, grid: Grid) -> None:
         self.n_rows = column.n_rows
         mine, start, stop, group = _edges(column, grid)
+        # Edges by row, so that each thread has whole rows and no best distance is written by two.
         if (np.diff(group) < 0).any():
             order = np.argsort(group, kind="stable")
             start, stop, group = start[order], stop[order], group[order]
@@ -131,6 +137,7 @@ class _Search:
         theirs, start, stop, self.row = _edges(other, grid)
         self.x, self.y = mine.x, mine.y
         self.ends = edges_between(theirs.x, theirs.y, start, stop)
+        # One box without finer ones: squares of cells round an edge are walked, not its own cells.
         box = single_box(self.ends, per_cell=1.5)
         n_edges = len(start)
         n_cells = int(box[0, 3] * box[0, 4])
@@ -145,8 +152,10 @@ class _Search:
         if not open_rows.all():
             asked = np.flatnonzero(open_rows[group])
             start, stop, group = start[asked], stop[asked], group[asked]
+        # Squared distances; -1 lets nothing be near enough for rows that are done.
         best = np.where(open_rows, min(limit, 1e15) ** 2, -1.0)
         edge, own = np.full((2, self.n_rows), NONE)
+        # (n_rows,) lists one after the other: those of row g do not count for it again
         banned = known[known != NONE]
         offsets = offsets_from((known != NONE).sum(axis=1))
         tied = np.zeros(self.n_rows, np.uint8)
@@ -190,10 +199,13 @@ class _Search:
         c = self.ends[edge, :2].astype(np.float64)
         d = self.ends[edge, 2:].astype(np.float64)
         origin = np.array([self.grid.origin_x, self.grid.origin_y], np.float64)
+        # Between points there is nothing to look for along edges, and the vertices' own places are
+        # exact.
         if self.are_points:
             return (a + origin) * self.grid.step, (c + origin) * self.grid.step
         best = np.full(len(a), np.inf)
         mine, theirs = a.copy(), c.copy()
+        # Two edges that do not cross are nearest at an end of one of them: four cases.
         for p, q, r, is_mine in (
             (a, c, d, True),
             (b, c, d, True),

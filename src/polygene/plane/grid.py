@@ -31,6 +31,7 @@ def default_step(
     """
     if is_geographic is not None:
         return DEFAULT_GEOGRAPHIC if is_geographic else DEFAULT_PROJECTED
+    # Twelve digits of the largest coordinate, as 1e-4 m has of national grids and 1e-9 of degrees.
     largest = max((abs(v) for extent in extents for v in extent), default=0.0)
     if largest == 0:
         return DEFAULT_PROJECTED
@@ -67,6 +68,7 @@ class Grid:
         """
         if not extents:
             return Grid(step, 0, 0)
+        # One grid for all that takes part, so that what is equal in two layers falls together.
         low_x, low_y = min(e[0] for e in extents), min(e[1] for e in extents)
         high_x, high_y = max(e[2] for e in extents), max(e[3] for e in extents)
         largest = max(abs(low_x), abs(low_y), abs(high_x), abs(high_y))
@@ -82,6 +84,7 @@ class Grid:
             largest / step > MAX_MULTIPLES or max(high_x - low_x, high_y - low_y) / step > MAX_UNITS
         ):
             step *= 10
+        # The origin is a multiple of the step, so that grid points stay decimals of the step.
         to_units = Grid(step, 0, 0)
         return Grid(
             step,
@@ -93,6 +96,7 @@ class Grid:
     def _factor(self) -> tuple[float, bool]:
         """Return what to multiply coordinates with for units of the grid, or to divide them by."""
         # Multiplying by 10000 rounds once, dividing by 0.0001 twice (0.0001 is not exact).
+        # 1e-4 is no double; 10,000 is.
         inverse = round(1 / self.step) if self.step < 1 else 0
         if inverse and abs(inverse * self.step - 1) < 1e-12:
             return float(inverse), False
@@ -135,6 +139,8 @@ class Grid:
 
     def to_map(self, x: I64Array, y: I64Array) -> F64Array:
         """Return the (n, 2) map coordinates of grid integers: the nearest float64 to each decimal."""
+        # Dividing an integer by the inverse gives the double nearest to the decimal: what a file
+        # says comes back.
         xy = np.stack([x + self.origin_x, y + self.origin_y], axis=1).astype(np.float64)
         factor, divides = self._factor()
         return xy * factor if divides else xy / factor

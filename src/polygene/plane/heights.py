@@ -23,8 +23,10 @@ def with_heights(plan: Overlay, cut: Cut) -> tuple[GeometryColumn, int]:
     own, pieces = plan.own, cut.geometry
     if cut.node is None or (own.z is None and own.m is None):
         return pieces, 0
+    # Only INPUT has heights in a result; rows of OTHER alone get not a number.
     row_of_vertex = cut.rows[owners(pieces.vertex_offsets_of_rows), 0]
     found = _lookup(plan, row_of_vertex, cut.node)
+    # Z and M go the same way, and apart: either may be missing.
     values = {}
     is_known = found.step != NONE
     for name, given in (("z", own.z), ("m", own.m)):
@@ -48,6 +50,8 @@ def _lookup(plan: Overlay, row: I64Array, node: I64Array) -> _Found:
     steps, mine = steps_of(plan), plan.own_outline
     row_of_ring = owners(plan.own.ring_offsets_of_rows)
     step_row = row_of_ring[steps.path]
+    # Places of the row's own steps and places asked for, numbered together: equal numbers are the
+    # same node on the same row.
     keys = number_pairs(
         np.concatenate([step_row, step_row, row]),
         np.concatenate([steps.start, steps.stop, node]),
@@ -56,6 +60,7 @@ def _lookup(plan: Overlay, row: I64Array, node: I64Array) -> _Found:
     place_of_key = np.full(len(keys.firsts), NONE, np.int64)
     # The first mention wins: a start before a stop, so that a vertex is found as itself.
     mentioned = keys.numbers[: 2 * n_steps]
+    # Written backwards, so that the first mention stands in the end.
     place_of_key[mentioned[::-1]] = np.arange(2 * n_steps)[::-1]
     place = place_of_key[keys.numbers[2 * n_steps :]]
     step = np.where(place == NONE, NONE, place % max(1, n_steps))
@@ -65,6 +70,7 @@ def _lookup(plan: Overlay, row: I64Array, node: I64Array) -> _Found:
     ax, ay = mine.x[start], mine.y[start]
     whole = np.hypot(mine.x[stop] - ax, mine.y[stop] - ay)
     reach = np.hypot(noded.node_x[node] - ax, noded.node_y[node] - ay)
+    # How far along the given edge the node lies, by distance on the grid.
     share = np.clip(reach / np.maximum(whole, 1), 0, 1)
     return _Found(step, start, stop, share)
 
@@ -76,6 +82,7 @@ def _filled(pieces: GeometryColumn, values: F64Array, is_known: BoolArray) -> F6
     ring_of = owners(pieces.ring_offsets)
     step = np.zeros(len(values))
     step[1:] = np.hypot(*np.diff(pieces.xy, axis=0).T)
+    # One running length over all rings; within a ring only differences count.
     along = np.cumsum(step)
     # A ring comes round: its known vertices are set before and behind it once more.
     lengths = np.zeros(pieces.n_rings)
@@ -93,6 +100,7 @@ def _filled(pieces: GeometryColumn, values: F64Array, is_known: BoolArray) -> F6
     wanted = origin[ring_of[unknown]] + at[unknown] + lengths[ring_of[unknown]]
     filled = values.copy()
     if len(known):
+        # The axis of the middle copy has known vertices on both sides of any unknown one.
         filled[unknown] = np.interp(wanted, axis[order], np.tile(values[known], 3)[order])
     has_known = np.bincount(ring_of[known], minlength=pieces.n_rings) > 0
     alone = unknown[~has_known[ring_of[unknown]]]

@@ -46,14 +46,19 @@ def keyed(rule: Rule, own_row: I64Array, members: Members, other_starts: I64Arra
     Where rows of one layer overlap, an item belongs to a piece for each of them.
     """
     items, n_others = np.arange(len(own_row)), len(other_starts) - 1
+    # The rule is asked about columns of truth: has each layer a part in the item?
     has_own = own_row != NONE
     if not rule.is_keyed_by_other:
+        # Only INPUT's row keys the piece: whether any OTHER covers it is all the rule needs.
         items = items[rule.keeps(np.stack([has_own, members.counts > 0], axis=1))]
         return _numbered(items, [own_row[items]] + [np.full(len(items), NONE)] * n_others)
+    # For each OTHER the stretch of an item's members that are its own.
     layers = [_of_layer(members, *other_starts[k : k + 2]) for k in range(n_others)]
     has = np.stack([has_own, *(counts > 0 for _, counts in layers)], axis=1)
     items = items[rule.keeps(has)]
     columns = [own_row[items]]
+    # The combinations of all layers' rows, one layer after the other: items are repeated as often
+    # as the layer has rows there, or once with none.
     for k, (first, counts) in enumerate(layers):
         n_here = np.maximum(counts[items], 1)
         repeat = np.repeat(np.arange(len(items)), n_here)
@@ -71,6 +76,7 @@ def _of_layer(members: Members, start: int, stop: int) -> tuple[I64Array, I64Arr
 
     Members rise, so those of a layer lie together.
     """
+    # Running counts turn "how many below" into a subtraction for each item.
     below = offsets_from((members.rows < start).astype(np.int64))
     within = offsets_from(((members.rows >= start) & (members.rows < stop)).astype(np.int64))
     low, high = members.offsets[:-1], members.offsets[1:]
@@ -79,8 +85,10 @@ def _of_layer(members: Members, start: int, stop: int) -> tuple[I64Array, I64Arr
 
 def _numbered(item: I64Array, columns: list[I64Array]) -> Keyed:
     """Number the distinct keys in rising order of their rows."""
+    # NONE becomes 0: the numbering wants numbers that are not negative.
     key = columns[0] + 1
     firsts = None
+    # Numbered pair by pair, (INPUT, first OTHER), then (that, second OTHER) and so on.
     for column in columns[1:]:
         numbering = number_pairs(key, column + 1)
         key, firsts = numbering.numbers, numbering.firsts
@@ -88,6 +96,7 @@ def _numbered(item: I64Array, columns: list[I64Array]) -> Keyed:
         numbering = number_pairs(key, np.zeros_like(key))
         key, firsts = numbering.numbers, numbering.firsts
     rows = np.stack([column[firsts] for column in columns], axis=1)
+    # Numbers by first appearance would hang on the order of faces; by rows they do not.
     order = order_of(rows)
     rank = np.empty(len(order), np.int64)
     rank[order] = np.arange(len(order))

@@ -35,6 +35,8 @@ class Locator:
     @cached_property
     def _index(self) -> _Index:
         ends = self._ends
+        # Small cells: the way from a point to its cell's corner is short, and the corners' answers
+        # are known.
         box = single_box(ends, per_cell=1.5)
         n_edges = len(ends)
         n_cells = int(box[0, 3] * box[0, 4])
@@ -44,6 +46,7 @@ class Locator:
         entries = entries if len(entries) else np.zeros(1, np.int64)
         corners = np.empty(n_cells, np.int64)
         grid = box[0]
+        # Each corner is found from the one before it, so all of them cost one walk over the cells.
         kernels.run(kernels.locate.fill_corners, grid, offsets, entries, ends, corners)
         return _Index(grid, offsets, entries, corners)
 
@@ -61,6 +64,7 @@ class Locator:
             Half-edge 2e or 2e + 1 of edge e; NONE if no edge lies to the left.
         """
         seen = np.full(len(double_x), NONE, np.int64)
+        # Without edges all is outside, and there is no box to lay.
         if len(self._edges[2]) and len(double_x):
             index = self._index
             kernels.run(

@@ -49,6 +49,8 @@ class Members(NamedTuple):
 def of_faces(plan: Overlay) -> Members:
     """Return the members of all faces."""
     labels, n_own = plan.arrangement.labels, plan.n_own_rows
+    # OTHER's rows are numbered behind INPUT's in the labels; they rise within a face, so they do
+    # here.
     is_other = labels >= n_own
     face = owners(plan.arrangement.label_offsets)[is_other]
     return Members(offsets_from(count_by(face, plan.arrangement.n_faces)), labels[is_other] - n_own)
@@ -62,6 +64,7 @@ def of_places(plan: Overlay, faces: Members, double_x: I64Array, double_y: I64Ar
 def _faces_at(plan: Overlay, double_x: I64Array, double_y: I64Array) -> I64Array:
     seen = plan.arrangement.locator.halfedges_left_of(double_x, double_y)
     face = np.full(len(seen), OUTSIDE, np.int64)
+    # What sees nothing to its left lies outside of everything.
     is_seen = seen != NONE
     face[is_seen] = plan.arrangement.face_of_halfedge[seen[is_seen]]
     return face
@@ -72,6 +75,7 @@ def of_steps(plan: Overlay, steps: Steps, faces: Members) -> Members:
     if plan.other.family == Family.LINES:
         return of_edges(plan).take(steps.edge)
     noded, arrangement = plan.noded, plan.arrangement
+    # A step on a border has two faces beside it, one on none lies in a single face.
     border = arrangement.border_of_edge[steps.edge]
     off = np.flatnonzero(border == NONE)
     face = np.full((len(border), 2), OUTSIDE, np.int64)
@@ -89,6 +93,7 @@ def of_steps(plan: Overlay, steps: Steps, faces: Members) -> Members:
 def of_edges(plan: Overlay) -> Members:
     """Return the rows of OTHER's lines that run over each noded edge."""
     noded, theirs = plan.noded, plan.other_outline
+    # Given edges of OTHER come behind INPUT's; from them to lines, and to the steps of those.
     given = len(plan.own_outline.start) + np.arange(len(theirs.start))
     line = noded.line_of_given[given]
     is_real = line != NONE
@@ -111,6 +116,7 @@ def of_points(plan: Overlay, faces: Members) -> Members:
     if plan.other.family == Family.POINTS:
         return _of_nodes(plan).take(noded.node_of_vertex[: plan.own.n_vertices])
     node = noded.node_of_vertex[: plan.own.n_vertices]
+    # A node with half-edges is on a border: its faces are those to the left of what leaves it.
     offsets = offsets_from(count_by(arrangement.origin, len(noded.node_x)))
     is_on = np.diff(offsets)[node] > 0
     off = np.flatnonzero(~is_on)
@@ -127,6 +133,7 @@ def of_points(plan: Overlay, faces: Members) -> Members:
 
 def _united(item: I64Array, face: I64Array, n_items: int, faces: Members) -> Members:
     """Unite the members of several faces for each item."""
+    # A face may come for an item from both sides, and a row by several faces: each counts once.
     counts = faces.counts[face]
     rows = faces.rows[spans(faces.offsets[face], counts)]
     return distinct(np.repeat(item, counts), rows, n_items)
@@ -136,6 +143,7 @@ def distinct(item: I64Array, row: I64Array, n_items: int) -> Members:
     """Group (item, row) pairs by item, each pair once."""
     firsts = number_pairs(item, row).firsts
     item, row = item[firsts], row[firsts]
+    # Rising rows within an item, which keys rest on.
     order = np.lexsort((row, item))
     return Members(offsets_from(count_by(item, n_items)), row[order])
 

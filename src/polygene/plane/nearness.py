@@ -47,6 +47,8 @@ class NearEdges:
 
     def __init__(self, x: I64Array, y: I64Array, start: I64Array, stop: I64Array) -> None:
         self._ends = edges_between(x, y, start, stop)
+        # Edges are laid from their smaller end; places on them are told from the end the caller
+        # began with.
         self._swaps = (self._ends[:, 0] != x[start]) | (self._ends[:, 1] != y[start])
         n_edges = len(start)
         box = single_box(self._ends, per_cell=1.5)
@@ -76,6 +78,7 @@ class NearEdges:
 
     def within(self, x: I64Array, y: I64Array, reach: float, metric: Metric = PLAIN) -> Within:
         """Return all pairs of points and edges no further than ``reach`` apart, as a metric has it."""
+        # A guess; with more pairs it is done again with room for all.
         room = max(1024, len(x))
         while True:
             point, edge = np.empty((2, room), np.int64)

@@ -78,11 +78,15 @@ def node_edges(
     is_border : (n_given,) bool
         Edges that bound areas. Two others (of lines) do not cut each other.
     """
+    # Equal places are one node from here on, so that shared borders are found by number.
     vertices = number_pairs(x, y)
     node_x, node_y = x[vertices.firsts], y[vertices.firsts]
     low, high, is_reversed = _ordered(node_x, node_y, start, stop, vertices.numbers)
+    # Vertices that fall on one grid point leave an edge of no length, which bounds nothing.
     has_length = low != high
     if has_length.all():
+        # Edges that are equal, whichever way they run and whosever they are, become one line: a
+        # coverage has each inner border twice, and this halves all that follows.
         lines = number_pairs(low, high)
         line_of_given = lines.numbers
     else:
@@ -92,6 +96,7 @@ def node_edges(
         line_of_given = np.full(len(start), NONE, np.int64)
         line_of_given[real] = lines.numbers
     low, high = low[lines.firsts], high[lines.firsts]
+    # A line is a border if any of the edges that became it is.
     is_line_border = np.ones(len(low), bool)
     if not is_border.all():
         is_line_border[:] = False
@@ -99,6 +104,7 @@ def node_edges(
 
     if len(low) == 0:
         nothing = np.zeros(0, np.int64)
+        # All on one point: nothing to find, and the kernels want one edge at least.
         untouched = np.zeros(len(node_x), bool)
         cut = _Cut(
             node_x=node_x,
@@ -112,6 +118,8 @@ def node_edges(
     else:
         cut = _find_cuts(node_x, node_y, low, high, is_line_border)
     edge_low, edge_high, step_offsets, step_edge, is_against = _lead_through(cut, low, high)
+    # Nodes that some line runs through; if another misses one by less than two units, straightening
+    # the line there could make the two cross, so it is not counted.
     is_passed = np.zeros(len(cut.node_x), bool)
     is_passed[cut.node] = True
     is_passed &= ~cut.is_missed
@@ -139,6 +147,7 @@ def _ordered(
 
     Edges run between vertices, on the nodes ``node_of``; if that is empty, between nodes.
     """
+    # Filled in slices by threads; lexicographic, so that a line has one direction for all.
     low, high = np.empty((2, len(start)), np.int64)
     is_reversed = np.empty(len(start), np.uint8)
 
@@ -176,10 +185,13 @@ def _find_cuts(
     node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array, is_border: BoolArray
 ) -> _Cut:
     """Find the crossings of lines, and the nodes and crossings whose pixels they pass."""
+    # (n_lines, 4): the coordinates side by side, since every pair that is compared needs them
     ends = edges_between(node_x, node_y, low, high)
+    # All pairs that can meet share a cell; the cells of the finest box over a place are the leaves.
     cells = build_cells(ends)
     is_border_u8 = is_border.astype(np.uint8)
     crossing = _crossings(cells, ends, is_border_u8)
+    # Hobby's hot pixels: the ends of all lines, and all crossings rounded to the grid.
     node_x, node_y, on_border = _with_crossings(node_x, node_y, *crossing)
     n_nodes = len(node_x)
     search = _Search(
@@ -194,6 +206,7 @@ def _find_cuts(
         is_crowded=np.zeros(len(low), np.uint8),
         is_missed=np.zeros(n_nodes, np.uint8),
     )
+    # A crossing has no vertex to go home to; it stays on the grid.
     search.stays[on_border] = 1
     line, node = search.passed()
     if not is_border.all():
@@ -215,6 +228,7 @@ def _with_crossings(
     """
     if len(cross_x) == 0:
         return node_x, node_y, np.zeros(0, np.int64)
+    # Many crossings round to one point, or to a vertex: numbering them with the nodes merges both.
     all_x, all_y = np.concatenate([node_x, cross_x]), np.concatenate([node_y, cross_y])
     numbering: Numbering = number_pairs(all_x, all_y)
     found_x, found_y = all_x[numbering.firsts], all_y[numbering.firsts]
@@ -240,6 +254,7 @@ class _Search(NamedTuple):
 
     def passed(self) -> tuple[I64Array, I64Array]:
         """Return pairs of a line and a node whose pixel it passes, found side by side."""
+        # Work is parted by the entries of cells, not by cells: these are very unequal.
         counts = np.diff(self.cells.offsets)[self.cells.leaves]
         found = parallel.each(self._look, parallel.parted(offsets_from(counts)))
         return np.concatenate([x for x, _ in found]), np.concatenate([y for _, y in found])
@@ -248,9 +263,10 @@ class _Search(NamedTuple):
         """Look at some leaves. Marks are only ever set, so threads may share them."""
         cells, leaves = self.cells, self.cells.leaves[first:stop]
         counts = np.diff(cells.offsets)[leaves]
-        # An eighth of a pair for each entry is more than real layers have; if not, it is done again.
+        # A guess; where there are more pairs it is done again with room for all.
         room = max(1024, int(counts.sum()) // 8)
         busiest = int(np.diff(self.grouped.offsets)[leaves].max(initial=1))
+        # Work space for one cell at a time, as large as the fullest of these.
         ranges = np.empty((int(counts.max(initial=1)), 4))
         places, keys = np.empty((busiest, 4)), np.empty((2, busiest))
         order = np.empty((2, busiest), np.int64)
@@ -295,11 +311,13 @@ def cuts_left(node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array)
     """
     if len(low) == 0:
         return 0
+    # The proof looks with the same search: a fault of the search itself is for the random tests.
     ends = edges_between(node_x, node_y, low, high)
     is_border = np.ones(len(low), np.uint8)
     crossings = _crossings(build_cells(ends), ends, is_border)[0]
     if len(crossings):
         return len(crossings)
+    # Pixels that are passed are allowed; nodes that lie exactly on an edge are not.
     cut = _find_cuts(node_x, node_y, low, high, is_border > 0)
     # Python's own integers: products of grid units need 86 bits.
     ax, ay, bx, by = (column[cut.line].astype(object) for column in ends.T)
@@ -312,9 +330,11 @@ def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> tuple[I64
     counts = np.diff(cells.offsets)[cells.leaves]
 
     def cross(first: int, stop: int) -> tuple[I64Array, I64Array]:
+        # Edges of a cell are copied side by side, so that a pair costs no wait for memory.
         fullest = int(counts[first:stop].max(initial=1))
         side_by_side, order = np.empty((fullest, 5)), np.empty((1, fullest), np.int64)
         ranges, keys = np.empty((fullest, 4)), np.empty((1, fullest))
+        # A guess; where there are more crossings it is done again with room for all.
         room = max(1 << 16, int(counts[first:stop].sum()) // 4)
         while True:
             out_x, out_y = np.empty(room, np.int64), np.empty(room, np.int64)
@@ -350,6 +370,7 @@ def _lead_through(
     """Lead each line through its nodes: noded edges (low, high), step offsets, edges, reversals."""
     n_lines = len(low)
     if len(cut.line) == 0:
+        # Nothing meets: each line is one step, and the arrays are the given ones.
         steps = np.arange(n_lines + 1, dtype=np.int64)
         return low, high, steps, steps[:-1], np.zeros(n_lines, bool)
     node_x, node_y = cut.node_x, cut.node_y
@@ -357,6 +378,7 @@ def _lead_through(
     along = np.abs(node_x[cut.node] - node_x[low[cut.line]]) + np.abs(
         node_y[cut.node] - node_y[low[cut.line]]
     )
+    # (n_passed,) pairs by line, then by how far along it
     passed = bucket(cut.line, n_lines)
     # No line passes two nodes at one place along it, so the order is one.
     parallel.each(
@@ -365,15 +387,19 @@ def _lead_through(
         ),
         parallel.parted(passed.offsets),
     )
+    # A line with k nodes inside has k + 1 steps.
     line, node = cut.line[passed.order], cut.node[passed.order]
     step_offsets = passed.offsets + np.arange(n_lines + 1)
     # The steps end where the line does or at the node passed, and begin where the last one ended.
+    # Pair i is the i-th node passed, and before it lie `line` whole lines with a last step each.
     at = np.arange(len(line)) + line
     step_from, step_to = np.empty((2, int(step_offsets[-1])), np.int64)
     step_from[step_offsets[:-1]], step_to[step_offsets[1:] - 1] = low, high
     step_to[at] = step_from[at + 1] = node
+    # Steps run between nodes already; only their direction is wanted.
     nodes = np.zeros(0, np.int64)
     edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to, nodes)
+    # Two lines may share a step after rounding: they run over one noded edge.
     edges = _numbered_by_node(edge_low, edge_high, len(node_x))
     return (
         edge_low[edges.firsts],
@@ -390,6 +416,7 @@ def _numbered_by_node(low: I64Array, high: I64Array, n_nodes: int) -> Numbering:
     Crossings are numbered cell by cell; so edges that lie near each other are near in memory, however
     long the lines are that they come from.
     """
+    # A counting sort by lower node, then a small sort for each: linear, and stable for equal edges.
     leaving = bucket(low, n_nodes)
     parallel.each(
         lambda first, stop: kernels.run(

@@ -22,6 +22,7 @@ from polygene.plane.settling import Outlines
 CAPS = ("round", "flat", "square")
 CORNERS = ("round", "mitre", "bevel")
 SIDES = ("both", "left", "right")
+# Of the distance: 32 chords round a circle, half a per cent inside it at most.
 CHORD_ERROR = 0.005
 
 
@@ -107,6 +108,8 @@ def offset_outlines(
             xy = np.concatenate([xy, more])
             offsets = np.concatenate([offsets, offsets[-1] + more_offsets[1:]])
             row = np.concatenate([row, at[which]])
+    # Rings of a row follow each other, as `Outlines` wants; a row is one part, whose windings add
+    # up.
     order = np.argsort(row, kind="stable")
     counts = np.diff(offsets)[order]
     xy = xy[spans(offsets[order], counts)]
@@ -124,6 +127,7 @@ def _circles(xy: F64Array, distance: F64Array, style: Style) -> tuple[F64Array, 
         n = int(np.ceil(2 * np.pi / style.largest_step))
         angles, reach = np.arange(n + 1) * 2 * np.pi / n, 1.0
     around = reach * np.stack([np.cos(angles), np.sin(angles)], axis=1)
+    # Closed to the bit: cosines of 0 and of the full turn differ in the last digit.
     around[-1] = around[0]
     points = xy[which, None] + distance[which, None, None] * around
     return points.reshape(-1, 2), np.arange(len(which) + 1) * len(angles), which
@@ -135,6 +139,7 @@ def _lone_points(column: GeometryColumn) -> I64Array:
         return np.zeros(0, np.int64)
     ring_of = owners(column.ring_offsets)
     first = column.ring_offsets[:-1][ring_of]
+    # A line that stands still has no direction; round caps make it a circle, flat ones nothing.
     moves = (column.xy != column.xy[first]).any(axis=1)
     still = (count_by(ring_of[moves], column.n_rings) == 0) & (np.diff(column.ring_offsets) > 0)
     return column.ring_offsets[:-1][still]
@@ -154,16 +159,20 @@ def _ring_tracks(column: GeometryColumn, distance: F64Array) -> _Tracks:
     """Rings with the inside on their left, without the repeat of the first vertex."""
     xy, offsets = _without_repeats(column)
     counts = np.diff(offsets)
+    # Outer rings run with the inside on their left, holes too: their area is on the outside of
+    # them.
     turned = ring_areas(xy, offsets) < 0
     is_hole = np.ones(column.n_rings, bool)
     is_hole[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = False
     backwards = turned != is_hole
     row_of_ring = owners(column.ring_offsets_of_rows)
+    # What is fewer encloses nothing, and valid polygons have none.
     kept = np.flatnonzero(counts >= 4)
     n = counts[kept] - 1
     ring = np.repeat(np.arange(len(kept)), n)
     k = np.arange(n.sum()) - offsets_from(n)[:-1][ring]
     start = offsets[kept][ring]
+    # Without its last vertex, which repeats the first: tracks are closed by themselves.
     at = start + np.where(backwards[kept][ring], n[ring] - k, k)
     row = row_of_ring[kept]
     none = np.zeros(len(at), bool)
@@ -186,9 +195,12 @@ def _line_tracks(
     line = np.flatnonzero(counts >= 2)
     first, n = offsets[line], counts[line]
     row = owners(column.ring_offsets_of_rows)[line]
+    # A closed line has a left and a right side and no ends; one that was cut somewhere has.
     closed = (xy[first] == xy[first + n - 1]).all(axis=1) & (n >= 4)
     ends = np.ones((len(line), 2), bool) if is_end is None else is_end[line]
     closed &= ends.all(axis=1)
+    # The buffer is on the right of a track: walking there makes the right side, coming back the
+    # left.
     goes, comes = style.side != "left", style.side != "right"
     found = []
     if (~closed).any():
@@ -247,17 +259,21 @@ def _there_and_back(
     style: Style,
     ends: BoolArray,
 ) -> _Tracks:
+    # There and back: every vertex twice, but the two ends once.
     size = 2 * n - 2
     track = np.repeat(np.arange(len(n)), size)
     k = np.arange(size.sum()) - offsets_from(size)[:-1][track]
     last = n[track] - 1
+    # k counts to the far end and back again.
     at = first[track] + np.where(k <= last, k, 2 * last - k)
     is_back = k >= last
     d = distance[row][track]
+    # A side that is not asked for has distance 0: the curve runs along the line itself there.
     has_side = np.where(is_back, style.side != "right", style.side != "left")
     is_cap = ((k == 0) & ends[track, 0]) | ((k == last) & ends[track, 1])
     is_cut = ((k == 0) | (k == last)) & ~is_cap
     if style.side != "both":
+        # A buffer on one side ends square with its line: a cap would reach to the other side.
         is_cap[:] = False
     return _Tracks(
         xy=xy.take(at, axis=0),
@@ -291,6 +307,7 @@ def _round(
 
 def _offset(tracks: _Tracks, style: Style) -> tuple[F64Array, I64Array]:
     """Return the closed offset curve of each track: vertices and offsets."""
+    # All vertices of all tracks at once; index, following and before are cyclic in each track.
     n = len(tracks.xy)
     track = owners(tracks.offsets)
     index = np.arange(n)
@@ -300,18 +317,25 @@ def _offset(tracks: _Tracks, style: Style) -> tuple[F64Array, I64Array]:
     before[tracks.offsets[:-1][has]] = tracks.offsets[1:][has] - 1
     step = tracks.xy.take(following, axis=0) - tracks.xy
     length = np.hypot(*step.T)
+    # (n, 2) the direction of the edge from each vertex; u0 that of the edge before it
     u1 = step / length[:, None]
     u0, d1 = u1[before], tracks.distance
     d0 = d1[before]
+    # Right-hand normals: the track has the buffer on its right.
     n0, n1 = (np.stack([u[:, 1], -u[:, 0]], axis=1) for u in (u0, u1))
+    # Sine and cosine of the turn at the vertex.
     cross = u0[:, 0] * u1[:, 1] - u0[:, 1] * u1[:, 0]
     dot = (u0 * u1).sum(axis=1)
     # Straight back: each side's cross product is exactly the other's turned round, so it is 0 on both.
     is_back = (cross == 0) & (dot < 0)
     d = np.where(d0 != 0, d0, d1)
+    # Where one side has no distance there is nothing to join: the curve steps out and back in.
     joins = (d0 != 0) & (d1 != 0) & ~tracks.is_cut
+    # On the outside of a turn the offset edges part, and what fills the gap is the corner.
     outer = joins & ~tracks.is_cap & ((d * cross > 0) | is_back)
     inner = joins & ~tracks.is_cap & ~outer & (cross != 0)
+    # Straight back is half a turn, whichever side: arctan2 of (0, -1) would say the same but for
+    # signs.
     angle = np.where(is_back, np.pi, np.abs(np.arctan2(cross, dot)))
     arcs = (tracks.is_cap & (style.caps == "round")) | (outer & (style.corners == "round"))
     squares = tracks.is_cap & (style.caps == "square")
@@ -323,10 +347,13 @@ def _offset(tracks: _Tracks, style: Style) -> tuple[F64Array, I64Array]:
     is_short = trim + trim[following] > length
     meets = inner & ~is_short & ~is_short[before] & (angle < 3.1)
     inner &= ~meets
+    # How many vertices each corner has between the end of one offset edge and the start of the
+    # next.
     between = np.zeros(n, np.int64)
     between[arcs] = np.ceil(angle[arcs] / style.largest_step).astype(np.int64) - 1
     between[squares] = 2
     between[mitres | inner] = 1
+    # (n,) vertices of the curve at each vertex of the track; `place` is where they begin
     counts = np.where(meets, 1, between + 2)
     place = offsets_from(counts)
     xy = np.empty((int(place[-1]), 2))
@@ -335,11 +362,14 @@ def _offset(tracks: _Tracks, style: Style) -> tuple[F64Array, I64Array]:
     xy[place[:-1][inner] + 1] = tracks.xy[inner]
     xy[place[:-1][meets]] = tracks.xy[meets] + _mitre(n0, n1, d, dot, meets)
     xy[place[:-1][mitres] + 1] = tracks.xy[mitres] + _mitre(n0, n1, d, dot, mitres)
+    # A square cap is the two corners a distance beyond the end, along the line and beside it.
     for corner, (normal, way) in enumerate(((n0, u0), (n1, -u1))):
         there = tracks.xy[squares] + d[squares, None] * (normal[squares] + way[squares])
         xy[place[:-1][squares] + 1 + corner] = there
+    # Arcs: the first normal turned by k steps of the whole angle.
     owner = np.repeat(np.flatnonzero(arcs), between[arcs])
     k = np.arange(len(owner)) - np.repeat(offsets_from(between[arcs])[:-1], between[arcs]) + 1
+    # Negative distances turn the other way.
     turn = np.sign(d[owner]) * angle[owner] * k / (between[owner] + 1)
     cosine, sine = np.cos(turn), np.sin(turn)
     normal = n0[owner]

@@ -66,9 +66,11 @@ def overlay(
 
     Lines of OTHER bound nothing, but cut those of INPUT.
     """
+    # OTHER's outline is there already: it was asked who comes near.
     mine, theirs = outline(own, grid), other_outline
     n_vertices = own.n_vertices
     sign = appended(mine.sign, theirs.sign)
+    # Borders cut all they meet; of lines, OTHER's cut INPUT's, and INPUT's cut nobody.
     cuts = sign != 0
     cuts[len(mine.sign) :] = True
     noded = node_edges(
@@ -79,11 +81,13 @@ def overlay(
         cuts,
     )
     row_of_part = appended(mine.row_of_part, theirs.row_of_part, own.n_rows)
+    # Only what has a sign bounds anything; in a layer of polygons that is all.
     given, part = np.arange(len(sign)), appended(mine.part, theirs.part, own.n_parts)
     if not sign.all():
         given = np.flatnonzero(sign)
         part, sign = part[given], sign[given]
     borders = Borders(given, part, sign, row_of_part)
+    # Coordinates are not needed before pieces are written: made by another thread meanwhile.
     homes = parallel.meanwhile(
         lambda: vertex_homes(
             appended(own.xy, other.xy),
@@ -96,6 +100,7 @@ def overlay(
     if selfcheck.is_on():
         selfcheck.check_arrangement(noded, arrangement)
     node_xy = homes()
+    # Whether any OTHER covers a face is asked by every rule; who does, only by some.
     is_covered = np.zeros(arrangement.n_faces, bool)
     face_of_label = owners(arrangement.label_offsets)
     is_covered[face_of_label[arrangement.labels >= own.n_rows]] = True
@@ -115,6 +120,7 @@ def overlay(
 
 def overlay_alone(column: GeometryColumn, grid: Grid) -> Overlay:
     """Lay a column over nothing: its own rows only."""
+    # An OTHER without rows: one way for a layer with others and for one alone.
     nothing = column.take(np.zeros(0, np.int64))
     return overlay(column, nothing, outline(nothing, grid), grid)
 

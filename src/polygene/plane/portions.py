@@ -14,6 +14,7 @@ import numpy as np
 from polygene.arrays import F64Array, I64Array
 from polygene.geometry import GeometryColumn
 
+# An arrangement of so many vertices stays in tens of megabytes; larger ones gain nothing.
 TILE = 200_000  # vertices of both layers
 MOST_REPEATED = 1.5  # times that portions may hold all there is
 
@@ -33,6 +34,7 @@ def portions(first: GeometryColumn, second: GeometryColumn, margin: float) -> li
     """
     n_tiles = -(-(first.n_vertices + second.n_vertices) // TILE)
     if n_tiles > 1:
+        # Tiles of one layer, with all of the other that comes near: tried both ways round.
         bounds = [first.row_bounds(), second.row_bounds()]
         # Fewer rows are parted sooner.
         order = (0, 1) if first.n_rows <= second.n_rows else (1, 0)
@@ -40,6 +42,7 @@ def portions(first: GeometryColumn, second: GeometryColumn, margin: float) -> li
             found = _by_tiles((first, second)[own], bounds[own], bounds[other], n_tiles, margin)
             column = (first, second)[other]
             sizes = np.diff(column.vertex_offsets_of_rows)
+            # What long rows of the other layer would be looked at again and again is counted first.
             n_vertices = sum(int(sizes[near].sum()) for _, near in found)
             if len(found) > 1 and n_vertices <= MOST_REPEATED * column.n_vertices + TILE:
                 return [Portion(*pair) if own == 0 else Portion(*pair[::-1]) for pair in found]
@@ -50,6 +53,7 @@ def _by_tiles(
     column: GeometryColumn, bounds: F64Array, others: F64Array, n_tiles: int, margin: float
 ) -> list[tuple[I64Array, I64Array]]:
     """Return the rows of each tile, and the rows of the other layer that come near it."""
+    # Columns side by side in memory: this is asked for every tile over all rows.
     low_x, low_y, high_x, high_y = np.ascontiguousarray(others.T)
     found = []
     for rows in tiles(bounds, np.diff(column.vertex_offsets_of_rows), n_tiles):
@@ -65,6 +69,7 @@ def tiles(bounds: F64Array, sizes: I64Array, n_tiles: int) -> list[I64Array]:
     Sorted into columns by their middles' x, and those into tiles by y (Leutenegger and others 1997).
     """
     rows = np.flatnonzero(np.isfinite(bounds).all(axis=1))
+    # Twice the middle orders as the middle does.
     middle = bounds[rows, :2] + bounds[rows, 2:]
     n_columns = max(1, round(n_tiles**0.5))
     found = []
@@ -78,5 +83,6 @@ def _stretches(order: I64Array, sizes: I64Array, n: int) -> list[I64Array]:
     """Part an order into n stretches of about the same size."""
     reach = np.cumsum(sizes[order])
     total = int(reach[-1]) if len(reach) else 0
+    # Cut where the running size passes each share of the whole.
     cuts = np.searchsorted(reach, total * np.arange(1, n) // n)
     return np.split(order, cuts)

@@ -93,6 +93,7 @@ class Found:
             return Problems(nothing, nothing, np.zeros((0, 2)))
         row, kind = np.concatenate(self.rows), np.concatenate(self.kinds)
         xy = np.concatenate(self.places)
+        # A problem is told once a row, at the first place where it was found.
         order = np.lexsort((kind, row))
         row, kind, xy = row[order], kind[order], xy[order]
         is_first = np.ones(len(row), bool)

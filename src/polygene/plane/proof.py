@@ -28,6 +28,7 @@ def proved_sums(plan: Overlay) -> Sums:
     BalanceError
         If they are not what they must be.
     """
+    # From the noded edges; all that follows must come to the same sums by other ways.
     faces = sums.of_faces(plan.arrangement)
     prove_rows(plan, faces)
     prove_places(plan)
@@ -47,8 +48,11 @@ def prove_rows(plan: Overlay, faces: Sums) -> None:
     n_own, n_rows = plan.n_own_rows, len(plan.row_is_crossed)
     arrangement = plan.arrangement
     face_of_label = owners(arrangement.label_offsets)
+    # First way: the faces that a row covers. Second way: the triangles of its own noded borders.
     covered = faces.by_group(arrangement.labels, face_of_label, n_rows)
     enclosed = sums.of_borders(arrangement, plan.row_of_part, n_rows)
+    # Rings that cross enclose some places twice; what their row covers is decided by parity
+    # instead.
     is_read = ~plan.row_is_crossed
     _check(covered.differs(enclosed) & is_read, "a row's faces and its borders", covered, enclosed)
     for border, rows, role in (
@@ -61,6 +65,8 @@ def prove_rows(plan: Overlay, faces: Sums) -> None:
         given, sizes = sums.of_outline(border, len(mine.low))
         # The difference of two whole numbers is far smaller than either.
         moved = np.abs((mine.high - given.high) * sums.WORD + (mine.low - given.low))
+        # Third: the borders as they were given. Noding leads them up to half a unit beside, so
+        # there is a bound.
         most = bounds.twice_moved_by_noding(sizes, plan.row_is_crossed[rows])
         _check(moved > most, f"a row of {role} and where its borders were led", mine, given)
 
@@ -75,6 +81,7 @@ def prove_pieces(
     BalanceError
         If they do not; the first piece is named.
     """
+    # All nodes of the rings: an equality. Those kept: within what straightening may change.
     traced = sums.of_rings(plan.arrangement, rings, keeps, len(wanted.low))
     _check(traced.all.differs(wanted), f"a {what} and its faces", traced.all, wanted)
     moved = np.abs((traced.kept.high - wanted.high) * sums.WORD + (traced.kept.low - wanted.low))
@@ -90,6 +97,8 @@ def prove_places(plan: Overlay) -> None:
     BalanceError
         If one does not.
     """
+    # A coordinate that came home must round to its own node again, or the proof would be of other
+    # places.
     x, y = plan.grid.to_units(plan.node_xy)
     wrong = np.flatnonzero((x != plan.noded.node_x) | (y != plan.noded.node_y))
     if len(wrong):
@@ -108,6 +117,7 @@ def prove_steps(plan: Overlay, steps: Steps) -> None:
         If they do not.
     """
     node = plan.noded.node_of_vertex
+    # Where one path ends and the next begins nothing need follow.
     follows = steps.path[1:] == steps.path[:-1]
     is_begun, is_ended = np.ones((2, len(steps.path)), bool)
     is_begun[1:], is_ended[:-1] = ~follows, ~follows
@@ -125,6 +135,7 @@ def _check(is_wrong: BoolArray, what: str, found: Sums, wanted: Sums) -> None:
     wrong = np.flatnonzero(is_wrong)
     if len(wrong):
         k = int(wrong[0])
+        # In Python's integers: the message shows all digits.
         a, b = (int(s.high[k]) * 2**60 + int(s.low[k]) for s in (found, wanted))
         raise BalanceError(
             f"{what} (number {k + 1}): {a} and {b} half square units of the grid; {len(wrong)} in all"

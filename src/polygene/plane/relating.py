@@ -74,6 +74,8 @@ def relate(
 ) -> Pairs:
     """Return all pairs of rows that meet, with their matrices; areas as a ruler has them, if given."""
 
+    # Portions are tiles of pairs whose boxes meet; what two rows are to each other depends on the
+    # two alone, so each tile is an arrangement of its own.
     def look(portion: Portion) -> Pairs:
         found = _relate(first.take(portion.first), second.take(portion.second), grid, ruler)
         return found._replace(first=portion.first[found.first], second=portion.second[found.second])
@@ -81,6 +83,7 @@ def relate(
     # What is within a grid unit may meet on the grid though the boxes do not.
     found = parallel.each_of(look, portions(first, second, 2 * grid.step))
     a, b, matrix, shared = (np.concatenate(columns) for columns in zip(*found, strict=True))
+    # Sorted by first, then second, whatever the tiles were: two counting sorts.
     by_second = bucket(b, second.n_rows).order
     order = by_second[bucket(a[by_second], first.n_rows).order]
     return Pairs(a[order], b[order], matrix[order], shared[order])
@@ -108,6 +111,7 @@ def _relate(
 
 def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) -> _Plane:
     a, b = sides
+    # Both layers as one set of edges, the second's numbers behind the first's.
     n_vertices = first.n_vertices
     start = np.concatenate([a.start, b.start + n_vertices])
     stop = np.concatenate([a.stop, b.stop + n_vertices])
@@ -118,6 +122,7 @@ def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) 
         stop,
         np.ones(len(start), bool),
     )
+    # Edges of lines bound nothing (sign 0), but are noded with all others: lines meet in nodes.
     sign = np.concatenate([a.sign, b.sign])
     part = np.concatenate([a.part, b.part + first.n_parts])
     given = np.flatnonzero(sign)
@@ -125,15 +130,19 @@ def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) 
     borders = Borders(given, part[given], sign[given], row_of_part)
     arrangement = arrange(noded, borders, first.n_rows + second.n_rows)
     border = arrangement.border_of_edge
+    # The face on each side of every noded edge; an edge that bounds nothing has one face round it.
     left = np.full(len(border), OUTSIDE)
     right = left.copy()
     on = border != NONE
     faces = arrangement.face_of_halfedge.reshape(-1, 2)
     left[on], right[on] = faces[border[on]].T
     off = np.flatnonzero(~on)
+    # Twice the middle of an edge is a grid point, so its face can be asked exactly.
     x = noded.node_x[noded.low[off]] + noded.node_x[noded.high[off]]
     y = noded.node_y[noded.low[off]] + noded.node_y[noded.high[off]]
     left[off] = right[off] = _faces_at(arrangement, x, y)
+    # Nodes of points and of lines without length lie on no edge; they lie in a face or are asked
+    # like one.
     degree = count_by(np.concatenate([noded.low, noded.high]), len(noded.node_x))
     lone = np.flatnonzero(degree == 0)
     face_of_lone = np.full(len(noded.node_x), NONE)
@@ -161,12 +170,14 @@ def _areas(arrangement: Arrangement, grid: Grid, ruler: Ruler | None) -> F64Arra
         return np.zeros(arrangement.n_faces)
     low, high = arrangement.low, arrangement.high
     if ruler is None:
+        # About the middle, in floating point: shared areas order partners and are no proof.
         x = arrangement.node_x - arrangement.node_x.mean()
         y = arrangement.node_y - arrangement.node_y.mean()
         strip = 0.5 * (x[low] * y[high] - x[high] * y[low])
     else:
         xy = grid.to_map(arrangement.node_x, arrangement.node_y)
         strip = ruler.strips(xy[low], xy[high])
+    # An edge's strip counts for the face on its left and against that on its right.
     both = np.stack([strip, -strip], axis=1).reshape(-1)
     return sum_by(arrangement.face_of_halfedge, both, arrangement.n_faces)
 
@@ -186,6 +197,7 @@ def _cells_of(
     if column.family == Family.POINTS:
         node = noded.node_of_vertex[first_vertex : first_vertex + column.n_vertices]
         row = owners(column.vertex_offsets_of_rows)
+        # A cell counts once for a row, however often its rings or points come there.
         firsts = number_pairs(node, row).firsts
         nodes = _Cells(node[firsts], row[firsts], np.full(len(firsts), INSIDE))
         return [nodes, _none(), _none()]
@@ -201,6 +213,7 @@ def _of_lines(
     plane: _Plane, column: GeometryColumn, side: Outline, first_vertex: int, first_given: int
 ) -> list[_Cells]:
     noded = plane.noded
+    # From given edges to lines, from lines to steps: the noded edges that a row runs over.
     line = noded.line_of_given[first_given + np.arange(len(side.start))]
     real = np.flatnonzero(line != NONE)
     counts = np.diff(noded.step_offsets)[line[real]]
@@ -208,6 +221,7 @@ def _of_lines(
     row = np.repeat(side.row_of_part[side.part[real]], counts)
     firsts = number_pairs(edge, row).firsts
     edge, row = edge[firsts], row[firsts]
+    # Nodes of the row: the ends of all its steps, and vertices of lines that have no length.
     ends = np.concatenate([noded.low[edge], noded.high[edge]])
     vertices = noded.node_of_vertex[first_vertex : first_vertex + column.n_vertices]
     node = np.concatenate([ends, vertices])
@@ -218,6 +232,7 @@ def _of_lines(
     has = np.flatnonzero(np.diff(column.ring_offsets) > 0)
     tips = np.concatenate([column.ring_offsets[has], column.ring_offsets[has + 1] - 1])
     tip_row = np.tile(owners(column.ring_offsets_of_rows)[has], 2)
+    # Ends of paths are counted by (node, row): odd is boundary by the mod-2 rule.
     both = number_pairs(np.concatenate([node, vertices[tips]]), np.concatenate([node_row, tip_row]))
     odd = count_by(both.numbers[len(node) :], len(both.firsts)) % 2 == 1
     place = np.where(odd[both.numbers[: len(node)]], BOUNDARY, INSIDE)
@@ -227,6 +242,7 @@ def _of_lines(
 def _of_polygons(plane: _Plane, first_row: int, n_rows: int) -> list[_Cells]:
     arrangement, noded = plane.arrangement, plane.noded
     labels = arrangement.labels
+    # Labels are rows of both layers; here only this one's.
     is_mine = (labels >= first_row) & (labels < first_row + n_rows)
     face = owners(arrangement.label_offsets)[is_mine]
     row = labels[is_mine] - first_row
@@ -234,18 +250,21 @@ def _of_polygons(plane: _Plane, first_row: int, n_rows: int) -> list[_Cells]:
     # An edge is inside a row that covers both its sides, on the boundary of one that covers one.
     offsets = offsets_from(count_by(face, arrangement.n_faces))
     sides = []
+    # For each side of each edge, the rows over the face there.
     for side in (plane.left, plane.right):
         counts = np.diff(offsets)[side]
         sides.append((np.repeat(np.arange(len(side)), counts), row[spans(offsets[side], counts)]))
     edge = np.concatenate([s[0] for s in sides])
     edge_row = np.concatenate([s[1] for s in sides])
     pairs = number_pairs(edge, edge_row)
+    # Met from both sides: inside. From one: on the boundary.
     times = count_by(pairs.numbers, len(pairs.firsts))
     edge, edge_row = edge[pairs.firsts], edge_row[pairs.firsts]
     place = np.where(times == 2, INSIDE, BOUNDARY)
     # A node is on the boundary if an edge there is.
     node = np.concatenate([noded.low[edge], noded.high[edge]])
     node_row, node_place = np.tile(edge_row, 2), np.tile(place, 2)
+    # Nodes on no edge are inside whatever covers their face.
     lone = np.flatnonzero(plane.face_of_lone != NONE)
     counts = np.diff(offsets)[plane.face_of_lone[lone]]
     node = np.concatenate([node, np.repeat(lone, counts)])
@@ -266,6 +285,7 @@ def _matrices(
     first: GeometryColumn,
     second: GeometryColumn,
 ) -> Pairs:
+    # For nodes, edges and faces: pairs of a row of each side that have the cell.
     joins = [_joined(a.cell, b.cell) for a, b in zip(mine, theirs, strict=True)]
     row_a = np.concatenate([c.row[i] for c, (i, _) in zip(mine, joins, strict=True)])
     row_b = np.concatenate([c.row[j] for c, (_, j) in zip(theirs, joins, strict=True)])
@@ -276,7 +296,9 @@ def _matrices(
     pairs = number_pairs(row_a, row_b)
     n = len(pairs.firsts)
     matrix = np.full((n, 3, 3), NOTHING, np.int8)
+    # The dimension of an intersection is that of the largest cell in it.
     np.maximum.at(matrix, (pairs.numbers, place_a, place_b), dimension.astype(np.int8))
+    # The outsides of two rows share all the rest of the plane.
     matrix[:, 2, 2] = 2
     a, b = row_a[pairs.firsts], row_b[pairs.firsts]
     _outsides(
@@ -327,6 +349,8 @@ def _outsides(
     n = len(row_of_pair)
     for d, of_dimension in enumerate(cells):
         for p in (INSIDE, BOUNDARY):
+            # Cells that a row has, less those it shares with the other: what is left lies outside
+            # the other.
             total = count_by(of_dimension.row[of_dimension.place == p], n_rows)
             common = count_by(pair[(dimension == d) & (place == p)], n)
             has_own = total[row_of_pair] > common

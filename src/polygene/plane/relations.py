@@ -37,6 +37,7 @@ RELATIONS = (
 
 def has_meaning(name: str, a: Family, b: Family) -> bool:
     """Whether features of two dimensions can have a relation at all."""
+    # Family numbers are dimensions: what lies within another has no more of them.
     if name in ("within", "covered-by"):
         return a <= b
     if name in ("contains", "covers"):
@@ -58,6 +59,7 @@ def holds(name: str, pairs: Pairs, a: Family, b: Family) -> BoolArray:
         return matches(pairs, "T*T******" if a < b else "T*****T**")
     if name == "overlaps":
         return matches(pairs, "1*T***T**" if a == Family.LINES else "T*T***T**")
+    # Several patterns for touches, covers and covered-by: any of them will do.
     found = np.zeros(len(pairs.first), bool)
     for pattern in _PATTERNS[name]:
         found |= matches(pairs, pattern)
@@ -78,6 +80,7 @@ def matches(pairs: Pairs, pattern: str) -> BoolArray:
         )
     found = np.ones(len(pairs.first), bool)
     for letter, dimension in zip(pattern.upper(), pairs.matrix.reshape(-1, 9).T, strict=True):
+        # T and F ask whether there is anything, a digit of which dimension.
         if letter == "T":
             found &= dimension >= 0
         elif letter == "F":

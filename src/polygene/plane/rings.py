@@ -65,15 +65,24 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
     standard (OGC 06-103r4, 6.1.11) demands; where its border touches itself in a point, a ring is
     cut off and becomes a hole. Holes belong to the part that they border: no search.
     """
+    # An *item* is a half-edge on the border of one piece, with the piece to its left. A half-edge
+    # between two pieces is an item of one, its twin of the other; where pieces overlap it may be
+    # several.
     n_halfedges = len(arrangement.origin)
+    # A forest over (face, piece) entries: what is of one piece on both sides of an edge hangs
+    # together, and that is what a part is.
     parent = np.arange(max(1, len(pieces.piece)))
     counts = np.zeros(n_halfedges + 1, np.int64)
     find = kernels.trace.find_borders
     entries = (arrangement.face_of_halfedge, pieces.offsets, pieces.piece)
     n_edges = n_halfedges // 2
+    # First counted by half-edge, and the forest joined on the way; joining cannot be shared by
+    # threads.
     kernels.run(find, 0, n_edges, *entries, 0, counts, np.zeros(1, np.int64), parent)
+    # (2 n_edges + 1,): the kernel counts one further on, so this is the offsets already.
     item_offsets = np.cumsum(counts)
     n_items = int(item_offsets[-1])
+    # (n_items,) the entry each item is of: the face to its left, in its piece
     item_entry = np.empty(n_items, np.int64)
     parallel.each(
         lambda first, stop: kernels.run(
@@ -82,8 +91,11 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
         parallel.split(n_edges),
     )
     nothing = np.zeros(0, np.int64)
+    # Path compression for all at once: parent becomes the root of each entry.
     kernels.run(kernels.pairs.join_roots, nothing, nothing, parent)
 
+    # Three parallel arrays over items: half-edge, piece, and the item that comes next on the
+    # border.
     item_halfedge = owners(item_offsets)
     item_piece = pieces.piece[item_entry]
     next_item = np.empty(n_items, np.int64)
@@ -100,6 +112,8 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
         ),
         parallel.split(n_items),
     )
+    # Borders are walked as closed curves that may pass a node twice; cut there, they are simple
+    # rings.
     items, offsets, is_hole = _split(arrangement, next_item, item_halfedge)
     first = items[offsets[:-1]]
     rings = _ordered(
@@ -120,6 +134,8 @@ def _split(
 ) -> tuple[I64Array, I64Array, BoolArray]:
     n_items, n_nodes = len(next_item), len(arrangement.node_x)
     items = np.empty(n_items, np.int64)
+    # Room for the worst case, cut to size below; the stack and the place of each node are work
+    # space.
     offsets = np.zeros(n_items // 3 + 2, np.int64)  # a ring has three edges at least
     is_hole = np.zeros(n_items // 3 + 1, np.uint8)
     n_rings = kernels.run(
@@ -148,14 +164,17 @@ def _ordered(
     is_hole: BoolArray,
 ) -> Rings:
     """Order rings by piece, part (by its lowest left node) and role, whatever the input's order."""
+    # The order rests on coordinates only, so it is the same whichever row or layer came first.
     outer = np.flatnonzero(~is_hole)
     places = _Places(arrangement, halfedge, offsets)
     outer = _by_place(outer, piece, places)
+    # A part is known by its root; its number is the rank of its outer ring.
     part_of_root = np.full(int(root.max(initial=0)) + 1, NONE, np.int64)
     part_of_root[root[outer]] = np.arange(len(outer))
     part = part_of_root[root]
     assert (part != NONE).all(), "a part has an outer ring"
     assert (count_by(part[outer], len(outer)) == 1).all(), "a part has one outer ring"
+    # Holes go by part, and within one by place; ties of the first vertex fall to the second.
     holes = np.flatnonzero(is_hole)
     holes = holes[np.lexsort((*places.keys(holes), part[holes]))]
     # An outer ring comes after those of earlier parts and their holes; its holes follow it.
@@ -194,8 +213,11 @@ class _Places(NamedTuple):
 
 def _by_place(rings: I64Array, piece: I64Array, places: _Places) -> I64Array:
     """Sort rings by piece, then by place; most are the only one of their piece."""
+    # A counting sort by piece comes first: most rings are the only one of theirs, and places are
+    # compared where they are not.
     grouped = bucket(piece[rings], int(piece.max(initial=-1)) + 1)
     order = rings[grouped.order]
+    # Only rings that share a piece are put in order among each other.
     several = np.flatnonzero(np.diff(grouped.offsets)[piece[order]] > 1)
     some = order[several]
     order[several] = some[np.lexsort((*places.keys(some), piece[some]))]
@@ -227,6 +249,8 @@ def thinned(
     -------
     (n_items,) bool
     """
+    # Nodes inside a line that nothing misses narrowly are the only ones that may go: is_passed says
+    # so for each node of the noding.
     n_items = len(rings.halfedge)
     keeps = np.ones(n_items, bool)
     if not noded.is_passed.any():
@@ -235,9 +259,11 @@ def thinned(
     candidates = np.flatnonzero(noded.is_passed[node])
     if len(candidates) == 0:
         return keeps
+    # (n_items,) the ring of each item, and the item before it round its ring
     ring_of = owners(rings.offsets)
     before = np.arange(n_items) - 1
     before[rings.offsets[:-1]] = rings.offsets[1:] - 1
+    # (n_candidates,) asked: is there a line that runs straight through, for each row of the piece?
     piece = rings.piece[ring_of[candidates]]
     line = np.empty(len(candidates), np.int64)
     lengths = _lengths_of_lines(noded)
@@ -260,6 +286,8 @@ def thinned(
         )
 
     parallel.each(look, parallel.split(len(candidates)))
+    # Where a border touches itself in the node it is a corner of the ring, however straight each
+    # side.
     drops = line != NONE
     drops &= _is_passed_once(arrangement, piece, node[candidates], node[candidates[drops]])
     # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
@@ -277,6 +305,7 @@ def _lengths_of_lines(noded: Noded) -> F64Array:
     """Return the (n_lines,) lengths of lines of several steps, 0 for others."""
     lengths = np.zeros(len(noded.step_offsets) - 1)
     line = np.flatnonzero(np.diff(noded.step_offsets) > 1)
+    # A line is as long as from its first step to its last; only the comparison of lengths matters.
     first = noded.step_edge[noded.step_offsets[line]]
     last = noded.step_edge[noded.step_offsets[line + 1] - 1]
     x, y = noded.node_x, noded.node_y
@@ -295,6 +324,7 @@ def _is_passed_once(
     arrangement: Arrangement, piece: I64Array, node: I64Array, wanted: I64Array
 ) -> BoolArray:
     """Whether the border of each piece passes the node once; asked of the nodes ``wanted`` only."""
+    # Counting visits of every node by every piece would be a sort of all items.
     once = np.ones(len(node), bool)
     # To pass twice takes four edges.
     may_be_twice = np.zeros(len(arrangement.node_x), bool)
@@ -313,6 +343,7 @@ def rings_to_column(
 
     Returns also the (n_vertices,) node of each vertex.
     """
+    # Rings come open from the tracing; the format wants the first vertex again at the end.
     node = arrangement.origin[rings.halfedge]
     closed = np.empty(len(node) + len(rings.piece), np.int64)
     offsets = np.zeros(len(rings.offsets), np.int64)
@@ -320,6 +351,7 @@ def rings_to_column(
         kernels.vertices.close_rings, node, keeps.view(np.uint8), rings.offsets, closed, offsets
     )
     closed = closed[: offsets[-1]]
+    # Every part has its outer ring, so no count is 0 and parts need no renumbering.
     part_counts = np.bincount(rings.part)
     part_offsets = offsets_from(part_counts)
     column = GeometryColumn.from_parts(

@@ -91,14 +91,17 @@ def snapped(
     ``border`` is the outline of ``other`` on the grid.
     """
     start, stop = border.start, border.stop
+    # Points are edges of no length: one search serves both.
     if other.family == Family.POINTS:
         start = stop = np.arange(other.n_vertices)
         border = border._replace(start=start, stop=stop)
+    # Rows whose box, widened by the reach, meets no border stay as they are, untouched bit for bit.
     low, high = boxes_in_units(column.row_bounds(), grid)
     margin = np.maximum.reduce([_margins(reach, metric, box[:, 1]) for box in (low, high)])
     near = np.flatnonzero(BorderMap(border).is_touched(low - margin, high + margin))
     some = column.take(near)
     x, y = grid.to_units(some.xy)
+    # Decided once for each place: what features share goes the same way for all of them.
     numbering = number_pairs(x, y)
     px, py = x[numbering.firsts], y[numbering.firsts]
     goal = _goals(
@@ -112,14 +115,19 @@ def snapped(
         reach=reach,
         metric=metric,
     )
+    # A vertex that lies on its goal already has not moved, and is not told as such.
     is_moved = (goal.x != px) | (goal.y != py)
     paths = _Paths(numbering.numbers, np.arange(some.n_vertices), some.z, some.m, some.ring_offsets)
     if some.family != Family.POINTS:
+        # Before anything moves: an edge beside which a neighbour has vertices gets those, or a gap
+        # would open where they move and the edge does not.
         paths = _with_neighbours(paths, px, py)
     places, goal_place, corners = _gathered(goal, is_moved, other, border)
+    # Vertices that went to one place are one vertex.
     paths = _without_repeats(paths._replace(at=goal_place[paths.at]))
     n_added = 0
     if some.family != Family.POINTS:
+        # Only now: edges run between goals, and the corners of OTHER near them belong on them.
         paths, n_added = _with_corners(paths, places, corners, reach, metric)
         paths = _without_idle_neighbours(paths, places)
     # What lies at one place has its coordinates, whether it moved there or was there.
@@ -129,9 +137,12 @@ def snapped(
     xy = np.where(
         is_new[:, None], places.xy.take(paths.at, axis=0), some.xy.take(paths.vertex, axis=0)
     )
+    # Rings that fell together go; rows without any become empty, and are named by the caller.
     rebuilt, is_changed = _rebuilt(some, paths, xy)
     changed = np.zeros(column.n_rows, bool)
     changed[near[is_changed]] = True
+    # How far the furthest vertex went is told, so that one can see whether the distance was too
+    # large.
     way = _lengths((goal.x - px)[is_moved], (goal.y - py)[is_moved], metric.sizes(py[is_moved]))
     new = rebuilt.take(np.flatnonzero(is_changed))
     return Snapped(
@@ -149,6 +160,8 @@ def _lengths(x: I64Array, y: I64Array, sizes: tuple[F64Array, F64Array]) -> F64A
 
 def _margins(reach: float, metric: Metric, y: I64Array) -> I64Array:
     """Return (n, 2) grid units across and up that hold ``reach`` at heights (n,)."""
+    # In degrees a metre is more units across the further north, so the margin is that of the row's
+    # own ends.
     sizes = np.stack(metric.sizes(y), axis=1)
     return np.ceil(np.minimum(reach / sizes, 2.0**42)).astype(np.int64)
 
@@ -170,16 +183,19 @@ def _goals(
     edge, place = nearest.edge[found], nearest.place[found]
     a, b = start[edge], stop[edge]
     sizes = metric.sizes(py[found])
+    # A vertex within reach wins over the edge that is nearer: corners belong on corners.
     to_a = _lengths(px[found] - border.x[a], py[found] - border.y[a], sizes)
     to_b = _lengths(px[found] - border.x[b], py[found] - border.y[b], sizes)
     corner = np.where(to_b < to_a, b, a)
     is_corner = np.minimum(to_a, to_b) <= reach
+    # The foot on the edge, rounded to the grid, so half a unit beside the edge at most.
     on_x = np.floor(border.x[a] + place * (border.x[b] - border.x[a]) + 0.5).astype(np.int64)
     on_y = np.floor(border.y[a] + place * (border.y[b] - border.y[a]) + 0.5).astype(np.int64)
     goal_x, goal_y = px.copy(), py.copy()
     goal_x[found] = np.where(is_corner, border.x[corner], on_x)
     goal_y[found] = np.where(is_corner, border.y[corner], on_y)
     xy = grid.to_map(goal_x, goal_y)
+    # Where it becomes OTHER's vertex it gets that vertex's coordinates, bit for bit.
     xy[found[is_corner]] = other.xy[corner[is_corner]]
     return _Places(goal_x, goal_y, xy)
 
@@ -193,6 +209,7 @@ def _gathered(
     vertices, and what moved onto its edges.
     """
     n_other = len(border.x)
+    # OTHER's vertices come first, so that a place both have is written with OTHER's coordinates.
     x, y = np.concatenate([border.x, goal.x]), np.concatenate([border.y, goal.y])
     numbering = number_pairs(x, y)
     firsts = numbering.firsts
@@ -210,9 +227,11 @@ def _with_neighbours(paths: _Paths, px: I64Array, py: I64Array) -> _Paths:
     if len(starts) == 0:
         return paths
     a, b = paths.at[starts], paths.at[starts + 1]
+    # Edges of neighbours that are equal are asked once, and get the same vertices.
     lines = number_pairs(np.minimum(a, b), np.maximum(a, b))
     low, high = np.minimum(a, b)[lines.firsts], np.maximum(a, b)[lines.firsts]
     pairs = NearEdges(px, py, low, high).within(px, py, ON_IT)
+    # An edge has its own ends already.
     is_end = (pairs.point == low[pairs.edge]) | (pairs.point == high[pairs.edge])
     return _added(
         paths=paths,
@@ -230,12 +249,15 @@ def _without_idle_neighbours(paths: _Paths, places: _Places) -> _Paths:
     """Leave out vertices of other features that still lie on the edge they were given to."""
     is_neighbour = paths.vertex == NEIGHBOUR
     index = np.arange(len(paths.at))
+    # The vertex before each and the one behind, neighbours left out: running maximum and minimum of
+    # indices.
     before = np.maximum.accumulate(np.where(is_neighbour, 0, index))
     after = np.minimum.accumulate(np.where(is_neighbour, len(index), index)[::-1])[::-1]
     asked = np.flatnonzero(is_neighbour)
     a, p, b = (paths.at[k[asked]] for k in (before, index, after))
     dx, dy = places.x[b] - places.x[a], places.y[b] - places.y[a]
     way = np.hypot(dx, dy)
+    # Twice the triangle over the edge's length is the distance of the vertex from it.
     across = dx * np.float64(places.y[p] - places.y[a]) - dy * np.float64(places.x[p] - places.x[a])
     idle = (way > 0) & (np.abs(across) <= ON_IT * way)
     return _kept(paths, ~np.isin(index, asked[idle]))
@@ -258,6 +280,8 @@ def _with_corners(
         places.x[corners], places.y[corners], reach, metric
     )
     line, corner = pairs.edge, corners[pairs.point]
+    # A corner that the ring has beside the edge is met there; going out to it twice would make a
+    # spike.
     has_it = _along_has(paths, starts, lines.numbers, line, corner)
     chosen = np.flatnonzero(~has_it)
     more = _added(
@@ -279,6 +303,7 @@ def _along_has(
     """Whether, for each (line, place), some ring that runs over the line has the place."""
     ring_of = owners(paths.ring_offsets)
     n_lines = int(line_of_edge.max(initial=-1)) + 1
+    # Asked by (ring, place): all pairs are numbered together, and those of rings looked up.
     grouped = bucket(line_of_edge, n_lines)
     counts = np.diff(grouped.offsets)[line]
     edge = grouped.order[spans(grouped.offsets[line], counts)]
@@ -307,8 +332,10 @@ def _added(
     n_lines = int(line_of_edge.max(initial=-1)) + 1
     grouped = bucket(line, n_lines)
     counts = np.diff(grouped.offsets)[line_of_edge]
+    # Every edge over a line gets the line's places, in the order along its own direction.
     entry = grouped.order[spans(grouped.offsets[line_of_edge], counts)]
     edge = np.repeat(np.arange(len(starts)), counts)
+    # A place has its share of the way from the line's lower end; against it, the rest of that.
     along = np.where(is_forward[edge], share[entry], 1 - share[entry])
     order = np.lexsort((along, edge))
     edge, along, added = edge[order], along[order], place[entry[order]]
@@ -324,6 +351,7 @@ def _added(
         both[is_old], both[~is_old] = old, new
         return both
 
+    # Z and M of added vertices: linear along the edge, as heights at cuts are.
     def between(values: F64Array | None) -> F64Array | None:
         if values is None:
             return None
@@ -349,6 +377,7 @@ def _without_repeats(paths: _Paths) -> _Paths:
     keeps[1:] = (paths.at[1:] != paths.at[:-1]) | (ring_of[1:] != ring_of[:-1])
     if len(keeps):
         # Vertices that were count from 0, those that were added are below.
+        # Of vertices at one place one that the column had gives its identity, Z and M.
         best = np.maximum.reduceat(paths.vertex, np.flatnonzero(keeps))
         paths = paths._replace(vertex=best[np.cumsum(keeps) - 1])
     return _kept(paths, keeps)
@@ -369,11 +398,13 @@ def _rebuilt(some: GeometryColumn, paths: _Paths, xy: F64Array) -> tuple[Geometr
     """Return the column with new rings, without those that fell together, and which rows changed."""
     counts = np.diff(paths.ring_offsets)
     ring_of = owners(paths.ring_offsets)
+    # A ring has changed if it has more or fewer vertices, or one is elsewhere.
     is_changed_ring = counts != np.diff(some.ring_offsets)
     is_other = (paths.vertex < 0) | (xy != some.xy.take(paths.vertex, axis=0)).any(axis=1)
     is_changed_ring[ring_of[is_other]] = True
     row_of_ring = owners(some.ring_offsets_of_rows)
     is_changed = count_by(row_of_ring[is_changed_ring], some.n_rows) > 0
+    # Fewer make no point, no line, no closed ring.
     least = (1, 2, 4)[some.family]
     fell = is_changed_ring & (counts < least)
     part_of_ring = owners(some.part_offsets)

@@ -33,6 +33,7 @@ class Steps(NamedTuple):
 def steps_of(plan: Overlay) -> Steps:
     """Return the steps of all edges of INPUT; edges of no length on the grid have none."""
     noded, mine = plan.noded, plan.own_outline
+    # Given edges are in the order of the paths, so their steps are too.
     given = np.arange(len(mine.start))
     line = noded.line_of_given[given]
     given, line = given[line != NONE], line[line != NONE]
@@ -45,6 +46,7 @@ def steps_of(plan: Overlay) -> Steps:
     count = np.repeat(counts, counts)
     at = np.repeat(noded.step_offsets[line], counts) + np.where(against, count - 1 - k, k)
     edge = noded.step_edge[at]
+    # A step runs against its line, and the line against the given edge: twice back is forward.
     is_back = noded.is_step_reversed[at] ^ against
     ring_of = owners(plan.own.ring_offsets)
     return Steps(

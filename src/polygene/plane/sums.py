@@ -18,8 +18,11 @@ from polygene.plane.borders import Outline
 from polygene.plane.grid import Grid
 from polygene.plane.rings import Rings
 
+# Twice a triangle with the origin is below 2**83; 2**60 in the lower word leaves room for carries.
 WORD = 2.0**60
 # Shares of areas on the ellipsoid are whole numbers of this many square metres.
+# A thousand-millionth of a square metre: below it nothing is told, and a share of the earth's
+# surface still fits 80 bits.
 SHARE = 2.0**-30
 
 
@@ -31,6 +34,7 @@ class Sums(NamedTuple):
 
     @staticmethod
     def zeros(n: int) -> Sums:
+        # One array for both words; kernels fill them in place.
         return Sums(*np.zeros((2, n), np.int64))
 
     def to_float(self) -> F64Array:
@@ -43,6 +47,7 @@ class Sums(NamedTuple):
     def by_group(self, group: I64Array, item: I64Array, n_groups: int) -> Sums:
         """Return the (n_groups,) sums of items: ``item[k]`` belongs to ``group[k]``."""
         found = Sums.zeros(n_groups)
+        # Words are carried as they are added, so that equal sums have equal words.
         kernels.run(kernels.sums.add_groups, group, item, *self, *found)
         return found
 
@@ -86,6 +91,7 @@ def of_outline(border: Outline, n_rows: int) -> tuple[Sums, F64Array]:
 
     The size of an edge is that in x and that in y together, at least its length.
     """
+    # The size bounds how much an area can change when the border is led a little beside: `bounds`.
     found, sizes = Sums.zeros(n_rows), np.zeros(n_rows)
     kernels.run(
         kernels.sums.add_outline,
@@ -143,6 +149,8 @@ def areas_of(
     exactly.
     """
     if isinstance(ruler, PlaneRuler):
+        # Nodes are written with the vertices' own coordinates, up to half a unit beside the grid
+        # point.
         dx, dy = grid.beside(node_xy, arrangement.node_x, arrangement.node_y)
         moves = np.zeros(arrangement.n_faces)
         kernels.run(
@@ -156,7 +164,11 @@ def areas_of(
             arrangement.face_of_halfedge,
             moves,
         )
+        # The exact sum and a small correction: a face of a millimetre beside a continent keeps its
+        # digits.
         return (faces.to_float() + moves) * (0.5 * (grid.step * ruler.map_unit) ** 2)
+    # The area between an edge and the equator; whole shares cancel between the faces beside the
+    # edge.
     shares = ruler.strips(
         node_xy.take(arrangement.low, axis=0), node_xy.take(arrangement.high, axis=0)
     )

@@ -15,6 +15,7 @@ from polygene.plane.cells import edges_between, single_box, spread
 from polygene.plane.grid import Grid
 
 FAR_OFF = -(2**40)  # grid units
+# Small cells tell more boxes apart and cost only memory: the table is one number a cell.
 CELLS_PER_EDGE = 8
 LEAST_CELLS = 1 << 16
 
@@ -23,18 +24,21 @@ class BorderMap:
     """Cells that the edges of an outline pass."""
 
     def __init__(self, border: Outline) -> None:
+        # The map is of the border alone; asking it costs four look-ups, however long the border is.
         ends = edges_between(border.x, border.y, border.start, border.stop)
         n_edges = len(ends)
         per_cell = min(1 / CELLS_PER_EDGE, n_edges / LEAST_CELLS)
         self.box = single_box(ends, per_cell)
         columns, rows = int(self.box[0, 3]), int(self.box[0, 4])
         found = spread(ends, self.box, np.array([0, n_edges]), np.arange(n_edges), columns * rows)
+        # Whether a cell is passed, not how often: the sum over a box is then the cells passed.
         self.sums = _summed(np.diff(found.offsets).reshape(rows, columns) > 0)
 
     def is_touched(self, low: I64Array, high: I64Array) -> BoolArray:
         """Whether boxes (n, 2) to (n, 2), in grid units and inclusive, may hold a border."""
         x, y, side, columns, rows, _ = self.box[0]
         origin, size = np.array([x, y]), np.array([columns, rows])
+        # Cells that the box touches, those off the map clipped away.
         first = np.clip((low - origin) // side, 0, size)
         last = np.clip((high - origin) // side + 1, 0, size)
         return _sum_over(self.sums, first, last) > 0
@@ -44,6 +48,8 @@ class BorderMap:
         x, y, side, columns, rows, _ = self.box[0]
         origin, size = np.array([x, y]), np.array([columns, rows])
         cells = np.clip((corners - origin) // side, 0, size - 1)
+        # The same table of points, since a ring wholly inside a row has no cell that only a border
+        # passes.
         counts = np.bincount(cells[:, 1] * columns + cells[:, 0], minlength=columns * rows)
         first = np.clip((low - origin) // side, 0, size)
         last = np.clip((high - origin) // side + 1, 0, size)
@@ -73,6 +79,7 @@ def boxes_in_units(bounds: F64Array, grid: Grid) -> tuple[I64Array, I64Array]:
 
     The box of an empty row is far off, where no border is.
     """
+    # Infinite bounds are how empty rows are told.
     is_empty: BoolArray = np.any(~np.isfinite(bounds), axis=1)
     bounds = np.where(is_empty[:, None], 0.0, bounds)
     low = np.stack(grid.to_units(bounds[:, :2]), axis=1)
@@ -93,6 +100,7 @@ def rows_touched(
     touched = np.zeros(column.n_rows, bool)
     if len(border.start) == 0 or column.n_rows == 0:
         return touched
+    # First by the boxes of rows, then by edges: most rows end at the first.
     cells = BorderMap(border)
     low, high = boxes_in_units(bounds, grid)
     near = np.flatnonzero(cells.is_touched(low, high))
@@ -105,6 +113,8 @@ def rows_touched(
     x, y = grid.to_units(some.xy)
     vertex_row = owners(some.vertex_offsets_of_rows)
     ring_of = owners(some.ring_offsets)
+    # An edge's box, not its cells: what that lets through is cut exactly later, and nothing is
+    # lost.
     points = np.stack([x, y], axis=1)
     if column.family == Family.POINTS:
         starts = stops = points
@@ -148,6 +158,7 @@ def _mark_holders(
     if len(quiet) == 0:
         return
     # One vertex of each ring stands for it: a ring wholly inside a row lies inside its box.
+    # By ring, since what hangs together lies inside or outside as one.
     _, firsts = np.unique(border.ring, return_index=True)
     chosen = border.start[firsts]
     corners = np.stack([border.x[chosen], border.y[chosen]], axis=1)

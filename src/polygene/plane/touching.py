@@ -22,6 +22,7 @@ def look_closely(
     clean: Clean, row: int, touches: Touches, touched: BoolArray, found: Found
 ) -> None:
     """Look at one row whose rings touch: do they cross there, are they nested, do they pinch?"""
+    # Python objects and fractions: rows like this are few, and exactness is all that counts.
     mine = np.flatnonzero(touches.row == row)
     points: dict[int, list[tuple[float, float]]] = {}
     links: dict[int, set[tuple[int, tuple[float, float]]]] = {}
@@ -30,10 +31,13 @@ def look_closely(
         point = (float(touches.xy[k, 0]), float(touches.xy[k, 1]))
         for ring in (a, b):
             points.setdefault(ring, []).append(point)
+        # A graph of rings and touching points: its cycles are what cuts an inside apart.
         if clean.part[a] == clean.part[b]:
             links.setdefault(int(clean.part[a]), set()).update({(a, point), (b, point)})
+    # A ring between two touching points lies on one side of another all along, or it would meet it.
     sides = _SidesOf(clean, points)
     rings = np.flatnonzero(clean.row == row)
+    # Both ways round: a in b and b in a are different faults.
     for ring, other in itertools.permutations(rings.tolist(), 2):
         if touched[ring] or touched[other]:
             problem = _wrong_side(clean, ring, other, rings, sides)
@@ -51,6 +55,7 @@ def _wrong_side(
     one_part = clean.part[ring] == clean.part[other]
     where = sides.of(ring, other)
     if one_part:
+        # Stretches on both sides: the ring goes through the other in a touching point.
         if where == {1, -1}:
             return Problem.RINGS_CROSS
         if clean.is_outer[ring]:
@@ -64,6 +69,7 @@ def _wrong_side(
         return Problem.PARTS_CROSS
     if 1 not in where:
         return None
+    # Inside the other's outer ring, but wholly in one of its holes, is apart from it.
     holes = [h for h in rings if clean.part[h] == clean.part[other] and not clean.is_outer[h]]
     lies_in_hole = any(sides.of(ring, int(h)) == {1} for h in holes)
     return None if lies_in_hole else Problem.PARTS_OVERLAP
@@ -87,19 +93,23 @@ class _SidesOf:
         if ring in self._witnesses:
             return self._witnesses[ring]
         xy = self.ring(ring)
+        # Each touching point once, in an order that does not change.
         cuts = dict.fromkeys(self.points.get(ring, []))
         if not cuts:
             return self._witnesses.setdefault(ring, [_exact(xy[0])])
+        # Touching points inside edges part these; those in vertices part the ring there.
         inner = _cuts_by_edge(xy, list(cuts))
         found, begins = [], True
         vertices = [tuple(v) for v in xy.tolist()]
         for k in range(len(vertices) - 1):
+            # Most edges are in the midst of a stretch that has its witness already.
             if not begins and k not in inner and vertices[k + 1] not in cuts:
                 continue
             stops = [vertices[k], *inner.get(k, []), vertices[k + 1]]
             for p, q in itertools.pairwise(stops):
                 if begins:
                     (px, py), (qx, qy) = _exact(p), _exact(q)
+                    # The middle of the stretch's first piece: on the ring, and no touching point.
                     found.append(((px + qx) / 2, (py + qy) / 2))
                 begins = q in cuts
         self._witnesses[ring] = found
@@ -126,6 +136,7 @@ def _cuts_by_edge(
                 inner.setdefault(k, []).append(cut)
     for k, own in inner.items():
         x, y = xy[k]
+        # Along the edge by the sum of both differences, which grows with the way.
         own.sort(key=lambda c, x=x, y=y: abs(c[0] - x) + abs(c[1] - y))  # type: ignore[misc]
     return inner
 
@@ -143,6 +154,7 @@ def _is_between(p: Point, a: Point, b: Point) -> bool:
 def _side_of(ring: F64Array, p: Point) -> int:
     """Return 1 inside, 0 on the ring (n, 2), -1 outside; even-odd."""
     inside = False
+    # Edges that cannot reach the height of p are left out in floating point, a last digit wider.
     y = float(p[1])
     reaches = np.minimum(ring[:-1, 1], ring[1:, 1]) <= np.nextafter(y, np.inf)
     reaches &= np.maximum(ring[:-1, 1], ring[1:, 1]) >= np.nextafter(y, -np.inf)
@@ -165,6 +177,7 @@ def _pinch(pairs: set[tuple[int, tuple[float, float]]]) -> tuple[float, float] |
             node = parent[node]
         return node
 
+    # Union-find over rings and points: joining two that hang together already closes a cycle.
     for ring, point in sorted(pairs):
         a, b = root(ring), root(point)
         if a == b:

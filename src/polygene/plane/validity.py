@@ -26,6 +26,8 @@ def invalid_rows(column: GeometryColumn, asked: BoolArray | None = None) -> Bool
     """Return (n_rows,) polygons that are invalid, among those ``asked`` if not all are."""
     invalid = np.zeros(column.n_rows, bool)
     found = problems_of(column, asked)
+    # Wrong directions and repeats are told, and make nothing invalid: kinds are numbered so that
+    # these come last.
     invalid[found.row[found.kind < Problem.WRONG_DIRECTION]] = True
     return invalid
 
@@ -36,6 +38,7 @@ def problems_of(column: GeometryColumn, asked: BoolArray | None = None) -> Probl
     ``asked`` (n_rows,) are the rows to look at, all if it is not given.
     """
     assert column.family == Family.POLYGONS
+    # The row by row test settles most rows; what follows costs far more and sees only the rest.
     doubtful = np.flatnonzero(~plainly_sound(column, asked))
     found = _problems_of_all(column.take(doubtful))
     return found._replace(row=doubtful[found.row])
@@ -46,6 +49,8 @@ def _problems_of_all(column: GeometryColumn) -> Problems:
     found = Found()
     is_bad = _look_at_rings(column, row_of_ring, found)
     clean = Clean.of(column, ~is_bad, row_of_ring)
+    # Three looks, each at what the one before left open: edges that meet, rings that meet no other,
+    # and last the few rows whose rings touch in points.
     touched, touches = _look_at_meetings(clean, found)
     _look_at_nesting(clean, touched, found)
     for row in np.unique(touches.row).tolist():
@@ -59,15 +64,19 @@ def _look_at_rings(column: GeometryColumn, row_of_ring: I64Array, found: Found) 
     ring_of = owners(offsets)
     row_of_vertex = row_of_ring[ring_of]
     bad = np.zeros(column.n_rows, bool)
+    # Said so that what is not a number is wrong too.
     wrong = np.flatnonzero(~(np.abs(xy) <= LARGEST).all(axis=1))
     found.add(Problem.NOT_FINITE, row_of_vertex[wrong], xy[wrong])
     bad[row_of_vertex[wrong]] = True
     repeats = np.flatnonzero((ring_of[1:] == ring_of[:-1]) & (xy[1:] == xy[:-1]).all(axis=1)) + 1
     found.add(Problem.REPEATED_VERTEX, row_of_vertex[repeats], xy[repeats])
     counts = np.diff(offsets)
+    # Vertices without repeats, and one more for a ring that is open: a ring has three corners and
+    # its first again.
     counts = counts - count_by(ring_of[repeats], column.n_rings)
     has = np.diff(offsets) > 0
     first, last = offsets[:-1].copy(), offsets[1:] - 1
+    # A ring without vertices is caught by its count; any place will do for it here.
     first[~has] = last[~has] = 0
     is_open = has & ~(xy[first] == xy[last]).all(axis=1) if len(xy) else has
     open_rings = np.flatnonzero(is_open & ~bad[row_of_ring])
@@ -108,7 +117,10 @@ def _look_at_meetings(clean: Clean, found: Found) -> tuple[BoolArray, Touches]:
 
 
 def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
+    # The cells only say which edges are near; whether they meet is asked of the doubles.
     cells = build_cells(_coarse_edges(clean), sorts=False)
+    # Sound rows were sorted out before, so there is little to find; else it is done again with
+    # room.
     room = 4096
     sums = np.zeros(16)
     while True:
@@ -136,15 +148,18 @@ def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
 
 def _coarse_edges(clean: Clean) -> I64Array:
     """Return the edges on a coarse grid, each row in a place of its own, to find which are near."""
+    # Rows must not be compared with each other: laid apart, none shares a cell with another.
     _, first_ring, row_of_ring = np.unique(clean.row, return_index=True, return_inverse=True)
     first = clean.offsets[first_ring]  # rings come in the order of rows
     low = np.minimum.reduceat(clean.xy, first, axis=0)
     high = np.maximum.reduceat(clean.xy, first, axis=0)
     size = float(np.sqrt((high - low).prod(axis=1).sum()) + (high - low).max())
+    # Well below the grid's 2**41, so that all shelves fit; the finer, the fewer pairs.
     scale = 2.0**34 / size if size > 0 else 1.0
     row = row_of_ring.reshape(-1)[clean.ring_of_edge]
     boxes = np.ceil((high - low) * scale).astype(np.int64).T
     shift = np.stack(places_apart(np.zeros_like(boxes), boxes), axis=1).take(row, axis=0)
+    # Floor keeps order, so edges that meet have boxes that meet, whatever is rounded.
     x, y = np.concatenate(
         [
             np.floor((clean.xy.take(at, axis=0) - low.take(row, axis=0)) * scale).astype(np.int64)
@@ -177,12 +192,14 @@ def _look_at_nesting(clean: Clean, touched: BoolArray, found: Found) -> None:
     n_rings = len(clean.row)
     if n_rings == 0:
         return
+    # A ring that meets no other lies on one side of each: one vertex of it tells for all.
     firsts = clean.xy[clean.offsets[:-1]]
     area = ring_areas(clean.xy, clean.offsets)
     wrong = np.flatnonzero((area < 0) == clean.is_outer)
     found.add(Problem.WRONG_DIRECTION, clean.row[wrong], firsts[wrong])
     quiet = ~touched
     # Holes in their own outer ring.
+    # (n_parts,) each part has one outer ring, its first
     outer_of_part = np.zeros(int(clean.part.max()) + 1, np.int64)
     outers = np.flatnonzero(clean.is_outer)
     outer_of_part[clean.part[outers]] = outers
@@ -190,8 +207,10 @@ def _look_at_nesting(clean: Clean, touched: BoolArray, found: Found) -> None:
     side = _located(clean, firsts[holes], outer_of_part[clean.part[holes]])
     outside = holes[side < 0]
     found.add(Problem.HOLE_OUTSIDE, clean.row[outside], firsts[outside])
+    # Only rings whose box lies in another's can lie in that.
     bounds = _ring_bounds(clean)
     for a, b in _pairs_in_rows(clean, bounds):
+        # Rings that touch are for `look_closely`; one that does not may lie in one that does.
         use = quiet[a]
         a, b = a[use], b[use]
         both_holes = ~clean.is_outer[a] & ~clean.is_outer[b] & (clean.part[a] == clean.part[b])
@@ -210,6 +229,7 @@ def _parts_inside(clean: Clean, a: I64Array, b: I64Array, firsts: F64Array, foun
     if len(a) == 0:
         return
     # +1 inside the outer ring, -1 for each hole that it lies in.
+    # For each outer ring and other part: how many of the part's rings are round it.
     keys, at = np.unique(np.stack([a, clean.part[b]], axis=1), axis=0, return_inverse=True)
     depth = np.bincount(at.reshape(-1), np.where(clean.is_outer[b], 1, -1))
     ring = keys[depth > 0, 0]
@@ -231,6 +251,8 @@ def _pairs_in_rows(clean: Clean, bounds: F64Array) -> list[tuple[I64Array, I64Ar
     ring = spans(starts, counts)
     partners = np.repeat(counts, counts)
     first = np.repeat(starts, counts)
+    # Pairs of rings grow with the square of the rings in a row: in portions, so that memory does
+    # not.
     limit = np.cumsum(partners) // PAIRS_AT_ONCE
     for k in range(int(limit.max(initial=-1)) + 1):
         some = limit == k
