@@ -51,7 +51,7 @@ class Failed:
 
 
 @dataclass(frozen=True)
-class Side(Generic[R]):
+class Companion(Generic[R]):
     """A second layer that results have, and the destination for those."""
 
     out: str
@@ -59,7 +59,7 @@ class Side(Generic[R]):
 
 
 @dataclass(frozen=True)
-class Way:
+class Writing:
     """How results are written.
 
     stops_at_first : whether the first input that cannot be worked on stops it all
@@ -88,8 +88,8 @@ def run(
     out: str,
     *,
     choice: Choice | None = None,
-    way: Way | None = None,
-    side: Side[R] | None = None,
+    way: Writing | None = None,
+    side: Companion[R] | None = None,
     progress: Progress = SILENT,
 ) -> Results[R]:
     """Read each input, work on it, and write all results together at the end.
@@ -102,7 +102,7 @@ def run(
     PolygeneError
         If nothing can be done, or there is but one input and it cannot; then nothing is written.
     """
-    choice, way = choice or Choice(), way or Way()
+    choice, way = choice or Choice(), way or Writing()
     refs = all_of(inputs)
     for place in (out, *([side.out] if side else [])):
         destination.plan(place, refs, way.on_existing)  # fail now rather than after the work
@@ -143,7 +143,7 @@ class _Work(Generic[R]):
     """What has been done so far: results with their notes and seconds, each of one layer given."""
 
     choice: Choice
-    way: Way
+    way: Writing
     sources: list[LayerRef]
     given: list[Layer]
     results: list[tuple[R, list[str], float]]

@@ -38,11 +38,11 @@ class Command:
     kind: Literal["INPUT's", "polygons", ""] = ""
     needs_polygons: str = ""
     figure: tuple[str, ...] = ()
-    overlay: Overlay | None = None
+    overlay: OverlayWords | None = None
 
 
 @dataclass(frozen=True)
-class Overlay:
+class OverlayWords:
     """How an overlay is asked for and told.
 
     done : what INPUT is afterwards, as in ``clipped with``
@@ -106,7 +106,7 @@ COMMANDS = {
         keeps_fields=True,
         kind="INPUT's",
         needs_polygons="OTHER",
-        overlay=Overlay("clipped with", "{whole:,} whole, {cut:,} cut"),
+        overlay=OverlayWords("clipped with", "{whole:,} whole, {cut:,} cut"),
     ),
     "erase": Command(
         group="derive",
@@ -115,7 +115,7 @@ COMMANDS = {
         keeps_fields=True,
         kind="INPUT's",
         needs_polygons=LIKE_INPUT,
-        overlay=Overlay(
+        overlay=OverlayWords(
             "erased with",
             "{whole:,} whole, {cut:,} cut",
             "lay inside OTHER",
@@ -134,7 +134,7 @@ Example:
         "the shared pieces, with the attributes of both",
         True,
         needs_polygons=LIKE_INPUT,
-        overlay=Overlay("intersected with", "{both:,} in {own} and {all}", takes="several"),
+        overlay=OverlayWords("intersected with", "{both:,} in {own} and {all}", takes="several"),
     ),
     "union": Command(
         group="derive",
@@ -143,7 +143,7 @@ Example:
         keeps_fields=False,
         kind="polygons",
         needs_polygons="INPUT and OTHER",
-        overlay=Overlay(
+        overlay=OverlayWords(
             "united with",
             f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}",
             takes="several",
@@ -156,7 +156,7 @@ Example:
         keeps_fields=False,
         kind="INPUT's",
         needs_polygons="OTHER",
-        overlay=Overlay(
+        overlay=OverlayWords(
             "imprinted with",
             f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}",
             has_origins=True,
@@ -177,7 +177,7 @@ Example:
         keeps_fields=False,
         kind="polygons",
         needs_polygons="INPUT and OTHER",
-        overlay=Overlay(
+        overlay=OverlayWords(
             "contrasted with",
             f"{_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}",
             "lay inside OTHER",
@@ -201,7 +201,7 @@ Example:
         keeps_fields=False,
         kind="INPUT's",
         needs_polygons="INPUT and OTHER",
-        overlay=Overlay(
+        overlay=OverlayWords(
             "superseded with",
             "{input_only:,} of {own}, {other_only:,} of {all}",
             "lay inside OTHER",

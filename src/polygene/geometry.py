@@ -70,6 +70,11 @@ class GeometryColumn:
     z: F64Array | None = None
     m: F64Array | None = None
 
+    def as_multi_as(self, *sources: GeometryColumn) -> GeometryColumn:
+        """Return the same, told to be multi if a source is, or a row has several parts."""
+        has_several = bool((np.diff(self.row_offsets) > 1).any())
+        return replace(self, is_multi=has_several or any(source.is_multi for source in sources))
+
     @property
     def n_rows(self) -> int:
         return len(self.is_null)

@@ -107,10 +107,13 @@ class Layer:
         return f"row {row + 1} (id {self.ids[row]})"
 
 
-def distinct_name(name: str, taken: Container[str]) -> str:
-    """Return a name that is not taken: the name itself, or with the first free number, ``roads_2``."""
+def distinct_name(name: str, taken: Container[str], folds: bool = False) -> str:
+    """Return a name that is not taken: the name itself, or with the first free number, ``roads_2``.
+
+    With ``folds`` capitals make no difference, and ``taken`` has names without any.
+    """
     k, free = 1, name
-    while free in taken:
+    while (free.casefold() if folds else free) in taken:
         k += 1
         free = f"{name}_{k}"
     return free

@@ -87,6 +87,12 @@ class Agree(unittest.TestCase):
             with self.subTest(command=line):
                 self.assertEqual(faults(document, known, known), [])
         self.assertEqual({name for name, *_ in self.told}, set(COMMANDS) - {"demo"})
+        with tempfile.TemporaryDirectory() as place:
+            done = polygene_here("demo", "tolva", "--json", folder=Path(place))
+            document = json.loads(done.out)
+            self.assertEqual((done.code, faults(document, known, known)), (0, []))
+            for written in document["results"][0]["written"]:
+                self.assertTrue((Path(place) / written).is_file(), written)
 
     def test_a_document_that_is_wrong_is_told_from_one_that_is_right(self):
         known = json.loads(SCHEMA.read_text(encoding="utf-8"))

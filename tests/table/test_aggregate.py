@@ -13,14 +13,14 @@ from hypothesis import strategies as st
 
 from polygene.errors import ExpressionError
 from polygene.layer import Layer
-from polygene.table.aggregate import Groups, Take, aggregate
+from polygene.table.aggregate import Entries, Take, aggregate
 from tests.support import generators as make
 
 
 def of(text, values, group, n_groups, kind=None, **more):
     column = make.points([[np.array([k, 0.0])] for k in range(len(values))])
     table = pa.table({"v": pa.array(values, kind), **more})
-    entries = Groups(np.arange(len(values)), np.array(group, np.int64), n_groups)
+    entries = Entries(np.arange(len(values)), np.array(group, np.int64), n_groups)
     return aggregate(Take.parse(text), Layer("t", column, table), entries)
 
 

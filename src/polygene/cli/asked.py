@@ -15,7 +15,7 @@ import click
 from polygene.cli import outcome, show
 
 if TYPE_CHECKING:
-    from polygene.batch import Result, Side
+    from polygene.batch import Companion, Result
     from polygene.formats.destination import OnExisting
     from polygene.geometry import Extent
     from polygene.layer import Layer
@@ -127,7 +127,7 @@ def work_on_each(
     before: Callable[[Progress], Sequence[str]] | None = None,
     box: Extent | None = None,
     carries: bool = False,
-    side: Side[R] | None = None,
+    side: Companion[R] | None = None,
 ) -> None:
     """Work on every INPUT, write the results unless it is a dry run, and tell what was done.
 
@@ -137,7 +137,7 @@ def work_on_each(
     from polygene import batch
     from polygene.cli.words import results
 
-    way = batch.Way(asked.on_existing, asked.stop_at_first, carries, asked.dry_run)
+    way = batch.Writing(asked.on_existing, asked.stop_at_first, carries, asked.dry_run)
     began = time.monotonic()
     with show.progress(asked.quiet) as progress:
         said = before(progress) if before is not None else []

@@ -54,7 +54,7 @@ Peeked = TypedDict(
 )
 
 
-class Problem(TypedDict):
+class ProblemTold(TypedDict):
     """A problem: the rows that have it by their names, and a place of each, nulls for none."""
 
     problem: str
@@ -73,7 +73,7 @@ class Audited(TypedDict):
     geometry: str
     features: int
     sound: bool
-    problems: list[Problem]
+    problems: list[ProblemTold]
     fields: list[FieldFinding]
     nearly: list[NearlyClass]
     written: str | None
@@ -98,7 +98,7 @@ class FieldProposed(TypedDict):
     confidence: float
 
 
-class Drafted(TypedDict):
+class SheetDrafted(TypedDict):
     """A match sheet that was drafted; ``alone`` are the fields that one layer has alone."""
 
     written: str | None

@@ -77,7 +77,7 @@ def join(
     """
     if relation != "nearest" and (count > 1 or within is not None or links is not None):
         raise click.UsageError("--count, --within and --links belong to --relation nearest")
-    from polygene.batch import Side
+    from polygene.batch import Companion
     from polygene.ops.join import join as join_layers
     from polygene.reading import read_other
 
@@ -106,7 +106,7 @@ def join(
             progress=progress,
         )
 
-    side: Side[JoinResult] | None = None
+    side: Companion[JoinResult] | None = None
     if links is not None:
-        side = Side(links, lambda result: result.links)
+        side = Companion(links, lambda result: result.links)
     work_on_each("join", asked, work, before=before, carries=True, side=side)

@@ -15,7 +15,7 @@ from polygene.cli.asked import Asked, asks
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from polygene.cli.facts import Drafted
+    from polygene.cli.facts import SheetDrafted
     from polygene.layer import Layer
 
 
@@ -128,9 +128,9 @@ def _merge(
     return result.summary, target.words
 
 
-def _propose(path: Path, layers: Sequence[Layer], asked: Asked) -> Drafted:
+def _propose(path: Path, layers: Sequence[Layer], asked: Asked) -> SheetDrafted:
     """Draft a sheet and write it; return what it proposes."""
-    from polygene.cli.facts import Drafted
+    from polygene.cli.facts import SheetDrafted
     from polygene.errors import FileError
     from polygene.formats.base import check_free, reason_of, replacing
     from polygene.ops.match_sheet import draft_text, propose
@@ -145,7 +145,7 @@ def _propose(path: Path, layers: Sequence[Layer], asked: Asked) -> Drafted:
                 temporary.write_text(draft_text(draft, layers, shlex.join(typed)), encoding="utf-8")
         except OSError as err:
             raise FileError(f"cannot write {path}: {reason_of(err)}") from err
-    return Drafted(
+    return SheetDrafted(
         written=None if asked.dry_run else str(path),
         layers=[layer.name for layer in layers],
         proposed=[

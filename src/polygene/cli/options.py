@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from polygene.settings import Settings
 
 
-class Command(click.Command):
+class RecordedCommand(click.Command):
     """A command that keeps a record of what it reads, for the lineage of what it writes."""
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
@@ -113,7 +113,7 @@ NOT_RECORDED = (
 
 def command(name: str | None = None) -> Any:
     """Make a function a command that keeps a record, called as it is if no name is given."""
-    return click.command(name, cls=Command)
+    return click.command(name, cls=RecordedCommand)
 
 
 class BoxType(click.ParamType):

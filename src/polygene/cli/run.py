@@ -15,7 +15,7 @@ from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
     from polygene.cli.facts import RecipeDrafted, StepPlanned, StepRan
-    from polygene.recipe.reading import Step
+    from polygene.recipe.reading import RecipeStep
     from polygene.recipe.running import Ran
 
 
@@ -95,7 +95,7 @@ def _facts(ran: Ran, outputs: Mapping[str, str]) -> StepRan:
     }
 
 
-def _plan_of(step: Step) -> StepPlanned:
+def _plan_of(step: RecipeStep) -> StepPlanned:
     return {
         "step": step.name,
         "command": step.command,

@@ -56,7 +56,7 @@ _OTHERS: dict[str, tuple[Any, ...]] = {
     "draw": (facts.Drawn,),
     "lineage": (dict[str, Any],),  # W3C PROV-JSON, which has a schema of its own
     "subset": (facts.RelationsCounted,),
-    "merge": (facts.Drafted,),
+    "merge": (facts.SheetDrafted,),
     "tally": (facts.Tallied,),
     "run": (facts.StepRan, facts.StepPlanned, facts.RecipeDrafted),
     "demo": (facts.DemoMade,),

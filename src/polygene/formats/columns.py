@@ -15,7 +15,7 @@ from polygene.formats import wkb
 from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
-from polygene.text.assemble import Chosen, columns_of
+from polygene.text.assemble import OfFamily, columns_of
 
 ADVICE = "mend the file or take the layer from its source again"
 
@@ -58,7 +58,7 @@ def named(reading: Reading, path: Path, name: str) -> Reading:
 
 def layers_of(
     path: Path,
-    geometries: Sequence[Chosen],
+    geometries: Sequence[OfFamily],
     table: pa.Table,
     crs: pyproj.CRS | None,
     ids: I64Array | None,
@@ -76,7 +76,9 @@ def layers_of(
     return Reading(layers, notes)
 
 
-def from_wkb(column: pa.ChunkedArray, path: Path, default: Family = Family.POINTS) -> list[Chosen]:
+def from_wkb(
+    column: pa.ChunkedArray, path: Path, default: Family = Family.POINTS
+) -> list[OfFamily]:
     """Decode a column of WKB.
 
     Raises

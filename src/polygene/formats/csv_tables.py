@@ -21,7 +21,7 @@ from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
 from polygene.table.casting import as_text
 from polygene.text import wkt
-from polygene.text.assemble import Chosen
+from polygene.text.assemble import OfFamily
 
 NAME = "CSV"
 ENDINGS = (".csv", ".tsv")
@@ -92,7 +92,7 @@ def _read(path: Path) -> Reading:
     for x, y in _PAIRS:
         if x in names and y in names:
             column = _from_numbers(table, names[x], names[y], path)
-            chosen = [Chosen(np.arange(table.num_rows), column)]
+            chosen = [OfFamily(np.arange(table.num_rows), column)]
             notes.append(f"{path.name}: points taken from its columns {names[x]} and {names[y]}")
             return layers_of(
                 path=path, geometries=chosen, table=table, crs=None, ids=None, notes=notes
@@ -150,7 +150,7 @@ def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn
     )
 
 
-def _from_wkt(texts: list[str | None], path: Path) -> list[Chosen]:
+def _from_wkt(texts: list[str | None], path: Path) -> list[OfFamily]:
     """Decode a column of WKT, by way of the nested lists that GeoJSON has."""
     features = []
     for row, text in enumerate(texts):

@@ -127,10 +127,10 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     if encoding.upper() == "WKB":
         geometries = from_wkb(table.column(column), path, _stated_family(about))
     else:
-        from polygene.text.assemble import Chosen
+        from polygene.text.assemble import OfFamily
 
         geometry = _native(table.column(column), encoding, path)
-        geometries = [Chosen(np.arange(geometry.n_rows), geometry)]
+        geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
     notes: list[str] = []
     attributes = _plain(attributes, notes, path)

@@ -26,7 +26,7 @@ from polygene.formats.nesting import nested
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
 from polygene.table.types import kind_of, width_of
-from polygene.text.assemble import Chosen
+from polygene.text.assemble import OfFamily
 from polygene.winding import turned
 
 NAME = "Shapefile"
@@ -92,7 +92,12 @@ def read(path: Path, name: str) -> Reading:
     rows = np.arange(geometry.n_rows)
     crs = _crs(path, notes)
     reading = layers_of(
-        path=path, geometries=[Chosen(rows, geometry)], table=table, crs=crs, ids=None, notes=notes
+        path=path,
+        geometries=[OfFamily(rows, geometry)],
+        table=table,
+        crs=crs,
+        ids=None,
+        notes=notes,
     )
     return named(reading, path, name)
 

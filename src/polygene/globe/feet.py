@@ -13,7 +13,7 @@ import numpy as np
 import pyproj
 
 from polygene.arrays import F64Array
-from polygene.globe.pieces import Pieces, places_in_space
+from polygene.globe.pieces import EdgePieces, places_in_space
 
 ROUNDS = 5
 SHORT = 5000.0  # metres within which way and chord differ by a cube that is known to a micrometre
@@ -41,7 +41,7 @@ class Ways(NamedTuple):
 class Courses:
     """Pairs of pieces, each a course from ``start`` by ``way`` in radians."""
 
-    def __init__(self, mine: Pieces, theirs: Pieces, geod: pyproj.Geod) -> None:
+    def __init__(self, mine: EdgePieces, theirs: EdgePieces, geod: pyproj.Geod) -> None:
         self.geod = geod
         self.a, self.u = mine.start, mine.stop - mine.start
         self.b, self.v = theirs.start, theirs.stop - theirs.start

@@ -1,6 +1,6 @@
 """The nearest rows of another column on the ellipsoid: points, lines and polygons.
 
-Pieces in space tell who may be nearest, without poles or seams; ways on the ellipsoid decide.
+EdgePieces in space tell who may be nearest, without poles or seams; ways on the ellipsoid decide.
 """
 
 from __future__ import annotations
@@ -18,9 +18,9 @@ from polygene.arrays import (
 )
 from polygene.geometry import GeometryColumn
 from polygene.globe.feet import FAR, Courses, Ways
-from polygene.globe.pieces import Pieces, pieces_of
-from polygene.globe.tree import Asked, Tree, along_a_curve, maybe_nearest, tree_of
-from polygene.plane.distances import Nearest, begun
+from polygene.globe.pieces import EdgePieces, pieces_of
+from polygene.globe.tree import Query, Tree, along_a_curve, maybe_nearest, tree_of
+from polygene.plane.distances import NearestRows, begun
 
 SAME = 1e-5  # metres within which two are equally near
 FOOT = 3e-5  # share of the way that a foot by the chord may be too long
@@ -34,7 +34,7 @@ def nearest_on_ellipsoid(
     meets: tuple[I64Array, I64Array],
     k: int = 1,
     limit: float = np.inf,
-) -> Nearest:
+) -> NearestRows:
     """Return the ``k`` nearest rows of ``other`` for each row, no further than ``limit`` metres.
 
     Coordinates are longitudes and latitudes, ``to_radians`` the size of their unit; edges are straight
@@ -68,7 +68,7 @@ def nearest_on_ellipsoid(
     return found
 
 
-def _near_each_other(mine: Pieces, n_rows: int) -> tuple[Pieces, I64Array]:
+def _near_each_other(mine: EdgePieces, n_rows: int) -> tuple[EdgePieces, I64Array]:
     """Order rows along a curve, so that those that follow each other find the same; return it too."""
     offsets = offsets_from(count_by(mine.row, n_rows))
     has = np.flatnonzero(np.diff(offsets))
@@ -78,7 +78,7 @@ def _near_each_other(mine: Pieces, n_rows: int) -> tuple[Pieces, I64Array]:
 
 
 def _step(
-    mine: Pieces,
+    mine: EdgePieces,
     order: I64Array,
     tree: Tree,
     geod: pyproj.Geod,
@@ -92,7 +92,7 @@ def _step(
     place = np.empty(len(open_rows), np.int64)
     place[order] = np.arange(len(order))
     banned = known[order]
-    asked = Asked(
+    asked = Query(
         pieces,
         place[pieces.row],
         len(order),

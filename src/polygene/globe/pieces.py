@@ -14,7 +14,7 @@ MOST_SLACK = 10.0  # metres that a piece may leave the straight line between its
 ROUNDING = 1e-8  # metres
 
 
-class Pieces(NamedTuple):
+class EdgePieces(NamedTuple):
     """Pieces of edges; a point is one of no length.
 
     start, stop : (n, 2) longitude and latitude of their ends in radians
@@ -29,8 +29,8 @@ class Pieces(NamedTuple):
     slack: F64Array
     row: I64Array
 
-    def take(self, chosen: I64Array) -> Pieces:
-        return Pieces(
+    def take(self, chosen: I64Array) -> EdgePieces:
+        return EdgePieces(
             self.start[chosen],
             self.stop[chosen],
             self.ends.take(chosen, axis=0),
@@ -39,7 +39,7 @@ class Pieces(NamedTuple):
         )
 
 
-def pieces_of(column: GeometryColumn, to_radians: float, geod: pyproj.Geod) -> Pieces:
+def pieces_of(column: GeometryColumn, to_radians: float, geod: pyproj.Geod) -> EdgePieces:
     """Return the edges, or points, of a column in longitude and latitude in pieces, row by row.
 
     The second derivative of a course over its share of the way bounds how far it leaves the straight
@@ -49,7 +49,7 @@ def pieces_of(column: GeometryColumn, to_radians: float, geod: pyproj.Geod) -> P
     row_of_vertex = owners(column.vertex_offsets_of_rows)
     if column.family == Family.POINTS:
         ends = np.tile(places_in_space(places, geod), 2)
-        return Pieces(places, places, ends, np.full(len(places), ROUNDING), row_of_vertex)
+        return EdgePieces(places, places, ends, np.full(len(places), ROUNDING), row_of_vertex)
     ring_of = owners(column.ring_offsets)
     start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
     used = np.zeros(column.n_vertices, bool)
@@ -73,7 +73,7 @@ def pieces_of(column: GeometryColumn, to_radians: float, geod: pyproj.Geod) -> P
         a, b, row = first, last, row[of]
     in_space = np.concatenate([places_in_space(a, geod), places_in_space(b, geod)], axis=1)
     slack = _slack(a, b, geod) + ROUNDING
-    return Pieces(a, b, np.ascontiguousarray(in_space), slack, row)
+    return EdgePieces(a, b, np.ascontiguousarray(in_space), slack, row)
 
 
 def _slack(a: F64Array, b: F64Array, geod: pyproj.Geod) -> F64Array:

@@ -8,24 +8,24 @@ import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array, count_by, offsets_from
-from polygene.globe.pieces import Pieces
+from polygene.globe.pieces import EdgePieces
 
 FEW = 8  # as the kernel has it
 DEEPEST = 1024  # nodes that wait at a time
 
 
 class Tree(NamedTuple):
-    """Pieces in the order of a curve that fills space, and boxes of eight of them, of eight boxes ...
+    """Pieces of edges in the order of a curve that fills space, and boxes of eight, of eight boxes ...
 
     boxes : (n_nodes, 6); levels : offsets of the levels in it, the leaves first
     """
 
-    pieces: Pieces
+    pieces: EdgePieces
     boxes: F64Array
     levels: I64Array
 
 
-def tree_of(pieces: Pieces) -> Tree:
+def tree_of(pieces: EdgePieces) -> Tree:
     """Pack pieces, at least one, into a tree (Morton 1966 for the order)."""
     pieces = pieces.take(along_a_curve((pieces.ends[:, :3] + pieces.ends[:, 3:]) / 2))
     first, last = pieces.ends[:, :3], pieces.ends[:, 3:]
@@ -65,10 +65,10 @@ def _spread_bits(values: np.ndarray) -> np.ndarray:
     return values
 
 
-class Asked(NamedTuple):
+class Query(NamedTuple):
     """Pieces that look for the nearest, their groups (n,) rising, and rows that do not count."""
 
-    pieces: Pieces
+    pieces: EdgePieces
     group: I64Array
     n_groups: int
     banned: I64Array
@@ -76,7 +76,7 @@ class Asked(NamedTuple):
 
 
 def maybe_nearest(
-    tree: Tree, asked: Asked, bends: tuple[float, float], best: F64Array
+    tree: Tree, asked: Query, bends: tuple[float, float], best: F64Array
 ) -> tuple[I64Array, I64Array]:
     """Return the pairs of pieces that may be the nearest of their group, group by group.
 

@@ -359,6 +359,7 @@ def wind_faces(
     start: cython.longlong
     entry: cython.longlong
     is_full: cython.int = 0
+    # Long for the names of what it is given; the loop is one walk, whose state is all of these.
     with cython.nogil:
         if cycle_offsets[1] == 0:
             tail = 0

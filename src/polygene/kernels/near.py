@@ -274,6 +274,7 @@ def edges_within(
             i1 = min(_cell_of(x[p] + wide, box[0], side), columns - 1)
             j0 = max(_cell_of(y[p] - high, box[1], side), 0)
             j1 = min(_cell_of(y[p] + high, box[1], side), rows - 1)
+            # Deep, as a loop over points, lines and columns of cells and their edges is.
             for j in range(j0, j1 + 1):
                 for i in range(i0, i1 + 1):
                     for k in range(offsets[j * columns + i], offsets[j * columns + i + 1]):

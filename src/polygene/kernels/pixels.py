@@ -277,6 +277,8 @@ def find_pixels(
     right: cython.double
     gap: cython.double
     reach: cython.double
+    # Longer and deeper than functions are here: half of it names what it is given, and what is left is
+    # the innermost loop of the noding, cell, edge, node, whose state would all be handed on.
     with cython.nogil:
         for c in range(leaves.shape[0]):
             cell = leaves[c]

@@ -718,9 +718,12 @@ def convex_hulls(points: Sequence[Any]) -> set[Any]:
         if not any(_is_on(p, a, b) for a in known for b in known if p not in (a, b))
         and not any(
             turn(a, b, p) == turn(b, c, p) == turn(c, a, p) != 0
-            for a in known for b in known for c in known if p not in (a, b, c)
+            for a in known
+            for b in known
+            for c in known
+            if p not in (a, b, c)
         )
-    }  # fmt: skip
+    }
 
 
 # bytes -------------------------------------------------------------------------------------------

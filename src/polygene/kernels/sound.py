@@ -23,6 +23,10 @@ Grid = cython.struct(
 )
 
 
+# How often rings of its own part, and of others, are round a place.
+Rounds = cython.struct(own=cython.longlong, others=cython.longlong)
+
+
 @cython.cfunc
 @cython.inline
 @cython.nogil
@@ -366,6 +370,17 @@ def _grid_of(
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
+def _are_neighbours(
+    e: cython.longlong, f: cython.longlong, k: cython.longlong, start: cython.longlong
+) -> cython.int:
+    """Return 1 if edge f, put in before e, leads to e or follows it; ``k`` is where that begins."""
+    return 1 if (f + 1 == e and e != start) or (k == start and f == start) else 0
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
 def _meet_well(
     xy: cython.double[:, ::1],
     ring_offsets: cython.longlong[::1],
@@ -382,25 +397,17 @@ def _meet_well(
     touches: cython.uchar[::1],
     sums: cython.double[::1],
 ) -> cython.int:
-    """Return 1 if the edge e of ring g may lie to an earlier edge f of ring ``other`` as it does.
+    """Return 1 if the edge e of ring g may meet an edge f of another ring as it does.
 
-    ``k`` is where the edge after e begins, ``cell`` that in which the two were found. Edges of one ring
-    may share only the vertex between neighbours; rings may touch in a vertex that both have, rings of
-    one part so that they hang together at one place and enclose nothing between them.
+    ``k`` is where the edge after e begins, ``cell`` that in which the two were found. Rings may touch
+    in a vertex that both have, rings of one part so that they hang together at one place and enclose
+    nothing between them.
     """
     base: cython.longlong = ring_offsets[first_ring]
-    start: cython.longlong = ring_offsets[g]
     p: cython.longlong
     way: cython.int
     own: cython.longlong
     others: cython.longlong
-    if other == g - first_ring:
-        # Edges come in order: f before e.
-        if (f + 1 == e and e != start) or (k == start and f == start):
-            return 1
-        return 0 if _meet(xy, e, f, sums) else 1
-    if not _meet(xy, e, f, sums):
-        return 1
     p = f + 1
     if p == ring_offsets[first_ring + other + 1] - 1:
         p = ring_offsets[first_ring + other]
@@ -445,7 +452,6 @@ def _edges_meet_well(
     g: cython.longlong
     e: cython.longlong
     k: cython.longlong
-    f: cython.longlong
     i: cython.longlong
     j: cython.longlong
     i0: cython.longlong
@@ -454,6 +460,8 @@ def _edges_meet_well(
     j1: cython.longlong
     cell: cython.longlong
     link: cython.int
+    f: cython.longlong
+    other: cython.longlong
     n_links: cython.int = 0
     n_tests: cython.longlong = 0
     good: cython.int = 1
@@ -474,16 +482,34 @@ def _edges_meet_well(
             for j in range(j0, j1 + 1):
                 for i in range(i0, i1 + 1):
                     cell = j * grid.n_columns + i
+                    # Deeper than functions are here: one for this would be handed all of it for each cell.
                     link = heads[cell]
                     while link >= 0:
                         f = base + links[link, 0]
-                        n_tests += 1
-                        if not _meet_well(
-                            xy, ring_offsets, first_ring, g, e, k, links[link, 2], f, cell, grid,
-                            rings, parent, touches, sums,
-                        ):  # fmt: skip
-                            good = 0
+                        other = links[link, 2]
                         link = links[link, 1]
+                        n_tests += 1
+                        if other == g - first_ring and _are_neighbours(e, f, k, ring_offsets[g]):
+                            continue
+                        if not _meet(xy, e, f, sums):
+                            continue
+                        if other == g - first_ring or not _meet_well(
+                            xy,
+                            ring_offsets,
+                            first_ring,
+                            g,
+                            e,
+                            k,
+                            other,
+                            f,
+                            cell,
+                            grid,
+                            rings,
+                            parent,
+                            touches,
+                            sums,
+                        ):
+                            good = 0
                     links[n_links, 0] = cython.cast(cython.int, e - base)
                     links[n_links, 1] = heads[cell]
                     links[n_links, 2] = cython.cast(cython.int, g - first_ring)
@@ -507,19 +533,19 @@ def _round_at_touch(
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
     sums: cython.double[::1],
-    of_own: cython.int,
-) -> cython.longlong:
+) -> Rounds:
     """Return how often rings that have the first vertex of ring g are round it as it leaves.
 
-    Of its own part or of others; outer rings count as one, holes as one less, and each is marked as
-    looked at, so that it is not looked at again along the way to the left.
+    Outer rings count as one, holes as one less, and each is marked as looked at, so that it is not
+    looked at again along the way to the left.
     """
     base: cython.longlong = ring_offsets[first_ring]
     p: cython.longlong = ring_offsets[g]
     f: cython.longlong
     k: cython.longlong
     other: cython.longlong
-    found: cython.longlong = 0
+    n: cython.longlong
+    found: Rounds = Rounds(own=0, others=0)
     link: cython.int = heads[_cell_at(xy, p, grid)]
     while link >= 0:
         f = base + links[link, 0]
@@ -527,17 +553,27 @@ def _round_at_touch(
         link = links[link, 1]
         if other == g - first_ring or xy[f + 1, 0] != xy[p, 0] or xy[f + 1, 1] != xy[p, 1]:
             continue
-        if (rings[0, other] == rings[0, g - first_ring]) != (of_own == 1):
-            continue
         k = f + 1
         if k == ring_offsets[first_ring + other + 1] - 1:
             k = ring_offsets[first_ring + other]
         rings[2, other] = cython.cast(cython.int, g - first_ring)
         # Left of an outer ring is inside it, right of a hole is inside that.
-        found += _is_between(
-            xy[p, 0], xy[p, 1], xy[k + 1, 0], xy[k + 1, 1], xy[f, 0], xy[f, 1],
-            xy[p + 1, 0], xy[p + 1, 1], sums,
-        ) - (0 if rings[1, other] else 1)  # fmt: skip
+        n = _is_between(
+            xy[p, 0],
+            xy[p, 1],
+            xy[k + 1, 0],
+            xy[k + 1, 1],
+            xy[f, 0],
+            xy[f, 1],
+            xy[p + 1, 0],
+            xy[p + 1, 1],
+            sums,
+        )
+        n -= 0 if rings[1, other] else 1
+        if rings[0, other] == rings[0, g - first_ring]:
+            found.own += n
+        else:
+            found.others += n
     return found
 
 
@@ -555,9 +591,9 @@ def _round_from_left(
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
     sums: cython.double[::1],
-    of_own: cython.int,
-) -> cython.longlong:
-    """Return how often rings of its own part, or of others, are round vertex p of ring g.
+    found: Rounds,
+) -> Rounds:
+    """Return ``found`` and how often more rings are round vertex p of ring g.
 
     Edges to the left of it in its line of cells count, upward ones less, downward ones more; those of
     rings that are marked as looked at do not.
@@ -568,7 +604,6 @@ def _round_from_left(
     other: cython.longlong
     a: cython.double
     b: cython.double
-    found: cython.longlong = 0
     link: cython.int
     line: cython.longlong = _cell_at(xy, p, grid) // grid.n_columns * grid.n_columns
     for i in range(_cell(xy[p, 0], grid.low_x, grid.per_x, grid.n_columns) + 1):
@@ -583,13 +618,15 @@ def _round_from_left(
                 continue
             if rings[2, other] == g - first_ring:
                 continue
-            if (rings[0, other] == rings[0, g - first_ring]) != (of_own == 1):
-                continue
             # Each edge once: in the leftmost of its cells.
             if i != _cell(min(xy[f, 0], xy[f + 1, 0]), grid.low_x, grid.per_x, grid.n_columns):
                 continue
-            if (_side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0) == (b > a):
-                found += -1 if b > a else 1
+            if (_side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0) != (b > a):
+                continue
+            if rings[0, other] == rings[0, g - first_ring]:
+                found.own += -1 if b > a else 1
+            else:
+                found.others += -1 if b > a else 1
     return found
 
 
@@ -618,8 +655,7 @@ def _lies_well(
     last: cython.longlong = ring_offsets[g + 1] - 1
     p: cython.longlong = ring_offsets[g]
     is_outer: cython.int = rings[1, g - first_ring]
-    own: cython.longlong = 0
-    others: cython.longlong = 0
+    found: Rounds = Rounds(own=0, others=0)
     if not _is_turned(xy, p, last, 1 if is_outer else -1, sums):
         return 0
     if last_ring - first_ring == 1:
@@ -628,16 +664,11 @@ def _lies_well(
         p += 1
     if p == last:
         p = ring_offsets[g]
-        own = _round_at_touch(xy, ring_offsets, first_ring, g, grid, heads, links, rings, sums, 1)
-        others = _round_at_touch(
-            xy, ring_offsets, first_ring, g, grid, heads, links, rings, sums, 0
-        )
-    own += _round_from_left(xy, ring_offsets, first_ring, g, p, grid, heads, links, rings, sums, 1)
-    if is_outer:
-        others += _round_from_left(
-            xy, ring_offsets, first_ring, g, p, grid, heads, links, rings, sums, 0
-        )
-    return 1 if own == 1 - is_outer and not (is_outer and others != 0) else 0
+        found = _round_at_touch(xy, ring_offsets, first_ring, g, grid, heads, links, rings, sums)
+    found = _round_from_left(
+        xy, ring_offsets, first_ring, g, p, grid, heads, links, rings, sums, found
+    )
+    return 1 if found.own == 1 - is_outer and not (is_outer and found.others != 0) else 0
 
 
 @cython.cfunc

@@ -8,6 +8,24 @@ else:
     from polygene.kernels.exact import turn
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _join(parent: cython.longlong[::1], a: cython.longlong, b: cython.longlong) -> cython.void:
+    """Let two entries hang together in a forest; the smaller root is that of both (path halving)."""
+    while parent[a] != a:
+        parent[a] = parent[parent[a]]
+        a = parent[a]
+    while parent[b] != b:
+        parent[b] = parent[parent[b]]
+        b = parent[b]
+    if a < b:
+        parent[b] = a
+    elif b < a:
+        parent[a] = b
+
+
 def find_borders(
     first: cython.longlong,
     last: cython.longlong,
@@ -31,8 +49,6 @@ def find_borders(
     j: cython.longlong
     i_stop: cython.longlong
     j_stop: cython.longlong
-    a: cython.longlong
-    b: cython.longlong
     n_left: cython.longlong
     n_right: cython.longlong
     left: cython.longlong
@@ -61,19 +77,9 @@ def find_borders(
                     n_right += 1
                     j += 1
                 else:
+                    # In the piece on both sides: no border, and the faces hang together.
                     if not fills:
-                        a = i
-                        b = j
-                        while parent[a] != a:
-                            parent[a] = parent[parent[a]]
-                            a = parent[a]
-                        while parent[b] != b:
-                            parent[b] = parent[parent[b]]
-                            b = parent[b]
-                        if a < b:
-                            parent[b] = a
-                        elif b < a:
-                            parent[a] = b
+                        _join(parent, i, j)
                     i += 1
                     j += 1
             if not fills:
@@ -195,6 +201,61 @@ def split_rings(
     return n_rings
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _has_line(
+    e: cython.longlong,
+    r: cython.longlong,
+    delta_offsets: cython.longlong[::1],
+    delta_part: cython.longlong[::1],
+    row_of_part: cython.longlong[::1],
+) -> cython.int:
+    """Return 1 if an edge is on the border of row r, or of any row if that is -1."""
+    i: cython.longlong
+    for i in range(delta_offsets[e], delta_offsets[e + 1]):
+        if r < 0 or row_of_part[delta_part[i]] == r:
+            return 1
+    return 0
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _straight_line(
+    e: cython.longlong,
+    f: cython.longlong,
+    r: cython.longlong,
+    best: cython.longlong,
+    delta_offsets: cython.longlong[::1],
+    delta_part: cython.longlong[::1],
+    delta_line: cython.longlong[::1],
+    row_of_part: cython.longlong[::1],
+    is_crowded: cython.uchar[::1],
+    lengths: cython.double[::1],
+) -> cython.longlong:
+    """Return the longest line of row r (any if -1) that runs over edges e and f, or ``best`` if that is
+    longer; -1 if there is none of the row.
+    """
+    i: cython.longlong
+    j: cython.longlong
+    line: cython.longlong
+    good: cython.int = 0
+    for j in range(delta_offsets[f], delta_offsets[f + 1]):
+        line = delta_line[j]
+        if (r >= 0 and row_of_part[delta_part[j]] != r) or is_crowded[line]:
+            continue
+        for i in range(delta_offsets[e], delta_offsets[e + 1]):
+            if delta_line[i] == line and (r < 0 or row_of_part[delta_part[i]] == r):
+                good = 1
+                if best < 0 or lengths[line] >= lengths[best]:
+                    best = line
+                break
+    return best if good else -1
+
+
 def find_straight(
     incoming: cython.longlong[::1],
     outgoing: cython.longlong[::1],
@@ -216,61 +277,44 @@ def find_straight(
     """
     k: cython.Py_ssize_t
     n: cython.Py_ssize_t
-    i: cython.longlong
-    j: cython.longlong
     e: cython.longlong
     f: cython.longlong
     r: cython.longlong
-    line: cython.longlong
     best: cython.longlong
-    has_in: cython.int
-    has_out: cython.int
     has_any: cython.int
-    good: cython.int
+    has_in: cython.int
     with cython.nogil:
         for k in range(incoming.shape[0]):
-            through[k] = -1
             e = incoming[k]
             f = outgoing[k]
             best = -1
             has_any = 0
-            good = 1
             # The last time is for the lines of rows that the piece is not of.
             for n in range(rows.shape[1] + 1):
-                if n == rows.shape[1]:
-                    if has_any or not good:
-                        break
-                    r = -1
-                else:
-                    r = rows[piece[k], n]
-                    if r < 0:
-                        continue
-                has_in = 0
-                has_out = 0
-                for i in range(delta_offsets[e], delta_offsets[e + 1]):
-                    if r < 0 or row_of_part[delta_part[i]] == r:
-                        has_in = 1
-                for j in range(delta_offsets[f], delta_offsets[f + 1]):
-                    if r < 0 or row_of_part[delta_part[j]] == r:
-                        has_out = 1
-                if has_in != has_out:
-                    good = 0
+                r = rows[piece[k], n] if n < rows.shape[1] else -1
+                if n < rows.shape[1] and r < 0:
+                    continue
+                if n == rows.shape[1] and has_any:
+                    break
+                has_in = _has_line(e, r, delta_offsets, delta_part, row_of_part)
+                if has_in != _has_line(f, r, delta_offsets, delta_part, row_of_part):
+                    best = -1
                     break
                 if not has_in:
                     continue
                 has_any = 1
-                good = 0
-                for j in range(delta_offsets[f], delta_offsets[f + 1]):
-                    line = delta_line[j]
-                    if (r >= 0 and row_of_part[delta_part[j]] != r) or is_crowded[line]:
-                        continue
-                    for i in range(delta_offsets[e], delta_offsets[e + 1]):
-                        if delta_line[i] == line and (r < 0 or row_of_part[delta_part[i]] == r):
-                            good = 1
-                            if best < 0 or lengths[line] >= lengths[best]:
-                                best = line
-                            break
-                if not good:
+                best = _straight_line(
+                    e,
+                    f,
+                    r,
+                    best,
+                    delta_offsets,
+                    delta_part,
+                    delta_line,
+                    row_of_part,
+                    is_crowded,
+                    lengths,
+                )
+                if best < 0:
                     break
-            if good:
-                through[k] = best
+            through[k] = best

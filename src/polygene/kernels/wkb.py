@@ -241,9 +241,21 @@ def scan(
         n_parts = totals[0]
         n_rings = totals[1]
         fault = _walk(
-            data, starts[r], stops[r], r, fills, part_row, part_family, part_rings, ring_start,
-            ring_count, ring_layout, row_type, pending, totals,
-        )  # fmt: skip
+            data,
+            starts[r],
+            stops[r],
+            r,
+            fills,
+            part_row,
+            part_family,
+            part_rings,
+            ring_start,
+            ring_count,
+            ring_layout,
+            row_type,
+            pending,
+            totals,
+        )
         if fault != 0:
             # What came of the row before the fault does not count.
             row_type[r] = -fault

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from polygene.arrays import NONE, I64Array
-from polygene.layer import Layer
+from polygene.layer import Layer, distinct_name
 
 
 def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa.Table:
@@ -57,9 +57,8 @@ def joined_names(layers: Sequence[Layer]) -> list[list[str]]:
 
 def free_name(name: str, layer: str, taken: set[str]) -> str:
     """Return the name, or with the layer's name in front if it is taken; then it is taken too."""
-    chosen, k = name, 1
-    while chosen.casefold() in taken:
-        chosen = f"{layer}_{name}" if k == 1 else f"{layer}_{name}_{k}"
-        k += 1
+    chosen = name
+    if name.casefold() in taken:
+        chosen = distinct_name(f"{layer}_{name}", taken, folds=True)
     taken.add(chosen.casefold())
     return chosen

@@ -17,6 +17,7 @@ from polygene.layer import Layer
 from polygene.measures import ruler_for
 from polygene.ops.coverage import Faces, faces_of, lay_out
 from polygene.ops.signatures import signatures
+from polygene.ops.summary import area_unit
 from polygene.places import inside_points
 from polygene.plane.problems import Problem
 from polygene.plane.validity import problems_of
@@ -338,7 +339,7 @@ def _coverage(layer: Layer) -> tuple[list[Finding], list[NearlyClass]]:
     faces = faces_of(plan, ruler)
     face_xy = np.full((arrangement.n_faces, 2), np.nan)  # a corner of each face
     face_xy[arrangement.face_of_halfedge] = plan.node_xy[arrangement.origin]
-    unit = "m²" if ruler.unit == "m" else "square units"
+    unit = area_unit(ruler)
     shared, gaps = np.flatnonzero(faces.is_overlap), np.flatnonzero(faces.is_gap)
     first = good[arrangement.labels[arrangement.label_offsets[shared]]]
     second = good[arrangement.labels[arrangement.label_offsets[shared] + 1]]

@@ -24,7 +24,7 @@ from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.places.buffer_degrees import MOST_VERTICES, buffered_in_degrees, grid_round
 from polygene.ops.places.extents import finite_bounds
 from polygene.ops.proved import prove_valid
-from polygene.ops.summary import Admitted, NamedRows
+from polygene.ops.summary import Admitted, NamedRows, area_unit
 from polygene.plane.grid import MAX_UNITS, Grid, default_step
 from polygene.plane.offsets import Style, offset_outlines
 from polygene.plane.settling import Outlines, settle
@@ -429,11 +429,8 @@ def _result(
     n_parted = int(work.is_parted.sum())
     if n_parted:
         notes.append(f"{n_parted:,} results cross the 180th meridian and are parted there")
-    is_multi = bool((np.diff(column.row_offsets) > 1).any())
     table = pa.concat_tables(tables) if tables[0].num_columns else tables[0]
-    result = replace(
-        layer, geometry=replace(column, is_multi=is_multi), table=table, ids=None, total=None
-    )
+    result = replace(layer, geometry=column.as_multi_as(), table=table, ids=None, total=None)
     if groups is None and len(rings) == 1 and layer.ids is not None:
         result = replace(result, ids=layer.ids[np.flatnonzero(~pieces[0].is_empty)])
     if single_parts:
@@ -450,7 +447,7 @@ def _result(
             unit=ruler.unit,
             out=result.n_rows,
             area=float(row_areas(result.geometry, ruler).sum()),
-            area_unit="m²" if ruler.unit == "m" else "square units",
+            area_unit=area_unit(ruler),
             vanished=NamedRows.of(layer, vanished),
             skipped=NamedRows.of(layer, skipped),
             admitted=admitted,

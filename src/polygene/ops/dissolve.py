@@ -22,15 +22,14 @@ from polygene.ops.overlays.sampled import check_groups
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.proved import prove_valid
-from polygene.ops.summary import Side
+from polygene.ops.summary import Side, area_unit
 from polygene.plane import selfcheck
 from polygene.plane.grid import Grid
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.proof import prove_pieces, proved_sums
 from polygene.plane.rings import Pieces, Rings, rings_to_column, thinned, trace_rings
 from polygene.progress import SILENT, Progress
-from polygene.table.aggregate import Groups as Entries
-from polygene.table.aggregate import Take, aggregate
+from polygene.table.aggregate import Entries, Take, aggregate
 from polygene.table.groups import Agreed, Groups, agreed, group_rows
 from polygene.units import Length, map_units
 
@@ -144,7 +143,7 @@ def dissolve(
             out=result.n_rows,
             area=area,
             overlap=overlap,
-            unit="m²" if ruler.unit == "m" else "square units",
+            unit=area_unit(ruler),
             disagreements=attributes.disagreements,
             without_geometry=int(layer.geometry.is_empty.sum()) - admission.facts.vanished.count,
             crs=label(layer.crs),
@@ -254,8 +253,8 @@ def _joined_polygons(
     both = joined.with_rows(np.flatnonzero(is_lone), whole) if is_lone.any() else joined
     is_null = both.is_null.copy()
     is_null[is_lone] = whole.is_null
-    is_multi = column.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_null=is_null, is_multi=is_multi), sizes, own_sizes
+    both = replace(both, is_null=is_null).as_multi_as(column)
+    return both, sizes, own_sizes
 
 
 def _distinct(face: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:

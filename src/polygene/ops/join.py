@@ -20,7 +20,7 @@ from polygene.ops.places.partners import Partners, metric_of, partners
 from polygene.ops.subset import with_fields
 from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress
-from polygene.table.aggregate import Groups, Take, aggregate
+from polygene.table.aggregate import Entries, Take, aggregate
 from polygene.units import Length, map_units, metres, true_metres
 
 SINGLES = ("first", "largest", "nearest")
@@ -279,7 +279,7 @@ def _aggregated(
         of = found.size[found.second]
         share = np.divide(found.shared, of, out=np.zeros(len(of)), where=of > 0)
         share[np.abs(share - 1) < 1e-9] = 1.0
-    groups = Groups(found.second, found.first, layer.n_rows, share)
+    groups = Entries(found.second, found.first, layer.n_rows, share)
     table, disagreements = layer.table, {}
     taken = {n.casefold() for n in table.column_names}
     matches_of = count_by(found.first, layer.n_rows)

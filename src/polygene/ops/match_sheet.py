@@ -18,7 +18,7 @@ from polygene.errors import (
     listed,
     nearest_first,
 )
-from polygene.layer import Layer
+from polygene.layer import Layer, distinct_name
 from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.table.casting import date_pattern
 from polygene.table.expression import Expression
@@ -97,7 +97,7 @@ def sheet_by_name(layers: Sequence[Layer]) -> Sheet:
             elif wide is not None:
                 targets[key] = TargetField(wide, {**known.sources, **source})
             else:
-                name = _free(f"{layer.name}_{mine.name}", targets)
+                name = distinct_name(f"{layer.name}_{mine.name}", targets, folds=True)
                 targets[name.casefold()] = TargetField(mine.with_name(name), source)
                 notes.append(
                     f"field {mine.name} of {layer.name} is {type_words(mine)} and elsewhere "
@@ -122,14 +122,6 @@ def _wide(
                     if values.max(initial=0) > 2**53:
                         return None
     return pa.field(known.name, pa.float64())
-
-
-def _free(name: str, taken: Mapping[str, Any]) -> str:
-    k, free = 1, name
-    while free.casefold() in taken:
-        k += 1
-        free = f"{name}_{k}"
-    return free
 
 
 # Reading
@@ -337,7 +329,7 @@ def _proposal(
     entry: Mapping[str, tuple[Profile, Evidence | None]], taken: Mapping[str, Any]
 ) -> Proposal:
     profiles = [p for p, _ in entry.values()]
-    name = _free(profiles[0].field.name, taken)
+    name = distinct_name(profiles[0].field.name, taken, folds=True)
     wanted = _common_type(name, profiles)
     kind = kind_of(wanted.type)
     sources = {}

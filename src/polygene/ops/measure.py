@@ -15,7 +15,7 @@ from polygene.layer import Layer
 from polygene.longitudes import opened, wrapped
 from polygene.measures import PlaneRuler, ruler_for
 from polygene.ops.given import Names, names
-from polygene.ops.summary import NamedRows
+from polygene.ops.summary import NamedRows, area_unit
 from polygene.places import centroids_of, inside_points
 from polygene.plane.validity import invalid_rows
 from polygene.table.functions import COUNTED, GEOMETRY_FUNCTIONS
@@ -24,7 +24,7 @@ _FAMILY = {"area": Family.POLYGONS, "perimeter": Family.POLYGONS, "length": Fami
 
 
 @dataclass(frozen=True)
-class Measure:
+class WantedMeasure:
     """One measure: area, length, perimeter, vertices or parts with a unit; centroid, inside, bounds.
 
     field : the name of its column, or for those of several columns what stands in front
@@ -105,7 +105,9 @@ def measure(
     """
     sized = (("area", area), ("length", length), ("perimeter", perimeter))
     wanted = [
-        Measure(name, *_unit_and_field(text)) for name, given in sized for text in names(given)
+        WantedMeasure(name, *_unit_and_field(text))
+        for name, given in sized
+        for text in names(given)
     ]
     flags = {
         "centroid": centroid,
@@ -114,7 +116,7 @@ def measure(
         "vertices": vertices,
         "parts": parts,
     }
-    wanted += [Measure(name) for name, is_asked in flags.items() if is_asked]
+    wanted += [WantedMeasure(name) for name, is_asked in flags.items() if is_asked]
     if not wanted:
         raise UsageError("say what to measure: `area` ha, `length` km, `centroid` ...")
     return measured(layer, wanted)
@@ -126,7 +128,7 @@ def _unit_and_field(text: str) -> tuple[str | None, str | None]:
     return (None if unit == "crs" else unit), (field.strip() or None if equals else None)
 
 
-def measured(layer: Layer, wanted: Sequence[Measure]) -> MeasureResult:
+def measured(layer: Layer, wanted: Sequence[WantedMeasure]) -> MeasureResult:
     """Do what `measure` does."""
     columns: dict[str, np.ndarray] = {}
     totals = []
@@ -165,13 +167,13 @@ def measured(layer: Layer, wanted: Sequence[Measure]) -> MeasureResult:
     )
 
 
-def _invalid(layer: Layer, wanted: Sequence[Measure]) -> NamedRows:
+def _invalid(layer: Layer, wanted: Sequence[WantedMeasure]) -> NamedRows:
     if layer.geometry.family != Family.POLYGONS or all(w.measure != "area" for w in wanted):
         return NamedRows()
     return NamedRows.of(layer, invalid_rows(layer.geometry))
 
 
-def _of_function(layer: Layer, item: Measure) -> tuple[str, np.ndarray, Total]:
+def _of_function(layer: Layer, item: WantedMeasure) -> tuple[str, np.ndarray, Total]:
     function = GEOMETRY_FUNCTIONS[item.measure]
     family = layer.geometry.family
     if _FAMILY.get(item.measure, family) != family:
@@ -190,10 +192,8 @@ def _of_function(layer: Layer, item: Measure) -> tuple[str, np.ndarray, Total]:
 
 
 def _own_unit(layer: Layer, measure: str) -> str:
-    unit = ruler_for(layer.crs).unit
-    if measure == "area":
-        return "m²" if unit == "m" else "square units"
-    return unit
+    ruler = ruler_for(layer.crs)
+    return area_unit(ruler) if measure == "area" else ruler.unit
 
 
 def _changed(layer: Layer, name: str, values: F64Array) -> int | None:
@@ -209,7 +209,7 @@ def _changed(layer: Layer, name: str, values: F64Array) -> int | None:
     return int((~is_near & ~layer.geometry.is_empty).sum())
 
 
-def _places(layer: Layer, item: Measure) -> dict[str, F64Array]:
+def _places(layer: Layer, item: WantedMeasure) -> dict[str, F64Array]:
     column, front = layer.geometry, item.field or ""
     if item.measure == "bounds":
         running, is_over, turn = opened(layer, np.arange(layer.n_rows), layer.n_rows)

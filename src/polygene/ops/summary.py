@@ -235,13 +235,18 @@ class OverlayResult:
     summary: OverlaySummary
 
 
+def area_unit(ruler: Ruler) -> str:
+    """Return the unit of areas as a ruler has them."""
+    return "m²" if ruler.unit == "m" else "square units"
+
+
 def unit_of(family: Family, ruler: Ruler) -> str:
     """Return the unit of what rows of a family are measured in."""
     if family == Family.POINTS:
         return "points"
     if family == Family.LINES:
         return ruler.unit
-    return "m²" if ruler.unit == "m" else "square units"
+    return area_unit(ruler)
 
 
 def check_sums(found: F64Array, wanted: F64Array, bound: F64Array, what: str) -> None:

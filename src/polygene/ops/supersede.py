@@ -116,8 +116,7 @@ def _stacked(below: Layer, above: Layer) -> Layer:
     flat = [replace(y.geometry, z=None, m=None) for y in (below, above)]
     has_heights = all((y.geometry.z is None) == (below.geometry.z is None) for y in (below, above))
     columns_of = [y.geometry for y in (below, above)] if has_heights else flat
-    is_multi = any(c.is_multi or bool((np.diff(c.row_offsets) > 1).any()) for c in columns_of)
-    geometry = replace(concatenate(columns_of), is_multi=is_multi)
+    geometry = concatenate(columns_of).as_multi_as(*columns_of)
     table = pa.table(columns, pa.schema(list(fields.values())))
     return replace(below, geometry=geometry, table=table, ids=None)
 

@@ -11,12 +11,11 @@ import pyarrow.compute as pc
 
 from polygene.arrays import I64Array
 from polygene.errors import UsageError
-from polygene.layer import Layer
+from polygene.layer import Layer, distinct_name
 from polygene.ops.given import Names, names
-from polygene.table.aggregate import Groups, Take, aggregate
+from polygene.table.aggregate import Entries, Take, aggregate
 from polygene.table.casting import as_text
-from polygene.table.groups import Groups as Keys
-from polygene.table.groups import group_rows
+from polygene.table.groups import Groups, group_rows
 
 MOST_COLUMNS = 200
 TOTAL = "total"
@@ -88,7 +87,7 @@ Column = tuple[pa.Field, pa.ChunkedArray]
 
 
 def _aggregated(take: Take, layer: Layer, group: I64Array, n_groups: int) -> Column:
-    found = aggregate(take, layer, Groups(np.arange(layer.n_rows), group, n_groups))
+    found = aggregate(take, layer, Entries(np.arange(layer.n_rows), group, n_groups))
     return found.field, found.data
 
 
@@ -123,16 +122,12 @@ def _distinct(names: list[str]) -> list[str]:
     taken: set[str] = set()
     found = []
     for name in names:
-        k, free = 1, name
-        while free in taken:
-            k += 1
-            free = f"{name}_{k}"
-        taken.add(free)
-        found.append(free)
+        found.append(distinct_name(name, taken))
+        taken.add(found[-1])
     return found
 
 
-def _order(table: pa.Table, by: Sequence[str], groups: Keys) -> I64Array:
+def _order(table: pa.Table, by: Sequence[str], groups: Groups) -> I64Array:
     """Return the groups in rising order of their values, nulls last."""
     if not by:
         return np.arange(groups.n_groups)

@@ -28,8 +28,9 @@ OUTSIDE = 0  # the unbounded face
 class Deltas(NamedTuple):
     """What changes on crossing an edge: one entry for each given border edge that runs over it.
 
-    Entries of edge e are ``offsets[e]:offsets[e + 1]``. ``sign`` is +1 where the part lies to the
-    left of the edge (low to high), -1 to the right, after its ring was turned the usual way.
+    Entries of edge e are ``offsets[e]:offsets[e + 1]``, (n_edges + 1,). ``sign`` (n_entries,) is +1
+    where the part lies to the left of the edge (low to high), -1 to the right, after its ring was
+    turned the usual way.
     ``line`` is the line of the noding that the border edge became.
     """
 

@@ -31,7 +31,7 @@ def twice_moved_by_noding(sizes: F64Array, is_crossed: BoolArray) -> F64Array:
 
 
 def twice_moved_by_straightening(sizes: F64Array) -> F64Array:
-    """Return the most that twice an area can change when nodes near straight lines are taken out.
+    """Return the (n,) most that twice areas can change when nodes near straight lines go.
 
     Both the nodes and the ends of the line lie within half a diagonal of it; ``sizes`` as above.
     """
@@ -39,12 +39,12 @@ def twice_moved_by_straightening(sizes: F64Array) -> F64Array:
 
 
 def area_moved(lengths: F64Array, step: float) -> F64Array:
-    """Return the most that the grid, of ``step`` map units, changes areas with borders so long."""
+    """Return the (n,) most that a grid of ``step`` map units changes areas with borders so long."""
     return MOST_MOVED * step * (lengths + 8 * step)
 
 
 def length_error(lengths: F64Array, n_steps: I64Array, step: float) -> F64Array:
-    """Return how far the lengths of rows can differ before and after being cut into steps.
+    """Return how far (n_rows,) lengths can differ before and after being cut into steps.
 
     Each cut lies within `MOST_MOVED` of the line, so it may lengthen it twice as much; sums of n
     lengths are right within n + 3 roundings (Higham 2002, section 4.2).

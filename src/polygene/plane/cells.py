@@ -54,7 +54,7 @@ class Cells(NamedTuple):
 def count_in_cells(
     ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
 ) -> I64Array:
-    """Count the edges that `spread` would enter in each cell."""
+    """Count the edges that `spread` would enter in each of (n_cells,) cells."""
     counts, unused = np.zeros(n_cells, np.int64), np.zeros(1, np.int64)
     kernel = kernels.cells.spread_edges
     kernels.run(kernel, ends, boxes, entry_offsets, entries, 0, counts, unused)
@@ -64,7 +64,7 @@ def count_in_cells(
 def spread(
     ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
 ) -> Buckets:
-    """Enter the edges of each box in its cells (numbered from 0 for these boxes)."""
+    """Enter the edges (n, 4) of each box (n_boxes, 6) in its cells, numbered from 0 for these."""
     # Counted, then filled in place: each thread knows where in each cell its entries go.
     shares = _shares(boxes, entry_offsets)
     counts = parallel.each_of(lambda share: count_in_cells(ends, *share, entries, n_cells), shares)
@@ -94,7 +94,7 @@ def _shares(boxes: I64Array, entry_offsets: I64Array) -> list[tuple[I64Array, I6
 
 
 def single_box(ends: I64Array, per_cell: float) -> I64Array:
-    """Return the (1, 6) box of square cells over all edges, about ``per_cell`` edges a cell."""
+    """Return the (1, 6) box of square cells over all edges (n, 4), about ``per_cell`` edges a cell."""
     return _box_over(_measured(ends), len(ends), per_cell)
 
 
@@ -244,7 +244,7 @@ def _finer_boxes(
 
 
 def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:
-    """Group grid points by the finest cell they lie in; points off the grid are in none."""
+    """Group (n,) grid points by the finest cell they lie in; points off the grid are in none."""
     # Nodes lie in one cell each, edges in several: so each pair of the two is met at most once.
     found = np.empty(len(x), np.int64)
     x, y = np.ascontiguousarray(x), np.ascontiguousarray(y)

@@ -13,7 +13,9 @@ from polygene.geometry import GeometryColumn
 class Clean(NamedTuple):
     """Rings of rows that can be looked at: closed, without repeats.
 
-    edge arrays: ``start`` the vertex it starts at, ``following`` the next edge of the ring
+    xy, offsets : (n_vertices, 2) and (n_rings + 1,); each ring repeats its first vertex
+    part, row, is_outer : (n_rings,)
+    start, following, ring_of_edge : (n_edges,) the vertex an edge starts at, the next edge of its ring
     """
 
     xy: F64Array

@@ -65,7 +65,10 @@ class Cut(NamedTuple):
 
 
 def cut(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
-    """Cut INPUT and the OTHERs as a rule says."""
+    """Cut INPUT and the OTHERs as a rule says.
+
+    ``other_starts`` (number of OTHERs + 1,) is where the rows of each begin among those of all.
+    """
     return _BY_FAMILY[plan.own.family](plan, rule, other_starts, ruler)
 
 

@@ -14,7 +14,7 @@ from polygene.plane.cells import edges_between, single_box, spread
 from polygene.plane.grid import Grid
 
 
-class Nearest(NamedTuple):
+class NearestRows(NamedTuple):
     """For each row its k nearest rows of the other column, NONE where there are fewer.
 
     row, distance : (n_rows, k), distances in map units
@@ -36,11 +36,11 @@ def nearest_rows(
     meets: tuple[I64Array, I64Array],
     k: int = 1,
     limit: float = np.inf,
-) -> Nearest:
+) -> NearestRows:
     """Return the ``k`` nearest rows of ``other`` for each row, no further than ``limit``.
 
-    ``meets`` are the pairs of rows that have a point in common, sorted: those are at no distance. Of
-    rows at the same distance the first is taken.
+    ``meets`` are the pairs (n_pairs,) of rows that have a point in common, sorted: those are at no
+    distance. Of rows at the same distance the first is taken.
     """
     # What meets is at no distance and comes first; only rows that want more are searched for.
     begin, place = begun(column, meets, k)
@@ -70,7 +70,7 @@ def nearest_rows(
 
 def begun(
     column: GeometryColumn, meets: tuple[I64Array, I64Array], k: int
-) -> tuple[Nearest, I64Array]:
+) -> tuple[NearestRows, I64Array]:
     """Return the nearest of rows as far as they meet any, and how many (n_rows,) that are."""
     n = column.n_rows
     row, distance = np.full((n, k), NONE), np.full((n, k), np.nan)
@@ -86,7 +86,7 @@ def begun(
     np.add.at(place, first[taken], 1)
     _at_meeting(column, mine, theirs, first[taken], rank[taken])
     is_tied = np.bincount(first, minlength=n) > k
-    return Nearest(row, distance, mine, theirs, is_tied), place
+    return NearestRows(row, distance, mine, theirs, is_tied), place
 
 
 def _at_meeting(
@@ -147,7 +147,7 @@ class _Search:
         self.grid = grid
 
     def step(self, open_rows: BoolArray, known: I64Array, limit: float) -> _Step:
-        """Find the next nearest row of each open one, leaving out those known already."""
+        """Find the next nearest row of each open one (n_rows,), but those known already (n_rows, k)."""
         start, stop, group = self.start, self.stop, self.group
         if not open_rows.all():
             asked = np.flatnonzero(open_rows[group])

@@ -104,6 +104,6 @@ def _numbered(item: I64Array, columns: list[I64Array]) -> Keyed:
 
 
 def order_of(rows: I64Array) -> I64Array:
-    """Return the order of pieces by their rows; where a layer has no part it comes last."""
+    """Return the order of pieces by their rows (n, layers); where a layer has no part comes last."""
     last = np.where(rows == NONE, np.iinfo(np.int64).max, rows)
     return np.lexsort(last.T[::-1])

@@ -30,7 +30,7 @@ from polygene.plane.steps import Steps
 class Members(NamedTuple):
     """Rows of OTHER (counted from 0) that cover each item.
 
-    Those of item i are ``rows[offsets[i]:offsets[i + 1]]``, rising.
+    Those of item i are ``rows[offsets[i]:offsets[i + 1]]``, rising; offsets are (n_items + 1,).
     """
 
     offsets: I64Array
@@ -41,7 +41,7 @@ class Members(NamedTuple):
         return np.diff(self.offsets)
 
     def take(self, items: I64Array) -> Members:
-        """Return the members of chosen items, in the order given."""
+        """Return the members of chosen items (n,), in the order given."""
         counts = self.counts[items]
         return Members(offsets_from(counts), self.rows[spans(self.offsets[items], counts)])
 
@@ -57,7 +57,7 @@ def of_faces(plan: Overlay) -> Members:
 
 
 def of_places(plan: Overlay, faces: Members, double_x: I64Array, double_y: I64Array) -> Members:
-    """Return the members of points on no border, given by twice their grid coordinates."""
+    """Return the members of (n,) points on no border, given by twice their grid coordinates."""
     return faces.take(_faces_at(plan, double_x, double_y))
 
 
@@ -140,7 +140,7 @@ def _united(item: I64Array, face: I64Array, n_items: int, faces: Members) -> Mem
 
 
 def distinct(item: I64Array, row: I64Array, n_items: int) -> Members:
-    """Group (item, row) pairs by item, each pair once."""
+    """Group (n_pairs,) of item and row by item, each pair once."""
     firsts = number_pairs(item, row).firsts
     item, row = item[firsts], row[firsts]
     # Rising rows within an item, which keys rest on.

@@ -23,7 +23,7 @@ PLAIN = Metric()
 
 
 class Nearest(NamedTuple):
-    """The nearest edge of each point, NONE if none is within reach.
+    """The nearest edge of each point (n_points,), NONE if none is within reach.
 
     place : 0 at the edge's first end, 1 at its second
     distance : as the metric has it
@@ -35,7 +35,7 @@ class Nearest(NamedTuple):
 
 
 class Within(NamedTuple):
-    """Pairs of a point and an edge that passes it within reach, nearest to it between its ends."""
+    """Pairs (n_pairs,) of a point and an edge within reach, nearest to it between its ends."""
 
     point: I64Array
     edge: I64Array
@@ -58,7 +58,7 @@ class NearEdges:
         self._cells = (found.offsets, found.order if len(found.order) else np.zeros(1, np.int64))
 
     def nearest(self, x: I64Array, y: I64Array, reach: float, metric: Metric = PLAIN) -> Nearest:
-        """Return the nearest edge of each grid point, no further than ``reach`` as a metric has it."""
+        """Return the nearest edge of each grid point (n,), within ``reach`` as a metric has it."""
         edge = np.empty(len(x), np.int64)
         place, distance = np.empty((2, len(x)))
         kernels.run(
@@ -77,7 +77,7 @@ class NearEdges:
         return Nearest(edge, self._turned(edge, place), distance)
 
     def within(self, x: I64Array, y: I64Array, reach: float, metric: Metric = PLAIN) -> Within:
-        """Return all pairs of points and edges no further than ``reach`` apart, as a metric has it."""
+        """Return all pairs of points (n,) and edges within ``reach``, as a metric has it."""
         # A guess; with more pairs it is done again with room for all.
         room = max(1024, len(x))
         while True:

@@ -253,7 +253,7 @@ class _Search(NamedTuple):
     is_missed: np.ndarray
 
     def passed(self) -> tuple[I64Array, I64Array]:
-        """Return pairs of a line and a node whose pixel it passes, found side by side."""
+        """Return pairs (n_pairs,) of a line and a node whose pixel it passes."""
         # Work is parted by the entries of cells, not by cells: these are very unequal.
         counts = np.diff(self.cells.offsets)[self.cells.leaves]
         found = parallel.each(self._look, parallel.parted(offsets_from(counts)))
@@ -304,7 +304,7 @@ class _Search(NamedTuple):
 
 
 def cuts_left(node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array) -> int:
-    """Return how many crossings, and nodes exactly on edges, border edges have: 0 once noded.
+    """Return how many crossings, and nodes exactly on edges, border edges (n,) have: 0 once noded.
 
     An edge may still pass through the pixel of a node that is not its own, beside the node: snap
     rounding promises no more (Halperin and Packer 2002), and nothing else is needed here.

@@ -48,7 +48,7 @@ class Overlay(NamedTuple):
         return self.own.n_rows
 
     def own_labels(self) -> tuple[I64Array, I64Array]:
-        """Return face and INPUT row of all labels of INPUT, sorted by face, then row."""
+        """Return face and row of all labels of INPUT (n_labels,), sorted by face, then row."""
         labels = self.arrangement.labels
         is_own = labels < self.n_own_rows
         return owners(self.arrangement.label_offsets)[is_own], labels[is_own]

@@ -20,7 +20,7 @@ MOST_REPEATED = 1.5  # times that portions may hold all there is
 
 
 class Portion(NamedTuple):
-    """Rows of the first and of the second layer."""
+    """Rows of the first and of the second layer: (n_first,) and (n_second,) of each."""
 
     first: I64Array
     second: I64Array

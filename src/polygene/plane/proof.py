@@ -74,7 +74,7 @@ def prove_rows(plan: Overlay, faces: Sums) -> None:
 def prove_pieces(
     plan: Overlay, rings: Rings, keeps: BoolArray, wanted: Sums, what: str = "piece"
 ) -> None:
-    """Prove that rings enclose the faces of their pieces, of which ``wanted`` is twice the area.
+    """Prove that rings enclose the faces of pieces, of which ``wanted`` (n_pieces,) is twice the area.
 
     Raises
     ------

@@ -52,7 +52,7 @@ def has_meaning(name: str, a: Family, b: Family) -> bool:
 
 
 def holds(name: str, pairs: Pairs, a: Family, b: Family) -> BoolArray:
-    """Return for each pair whether a named relation other than disjoint holds."""
+    """Return (n_pairs,) whether a named relation other than disjoint holds."""
     if name == "crosses":
         if a == b:
             return matches(pairs, "0********")
@@ -67,7 +67,7 @@ def holds(name: str, pairs: Pairs, a: Family, b: Family) -> BoolArray:
 
 
 def matches(pairs: Pairs, pattern: str) -> BoolArray:
-    """Return for each pair whether its matrix is like a pattern, ``T*F**F***``.
+    """Return (n_pairs,) whether the matrix is like a pattern, ``T*F**F***``.
 
     Raises
     ------

@@ -29,7 +29,8 @@ from polygene.plane.noding import Noded
 class Pieces(NamedTuple):
     """Which faces make up which output row.
 
-    Face f belongs to the pieces ``piece[offsets[f]:offsets[f + 1]]``, in rising order.
+    Face f belongs to the pieces ``piece[offsets[f]:offsets[f + 1]]``, in rising order; offsets are
+    (n_faces + 1,).
     """
 
     offsets: I64Array
@@ -38,7 +39,7 @@ class Pieces(NamedTuple):
 
     @staticmethod
     def of_sorted(face: I64Array, piece: I64Array, n_faces: int, n_pieces: int) -> Pieces:
-        """Take (face, piece) pairs, each once, sorted by face and then piece."""
+        """Take pairs of face and piece (n_pairs,), each once, sorted by face and then piece."""
         return Pieces(offsets_from(np.bincount(face, minlength=n_faces)), piece, n_pieces)
 
 
@@ -201,7 +202,7 @@ class _Places(NamedTuple):
     offsets: I64Array
 
     def keys(self, rings: I64Array) -> tuple[I64Array, ...]:
-        """Return what to sort rings by, the last key first: their first vertex, then their second.
+        """Return (n_rings,) keys to sort rings by, the last first: first vertex, then second.
 
         Rings may touch in their first; no two run over one half-edge.
         """

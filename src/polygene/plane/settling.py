@@ -291,7 +291,7 @@ def boxes_of_rows(
 
 
 def places_apart(low: I64Array, high: I64Array) -> tuple[I64Array, I64Array]:
-    """Return by how much each row, given its box, is moved: onto shelves, the highest first."""
+    """Return by how much rows with boxes (2, n_rows) are moved: to shelves, the highest first."""
     n_rows = low.shape[1]
     has = low[0] <= high[0]
     # Next-fit decreasing height (Coffman et al. 1980): sorted by height, shelf after shelf.

@@ -65,7 +65,7 @@ class _Paths(NamedTuple):
     ring_offsets: I64Array
 
     def starts(self) -> I64Array:
-        """Return the vertices at which an edge starts; it ends at the next one."""
+        """Return the (n_edges,) vertices at which an edge starts; it ends at the next one."""
         ring_of = owners(self.ring_offsets)
         return np.flatnonzero((ring_of[:-1] == ring_of[1:]) & (self.at[:-1] != self.at[1:]))
 

@@ -68,7 +68,7 @@ def of_faces(arrangement: Arrangement) -> Sums:
 
 
 def of_borders(arrangement: Arrangement, row_of_part: I64Array, n_rows: int) -> Sums:
-    """Return twice what the borders of each row enclose, as they were noded."""
+    """Return twice what the borders of each of (n_rows,) enclose, as they were noded."""
     found = Sums.zeros(n_rows)
     deltas = arrangement.deltas
     kernels.run(
@@ -87,7 +87,7 @@ def of_borders(arrangement: Arrangement, row_of_part: I64Array, n_rows: int) -> 
 
 
 def of_outline(border: Outline, n_rows: int) -> tuple[Sums, F64Array]:
-    """Return twice what the rings of each row enclose, as they were given, and their size.
+    """Return (n_rows,) twice what the rings of each enclose, as they were given, and their size.
 
     The size of an edge is that in x and that in y together, at least its length.
     """
@@ -120,7 +120,7 @@ class Traced(NamedTuple):
 
 
 def of_rings(arrangement: Arrangement, rings: Rings, keeps: BoolArray, n_pieces: int) -> Traced:
-    """Return twice what the rings of each piece enclose."""
+    """Return (n_pieces,) twice what the rings of each enclose."""
     traced = Traced(Sums.zeros(n_pieces), Sums.zeros(n_pieces), np.zeros(n_pieces))
     kernels.run(
         kernels.sums.add_rings,

@@ -21,7 +21,10 @@ Point = tuple[Fraction, Fraction]
 def look_closely(
     clean: Clean, row: int, touches: Touches, touched: BoolArray, found: Found
 ) -> None:
-    """Look at one row whose rings touch: do they cross there, are they nested, do they pinch?"""
+    """Look at one row whose rings touch: do they cross there, are they nested, do they pinch?
+
+    ``touched`` (n_rings,) says which rings meet another.
+    """
     # Python objects and fractions: rows like this are few, and exactness is all that counts.
     mine = np.flatnonzero(touches.row == row)
     points: dict[int, list[tuple[float, float]]] = {}

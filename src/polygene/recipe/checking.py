@@ -24,7 +24,7 @@ from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.registry import readable_format
 from polygene.layer import NO_GEOMETRY
-from polygene.recipe.reading import Recipe, Step
+from polygene.recipe.reading import Recipe, RecipeStep
 from polygene.table.expression import Expression
 
 POLYGONS = "polygons"
@@ -93,7 +93,7 @@ def _of_input(recipe: Recipe, name: str, text: str) -> Known:
     return Known([field for field, _ in info.fields], kind)
 
 
-def _check_kinds(recipe: Recipe, step: Step, first: Known, others: Sequence[Known]) -> None:
+def _check_kinds(recipe: Recipe, step: RecipeStep, first: Known, others: Sequence[Known]) -> None:
     role = COMMANDS[step.command].needs_polygons
     if role == LIKE_INPUT:
         role = "OTHER" if first.kind == POLYGONS else ""
@@ -111,7 +111,7 @@ def _check_kinds(recipe: Recipe, step: Step, first: Known, others: Sequence[Know
             )
 
 
-def _check_fields(recipe: Recipe, step: Step, fields: Sequence[str]) -> None:
+def _check_fields(recipe: Recipe, step: RecipeStep, fields: Sequence[str]) -> None:
     asked: list[str] = []
     of_other = "with" in step.given and step.command == "join"
     for key in _NAME_FIELDS:
@@ -138,7 +138,7 @@ def _check_fields(recipe: Recipe, step: Step, fields: Sequence[str]) -> None:
             )
 
 
-def _after(step: Step, first: Known) -> Known:
+def _after(step: RecipeStep, first: Known) -> Known:
     """Return what is known of a step's result."""
     command = COMMANDS[step.command]
     kind = first.kind if command.kind == "INPUT's" else None

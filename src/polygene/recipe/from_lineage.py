@@ -13,6 +13,7 @@ import yaml
 from polygene import provenance
 from polygene.errors import DataError
 from polygene.formats import address
+from polygene.layer import distinct_name
 from polygene.provenance import Lineage, Node
 from polygene.recipe.reading import Option
 from polygene.record import OTHER, checksum
@@ -81,11 +82,7 @@ def _names(nodes: list[Node]) -> dict[str, str]:
     """Return a name for each layer, distinct and fit for a recipe."""
     names: dict[str, str] = {}
     for node in nodes:
-        name, k = node.made.name, 1
-        while name in names.values():
-            k += 1
-            name = f"{node.made.name}_{k}"
-        names[node.key] = name
+        names[node.key] = distinct_name(node.made.name, names.values())
     return names
 
 

@@ -33,7 +33,7 @@ class Option:
 
 
 @dataclass(frozen=True)
-class Step:
+class RecipeStep:
     """One command: its name, what it works on, its options, the name of its result, its line.
 
     given : option → value, layers by name still; expect : what must hold of the result
@@ -67,7 +67,7 @@ class Recipe:
     path: Path
     title: str
     inputs: Mapping[str, str]
-    steps: Sequence[Step]
+    steps: Sequence[RecipeStep]
     outputs: Mapping[str, str]
     unused: Sequence[str]
     parameters: Mapping[str, str]
@@ -174,14 +174,14 @@ class _Reader(SheetReader):
             return "true" if value else "false"
         return _REFERENCE.sub(fill, str(value))
 
-    def steps(self, found: Lined, inputs: dict[str, str], spread: set[str]) -> list[Step]:
+    def steps(self, found: Lined, inputs: dict[str, str], spread: set[str]) -> list[RecipeStep]:
         """Read the steps; those for each of several become as many, their layers more inputs."""
         given = found.get("steps")
         if not isinstance(given, list) or not given:
             raise self.fail(
                 found.lines.get("steps"), "a recipe needs a list of steps, each with a dash"
             )
-        steps: list[Step] = []
+        steps: list[RecipeStep] = []
         taken = dict.fromkeys(inputs, "an input")
         for item in given:
             if not isinstance(item, Lined):
@@ -199,7 +199,7 @@ class _Reader(SheetReader):
                 steps.append(step)
         return steps
 
-    def each(self, item: Lined, inputs: dict[str, str], spread: set[str]) -> list[Step]:
+    def each(self, item: Lined, inputs: dict[str, str], spread: set[str]) -> list[RecipeStep]:
         """Read a step, once or for each of several names as ``${each}``."""
         if _EACH not in item:
             return [self.step(item)]
@@ -230,7 +230,7 @@ class _Reader(SheetReader):
         del self.parameters["each"]
         return steps
 
-    def step(self, item: Lined) -> Step:
+    def step(self, item: Lined) -> RecipeStep:
         command, *rest = item
         line = item.lines[command]
         if command not in self.commands:
@@ -263,7 +263,7 @@ class _Reader(SheetReader):
                 given[key] = [value]
         self.check_expectations(item, command)
         name = self.text(item.get("as", f"{command}_{names[0]}"), line)
-        return Step(
+        return RecipeStep(
             name=name,
             command=command,
             inputs=names,
@@ -292,7 +292,7 @@ class _Reader(SheetReader):
             except UsageError as err:
                 raise self.fail(line, str(err)) from err
 
-    def ordered(self, steps: Sequence[Step], inputs: Mapping[str, str]) -> list[Step]:
+    def ordered(self, steps: Sequence[RecipeStep], inputs: Mapping[str, str]) -> list[RecipeStep]:
         """Put steps in an order in which each finds what it needs."""
         by_name = {step.name: step for step in steps}
         known = [*inputs, *by_name]
@@ -310,7 +310,7 @@ class _Reader(SheetReader):
                         f"{step.name!r} needs a layer, and {name!r} is what {by_name[name].command} "
                         "makes",
                     )
-        done: dict[str, Step] = {}
+        done: dict[str, RecipeStep] = {}
         rest = list(steps)
         while rest:
             ready = [s for s in rest if all(n in inputs or n in done for n in s.needs)]

@@ -22,7 +22,7 @@ from polygene.layer import Layer
 from polygene.provenance import Lineage
 from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.kept import ENDING, Told, keep, kept
-from polygene.recipe.reading import Recipe, Step, expectation_text
+from polygene.recipe.reading import Recipe, RecipeStep, expectation_text
 from polygene.record import checksum
 
 WORK = ".polygene-work"
@@ -37,7 +37,7 @@ class Ran:
     told, as ``--json`` prints it
     """
 
-    step: Step
+    step: RecipeStep
     is_reused: bool
     features: int | None
     seconds: float
@@ -107,7 +107,7 @@ def run(
 
 def _run_step(
     recipe: Recipe,
-    step: Step,
+    step: RecipeStep,
     places: dict[str, str],
     marks: dict[str, str],
     work: Path,
@@ -144,7 +144,7 @@ def _run_step(
     )
 
 
-def _ending_of_figure(recipe: Recipe, step: Step) -> str:
+def _ending_of_figure(recipe: Recipe, step: RecipeStep) -> str:
     """Return the kind of picture or table that a step is to make: that of where it goes."""
     default = ".png" if step.command == "draw" else ".csv"
     return Path(recipe.outputs.get(step.name, default)).suffix or default
@@ -159,7 +159,7 @@ def _mark_of_input(text: str) -> str:
     return found.hexdigest()
 
 
-def _mark(step: Step, marks: Mapping[str, str]) -> str:
+def _mark(step: RecipeStep, marks: Mapping[str, str]) -> str:
     """Return a hash of all that a step's result depends on."""
     files = [
         checksum(Path(text))
@@ -180,7 +180,7 @@ def _mark(step: Step, marks: Mapping[str, str]) -> str:
 
 
 def _arguments(
-    step: Step, places: Mapping[str, str], options: Mapping[str, Any], out: Path
+    step: RecipeStep, places: Mapping[str, str], options: Mapping[str, Any], out: Path
 ) -> list[str]:
     """Return the words that would be typed for a step."""
     words = [places[name] for name in step.inputs]
@@ -203,7 +203,7 @@ def _layers(place: str) -> list[Layer]:
     return [y for ref in address.resolve(place) for y in address.read(ref).layers]
 
 
-def _expect(recipe: Recipe, step: Step, place: Path, told: Told) -> list[str]:
+def _expect(recipe: Recipe, step: RecipeStep, place: Path, told: Told) -> list[str]:
     """Check what the recipe expects of a step's result; return it in words."""
     lines = getattr(step.expect, "lines", {})
     held = []

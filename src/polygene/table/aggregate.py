@@ -124,7 +124,7 @@ def _default_name(function: str, argument: lark.Tree | None) -> str:
 
 
 @dataclass(frozen=True)
-class Groups:
+class Entries:
     """Which rows of a layer are in which groups; a row may be in several.
 
     row, group : (n,) entries, in the order that `first`, `last` and `list` see
@@ -146,7 +146,7 @@ class Aggregated:
     disagreed: int = 0
 
 
-def aggregate(take: Take, layer: Layer, groups: Groups) -> Aggregated:
+def aggregate(take: Take, layer: Layer, groups: Entries) -> Aggregated:
     """Compute one aggregate.
 
     Nulls are left out; a group without values gives null, except for count and list.
@@ -173,7 +173,7 @@ def aggregate(take: Take, layer: Layer, groups: Groups) -> Aggregated:
         )
     is_valid = np.asarray(pc.is_valid(column), bool)[groups.row]
     kept = np.flatnonzero(is_valid)
-    entries = Groups(groups.row[kept], groups.group[kept], groups.n_groups)
+    entries = Entries(groups.row[kept], groups.group[kept], groups.n_groups)
     if take.function == "count":
         return _of_counts(take.name, count_by(entries.group, entries.n_groups))
     if take.function in _NUMBERS:
@@ -189,7 +189,7 @@ def aggregate(take: Take, layer: Layer, groups: Groups) -> Aggregated:
     return Aggregated(pa.field(take.name, data.type, metadata=metadata), data, disagreed)
 
 
-def _weights(take: Take, layer: Layer, groups: Groups) -> F64Array:
+def _weights(take: Take, layer: Layer, groups: Entries) -> F64Array:
     """Return the weight of each entry: ``share`` is what of the row takes part, ``area`` its area."""
     tree = take.weight
     assert tree is not None
@@ -211,7 +211,7 @@ def _of_counts(name: str, counts: I64Array) -> Aggregated:
 
 
 def _of_numbers(
-    take: Take, column: pa.ChunkedArray, entries: Groups, weight: F64Array | None
+    take: Take, column: pa.ChunkedArray, entries: Entries, weight: F64Array | None
 ) -> Aggregated:
     group, n = entries.group, entries.n_groups
     counts = count_by(group, n)
@@ -266,7 +266,7 @@ def _ranks(column: pa.ChunkedArray) -> I64Array:
     return np.asarray(ranks).astype(np.int64)
 
 
-def _extreme(column: pa.ChunkedArray, entries: Groups, ufunc: np.ufunc, none: int) -> I64Array:
+def _extreme(column: pa.ChunkedArray, entries: Entries, ufunc: np.ufunc, none: int) -> I64Array:
     """Return the row with the smallest or largest value of each group, -1 for none."""
     ranks = _ranks(column)
     row_of_rank = np.full(int(ranks.max(initial=0)) + 1, -1)
@@ -277,29 +277,29 @@ def _extreme(column: pa.ChunkedArray, entries: Groups, ufunc: np.ufunc, none: in
     return np.where(best == none, -1, row_of_rank[np.where(best == none, 0, best)])
 
 
-def _smallest(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+def _smallest(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
     return _extreme(column, entries, np.minimum, 2**62), 0
 
 
-def _largest(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+def _largest(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
     return _extreme(column, entries, np.maximum, -1), 0
 
 
-def _first(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+def _first(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
     del column
     rows = np.full(entries.n_groups, -1)
     rows[entries.group[::-1]] = entries.row[::-1]
     return rows, 0
 
 
-def _last(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+def _last(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
     del column
     rows = np.full(entries.n_groups, -1)
     rows[entries.group] = entries.row
     return rows, 0
 
 
-def _agreed(column: pa.ChunkedArray, groups: Groups) -> tuple[I64Array, int]:
+def _agreed(column: pa.ChunkedArray, groups: Entries) -> tuple[I64Array, int]:
     """Return a row of each group that agrees; null is a value like others."""
     codes = codes_of(column)[groups.row]
     grouped = bucket(groups.group, groups.n_groups)
@@ -310,7 +310,7 @@ def _agreed(column: pa.ChunkedArray, groups: Groups) -> tuple[I64Array, int]:
     return np.where(differs, -1, rows), int(differs.sum())
 
 
-def _commonest(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]:
+def _commonest(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
     codes = codes_of(column)[entries.row]
     pairs = number_pairs(entries.group, codes)
     times = count_by(pairs.numbers, len(pairs.firsts))
@@ -325,7 +325,7 @@ def _commonest(column: pa.ChunkedArray, entries: Groups) -> tuple[I64Array, int]
     return rows, int((n_most > 1).sum())
 
 
-def _lists(name: str, column: pa.ChunkedArray, entries: Groups) -> Aggregated:
+def _lists(name: str, column: pa.ChunkedArray, entries: Entries) -> Aggregated:
     """Join the distinct values of each group; null for none."""
     pairs = number_pairs(entries.group, codes_of(column)[entries.row])
     group, row = entries.group[pairs.firsts], entries.row[pairs.firsts]

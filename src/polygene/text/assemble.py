@@ -31,7 +31,7 @@ class Parts(NamedTuple):
     m: F64Array | None = None
 
 
-class Chosen(NamedTuple):
+class OfFamily(NamedTuple):
     """The rows of a source that have geometry of one family; those without any are with the first."""
 
     rows: I64Array
@@ -44,7 +44,7 @@ def columns_of(
     is_null: BoolArray,
     is_multi_row: BoolArray,
     default: Family,
-) -> list[Chosen]:
+) -> list[OfFamily]:
     """Sort parts into columns by family, the family with most rows first.
 
     Parameters
@@ -64,14 +64,14 @@ def columns_of(
         columns = [_column(default, [], n_rows, is_null)]
     if len(columns) == 1:
         rows = np.arange(n_rows)
-        return [Chosen(rows, replace(columns[0], is_multi=bool(is_multi_row.any())))]
+        return [OfFamily(rows, replace(columns[0], is_multi=bool(is_multi_row.any())))]
     columns.sort(key=lambda column: -int((np.diff(column.row_offsets) > 0).sum()))
     chosen = []
     for k, column in enumerate(columns):
         mask = np.diff(column.row_offsets) > 0
         rows = np.flatnonzero(mask | ~has_part if k == 0 else mask)
         is_multi = bool(is_multi_row[rows].any())
-        chosen.append(Chosen(rows, replace(column.take(rows), is_multi=is_multi)))
+        chosen.append(OfFamily(rows, replace(column.take(rows), is_multi=is_multi)))
     return chosen
 
 

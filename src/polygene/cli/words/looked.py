@@ -6,7 +6,14 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from polygene.cli.facts import Audited, FileListed, LayerListed, Peeked, Problem, RelationsCounted
+from polygene.cli.facts import (
+    Audited,
+    FileListed,
+    LayerListed,
+    Peeked,
+    ProblemTold,
+    RelationsCounted,
+)
 from polygene.cli.words.blocks import Fields, Words, counted, shown
 from polygene.layer import NO_GEOMETRY
 from polygene.ops.audit import NearlyClass
@@ -146,7 +153,7 @@ def audited(found: Audited, say: Words, details: bool) -> None:
     say.gap()
 
 
-def _weight(problem: Problem) -> str:
+def _weight(problem: ProblemTold) -> str:
     """Say of what does no harm to the geometry whether there is anything to do about it."""
     return "harmless" if problem["cure"] == "none needed" else "to note"
 
@@ -164,7 +171,7 @@ def _widths(classes: Sequence[NearlyClass], say: Words) -> None:
     say.table(["narrower than", "gaps", "overlaps", "so far", ""], rows, right=[0, 1, 2, 3])
 
 
-def _details(problem: Problem, say: Words) -> None:
+def _details(problem: ProblemTold, say: Words) -> None:
     for k, (row, (x, y)) in enumerate(zip(problem["rows"], problem["places"], strict=True)):
         place = "" if x is None else f" at {x:.10g} {y:.10g}"
         more = f" ({problem['details'][k]})" if k < len(problem["details"]) else ""

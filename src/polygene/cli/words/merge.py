@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from polygene.cli.facts import Drafted
+from polygene.cli.facts import SheetDrafted
 from polygene.cli.words.blocks import Words, counted
 from polygene.ops.merge import MergeSummary
 from polygene.phrases import bridge
@@ -31,7 +31,7 @@ def merged(summary: MergeSummary, say: Words) -> None:
     say.note(*(bridge(facts, names[0]) for facts in summary.brought), *summary.notes)
 
 
-def proposed(draft: Drafted, say: Words) -> None:
+def proposed(draft: SheetDrafted, say: Words) -> None:
     names = draft["layers"]
     say.title(f"proposal for {' and '.join(names)}")
     rows = [

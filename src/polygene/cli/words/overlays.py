@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from polygene.batch import Done
 from polygene.cli.words.blocks import Words, counted
 from polygene.cli.words.common import proved, took_part
-from polygene.commands import COMMANDS, Overlay
+from polygene.commands import COMMANDS, OverlayWords
 from polygene.geometry import Family
 from polygene.ops.summary import Balance, GivenAway, OverlayResult, OverlaySummary, Side, Snap
 from polygene.phrases import admitted, bridge, named
@@ -31,7 +31,7 @@ def overlays(done: Sequence[Done[OverlayResult]], say: Words) -> None:
         _notes(item.result.summary, say)
 
 
-def _told_of(summary: OverlaySummary) -> Overlay:
+def _told_of(summary: OverlaySummary) -> OverlayWords:
     """Return how an overlay is told."""
     told = COMMANDS[summary.operation].overlay
     assert told is not None

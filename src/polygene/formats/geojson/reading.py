@@ -20,7 +20,7 @@ from polygene.formats.columns import info_of, layers_of, named
 from polygene.geometry import Family
 from polygene.layer import LayerInfo
 from polygene.text import coordinates as flat
-from polygene.text.assemble import Chosen, Parts, columns_of
+from polygene.text.assemble import OfFamily, Parts, columns_of
 
 _ADVICE = "mend the file or take the layer from its source again"
 
@@ -113,7 +113,7 @@ class _Kind(NamedTuple):
     rows: I64Array
 
 
-def geometries_of(features: list[dict[str, Any]], path: Path) -> list[Chosen]:
+def geometries_of(features: list[dict[str, Any]], path: Path) -> list[OfFamily]:
     geometries = list(map(flat.get_geometry, features))
     n_rows = len(features)
     is_null: BoolArray = np.fromiter((g is None for g in geometries), bool, n_rows)

@@ -19,7 +19,7 @@ from polygene.formats.geopackage.values import arrow_field, to_arrow
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
 from polygene.layer import NO_GEOMETRY, Layer, LayerInfo
-from polygene.text.assemble import Chosen, Parts, columns_of
+from polygene.text.assemble import OfFamily, Parts, columns_of
 
 CHUNK = 50_000  # rows fetched at a time
 _CHOSEN = "temp.polygene_chosen"
@@ -235,7 +235,7 @@ def _read(path: Path, name: str, wanted: Wanted, is_strict: bool) -> Reading:
 
 
 class _Fetched(NamedTuple):
-    chosen: list[Chosen]
+    chosen: list[OfFamily]
     table: pa.Table
     ids: I64Array | None
     wrong: dict[str, str]

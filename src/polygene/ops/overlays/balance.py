@@ -15,7 +15,7 @@ from polygene.geometry import (
 )
 from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, row_measures
-from polygene.ops.overlays.pieces import Made
+from polygene.ops.overlays.pieces import MadePieces
 from polygene.ops.overlays.scene import Scene
 from polygene.ops.summary import (
     Balance,
@@ -141,7 +141,7 @@ def summary_of(
     scene: Scene,
     plan: Overlay,
     done: Cut,
-    made: Made,
+    made: MadePieces,
     balance: Balance | None,
 ) -> OverlaySummary:
     n_own, n_plan = layer.n_rows, plan.own.n_rows
@@ -191,7 +191,9 @@ def _side(layer: Layer, used: int, fell: BoolArray) -> Side:
     )
 
 
-def _notes(layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: Made) -> list[str]:
+def _notes(
+    layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: MadePieces
+) -> list[str]:
     notes = []
     if grid.is_coarsened:
         notes.append(f"the extent is so large that the grid had to be {grid.step:g} wide")

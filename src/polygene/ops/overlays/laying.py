@@ -20,12 +20,12 @@ from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
 from polygene.ops.overlays.balance import Counts, balance_of, check_lengths, summary_of
 from polygene.ops.overlays.how import Resolved
-from polygene.ops.overlays.pieces import Made, input_only, made_of, untouched
+from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, untouched
 from polygene.ops.overlays.sampled import check_overlay
 from polygene.ops.overlays.scene import admitted, check_family, scene_of
 from polygene.ops.overlays.slivers import Given, give_away, slivers_between
 from polygene.ops.overlays.snap import snapped_onto
-from polygene.ops.overlays.stored import Source, adjusted
+from polygene.ops.overlays.stored import MeasuredSource, adjusted
 from polygene.ops.parts import taken_apart
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
@@ -110,7 +110,7 @@ def laid_over(
     progress.stage(f"looking at {layer.name}")
     own, theirs = admitted(layer, others, rule, how.invalid, keeps_other)
     layer, others = own.layer, [other.layer for other in theirs]
-    told = Told(
+    told = _Task(
         rule=rule,
         whole=whole,
         origins=origins,
@@ -138,7 +138,7 @@ def finished(laid: Laid, sources: Sequence[Layer], how: Resolved) -> OverlayResu
     names = joined_names(sources)
     layer, stored = adjusted(
         layer,
-        [Source(y, rows[:, k], names[k]) for k, y in enumerate(sources)],
+        [MeasuredSource(y, rows[:, k], names[k]) for k, y in enumerate(sources)],
         how.refresh,
         how.apportion,
     )
@@ -186,7 +186,7 @@ def _with_admitted(laid: Laid, own: Admission, theirs: list[Admission]) -> Laid:
     return laid._replace(result=replace(laid.result, summary=summary))
 
 
-class Told(NamedTuple):
+class _Task(NamedTuple):
     """What there is to do; with a snap slivers are counted."""
 
     rule: Rule
@@ -197,7 +197,7 @@ class Told(NamedTuple):
     snap: float | None = None
 
 
-def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: float) -> Laid:
+def _snapped_first(layer: Layer, others: Sequence[Layer], told: _Task, snap: float) -> Laid:
     """Snap INPUT, lay it over the OTHERs, and compare with what came out without."""
     told.progress.stage(f"{layer.name}: what it is without the snap")
     plain = _lay(layer, others, told)
@@ -215,7 +215,7 @@ def _snapped_first(layer: Layer, others: Sequence[Layer], told: Told, snap: floa
     return laid._replace(result=replace(laid.result, summary=summary))
 
 
-def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
+def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     rule, progress = told.rule, told.progress
     verb = rule.name
     scene = scene_of(layer, others, rule, told.precision)
@@ -228,7 +228,7 @@ def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
     balance = None
     if told.whole:
         rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
-        made = Made(
+        made = MadePieces(
             input_only(rows, len(others)), layer.geometry.take(rows), np.zeros(len(rows), bool)
         )
     else:
@@ -258,7 +258,7 @@ def _lay(layer: Layer, others: Sequence[Layer], told: Told) -> Laid:
 
 
 def _result_layer(
-    layer: Layer, others: Sequence[Layer], rule: Rule, made: Made, origins: bool
+    layer: Layer, others: Sequence[Layer], rule: Rule, made: MadePieces, origins: bool
 ) -> Layer:
     if not rule.is_keyed_by_other:
         return layer.with_geometry(made.geometry, made.rows[:, 0])

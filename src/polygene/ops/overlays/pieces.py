@@ -24,7 +24,7 @@ from polygene.plane.overlay import Overlay
 from polygene.plane.rules import Rule
 
 
-class Made(NamedTuple):
+class MadePieces(NamedTuple):
     """The result's rows and geometry.
 
     is_made : (n,) rows that are pieces; the others are all of a row of INPUT or, without it, of OTHER
@@ -43,7 +43,7 @@ def input_only(rows: I64Array, n_others: int) -> I64Array:
 
 def made_of(
     layer: Layer, scene: Scene, plan: Overlay, done: Cut, rule: Rule, passed: I64Array
-) -> Made:
+) -> MadePieces:
     """Put pieces, whole rows and what never entered the plane together, in order."""
     column = layer.geometry
     rows = _source_rows(done.rows, scene)
@@ -71,12 +71,11 @@ def made_of(
     both = concatenate([_flat(c) if rule.keeps_other else c for c, _ in sources])
     order = order_of(table)
     geometry = both.take(taken[order])
-    is_multi = column.is_multi or bool((np.diff(geometry.row_offsets) > 1).any())
-    geometry = replace(geometry, is_multi=is_multi)
+    geometry = geometry.as_multi_as(column)
     is_piece = np.zeros(len(table), bool)
     is_piece[len(kept) : len(kept) + len(cut_pieces)] = True
     is_piece[len(table) - len(of_other) :] = (rows[of_other, 0] != NONE) & ~done.wholes[of_other, 0]
-    return Made(table[order], geometry, is_piece[order], n_guessed)
+    return MadePieces(table[order], geometry, is_piece[order], n_guessed)
 
 
 def _flat(column: GeometryColumn) -> GeometryColumn:

@@ -160,5 +160,4 @@ def _region_geometry(
     prove_valid(column, f"union of {layer.name} with itself", ~is_whole)
     both = concatenate([column.take(made), flat.take(owner[whole])])
     both = both.take(np.argsort(np.concatenate([made, whole])))
-    is_multi = flat.is_multi or bool((np.diff(both.row_offsets) > 1).any())
-    return replace(both, is_multi=is_multi), is_whole
+    return both.as_multi_as(flat), is_whole

@@ -81,7 +81,7 @@ def stored_measures(layer: Layer) -> dict[str, Measure]:
     return found
 
 
-class Source(NamedTuple):
+class MeasuredSource(NamedTuple):
     """A layer that pieces are of: its row for each piece, NONE for none, and its fields' names."""
 
     layer: Layer
@@ -90,7 +90,10 @@ class Source(NamedTuple):
 
 
 def adjusted(
-    result: Layer, sources: Sequence[Source], refresh: Sequence[str], apportion: Sequence[str]
+    result: Layer,
+    sources: Sequence[MeasuredSource],
+    refresh: Sequence[str],
+    apportion: Sequence[str],
 ) -> tuple[Layer, list[Stored]]:
     """Measure stored measures anew, or scale quantities by the share of the feature that is left.
 
@@ -151,7 +154,7 @@ def adjusted(
     return replace(result, table=table), told
 
 
-def _shares(result: Layer, source: Source) -> F64Array:
+def _shares(result: Layer, source: MeasuredSource) -> F64Array:
     """Return how much of its feature each row of the result is; 1 where it has none."""
     ruler = ruler_for(result.crs)
     if source.layer.geometry.family != result.geometry.family:

@@ -21,7 +21,7 @@ from polygene.ops.places.bridge import Brought, brought
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.places.relations import check_relation, related
 from polygene.ops.summary import Bridge
-from polygene.plane.distances import Nearest, nearest_rows
+from polygene.plane.distances import NearestRows, nearest_rows
 from polygene.plane.relations import holds, matches
 
 FARTHER = 8.0  # how much further to look for the nearest if it was not found, across CRS
@@ -189,7 +189,7 @@ def _search(
     within: float | None,
     precision: float | None,
     unit: float,
-) -> Nearest:
+) -> NearestRows:
     """Return the nearest of two layers in one CRS, in metres, or map units without a CRS."""
     meets = _meeting(layer, other, precision)
     bounds = [finite_bounds(y) for y in (layer, other)]
@@ -217,7 +217,7 @@ def _search(
     return found._replace(distance=found.distance * unit)
 
 
-def _as_partners(found: Nearest, count: int, there: Brought) -> Partners:
+def _as_partners(found: NearestRows, count: int, there: Brought) -> Partners:
     """Return rows and their partners in a row, the nearest first."""
     at = np.flatnonzero(found.row.ravel() != NONE)
     return Partners(
