@@ -5,7 +5,7 @@ VENV := .venv
 PIP := $(VENV)/bin/python -m pip install --quiet --disable-pip-version-check
 SOURCES := pyproject.toml setup.py $(wildcard src/polygene/kernels/*.py src/polygene/kernels/*.pxd)
 
-.PHONY: demo test random lint bench clean
+.PHONY: demo test random lint pages bench clean
 
 demo: $(VENV)/installed
 	$(VENV)/bin/polygene demo demo
@@ -21,6 +21,12 @@ lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
+
+# The pages that are made and not written: what each command says, and the schema of --json.
+pages: $(VENV)/for-tests
+	$(VENV)/bin/python -m polygene.cli.schema > docs/output.schema.json.new
+	mv docs/output.schema.json.new docs/output.schema.json
+	$(VENV)/bin/python -m tests.golden
 
 bench: $(VENV)/installed
 	$(VENV)/bin/python -m benchmarks

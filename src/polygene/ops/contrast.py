@@ -8,7 +8,9 @@ from polygene.layer import Layer
 from polygene.ops.overlays.across import lay_across
 from polygene.ops.overlays.how import How
 from polygene.ops.summary import OverlayResult
-from polygene.plane import rules
+from polygene.plane.rules import Rule
+
+CONTRAST = Rule("contrast", lambda has: has.sum(axis=1) == 1, keeps_other=True)
 
 
 def contrast(
@@ -18,4 +20,4 @@ def contrast(
 
     Fields of the layers that have no part are null. For the rest see `polygene.ops.overlays.how.How`.
     """
-    return lay_across(layer, others, rules.CONTRAST, origins=origins, **how)
+    return lay_across(layer, others, CONTRAST, origins=origins, **how)

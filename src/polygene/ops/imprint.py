@@ -8,7 +8,9 @@ from polygene.layer import Layer
 from polygene.ops.overlays.across import lay_across
 from polygene.ops.overlays.how import How
 from polygene.ops.summary import OverlayResult
-from polygene.plane import rules
+from polygene.plane.rules import Rule
+
+IMPRINT = Rule("imprint", lambda has: has[:, 0])
 
 
 def imprint(
@@ -22,4 +24,4 @@ def imprint(
 
     For the rest see `polygene.ops.overlays.how.How`.
     """
-    return lay_across(layer, [other], rules.IMPRINT, origins=origins, **how)
+    return lay_across(layer, [other], IMPRINT, origins=origins, **how)

@@ -8,7 +8,9 @@ from polygene.layer import Layer
 from polygene.ops.overlays.across import lay_across
 from polygene.ops.overlays.how import How
 from polygene.ops.summary import OverlayResult
-from polygene.plane import rules
+from polygene.plane.rules import Rule
+
+INTERSECT = Rule("intersect", lambda has: has.all(axis=1), takes_own_kind=True)
 
 
 def intersect(
@@ -22,4 +24,4 @@ def intersect(
     Where features of one layer overlap, the piece comes once with each. For the rest see
     `polygene.ops.overlays.how.How`.
     """
-    return lay_across(layer, others, rules.INTERSECT, origins=origins, **how)
+    return lay_across(layer, others, INTERSECT, origins=origins, **how)

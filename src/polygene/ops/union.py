@@ -11,10 +11,10 @@ from polygene.ops.overlays.across import lay_across
 from polygene.ops.overlays.how import How, as_asked, resolved
 from polygene.ops.overlays.laying import finished
 from polygene.ops.overlays.self_union import laid_over_itself
-from polygene.ops.summary import (
-    OverlayResult,
-)
-from polygene.plane import rules
+from polygene.ops.summary import OverlayResult
+from polygene.plane.rules import Rule
+
+UNION = Rule("union", lambda has: has.any(axis=1), keeps_other=True)
 
 
 def union(
@@ -45,4 +45,4 @@ def union(
         told = resolved(how, layer)
         laid = laid_over_itself(layer, origins, told)
         return as_asked(finished(laid, laid.sources, told), how)
-    return lay_across(layer, others, rules.UNION, origins=origins, **how)
+    return lay_across(layer, others, UNION, origins=origins, **how)

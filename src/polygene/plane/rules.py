@@ -1,4 +1,4 @@
-"""What each overlay keeps, as data: adding one is adding a line here."""
+"""What an overlay keeps, as data: a line beside its verb; here those that have several users."""
 
 from __future__ import annotations
 
@@ -61,7 +61,3 @@ ERASE = Rule(
     is_keyed_by_other=False,
     takes_own_kind=True,
 )
-INTERSECT = Rule("intersect", lambda has: has.all(axis=1), takes_own_kind=True)
-IMPRINT = Rule("imprint", lambda has: has[:, 0])
-UNION = Rule("union", lambda has: has.any(axis=1), keeps_other=True)
-CONTRAST = Rule("contrast", lambda has: has.sum(axis=1) == 1, keeps_other=True)
