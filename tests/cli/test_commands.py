@@ -6,7 +6,6 @@ import contextlib
 import io
 import json
 import os
-import re
 import shlex
 import signal
 import subprocess
@@ -15,7 +14,6 @@ import time
 import unittest
 from pathlib import Path
 
-import click
 import numpy as np
 
 import polygene
@@ -25,6 +23,7 @@ from polygene.commands import COMMANDS
 from polygene.formats import geopackage
 from polygene.measures import row_areas
 from polygene.table import aggregate, functions
+from tests.golden import examples
 from tests.support import generators as make
 from tests.support.cli import InFolder, WithSample
 from tests.support.schema import faults
@@ -617,10 +616,8 @@ class Program(InFolder):
     def test_examples_of_the_help_run(self):
         self.run_polygene("demo", ".")
         for name in COMMANDS:
-            text = cli.get_command(None, name).get_help(click.Context(cli, info_name="x")) + "\n"
-            block = re.search(r"Examples?:\n((?: +.*\n)+)", text)[1].replace("\\\n", " ")
-            for line in block.strip().splitlines():
-                arguments = shlex.split(line)[1:]
+            for line in examples(name):
+                arguments = shlex.split(line)
                 writes = {"-o", "--propose", "--chart"} & set(arguments)
                 said = io.StringIO()
                 with (

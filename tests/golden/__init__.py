@@ -1,7 +1,8 @@
 """Golden pages: what each command says on the sample data, so that a change of words is seen.
 
 A page is the commands, each after a ``$``, and what they print. ``python -m tests.golden`` writes the
-pages anew from their commands; read the difference before it is committed.
+pages anew from their commands, and for a command without a page one of the examples in its help; read
+the difference before it is committed.
 """
 
 from __future__ import annotations
@@ -12,10 +13,20 @@ import shutil
 import tempfile
 from pathlib import Path
 
+import click
+
+from polygene.cli.main import cli
 from tests.support.cli import polygene_here
 
 PAGES = Path(__file__).parent
 PROMPT = "$ polygene "
+
+
+def examples(name: str) -> list[str]:
+    """Return the lines a command's help ends with, without the name of the program."""
+    text = cli.get_command(None, name).get_help(click.Context(cli, info_name="x")) + "\n"
+    block = re.search(r"Examples?:\n((?: +.*\n)+)", text)[1].replace("\\\n", " ")
+    return [" ".join(line.split()).removeprefix("polygene ") for line in block.strip().splitlines()]
 
 
 def commands_of(page: Path) -> list[str]:

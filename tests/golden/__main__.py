@@ -3,8 +3,13 @@
 import tempfile
 from pathlib import Path
 
+from polygene.commands import COMMANDS
 from polygene.sample import tolva
-from tests.golden import PAGES, played
+from tests.golden import PAGES, PROMPT, examples, played
+
+for name in sorted(COMMANDS.keys() - {"demo"}):
+    if not (PAGES / f"{name}.txt").exists():
+        (PAGES / f"{name}.txt").write_text("".join(f"{PROMPT}{line}\n" for line in examples(name)))
 
 with tempfile.TemporaryDirectory() as place:
     tolva.write(Path(place))
