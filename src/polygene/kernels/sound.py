@@ -482,7 +482,8 @@ def _edges_meet_well(
             for j in range(j0, j1 + 1):
                 for i in range(i0, i1 + 1):
                     cell = j * grid.n_columns + i
-                    # Deeper than elsewhere: a function would be handed all of it for each cell.
+                    # Deeper and longer than elsewhere: a function would be handed all of it for
+                    # each cell.
                     link = heads[cell]
                     while link >= 0:
                         f = base + links[link, 0]
