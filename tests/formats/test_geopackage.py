@@ -13,18 +13,41 @@ import sys
 import tempfile
 import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
-from polygene.formats import address, geopackage
+from polygene.formats import address, destination, geopackage
+from polygene.formats.geopackage import writing
 from polygene.geometry import Family
 from tests.support import generators as make
 from tests.support import layers as some
+
+# Another program: keeps edit after edit until its input ends, and says how many it was told are kept.
+EDITOR = """
+import sqlite3, sys, threading
+over = threading.Event()
+threading.Thread(target=lambda: (sys.stdin.read(), over.set())).start()
+kept, said = 0, False
+while not over.is_set():
+    connection = sqlite3.connect(sys.argv[1], timeout=30)
+    try:
+        connection.execute("INSERT INTO notes VALUES ('kept')")
+        connection.commit()
+        kept += 1
+    except sqlite3.OperationalError:
+        pass  # told, so not lost
+    connection.close()
+    if kept and not said:
+        said = print(flush=True) is None
+print(kept)
+"""
 
 
 class InFolder(unittest.TestCase):
@@ -301,6 +324,52 @@ class WholeOrNot(InFolder):
             with self.assertRaisesRegex(FileError, "another program"):
                 geopackage.write(self.path, [make.layer("b", rows)])
         self.assertEqual(geopackage.layer_names(self.path), ["a"])
+
+    def test_an_editor_and_we_wait_for_each_other(self):
+        """What an editor has not kept yet is waited for; an editor that comes later is told."""
+        rows = make.points([[np.zeros(2)]])
+        geopackage.write(self.path, [make.layer("a", rows)])
+        with self.edited() as editor:
+            editor.isolation_level = None
+            editor.execute("CREATE TABLE notes (text)")
+            editor.execute("BEGIN")
+            editor.executemany("INSERT INTO notes VALUES (?)", [("kept",)] * 400)
+            with (
+                mock.patch.object(writing, "PATIENCE", 0.1),
+                self.assertRaisesRegex(FileError, "another program is writing to it"),
+            ):
+                geopackage.write(self.path, [make.layer("b", rows)])
+            editor.execute("COMMIT")
+            geopackage.write(self.path, [make.layer("b", rows)])
+            with self.assertRaisesRegex(sqlite3.OperationalError, "readonly"):
+                editor.execute("INSERT INTO notes VALUES ('into nothing')")
+        self.assertEqual(self.sql("SELECT count(*) FROM notes"), [(400,)])
+        self.assertEqual(geopackage.layer_names(self.path), ["a", "b"])
+
+    def test_many_writers_by_many_ways_lose_nothing(self):
+        """Runs by links in other folders, and an editor that keeps its edits all the while."""
+        rows = make.points([[np.zeros(2)]])
+        geopackage.write(self.path, [make.layer("a", rows)])
+        with self.edited() as first:
+            first.execute("CREATE TABLE notes (text)")
+        other = self.path.parent / "elsewhere"
+        other.mkdir()
+        (other / "link.gpkg").symlink_to(self.path)
+
+        def write(k: int) -> None:
+            path = self.path if k % 2 else other / "link.gpkg"
+            layer = make.layer(f"run_{k}", rows)
+            destination.write_all([(destination.Target(path, layer.name), layer)])
+
+        command = [sys.executable, "-c", EDITOR, self.path]
+        with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as editor:
+            editor.stdout.readline()
+            with ThreadPoolExecutor(4) as pool:
+                list(pool.map(write, range(20)))
+            n_kept = int(editor.communicate()[0])
+        self.assertEqual(len(geopackage.layer_names(self.path)), 21)
+        self.assertEqual(self.sql("SELECT count(*) FROM notes"), [(n_kept,)])
+        self.assertGreater(n_kept, 1)
 
     def test_a_failure_leaves_the_old_file(self):
         rows = make.polygons([[[make.square(0, 0, 1)]]])

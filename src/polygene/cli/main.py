@@ -14,6 +14,7 @@ from typing import Any, NoReturn
 import click
 
 from polygene import __version__
+from polygene.cli.speaking import let_go, prepare, say, visible
 from polygene.commands import COMMANDS, GROUPS
 from polygene.errors import (
     ExpressionError,
@@ -86,6 +87,7 @@ def main() -> NoReturn:
 
     0 done, 1 could not be done, 2 wrong use, 3 our bug, 130 interrupted.
     """
+    prepare()
     signal.signal(signal.SIGTERM, _interrupt)
     keep_freed_memory()
     with noting() as written:
@@ -116,10 +118,15 @@ def _run(written: list[str]) -> int:
         _complain(f"interrupted; {_what_is(written)}")
         return 130
     except BrokenPipeError:
-        _let_go_of_output()
+        let_go(sys.stdout)
         return 0
     except MemoryError:
         _complain(f"not enough memory for this work; {_what_is(written)}")
+        return 1
+    except OSError as err:
+        place = "" if err.filename is None else f"{err.filename}: "
+        _complain(f"{place}{(err.strerror or str(err)).lower()}; {_what_is(written)}")
+        let_go(sys.stdout)  # in case it was that
         return 1
     except Exception:
         traceback.print_exc()
@@ -138,7 +145,8 @@ def _complain(text: str) -> None:
     """Print an error; its sentence is wrapped, what follows on lines of its own is not."""
     first, *rest = text.split("\n")
     text = "\n".join([textwrap.fill(f"error: {first}", 80, subsequent_indent="  ")[7:], *rest])
-    click.echo(f"{click.style('error:', fg='red', bold=True)} {text}", err=True, color=_colour())
+    text = visible(text, keeps="\n\t")
+    say(f"{click.style('error:', fg='red', bold=True)} {text}", sys.stderr, _colour())
     _tell_failure(" ".join((first, *(line.strip() for line in rest))))
 
 
@@ -150,15 +158,7 @@ def _tell_failure(reason: str) -> None:
     from polygene.cli.outcome import tell_failure
 
     command = words[0] if words[0] in COMMANDS else ""
-    try:
-        tell_failure(command, reason)
-    except BrokenPipeError:
-        _let_go_of_output()
-
-
-def _let_go_of_output() -> None:
-    """Write no more: whoever read us has enough; Python would complain again when it ends."""
-    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    tell_failure(command, reason)
 
 
 def _colour() -> bool | None:

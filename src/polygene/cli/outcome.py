@@ -15,9 +15,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-import click
-
 from polygene.cli import show
+from polygene.cli.speaking import say, visible
 from polygene.cli.words.blocks import Words
 from polygene.errors import with_options
 
@@ -75,7 +74,7 @@ def tell(told: Outcome, as_json: bool, quiet: bool = False) -> None:
         first, *rest = with_options(one.reason).splitlines()
         show.line("failed", f"{one.source}: {first}" if one.source else first, sys.stderr)
         for line in rest:
-            click.echo(line, err=True)
+            say(visible(line, keeps="\t"), sys.stderr)
 
 
 def _say_written(told: Outcome) -> None:
@@ -176,4 +175,4 @@ def _print_json(value: Any) -> None:
 
     global _told
     _told = True
-    click.echo(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode())
+    say(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode())

@@ -15,6 +15,7 @@ from typing import Any, TextIO
 
 import click
 
+from polygene.cli.speaking import say, visible
 from polygene.cli.words.blocks import Block, Fields, Gap, Line, Story, Table, Title
 from polygene.progress import SILENT, Progress
 
@@ -51,6 +52,8 @@ def table(
     width, the first of them first. With ``has_total`` the last row stands out.
     """
     stream = stream or sys.stdout
+    head = [visible(cell) for cell in head]
+    rows = [[visible(cell) for cell in row] for row in rows]
     widths = [max(map(len, cells)) for cells in zip(head, *rows, strict=True)]
     room = width_of(stream) - len(indent) - len(GAP) * (len(widths) - 1)
     for column in flexible:
@@ -65,7 +68,7 @@ def table(
         line = (indent + GAP.join(cells)).rstrip()
         if has_total and k == len(rows):
             line = styled(line, stream, bold=True)
-        click.echo(_underlined(cells, indent, stream) if k == 0 else line, file=stream)
+        say(_underlined(cells, indent, stream) if k == 0 else line, stream)
 
 
 def lay_out(blocks: Sequence[Block], stream: TextIO) -> None:
@@ -77,7 +80,7 @@ def lay_out(blocks: Sequence[Block], stream: TextIO) -> None:
             case Line():
                 line(block.label, block.text, stream, block.wide)
             case Gap():
-                click.echo(file=stream)
+                say("", stream)
             case Table():
                 table(
                     block.head,
@@ -156,16 +159,17 @@ def _fitted(cell: str, width: int, is_right: bool) -> str:
 def title(text: str, rest: str = "", stream: TextIO | None = None) -> None:
     """Print a heading: the thing in bold, what is said of it behind."""
     stream = stream or sys.stdout
-    click.echo(styled(text, stream, bold=True) + (f"{GAP}{rest}" if rest else ""), file=stream)
+    text, rest = visible(text), visible(rest)
+    say(styled(text, stream, bold=True) + (f"{GAP}{rest}" if rest else ""), stream)
 
 
 def line(label: str, text: str, stream: TextIO | None = None, wide: int = 10) -> None:
     """Print a labelled line, wrapped under itself."""
     stream = stream or sys.stdout
     room = max(30, width_of(stream) - len(GAP) - wide - 1)
-    head = label.ljust(wide)
+    head = visible(label).ljust(wide)
     for k, piece in enumerate(_wrapped(text, room)):
-        click.echo(f"{GAP}{head if k == 0 else ' ' * wide} {piece}", file=stream)
+        say(f"{GAP}{head if k == 0 else ' ' * wide} {piece}", stream)
 
 
 def note(text: str, stream: TextIO | None = None) -> None:
@@ -174,10 +178,11 @@ def note(text: str, stream: TextIO | None = None) -> None:
     room = max(30, width_of(stream) - len(GAP) - 6)
     for k, piece in enumerate(_wrapped(text, room)):
         head = styled("note", stream, fg="magenta") if k == 0 else "    "
-        click.echo(f"{GAP}{head}  {piece}", file=stream)
+        say(f"{GAP}{head}  {piece}", stream)
 
 
 def _wrapped(text: str, room: int) -> list[str]:
+    text = visible(text, keeps="\n\t")
     return textwrap.wrap(text, room, break_long_words=False, break_on_hyphens=False) or [""]
 
 
@@ -191,7 +196,7 @@ class _Terminal:
         self._thread.start()
 
     def stage(self, name: str) -> None:
-        self._stage = name
+        self._stage = visible(name)
 
     def _run(self) -> None:
         while not self._stopped.wait(0.2):

@@ -13,9 +13,10 @@ from polygene.errors import ExistsError, FileError, UsageError
 from polygene.formats import beside
 from polygene.formats.address import LayerRef, split
 from polygene.formats.base import alone_in, reason_of
+from polygene.formats.file_names import file_name
 from polygene.formats.packed import PIPE
 from polygene.formats.registry import format_of, readable_format
-from polygene.layer import Layer
+from polygene.layer import Layer, distinct_name
 
 DEFAULT_ENDING = ".gpkg"
 _RESERVED = ("gpkg_", "rtree_", "sqlite_")
@@ -29,6 +30,7 @@ class Target(NamedTuple):
     path: Path
     name: str
     is_new: bool = False  # not there when it was planned, and not to be written over
+    note: str = ""  # what there is to say about its name
 
     @property
     def words(self) -> str:
@@ -52,14 +54,12 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
     path, fragment = split(destination)
     is_folder = path.endswith(("/", os.sep)) or Path(path).is_dir()
     names = _names(sources, fragment)
-    if is_folder:
-        targets = [Target(Path(path) / f"{name}{DEFAULT_ENDING}", name) for name in names]
-    else:
-        targets = [Target(Path(path.replace("{name}", name)), name) for name in names]
-    targets = [
-        t if path == PIPE or format_of(t.path).HOLDS_MANY else Target(t.path, t.path.stem)
-        for t in targets
-    ]
+    pattern = os.path.join(path, f"{{name}}{DEFAULT_ENDING}") if is_folder else path
+    safe: dict[str, str] = {}
+    for name in names:
+        taken = {one.casefold() for one in safe.values()}
+        safe.setdefault(name, distinct_name(file_name(name), taken, folds=True))
+    targets = [_target(pattern, name, safe[name]) for name in names]
     _check_names(targets, destination)
     if path == PIPE:
         if len(targets) > 1:
@@ -70,6 +70,20 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
         if not ((is_folder or "{name}" in path) and _can_be_made(folder)):
             _check_place(place)
     return _clear_of_existing(targets, on_existing)
+
+
+def _target(pattern: str, name: str, safe: str) -> Target:
+    """Return where a result goes: ``safe`` is its name where it is part of a path."""
+    path = Path(pattern.replace("{name}", safe))
+    own = name if str(path) == PIPE or format_of(path).HOLDS_MANY else path.stem
+    is_other = safe != name and "{name}" in pattern
+    return Target(
+        path,
+        own,
+        note=f"{name!r} cannot be a file's name; its file is called {path.name}"
+        if is_other
+        else "",
+    )
 
 
 def _names(sources: Sequence[LayerRef], fragment: str | None) -> list[str]:
@@ -162,8 +176,8 @@ def _next(target: Target, there: Sequence[str]) -> Target:
     numbers = [int(m[1] or 1) for m in map(pattern.fullmatch, there) if m]
     name = f"{base}_{max(numbers) + 1}"
     if format_of(target.path).HOLDS_MANY:
-        return Target(target.path, name)
-    return Target(target.path.with_stem(name), name)
+        return target._replace(name=name)
+    return target._replace(path=target.path.with_stem(name), name=name)
 
 
 def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
@@ -178,7 +192,7 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
     ExistsError
         If another run has written a result of that name since it was planned.
     """
-    notes: list[str] = []
+    notes = [target.note for target, _ in results if target.note]
     for path in dict.fromkeys(target.path for target, _ in results):
         try:
             path.parent.mkdir(exist_ok=True)
@@ -188,7 +202,7 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
         if str(path) == PIPE:
             notes += format_of(path).write(path, layers)
             continue
-        with alone_in(path.parent):
+        with alone_in(Path(os.path.realpath(path)).parent):  # where a link leads
             for target, _ in results:
                 if target.is_new and target.path == path and _is_there(target):
                     raise ExistsError(f"{target.words} was written by another run meanwhile")

@@ -11,6 +11,7 @@ from typing import Any
 
 from polygene.commands import COMMANDS
 from polygene.errors import UsageError, did_you_mean
+from polygene.formats.file_names import file_name
 from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.recipe.expectations import check_text
 
@@ -342,5 +343,12 @@ class _Reader(SheetReader):
                 )
             folder = self.settings.get("folder", "")
             for name in names:
-                outputs[name] = str(Path(folder) / text.replace("{name}", name))
+                outputs[name] = _filled(folder, text, name)
         return outputs
+
+
+def _filled(folder: str, text: str, name: str) -> str:
+    """Fill a name into a destination: into its path so that it does not lead elsewhere."""
+    path, mark, layer = text.partition("#")
+    filled = path.replace("{name}", file_name(name)) + mark + layer.replace("{name}", name)
+    return str(Path(folder) / filled)

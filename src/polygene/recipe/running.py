@@ -17,6 +17,7 @@ from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.base import reason_of, replacing
 from polygene.formats.destination import Target
+from polygene.formats.file_names import file_name
 from polygene.formats.registry import readable_format
 from polygene.layer import Layer
 from polygene.provenance import Lineage
@@ -117,7 +118,7 @@ def _run_step(
     """Run a step, or take its result from last time; note where it is."""
     mark = _mark(step, marks)
     ending = _ending_of_figure(recipe, step) if step.is_figure else ".gpkg"
-    place = work / f"{step.name}-{mark[:16]}{ending}"
+    place = work / f"{file_name(step.name)}-{mark[:16]}{ending}"
     began = time.monotonic()
     told = kept(place)
     is_reused = told is not None

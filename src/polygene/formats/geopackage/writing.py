@@ -20,6 +20,7 @@ from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 
 CHUNK = 50_000  # rows encoded at a time
+PATIENCE = 5  # seconds to wait for a program that edits the same file
 _TYPE_NAMES = {Family.POINTS: "POINT", Family.LINES: "LINESTRING", Family.POLYGONS: "POLYGON"}
 
 
@@ -27,7 +28,8 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     """Write layers; those of the same name are replaced, others in the file stay.
 
     The work is done on a copy beside the file, which takes its place at the end: killed at any
-    moment, the file is what it was, with no journal beside it.
+    moment, the file is what it was, with no journal beside it. From the copy until then the file is
+    locked as SQLite locks: another program's edits are in the copy, or that program is told to wait.
 
     Raises
     ------
@@ -38,7 +40,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     """
     notes: list[str] = []
     exists = path.exists()
-    with replacing(path) as temporary, _worded(path):
+    with _worded(path), _locked(path), replacing(path) as temporary:
         if exists:
             _copy(path, temporary)
         connection = sqlite3.connect(temporary, isolation_level=None)
@@ -67,17 +69,35 @@ def _worded(path: Path) -> Iterator[None]:
         raise FileError(f"cannot write {path}: {schema.worded(err)}") from err
 
 
-def _copy(path: Path, temporary: Path) -> None:
-    """Copy a database as it stands, what lies in its log included.
+@contextlib.contextmanager
+def _locked(path: Path) -> Iterator[None]:
+    """Keep others from writing into a database, if there is one.
 
     First the file itself takes in its log, for one left beside it would be read as the log of the
-    file that takes its place. While another program has it open in that mode, this is refused.
+    file that takes its place. While another program has it open in that mode, or has changes that are
+    not kept yet, this is refused after `PATIENCE` seconds. A program that comes later and has the old
+    file open finds it moved when it begins to write (SQLite, SQLITE_READONLY_DBMOVED).
     """
-    source, target = sqlite3.connect(path, isolation_level=None), sqlite3.connect(temporary)
+    if not path.exists():
+        yield
+        return
+    # While this lock is held the file must not be opened and closed by other means: closing any
+    # handle of a file gives up all locks that the process has on it (POSIX, fcntl).
+    connection = sqlite3.connect(path, isolation_level=None, timeout=PATIENCE)
     try:
-        mode = source.execute("PRAGMA journal_mode = DELETE").fetchone()[0]
-        if mode == "wal":
+        connection.execute("PRAGMA journal_mode = DELETE")
+        connection.execute("BEGIN IMMEDIATE")
+        if connection.execute("PRAGMA journal_mode").fetchone()[0] == "wal":
             raise sqlite3.OperationalError("database is locked")
+        yield
+    finally:
+        connection.close()
+
+
+def _copy(path: Path, temporary: Path) -> None:
+    """Copy a database as it stands; by a connection of its own, for one that may write cannot."""
+    source, target = sqlite3.connect(path), sqlite3.connect(temporary)
+    try:
         source.backup(target)
     finally:
         target.close()

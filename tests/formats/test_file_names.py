@@ -1,0 +1,63 @@
+"""File names made of names of strangers stay in their folder; text of theirs steers no terminal."""
+
+import os
+import unittest
+from dataclasses import replace
+from pathlib import Path, PurePosixPath, PureWindowsPath
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+import polygene
+from polygene import crs
+from polygene.cli.speaking import visible
+from polygene.formats import geopackage
+from polygene.formats.file_names import LONGEST, file_name
+from tests.support import generators as make
+from tests.support.cli import InFolder
+
+NAMES = st.text(st.characters() | st.sampled_from("/\\.:~ \x00\x1b\u202e"), max_size=300)
+
+
+class FileNames(unittest.TestCase):
+    @given(NAMES)
+    def test_a_name_is_one_component_and_stays_what_it_is(self, name):
+        safe = file_name(name)
+        self.assertEqual(PurePosixPath(safe).parts, (safe,))
+        self.assertEqual(PureWindowsPath(safe).parts, (safe,))
+        self.assertNotIn(safe[0], "./")
+        self.assertLessEqual(len(os.fsencode(safe)), LONGEST)
+        self.assertEqual(file_name(safe), safe)
+
+    def test_what_is_a_name_already_is_left(self):
+        for name in ("beds_marram", "Größe 2", "a.b", "道路", "x-1 (2)"):
+            self.assertEqual(file_name(name), name)
+
+    @given(NAMES)
+    def test_no_control_reaches_a_terminal(self, text):
+        shown = visible(text)
+        self.assertTrue(all(c >= " " and c not in "\x7f\u202e" for c in shown))
+        shown.encode()
+
+
+class Destinations(InFolder):
+    def test_layers_of_any_name_are_written_inside(self):
+        names = ["../victim", f"{self.folder}/abs", "CON", ".hid", "plain", "a\nb", "a\x1bb"]
+        point = make.layer("x", make.points([[np.zeros(2)]]), crs.parse("EPSG:32633"))
+        inside = Path(self.folder) / "in"
+        inside.mkdir()
+        source = inside / "evil.gpkg"
+        geopackage.write(source, [replace(point, name=name) for name in names])
+        for out, ending in (("out/", "gpkg"), ("new/{name}.parquet", "parquet")):
+            done = self.run_polygene("convert", f"{source}#*", "-o", f"in/{out}")
+            self.assertEqual(done.code, 0, done.err)
+            self.assertIn(
+                "'../victim' cannot be a file's name; its file is called _._victim", done.words
+            )
+            self.assertNotIn("\x1b", done.err)
+            made = sorted(p.name for p in (inside / out.split("/")[0]).iterdir())
+            self.assertEqual(len(made), 7, made)
+            self.assertTrue(all(name.endswith(f".{ending}") for name in made))
+        self.assertEqual([p.name for p in Path(self.folder).iterdir()], ["in"])
+        self.assertEqual(polygene.layers(f"{inside}/out/_._victim.gpkg")[0].name, "../victim")
