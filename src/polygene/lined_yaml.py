@@ -78,6 +78,8 @@ def parse(text: str, path: Path) -> Lined:
         raise SheetError(path, None, str(err).splitlines()[0]) from err
     except RecursionError as err:
         raise SheetError(path, None, "it is nested too deeply") from err
+    except (ValueError, OverflowError) as err:
+        raise SheetError(path, None, f"it holds a value that is none of its type: {err}") from err
     if not isinstance(found, Lined):
         raise SheetError(path, 1, "a mapping is wanted here, lines of the form name: value")
     return found

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import copy
 import hashlib
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -67,7 +68,7 @@ class Lineage:
     entity: str
 
     def to_json(self) -> str:
-        return orjson.dumps(self.document, option=orjson.OPT_SORT_KEYS).decode()
+        return _json(self.document).decode()
 
     @property
     def this(self) -> Mapping[str, Any]:
@@ -139,8 +140,16 @@ def moved(own: Lineage, name: str, place: str) -> Lineage:
     return Lineage({**own.document, "entity": entities}, own.entity)
 
 
+def _json(value: Any) -> bytes:
+    try:
+        return orjson.dumps(value, option=orjson.OPT_SORT_KEYS)
+    except TypeError:  # the name of a file that is not UTF-8: its bytes as escapes
+        text = json.dumps(value, sort_keys=True, ensure_ascii=False)
+        return text.encode("utf-8", "backslashreplace").replace(b"\\udc", b"\\\\udc")
+
+
 def _key(kind: str, *what: Any) -> str:
-    found = hashlib.sha256(orjson.dumps(what, option=orjson.OPT_SORT_KEYS)).hexdigest()
+    found = hashlib.sha256(_json(what)).hexdigest()
     return f"pg:{kind}-{found[:16]}"
 
 

@@ -60,4 +60,4 @@ class Destinations(InFolder):
             self.assertEqual(len(made), 7, made)
             self.assertTrue(all(name.endswith(f".{ending}") for name in made))
         self.assertEqual([p.name for p in Path(self.folder).iterdir()], ["in"])
-        self.assertEqual(polygene.layers(f"{inside}/out/_._victim.gpkg")[0].name, "../victim")
+        self.assertEqual(polygene.read(f"{inside}/out/_._victim.gpkg").name, "../victim")

@@ -14,7 +14,7 @@ from polygene.errors import GeometryError, UnknownLayerError
 from polygene.formats import wkb
 from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
-from polygene.layer import Layer, LayerInfo
+from polygene.layer import Layer, LayerInfo, distinct_name
 from polygene.text.assemble import OfFamily, columns_of
 
 ADVICE = "mend the file or take the layer from its source again"
@@ -56,6 +56,21 @@ def named(reading: Reading, path: Path, name: str) -> Reading:
     return Reading(chosen, reading.notes)
 
 
+def distinctly_named(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
+    """Give columns of one name numbers, for a field is found by its name; that is said."""
+    given = table.column_names
+    if len(set(given)) == len(given):
+        return table
+    taken, names = set(given), []
+    for k, name in enumerate(given):
+        own = name if name not in names else distinct_name(name, taken)
+        if own != name:
+            notes.append(f"{path.name}: its column {k + 1} is a second {name!r}; called {own}")
+        taken.add(own)
+        names.append(own)
+    return table.rename_columns(names)
+
+
 def layers_of(
     path: Path,
     geometries: Sequence[OfFamily],
@@ -66,6 +81,7 @@ def layers_of(
 ) -> Reading:
     """Return a layer for each family there is, named like the file."""
     layers = []
+    table = distinctly_named(table, path, notes)
     for rows, geometry in geometries:
         own = path.stem if len(geometries) == 1 else f"{path.stem}_{geometry.family.words}"
         own_table = table.take(pa.array(rows)) if table.num_columns else table

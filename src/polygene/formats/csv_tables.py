@@ -15,11 +15,12 @@ import pyarrow.csv as pacsv
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError
 from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
-from polygene.formats.columns import ADVICE, info_of, layers_of, named
+from polygene.formats.columns import ADVICE, distinctly_named, info_of, layers_of, named
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
 from polygene.table.casting import as_text
+from polygene.table.types import dates_beyond
 from polygene.text import wkt
 from polygene.text.assemble import OfFamily
 
@@ -80,8 +81,9 @@ def _read(path: Path) -> Reading:
         raise FileError(f"{path} is no table: {str(err).splitlines()[0]}; {ADVICE}") from err
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    table = _plain(table)
-    names = {name.strip().casefold(): name for name in table.column_names}
+    table = distinctly_named(_plain(table), path, notes)
+    # of two that differ by case the first
+    names = {name.strip().casefold(): name for name in table.column_names[::-1]}
     for wanted in _WKT_NAMES:
         if wanted in names and pa.types.is_string(table.schema.field(names[wanted]).type):
             geometries = _from_wkt(table.column(names[wanted]).to_pylist(), path)
@@ -197,7 +199,8 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
 
 
 def _writable(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    if pa.types.is_timestamp(column.type) or pa.types.is_boolean(column.type):
+    kind = column.type
+    if pa.types.is_timestamp(kind) or pa.types.is_boolean(kind) or dates_beyond(column):
         return as_text(column)
     if pa.types.is_binary(column.type):
         texts = [None if v is None else v.hex() for v in column.to_pylist()]

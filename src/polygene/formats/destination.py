@@ -103,6 +103,10 @@ def _check_names(targets: Sequence[Target], destination: str) -> None:
     for target in targets:
         if re.search(r"[{}]", target.name) or "{" in str(target.path):
             raise UsageError(f"{destination}: the only thing to fill in is {{name}}")
+        if not target.name.isprintable() and re.search("[\ud800-\udfff\0]", target.name):
+            raise UsageError(
+                f"{target.name!r} cannot be a layer's name: it holds a null or is not UTF-8"
+            )
         if not target.name.strip() or target.name.lower().startswith(_RESERVED):
             raise UsageError(
                 f"{target.name!r} cannot be a layer's name; names that begin with "

@@ -19,7 +19,7 @@ from polygene import provenance
 from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats.base import Reading, only_one, reason_of, replacing
-from polygene.formats.columns import from_wkb, info_of, layers_of, named, to_wkb
+from polygene.formats.columns import distinctly_named, from_wkb, info_of, layers_of, named, to_wkb
 from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
@@ -85,14 +85,40 @@ def _geo(file: pq.ParquetFile, path: Path) -> tuple[dict[str, Any], str]:
     try:
         geo: dict[str, Any] = orjson.loads(raw or b"{}")
         column = str(geo["primary_column"])
-        geo["columns"][column]["encoding"]
-    except (orjson.JSONDecodeError, KeyError, TypeError) as err:
+        about = geo["columns"][column] = _well_formed(geo["columns"][column])
+        if not isinstance(about["encoding"], str):
+            raise TypeError("an encoding is a name")
+    except (orjson.JSONDecodeError, KeyError, TypeError, AttributeError) as err:
         raise FileError(
             f"{path} is Parquet without geometry: it has no valid 'geo' metadata of GeoParquet"
         ) from err
     if column not in file.schema_arrow.names:
         raise FileError(f"{path}: its metadata name a geometry column {column!r} that is not there")
     return geo, column
+
+
+def _well_formed(about: dict[str, Any]) -> dict[str, Any]:
+    """Return what is stated of a geometry column without those hints that are not of their shape.
+
+    Raises
+    ------
+    AttributeError
+        If it is no object.
+    """
+    types, bbox, covering = (about.get(key) for key in ("geometry_types", "bbox", "covering"))
+    box = covering.get("bbox") if isinstance(covering, dict) else None
+    is_well = {
+        "geometry_types": isinstance(types, list) and all(isinstance(t, str) for t in types),
+        "bbox": isinstance(bbox, list)
+        and len(bbox) in (4, 6)
+        and all(isinstance(v, (int, float)) for v in bbox),
+        "covering": isinstance(box, dict)
+        and all(
+            isinstance(v, list) and len(v) == 2 and all(isinstance(name, str) for name in v)
+            for v in box.values()
+        ),
+    }
+    return {key: value for key, value in about.items() if is_well.get(key, True)}
 
 
 def _own_columns(geo: dict[str, Any], column: str) -> set[str]:
@@ -120,9 +146,12 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     geo, column = _geo(file, path)
     about = geo["columns"][column]
     try:
-        table = _rows(file, about, wanted)
+        names = file.schema_arrow.names
+        table = _rows(file, path, about, wanted if len(set(names)) == len(names) else ALL)
     except (pa.ArrowException, OSError) as err:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    notes: list[str] = []
+    table = distinctly_named(table, path, notes)
     encoding = str(about["encoding"])
     if encoding.upper() == "WKB":
         geometries = from_wkb(table.column(column), path, _stated_family(about))
@@ -132,7 +161,6 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         geometry = _native(table.column(column), encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
-    notes: list[str] = []
     attributes = _plain(attributes, notes, path)
     reading = layers_of(
         path=path, geometries=geometries, table=attributes, crs=_crs(about), ids=None, notes=notes
@@ -146,7 +174,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     return named(reading, path, name)
 
 
-def _rows(file: pq.ParquetFile, about: dict[str, Any], wanted: Wanted) -> pa.Table:
+def _rows(file: pq.ParquetFile, path: Path, about: dict[str, Any], wanted: Wanted) -> pa.Table:
     """Read the rows that may be wanted, by groups of them and then one by one."""
     groups = list(range(file.num_row_groups))
     paths = _paths_of_box(file, about) if wanted.box is not None else []
@@ -159,7 +187,7 @@ def _rows(file: pq.ParquetFile, about: dict[str, Any], wanted: Wanted) -> pa.Tab
         kept = []
         for group in groups:
             own: list[str] = []
-            fields = _plain(file.read_row_group(group, columns=names), own, Path())
+            fields = _plain(file.read_row_group(group, columns=names), own, path)
             rows = np.ones(fields.num_rows, bool) if own else wanted.rows(fields)
             if rows.any():
                 kept.append(group)
@@ -230,19 +258,52 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
         elif pa.types.is_timestamp(wanted):
             wanted = pa.timestamp("ms", tz="UTC")
         elif pa.types.is_unsigned_integer(wanted):
-            wanted = pa.int64()
+            is_beyond = pc.any(pc.greater(column, pa.scalar(2**63 - 1, pa.uint64()))).as_py()
+            wanted = pa.string() if is_beyond else pa.int64()
+            if is_beyond:
+                notes.append(
+                    f"{path.name}: field {field.name} has numbers over 2^63; taken as text"
+                )
         elif pa.types.is_decimal(wanted) or pa.types.is_float16(wanted):
             wanted = pa.float64()
-        elif pa.types.is_nested(wanted) or pa.types.is_time(wanted) or pa.types.is_duration(wanted):
+        elif pa.types.is_time(wanted):
             notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
-            texts = [None if v is None else str(v) for v in column.to_pylist()]
+            wanted = pa.string()
+        elif pa.types.is_nested(wanted) or pa.types.is_duration(wanted):
+            notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
+            texts = _texts(column, f"{path}: field {field.name}")
             column, wanted = pa.chunked_array([pa.array(texts, pa.string())]), pa.string()
+        if pa.types.is_string(wanted):
+            _check_text(column, f"{path}: field {field.name}")
         if wanted != kind:
             column = column.cast(wanted, safe=False)
             table = table.set_column(
                 k, pa.field(field.name, wanted, metadata=field.metadata), column
             )
     return table
+
+
+def _check_text(column: pa.ChunkedArray, where: str) -> None:
+    """Refuse bytes that are no text, which Parquet does not look at."""
+    try:
+        column.validate(full=True)
+    except pa.ArrowException as err:
+        raise FileError(
+            f"{where} is said to be text and holds bytes that are not UTF-8; write it anew as UTF-8"
+        ) from err
+
+
+def _texts(column: pa.ChunkedArray, where: str) -> list[str | None]:
+    """Return values of a type that there is not here as text."""
+    if pa.types.is_duration(column.type):
+        column = column.cast(pa.duration("us"), safe=False)
+    try:
+        return [None if v is None else str(v) for v in column.to_pylist()]
+    except (
+        ValueError,
+        OverflowError,
+    ) as err:  # a time in nanoseconds, a year beyond 9999, no UTF-8
+        raise FileError(f"{where} holds values that cannot be shown as text: {err}") from err
 
 
 # The nested-list encodings of GeoArrow: how many lists are round the coordinates, and the family.

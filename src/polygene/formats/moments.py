@@ -5,10 +5,14 @@ from __future__ import annotations
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from polygene.table.types import beyond_as_text, dates_beyond
+
 
 def as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Return dates as 2026-05-31 and times as 2026-05-31T12:00:00.000Z; other columns as they are."""
     kind = column.type
+    if dates_beyond(column):
+        return beyond_as_text(column)
     if pa.types.is_date(kind):
         return column.cast(pa.date32()).cast(pa.string())
     if pa.types.is_timestamp(kind):

@@ -208,7 +208,12 @@ def _from_zip(path: Path) -> list[Path]:
         for info in sorted(infos, key=lambda info: info.filename):
             name = PurePosixPath(info.filename.replace("\\", "/"))
             ending = name.suffix.lower()
-            if info.is_dir() or name.name.startswith(".") or "__MACOSX" in name.parts:
+            if (
+                not name.name
+                or info.is_dir()
+                or name.name.startswith(".")
+                or "__MACOSX" in name.parts
+            ):
                 continue
             if ending not in (*ENDINGS, *_BESIDE):
                 continue

@@ -20,12 +20,13 @@ import shapefile
 from polygene import crs as crs_module
 from polygene.arrays import I64Array, offsets_from
 from polygene.errors import DataError, FileError, GeometryError
+from polygene.formats import moments
 from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.nesting import nested
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
-from polygene.table.types import kind_of, width_of
+from polygene.table.types import beyond_as_text, dates_beyond, kind_of, width_of
 from polygene.text.assemble import OfFamily
 from polygene.winding import turned
 
@@ -35,6 +36,7 @@ KEEPS_LINEAGE = False
 HOLDS_MANY = False
 READS_PART = False
 _FAMILY = {1: Family.POINTS, 8: Family.POINTS, 3: Family.LINES, 5: Family.POLYGONS}
+_MOST_FIELDS, _LONGEST_RECORD = 2_046, 65_535  # what the header of a .dbf can say
 _LARGEST = 2**31 - 1  # bytes that a part file can have
 # What pyshp raises over bytes that are no shapefile.
 _DAMAGE = (
@@ -342,10 +344,17 @@ def _code(column: GeometryColumn) -> int:
 
 
 def _check_size(path: Path, layer: Layer, fields: Sequence[tuple[str, str, int, int]]) -> None:
+    record = 1 + sum(width for _, _, width, _ in fields)
+    if len(fields) > _MOST_FIELDS or record > _LONGEST_RECORD:
+        raise DataError(
+            f"{path}: a shapefile holds {_MOST_FIELDS:,} fields and {_LONGEST_RECORD:,} bytes of "
+            f"them a feature; layer {layer.name!r} has {len(fields):,} with {record:,} bytes. Write a "
+            "GeoPackage or GeoParquet instead, or drop fields"
+        )
     column = layer.geometry
     dims = 2 + (column.z is not None) + (column.m is not None or column.z is not None)
     shp = 100 + 76 * layer.n_rows + 4 * column.n_rings + 8 * dims * column.n_vertices
-    dbf = 33 + 32 * len(fields) + layer.n_rows * (1 + sum(f[2] for f in fields))
+    dbf = 33 + 32 * len(fields) + layer.n_rows * record
     for size, ending in ((shp, ".shp"), (dbf, ".dbf")):
         if size > _LARGEST:
             raise DataError(
@@ -393,11 +402,15 @@ def _typed(
     if kind == "boolean":
         return "L", 1, 0, column.to_pylist()
     if kind == "date":
+        if dates_beyond(column):
+            notes.append(f"{where} holds dates outside the years 1 to 9999; written as text")
+            return "C", 16, 0, pc.fill_null(beyond_as_text(column), "").to_pylist()
         return "D", 8, 0, column.to_pylist()
     if kind == "time":
         notes.append(f"{where} holds times, which a shapefile has not; written as text")
-        texts = pc.strftime(column, format="%Y-%m-%dT%H:%M:%SZ")
-        return "C", 24, 0, pc.fill_null(texts, "").to_pylist()
+        texts = moments.as_text(column)
+        values = pc.fill_null(texts, "").to_pylist()
+        return "C", max(24, *map(len, values)) if values else 24, 0, values
     if kind == "number" and pa.types.is_integer(field.type):
         width = {8: 4, 16: 6, 32: 11, 64: 18}[field.type.bit_width]
         values = column.to_pylist()

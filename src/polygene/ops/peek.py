@@ -16,6 +16,7 @@ from polygene.ops.given import expression
 from polygene.ops.subset import matching
 from polygene.table.describe import FieldDescription, describe, value_counts
 from polygene.table.expression import Expression
+from polygene.table.types import values_of
 
 
 @dataclass(frozen=True)
@@ -81,7 +82,7 @@ def peek(
         crs=label(layer.crs),
         extent=layer.geometry.extent(),
         of_field=distinct,
-        distinct=value_counts(layer.table.column(distinct)).to_pylist() if distinct else [],
+        distinct=values_of(value_counts(layer.table.column(distinct))) if distinct else [],
         fields=[] if distinct else describe(layer.table),
         rows=[] if distinct else _rows(layer, _chosen(layer, rows, sort, descending)),
     )
@@ -102,7 +103,7 @@ def _chosen(
 
 def _rows(layer: Layer, chosen: I64Array) -> list[dict[str, Any]]:
     table = layer.take(chosen).table
-    values = table.to_pylist() if layer.table.num_columns else [{}] * len(chosen)
+    values = values_of(table) if layer.table.num_columns else [{}] * len(chosen)
     identified = []
     for row, own in zip(chosen.tolist(), values, strict=True):
         head: dict[str, Any] = {"row": row + 1}

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from polygene.arrays import BoolArray
 from polygene.errors import LossError, UsageError
-from polygene.table.types import kind_of, type_words, width_of
+from polygene.table.types import beyond_as_text, dates_beyond, kind_of, type_words, width_of
 
 _TRUE, _FALSE = ["true", "yes", "y", "t", "1"], ["false", "no", "n", "f", "0"]
 
@@ -90,6 +90,8 @@ def as_text(column: Any) -> Any:
         return column
     if pa.types.is_boolean(column.type):
         return pc.if_else(column, "true", "false")
+    if dates_beyond(column):
+        return beyond_as_text(column)
     if pa.types.is_timestamp(column.type):
         return pc.strftime(column, format="%Y-%m-%dT%H:%M:%SZ")
     return column.cast(pa.string())

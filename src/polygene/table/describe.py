@@ -8,7 +8,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.table.types import type_words
+from polygene.table.types import beyond_as_text, dates_beyond, type_words, values_of
 
 MOST_COMMON = 3
 
@@ -41,7 +41,11 @@ def _describe(arrow_field: pa.Field, column: pa.ChunkedArray) -> FieldDescriptio
     )
     if has_range:
         bounds = pc.min_max(column)
-        low, high = bounds["min"].as_py(), bounds["max"].as_py()
+        if dates_beyond(column):  # Python has none such
+            ends = pa.chunked_array([pa.array([bounds["min"], bounds["max"]], kind)])
+            low, high = beyond_as_text(ends).to_pylist()
+        else:
+            low, high = bounds["min"].as_py(), bounds["max"].as_py()
         return FieldDescription(arrow_field.name, words, column.null_count, low, high)
     if pa.types.is_binary(kind):
         return FieldDescription(arrow_field.name, words, column.null_count)
@@ -51,7 +55,7 @@ def _describe(arrow_field: pa.Field, column: pa.ChunkedArray) -> FieldDescriptio
         words,
         column.null_count,
         distinct=counts.num_rows,
-        common=[(row["value"], row["count"]) for row in counts.slice(0, MOST_COMMON).to_pylist()],
+        common=[(row["value"], row["count"]) for row in values_of(counts.slice(0, MOST_COMMON))],
     )
 
 

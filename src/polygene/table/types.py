@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+from typing import Any
 
+import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from polygene.errors import UsageError
 
@@ -119,3 +122,38 @@ def widened(one: pa.Field, other: pa.Field) -> pa.Field | None:
     if whole is not None and whole.bit_width == 64:
         return None
     return pa.field(one.name, pa.float64())
+
+
+def dates_beyond(column: pa.ChunkedArray) -> bool:
+    """Whether dates or times lie outside the years 1 to 9999, beyond which Python has none."""
+    if pa.types.is_date(column.type):
+        days = column.cast(pa.date32()).cast(pa.int32())
+        least, most = -719_162, 2_932_896
+    elif pa.types.is_timestamp(column.type):
+        days = column.cast(pa.timestamp("s", tz=column.type.tz), safe=False).cast(pa.int64())
+        least, most = -719_162 * 86_400, 2_932_897 * 86_400 - 1
+    else:
+        return False
+    bounds = pc.min_max(days)
+    low, high = bounds["min"].as_py(), bounds["max"].as_py()
+    return low is not None and (low < least or high > most)
+
+
+def beyond_as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Return dates or times, whatever their year, as ISO 8601 has them: 12026-05-31, -0044-03-15.
+
+    Arrow writes those of `dates_beyond` wrongly.
+    """
+    is_date = pa.types.is_date(column.type)
+    kind = pa.date32() if is_date else pa.timestamp("ms")
+    moments = np.asarray(column.cast(kind, safe=False))
+    texts = np.datetime_as_string(moments).astype(object)
+    if not is_date:
+        texts = texts + "Z"
+    return pa.chunked_array([pa.array(texts, pa.string(), mask=np.isnat(moments))])
+
+
+def values_of(table: pa.Table) -> list[dict[str, Any]]:
+    """Return rows as Python's values; dates that it has not are text."""
+    columns = [beyond_as_text(c) if dates_beyond(c) else c for c in table.columns]
+    return pa.table(columns, table.column_names).to_pylist()

@@ -79,6 +79,8 @@ def features_of(document: dict[str, Any], path: Path) -> list[dict[str, Any]]:
     kind = document["type"]
     if kind == "Feature":
         return [document]
+    if not isinstance(kind, str):
+        raise FileError(f"{path} is JSON but not GeoJSON: its member 'type' is no text")
     if kind in flat.TYPES or kind == "GeometryCollection":
         return [{"type": "Feature", "geometry": document, "properties": None}]
     features = document.get("features")
@@ -180,7 +182,7 @@ def _fault_of(geometry: Any) -> str | None:
         return str(err)
     for member in members:
         kind = member.get("type")
-        if kind not in flat.TYPES:
+        if not isinstance(kind, str) or kind not in flat.TYPES:
             return f"its geometry is of unknown type {kind!r}"
         reason = flat.fault_of(kind, member.get("coordinates"))
         if reason:

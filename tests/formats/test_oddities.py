@@ -1,0 +1,160 @@
+"""Files as they should not be: each is read as what it can be, or refused in words that name it."""
+
+import contextlib
+import io
+import json
+import struct
+import zipfile
+from dataclasses import replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+import polygene
+from polygene import crs
+from polygene.errors import DataError, FileError, GeometryError, PolygeneError, SheetError
+from polygene.formats import address, packed
+from polygene.lined_yaml import load
+from tests.support import generators as make
+from tests.support.cli import InFolder
+
+POINT = struct.pack("<BIdd", 1, 1, 1.0, 2.0)
+GEO = {"encoding": "WKB", "geometry_types": ["Point"], "bbox": [1, 2, 1, 2]}
+
+
+class Odd(InFolder):
+    def file(self, name, content):
+        path = self.folder / name
+        path.write_bytes(content if isinstance(content, bytes) else content.encode())
+        return str(path)
+
+    def parquet(self, geo=None, columns=(), names=()):
+        about = {"version": "1.1.0", "primary_column": "geometry", "columns": {"geometry": GEO}}
+        table = pa.Table.from_arrays([pa.array([POINT]), *columns], ["geometry", *names])
+        path = self.folder / "odd.parquet"
+        pq.write_table(table.replace_schema_metadata({"geo": geo or json.dumps(about)}), path)
+        return str(path)
+
+    def notes_of(self, path):
+        (ref,) = address.resolve(path)
+        return " ".join(address.read(ref).notes)
+
+
+class Columns(Odd):
+    def test_columns_of_one_name_get_numbers(self):
+        table = self.file("a.csv", 'WKT,a,a,WKT\n"POINT (1 2)",3,4,"POINT (5 6)"\n')
+        parquet = self.parquet(columns=[pa.array([3]), pa.array([4])], names=["a", "a"])
+        for path in (table, parquet):
+            layer = polygene.read(path)
+            self.assertEqual(layer.table.select(["a", "a_2"]).to_pylist(), [{"a": 3, "a_2": 4}])
+            self.assertEqual(layer.geometry.xy.tolist(), [[1.0, 2.0]])
+            self.assertIn("column 3 is a second 'a'; called a_2", self.notes_of(path))
+
+    def test_types_that_are_not_ours(self):
+        beyond = pa.array([2**63 + 1], pa.uint64())
+        nanos = pa.array([45_296_123_456_789], pa.time64("ns"))
+        path = self.parquet(
+            columns=[beyond, nanos, pa.array([1_000_001], pa.duration("ns"))], names="uts"
+        )
+        (row,) = polygene.read(path).table.to_pylist()
+        self.assertEqual(
+            row, {"u": str(2**63 + 1), "t": "12:34:56.123456789", "s": "0:00:00.001000"}
+        )
+        self.assertRegex(self.notes_of(path), "u has numbers over .*t is time64.*s is duration")
+
+    def test_bytes_that_are_no_text(self):
+        path = self.parquet(columns=[pa.array([b"\xff\xfe"]).view(pa.string())], names=["s"])
+        with self.assertRaisesRegex(FileError, "odd.parquet: field s .* not UTF-8"):
+            polygene.read(path)
+
+    def test_dates_that_python_has_not(self):
+        turn = 146_097  # days in 400 years, after which the calendar begins anew
+        days = pa.array([7_000 * turn, None, 0], pa.int32()).cast(pa.date32())
+        seconds = pa.array([-5_570 * turn * 86_400, 0, None], pa.int64())
+        times = seconds.cast(pa.timestamp("s", tz="UTC"))
+        layer = make.layer("x", make.points([[np.zeros(2)]] * 3), crs.parse("EPSG:32633"))
+        layer = replace(layer, table=pa.table({"d": days, "t": times}), ids=None)
+        texts = ["2801970-01-01", None, "1970-01-01"]
+        for out in ("odd.parquet", "odd.shp", "odd.gpkg", "odd.geojson", "odd.fgb", "odd.csv"):
+            polygene.write(layer, self.folder / out)
+            found = polygene.peek(polygene.read(self.folder / out))
+            with self.subTest(out=out):
+                self.assertEqual([row["d"] and str(row["d"]) for row in found.rows], texts)
+                self.assertRegex(found.rows[0]["t"], "^-2226030-01-01T00:00:00")
+
+
+class Metadata(Odd):
+    def test_hints_of_the_wrong_shape_are_no_hints(self):
+        for key in ("geometry_types", "bbox", "covering", "orientation", "edges", "epoch"):
+            for wrong in (3, "x", [1], {"a": 1}, {"bbox": 3}, {"bbox": {"xmin": "x"}}):
+                about = {"primary_column": "geometry", "columns": {"geometry": {**GEO, key: wrong}}}
+                path = self.parquet(json.dumps(about))
+                with self.subTest(key=key, wrong=wrong):
+                    self.assertEqual(polygene.read(path).n_rows, 1)
+                    (info,) = polygene.layers(path)[path]
+                    self.assertEqual(info.n_rows, 1)
+
+    def test_what_is_no_metadata_is_refused(self):
+        for geo in (
+            "x", "[]", "null", "3", b"\xff", '{"columns": {}}', '{"primary_column": 3, "columns": []}',
+            '{"primary_column": "geometry", "columns": {"geometry": 3}}',
+            '{"primary_column": "geometry", "columns": {"geometry": {"encoding": [1]}}}',
+        ):  # fmt: skip
+            with self.subTest(geo=geo), self.assertRaisesRegex(FileError, "odd.parquet.*geo"):
+                polygene.read(self.parquet(geo))
+
+    def test_types_in_json_that_are_no_text(self):
+        for kind in ('["Point"]', '{"a": 1}', "3"):
+            with self.subTest(kind=kind), self.assertRaisesRegex(FileError, "a.geojson.*'type'"):
+                polygene.read(self.file("a.geojson", f'{{"type": {kind}}}'))
+            text = (
+                '{"type": "FeatureCollection", "features": [{"type": "Feature", "properties": {}, '
+                f'"geometry": {{"type": {kind}, "coordinates": [1, 2]}}}}]}}'
+            )
+            with self.assertRaisesRegex(GeometryError, "row 1.*unknown type"):
+                polygene.read(self.file("a.geojson", text))
+
+    def test_sheets_with_values_that_are_none(self):
+        for text in ("title: !!float x", "title: 1979-99-99", "title: !!int x"):
+            with self.subTest(text=text), self.assertRaisesRegex(SheetError, "sheet.yaml"):
+                load(self.folder / self.file("sheet.yaml", text))
+
+
+class Limits(Odd):
+    def test_more_than_a_shapefile_holds(self):
+        layer = make.layer("x", make.points([[np.zeros(2)]]), crs.parse("EPSG:32633"))
+        for table in (
+            pa.table({f"f{k}": [k] for k in range(2_047)}),
+            pa.table({f"f{k}": ["x" * 250] for k in range(300)}),
+        ):
+            with self.assertRaisesRegex(DataError, "big.shp: a shapefile holds 2,046 fields"):
+                polygene.write(replace(layer, table=table), self.folder / "big.shp")
+        self.assert_only()
+
+    def test_members_of_an_archive_without_a_name(self):
+        held = io.BytesIO()
+        with zipfile.ZipFile(held, "w") as archive:
+            archive.writestr("q", b"x")
+        data = bytearray(held.getvalue())
+        central = data.index(b"PK\x01\x02")
+        data[central + 28 : central + 30] = b"\0\0"  # its name in the directory has no length
+        del data[central + 46]
+        end = data.index(b"PK\x05\x06")
+        data[end + 12 : end + 16] = struct.pack("<I", end - central)
+        path = self.file("a.zip", bytes(data))
+        with packed.unpacking(), self.assertRaisesRegex(FileError, "a.zip holds no file"):
+            address.resolve(path)
+
+    def test_names_that_are_too_long_or_not_utf_8(self):
+        layer = make.layer("x", make.points([[np.zeros(2)]]), crs.parse("EPSG:32633"))
+        source = str(self.folder / "a.gpkg")
+        polygene.write(layer, source)
+        done = self.run_polygene("convert", source, "-o", "n" * 300 + ".gpkg")
+        self.assertEqual(done.code, 1, done.err)
+        self.assertIn("file name too long; nothing was written", done.words)
+        with self.assertRaisesRegex(PolygeneError, "is not UTF-8"):
+            polygene.write(layer, f"{self.folder}/b.gpkg#a\udcff")
+        polygene.write(layer, f"{self.folder}/a\udcff.gpkg#x")
+        with contextlib.suppress(UnicodeEncodeError):
+            self.assertEqual(polygene.read(f"{self.folder}/a\udcff.gpkg").n_rows, 1)
