@@ -11,6 +11,8 @@ import yaml
 from polygene.errors import FileError, SheetError, did_you_mean
 from polygene.formats.base import reason_of
 
+MOST_VALUES = 100_000  # with aliases written out: a kilobyte of them can stand for billions
+
 
 class Lined(dict[str, Any]):
     """A mapping that knows the line, counted from 1, of each key."""
@@ -67,7 +69,7 @@ def load(path: Path) -> Lined:
 def parse(text: str, path: Path) -> Lined:
     """Read a text as `load` does; ``path`` is for messages."""
     try:
-        found = yaml.load(text, Loader=_Loader)
+        found = _constructed(text)
     except yaml.MarkedYAMLError as err:
         mark = err.problem_mark
         if mark is None:
@@ -83,6 +85,34 @@ def parse(text: str, path: Path) -> Lined:
     if not isinstance(found, Lined):
         raise SheetError(path, 1, "a mapping is wanted here, lines of the form name: value")
     return found
+
+
+def _constructed(text: str) -> Any:
+    loader = _Loader(text)
+    try:
+        node = loader.get_single_node()
+        if node is None:
+            return None
+        if _size(node, {}) > MOST_VALUES:
+            raise yaml.MarkedYAMLError(
+                problem=f"its aliases stand for more than {MOST_VALUES:,} values",
+                problem_mark=node.start_mark,
+            )
+        return loader.construct_document(node)
+    finally:
+        loader.dispose()
+
+
+def _size(node: yaml.Node, known: dict[int, int]) -> int:
+    """Return how many values a node has if every alias in it is written out."""
+    if id(node) in known:
+        return known[id(node)]
+    known[id(node)] = 1  # for one that holds itself
+    below = node.value if isinstance(node, yaml.SequenceNode) else []
+    if isinstance(node, yaml.MappingNode):
+        below = [child for pair in node.value for child in pair]
+    known[id(node)] = 1 + sum(_size(child, known) for child in below)
+    return known[id(node)]
 
 
 class SheetReader:

@@ -61,3 +61,13 @@ class Destinations(InFolder):
             self.assertTrue(all(name.endswith(f".{ending}") for name in made))
         self.assertEqual([p.name for p in Path(self.folder).iterdir()], ["in"])
         self.assertEqual(polygene.read(f"{inside}/out/_._victim.gpkg").name, "../victim")
+
+    def test_nothing_is_no_name(self):
+        """A variable in a script that is not set does not mean the whole folder."""
+        self.assertIn("names no file", self.run_polygene("layers", "").words)
+        for words in (("convert", "", "-o", "x.gpkg"), ("convert", "#", "-o", "x.gpkg")):
+            self.assertIn("names no file", self.run_polygene(*words).words)
+        polygene.write(make.layer("x", make.points([[np.zeros(2)]]), None), f"{self.folder}/a.gpkg")
+        done = self.run_polygene("convert", "a.gpkg", "-o", "")
+        self.assertEqual((done.code, "names no file to write to" in done.words), (2, True))
+        self.assert_only("a.gpkg")

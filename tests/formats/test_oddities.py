@@ -120,6 +120,18 @@ class Metadata(Odd):
             with self.subTest(text=text), self.assertRaisesRegex(SheetError, "sheet.yaml"):
                 load(self.folder / self.file("sheet.yaml", text))
 
+    def test_aliases_of_aliases(self):
+        lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x]"]
+        lines += [f"a{k}: &a{k} [{', '.join([f'*a{k - 1}'] * 9)}]" for k in range(1, 9)]
+        text = "\n".join(["title: t", *lines, ""])
+        with self.assertRaisesRegex(SheetError, "line 1: its aliases stand for more than 100,000"):
+            load(self.folder / self.file("sheet.yaml", text))
+        few = load(self.folder / self.file("sheet.yaml", "a: &a [1, 2]\nb: [*a, *a]\n"))
+        self.assertEqual(few, {"a": [1, 2], "b": [[1, 2], [1, 2]]})
+        with self.assertRaises(SheetError):
+            load(self.folder / self.file("sheet.yaml", "[]"))
+        self.assertRaises(SheetError, load, self.folder / self.file("sheet.yaml", ""))
+
 
 class Limits(Odd):
     def test_more_than_a_shapefile_holds(self):

@@ -167,9 +167,9 @@ class Command(WithSample):
         self.assertEqual(self.run_polygene(*words, "c.svg", "--out", "c.csv").code, 1)
         self.assertFalse((self.folder / "c.csv").exists())
         self.assertEqual(self.run_polygene(*words, "c.txt").code, 2)
-        none = self.run_polygene(*words, "d.png", "--where", "no_take IS NULL")
+        none = self.run_polygene(*words, "d.png", "--where", "no_take IS NULL", "--out", "d.csv")
         self.assertIn("nothing to draw", none.words)
-        self.assertFalse((self.folder / "d.png").exists())
+        self.assertEqual([p.name for p in self.folder.glob("d.*")], [])
 
 
 if __name__ == "__main__":

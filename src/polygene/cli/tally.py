@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,6 +13,7 @@ from polygene.cli import options, outcome
 from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
+    from polygene.cli.words.blocks import Words
     from polygene.ops.tally import Tally
 
 
@@ -57,12 +59,8 @@ def tally(
     say = Words()
     say.note(*notes)
     found = tally_layer(layer, options.names_of(by), take, across)
-    if asked.out is not None and not asked.dry_run:
-        from polygene.formats.plain_table import write
-
-        write(Path(asked.out), found.body, found.totals, found.by, asked.replace)
-    if chart is not None and not asked.dry_run:
-        say.note(*_draw(found, Path(chart), title, across or ""))
+    if not asked.dry_run:
+        _write(found, asked, chart, title, across or "", say)
     facts = _facts(found, asked, chart)
     tallied(facts, say)
     told = outcome.Outcome(
@@ -91,16 +89,24 @@ def _facts(found: Tally, asked: Asked, chart: str | None) -> Any:
     )
 
 
-def _draw(found: Tally, path: Path, title: str, across: str) -> list[str]:
+def _write(
+    found: Tally, asked: Asked, chart: str | None, title: str, across: str, say: Words
+) -> None:
+    """Write the table and the chart, both or none: the chart is drawn before the table is written."""
     from polygene.formats.base import replacing
+    from polygene.formats.plain_table import write
     from polygene.pictures.charts import draw_chart
 
-    with replacing(path) as temporary:
-        return draw_chart(
-            body=found.body,
-            n_keys=found.by,
-            title=title,
-            across=across,
-            path=temporary,
-            ending=path.suffix.lower(),
-        )
+    with contextlib.ExitStack() as stack:
+        if chart is not None:
+            notes = draw_chart(
+                body=found.body,
+                n_keys=found.by,
+                title=title,
+                across=across,
+                path=stack.enter_context(replacing(Path(chart))),
+                ending=Path(chart).suffix.lower(),
+            )
+            say.note(*notes)
+        if asked.out is not None:
+            write(Path(asked.out), found.body, found.totals, found.by, asked.replace)

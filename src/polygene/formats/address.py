@@ -66,6 +66,8 @@ def files_of(address: str) -> list[Path]:
         If there are none, with the likeliest name.
     """
     path, _ = split(address)
+    if not path:  # of a variable that was not set, perhaps: not this folder
+        raise FileError(f"{address!r} names no file; for all in this folder say ./")
     place = Path(path)
     if path == packed.PIPE:
         return [packed.standard_input()]

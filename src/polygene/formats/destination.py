@@ -52,6 +52,8 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
         If a result is there already and is not to be replaced.
     """
     path, fragment = split(destination)
+    if not path:
+        raise UsageError(f"{destination!r} names no file to write to; for this folder say ./")
     is_folder = path.endswith(("/", os.sep)) or Path(path).is_dir()
     names = _names(sources, fragment)
     pattern = os.path.join(path, f"{{name}}{DEFAULT_ENDING}") if is_folder else path
