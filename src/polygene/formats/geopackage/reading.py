@@ -46,7 +46,7 @@ def _tables(connection: sqlite3.Connection) -> list[_Table]:
         "SELECT coalesce(c.table_name, g.table_name), c.identifier, c.description, g.column_name, "
         "g.geometry_type_name, g.z, g.m, g.srs_id, c.min_x, c.min_y, c.max_x, c.max_y "
         "FROM gpkg_geometry_columns g "
-        "LEFT JOIN gpkg_contents c ON lower(g.table_name) = lower(c.table_name) "
+        "LEFT JOIN gpkg_contents c ON c.table_name = g.table_name COLLATE NOCASE "
         "WHERE c.data_type = 'features' OR (c.table_name IS NULL AND g.table_name IN "
         "(SELECT name FROM sqlite_master)) ORDER BY c.table_name IS NULL, c.rowid, g.rowid"
     ).fetchall()
