@@ -56,7 +56,7 @@ def named(reading: Reading, path: Path, name: str) -> Reading:
     return Reading(chosen, reading.notes)
 
 
-def distinctly_named(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
+def distinct_columns(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
     """Give columns of one name numbers, for a field is found by its name; that is said."""
     given = table.column_names
     if len(set(given)) == len(given):
@@ -81,7 +81,7 @@ def layers_of(
 ) -> Reading:
     """Return a layer for each family there is, named like the file."""
     layers = []
-    table = distinctly_named(table, path, notes)
+    table = distinct_columns(table, path, notes)
     for rows, geometry in geometries:
         own = path.stem if len(geometries) == 1 else f"{path.stem}_{geometry.family.words}"
         own_table = table.take(pa.array(rows)) if table.num_columns else table

@@ -15,7 +15,7 @@ import pyarrow.csv as pacsv
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError
 from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
-from polygene.formats.columns import ADVICE, distinctly_named, info_of, layers_of, named
+from polygene.formats.columns import ADVICE, distinct_columns, info_of, layers_of, named
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
@@ -81,7 +81,7 @@ def _read(path: Path) -> Reading:
         raise FileError(f"{path} is no table: {str(err).splitlines()[0]}; {ADVICE}") from err
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    table = distinctly_named(_plain(table), path, notes)
+    table = distinct_columns(_plain(table), path, notes)
     # of two that differ by case the first
     names = {name.strip().casefold(): name for name in table.column_names[::-1]}
     for wanted in _WKT_NAMES:

@@ -19,7 +19,7 @@ from polygene import provenance
 from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats.base import Reading, only_one, reason_of, replacing
-from polygene.formats.columns import distinctly_named, from_wkb, info_of, layers_of, named, to_wkb
+from polygene.formats.columns import distinct_columns, from_wkb, info_of, layers_of, named, to_wkb
 from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
@@ -151,7 +151,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     except (pa.ArrowException, OSError) as err:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
     notes: list[str] = []
-    table = distinctly_named(table, path, notes)
+    table = distinct_columns(table, path, notes)
     encoding = str(about["encoding"])
     if encoding.upper() == "WKB":
         geometries = from_wkb(table.column(column), path, _stated_family(about))
