@@ -29,6 +29,7 @@ FLOORS = (
     {"arrays"},
     {"parallel"},
     {"kernels"},
+    {"commit"},
     {"errors", "progress", "memory", "commands", "written"},
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}

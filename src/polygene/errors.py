@@ -189,3 +189,8 @@ class ExpressionError(PolygeneError):
         if self.column is None:
             return f"{self.reason}\n  in: {self.text}"
         return f"{self.reason}\n  {self.text}\n  {' ' * self.column}^"
+
+
+def reason_of(err: OSError) -> str:
+    """Return the system's own words without number and path."""
+    return (err.strerror or str(err)).lower()

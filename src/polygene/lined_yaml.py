@@ -8,8 +8,7 @@ from typing import Any
 
 import yaml
 
-from polygene.errors import FileError, SheetError, did_you_mean
-from polygene.formats.base import reason_of
+from polygene.errors import FileError, SheetError, did_you_mean, reason_of
 
 MOST_VALUES = 100_000  # with aliases written out: a kilobyte of them can stand for billions
 

@@ -7,8 +7,7 @@ import tomllib
 from dataclasses import dataclass, fields
 from pathlib import Path
 
-from polygene.errors import FileError, SheetError, did_you_mean
-from polygene.formats.base import reason_of
+from polygene.errors import FileError, SheetError, did_you_mean, reason_of
 from polygene.formats.registry import ENDINGS
 
 NAME = "polygene.toml"

@@ -8,10 +8,12 @@ from dataclasses import replace
 from pathlib import Path
 
 from polygene import record
-from polygene.errors import FileError
+from polygene.errors import FileError, PolygeneError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import OnExisting, Target
+from polygene.formats.packed import PIPE
+from polygene.formats.parking import park
 from polygene.layer import Layer
 
 
@@ -22,8 +24,8 @@ def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()
 
     Raises
     ------
-    PolygeneError
-        If one cannot be written.
+    FileError
+        If one cannot be written. Then all are kept elsewhere if there is room, and it says where.
     """
     noted = record.current()
     named = []
@@ -33,7 +35,16 @@ def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()
             own = made_of[k].lineage if made_of else None
             layer = noted.of_result(layer, target.words, own)
         named.append((target, layer))
-    return destination.write_all(named)
+    try:
+        return destination.write_all(named)
+    except PolygeneError as err:
+        if any(str(target.path) == PIPE for target, _ in named):
+            raise
+        try:
+            kept = park(named)
+        except FileError as full:
+            raise FileError(f"{err}\n{full}") from err
+        raise FileError(f"{err}\n{kept}") from err
 
 
 def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:

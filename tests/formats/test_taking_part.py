@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import gzip
 import os
+import shlex
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
 import unittest
 import zipfile
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from unittest import mock
 
@@ -28,6 +31,7 @@ from polygene.ops.subset import matching, subset
 from polygene.table.expression import Expression
 from tests.support import cli
 from tests.support import generators as make
+from tests.support.layers import same_geometry
 
 PART_READERS = (".gpkg", ".parquet", ".fgb")
 
@@ -212,15 +216,32 @@ class SeveralRuns(cli.WithSample):
         self.assertTrue(all("exists" in s or "another run" in s for s in said if s))
 
     def test_a_run_waits_for_another_and_gives_up_in_words(self):
-        from polygene.formats import base
+        from polygene.commit import locks
 
-        with base.alone_in(self.folder):
-            patience, base.PATIENCE = base.PATIENCE, 0
-            try:
-                with self.assertRaisesRegex(FileError, "another run has been writing"):
-                    polygene.write(polygene.read(f"{self.package}#park"), f"{self.folder}/p.gpkg")
-            finally:
-                base.PATIENCE = patience
+        park = polygene.read(f"{self.package}#park")
+        impatient = mock.patch.object(locks, "PATIENCE", 0)
+        with locks.alone_in(self.folder), impatient, ThreadPoolExecutor() as pool:
+            other = pool.submit(polygene.write, park, f"{self.folder}/p.gpkg")
+            with self.assertRaisesRegex(FileError, "another run has been writing"):
+                other.result()
+
+    def test_a_result_that_cannot_go_to_its_place_is_kept_and_the_command_puts_it_there(self):
+        held = sqlite3.connect(self.package, isolation_level=None)
+        held.execute("BEGIN IMMEDIATE")
+        asked = ("clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park", "-o", "tolva.gpkg#cut")
+        with mock.patch("polygene.formats.geopackage.writing.PATIENCE", 0.1):
+            done = cli.polygene_here(*asked, folder=self.folder)
+        held.close()
+        self.assertEqual(done.code, 1)
+        self.assertRegex(done.err, "another program is writing .*\n.*\nWhat was computed is kept")
+        words = shlex.split(done.err.splitlines()[-1])
+        self.assertEqual(cli.polygene_here(*words[1:], folder=self.folder).code, 0)
+        self.assertEqual(cli.polygene_here(*asked[:-1], "other.gpkg", folder=self.folder).code, 0)
+        kept, other = (
+            polygene.read(f"{self.folder}/{name}") for name in ("tolva.gpkg#cut", "other.gpkg")
+        )
+        same_geometry(self, kept.geometry, other.geometry)
+        self.assertTrue(kept.table.equals(other.table))
 
     def test_a_full_disk_leaves_nothing(self):
         for ending in ("gpkg", "parquet", "fgb", "geojson", "csv", "shp", "ndjson"):

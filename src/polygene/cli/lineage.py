@@ -66,8 +66,9 @@ def _read(inputs: tuple[str, ...]) -> list[Lineage]:
 
 
 def _draw(own: Lineage, path: Path, asked: Asked) -> None:
+    from polygene.commit.together import replacing
     from polygene.errors import UsageError
-    from polygene.formats.base import check_free, replacing
+    from polygene.formats.base import check_free
     from polygene.pictures.diagram import diagram
     from polygene.pictures.lineages import parts_of_diagram
 

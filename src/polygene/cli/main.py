@@ -24,7 +24,7 @@ from polygene.errors import (
     with_options,
 )
 from polygene.memory import keep_freed_memory
-from polygene.written import noting
+from polygene.written import noting, remarking
 
 
 class Commands(click.Group):
@@ -90,8 +90,13 @@ def main() -> NoReturn:
     prepare()
     signal.signal(signal.SIGTERM, _interrupt)
     keep_freed_memory()
-    with noting() as written:
+    with noting() as written, remarking() as remarks:
         code = _run(written)
+        if remarks:
+            from polygene.cli import show
+
+            for remark in remarks:
+                show.note(remark)
     sys.exit(code)
 
 

@@ -131,8 +131,8 @@ def _merge(
 def _propose(path: Path, layers: Sequence[Layer], asked: Asked) -> SheetDrafted:
     """Draft a sheet and write it; return what it proposes."""
     from polygene.cli.facts import SheetDrafted
-    from polygene.errors import FileError
-    from polygene.formats.base import check_free, reason_of, replacing
+    from polygene.commit.together import replacing
+    from polygene.formats.base import check_free
     from polygene.ops.match_sheet import draft_text, propose
     from polygene.table.types import type_words
 
@@ -140,11 +140,8 @@ def _propose(path: Path, layers: Sequence[Layer], asked: Asked) -> SheetDrafted:
     draft = propose(layers)
     typed = ["polygene", "merge", *asked.inputs, "--match", str(path), "--out", "merged.gpkg"]
     if not asked.dry_run:
-        try:
-            with replacing(path) as temporary:
-                temporary.write_text(draft_text(draft, layers, shlex.join(typed)), encoding="utf-8")
-        except OSError as err:
-            raise FileError(f"cannot write {path}: {reason_of(err)}") from err
+        with replacing(path) as temporary:
+            temporary.write_text(draft_text(draft, layers, shlex.join(typed)), encoding="utf-8")
     return SheetDrafted(
         written=None if asked.dry_run else str(path),
         layers=[layer.name for layer in layers],

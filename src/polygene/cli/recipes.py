@@ -128,7 +128,7 @@ def page_of(report: str | os.PathLike[str]) -> Path:
 
 def write_report(path: Path, found: Recipe, finished: Finished, seconds: float) -> None:
     """Write the page about a run, seen from the recipe's folder."""
-    from polygene.formats.base import replacing
+    from polygene.commit.together import replacing
     from polygene.recipe.report import report
 
     with contextlib.chdir(found.path.parent), replacing(path) as temporary:

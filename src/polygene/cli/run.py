@@ -109,8 +109,9 @@ def _write_recipe(path: Path, layer: str, asked: Asked) -> None:
     from polygene.cli.recipes import known_options
     from polygene.cli.words import recipes as worded
     from polygene.cli.words.blocks import Words
+    from polygene.commit.together import replacing
     from polygene.formats import address
-    from polygene.formats.base import check_free, replacing
+    from polygene.formats.base import check_free
     from polygene.provenance import Made, source
     from polygene.reading import single
     from polygene.recipe.from_lineage import draft

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -92,21 +91,22 @@ def _facts(found: Tally, asked: Asked, chart: str | None) -> Any:
 def _write(
     found: Tally, asked: Asked, chart: str | None, title: str, across: str, say: Words
 ) -> None:
-    """Write the table and the chart, both or none: the chart is drawn before the table is written."""
-    from polygene.formats.base import replacing
+    """Write the table and the chart, both or none."""
+    from polygene.commit.together import replacing, together
     from polygene.formats.plain_table import write
     from polygene.pictures.charts import draw_chart
 
-    with contextlib.ExitStack() as stack:
+    with together():
         if chart is not None:
-            notes = draw_chart(
-                body=found.body,
-                n_keys=found.by,
-                title=title,
-                across=across,
-                path=stack.enter_context(replacing(Path(chart))),
-                ending=Path(chart).suffix.lower(),
-            )
+            with replacing(Path(chart)) as temporary:
+                notes = draw_chart(
+                    body=found.body,
+                    n_keys=found.by,
+                    title=title,
+                    across=across,
+                    path=temporary,
+                    ending=Path(chart).suffix.lower(),
+                )
             say.note(*notes)
         if asked.out is not None:
             write(Path(asked.out), found.body, found.totals, found.by, asked.replace)

@@ -11,6 +11,7 @@ from typing import NamedTuple, cast
 import pyarrow as pa
 
 from polygene import crs as crs_module
+from polygene.commit.together import settle
 from polygene.errors import (
     DataError,
     FileError,
@@ -71,6 +72,7 @@ def files_of(address: str) -> list[Path]:
     place = Path(path)
     if path == packed.PIPE:
         return [packed.standard_input()]
+    settle(place if place.is_dir() else place.parent, place)
     if place.is_dir():
         found = sorted(p for p in place.iterdir() if packed.may_hold_layers(p))
         if not found:
@@ -79,15 +81,18 @@ def files_of(address: str) -> list[Path]:
     if place.exists():
         return [place]
     if any(sign in path for sign in _WILD):
-        found = sorted(
-            Path(p)
-            for p in glob.glob(path, recursive=True)
-            if Path(p).is_file() and not p.endswith(beside.ENDING)
-        )
+        for folder in {found.parent for found in _matching(path)}:
+            settle(folder, folder)
+        found = _matching(path)
         if not found:
             raise FileError(f"no file matches {path!r}")
         return found
     raise FileError(_missing(place))
+
+
+def _matching(pattern: str) -> list[Path]:
+    found = map(Path, glob.glob(pattern, recursive=True))
+    return sorted(p for p in found if p.is_file() and not p.name.endswith(beside.ENDING))
 
 
 def _missing(place: Path) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from polygene import provenance
-from polygene.formats.base import replacing
+from polygene.commit.together import removing, replacing
 from polygene.provenance import Lineage
 
 ENDING = ".lineage.json"
@@ -19,7 +19,7 @@ def place_of(path: Path) -> Path:
 def write(path: Path, own: Lineage | None) -> None:
     """Write it; without one, take away what an earlier version of the file left."""
     if own is None:
-        place_of(path).unlink(missing_ok=True)
+        removing(place_of(path))
         return
     with replacing(place_of(path)) as temporary:
         temporary.write_text(own.to_json() + "\n", encoding="utf-8")

@@ -12,9 +12,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
+from polygene.commit.together import replacing
 from polygene.crs import label
-from polygene.errors import FileError, GeometryError
-from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
+from polygene.errors import FileError, GeometryError, reason_of
+from polygene.formats.base import Reading, collecting_no_garbage, only_one
 from polygene.formats.columns import ADVICE, distinct_columns, info_of, layers_of, named
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn

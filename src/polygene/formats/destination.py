@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Literal, NamedTuple
 
-from polygene.errors import ExistsError, FileError, UsageError
+from polygene.commit.locks import alone_in
+from polygene.commit.together import together, until_in_place
+from polygene.errors import ExistsError, FileError, UsageError, reason_of
 from polygene.formats import beside
 from polygene.formats.address import LayerRef, split
-from polygene.formats.base import alone_in, reason_of
 from polygene.formats.file_names import file_name
 from polygene.formats.packed import PIPE
 from polygene.formats.registry import format_of, readable_format
@@ -187,7 +189,7 @@ def _next(target: Target, there: Sequence[str]) -> Target:
 
 
 def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
-    """Write results, each file whole or not at all; return what there is to say about it.
+    """Write results, all of them or none; return what there is to say about it.
 
     Runs that write into one folder at once wait for each other, so that none undoes another's work.
 
@@ -199,20 +201,45 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
         If another run has written a result of that name since it was planned.
     """
     notes = [target.note for target, _ in results if target.note]
-    for path in dict.fromkeys(target.path for target, _ in results):
-        try:
-            path.parent.mkdir(exist_ok=True)
-        except OSError as err:
-            raise FileError(f"cannot make the folder {path.parent}: {reason_of(err)}") from err
-        layers = [layer for target, layer in results if target.path == path]
-        if str(path) == PIPE:
-            notes += format_of(path).write(path, layers)
-            continue
-        with alone_in(Path(os.path.realpath(path)).parent):  # where a link leads
-            for target, _ in results:
-                if target.is_new and target.path == path and _is_there(target):
-                    raise ExistsError(f"{target.words} was written by another run meanwhile")
-            notes += format_of(path).write(path, layers)
-            if not format_of(path).KEEPS_LINEAGE:
-                beside.write(path, layers[0].lineage)
+    by_file: dict[str, list[tuple[Target, Layer]]] = {}
+    for target, layer in results:
+        by_file.setdefault(os.path.realpath(target.path), []).append((target, layer))
+    with together():
+        folders = until_in_place(_folders_for([target.path for target, _ in results]))
+        until_in_place(alone_in(*folders))
+        for own in by_file.values():
+            notes += _write_file([target for target, _ in own], [layer for _, layer in own])
+    return notes
+
+
+@contextlib.contextmanager
+def _folders_for(paths: Sequence[Path]) -> Iterator[list[Path]]:
+    """Make the folders that are not there yet; take them away again if nothing gets into them."""
+    made = []
+    folders = list(dict.fromkeys(path.parent for path in paths if str(path) != PIPE))
+    try:
+        for folder in folders:
+            if not folder.is_dir():
+                try:
+                    folder.mkdir()
+                except OSError as err:
+                    raise FileError(f"cannot make the folder {folder}: {reason_of(err)}") from err
+                made.append(folder)
+        yield [Path(os.path.realpath(path)).parent for path in paths if str(path) != PIPE]
+    except BaseException:
+        for folder in made:
+            with contextlib.suppress(OSError):
+                folder.rmdir()
+        raise
+
+
+def _write_file(targets: Sequence[Target], layers: Sequence[Layer]) -> list[str]:
+    path = targets[0].path
+    if str(path) != PIPE:
+        for target in targets:
+            if target.is_new and _is_there(target):
+                raise ExistsError(f"{target.words} was written by another run meanwhile")
+    notes = format_of(path).write(path, layers)
+    if str(path) != PIPE and not format_of(path).KEEPS_LINEAGE:
+        beside.write(path, layers[0].lineage)
     return notes

@@ -17,8 +17,9 @@ import pyproj
 from polygene import crs as crs_module
 from polygene import provenance
 from polygene.arrays import BoolArray
-from polygene.errors import FileError
-from polygene.formats.base import Reading, only_one, reason_of, replacing
+from polygene.commit.together import replacing
+from polygene.errors import FileError, reason_of
+from polygene.formats.base import Reading, only_one
 from polygene.formats.columns import distinct_columns, from_wkb, info_of, layers_of, named, to_wkb
 from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted

@@ -15,9 +15,9 @@ from contextvars import ContextVar
 from pathlib import Path, PurePosixPath
 from typing import IO
 
-from polygene.errors import FileError, PolygeneError, UsageError
+from polygene.commit.leftovers import temporary_folder
+from polygene.errors import FileError, PolygeneError, UsageError, reason_of
 from polygene.formats import beside
-from polygene.formats.base import reason_of
 from polygene.formats.registry import ENDINGS
 
 PIPE = "-"
@@ -40,11 +40,11 @@ class Unpacked:
     def __init__(self) -> None:
         self.members: dict[tuple[object, ...], list[Path]] = {}
         self.shown: dict[str, str] = {}
-        self._folder: str | None = None
+        self._folder: Path | None = None
 
     def new_folder(self) -> Path:
         if self._folder is None:
-            self._folder = tempfile.mkdtemp(prefix="polygene.")
+            self._folder = temporary_folder()
         return Path(tempfile.mkdtemp(dir=self._folder))
 
     def close(self) -> None:

@@ -11,8 +11,9 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from polygene.errors import FileError, UsageError
-from polygene.formats.base import check_free, reason_of, replacing
+from polygene.commit.together import replacing
+from polygene.errors import UsageError
+from polygene.formats.base import check_free
 
 ENDINGS = (".csv", ".md", ".parquet")
 
@@ -36,16 +37,13 @@ def write(
             f"{path} is no kind of table that is known; there are {', '.join(ENDINGS)}"
         )
     check_free(path, replaces)
-    try:
-        with replacing(path) as temporary:
-            if path.suffix.lower() == ".parquet":
-                pq.write_table(body, temporary)
-            else:
-                rows = _rows(body, totals, n_keys)
-                text = _csv(rows) if path.suffix.lower() == ".csv" else _markdown(rows, body)
-                temporary.write_text(text, encoding="utf-8", newline="")
-    except OSError as err:
-        raise FileError(f"cannot write {path}: {reason_of(err)}") from err
+    with replacing(path) as temporary:
+        if path.suffix.lower() == ".parquet":
+            pq.write_table(body, temporary)
+        else:
+            rows = _rows(body, totals, n_keys)
+            text = _csv(rows) if path.suffix.lower() == ".csv" else _markdown(rows, body)
+            temporary.write_text(text, encoding="utf-8", newline="")
 
 
 def _rows(body: pa.Table, totals: pa.Table | None, n_keys: int) -> list[list[Any]]:

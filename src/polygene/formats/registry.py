@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import importlib
+import os
 from pathlib import Path
 from typing import cast
 
-from polygene.errors import FileError, listed
-from polygene.formats.base import Format, reason_of
+from polygene.commit.together import settle
+from polygene.errors import FileError, listed, reason_of
+from polygene.formats.base import Format
 
 # Ending: module. Imported when needed, since reading one format should not load the others.
 _MODULES = {
@@ -52,6 +54,7 @@ def readable_format(path: Path) -> Format:
         If the file cannot be read, is empty, or is not what its ending says.
     """
     chosen = format_of(path)
+    settle(Path(os.path.realpath(path)).parent, path)  # where a link leads
     try:
         with path.open("rb") as file:
             head = file.read(64)

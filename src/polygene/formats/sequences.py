@@ -11,8 +11,9 @@ from typing import IO, Any
 import orjson
 
 from polygene import crs as crs_module
-from polygene.errors import FileError
-from polygene.formats.base import Reading, collecting_no_garbage, reason_of, replacing
+from polygene.commit.together import replacing
+from polygene.errors import FileError, reason_of
+from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of, named
 from polygene.formats.geojson import reading, writing
 from polygene.layer import Layer, LayerInfo

@@ -19,9 +19,10 @@ import shapefile
 
 from polygene import crs as crs_module
 from polygene.arrays import I64Array, offsets_from
-from polygene.errors import DataError, FileError, GeometryError
+from polygene.commit.together import removing, replacing, together
+from polygene.errors import DataError, FileError, GeometryError, reason_of
 from polygene.formats import moments
-from polygene.formats.base import Reading, collecting_no_garbage, only_one, reason_of, replacing
+from polygene.formats.base import Reading, collecting_no_garbage, only_one
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.nesting import nested
 from polygene.geometry import Family, GeometryColumn
@@ -287,8 +288,8 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     layer, notes = only_one(path, layers, "a shapefile"), list[str]()
     fields, columns = _fields(layer, notes)
     _check_size(path, layer, fields)
-    endings = [".shx", ".dbf", ".cpg", ".prj"]
-    with _all_replacing(path, endings) as places, collecting_no_garbage():
+    endings = [".shx", ".dbf", ".cpg", *([] if layer.crs is None else [".prj"])]
+    with together(), _all_replacing(path, endings) as places, collecting_no_garbage():
         with (
             places[".shp"].open("w+b") as shp,
             places[".shx"].open("w+b") as shx,
@@ -306,10 +307,10 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
                 writer.shape(shape)
                 writer.record(*record)
         places[".cpg"].write_text("UTF-8", encoding="ascii")
-        wkt = "" if layer.crs is None else layer.crs.to_wkt("WKT1_ESRI")
-        places[".prj"].write_text(wkt, encoding="utf-8")
-    if layer.crs is None:
-        path.with_suffix(".prj").unlink(missing_ok=True)
+        if layer.crs is None:
+            removing(path.with_suffix(".prj"))
+        else:
+            places[".prj"].write_text(layer.crs.to_wkt("WKT1_ESRI"), encoding="utf-8")
     return notes
 
 
@@ -330,7 +331,7 @@ def _writing(
 
 @contextlib.contextmanager
 def _all_replacing(path: Path, endings: Sequence[str]) -> Iterator[dict[str, Path]]:
-    """Replace all files of a shapefile at the end, the .shp last."""
+    """Replace all files of a shapefile at the end."""
     with contextlib.ExitStack() as stack:
         places = {".shp": stack.enter_context(replacing(path))}
         for ending in endings:

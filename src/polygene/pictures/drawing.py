@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import dataclasses
 import os
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from polygene.errors import FileError, UsageError
-from polygene.formats.base import check_free, reason_of, replacing
+from polygene.commit.leftovers import passing_folder
+from polygene.commit.together import replacing, together
+from polygene.errors import UsageError
+from polygene.formats.base import check_free
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.ops.given import Names, names
@@ -103,16 +104,14 @@ def draw(
 
 def _write(plan: MapPlan, path: Path, keeping: Path | None, is_dry: bool) -> list[str]:
     if is_dry:
-        with tempfile.TemporaryDirectory() as folder:
-            return draw_map(plan, Path(folder) / "map", path.suffix)
-    try:
+        with passing_folder() as folder:
+            return draw_map(plan, folder / "map", path.suffix)
+    with together():
         with replacing(path) as temporary:
             notes = draw_map(plan, temporary, path.suffix)
         if keeping is not None:
             with replacing(keeping) as temporary:
                 temporary.write_text(styles.text_of(plan), encoding="utf-8")
-    except OSError as err:
-        raise FileError(f"cannot write {path}: {reason_of(err)}") from err
     return notes
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import csv
-import tempfile
 from collections.abc import Sequence
 from html import escape
 from pathlib import Path
@@ -13,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene import __version__, provenance
+from polygene.commit.leftovers import passing_folder
 from polygene.crs import label
 from polygene.errors import PolygeneError
 from polygene.formats.destination import Target
@@ -170,8 +170,8 @@ def _picture(data: bytes, kind: str, caption: str, width: str = "") -> str:
 
 def _map(target: Target, layer: Layer) -> str:
     look = Look(colour_by=_telling_field(layer))
-    with tempfile.TemporaryDirectory() as folder:
-        place = Path(folder) / "map.png"
+    with passing_folder() as folder:
+        place = folder / "map.png"
         draw_map(MapPlan([layer], [look], target.name, size=MAP_SIZE), place)
         return _picture(place.read_bytes(), ".png", target.words)
 

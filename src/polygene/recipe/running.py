@@ -12,10 +12,10 @@ from pathlib import Path
 from typing import Any
 
 from polygene import __version__, provenance
-from polygene.errors import DataError, FileError, PolygeneError, SheetError
+from polygene.commit.together import replacing, together
+from polygene.errors import DataError, FileError, PolygeneError, SheetError, reason_of
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
-from polygene.formats.base import reason_of, replacing
 from polygene.formats.destination import Target
 from polygene.formats.file_names import file_name
 from polygene.formats.registry import readable_format
@@ -239,13 +239,14 @@ def _write(recipe: Recipe, places: Mapping[str, str], ran: Sequence[Ran]) -> Fin
             (t, replace(y, name=t.name, lineage=_moved(y, t)))
             for t, y in zip(targets, layers, strict=True)
         ]
-    destination.write_all(results)
     files = []
-    for name, place in figures.items():
-        if name in recipe.outputs:
-            files.append(Path(recipe.outputs[name]))
-            with replacing(files[-1]) as temporary:
-                temporary.write_bytes(place.read_bytes())
+    with together():
+        destination.write_all(results)
+        for name, place in figures.items():
+            if name in recipe.outputs:
+                files.append(Path(recipe.outputs[name]))
+                with replacing(files[-1]) as temporary:
+                    temporary.write_bytes(place.read_bytes())
     return Finished(ran, results, files)
 
 

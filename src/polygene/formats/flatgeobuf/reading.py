@@ -12,8 +12,8 @@ import pyarrow.compute as pc
 
 from polygene import kernels, provenance
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
-from polygene.errors import FileError, GeometryError
-from polygene.formats.base import Reading, reason_of
+from polygene.errors import FileError, GeometryError, reason_of
+from polygene.formats.base import Reading
 from polygene.formats.columns import ADVICE, layers_of, named
 from polygene.formats.flatgeobuf import index
 from polygene.formats.flatgeobuf.header import (

@@ -18,8 +18,9 @@ import pyarrow.compute as pc
 
 from polygene import kernels
 from polygene.arrays import I64Array, U8Array, offsets_from, owners, put_rows
+from polygene.commit.together import replacing
 from polygene.formats import moments
-from polygene.formats.base import only_one, replacing
+from polygene.formats.base import only_one
 from polygene.formats.flatgeobuf import index
 from polygene.formats.flatgeobuf.header import STORED, Field, Header, header_bytes, number_of
 from polygene.formats.hilbert import order_to_write

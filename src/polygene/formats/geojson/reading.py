@@ -14,8 +14,8 @@ import pyproj
 
 from polygene import crs as crs_module
 from polygene.arrays import BoolArray, I64Array
-from polygene.errors import DataError, FileError, GeometryError
-from polygene.formats.base import Reading, collecting_no_garbage, reason_of
+from polygene.errors import DataError, FileError, GeometryError, reason_of
+from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.columns import info_of, layers_of, named
 from polygene.geometry import Family
 from polygene.layer import LayerInfo

@@ -12,9 +12,10 @@ import pyarrow as pa
 
 from polygene import crs as crs_module
 from polygene.arrays import F64Array, owners
+from polygene.commit.together import replacing
 from polygene.errors import DataError
 from polygene.formats import moments
-from polygene.formats.base import collecting_no_garbage, only_one, replacing
+from polygene.formats.base import collecting_no_garbage, only_one
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer

@@ -10,9 +10,9 @@ from pathlib import Path
 import numpy as np
 
 from polygene.arrays import I64Array, U8Array
+from polygene.commit.together import replacing, until_in_place
 from polygene.errors import DataError, FileError
 from polygene.formats import wkb
-from polygene.formats.base import replacing
 from polygene.formats.geopackage import metadata, schema, spatial_index
 from polygene.formats.geopackage.schema import quoted
 from polygene.formats.geopackage.values import sql_type, to_sqlite
@@ -28,8 +28,9 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     """Write layers; those of the same name are replaced, others in the file stay.
 
     The work is done on a copy beside the file, which takes its place at the end: killed at any
-    moment, the file is what it was, with no journal beside it. From the copy until then the file is
-    locked as SQLite locks: another program's edits are in the copy, or that program is told to wait.
+    moment, the file is what it was, with no journal beside it. From the copy until it is in place
+    the file is locked as SQLite locks: another program's edits are in the copy, or that program is
+    told to wait.
 
     Raises
     ------
@@ -40,8 +41,9 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     """
     notes: list[str] = []
     exists = path.exists()
-    with _worded(path), _locked(path), replacing(path) as temporary:
+    with _worded(path), replacing(path) as temporary:
         if exists:
+            until_in_place(_locked(path))
             _copy(path, temporary)
         connection = sqlite3.connect(temporary, isolation_level=None)
         try:
@@ -98,6 +100,8 @@ def _copy(path: Path, temporary: Path) -> None:
     """Copy a database as it stands; by a connection of its own, for one that may write cannot."""
     source, target = sqlite3.connect(path), sqlite3.connect(temporary)
     try:
+        target.execute("PRAGMA journal_mode = OFF")
+        target.execute("PRAGMA synchronous = OFF")
         source.backup(target)
     finally:
         target.close()
