@@ -1,8 +1,11 @@
-"""How the C library deals with memory that arrays leave behind."""
+"""Memory: how much a run may take, and how the C library deals with what arrays leave behind."""
 
 from __future__ import annotations
 
+import contextlib
+import os
 import sys
+from pathlib import Path
 
 M_TRIM_THRESHOLD, M_MMAP_MAX = -1, -4  # of malloc.h
 
@@ -24,3 +27,38 @@ def keep_freed_memory() -> bool:
         return False
     # Blocks of a mapping of their own would go back, whatever their size; 2 GB is the most it takes.
     return bool(mallopt(M_MMAP_MAX, 0) and mallopt(M_TRIM_THRESHOLD, (1 << 31) - 1))
+
+
+def of_machine() -> int | None:
+    """Return the bytes of memory there are, with what the disk lends; None if the system tells not.
+
+    In a container that has its own limit, that is it.
+    """
+    try:
+        found = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+    except (AttributeError, ValueError, OSError):
+        return None
+    with contextlib.suppress(OSError, ValueError, StopIteration):
+        lines = Path("/proc/meminfo").read_text(encoding="ascii").splitlines()
+        found += 1024 * int(next(line for line in lines if line.startswith("SwapTotal")).split()[1])
+    with contextlib.suppress(OSError, ValueError):  # "max" is no number
+        own = int(Path("/sys/fs/cgroup/memory.max").read_text(encoding="ascii"))
+        found = min(found, own)
+    return found
+
+
+def limit(n_bytes: int) -> bool:
+    """Let this process take no more memory; what asks for more gets a MemoryError.
+
+    Returns whether the system does that.
+    """
+    try:
+        import resource
+
+        _, most = resource.getrlimit(resource.RLIMIT_DATA)
+        if most != resource.RLIM_INFINITY:
+            n_bytes = min(n_bytes, most)
+        resource.setrlimit(resource.RLIMIT_DATA, (n_bytes, most))
+    except (ImportError, AttributeError, ValueError, OSError):  # not on Windows
+        return False
+    return True

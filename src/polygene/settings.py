@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import os
+import stat
 import tomllib
 from dataclasses import dataclass, fields
 from pathlib import Path
 
 from polygene.errors import FileError, SheetError, did_you_mean, reason_of
 from polygene.formats.registry import ENDINGS
+from polygene.written import remark
 
 NAME = "polygene.toml"
 
@@ -35,6 +37,8 @@ class Settings:
 def find(folder: Path) -> Settings:
     """Return the settings that hold in a folder: those of the nearest file in it or above it.
 
+    They say where results go, so one that somebody else could have written is passed over, and said.
+
     Raises
     ------
     FileError
@@ -45,8 +49,19 @@ def find(folder: Path) -> Settings:
     for place in (folder, *folder.parents):
         path = place / NAME
         if path.is_file():
-            return read(path)
+            stranger = _stranger(path)
+            if not stranger:
+                return read(path)
+            remark(f"{path} is not obeyed: {stranger}")
     return Settings()
+
+
+def _stranger(path: Path) -> str:
+    """Return who else than the one who works here may have written a file; empty if nobody."""
+    state = path.stat()
+    if hasattr(os, "geteuid") and state.st_uid not in (0, os.geteuid()):
+        return f"it belongs to another user (number {state.st_uid})"
+    return "everybody may write it" if os.name == "posix" and state.st_mode & stat.S_IWOTH else ""
 
 
 def read(path: Path) -> Settings:

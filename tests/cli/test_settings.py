@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import unittest
 
-from polygene import provenance
+from polygene import provenance, written
 from polygene.formats import address
 from tests.support.cli import WithSample
 
@@ -20,6 +21,19 @@ class Settings(WithSample):
             'credit = "Sound office"\n'
         )
         (self.folder / "results").mkdir()
+
+    def test_one_that_others_may_write_is_not_obeyed(self):
+        asked = ("subset", "tolva.gpkg#park", "-o", "p.gpkg", "--replace")
+        for spoil in (lambda: self.sheet.chmod(0o646), lambda: os.chown(self.sheet, 12345, -1)):
+            self.sheet.chmod(0o644)
+            try:
+                spoil()
+            except PermissionError:
+                continue  # only the administrator gives files to others
+            with written.remarking() as remarks:
+                self.assertEqual(self.run_polygene(*asked).code, 0)
+            self.assertRegex(remarks[0], "polygene.toml is not obeyed: (everybody|it belongs)")
+            self.assertFalse((self.folder / "results" / "p.gpkg").exists())
 
     def test_they_fill_in_what_is_not_said(self):
         clip = ["clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park"]

@@ -24,7 +24,7 @@ import pyarrow as pa
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
 from polygene.formats import address, destination, geopackage
-from polygene.formats.geopackage import writing
+from polygene.formats.geopackage import reading, writing
 from polygene.geometry import Family
 from tests.support import generators as make
 from tests.support import layers as some
@@ -402,6 +402,32 @@ class WholeOrNot(InFolder):
         self.assertEqual(geopackage.list_layers(self.path)[-1].n_rows, 1)
         with self.assertRaisesRegex(DataError, "codes is a table without geometry"):
             address.resolve(f"{self.path}#codes")
+
+    def test_a_view_without_end_is_told_and_left_and_a_request_to_stop_is_heard(self):
+        geopackage.write(
+            self.path, [make.layer("a", make.polygons([[[make.square(0, 0, 1)]]]), None)]
+        )
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            connection.executescript(
+                "CREATE VIEW v AS WITH RECURSIVE n(k) AS (SELECT 1 UNION ALL SELECT k + 1 FROM n) "
+                "SELECT n.k AS k, a.geom AS geom FROM a JOIN n WHERE n.k < 0;"
+                "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('v', 'features');"
+                "INSERT INTO gpkg_geometry_columns VALUES ('v', 'geom', 'POLYGON', 0, 0, 0);"
+            )
+        with mock.patch.object(reading, "SHORT", 0.2), mock.patch.object(reading, "LONG", 0.2):
+            infos = geopackage.list_layers(self.path)
+            self.assertEqual([info.problem != "" for info in infos], [False, True])
+            with self.assertRaisesRegex(FileError, "may have no end"):
+                geopackage.read(self.path, "v")
+        words = ["-m", "polygene", "convert", f"{self.path}#v", "-o", f"{self.path.parent}/v.fgb"]
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            process = subprocess.Popen([sys.executable, *words], stderr=subprocess.PIPE, text=True)
+            time.sleep(1.5)
+            asked = time.monotonic()
+            process.send_signal(number)
+            self.assertRegex(process.communicate()[1], "interrupted; nothing was written")
+            self.assertLess(time.monotonic() - asked, 1.5)
+            self.assertEqual(process.returncode, 130)
 
     def test_a_killed_run_leaves_the_old_file(self):
         rows = make.coverage(60, 60, 10, np.random.default_rng(1))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import importlib
 import os
-import signal
+import re
 import sys
 import textwrap
 import traceback
@@ -15,6 +15,7 @@ import click
 
 from polygene import __version__
 from polygene.cli.speaking import let_go, prepare, say, visible
+from polygene.cli.stopping import heard
 from polygene.commands import COMMANDS, GROUPS
 from polygene.errors import (
     ExpressionError,
@@ -23,8 +24,25 @@ from polygene.errors import (
     UsageError,
     with_options,
 )
-from polygene.memory import keep_freed_memory
+from polygene.memory import keep_freed_memory, limit, of_machine
 from polygene.written import noting, remarking
+
+LEAST = 500_000_000  # bytes; libraries that are loaded take some
+
+
+class Size(click.ParamType):
+    """A number of bytes with its unit."""
+
+    name = "size"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> int:
+        found = re.fullmatch(r"(\d+(?:\.\d+)?) ?([kMGT])i?B", str(value))
+        if found is None:
+            self.fail(f"{value!r} is no size; write it as 500MB or 2GB", param, ctx)
+        n_bytes = int(float(found[1]) * 1000 ** (1 + "kMGT".index(found[2])))
+        if n_bytes < LEAST:
+            self.fail(f"{value} is too little for any work; {LEAST // 1_000_000}MB is the least")
+        return n_bytes
 
 
 class Commands(click.Group):
@@ -70,14 +88,25 @@ class Commands(click.Group):
     epilog="polygene COMMAND --help tells more about each.",
 )
 @click.version_option(__version__, "-V", "--version", message="polygene %(version)s")
+@click.option(
+    "--memory",
+    envvar="POLYGENE_MEMORY",
+    type=Size(),
+    metavar="SIZE",
+    help="Memory that may be taken, as 2GB; a work that needs more ends with words.  "
+    "[default: what the machine has]",
+)
 @click.pass_context
-def cli(ctx: click.Context) -> None:
+def cli(ctx: click.Context, memory: int | None) -> None:
     """Make new vector layers out of old ones, exactly, and say plainly what was done.
 
     \b
     A command reads like a sentence:
       polygene clip roads.gpkg --with park.gpkg -o park_roads.gpkg
     """
+    most = memory or of_machine()
+    if most is not None:
+        limit(most)
     if ctx.invoked_subcommand is None:
         click.echo(ctx.get_help())
 
@@ -88,9 +117,10 @@ def main() -> NoReturn:
     0 done, 1 could not be done, 2 wrong use, 3 our bug, 130 interrupted.
     """
     prepare()
-    signal.signal(signal.SIGTERM, _interrupt)
+    # Nothing here is matrices: the threads that a library starts for them would only take memory.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     keep_freed_memory()
-    with noting() as written, remarking() as remarks:
+    with noting() as written, remarking() as remarks, heard(lambda: _interrupted(written)):
         code = _run(written)
         if remarks:
             from polygene.cli import show
@@ -120,23 +150,36 @@ def _run(written: list[str]) -> int:
         _complain(with_options(str(err)))
         return 2 if isinstance(err, (UsageError, ExpressionError, SheetError)) else 1
     except (KeyboardInterrupt, click.Abort):
-        _complain(f"interrupted; {_what_is(written)}")
+        _interrupted(written)
         return 130
     except BrokenPipeError:
         let_go(sys.stdout)
         return 0
     except MemoryError:
-        _complain(f"not enough memory for this work; {_what_is(written)}")
-        return 1
+        return _too_little(written)
     except OSError as err:
         place = "" if err.filename is None else f"{err.filename}: "
         _complain(f"{place}{(err.strerror or str(err)).lower()}; {_what_is(written)}")
         let_go(sys.stdout)  # in case it was that
         return 1
-    except Exception:
+    except Exception as err:
+        if "can't start new thread" in str(err):  # which needs memory of its own
+            return _too_little(written)
         traceback.print_exc()
         _complain(f"this is a bug in Polygene, not in your data; {_what_is(written)}")
         return 3
+
+
+def _too_little(written: list[str]) -> int:
+    _complain(
+        f"not enough memory for this work, or --memory allows too little; {_what_is(written)}. Take "
+        "part of the layers at a time (--box, --where)"
+    )
+    return 1
+
+
+def _interrupted(written: list[str]) -> None:
+    _complain(f"interrupted; {_what_is(written)}")
 
 
 def _what_is(written: list[str]) -> str:
@@ -168,7 +211,3 @@ def _tell_failure(reason: str) -> None:
 
 def _colour() -> bool | None:
     return False if os.environ.get("NO_COLOR") else None
-
-
-def _interrupt(*_: Any) -> NoReturn:
-    raise KeyboardInterrupt

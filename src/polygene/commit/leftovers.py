@@ -15,6 +15,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 NEW, OLD = ".part", ".old"
+RECORD = ".polygene.commit"  # see `records.py`
 _FOLDER = "polygene."
 # A host, its boot and a process, as eight hexadecimal digits each and a decimal number.
 _MARK = r"(?P<host>[0-9a-f]{8})-(?P<boot>[0-9a-f]{8})-(?P<process>\d+)-[^./]+"
@@ -39,6 +40,19 @@ def _mark() -> str:
     return "-".join((*_machine(), f"{os.getpid()}-"))
 
 
+_ours: set[Path] = set()
+
+
+def remove_ours() -> None:
+    """Remove what this process has made and not put in place; but not what a record names."""
+    for path in list(_ours):
+        if path.is_dir():
+            shutil.rmtree(path, ignore_errors=True)
+        elif not os.path.lexists(path.parent / RECORD):
+            with contextlib.suppress(OSError):
+                path.unlink(missing_ok=True)
+
+
 def neighbour(place: Path, ending: str = NEW) -> Path:
     """Return a new file beside another, empty and for us alone to read.
 
@@ -50,6 +64,7 @@ def neighbour(place: Path, ending: str = NEW) -> Path:
     own = place.name.encode("utf-8", "surrogateescape")[:_LONGEST].decode("utf-8", "ignore")
     handle, name = tempfile.mkstemp(prefix=f".{own}.{_mark()}", suffix=ending, dir=place.parent)
     os.close(handle)
+    _ours.add(Path(name))
     return Path(name)
 
 
@@ -79,7 +94,9 @@ def temporary_folder() -> Path:
             found = _UNPACKED.fullmatch(entry.name)
             if found is not None and _is_over(entry, found):
                 shutil.rmtree(entry.path, ignore_errors=True)
-    return Path(tempfile.mkdtemp(prefix=f"{_FOLDER}{_mark()}"))
+    folder = Path(tempfile.mkdtemp(prefix=f"{_FOLDER}{_mark()}"))
+    _ours.add(folder)
+    return folder
 
 
 @contextlib.contextmanager

@@ -22,7 +22,7 @@ from typing import Any, Literal
 from polygene.commit import leftovers
 from polygene.commit.leftovers import is_neighbour
 
-NAME = ".polygene.commit"
+NAME = leftovers.RECORD
 _MOST_BYTES = 16 << 20
 
 Do = Literal["finish", "undo"]

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import signal
 import stat
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
@@ -19,6 +18,7 @@ from typing import TypeVar
 
 from polygene import written
 from polygene.commit import leftovers, records
+from polygene.commit.calm import undisturbed
 from polygene.commit.locks import alone_in
 from polygene.commit.records import Record, Step
 from polygene.errors import FileError, reason_of
@@ -48,7 +48,7 @@ class _Commit:
         given = list({one.place: one for one in self.given}.values())  # of two versions the later
         try:
             folders = {one.place.parent for one in given} if len(given) > 1 else ()
-            with alone_in(*folders), _undisturbed():
+            with alone_in(*folders), undisturbed():
                 if len(given) == 1:
                     _put(given[0])
                 elif given:
@@ -147,19 +147,6 @@ def _enter(folder: Path) -> None:
     if folder not in _swept and not os.path.lexists(folder / records.NAME):
         _swept.add(folder)
         leftovers.sweep(folder)
-
-
-@contextlib.contextmanager
-def _undisturbed() -> Iterator[None]:
-    """Let requests to stop wait for the few renames."""
-    if not hasattr(signal, "pthread_sigmask"):
-        yield
-        return
-    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT, signal.SIGTERM})
-    try:
-        yield
-    finally:
-        signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
 def _put(one: _Given) -> None:

@@ -78,6 +78,8 @@ def _read(path: Path) -> Reading:
             parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
             convert_options=pacsv.ConvertOptions(strings_can_be_null=True, null_values=[""]),
         )
+    except MemoryError:  # Arrow's is of both kinds
+        raise
     except (pa.ArrowException, UnicodeDecodeError) as err:
         raise FileError(f"{path} is no table: {str(err).splitlines()[0]}; {ADVICE}") from err
     except OSError as err:

@@ -77,6 +77,8 @@ def _open(path: Path) -> pq.ParquetFile:
         return pq.ParquetFile(path)
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    except MemoryError:  # Arrow's is of both kinds
+        raise
     except (pa.ArrowException, ValueError) as err:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
 
@@ -149,6 +151,8 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     try:
         names = file.schema_arrow.names
         table = _rows(file, path, about, wanted if len(set(names)) == len(names) else ALL)
+    except MemoryError:  # Arrow's is of both kinds
+        raise
     except (pa.ArrowException, OSError) as err:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
     notes: list[str] = []
@@ -419,6 +423,8 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
             pq.write_table(
                 whole, temporary, compression="zstd", row_group_size=ROW_GROUP, use_dictionary=texts
             )
+        except MemoryError:  # Arrow's is of both kinds
+            raise
         except pa.ArrowException as err:
             raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
     return notes

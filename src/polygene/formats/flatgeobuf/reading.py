@@ -232,9 +232,14 @@ def _table(
     data: U8Array, header: Header, entries: _Entries, n_rows: int, fields: list[Field]
 ) -> pa.Table:
     columns, kept = [], []
+    nothing: dict[pa.DataType, pa.Array] = {}  # one for all fields that no feature has
     for own in fields:
         is_own = entries.column == header.fields.index(own)
-        column = _column(data, own, entries.feature[is_own], entries.at[is_own], n_rows)
+        if is_own.any():
+            column = _column(data, own, entries.feature[is_own], entries.at[is_own], n_rows)
+        else:
+            kind = TYPES[own.number]
+            column = nothing.setdefault(kind, pa.nulls(n_rows, kind))
         columns.append(column)
         kept.append(_arrow_field(own).with_type(column.type))
     return pa.table(columns, pa.schema(kept))
@@ -256,6 +261,8 @@ def _column(data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int
     lengths = np.zeros(n_rows, np.int64)
     starts = np.zeros(n_rows, np.int64)
     starts[rows], lengths[rows] = at + 4, whole(data, at, "<u4")
+    if lengths.sum() > len(data):
+        raise Damaged("many of its features share their values")
     raw = np.empty(int(lengths.sum()), np.uint8)
     kernels.run(kernels.wkb.gather_ranges, data, starts, lengths, raw)
     null = pa.py_buffer(np.packbits(has, bitorder="little").tobytes())

@@ -62,7 +62,8 @@ def vectors_at(data: U8Array, tables: I64Array, slot: int, item: int) -> tuple[I
     Raises
     ------
     Damaged
-        If one claims more items of so many bytes than the data hold.
+        If one claims more items of so many bytes than the data hold, or all together do: many that
+        share one place would be copied as often.
     """
     places = followed(data, fields_at(data, tables, slot))
     counts = np.zeros(len(tables), np.int64)
@@ -71,4 +72,6 @@ def vectors_at(data: U8Array, tables: I64Array, slot: int, item: int) -> tuple[I
     starts = np.where(is_there, places + 4, 0)
     if (starts + counts * item > len(data)).any():
         raise Damaged("it counts more than it holds")
+    if int(counts.sum()) * item > len(data):
+        raise Damaged("many of its features share what they hold")
     return starts, counts

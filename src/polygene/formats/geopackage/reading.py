@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -14,7 +15,7 @@ from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import wkb
 from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.geopackage import metadata
-from polygene.formats.geopackage.schema import opened, quoted, read_crs
+from polygene.formats.geopackage.schema import opened, patient, quoted, read_crs
 from polygene.formats.geopackage.values import arrow_field, to_arrow
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
@@ -22,6 +23,8 @@ from polygene.layer import NO_GEOMETRY, Layer, LayerInfo
 from polygene.text.assemble import OfFamily, Parts, columns_of
 
 CHUNK = 50_000  # rows fetched at a time
+SHORT = 3  # seconds to wait for a view that is listed
+LONG = 120  # and for each chunk of one that is read
 _CHOSEN = "temp.polygene_chosen"
 ENVELOPE_BYTES = np.array([0, 32, 48, 48, 64, -1, -1, -1])
 
@@ -38,6 +41,7 @@ class _Table(NamedTuple):
     has_m: int
     srs_id: int
     extent: tuple[float | None, ...]
+    is_view: bool
 
 
 def _tables(connection: sqlite3.Connection) -> list[_Table]:
@@ -50,6 +54,8 @@ def _tables(connection: sqlite3.Connection) -> list[_Table]:
         "WHERE c.data_type = 'features' OR (c.table_name IS NULL AND g.table_name IN "
         "(SELECT name FROM sqlite_master)) ORDER BY c.table_name IS NULL, c.rowid, g.rowid"
     ).fetchall()
+    found = connection.execute("SELECT lower(name) FROM sqlite_master WHERE type = 'view'")
+    views = {name for (name,) in found}
     return [
         _Table(
             name=r[0],
@@ -61,6 +67,7 @@ def _tables(connection: sqlite3.Connection) -> list[_Table]:
             has_m=r[6],
             srs_id=r[7],
             extent=r[8:],
+            is_view=str(r[0]).lower() in views,
         )
         for r in rows
     ]
@@ -100,7 +107,8 @@ def _info_of_table(connection: sqlite3.Connection, name: str) -> LayerInfo:
 def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
     words = _geometry_words(table)
     try:
-        n_rows = connection.execute(f"SELECT count(*) FROM {quoted(table.name)}").fetchone()[0]
+        with patient(connection, table.is_view, SHORT):
+            n_rows = connection.execute(f"SELECT count(*) FROM {quoted(table.name)}").fetchone()[0]
         fields = [(f.name, str(f.type)) for f in _columns(connection, table).fields]
     except sqlite3.OperationalError as err:
         return LayerInfo(
@@ -304,7 +312,7 @@ def _fetch(
     names = [table.geometry_column, *(field.name for field in columns.fields)]
     if columns.key:
         names.append(columns.key)
-    cursor = connection.execute(
+    statement = (
         f"SELECT {', '.join(map(quoted, names))} FROM {quoted(table.name)}"
         + (f" WHERE {quoted(str(columns.key))} IN {_CHOSEN}" if chosen_only else "")
         + (f" ORDER BY {quoted(columns.key)}" if columns.key else "")
@@ -316,7 +324,7 @@ def _fetch(
     chunks: list[list[pa.Array]] = [[] for _ in columns.fields]
     wrong: dict[str, str] = {}
     n_rows = 0
-    while rows := cursor.fetchmany(CHUNK):
+    for rows in _chunks(connection, statement, table.is_view):
         values = list(zip(*rows, strict=True))
         blobs = _blobs(values[0], path, table.name)
         found, multi = _decode(blobs, f"{path}#{table.name}", n_rows)
@@ -344,6 +352,14 @@ def _fetch(
     )
     ids = np.concatenate([np.zeros(0, np.int64), *keys]) if columns.key else None
     return _Fetched(chosen, _table(columns.fields, chunks, wrong), ids, wrong)
+
+
+def _chunks(connection: sqlite3.Connection, statement: str, is_view: bool) -> Iterator[list[Any]]:
+    with patient(connection, is_view, LONG) as renew:
+        cursor = connection.execute(statement)
+        while rows := cursor.fetchmany(CHUNK):
+            yield rows
+            renew()
 
 
 def _table(fields: list[pa.Field], chunks: list[list[pa.Array]], wrong: dict[str, str]) -> pa.Table:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import contextlib
 import re
 import sqlite3
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pyproj
@@ -162,6 +163,42 @@ def opened(path: Path, is_strict: bool = False) -> Iterator[sqlite3.Connection]:
     finally:
         if connection is not None:
             connection.close()
+
+
+@contextlib.contextmanager
+def patient(
+    connection: sqlite3.Connection, is_view: bool, seconds: float
+) -> Iterator[Callable[[], None]]:
+    """End a query of a view that does not end by itself, as a recursive one may.
+
+    Gives what is to be called when something has come, to wait as long again.
+
+    Raises
+    ------
+    sqlite3.OperationalError
+        Some seconds after the last call.
+    """
+    end = time.monotonic() + seconds
+
+    def renew() -> None:
+        nonlocal end
+        end = time.monotonic() + seconds
+
+    connection.set_progress_handler((lambda: time.monotonic() > end) if is_view else None, 100_000)
+    try:
+        yield renew
+    except sqlite3.OperationalError as err:
+        if str(err) != "interrupted":
+            raise
+        if (
+            time.monotonic() <= end
+        ):  # a request to stop ended it, and SQLite has kept that for itself
+            raise KeyboardInterrupt from err
+        raise sqlite3.OperationalError(
+            f"its view gives nothing for {seconds:g} s, and may have no end"
+        ) from err
+    finally:
+        connection.set_progress_handler(None, 0)
 
 
 def _has_contents(connection: sqlite3.Connection, path: Path) -> bool:

@@ -1,0 +1,59 @@
+"""Requests to stop, as Ctrl-C: heard within a second, whatever the program is busy with.
+
+Python hears a signal between two of its own steps, and a compiled loop, a sort of millions or a query
+of another's file may be one step of minutes. So a thread listens too; if the program has not ended by
+itself soon after, it removes what was begun and ends it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import threading
+from collections.abc import Callable, Iterator
+from typing import Any, NoReturn
+
+from polygene.commit import leftovers
+from polygene.commit.calm import REQUESTS, putting
+
+SOON = 0.7  # seconds for the program to end by itself
+_LONGEST = 10  # seconds for the files that are being put in their places
+
+
+@contextlib.contextmanager
+def heard(tell: Callable[[], None]) -> Iterator[None]:
+    """Turn requests to stop into `KeyboardInterrupt`; after a while ``tell`` and end the process."""
+    reading, writing = os.pipe()
+    os.set_blocking(writing, False)
+    ended = threading.Event()
+
+    def listen() -> None:
+        while heard := os.read(reading, 1):
+            if heard == b"\0":
+                return
+            if heard[0] in REQUESTS and not ended.wait(SOON):
+                _end(tell)
+
+    for request in REQUESTS:
+        if signal.getsignal(request) != signal.SIG_IGN:  # as nohup wants
+            signal.signal(request, _interrupt)
+    before = signal.set_wakeup_fd(writing, warn_on_full_buffer=False)
+    threading.Thread(target=listen, name="polygene-stopping", daemon=True).start()
+    try:
+        yield
+    finally:
+        ended.set()
+        signal.set_wakeup_fd(before)
+        os.write(writing, b"\0")
+
+
+def _interrupt(*_: Any) -> NoReturn:
+    raise KeyboardInterrupt
+
+
+def _end(tell: Callable[[], None]) -> None:
+    putting.acquire(timeout=_LONGEST)
+    leftovers.remove_ours()
+    tell()
+    os._exit(130)
