@@ -42,6 +42,8 @@ class Record:
     began: str = field(default_factory=lambda: now())
     used: list[tuple[str, Lineage]] = field(default_factory=list)
     _checksums: dict[Path, str] = field(default_factory=dict)
+    _others: list[tuple[str, Lineage]] = field(default_factory=list)
+    _by_entity: dict[tuple[str, str], list[Lineage]] = field(default_factory=dict)
 
     def note(self, ref: LayerRef, layers: Sequence[Layer], role: str) -> list[Layer]:
         """Note layers that were read; return them with their lineage."""
@@ -51,8 +53,12 @@ class Record:
                 own = provenance.source(self._made(ref, layer))
                 layer = replace(layer, lineage=own)
             assert layer.lineage is not None
-            if (role, layer.lineage) not in self.used:
+            same = self._by_entity.setdefault((role, layer.lineage.entity), [])
+            if layer.lineage not in same:
+                same.append(layer.lineage)
                 self.used.append((role, layer.lineage))
+                if role == OTHER:
+                    self._others.append((role, layer.lineage))
             found.append(layer)
         return found
 
@@ -75,11 +81,12 @@ class Record:
 
         ``made_of`` is the INPUT it was made of; None if it was all that were read.
         """
-        used = [
-            (role, own)
-            for role, own in sorted(self.used, key=lambda pair: pair[0] == OTHER)
-            if made_of is None or role == OTHER or own.entity == made_of.entity
-        ]
+        others = self._others
+        if made_of is None:
+            inputs = [(role, own) for role, own in self.used if role != OTHER]
+        else:
+            inputs = [(INPUT, own) for own in self._by_entity.get((INPUT, made_of.entity), ())]
+        used = [*inputs, *others]
         step = Step(self.command, self.options, self.began, now(), __version__, self.person, used)
         made = Made(
             layer.name, place, layer.n_rows, label(layer.crs), "", self.credit, self.licence

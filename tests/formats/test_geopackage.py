@@ -23,8 +23,8 @@ import pyarrow as pa
 
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
-from polygene.formats import address, destination, geopackage
-from polygene.formats.geopackage import reading, writing
+from polygene.formats import address, base, destination, geopackage
+from polygene.formats.geopackage import reading, schema, writing
 from polygene.geometry import Family
 from tests.support import generators as make
 from tests.support import layers as some
@@ -428,6 +428,53 @@ class WholeOrNot(InFolder):
             self.assertRegex(process.communicate()[1], "interrupted; nothing was written")
             self.assertLess(time.monotonic() - asked, 1.5)
             self.assertEqual(process.returncode, 130)
+
+    def test_many_layers_at_once_beside_what_others_have_made(self):
+        point = make.points([[np.zeros(2)], [np.ones(2)]])
+        geopackage.write(self.path, [make.layer(f"layer_{k}", point, None) for k in range(30)])
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            connection.executescript(
+                "CREATE TABLE notes (id INTEGER PRIMARY KEY AUTOINCREMENT, said TEXT UNIQUE);"
+                "CREATE INDEX by_length ON notes (length(said)); CREATE VIEW n AS SELECT * FROM notes;"
+                "CREATE TRIGGER t AFTER DELETE ON notes BEGIN INSERT INTO notes VALUES (9, 'no'); END;"
+                "INSERT INTO notes VALUES (1, 'one');"
+            )
+        new = [make.layer(f"layer_{k}", point, None) for k in range(20, 70)]
+        geopackage.write(self.path, new)
+        self.assertEqual(self.sql("PRAGMA integrity_check"), [("ok",)])
+        self.assertEqual(len(geopackage.layer_names(self.path)), 70)
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            for name in ("layer_3", "layer_25", "layer_40", "layer_69"):
+                index = f"rtree_{name}_geom"
+                checked = connection.execute("SELECT rtreecheck(?)", (index,)).fetchone()
+                found = connection.execute(f"SELECT id FROM {index} WHERE minx > 0.5").fetchall()
+                triggers = connection.execute(
+                    "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?",
+                    (name,),
+                ).fetchone()
+                expected = [("ok",), [(2,)], (len(schema.RTREE_TRIGGERS),)]
+                self.assertEqual([checked, found, triggers], expected, name)
+            connection.execute("DELETE FROM notes")
+            self.assertEqual(connection.execute("SELECT said FROM n").fetchall(), [("no",)])
+            with self.assertRaises(sqlite3.IntegrityError):
+                connection.execute("INSERT INTO notes (said) VALUES ('no')")
+
+    def test_a_package_read_again_and_again_is_opened_once_and_seen_as_it_is(self):
+        point = make.points([[np.zeros(2)]])
+        geopackage.write(
+            self.path, [make.layer("a", point, None, n=[1]), make.layer("b", point, None)]
+        )
+        opening = mock.patch.object(schema, "_connected", wraps=schema._connected)
+        with base.keeping_open(), opening as new:
+            for name in ("a", "b"):
+                self.assertEqual(self.only_layer(name).n_rows, 1)
+            self.assertEqual(new.call_count, 1)
+            with contextlib.closing(sqlite3.connect(self.path)) as connection:
+                connection.execute("ALTER TABLE a RENAME COLUMN n TO m")
+                connection.commit()
+            self.assertEqual(self.only_layer("a").table.column_names, ["m"])
+            geopackage.write(self.path, [make.layer("a", point, None, n=[3])])
+            self.assertEqual(self.only_layer("a").table["n"].to_pylist(), [3])
 
     def test_a_killed_run_leaves_the_old_file(self):
         rows = make.coverage(60, 60, 10, np.random.default_rng(1))

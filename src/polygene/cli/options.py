@@ -35,9 +35,10 @@ class RecordedCommand(click.Command):
         return rest
 
     def invoke(self, ctx: click.Context) -> Any:
+        from polygene.formats.base import keeping_open
         from polygene.formats.packed import unpacking
 
-        with unpacking():
+        with unpacking(), keeping_open():
             return self._recorded(ctx)
 
     def _recorded(self, ctx: click.Context) -> Any:

@@ -6,6 +6,7 @@ import contextlib
 import gc
 import glob
 from collections.abc import Iterator, Sequence
+from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
@@ -14,6 +15,12 @@ from polygene.layer import Layer, LayerInfo
 
 if TYPE_CHECKING:
     from polygene.formats.wanted import Wanted
+
+
+class Closes(Protocol):
+    """What is open, as a connection to a database."""
+
+    def close(self) -> None: ...
 
 
 class Reading(NamedTuple):
@@ -57,6 +64,22 @@ class PartReader(Protocol):
     """The format of a module that can leave unwanted features in the file."""
 
     def read(self, path: Path, name: str, wanted: Wanted) -> Reading: ...
+
+
+kept_open: ContextVar[dict[object, Closes] | None] = ContextVar("polygene_open", default=None)
+
+
+@contextlib.contextmanager
+def keeping_open() -> Iterator[None]:
+    """Let files that are read again and again stay open while this lasts: see `kept_open`."""
+    files: dict[object, Closes] = {}
+    token = kept_open.set(files)
+    try:
+        yield
+    finally:
+        kept_open.reset(token)
+        for file in files.values():
+            file.close()
 
 
 @contextlib.contextmanager

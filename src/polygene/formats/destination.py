@@ -60,9 +60,10 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
     names = _names(sources, fragment)
     pattern = os.path.join(path, f"{{name}}{DEFAULT_ENDING}") if is_folder else path
     safe: dict[str, str] = {}
-    for name in names:
-        taken = {one.casefold() for one in safe.values()}
-        safe.setdefault(name, distinct_name(file_name(name), taken, folds=True))
+    taken: set[str] = set()
+    for name in dict.fromkeys(names):
+        safe[name] = distinct_name(file_name(name), taken, folds=True)
+        taken.add(safe[name].casefold())
     targets = [_target(pattern, name, safe[name]) for name in names]
     _check_names(targets, destination)
     if path == PIPE:
@@ -147,11 +148,12 @@ def _check_place(path: Path) -> None:
 
 def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> list[Target]:
     clear = []
+    existing = _Existing()
     for target in targets:
-        there = _existing(target)
+        there = existing.names(target)
         if on_existing == "replace":
             clear.append(target)
-        elif target.name.casefold() not in {name.casefold() for name in there}:
+        elif not existing.has(target):
             clear.append(target._replace(is_new=True))
         elif on_existing == "next":
             clear.append(_next(target, there)._replace(is_new=True))
@@ -164,17 +166,30 @@ def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> li
     return clear
 
 
-def _existing(target: Target) -> list[str]:
-    if format_of(target.path).HOLDS_MANY:
-        if not target.path.exists():
-            return []
-        return readable_format(target.path).layer_names(target.path)
-    siblings = target.path.parent.glob(f"*{target.path.suffix}")
-    return [path.stem for path in siblings]
+class _Existing:
+    """What is there where results go: each package and folder looked at once."""
 
+    def __init__(self) -> None:
+        self._found: dict[tuple[Path, str], tuple[list[str], set[str]]] = {}
 
-def _is_there(target: Target) -> bool:
-    return target.name.casefold() in {name.casefold() for name in _existing(target)}
+    def names(self, target: Target) -> list[str]:
+        return self._at(target)[0]
+
+    def has(self, target: Target) -> bool:
+        return target.name.casefold() in self._at(target)[1]
+
+    def _at(self, target: Target) -> tuple[list[str], set[str]]:
+        is_package = format_of(target.path).HOLDS_MANY
+        key = (target.path, "") if is_package else (target.path.parent, target.path.suffix)
+        if key not in self._found:
+            if not is_package:
+                names = [path.stem for path in key[0].glob(f"*{key[1]}")]
+            elif target.path.exists():
+                names = readable_format(target.path).layer_names(target.path)
+            else:
+                names = []
+            self._found[key] = names, {name.casefold() for name in names}
+        return self._found[key]
 
 
 def _next(target: Target, there: Sequence[str]) -> Target:
@@ -207,8 +222,12 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
     with together():
         folders = until_in_place(_folders_for([target.path for target, _ in results]))
         until_in_place(alone_in(*folders))
+        existing = _Existing()
+        for target, _ in results:
+            if target.is_new and str(target.path) != PIPE and existing.has(target):
+                raise ExistsError(f"{target.words} was written by another run meanwhile")
         for own in by_file.values():
-            notes += _write_file([target for target, _ in own], [layer for _, layer in own])
+            notes += _write_file(own[0][0].path, [layer for _, layer in own])
     return notes
 
 
@@ -233,12 +252,7 @@ def _folders_for(paths: Sequence[Path]) -> Iterator[list[Path]]:
         raise
 
 
-def _write_file(targets: Sequence[Target], layers: Sequence[Layer]) -> list[str]:
-    path = targets[0].path
-    if str(path) != PIPE:
-        for target in targets:
-            if target.is_new and _is_there(target):
-                raise ExistsError(f"{target.words} was written by another run meanwhile")
+def _write_file(path: Path, layers: Sequence[Layer]) -> list[str]:
     notes = format_of(path).write(path, layers)
     if str(path) != PIPE and not format_of(path).KEEPS_LINEAGE:
         beside.write(path, layers[0].lineage)

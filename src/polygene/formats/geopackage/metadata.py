@@ -17,11 +17,9 @@ _OF_LAYER = "lower(r.table_name) = lower(?) AND r.reference_scope = 'table'"
 
 
 def _is_there(connection: sqlite3.Connection) -> bool:
-    found = connection.execute(
-        "SELECT count(*) FROM sqlite_master WHERE name IN "
-        "('gpkg_metadata', 'gpkg_metadata_reference')"
-    )
-    return bool(found.fetchone()[0] == 2)
+    # Asked in this way it need not look through a schema of thousands of layers.
+    tables = ("gpkg_metadata", "gpkg_metadata_reference")
+    return all(connection.execute(f"PRAGMA table_info({t})").fetchone() for t in tables)
 
 
 def read(connection: sqlite3.Connection, name: str) -> tuple[Lineage | None, tuple[Metadata, ...]]:

@@ -15,7 +15,7 @@ from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import wkb
 from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.geopackage import metadata
-from polygene.formats.geopackage.schema import opened, patient, quoted, read_crs
+from polygene.formats.geopackage.schema import Package, opened, patient, quoted, read_crs
 from polygene.formats.geopackage.values import arrow_field, to_arrow
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
@@ -44,7 +44,15 @@ class _Table(NamedTuple):
     is_view: bool
 
 
-def _tables(connection: sqlite3.Connection) -> list[_Table]:
+def _tables(connection: Package) -> list[_Table]:
+    version, known = connection.known
+    if version != connection.version():
+        known = _read_tables(connection)
+        connection.known = connection.version(), known
+    return known
+
+
+def _read_tables(connection: sqlite3.Connection) -> list[_Table]:
     rows = connection.execute(
         # Some programs leave out the row of the contents; the table is there all the same.
         "SELECT coalesce(c.table_name, g.table_name), c.identifier, c.description, g.column_name, "
@@ -274,6 +282,7 @@ def _choose(
     total = int(connection.execute(f"SELECT count(*) FROM {source}").fetchone()[0])
     place = f" WHERE {' AND '.join(clauses)}" if clauses else ""
     connection.execute("PRAGMA temp_store = MEMORY")
+    connection.execute(f"DROP TABLE IF EXISTS {_CHOSEN}")  # of a layer read before
     connection.execute(f"CREATE TEMP TABLE {_CHOSEN} (id INTEGER PRIMARY KEY)")
     if not names:
         connection.execute(f"INSERT INTO {_CHOSEN} SELECT {key} FROM {source}{place}")

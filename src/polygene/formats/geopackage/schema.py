@@ -5,9 +5,11 @@ from __future__ import annotations
 import contextlib
 import re
 import sqlite3
+import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from typing import Any, NamedTuple, cast
 
 import pyproj
 from pyproj.enums import WktVersion
@@ -16,6 +18,7 @@ from pyproj.exceptions import CRSError
 from polygene.crs import code as authority_code
 from polygene.crs import is_same
 from polygene.errors import FileError
+from polygene.formats.base import kept_open
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
 USER_VERSION = 10400
@@ -127,13 +130,73 @@ RTREE_TRIGGERS = {
 }
 
 
+class Entry(NamedTuple):
+    """A row of the database's own table of what is in it, of something that has no pages."""
+
+    kind: str
+    name: str
+    table: str
+    page: int
+    sql: str
+
+
+@contextlib.contextmanager
+def growing(connection: sqlite3.Connection, n_layers: int) -> Iterator[Callable[[], None]]:
+    """Let many tables be made without having the whole schema looked through for each.
+
+    Of a table that is made SQLite looks up the entry again, past all others: a package of 2,000 layers
+    took a minute that way. So entries are taken out of the table of the schema ("Database File Format",
+    section 2.6) meanwhile and put back at the end; what is in them the connection knows. Gives what is
+    to be called between layers. On a new file or a copy only; nothing may be dropped within this.
+    """
+    aside: list[tuple[Any, ...]] = []
+    count = 0
+
+    def step() -> None:
+        nonlocal count
+        if n_layers > _FEW and count % _FEW == 0:
+            aside.extend(connection.execute("SELECT * FROM sqlite_master ORDER BY rowid"))
+            _writing_schema(connection, "DELETE FROM sqlite_master", None)
+        count += 1
+
+    yield step
+    if aside:
+        rest = list(connection.execute("SELECT * FROM sqlite_master ORDER BY rowid"))
+        _writing_schema(connection, "DELETE FROM sqlite_master", None)
+        _writing_schema(connection, _ENTER, [*aside, *rest])
+
+
+def enter(connection: sqlite3.Connection, entries: Sequence[Entry]) -> None:
+    """Enter things that have no pages in the schema as SQLite would, all at once.
+
+    This connection does not know of them; the next that opens the file does, since the tables made in
+    the same transaction have counted up the schema's number.
+    """
+    _writing_schema(connection, _ENTER, entries)
+
+
+_ENTER = "INSERT INTO sqlite_master VALUES (?, ?, ?, ?, ?)"
+_FEW = 20
+
+
+def _writing_schema(
+    connection: sqlite3.Connection, statement: str, rows: Sequence[Sequence[Any]] | None
+) -> None:
+    connection.execute("PRAGMA writable_schema = ON")
+    if rows is None:
+        connection.execute(statement)
+    else:
+        connection.executemany(statement, rows)
+    connection.execute("PRAGMA writable_schema = OFF")
+
+
 def quoted(name: str) -> str:
     """Return a name as SQL writes it, whatever is in it."""
     return '"' + name.replace('"', '""') + '"'
 
 
 @contextlib.contextmanager
-def opened(path: Path, is_strict: bool = False) -> Iterator[sqlite3.Connection]:
+def opened(path: Path, is_strict: bool = False) -> Iterator[Package]:
     """Open for reading only, leaving nothing beside the file; word SQLite's complaints.
 
     Text that is not UTF-8 raises a UnicodeDecodeError if strict, else its letters become U+FFFD.
@@ -143,26 +206,77 @@ def opened(path: Path, is_strict: bool = False) -> Iterator[sqlite3.Connection]:
     FileError
         If the file is no GeoPackage, damaged, or cannot be read.
     """
-    # A write-ahead file's readers make side files even if they only read, unless told that nobody
-    # writes. That is safe to say when no log lies there.
-    uri = path.resolve().as_uri() + "?mode=ro"
-    if not Path(f"{path}-wal").exists() and _is_write_ahead(path):
-        uri += "&immutable=1"
-    connection = None
+    kept = kept_open.get()
+    key = (path, threading.get_ident())
+    connection = kept.pop(key, None) if kept is not None else None
+    is_whole = False
     try:
-        connection = sqlite3.connect(uri, uri=True)
-        connection.text_factory = bytes.decode if is_strict else _lenient
-        has_contents = _has_contents(connection, path)
-        if not has_contents:
-            raise FileError(
-                f"{path} is an SQLite database but no GeoPackage: it has no table gpkg_contents"
-            )
-        yield connection
+        if connection is None or not cast(Package, connection).is_of(path):
+            if connection is not None:
+                connection.close()
+            connection = _connected(path)
+        package = cast(Package, connection)
+        package.text_factory = bytes.decode if is_strict else _lenient
+        yield package
+        is_whole = True
     except sqlite3.DatabaseError as err:
         raise FileError(f"{path} cannot be read: {worded(err)}") from err
     finally:
         if connection is not None:
-            connection.close()
+            if is_whole and kept is not None and cast(Package, connection).file:
+                kept[key] = connection
+            else:
+                connection.close()
+
+
+class Package(sqlite3.Connection):
+    """A connection that may stay open for the next layer that is read.
+
+    To open one anew has all of the schema parsed: for each of 2,000 layers, that took half a second.
+
+    file : what the file is known by; empty if it is not to stay open, for its log would stay too
+    known : what has been read of its layers, and the number of its version then
+    """
+
+    file: tuple[int, ...] = ()
+    known: tuple[int, list[Any]] = (-1, [])
+
+    def is_of(self, path: Path) -> bool:
+        """Whether what is open is still what the path leads to."""
+        try:
+            return self.file == _known_by(path)
+        except OSError:
+            return False
+
+    def version(self) -> int:
+        """Return a number that changes when somebody else changes the file."""
+        return int(self.execute("PRAGMA data_version").fetchone()[0])
+
+
+def _known_by(path: Path) -> tuple[int, ...]:
+    state = path.stat()
+    return state.st_dev, state.st_ino, state.st_mtime_ns, state.st_size
+
+
+def _connected(path: Path) -> Package:
+    # A write-ahead file's readers make side files even if they only read, unless told that nobody
+    # writes. That is safe to say when no log lies there.
+    uri = path.resolve().as_uri() + "?mode=ro"
+    is_ahead, has_log = _is_write_ahead(path), Path(f"{path}-wal").exists()
+    if is_ahead and not has_log:
+        uri += "&immutable=1"
+    connection = sqlite3.connect(uri, uri=True, factory=Package)
+    try:
+        if not is_ahead and not has_log:
+            connection.file = _known_by(path)
+        if not _has_contents(connection, path):
+            raise FileError(
+                f"{path} is an SQLite database but no GeoPackage: it has no table gpkg_contents"
+            )
+    except BaseException:
+        connection.close()
+        raise
+    return connection
 
 
 @contextlib.contextmanager

@@ -17,10 +17,20 @@ from polygene.formats.geopackage.schema import quoted
 
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", (4,))])  # min x, max x, min y, max y
 MOST_CELLS = 51  # SQLite's own limit for a page
+_TABLES = {
+    "_rowid": "rowid INTEGER PRIMARY KEY, nodeno",
+    "_node": "nodeno INTEGER PRIMARY KEY, data",
+    "_parent": "nodeno INTEGER PRIMARY KEY, parentnode",
+}
 
 
-def fill(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64Array) -> None:
-    """Fill a new, empty R-tree.
+def definition(index: str) -> str:
+    """Return the statement that the schema has for an R-tree."""
+    return f"CREATE VIRTUAL TABLE {quoted(index)} USING rtree(id, minx, maxx, miny, maxy)"
+
+
+def build(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64Array) -> None:
+    """Make the tables of an R-tree and fill them; what is left to do is to enter its `definition`.
 
     Parameters
     ----------
@@ -29,10 +39,11 @@ def fill(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64A
     ids : (n,) int64, bounds : (n, 4) float64
         x and y minimum, x and y maximum; all finite.
     """
-    page_size = connection.execute(
-        f"SELECT length(data) FROM {quoted(index + '_node')} WHERE nodeno = 1"
-    ).fetchone()[0]
-    capacity = min(MOST_CELLS, (page_size - 4) // _CELL.itemsize)
+    for table, columns in _TABLES.items():
+        connection.execute(f"CREATE TABLE {quoted(index + table)}({columns})")
+    room = connection.execute("PRAGMA page_size").fetchone()[0] - 64
+    capacity = min(MOST_CELLS, (room - 4) // _CELL.itemsize)
+    page_size = min(room, 4 + MOST_CELLS * _CELL.itemsize)
     cells = np.zeros(len(ids), _CELL)
     cells["id"] = ids
     cells["box"][:, 0::2] = _rounded(bounds[:, :2], -np.inf)
@@ -66,9 +77,7 @@ def fill(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64A
         cells=cells, page_of=zeros, n_pages=1, capacity=capacity, page_size=page_size, depth=depth
     )
     parents.append((cells["id"].astype(np.int64), zeros + 1, depth))
-    connection.execute(
-        f"UPDATE {quoted(index + '_node')} SET data = ? WHERE nodeno = 1", (root[0].tobytes(),)
-    )
+    connection.execute(f"INSERT INTO {quoted(index + '_node')} VALUES (1, ?)", (root[0].tobytes(),))
     for numbers, data in pages:
         connection.executemany(
             f"INSERT INTO {quoted(index + '_node')} VALUES (?, ?)",

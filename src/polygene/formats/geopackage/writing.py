@@ -39,7 +39,6 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     DataError
         If fields have names that SQL takes for the same, or numbers that do not fit.
     """
-    notes: list[str] = []
     exists = path.exists()
     with _worded(path), replacing(path) as temporary:
         if exists:
@@ -53,14 +52,18 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
             connection.execute("BEGIN")
             if not exists:
                 schema.create_core(connection)
-            for layer in layers:
-                if exists:
-                    _drop(connection, layer.name)
-                notes += _add(connection, layer)
+            last: list[schema.Entry] = []
+            for layer in layers if exists else ():
+                _drop(connection, layer.name)
+            with schema.growing(connection, len(layers)) as step:
+                for layer in layers:
+                    step()
+                    last += _add(connection, layer)
+            schema.enter(connection, last)
             connection.execute("COMMIT")
         finally:
             connection.close()
-    return notes
+    return []
 
 
 @contextlib.contextmanager
@@ -136,7 +139,8 @@ def _drop(connection: sqlite3.Connection, name: str) -> None:
             connection.execute(f"DELETE FROM {place} WHERE table_name = ?", (table,))
 
 
-def _add(connection: sqlite3.Connection, layer: Layer) -> list[str]:
+def _add(connection: sqlite3.Connection, layer: Layer) -> list[schema.Entry]:
+    """Add a layer; return what is still to be entered in the database's schema."""
     names = _column_names(layer)
     column = layer.geometry
     srs_id = schema.ensure_crs(connection, layer.crs)
@@ -156,9 +160,8 @@ def _add(connection: sqlite3.Connection, layer: Layer) -> list[str]:
     ids = _ids(layer)
     _register(connection, layer, names.geometry, srs_id, bounds)
     _insert(connection=connection, layer=layer, names=names, ids=ids, srs_id=srs_id, bounds=bounds)
-    _index(connection, layer.name, names, ids, bounds)
     metadata.write(connection, layer)
-    return []
+    return _index(connection, layer.name, names, ids, bounds)
 
 
 class _Names:
@@ -280,21 +283,21 @@ def geometry_blobs(
 
 def _index(
     connection: sqlite3.Connection, name: str, names: _Names, ids: I64Array, bounds: np.ndarray
-) -> None:
-    """Build the spatial index with the standard's triggers."""
+) -> list[schema.Entry]:
+    """Build the spatial index; return its entries in the schema, with the standard's triggers."""
     index = f"rtree_{name}_{names.geometry}"
-    connection.execute(
-        f"CREATE VIRTUAL TABLE {quoted(index)} USING rtree(id, minx, maxx, miny, maxy)"
-    )
     has_box = np.isfinite(bounds).all(axis=1)
-    spatial_index.fill(connection, index, ids[has_box], bounds[has_box])
-    for suffix, body in schema.RTREE_TRIGGERS.items():
-        filled = body.format(
-            t=quoted(name), c=quoted(names.geometry), i=quoted(names.key), r=quoted(index)
-        )
-        connection.execute(f"CREATE TRIGGER {quoted(f'{index}_{suffix}')} {filled}")
+    spatial_index.build(connection, index, ids[has_box], bounds[has_box])
     connection.execute(schema.EXTENSIONS_TABLE)
     connection.execute(
         "INSERT INTO gpkg_extensions VALUES (?, ?, ?, ?, ?)",
         (name, names.geometry, *schema.RTREE_EXTENSION),
     )
+    entries = [schema.Entry("table", index, index, 0, spatial_index.definition(index))]
+    for suffix, body in schema.RTREE_TRIGGERS.items():
+        filled = body.format(
+            t=quoted(name), c=quoted(names.geometry), i=quoted(names.key), r=quoted(index)
+        )
+        sql = f"CREATE TRIGGER {quoted(f'{index}_{suffix}')} {filled}"
+        entries.append(schema.Entry("trigger", f"{index}_{suffix}", name, 0, sql))
+    return entries
