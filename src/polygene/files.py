@@ -12,6 +12,7 @@ from polygene.errors import DataError, UsageError
 from polygene.formats import address, destination, packed
 from polygene.formats.address import LayerRef, files_of, members
 from polygene.formats.destination import OnExisting, Target
+from polygene.formats.formulas import left_as_they_are
 from polygene.formats.registry import readable_format
 from polygene.layer import Layer, LayerInfo
 from polygene.ops.places.extents import doubt_of
@@ -50,15 +51,20 @@ def read(text: Path_, crs: str | None = None) -> Layer:
     return layer
 
 
-def write(layer: Layer, out: Path_, on_existing: OnExisting = "refuse") -> str:
+def write(
+    layer: Layer, out: Path_, on_existing: OnExisting = "refuse", *, raw: bool = False
+) -> str:
     """Write a layer to a destination such as ``out.gpkg#roads``, or a path; return its address.
+
+    With ``raw``, text in CSV that a spreadsheet would run stays as it is.
 
     Raises
     ------
     PolygeneError
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
-    return _written(layer, out, on_existing)[0].words
+    with left_as_they_are(raw):
+        return _written(layer, out, on_existing)[0].words
 
 
 def _written(layer: Layer, out: Path_, on_existing: OnExisting) -> tuple[Target, Layer, list[str]]:

@@ -14,8 +14,10 @@ import pyarrow.parquet as pq
 import polygene
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, PolygeneError, SheetError
-from polygene.formats import address, packed
+from polygene.formats import address, destination, formulas, packed
+from polygene.formats.destination import Target
 from polygene.lined_yaml import load
+from tests.support import cli
 from tests.support import generators as make
 from tests.support.cli import InFolder
 
@@ -170,3 +172,31 @@ class Limits(Odd):
         polygene.write(layer, f"{self.folder}/a\udcff.gpkg#x")
         with contextlib.suppress(UnicodeEncodeError):
             self.assertEqual(polygene.read(f"{self.folder}/a\udcff.gpkg").n_rows, 1)
+
+
+class Formulas(InFolder):
+    def test_they_reach_a_spreadsheet_as_text_and_are_said(self):
+        texts = ["=1+1", "+a", "@x", "\tx", "-cmd|' /C calc'!A0"]
+        texts += ["a=b", "-5", "+47 55 12-34", "-1e-5", None]
+        lay = make.layer("f", make.points([[np.ones(2)]] * 10), None, **{"=n": texts})
+        path = self.folder / "f.csv"
+        notes = destination.write_all([(Target(path, "f"), lay)])
+        self.assertRegex(notes[0], "f: 6 texts .* apostrophe .* `raw` writes")
+        found = polygene.read(str(path)).table
+        self.assertEqual(found.column_names, ["'=n"])
+        expected = [f"'{t}" if t in texts[:5] else t for t in texts]
+        self.assertEqual(found.column(0).to_pylist(), expected)
+        with formulas.left_as_they_are():
+            self.assertEqual(destination.write_all([(Target(path, "f"), lay)]), [])
+        self.assertEqual(polygene.read(str(path)).table.to_pydict(), {"=n": texts})
+        (self.folder / "in.geojson").write_bytes(
+            b'{"type":"FeatureCollection","features":[{"type":"Feature","properties":{"a":"=x"},'
+            b'"geometry":{"type":"Point","coordinates":[1,2]}}]}'
+        )
+        for more, text in (([], "'=x"), (["--raw"], "=x")):
+            for words, file in ((["convert"], "o.csv"), (["tally", "--by", "a"], "t.csv")):
+                words += ["in.geojson", "-o", file, "--replace", *more]
+                done = cli.polygene_here(*words, folder=self.folder)
+                self.assertEqual((done.code, "--raw" in done.out + done.err), (0, not more))
+                first = (self.folder / file).read_text().splitlines()[1].split(",")[0]
+                self.assertEqual(first.strip('"'), text)

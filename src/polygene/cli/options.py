@@ -36,9 +36,11 @@ class RecordedCommand(click.Command):
 
     def invoke(self, ctx: click.Context) -> Any:
         from polygene.formats.base import keeping_open
+        from polygene.formats.formulas import left_as_they_are
         from polygene.formats.packed import unpacking
 
-        with unpacking(), keeping_open():
+        is_raw = bool(ctx.params.pop("raw", False))
+        with unpacking(), keeping_open(), left_as_they_are(is_raw):
             return self._recorded(ctx)
 
     def _recorded(self, ctx: click.Context) -> Any:
@@ -260,14 +262,21 @@ _credit = click.option(
 _licence = click.option("--licence", metavar="TEXT", help="Its licence; kept in its lineage.")
 
 
+raw = click.option(
+    "--raw",
+    is_flag=True,
+    help="In CSV: text that a spreadsheet would run stays as it is, without an apostrophe.",
+)
+
+
 def out(function: Any) -> Any:
     """Add the destination, and what its lineage is to say."""
-    return _out(_credit(_licence(function)))
+    return _out(raw(_credit(_licence(function))))
 
 
 def out_optional(function: Any) -> Any:
     """Add a destination that may be left out, and what its lineage is to say."""
-    return _out_optional(_credit(_licence(function)))
+    return _out_optional(raw(_credit(_licence(function))))
 
 
 replace = click.option("--replace", is_flag=True, help="Overwrite results that exist.")

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 @click.option("--across", metavar="FIELD", help="A field whose values are the columns.")
 @options.take
 @options.where
+@options.raw
 @click.option("-o", "--out", metavar="FILE", help="Write it too: .csv, .md (Markdown) or .parquet.")
 @click.option("--chart", metavar="FILE", help="Draw it as bars: a .png, .svg or .pdf file.")
 @click.option("--title", default="", help="What stands above the chart.")
@@ -109,4 +110,5 @@ def _write(
                 )
             say.note(*notes)
         if asked.out is not None:
-            write(Path(asked.out), found.body, found.totals, found.by, asked.replace)
+            table = (found.body, found.totals, found.by)
+            say.note(*write(Path(asked.out), *table, asked.replace))

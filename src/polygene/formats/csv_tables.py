@@ -15,6 +15,7 @@ import pyarrow.csv as pacsv
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError, reason_of
+from polygene.formats import formulas
 from polygene.formats.base import Reading, collecting_no_garbage, only_one
 from polygene.formats.columns import ADVICE, distinct_columns, info_of, layers_of, named
 from polygene.formats.geojson import reading, writing
@@ -186,11 +187,11 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     name = "wkt" if "wkt" not in taken else "geometry"
     texts = pa.array(_to_wkt(layer.geometry), pa.string())
     columns = [*(_writable(c) for c in layer.table.columns), texts]
-    table = pa.table(columns, [*layer.table.column_names, name])
+    table, n_formulas = formulas.defused(pa.table(columns, [*layer.table.column_names, name]))
     options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")
     with replacing(path) as temporary:
         pacsv.write_csv(table, temporary, options)
-    notes = []
+    notes = formulas.said(layer.name, n_formulas)
     if layer.crs is not None:
         notes.append(
             f"{layer.name}: a table has no place for the CRS, {label(layer.crs)}; say it with `crs` "

@@ -13,6 +13,7 @@ import pyarrow.parquet as pq
 
 from polygene.commit.together import replacing
 from polygene.errors import UsageError
+from polygene.formats import formulas
 from polygene.formats.base import check_free
 
 ENDINGS = (".csv", ".md", ".parquet")
@@ -20,8 +21,10 @@ ENDINGS = (".csv", ".md", ".parquet")
 
 def write(
     path: Path, body: pa.Table, totals: pa.Table | None, n_keys: int, replaces: bool = False
-) -> None:
+) -> list[str]:
     """Write a table in the format of the file's ending; totals go last, except into Parquet.
+
+    Returns what there is to say about it.
 
     Raises
     ------
@@ -37,6 +40,9 @@ def write(
             f"{path} is no kind of table that is known; there are {', '.join(ENDINGS)}"
         )
     check_free(path, replaces)
+    n_formulas = 0
+    if path.suffix.lower() == ".csv":
+        body, n_formulas = formulas.defused(body)
     with replacing(path) as temporary:
         if path.suffix.lower() == ".parquet":
             pq.write_table(body, temporary)
@@ -44,6 +50,7 @@ def write(
             rows = _rows(body, totals, n_keys)
             text = _csv(rows) if path.suffix.lower() == ".csv" else _markdown(rows, body)
             temporary.write_text(text, encoding="utf-8", newline="")
+    return formulas.said(path.name, n_formulas)
 
 
 def _rows(body: pa.Table, totals: pa.Table | None, n_keys: int) -> list[list[Any]]:
