@@ -168,12 +168,30 @@ def way_between(
     return Way(source, target, (west, south, east, north))
 
 
+def to_degrees(
+    crs: pyproj.CRS, geographic: pyproj.CRS | str = LONGITUDE_LATITUDE
+) -> pyproj.Transformer:
+    """Return the way to longitude and latitude.
+
+    Raises
+    ------
+    DataError
+        If the CRS is not tied to the earth, or so strange that there is none.
+    """
+    try:
+        return pyproj.Transformer.from_crs(crs, geographic, always_xy=True)
+    except ProjError as err:
+        raise DataError(
+            f"no way is known from {label(crs)} to longitude and latitude; if the layer states the "
+            "wrong CRS, say the right one with `crs`"
+        ) from err
+
+
 def area_of(crs: pyproj.CRS, extent: Sequence[float]) -> tuple[float, float, float, float] | None:
     """Return west, south, east and north of an extent in a CRS, in degrees; None if it has no place."""
     x0, y0, x1, y1 = extent
     across, up = (v.ravel() for v in np.meshgrid(np.linspace(x0, x1, 9), np.linspace(y0, y1, 9)))
-    to_degrees = pyproj.Transformer.from_crs(crs, LONGITUDE_LATITUDE, always_xy=True)
-    lon, lat = np.asarray(to_degrees.transform(across, up))
+    lon, lat = np.asarray(to_degrees(crs).transform(across, up))
     has = np.isfinite(lon) & np.isfinite(lat)
     if not has.any():
         return None

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import F64Array, I64Array, count_by, owners
-from polygene.crs import label
+from polygene.crs import label, to_degrees
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
@@ -263,7 +263,6 @@ def _out_of_use(layer: Layer) -> list[Finding]:
     crs = layer.crs
     if crs is None or crs.area_of_use is None:
         return []
-    import pyproj
 
     area = crs.area_of_use
     bounds = layer.geometry.row_bounds()
@@ -272,8 +271,7 @@ def _out_of_use(layer: Layer) -> list[Finding]:
     geographic = crs.geodetic_crs
     if geographic is None:
         return []
-    to_degrees = pyproj.Transformer.from_crs(crs, geographic, always_xy=True)
-    lon, lat = (np.asarray(v) for v in to_degrees.transform(*middle.T))
+    lon, lat = (np.asarray(v) for v in to_degrees(crs, geographic).transform(*middle.T))
     margin = 1.0  # degree
     with np.errstate(invalid="ignore"):
         outside = ~((lat >= area.south - margin) & (lat <= area.north + margin))

@@ -16,7 +16,7 @@ import pyarrow as pa
 import pyproj
 
 from polygene.arrays import BoolArray, F64Array, owners
-from polygene.crs import Way, is_geographic, is_same, label, way_between
+from polygene.crs import Way, is_geographic, is_same, label, to_degrees, way_between
 from polygene.errors import DataError
 from polygene.geometry import Extent, Family, GeometryColumn, bounds_of_groups
 from polygene.globe.meridian import on_the_globe
@@ -337,9 +337,9 @@ def outside_use(layer: Layer, target: pyproj.CRS | None, whole_rows: bool = Fals
     places = [((x0 + x1) / 2, (y0 + y1) / 2)]
     if whole_rows:
         places += [(x, y) for x in (x0, x1) for y in (y0, y1)]
-    to_degrees = pyproj.Transformer.from_crs(layer.crs, "OGC:CRS84", always_xy=True)
+    way = to_degrees(layer.crs)
     for x, y in places:
-        lon, lat = (np.asarray(v) for v in to_degrees.transform(x, y))
+        lon, lat = (np.asarray(v) for v in way.transform(x, y))
         with np.errstate(invalid="ignore"):
             is_in = (lat >= area.south) & (lat <= area.north)
             if area.west <= area.east:
