@@ -25,7 +25,7 @@ from polygene.measures import row_areas
 from polygene.table import aggregate, functions
 from tests.golden import examples
 from tests.support import generators as make
-from tests.support.cli import InFolder, WithSample
+from tests.support.cli import InFolder, WithSample, polygene_here
 from tests.support.schema import faults
 
 SAMPLE = [
@@ -670,6 +670,26 @@ class Program(InFolder):
         self.assertEqual(set(COMMANDS) - set(polygene.__all__), {"demo"})
         for name in polygene.__all__:
             self.assertIsNotNone(getattr(polygene, name))
+
+
+class Memory(InFolder):
+    def test_a_work_that_needs_more_than_it_may_take_ends_with_words(self):
+        done = polygene_here("--memory", "3GiB", "layers", ".", folder=self.folder)
+        self.assertEqual(done.code, 1)  # there is nothing here; the size is understood
+        for size in ("2", "2XB", "-1GB", "100MB"):
+            done = polygene_here("--memory", size, "layers", ".", folder=self.folder)
+            self.assertEqual((done.code, "--memory" in done.err), (2, True), size)
+        code = (
+            "import sys; sys.argv[1:] = ['--memory', '500MB', 'layers', '.']\n"
+            "from unittest import mock; from polygene.cli import main, layers\n"
+            "import numpy as np\n"
+            "with mock.patch.object(layers.layers, 'callback', lambda **_: np.ones(10**9)): main.main()"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], cwd=self.folder, capture_output=True, text=True
+        )
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertRegex(done.stderr, "^error: not enough memory for this work")
 
 
 if __name__ == "__main__":

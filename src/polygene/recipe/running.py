@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import shlex
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -240,7 +241,7 @@ def _write(recipe: Recipe, places: Mapping[str, str], ran: Sequence[Ran]) -> Fin
             for t, y in zip(targets, layers, strict=True)
         ]
     files = []
-    with together():
+    with _kept(), together():
         destination.write_all(results)
         for name, place in figures.items():
             if name in recipe.outputs:
@@ -248,6 +249,17 @@ def _write(recipe: Recipe, places: Mapping[str, str], ran: Sequence[Ran]) -> Fin
                 with replacing(files[-1]) as temporary:
                     temporary.write_bytes(place.read_bytes())
     return Finished(ran, results, files)
+
+
+@contextlib.contextmanager
+def _kept() -> Iterator[None]:
+    """Say of results that cannot go to their places that they are there still."""
+    try:
+        yield
+    except PolygeneError as err:
+        raise FileError(
+            f"{err}\nThe results of all steps are kept; the next run of the recipe only writes them."
+        ) from err
 
 
 def _moved(layer: Layer, target: Target) -> Lineage | None:
