@@ -52,11 +52,11 @@ def shapes() -> Iterator[Row]:
     sort = sort_of_edges(chains.geometry.xy)
     work, one = paired(lambda: buffer(chains, 3.0), sort, runs=1)
     yield Row("buffer of 100,000 lines of ten vertices", work, one, "L", 12)
-    work, one = paired(lambda: buffer(chains, 3.0, melt=True), sort, runs=1)
+    work, one = paired(lambda: buffer(chains, 3.0, dissolve=True), sort, runs=1)
     yield Row("the same melted", work, one, "L", 25)
     spots = _layer("spots", _points(100_000, 1))
     yield Row(
-        "buffer of 100,000 points, melted", seconds(lambda: buffer(spots, 100.0, melt=True), 1), 1,
+        "buffer of 100,000 points, melted", seconds(lambda: buffer(spots, 100.0, dissolve=True), 1), 1,
         "second", 10,
     )  # fmt: skip
 

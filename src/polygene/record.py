@@ -159,12 +159,12 @@ def _with_unit(command: str, name: str, value: object, crs: CRS | None) -> objec
         return [_with_unit(command, name, one, crs) for one in value]
     if isinstance(value, bool) or not isinstance(value, (int, float)):
         return value
-    is_in_metres = name in ("follow", "within") or (
+    is_in_metres = name in ("follow", "up_to") or (
         command == "buffer" and name in ("distance", "rings", "precision")
     )
     if is_in_metres:
         return f"{value!r}m" if name == "follow" or crs is not None else value
-    is_in_map_units = name in ("precision", "snap", "drop_slivers", "coverage")
+    is_in_map_units = name in ("precision", "snap", "give_slivers", "coverage")
     if is_in_map_units and crs is not None and is_geographic(crs):
         return f"{value * degrees_of(crs)!r}deg"
     return value

@@ -294,7 +294,7 @@ class Overlays(WithSample):
     def test_a_snap_and_slivers_given_away_are_said(self):
         done = self.run_polygene(
             "union", "tolva.gpkg#beds_kelda", "--with", "tolva.gpkg#beds_marram", "-o", "out.gpkg",
-            "--snap", "12m", "--drop-slivers", "5m",
+            "--snap", "12m", "--give-slivers", "5m",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
         self.assertRegex(

@@ -80,13 +80,13 @@ class Plainly(WithSample):
             "buffer", "tolva.gpkg#beds_marram", "--distance", "-200ft", "--by", "species",
         )  # fmt: skip
         self.same(
-            polygene.subset(beds, "cover_pct > 50", other=park, within="100m", sort="-cover_pct").layer,
-            "subset", *marram, "tolva.gpkg#park", "--within", "100m", "--where", "cover_pct > 50",
+            polygene.subset(beds, "cover_pct > 50", other=park, up_to="100m", sort="-cover_pct").layer,
+            "subset", *marram, "tolva.gpkg#park", "--up-to", "100m", "--where", "cover_pct > 50",
             "--sort", "-cover_pct",
         )  # fmt: skip
         self.same(
-            polygene.join(beds, park, "nearest", within="1km", keep="name").layer,
-            "join", *marram, "tolva.gpkg#park", "--relation", "nearest", "--within", "1km",
+            polygene.join(beds, park, "nearest", up_to="1km", keep="name").layer,
+            "join", *marram, "tolva.gpkg#park", "--relation", "nearest", "--up-to", "1km",
             "--keep", "name",
         )  # fmt: skip
         self.same(
@@ -134,7 +134,7 @@ class Plainly(WithSample):
         for call, name in (
             (lambda: polygene.write(beds, self.package), "next"),
             (lambda: polygene.buffer(beds), "rings"),
-            (lambda: polygene.join(beds, beds, count=3), "within"),
+            (lambda: polygene.join(beds, beds, count=3), "up_to"),
             (lambda: polygene.measure(beds), "centroid"),
             (lambda: polygene.union(beds, invalid="refuse"), "invalid"),
         ):

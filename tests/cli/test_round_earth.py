@@ -108,8 +108,8 @@ class AcrossCrs(WithSample):
 
     def test_relations_and_nearness(self):
         done = self.run_polygene(
-            "join", "tolva.gpkg#buoys", "--with", "waters.geojson", "--relation", "within", "--single",
-            "first", "-o", "j.gpkg",
+            "join", "tolva.gpkg#buoys", "--with", "waters.geojson", "--relation", "within", "--best",
+            "distance", "-o", "j.gpkg",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
         codes = polygene.read(self.folder / "j.gpkg").table["code"].to_pylist()
@@ -119,7 +119,7 @@ class AcrossCrs(WithSample):
             "waters.geojson",
             "--with",
             "tolva.gpkg#sectors",
-            "--within",
+            "--up-to",
             "900km",
             "-o",
             "s.gpkg",
@@ -153,9 +153,9 @@ class Degrees(WithSample):
     def test_a_bare_number_needs_a_unit(self):
         for words in (
             ("buffer", "resurvey.geojson", "--distance", "150"),
-            ("subset", "resurvey.geojson", "--with", "tolva.gpkg#park", "--within", "150"),
+            ("subset", "resurvey.geojson", "--with", "tolva.gpkg#park", "--up-to", "150"),
             ("clip", "resurvey.geojson", "--with", "tolva.gpkg#park", "--snap", "150"),
-            ("clip", "resurvey.geojson", "--with", "tolva.gpkg#park", "--drop-slivers", "150"),
+            ("clip", "resurvey.geojson", "--with", "tolva.gpkg#park", "--give-slivers", "150"),
             ("mend", "resurvey.geojson", "--coverage", "150"),
         ):
             with self.subTest(words[0]):
@@ -176,7 +176,7 @@ class Degrees(WithSample):
         self.assertEqual(done.code, 0, done.err)
         done = self.run_polygene(
             "intersect", "resurvey.geojson", "--with", "tolva.gpkg#sectors", "--snap", "5m",
-            "--drop-slivers", "3m", "-o", "y.gpkg",
+            "--give-slivers", "3m", "-o", "y.gpkg",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
         self.assertIn("thinner than 5m", done.words)

@@ -80,8 +80,15 @@ class Tables(WithSample):
         self.assert_only("a.gpkg", "b.gpkg", "d.gpkg", "tolva.gpkg", "resurvey.geojson")
 
     def test_tally_to_the_terminal_and_to_files(self):
-        line = ["tally", "tolva.gpkg#sectors", "--by", "district", "--take", "ha = sum(area(ha))"]
-        done = self.run_polygene(*line, "--take", "n = count()", "-o", "t.csv")
+        line = [
+            "tally",
+            "tolva.gpkg#sectors",
+            "--by",
+            "district",
+            "--aggregate",
+            "ha = sum(area(ha))",
+        ]
+        done = self.run_polygene(*line, "--aggregate", "n = count()", "-o", "t.csv")
         self.assertEqual(done.code, 0, done.err)
         self.assertRegex(done.out, r"all +22,252\.21 +24\n$")
         rows = (self.folder / "t.csv").read_text().splitlines()
@@ -256,7 +263,7 @@ class Shapes(WithSample):
         counts = self.sql("b.gpkg", "SELECT distance, count(*) FROM slipways GROUP BY 1")
         self.assertEqual(counts, [(100.0, 9), (250.0, 9)])
         done = self.run_polygene(
-            "buffer", "tolva.gpkg#islands", "--distance-from", "people / 10 + 1", "--unit", "m",
+            "buffer", "tolva.gpkg#islands", "--distance-by", "people / 10 + 1", "--unit", "m",
             "-o", "c.gpkg",
         )  # fmt: skip
         self.assertIn("2 features without geometry or distance left out", done.words)
@@ -282,7 +289,7 @@ class ByPlace(WithSample):
     def test_buoys_per_sector_with_tonnes(self):
         done = self.run_polygene(
             "join", "tolva.gpkg#sectors", "--with", "tolva.gpkg#buoys", "-o", "out.gpkg",
-            "--take", "tonnes = sum(tonnes)", "--take", "moorings = count(tonnes)",
+            "--aggregate", "tonnes = sum(tonnes)", "--aggregate", "moorings = count(tonnes)",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
         self.assertIn("pairs 89: 0 of sectors have no partner, 3 have one, 21 several", done.words)
@@ -294,16 +301,16 @@ class ByPlace(WithSample):
         self.assertAlmostEqual(tonnes, wanted[0][1])
         done = self.run_polygene(
             "join", "tolva.gpkg#sectors", "--with", "tolva.gpkg#buoys", "-o", "x.gpkg",
-            "--take", "tonnes = sum(tonnes)", "--pairs",
+            "--aggregate", "tonnes = sum(tonnes)", "--pairs",
         )  # fmt: skip
         self.assertEqual(done.code, 2)
-        self.assertIn("give one of pairs, single and take", done.words)
+        self.assertIn("give one of --pairs, --best and --aggregate", done.words)
         self.assertFalse((self.folder / "x.gpkg").exists())
 
     def test_nearest_slipway_to_each_buoy_with_lines_to_it(self):
         done = self.run_polygene(
             "join", "tolva.gpkg#buoys", "--with", "tolva.gpkg#slipways", "--relation", "nearest",
-            "--keep", "name", "--within", "5km", "-o", "out.gpkg#near", "--links", "out.gpkg#links",
+            "--keep", "name", "--up-to", "5km", "-o", "out.gpkg#near", "--links", "out.gpkg#links",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
         rows = self.sql("out.gpkg", "SELECT name, distance FROM near WHERE name IS NOT NULL")

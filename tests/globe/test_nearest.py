@@ -104,7 +104,7 @@ class AgainstBruteForce(unittest.TestCase):
                 found.distance.reshape(300, 3), np.sort(wanted)[:, :3], atol=1e-6
             )
             limit = float(np.median(wanted.min(axis=1)))
-            kept = chosen_by_place(one, two, "intersects", within=limit)
+            kept = chosen_by_place(one, two, "intersects", up_to=limit)
             self.assertEqual(kept.layer.n_rows, int((wanted.min(axis=1) <= limit).sum()))
             self.assertEqual(kept.metric, "on the ellipsoid")
 
@@ -158,7 +158,7 @@ class Shares(unittest.TestCase):
         whole = make.layer("zone", make.polygons([[[zone]]]), DEGREES, people=[1000.0])
         found = polygene.join(
             make.layer("halves", make.polygons(halves), DEGREES), whole,
-            take=["people = sum(people, weight=share)"],
+            aggregate=["people = sum(people, weight=share)"],
         ).layer.table["people"].to_pylist()  # fmt: skip
         ruler = ruler_for(DEGREES)
         ring = np.array([(0, 0), (30, 0), (30, 30), (0, 30)], float)

@@ -62,7 +62,7 @@ def everything(size: int) -> dict[str, str]:
         "audit": digest(problems.row, problems.kind, problems.xy),
         "mend": of_column(mend(tangles).layer.geometry),
         "buffer": of_column(buffer(paths, 1.5).layer.geometry),
-        "melted": of_column(buffer(paths, 1.5, melt=True).layer.geometry),
+        "melted": of_column(buffer(paths, 1.5, dissolve=True).layer.geometry),
         "shrunk": of_column(buffer(b, -1.0).layer.geometry),
         "relations": digest(*(counts[name] for name in sorted(counts))),
         "counts": digest(np.asarray(join(b, spots).layer.table["matches"])),

@@ -569,7 +569,7 @@ def work(seed):
     """A little of all that kernels have a part in."""
     stars, tangles, paths, spots = layers(seed)
     degrees: list[Layer] = []
-    polygene.union(stars, tangles, drop_slivers=0.01)
+    polygene.union(stars, tangles, give_slivers=0.01)
     polygene.union(stars)
     polygene.imprint(paths, stars)
     polygene.clip(spots, stars)
@@ -578,7 +578,7 @@ def work(seed):
     polygene.hull(spots, by="k")
     polygene.erase(stars, tangles, snap=0.3)
     polygene.join(paths, stars, "nearest", count=2)
-    polygene.buffer(paths, 1.0, melt=True)
+    polygene.buffer(paths, 1.0, dissolve=True)
     for y in (stars, tangles):
         y = replace(y, geometry=y.geometry.with_xy(y.geometry.xy / 40), crs=crs.parse("EPSG:4326"))
         degrees.append(y)

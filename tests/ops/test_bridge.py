@@ -249,7 +249,7 @@ class AcrossPlaces(unittest.TestCase):
         self.assertEqual(found.summary.metric, "on the plane of EPSG:32633")
         self.assertGreater(found.summary.brought[0].far, 0)
         limit = float(np.median(far.min(axis=1)))
-        near = chosen_by_place(one, two, "intersects", within=limit).layer
+        near = chosen_by_place(one, two, "intersects", up_to=limit).layer
         self.assertEqual(near.n_rows, int((far.min(axis=1) <= limit).sum()))
         back = polygene.join(two, one, "nearest")
         self.assertEqual(back.summary.metric, "on the ellipsoid")
@@ -258,13 +258,13 @@ class AcrossPlaces(unittest.TestCase):
         """A country of which a tenth lies near INPUT, cut on its way, still counts as a whole."""
         own = lattice("EPSG:32633", (300_000, 7_200_000, 700_000, 7_500_000))
         land = rectangle("land", DEGREES, -60, 20, 60, 80, people=[1e6])
-        found = polygene.join(own, land, take=["people = sum(people, weight=share)"]).layer
+        found = polygene.join(own, land, aggregate=["people = sum(people, weight=share)"]).layer
         in_degrees = brought(own, land, whole=True).layer
         ruler = ruler_for(DEGREES)
         areas = row_areas(in_degrees.geometry, ruler)
         wanted = 1e6 * areas / row_areas(land.geometry, ruler)[0]
         np.testing.assert_allclose(found.table["people"], wanted, rtol=3e-3)  # the scale of UTM
-        single = polygene.join(own, land, single="largest")
+        single = polygene.join(own, land, best="shared")
         self.assertEqual(single.summary.brought[0].cut, 1)
 
     def test_boxes_in_a_crs_of_their_own(self):
@@ -354,7 +354,7 @@ class OnTheGlobe(unittest.TestCase):
         there = pyproj.Transformer.from_crs(zone.crs, earth, always_xy=True).transform(*spots.T)
         one = make.layer("s", make.points([[p] for p in np.stack(there, axis=1)]), earth)
         self.assertGreater(np.ptp(one.geometry.xy[:, 0]), 3e7)
-        found = polygene.join(one, zone, single="first")
+        found = polygene.join(one, zone, best="distance")
         self.assertEqual(found.layer.table["cell"].to_pylist(), labels(zone, "cell", spots))
         self.assertIn("EPSG:32601", found.summary.brought[0].source)
 

@@ -10,7 +10,7 @@ import numpy as np
 import pyproj
 
 from polygene import crs
-from polygene.errors import DataError, UsageError
+from polygene.errors import DataError, UnknownFieldError, UsageError
 from polygene.geometry import Family
 from polygene.ops.fields import fields
 from polygene.ops.join import join
@@ -232,10 +232,10 @@ class Nearest(unittest.TestCase):
             lengths = np.hypot(*(lines.geometry.xy[1::2] - lines.geometry.xy[::2]).T)
             np.testing.assert_allclose(lengths, lines.table["distance"], atol=3e-4)
             limit = float(np.median(wanted))
-            near = join(one, two, "nearest", within=limit, unmatched="drop").layer
+            near = join(one, two, "nearest", up_to=limit, alone="drop").layer
             self.assertEqual(near.table["i"].to_pylist(),
                              np.flatnonzero(wanted.min(axis=1) <= limit).tolist())  # fmt: skip
-            kept = chosen_by_place(one, two, "intersects", within=limit).layer
+            kept = chosen_by_place(one, two, "intersects", up_to=limit).layer
             self.assertEqual(kept.table["i"].to_pylist(), near.table["i"].to_pylist())
 
     def test_ties_are_told_and_degrees_are_metres(self):
@@ -271,7 +271,7 @@ class Joins(unittest.TestCase):
     def test_counts_and_sums_over_a_coverage(self):
         zones, spots = self.layers()
         take = ["n = count()", "s = sum(v)", "m = max(v)", "agreed(k)"]
-        result = join(zones, spots, take=take)
+        result = join(zones, spots, aggregate=take)
         table = result.layer.table.to_pydict()
         found = partners(zones, spots, "intersects")
         for z in range(12):
@@ -280,7 +280,7 @@ class Joins(unittest.TestCase):
             self.assertEqual(table["matches"][z], len(rows))
             self.assertEqual(table["n"][z], len(rows))
             self.assertEqual(table["s"][z], values.sum() if len(rows) else None)
-        inside = join(spots, zones, unmatched="drop").layer.n_rows
+        inside = join(spots, zones, alone="drop").layer.n_rows
         self.assertEqual(sum(table["matches"]), inside)  # none lies on a border
         self.assertEqual(result.summary.pairs, inside)
         self.assertEqual(result.summary.unused, 400 - inside)
@@ -288,16 +288,16 @@ class Joins(unittest.TestCase):
             result.layer.table.column_names, ["z", "matches", "n", "s", "m", "agreed_k"]
         )
 
-    def test_on_a_shared_border_in_both_and_with_single_in_one(self):
+    def test_on_a_shared_border_in_both_and_with_the_best_in_one(self):
         boxes = make.polygons([[[make.square(0, 0, 1)]], [[make.square(1, 0, 1)]]])
         zones = make.layer("zones", boxes, z=["west", "east"])
         spot = make.layer("spot", make.points([[np.array([1, 0.5])]]), p=[1])
         self.assertEqual(join(zones, spot).layer.table["matches"].to_pylist(), [1, 1])
         both = join(spot, zones, pairs=True).layer.table
         self.assertEqual(both["z"].to_pylist(), ["west", "east"])
-        one = join(spot, zones, single="first")
+        one = join(spot, zones, best="z")
         self.assertEqual(one.layer.table["z"].to_pylist(), ["west"])
-        self.assertEqual(join(spot, zones, "within", unmatched="only").layer.n_rows, 1)
+        self.assertEqual(join(spot, zones, "within", alone="only").layer.n_rows, 1)
         touching = join(zones, spot, "touches").layer.table
         self.assertEqual(touching["matches"].to_pylist(), [1, 1])
 
@@ -307,15 +307,15 @@ class Joins(unittest.TestCase):
         zones = make.layer("zones", make.polygons([
             [[make.square(-3, -5, 20)]], [[make.square(-13, 0, 10)]], [[make.square(7, 0, 20)]]
         ]), z=[0, 1, 2])  # fmt: skip
-        found = join(zones, people, take=["n = sum(n, weight=share)"]).layer.table
+        found = join(zones, people, aggregate=["n = sum(n, weight=share)"]).layer.table
         np.testing.assert_allclose(
             [v or 0 for v in found["n"].to_pylist()], [100, 0, 37], rtol=1e-9
         )
-        largest = join(people, zones, single="largest").layer.table
+        largest = join(people, zones, best="shared").layer.table
         self.assertEqual(largest["z"].to_pylist(), [0, 2])
         apart = make.layer("apart", make.polygons([[[make.square(500, 0, 1)]]]), q=[1])
         self.assertEqual(join(zones, apart).layer.table["matches"].to_pylist(), [0, 0, 0])
-        self.assertEqual(join(zones, apart, unmatched="drop").layer.n_rows, 0)
+        self.assertEqual(join(zones, apart, alone="drop").layer.n_rows, 0)
         kept = join(zones, apart, pairs=True).layer.table
         self.assertEqual(kept["q"].to_pylist(), [None] * 3)
 
@@ -331,19 +331,22 @@ class Joins(unittest.TestCase):
             join(spots, zones, "contains")
         with self.assertRaisesRegex(UsageError, "did you mean 'intersects'"):
             join(spots, zones, "intersect")
-        for wrong in ({"unmatched": "dropp"}, {"single": "biggest"}):
-            with self.assertRaisesRegex(UsageError, "is one of .*, not"):
-                join(spots, zones, **wrong)
+        with self.assertRaisesRegex(UsageError, "is one of .*, not"):
+            join(spots, zones, alone="dropp")
+        with self.assertRaisesRegex(
+            UnknownFieldError, "no field 'distanc'; did you mean 'distance'"
+        ):
+            join(spots, zones, best="distanc")
         for wrong in ({"caps": "flta"}, {"corners": "sharp"}, {"side": "lft"}):
             with self.assertRaisesRegex(UsageError, "is one of .*, not"):
                 Style(**wrong)
         with self.assertRaisesRegex(UsageError, "on_loss is one of stop, null, cut"):
             fields(spots, on_loss="nul")
         same = make.layer("same", make.points([[np.array([5.0, 5.0])]] * 300), v=np.arange(300))
-        crowd = join(same, same, take=["count()"])
+        crowd = join(same, same, aggregate=["count()"])
         self.assertEqual(crowd.summary.pairs, 90_000)
-        pattern = join(spots, zones, "T********", unmatched="drop").layer.n_rows
-        self.assertEqual(pattern, join(spots, zones, "within", unmatched="drop").layer.n_rows)
+        pattern = join(spots, zones, "T********", alone="drop").layer.n_rows
+        self.assertEqual(pattern, join(spots, zones, "within", alone="drop").layer.n_rows)
 
     def test_choosing(self):
         zones, spots = self.layers()

@@ -129,7 +129,7 @@ class Metres(unittest.TestCase):
             for width, n in ((9.99, 2), (10.02, 1)):
                 found = polygene.intersect(
                     make.layer("one", make.polygons([sides((20, east + 0.1, lat, north))]), DEGREES),
-                    layer, drop_slivers=width / 111_319.49,
+                    layer, give_slivers=width / 111_319.49,
                 )  # fmt: skip
                 self.assertEqual(found.layer.n_rows, n, (lat, width))
 

@@ -119,7 +119,7 @@ class Slivers(unittest.TestCase):
         """Only pieces that were cut go; what came out whole stays, however thin; counts add up."""
         for _, _, a, b in each(self, 3, steps=(1e-4,)):
             mine = make.layer("a", a, k=np.arange(a.n_rows))
-            given = polygene.imprint(mine, make.layer("b", b), drop_slivers=2.0)
+            given = polygene.imprint(mine, make.layer("b", b), give_slivers=2.0)
             plain = polygene.imprint(mine, make.layer("b", b))
             facts, summary = given.summary.given_away, given.summary
             before, after = (polygene.dissolve(r.layer).summary.area for r in (plain, given))
@@ -140,7 +140,7 @@ class Slivers(unittest.TestCase):
         rows = [*needles, [[make.square(0, 3.01, 20)]]]
         layer = make.layer("a", make.polygons(rows), k=[0, 1, 2])
         other = make.layer("b", make.polygons([[[make.square(10, -50, 99)]]]))
-        done = polygene.imprint(layer, other, drop_slivers=1.0)
+        done = polygene.imprint(layer, other, give_slivers=1.0)
         self.assertEqual(sorted(done.layer.table["k"].to_pylist()), [0, 1, 2, 2])
         self.assertEqual((done.summary.given_away.count, done.summary.given_away.left), (0, 0))
 
@@ -154,10 +154,10 @@ class Slivers(unittest.TestCase):
         ])  # fmt: skip
         layer = make.layer("strips", column, k=np.arange(6))
         everywhere = make.layer("all", make.polygons([box(-1, -1, 99, 99)]))
-        result = polygene.clip(layer, everywhere, drop_slivers=0.5)
+        result = polygene.clip(layer, everywhere, give_slivers=0.5)
         self.assertEqual(result.layer.n_rows, 6)  # nothing was cut
         most = make.layer("most", make.polygons([box(-1, 1, 99, 99)]))
-        result = polygene.clip(layer, most, drop_slivers=0.5)
+        result = polygene.clip(layer, most, give_slivers=0.5)
         self.assertEqual(result.layer.table["k"].to_pylist(), [0, 3, 4, 5])
         np.testing.assert_allclose(row_areas(result.layer.geometry), [90.9, 29.4, 59.7, 0.8])
         facts = result.summary.given_away

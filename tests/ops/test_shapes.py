@@ -136,7 +136,7 @@ class Buffer(unittest.TestCase):
         np.testing.assert_allclose(
             row_areas(bands.geometry)[12:], sizes[12:] - sizes[:12], rtol=1e-6
         )
-        melted = buffer(layer, 15.0, melt=True)
+        melted = buffer(layer, 15.0, dissolve=True)
         whole = polygene.dissolve(buffer(layer, 15.0).layer).layer
         self.assertAlmostEqual(
             row_areas(melted.layer.geometry)[0], row_areas(whole.geometry)[0], delta=0.01
@@ -345,11 +345,11 @@ class RoundTheWorld(unittest.TestCase):
         np.testing.assert_allclose(
             row_areas(rings, ruler)[:3] + row_areas(rings, ruler)[3:], alone, rtol=1e-6
         )
-        melted = buffer(layer, 6e4, melt=True).layer.geometry
+        melted = buffer(layer, 6e4, dissolve=True).layer.geometry
         self.assertEqual((melted.n_rows, bool(invalid_rows(melted).any())), (1, False))
         self.assertLess(row_areas(melted, ruler)[0], alone.sum())
         across = make.points([[np.array([179.9, 10.0])], [np.array([-179.9, 10.0])]])
-        both = buffer(make.layer("a", across, DEGREES), 3e4, melt=True).layer.geometry
+        both = buffer(make.layer("a", across, DEGREES), 3e4, dissolve=True).layer.geometry
         self.assertFalse(invalid_rows(both).any())
         self.assertLess(row_areas(both, ruler)[0], 1.7 * np.pi * 9e8)
 

@@ -51,7 +51,7 @@ OPERATIONS = {
     "self": lambda rng, step, a, b: polygene.union(a, precision=step),
     "mend": lambda rng, step, a, b: mend(a, precision=step),
     "snap": lambda rng, step, a, b: polygene.imprint(
-        a, b, precision=step, snap=10 * step, drop_slivers=5 * step
+        a, b, precision=step, snap=10 * step, give_slivers=5 * step
     ),
     "buffer": lambda rng, step, a, b: buffer(a, float(rng.uniform(-9, 9))),
 }

@@ -160,16 +160,17 @@ class Kept(cli.WithSample):
 
         sectors = polygene.read(f"{self.folder}/tolva.gpkg#sectors")
         islands = polygene.read(f"{self.folder}/tolva.gpkg#islands")
-        water = polygene.erase(sectors, islands, drop_slivers="30m").layer
-        joined = polygene.dissolve(water, "district", take="n = count()").layer
+        water = polygene.erase(sectors, islands, give_slivers="30m").layer
+        joined = polygene.dissolve(water, "district", aggregate="n = count()").layer
         polygene.write(joined, f"{self.folder}/made.gpkg")
         root = provenance.history(self.lineage_of("made.gpkg"))
         self.assertEqual(
-            (root.command, root.options), ("dissolve", {"by": "district", "take": "n = count()"})
+            (root.command, root.options),
+            ("dissolve", {"by": "district", "aggregate": "n = count()"}),
         )
         ((role, step),) = root.used
         self.assertEqual(
-            (role, step.command, step.options), ("INPUT", "erase", {"drop-slivers": "30m"})
+            (role, step.command, step.options), ("INPUT", "erase", {"give-slivers": "30m"})
         )
         self.assertEqual([role for role, _ in step.used], ["INPUT", "OTHER"])
         self.assertTrue(all(len(node.made.checksum) == 64 for _, node in step.used))
@@ -206,14 +207,14 @@ class Told(cli.WithSample):
         )  # fmt: skip
         self.run_polygene(
             "dissolve", "w.gpkg#water", "--by", "district", "-o", "w.gpkg#districts",
-            "--take", "sectors = count()", "--take", "ha = sum(area_ha)",
+            "--aggregate", "sectors = count()", "--aggregate", "ha = sum(area_ha)",
         )  # fmt: skip
 
     def test_the_story_the_sources_and_the_diagram(self):
         story = self.run_polygene("lineage", "w.gpkg#districts").out
         self.assertRegex(
             story,
-            r"(?s)districts +dissolve, by district, take.*count\(\) and ha =\s+sum\(area_ha\)",
+            r"(?s)districts +dissolve, aggregate sectors =.*count\(\) and ha = sum\(area_ha\),\s+by district",
         )
         self.assertRegex(story, r"    with islands +tolva.gpkg#islands +12")
         sources = self.run_polygene("lineage", "w.gpkg#districts", "--sources").out

@@ -72,7 +72,7 @@ class Recipes(WithSample):
             {"lane_zone", "lane_over_cable", *ends},
         )
         self.reused()
-        self.recipe.write_text(self.text.replace("drop-slivers: 1m", "drop-slivers: 2m"))
+        self.recipe.write_text(self.text.replace("give-slivers: 1m", "give-slivers: 2m"))
         self.assertEqual(everything - self.reused(), ends)
         sheet = self.folder / "surveys.yaml"
         sheet.write_text(sheet.read_text().replace("J. Ford", "J. Forde"))
@@ -120,7 +120,7 @@ class Recipes(WithSample):
             ("- clip: beds", "- clip: bets", "- clip: beds", "neither an input nor a step"),
             ("as: zones", "as: water", "- union: water", "'water' is a step already"),
             ("${distance}", "${distnace}", "distance: ${distance}", "no parameter 'distnace'"),
-            ("melt: true", "melt: 5", "melt: true", "'melt' is true or false"),
+            ("dissolve: true", "dissolve: 5", "dissolve: true", "'dissolve' is true or false"),
             ("title:", "titel:", "title: Seagrass and moorings in the Tolva Sound Marine Park",
              "did you mean 'title'"),
             ("  park_beds: result", "  park_bets: result", "park_beds: result.gpkg#park_beds",
@@ -199,7 +199,7 @@ class Recipes(WithSample):
 
     def test_the_plan(self):
         plan = self.run_polygene("run", "recipe.yaml", "--dry-run")
-        self.assertRegex(plan.out, r"lane_zone +buffer lanes, distance 150m, melt")
+        self.assertRegex(plan.out, r"lane_zone +buffer lanes, distance 150m, dissolve")
 
     def test_its_json_holds_what_each_step_told(self):
         plan = json.loads(self.run_polygene("run", "recipe.yaml", "--dry-run", "--json").out)

@@ -44,7 +44,7 @@ REFERENCE = {
     "max": lambda v: max(v, default=None),
     "first": lambda v: v[0] if v else None,
     "last": lambda v: v[-1] if v else None,
-    "majority": commonest,
+    "commonest": commonest,
     "list": lambda v: "; ".join(dict.fromkeys(map(str, v))) or None,
 }
 numbers = st.one_of(st.none(), st.integers(-50, 50))

@@ -77,7 +77,7 @@ class OverlayAsked(Asked):
     single_parts: bool = False
     precision: Distance | None = None
     snap: Distance | None = None
-    drop_slivers: Distance | None = None
+    give_slivers: Distance | None = None
     follow: Distance | None = None
     refresh: str | None = None
     apportion: str | None = None
@@ -89,7 +89,7 @@ class OverlayAsked(Asked):
             "single_parts": self.single_parts,
             "precision": self.precision,
             "snap": self.snap,
-            "drop_slivers": self.drop_slivers,
+            "give_slivers": self.give_slivers,
             "follow": self.follow,
             "refresh": names_of(self.refresh),
             "apportion": names_of(self.apportion),

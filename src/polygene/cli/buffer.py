@@ -35,12 +35,12 @@ class DistancesType(click.ParamType):
 @options.command()
 @click.option("--distance", type=DistancesType(), help="How far, as in 150m; negative shrinks.")
 @click.option(
-    "--distance-from", metavar="EXPR", help="A field or expression that says how far, for each."
+    "--distance-by", metavar="EXPR", help="A field or expression that says how far, for each."
 )
-@click.option("--unit", default=None, help="The unit of --distance-from; the CRS's if not given.")
+@click.option("--unit", default=None, help="The unit of --distance-by; the CRS's if not given.")
 @click.option("--rings", type=DistancesType(), help="Several distances, rising: a result for each.")
 @click.option("--bands", is_flag=True, help="Of rings, only what the next smaller one leaves.")
-@click.option("--melt", is_flag=True, help="Join all that overlaps.")
+@click.option("--dissolve", is_flag=True, help="Join all that overlaps.")
 @click.option("--by", metavar="FIELDS", default="", help="Join what agrees in these fields.")
 @click.option(
     "--caps",
@@ -82,11 +82,11 @@ class DistancesType(click.ParamType):
 def buffer(
     asked: Asked,
     distance: Any,
-    distance_from: str | None,
+    distance_by: str | None,
     unit: str | None,
     rings: Any,
     bands: bool,
-    melt: bool,
+    dissolve: bool,
     by: str,
     caps: str,
     corners: str,
@@ -103,17 +103,17 @@ def buffer(
 
     \b
     Examples:
-      polygene buffer tolva.gpkg#ferry_lanes --distance 150m --melt -o lanes.gpkg
+      polygene buffer tolva.gpkg#ferry_lanes --distance 150m --dissolve -o lanes.gpkg
       polygene buffer tolva.gpkg#slipways --rings 100m,250m --bands -o near.gpkg
     """
-    if sum(value is not None for value in (distance, distance_from, rings)) != 1:
-        raise click.UsageError("give one of --distance, --distance-from and --rings")
+    if sum(value is not None for value in (distance, distance_by, rings)) != 1:
+        raise click.UsageError("give one of --distance, --distance-by and --rings")
     if distance is not None and len(distance) > 1:
         raise click.UsageError("--distance takes one; several are --rings")
     if bands and rings is None:
         raise click.UsageError("--bands needs --rings")
-    if unit is not None and distance_from is None:
-        raise click.UsageError("--unit is that of --distance-from")
+    if unit is not None and distance_by is None:
+        raise click.UsageError("--unit is that of --distance-by")
     from polygene.ops.buffer import buffer as buffer_layer
 
     def work(layer: Layer, progress: Progress) -> BufferResult:
@@ -121,10 +121,10 @@ def buffer(
             layer,
             None if distance is None else distance[0],
             rings=rings or (),
-            distance_from=distance_from,
+            distance_by=distance_by,
             unit=unit,
             bands=bands,
-            melt=melt,
+            dissolve=dissolve,
             by=options.names_of(by),
             caps=caps,
             corners=corners,

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 @options.command()
 @click.option("--by", metavar="FIELDS", default="", help="Fields to agree in, with commas between.")
-@options.take
+@options.aggregate
 @click.option(
     "--null-group",
     type=click.Choice(["together", "apart"]),
@@ -32,20 +32,20 @@ if TYPE_CHECKING:
 def dissolve(
     asked: Asked,
     by: str,
-    take: tuple[str, ...],
+    aggregate: tuple[str, ...],
     null_group: str,
     single_parts: bool,
     precision: Any,
 ) -> None:
     """Join features that agree in some fields, or all of them.
 
-    Fields are aggregated as --take says. Others keep a value where the whole group agrees, and are
+    Fields are aggregated as --aggregate says. Others keep a value where the whole group agrees, and are
     null elsewhere; the summary says in how many groups they disagreed.
 
     \b
     Example:
       polygene dissolve tolva.gpkg#sectors --by district -o districts.gpkg \\
-        --take "sectors = count()" --take "depth = max(depth_max)"
+        --aggregate "sectors = count()" --aggregate "depth = max(depth_max)"
     """
     from polygene.ops.dissolve import dissolve as dissolve_layer
 
@@ -54,7 +54,7 @@ def dissolve(
             return dissolve_layer(
                 layer,
                 options.names_of(by),
-                take,
+                aggregate,
                 null_group=null_group,
                 single_parts=single_parts,
                 precision=precision,

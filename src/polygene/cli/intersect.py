@@ -39,7 +39,7 @@ def intersect(asked: OverlayAsked, with_: tuple[str, ...], origins: bool, crossi
         return
     if len(with_) > 1:
         raise click.UsageError("--crossings needs a single --with")
-    for name in ("snap", "drop_slivers", "refresh", "apportion"):
+    for name in ("snap", "give_slivers", "refresh", "apportion"):
         if getattr(asked, name) is not None:
             raise click.UsageError(f"--{name.replace('_', '-')} has no meaning with --crossings")
     overlays.run("intersect", _crossings, asked, with_, origins=origins)

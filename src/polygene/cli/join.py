@@ -25,15 +25,17 @@ if TYPE_CHECKING:
     metavar="RELATION",
     help="How they lie: a relation as in subset, a pattern, or nearest.",
 )
-@options.take
+@options.aggregate
 @click.option("--pairs", is_flag=True, help="A row for each pair, with the fields of both.")
 @click.option(
-    "--single", type=click.Choice(["first", "largest", "nearest"]), help="One partner, chosen so."
+    "--best",
+    metavar="[shared|distance|FIELD]",
+    help="One partner: by the area shared, the distance, or the largest value of a field.",
 )
 @click.option("--count", type=click.IntRange(1), default=1, help="Of nearest: how many.")
-@click.option("--within", type=options.DistanceType(), help="Of nearest: how far at most.")
+@click.option("--up-to", type=options.DistanceType(), help="Of nearest: how far at most.")
 @click.option(
-    "--unmatched",
+    "--alone",
     type=click.Choice(["keep", "drop", "only"]),
     default="keep",
     show_default=True,
@@ -50,12 +52,12 @@ def join(
     asked: Asked,
     with_: str,
     relation: str,
-    take: tuple[str, ...],
+    aggregate: tuple[str, ...],
     pairs: bool,
-    single: str | None,
+    best: str | None,
     count: int,
-    within: Any,
-    unmatched: str,
+    up_to: Any,
+    alone: str,
     keep: str | None,
     drop: str | None,
     links: str | None,
@@ -65,18 +67,18 @@ def join(
     """Carry attributes of OTHER across to INPUT by how they lie.
 
     A row for each feature of INPUT: the field matches says how many features of OTHER lie to it so,
-    and --take aggregates them; nothing else is carried across. On a border that features share counts
-    for both. --keep and --drop choose fields of OTHER for --pairs, --single and nearest.
+    and --aggregate sums them up; nothing else is carried across. On a border that features share
+    counts for both. --keep and --drop choose fields of OTHER for --pairs, --best and nearest.
 
     \b
     Examples:
       polygene join tolva.gpkg#sectors --with tolva.gpkg#buoys -o sectors.gpkg \\
-        --take "tonnes = sum(tonnes)"
+        --aggregate "tonnes = sum(tonnes)"
       polygene join tolva.gpkg#buoys --with tolva.gpkg#slipways -o near.gpkg \\
         --relation nearest --keep name
     """
-    if relation != "nearest" and (count > 1 or within is not None or links is not None):
-        raise click.UsageError("--count, --within and --links belong to --relation nearest")
+    if relation != "nearest" and (count > 1 or up_to is not None or links is not None):
+        raise click.UsageError("--count, --up-to and --links belong to --relation nearest")
     from polygene.batch import Companion
     from polygene.ops.join import join as join_layers
     from polygene.reading import read_other
@@ -92,12 +94,12 @@ def join(
             layer,
             read[0].layer,
             relation,
-            take=take,
+            aggregate=aggregate,
             pairs=pairs,
-            single=single,
+            best=best,
             count=count,
-            within=within,
-            unmatched=unmatched,
+            up_to=up_to,
+            alone=alone,
             keep=options.names_of(keep),
             drop=options.names_of(drop),
             links=links is not None,

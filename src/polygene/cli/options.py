@@ -296,8 +296,8 @@ snap = click.option(
     type=DistanceType(),
     help="Move borders of INPUT nearer than this to OTHER onto it first.",
 )
-drop_slivers = click.option(
-    "--drop-slivers",
+give_slivers = click.option(
+    "--give-slivers",
     type=DistanceType(),
     metavar="WIDTH",
     help="Give parts thinner than this to the neighbour they border most.",
@@ -375,9 +375,9 @@ def names_of(text: str | None) -> list[str]:
 
 keep = click.option("--keep", metavar="FIELDS", help="Keep only these fields, in this order.")
 drop = click.option("--drop", metavar="FIELDS", help="Drop these fields.")
-take = click.option(
-    "--take",
+aggregate = click.option(
+    "--aggregate",
     multiple=True,
     metavar="'NAME = FUNCTION(FIELD)'",
-    help="Aggregate a field: count sum mean min max median first last agreed list majority.",
+    help="Aggregate a field: count sum mean min max median first last agreed list commonest.",
 )

@@ -26,7 +26,7 @@ common = asks(
     options.replace,
     options.next_,
     options.snap,
-    options.drop_slivers,
+    options.give_slivers,
     options.follow,
     options.refresh,
     options.apportion,

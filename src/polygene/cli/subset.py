@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 @options.box_crs
 @options.with_
 @options.relation
-@click.option("--within", type=options.DistanceType(), help="No further than this from OTHER.")
+@click.option("--up-to", type=options.DistanceType(), help="No further than this from OTHER.")
 @click.option("--of-all", is_flag=True, help="In the relation to all features of OTHER, not any.")
 @click.option("--invert", is_flag=True, help="Keep the others.")
 @options.with_where
@@ -47,7 +47,7 @@ def subset(
     box_crs: str | None,
     with_: str | None,
     relation: str | None,
-    within: Any,
+    up_to: Any,
     of_all: bool,
     invert: bool,
     sort: str | None,
@@ -69,12 +69,12 @@ def subset(
         --relation within -o inside.gpkg
       polygene subset tolva.gpkg#beds_marram --with tolva.gpkg#park --relations
     """
-    if with_ is None and (relation or within or of_all or relations or asked.with_where):
-        raise click.UsageError("--relation, --within and the like need --with OTHER")
-    if with_ is not None and not (relation or within or relations):
-        raise click.UsageError("say how features lie to OTHER: --relation, --within or --relations")
-    if relation and within:
-        raise click.UsageError("--relation and --within exclude each other")
+    if with_ is None and (relation or up_to or of_all or relations or asked.with_where):
+        raise click.UsageError("--relation, --up-to and the like need --with OTHER")
+    if with_ is not None and not (relation or up_to or relations):
+        raise click.UsageError("say how features lie to OTHER: --relation, --up-to or --relations")
+    if relation and up_to:
+        raise click.UsageError("--relation and --up-to exclude each other")
     if box_crs is not None and box is None:
         raise click.UsageError("--box-crs needs --box")
     if relations == (asked.out is not None):
@@ -100,7 +100,7 @@ def subset(
             layer,
             other=read[0].layer if read else None,
             relation=relation,
-            within=within,
+            up_to=up_to,
             of_all=of_all,
             invert=invert,
             box=box,

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 @click.argument("input_", metavar="INPUT")
 @click.option("--by", metavar="FIELDS", required=True, help="Fields whose values are the rows.")
 @click.option("--across", metavar="FIELD", help="A field whose values are the columns.")
-@options.take
+@options.aggregate
 @options.where
 @options.raw
 @click.option("-o", "--out", metavar="FILE", help="Write it too: .csv, .md (Markdown) or .parquet.")
@@ -32,7 +32,7 @@ def tally(
     input_: str,
     by: str,
     across: str | None,
-    take: tuple[str, ...],
+    aggregate: tuple[str, ...],
     chart: str | None,
     title: str,
 ) -> None:
@@ -41,8 +41,8 @@ def tally(
     \b
     Examples:
       polygene tally tolva.gpkg#sectors --by district_name \\
-        --take "sectors = count()" --take "hectares = sum(area(ha))"
-      polygene tally tolva.gpkg#buoys --by kind --take "t = sum(tonnes)" \\
+        --aggregate "sectors = count()" --aggregate "hectares = sum(area(ha))"
+      polygene tally tolva.gpkg#buoys --by kind --aggregate "t = sum(tonnes)" \\
         --chart tonnes.png
     """
     from polygene.cli.words.blocks import Words
@@ -58,7 +58,7 @@ def tally(
     layer, notes = read_one(input_, asked.choice())
     say = Words()
     say.note(*notes)
-    found = tally_layer(layer, options.names_of(by), take, across)
+    found = tally_layer(layer, options.names_of(by), aggregate, across)
     if not asked.dry_run:
         _write(found, asked, chart, title, across or "", say)
     facts = _facts(found, asked, chart)

@@ -143,7 +143,7 @@ def members(path: Path) -> list[Path]:
             raise FileError(f"cannot read {path}: {reason_of(err)}") from err
         except zipfile.BadZipFile as err:
             raise FileError(f"{path} is no zip file, or is damaged: {err}") from err
-        except (zlib.error, EOFError) as err:
+        except (zlib.error, EOFError, UnicodeDecodeError) as err:  # the last of a member's name
             raise FileError(
                 f"{path} is damaged or cut short; take it from its source again"
             ) from err

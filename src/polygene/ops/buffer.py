@@ -80,10 +80,10 @@ def buffer(
     distance: Length | F64Array | None = None,
     *,
     rings: Sequence[Length] = (),
-    distance_from: Expression | str | None = None,
+    distance_by: Expression | str | None = None,
     unit: str | None = None,
     bands: bool = False,
-    melt: bool = False,
+    dissolve: bool = False,
     by: Names = (),
     caps: str = "round",
     corners: str = "round",
@@ -104,11 +104,11 @@ def buffer(
         is in degrees), else in map units; or a number for each row. Negative ones shrink polygons.
     rings : lengths, rising
         Instead, several: a result for each, with the field ``distance``.
-    distance_from, unit : instead, an expression that says how far for each feature, in this unit or
+    distance_by, unit : instead, an expression that says how far for each feature, in this unit or
         that of the CRS
     bands : bool
         Of rings, what lies between one and the next smaller.
-    melt : bool
+    dissolve : bool
         Join what overlaps, of all features or of those that agree in the fields ``by``. Other fields
         keep a value where all agree.
     caps, corners, mitre_limit, side, chord_error
@@ -129,9 +129,9 @@ def buffer(
     fields = names(by)
     for name in fields:
         layer.check_field(name)
-    if sum((distance is not None, len(rings) > 0, distance_from is not None)) != 1:
-        raise UsageError("a buffer needs one of `distance`, `rings` and `distance_from`")
-    given = expression(distance_from)
+    if sum((distance is not None, len(rings) > 0, distance_by is not None)) != 1:
+        raise UsageError("a buffer needs one of `distance`, `rings` and `distance_by`")
+    given = expression(distance_by)
     several: list[Length] = list(rings)
     how_far: list[float] | F64Array
     if isinstance(distance, np.ndarray):
@@ -149,7 +149,7 @@ def buffer(
     finite_bounds(layer)
     reach = _rings(layer, how_far)
     work = _Work(layer, layer.geometry, style, step, progress)
-    groups = group_rows(layer.table, fields, layer.n_rows) if melt or fields else None
+    groups = group_rows(layer.table, fields, layer.n_rows) if dissolve or fields else None
     pieces = [work.buffered(d, groups) for d in reach]
     if bands:
         pieces = [

@@ -41,7 +41,7 @@ class DissolveSummary:
     """What a dissolve did.
 
     area : of the result; ``overlap`` is how much of INPUT lay under more than one feature of a group
-    disagreements : groups in which a field had more than one value, or a majority two, by field;
+    disagreements : groups in which a field had more than one value, or a commonest two, by field;
         null there
     taken : the fields that were aggregated
     proved : features of polygons that came out, each found valid by the exact test
@@ -71,7 +71,7 @@ class DissolveResult:
 def dissolve(
     layer: Layer,
     by: Names = (),
-    take: Names = (),
+    aggregate: Names = (),
     *,
     null_group: str = "together",
     single_parts: bool = False,
@@ -81,9 +81,9 @@ def dissolve(
 ) -> DissolveResult:
     """Join features that agree in the fields ``by``, or all of them if none is named.
 
-    Fields are aggregated as ``take`` says, as in ``beds = count()``; the others keep their value where
-    the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or where ``null_group`` is
-    ``apart`` each such feature one of its own. Lines and points are gathered into one feature a group,
+    Fields are summed up as ``aggregate`` says, as in ``beds = count()``; the others keep their value
+    where the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or with
+    ``null_group`` ``apart`` each such feature one of its own. Lines and points are gathered into one feature a group,
     as they are. ``precision`` is the step of the grid, a text or a number in map units. Invalid
     polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
 
@@ -100,7 +100,7 @@ def dissolve(
     by = names(by)
     for name in by:
         layer.check_field(name)
-    takes = [Take.parse(text) for text in names(take)]
+    takes = [Take.parse(text) for text in names(aggregate)]
     check_names(takes, by)
     step = map_units(precision, layer.crs)
     progress.stage(f"looking at {layer.name}")

@@ -7,10 +7,11 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from polygene.arrays import NONE, F64Array, I64Array, bucket, count_by
 from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label, way_between
-from polygene.errors import UsageError, check_choice
+from polygene.errors import UnknownFieldError, UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
@@ -23,7 +24,7 @@ from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Entries, Take, aggregate
 from polygene.units import Length, map_units, metres, true_metres
 
-SINGLES = ("first", "largest", "nearest")
+SHARED, DISTANCE = "shared", "distance"
 UNMATCHED = ("keep", "drop", "only")
 
 
@@ -77,12 +78,12 @@ def join(
     other: Layer,
     relation: str = "intersects",
     *,
-    take: Names = (),
+    aggregate: Names = (),
     pairs: bool = False,
-    single: str | None = None,
+    best: str | None = None,
     count: int = 1,
-    within: Length | None = None,
-    unmatched: str = "keep",
+    up_to: Length | None = None,
+    alone: str = "keep",
     keep: Names = (),
     drop: Names = (),
     links: bool = False,
@@ -93,18 +94,19 @@ def join(
     """Give each feature of INPUT what lies to it in a relation; OTHER may be in another CRS.
 
     By default a row for each feature of INPUT, with ``matches``, how many partners it has, and the
-    aggregates over them that ``take`` asks for; nothing else is carried across.
+    aggregates over them that ``aggregate`` asks for; nothing else is carried across.
 
     Parameters
     ----------
     relation : a name of `polygene.plane.relations.RELATIONS`, ``nearest``, or a pattern such as
         ``T*F**F***``
     pairs : a row for each pair instead, with OTHER's fields
-    single : one partner with its fields: the ``first`` in OTHER, the ``largest`` by the area shared, or
-        the ``nearest`` by the middles of their boxes
-    count, within : of nearest, how many, and how far at most: a text, or a number in metres (map
+    best : one partner with its fields: ``shared``, that with which most area is shared; ``distance``,
+        the nearest by the middles of their boxes; or the one with the largest value in a field of
+        OTHER of that name
+    count, up_to : of nearest, how many, and how far at most: a text, or a number in metres (map
         units without a CRS)
-    unmatched : ``keep`` features without partner, with nulls; ``drop`` them; or keep ``only`` them
+    alone : ``keep`` features without partner, with nulls; ``drop`` them; or keep ``only`` them
     keep, drop : fields of OTHER
     links : also lines from features to their nearest partners
     precision : step of the grid, a text or a number in map units
@@ -114,20 +116,19 @@ def join(
     Raises
     ------
     UsageError, DataError
-        If the relation is unknown, or has no meaning for the two layers; if ``single`` or
-        ``unmatched`` is none of the words there are.
+        If the relation is unknown, or has no meaning for the two layers; if
+        ``alone`` is none of the words there are.
     ExpressionError
         If an aggregate does not fit.
     """
-    check_choice("single", single, SINGLES)
-    check_choice("unmatched", unmatched, UNMATCHED)
-    if relation != "nearest" and (count > 1 or within is not None or links):
-        raise UsageError("`count`, `within` and `links` belong to the relation nearest")
-    take = names(take)
-    if sum((pairs, single is not None, bool(take))) > 1:
+    check_choice("alone", alone, UNMATCHED)
+    if relation != "nearest" and (count > 1 or up_to is not None or links):
+        raise UsageError("`count`, `up_to` and `links` belong to the relation nearest")
+    asked = names(aggregate)
+    if sum((pairs, best is not None, bool(asked))) > 1:
         raise UsageError(
-            "give one of pairs, single and take: pairs and single carry the fields of OTHER across, "
-            "or those that keep names; take aggregates them"
+            "give one of `pairs`, `best` and `aggregate`: the first two carry the fields of OTHER "
+            "across, or those that `keep` names; `aggregate` sums them up"
         )
     progress.stage(f"joining {layer.name} with {other.name}")
     found = partners(
@@ -135,24 +136,24 @@ def join(
         other,
         relation,
         count=count,
-        within=metres(within, layer.crs),
+        up_to=metres(up_to, layer.crs),
         precision=map_units(precision, layer.crs),
         follow=true_metres(follow),
     )
-    other = with_fields(other, names(keep), names(drop))
+    own, other = other, with_fields(other, names(keep), names(drop))
     all_pairs = found
-    if single is not None:
-        found = _single(found, layer, other, single)
+    if best is not None:
+        found = _best(found, layer, own, best)
     disagreements: dict[str, int] = {}
-    if pairs or single is not None or (relation == "nearest" and not take):
-        result, rows = _with_fields(layer, other, found, unmatched)
+    if pairs or best is not None or (relation == "nearest" and not asked):
+        result, rows = _with_fields(layer, other, found, alone)
     else:
-        result, rows, disagreements = _aggregated(layer, other, found, take, unmatched)
+        result, rows, disagreements = _aggregated(layer, other, found, asked, alone)
     summary = _told(layer, other, relation, all_pairs, found)
     summary = replace(
         summary,
         out=result.n_rows,
-        taken=[Take.parse(t).name for t in take],
+        taken=[Take.parse(t).name for t in asked],
         disagreements=disagreements,
     )
     return JoinResult(result, summary, _links(layer, other, found) if links else None)
@@ -197,26 +198,34 @@ def _told(
     )
 
 
-def _single(found: Partners, layer: Layer, other: Layer, single: str) -> Partners:
+def _best(found: Partners, layer: Layer, other: Layer, best: str) -> Partners:
     """Keep one partner of each feature; the first in OTHER where several are equal."""
-    if single == "first":
-        weight = -found.second.astype(np.float64)
-    elif single == "largest":
+    if best == SHARED:
         if not layer.geometry.family == other.geometry.family == Family.POLYGONS:
-            raise UsageError("largest is by the area shared, so it is of polygons with polygons")
+            raise UsageError("`best` shared is by area, so it is of polygons with polygons")
         weight = np.zeros(len(found.first)) if found.shared is None else found.shared
-    else:
+    elif best == DISTANCE:
         weight = -_between_middles(layer, other, found)
+    elif best in other.table.column_names:
+        weight = _ranks(other.table.column(best))[found.second]
+    else:
+        raise UnknownFieldError(best, other.name, [SHARED, DISTANCE, *other.table.column_names])
     order = np.lexsort((found.second, -weight, found.first))
     first, sorted_weight = found.first[order], weight[order]
     is_best = np.ones(len(order), bool)
     is_best[1:] = first[1:] != first[:-1]
-    best = np.flatnonzero(is_best)
-    follower = best[(best + 1 < len(order))]
+    chosen = np.flatnonzero(is_best)
+    follower = chosen[(chosen + 1 < len(order))]
     same = (first[follower + 1] == first[follower]) & (
         sorted_weight[follower + 1] == sorted_weight[follower]
     )
-    return replace(found.take(order[best]), tied=first[follower[same]])
+    return replace(found.take(order[chosen]), tied=first[follower[same]])
+
+
+def _ranks(column: pa.ChunkedArray) -> F64Array:
+    """Return a number for each value that grows with it; the least for nulls."""
+    ranks = np.asarray(pc.rank(column, "ascending", tiebreaker="dense"), np.float64)
+    return np.where(np.asarray(column.is_null()), -1.0, ranks)
 
 
 def _between_middles(layer: Layer, other: Layer, found: Partners) -> F64Array:
@@ -238,21 +247,19 @@ def _middles(column: GeometryColumn) -> F64Array:
         return (bounds[:, :2] + bounds[:, 2:]) / 2
 
 
-def _with_fields(
-    layer: Layer, other: Layer, found: Partners, unmatched: str
-) -> tuple[Layer, I64Array]:
+def _with_fields(layer: Layer, other: Layer, found: Partners, alone: str) -> tuple[Layer, I64Array]:
     """Return a row for each pair, with the fields of both."""
-    alone = np.flatnonzero(count_by(found.first, layer.n_rows) == 0)
+    lonely = np.flatnonzero(count_by(found.first, layer.n_rows) == 0)
     first, second = found.first, found.second
-    if unmatched == "only":
-        first, second = alone, np.full(len(alone), NONE)
-    elif unmatched == "keep":
-        first = np.concatenate([first, alone])
-        second = np.concatenate([second, np.full(len(alone), NONE)])
+    if alone == "only":
+        first, second = lonely, np.full(len(lonely), NONE)
+    elif alone == "keep":
+        first = np.concatenate([first, lonely])
+        second = np.concatenate([second, np.full(len(lonely), NONE)])
     order = bucket(first, layer.n_rows).order
     first, second = first[order], second[order]
     table = joined([layer, other], np.stack([first, second], axis=1))
-    if found.distance is not None and unmatched != "only":
+    if found.distance is not None and alone != "only":
         distance = np.full(len(order), np.nan)
         distance[np.flatnonzero(order < len(found.first))] = found.distance[
             order[order < len(found.first)]
@@ -271,7 +278,7 @@ def _added(table: pa.Table, name: str, values: pa.Array) -> pa.Table:
 
 
 def _aggregated(
-    layer: Layer, other: Layer, found: Partners, take: Sequence[str], unmatched: str
+    layer: Layer, other: Layer, found: Partners, take: Sequence[str], alone: str
 ) -> tuple[Layer, I64Array, dict[str, int]]:
     """Return INPUT with how many partners each feature has, and aggregates over them."""
     share = None
@@ -297,8 +304,8 @@ def _aggregated(
         name = free_name("distance", other.name, taken)
         table = _added(table, name, pa.array(least, mask=np.isnan(least)))
     rows = np.arange(layer.n_rows)
-    if unmatched != "keep":
-        rows = np.flatnonzero((matches_of > 0) == (unmatched == "drop"))
+    if alone != "keep":
+        rows = np.flatnonzero((matches_of > 0) == (alone == "drop"))
     return replace(layer, table=table).take(rows), rows, disagreements
 
 

@@ -70,7 +70,7 @@ def subset(
     *,
     other: Layer | None = None,
     relation: str | None = None,
-    within: Length | None = None,
+    up_to: Length | None = None,
     of_all: bool = False,
     invert: bool = False,
     box: Extent | None = None,
@@ -89,7 +89,7 @@ def subset(
     ----------
     where : expression, optional
         Features for which it is true (CQL2 text).
-    other, relation, within, of_all, invert
+    other, relation, up_to, of_all, invert
         Features that lie so to any feature of OTHER, no further than this (a text, or a number in
         metres), or to all; or the others.
     box : (x, y minimum, x, y maximum), optional
@@ -123,14 +123,14 @@ def subset(
             layer=chosen,
             other=other,
             relation=relation,
-            within=within,
+            up_to=up_to,
             of_all=of_all,
             invert=invert,
             precision=precision,
             follow=follow,
         )
         chosen = found.layer
-    elif relation or within or of_all:
+    elif relation or up_to or of_all:
         raise UsageError("how features lie needs an OTHER that they lie to")
     in_box = None
     if box is not None:
@@ -163,7 +163,7 @@ def _by_place(
     layer: Layer,
     other: Layer,
     relation: str | None,
-    within: Length | None,
+    up_to: Length | None,
     of_all: bool,
     invert: bool,
     precision: Length | None,
@@ -171,15 +171,15 @@ def _by_place(
 ) -> Chosen:
     from polygene.ops.places.by_place import chosen_by_place
 
-    if (relation is None) == (within is None):
-        raise UsageError("say how features lie to OTHER: give one of `relation` and `within`")
+    if (relation is None) == (up_to is None):
+        raise UsageError("say how features lie to OTHER: give one of `relation` and `up_to`")
     return chosen_by_place(
         layer,
         other,
         relation or "intersects",
         of_all=of_all,
         invert=invert,
-        within=metres(within, layer.crs),
+        up_to=metres(up_to, layer.crs),
         precision=map_units(precision, layer.crs),
         follow=true_metres(follow),
     )

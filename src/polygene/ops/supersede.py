@@ -45,7 +45,7 @@ def supersede(
     told = resolved(how, layer)
     # A snap is of INPUT alone, slivers and parts are of the whole, measures of what INPUT had.
     plain = told._replace(
-        snap=None, drop_slivers=None, single_parts=False, refresh=[], apportion=[]
+        snap=None, give_slivers=None, single_parts=False, refresh=[], apportion=[]
     )
     found = brought_for(layer, others, rules.ERASE, told, all_of_it=True)
     others = tuple(f.layer for f in found)
@@ -78,7 +78,7 @@ def supersede(
         proved=result.n_rows,
     )
     laid = Laid(OverlayResult(result, summary), rows, np.concatenate(is_made), rest.sources)
-    last = plain._replace(drop_slivers=told.drop_slivers, single_parts=told.single_parts)
+    last = plain._replace(give_slivers=told.give_slivers, single_parts=told.single_parts)
     done = finished(laid, [], last)
     done = replace(done, summary=replace(done.summary, stored=kept.summary.stored))
     return as_asked(with_bridges(done, found), how)

@@ -36,13 +36,13 @@ class Tally:
     features: int
 
 
-def tally(layer: Layer, by: Names, take: Names = (), across: str | None = None) -> Tally:
+def tally(layer: Layer, by: Names, aggregate: Names = (), across: str | None = None) -> Tally:
     """Aggregate the features of each value of some fields.
 
     Parameters
     ----------
     by : fields for the rows of the table
-    take : aggregates, ``count()`` if none is given
+    aggregate : aggregates, ``count()`` if none is given
     across : a field whose values become columns, for a single aggregate; the last column is the total
 
     Raises
@@ -52,10 +52,10 @@ def tally(layer: Layer, by: Names, take: Names = (), across: str | None = None) 
     UsageError
         If ``across`` is given with several aggregates, or has more than 200 values.
     """
-    by, take = names(by), names(take)
+    by, asked = names(by), names(aggregate)
     for name in (*by, *([across] if across else [])):
         layer.check_field(name)
-    takes = [Take.parse(text) for text in (take or ["count()"])]
+    takes = [Take.parse(text) for text in (asked or ["count()"])]
     if across is not None and len(takes) > 1:
         raise UsageError("across a second field only one aggregate fits")
     groups = group_rows(layer.table, by, layer.n_rows)

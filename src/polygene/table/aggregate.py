@@ -1,4 +1,4 @@
-"""Aggregates of groups of rows: what `--take "name = function(field)"` asks for."""
+"""Aggregates of groups of rows: what `--aggregate "name = function(field)"` asks for."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ FUNCTIONS = {
     "last": "the last value that is not null",
     "agreed": "the value that all have, null where they differ",
     "list": "the different values as one text, in order of appearance, with ; between",
-    "majority": "the commonest value, null where two are equally common",
+    "commonest": "the commonest value, null where two are equally common",
 }
 
 
@@ -345,5 +345,5 @@ _CHOICES: dict[str, Any] = {
     "max": _largest,
     "first": _first,
     "last": _last,
-    "majority": _commonest,
+    "commonest": _commonest,
 }

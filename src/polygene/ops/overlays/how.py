@@ -19,7 +19,7 @@ class How(TypedDict, total=False):
 
     precision : step of the grid; 0.0001 or, in degrees, 1e-9 if not given
     snap : move borders of INPUT within this distance of OTHER onto it first
-    drop_slivers : give parts of the result thinner than this to the neighbour with the longest
+    give_slivers : give parts of the result thinner than this to the neighbour with the longest
         shared border
     single_parts : give each part of a result a row of its own
     invalid : what becomes of invalid polygons that take part: ``mend``, ``refuse`` or ``leave-out``
@@ -31,7 +31,7 @@ class How(TypedDict, total=False):
 
     precision: Length | None
     snap: Length | None
-    drop_slivers: Length | None
+    give_slivers: Length | None
     single_parts: bool
     invalid: str
     follow: Length | None
@@ -45,7 +45,7 @@ class Resolved(NamedTuple):
 
     precision: float | None
     snap: float | None
-    drop_slivers: float | None
+    give_slivers: float | None
     single_parts: bool
     invalid: str
     follow: float | None
@@ -65,7 +65,7 @@ def resolved(how: How, layer: Layer) -> Resolved:
     return Resolved(
         precision=map_units(how.get("precision"), layer.crs),
         snap=map_units(how.get("snap"), layer.crs),
-        drop_slivers=map_units(how.get("drop_slivers"), layer.crs),
+        give_slivers=map_units(how.get("give_slivers"), layer.crs),
         single_parts=how.get("single_parts", False),
         invalid=how.get("invalid", "mend"),
         follow=true_metres(how.get("follow")),
@@ -81,6 +81,6 @@ def as_asked(result: OverlayResult, how: How) -> OverlayResult:
     if summary.snap is not None:
         summary = replace(summary, snap=replace(summary.snap, asked=as_written(how.get("snap"))))
     if summary.given_away is not None:
-        width = as_written(how.get("drop_slivers"))
+        width = as_written(how.get("give_slivers"))
         summary = replace(summary, given_away=replace(summary.given_away, asked=width))
     return replace(result, summary=summary)

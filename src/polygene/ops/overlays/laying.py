@@ -128,8 +128,8 @@ def finished(laid: Laid, sources: Sequence[Layer], how: Resolved) -> OverlayResu
     Each row of ``sources``, layers by their columns in ``laid.rows``, may have stored measures.
     """
     (layer, summary), rows = (laid.result.layer, laid.result.summary), laid.rows
-    if how.drop_slivers is not None:
-        given = give_away(layer, how.drop_slivers, summary.precision, laid.is_made)
+    if how.give_slivers is not None:
+        given = give_away(layer, how.give_slivers, summary.precision, laid.is_made)
         layer, rows = given.layer, rows[given.kept]
         summary = _recounted(summary, laid, given)
     if how.single_parts:

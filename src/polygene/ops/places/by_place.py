@@ -59,14 +59,14 @@ def chosen_by_place(
     relation: str,
     *,
     of_all: bool = False,
-    within: float | None = None,
+    up_to: float | None = None,
     invert: bool = False,
     precision: float | None = None,
     follow: float | None = None,
 ) -> Chosen:
     """Keep the features that lie in a relation to any feature of OTHER, or to all of them.
 
-    ``within`` keeps what lies no further than that from any instead, in metres, or map units without a
+    ``up_to`` keeps what lies no further than that from any instead, in metres, or map units without a
     CRS; ``invert`` the rest of it.
 
     Raises
@@ -75,18 +75,18 @@ def chosen_by_place(
         If the relation is unknown, or has no meaning for the two layers.
     """
     n_other = int((~other.geometry.is_empty).sum())
-    asked = "nearest" if within is not None else relation
+    asked = "nearest" if up_to is not None else relation
     asked = "intersects" if asked == "disjoint" else asked
-    found = partners(layer, other, asked, within=within, precision=precision, follow=follow)
+    found = partners(layer, other, asked, up_to=up_to, precision=precision, follow=follow)
     counts = count_by(found.first, layer.n_rows)
-    if relation == "disjoint" and within is None:
+    if relation == "disjoint" and up_to is None:
         mask = (counts == 0) & ~layer.geometry.is_empty
     else:
-        mask = counts == n_other if of_all and within is None else counts > 0
+        mask = counts == n_other if of_all and up_to is None else counts > 0
     if invert:
         mask = ~mask
     return Chosen(
         replace(layer.take(mask), total=layer.n_total),
-        "" if within is None else metric_of(layer),
+        "" if up_to is None else metric_of(layer),
         [] if found.bridge is None else [found.bridge],
     )

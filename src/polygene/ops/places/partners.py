@@ -70,7 +70,7 @@ def partners(
     relation: str,
     *,
     count: int = 1,
-    within: float | None = None,
+    up_to: float | None = None,
     precision: float | None = None,
     follow: float | None = None,
 ) -> Partners:
@@ -87,14 +87,14 @@ def partners(
     layer = admit(layer).layer
     if relation == "nearest":
         return _nearest(
-            layer=layer, other=other, count=count, within=within, precision=precision, follow=follow
+            layer=layer, other=other, count=count, up_to=up_to, precision=precision, follow=follow
         )
     is_pattern = len(relation) == 9 and set(relation.upper()) <= set("TF*012")
     if not is_pattern:
         check_relation(relation, layer, other)
     if relation == "disjoint":
         raise UsageError(
-            "disjoint makes a pair of nearly everything; ask for intersects and keep the unmatched"
+            "disjoint makes a pair of nearly everything; ask for intersects and keep the alone"
         )
     found = beside(layer, other, follow=follow)
     pairs = related(layer, found.layer, precision)
@@ -141,7 +141,7 @@ def _nearest(
     layer: Layer,
     other: Layer,
     count: int,
-    within: float | None,
+    up_to: float | None,
     precision: float | None,
     follow: float | None,
 ) -> Partners:
@@ -156,12 +156,12 @@ def _nearest(
             layer=layer,
             other=there.layer,
             count=count,
-            within=within,
+            up_to=up_to,
             precision=precision,
             unit=unit,
         )
         return _as_partners(found, count, there)
-    limit = np.inf if within is None else within / unit
+    limit = np.inf if up_to is None else up_to / unit
     reach = max(extent[2] - extent[0], extent[3] - extent[1], 1000.0 / unit)
     while True:
         # All that is no further than this from INPUT is brought, so the nearest within it is right.
@@ -173,7 +173,7 @@ def _nearest(
             layer=layer,
             other=there.layer,
             count=count,
-            within=within if is_all else reach * unit,
+            up_to=up_to if is_all else reach * unit,
             precision=precision,
             unit=unit,
         )
@@ -186,14 +186,14 @@ def _search(
     layer: Layer,
     other: Layer,
     count: int,
-    within: float | None,
+    up_to: float | None,
     precision: float | None,
     unit: float,
 ) -> NearestRows:
     """Return the nearest of two layers in one CRS, in metres, or map units without a CRS."""
     meets = _meeting(layer, other, precision)
     bounds = [finite_bounds(y) for y in (layer, other)]
-    limit = np.inf if within is None else within
+    limit = np.inf if up_to is None else up_to
     if is_geographic(layer.crs):
         assert layer.crs is not None
         return nearest_on_ellipsoid(
