@@ -18,6 +18,7 @@ from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans, sum_by
 from polygene.geometry import Family, GeometryColumn
 
+MOST_PIECES = 1000  # of one edge; what turns further is no place, and its measure has no meaning
 MOST_TURN = np.radians(4.0)  # that an edge rises or turns in one piece
 
 
@@ -92,7 +93,7 @@ class EllipsoidRuler:
         long = np.flatnonzero(counts > 1)
         if len(long) == 0:
             return measure(start, stop)
-        n = counts[long].astype(np.int64)
+        n = np.minimum(counts[long], MOST_PIECES).astype(np.int64)
         edge, nth = np.repeat(long, n), spans(np.zeros(len(n), np.int64), n)
         low, high = ((nth + k) / np.repeat(n, n) for k in (0, 1))
         a, go = start[edge], way[edge]

@@ -55,8 +55,8 @@ class Clip(WithSample):
             self.assertLessEqual(
                 abs(balance["inside"] + balance["outside"] - balance["before"]), balance["bound"]
             )
-            before = dict(self.sql("tolva.gpkg", f"SELECT fid, geom FROM {name}"))
-            after = dict(self.sql("out.gpkg", f"SELECT fid, geom FROM {name}"))
+            before = dict(self.sql("tolva.gpkg", f"SELECT id, geometry FROM {name}"))
+            after = dict(self.sql("out.gpkg", f"SELECT id, geometry FROM {name}"))
             same = sum(before[key] == blob for key, blob in after.items())
             n_mended = summary["input"]["admitted"]["mended"]["count"]
             self.assertLessEqual(same, summary["whole"], name)
@@ -168,10 +168,10 @@ class Clip(WithSample):
         self.assertEqual(json.loads(cut.out)["results"][0]["summary"]["out"], parts.n_rows)
         self.assertEqual(np.diff(parts.geometry.row_offsets).max(), 1)
         self.run_polygene(*clip, "-o", "whole.gpkg", "--whole")
-        cables = dict(self.sql("tolva.gpkg", "SELECT cable, geom FROM cables"))
-        whole = self.sql("whole.gpkg", "SELECT cable, geom FROM cables")
+        cables = dict(self.sql("tolva.gpkg", "SELECT cable, geometry FROM cables"))
+        whole = self.sql("whole.gpkg", "SELECT cable, geometry FROM cables")
         self.assertTrue(whole)
-        self.assertTrue(all(cables[cable] == geom for cable, geom in whole))
+        self.assertTrue(all(cables[cable] == shape for cable, shape in whole))
 
     def test_input_and_output_in_one_file(self):
         done = self.run_polygene(

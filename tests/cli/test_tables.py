@@ -235,7 +235,7 @@ class Shapes(WithSample):
         """convert, fields, measure, parts, reproject, subset, join and merge."""
         name, before = (
             "tolva.gpkg#beds_marram",
-            self.sql("tolva.gpkg", "SELECT geom FROM beds_marram"),
+            self.sql("tolva.gpkg", "SELECT geometry FROM beds_marram"),
         )
         for words in (
             ["convert", name], ["fields", name, "--drop", "bed_id"], ["subset", name, "--limit", "64"],
@@ -248,7 +248,7 @@ class Shapes(WithSample):
                 self.assertRegex(
                     done.words, "3 of 64 features are invalid and stay as they are: row 7"
                 )
-                self.assertEqual(self.sql("out.gpkg", "SELECT geom FROM x"), before)
+                self.assertEqual(self.sql("out.gpkg", "SELECT geometry FROM x"), before)
                 done = self.run_polygene(
                     *words, "-o", "out.gpkg#x", "--replace", "--invalid", "mend"
                 )
@@ -295,7 +295,7 @@ class ByPlace(WithSample):
         self.assertIn("pairs 89: 0 of sectors have no partner, 3 have one, 21 several", done.words)
         ((n, tonnes),) = self.sql("out.gpkg", "SELECT sum(matches), sum(tonnes) FROM sectors")
         wanted = self.sql(
-            "tolva.gpkg", "SELECT count(*), sum(tonnes) FROM buoys WHERE geom IS NOT NULL"
+            "tolva.gpkg", "SELECT count(*), sum(tonnes) FROM buoys WHERE geometry IS NOT NULL"
         )
         self.assertEqual(n, wanted[0][0])
         self.assertAlmostEqual(tonnes, wanted[0][1])

@@ -100,7 +100,7 @@ class RoundTrip(InFolder):
         """Layers and fields may be called anything; key and geometry column make way."""
         rows = make.polygons([[[make.square(0, 0, 1)]]])
         for name in ('a"b', "drop table x; --", "order", "Ähre 7"):
-            table = {"fid": ["x"], "geom": [1], 'q"; select': [True], "": ["empty"]}
+            table = {"id": ["x"], "geometry": [1], 'q"; select': [True], "": ["empty"]}
             layer = make.layer(name, rows, crs.parse("EPSG:32633"), **table)
             geopackage.write(self.path, [layer])
             self.assertTrue(self.only_layer(name).table.equals(layer.table))
@@ -147,7 +147,7 @@ class RoundTrip(InFolder):
         line = struct.pack("<2sBBi", b"GP", 0, 1, 0) + struct.pack("<BII4d", 1, 2, 2, 0, 0, 5, 5)
         with self.edited() as connection:
             connection.execute("UPDATE gpkg_geometry_columns SET geometry_type_name = 'GEOMETRY'")
-            connection.execute("DROP TRIGGER rtree_things_geom_insert")
+            connection.execute("DROP TRIGGER rtree_things_geometry_insert")
             connection.executemany(
                 "INSERT INTO things VALUES (?, ?, ?)", [(5, line, 1), (6, line, 2), (7, None, 3)]
             )
@@ -164,7 +164,7 @@ class RoundTrip(InFolder):
             self.path, [make.layer("things", make.points([[np.zeros(2)]] * 3), None, n=[1, 2, 3])]
         )
         with self.edited() as connection:
-            connection.execute("UPDATE things SET n = 'many' WHERE fid = 2")
+            connection.execute("UPDATE things SET n = 'many' WHERE id = 2")
         reading = geopackage.read(self.path, "things")
         self.assertEqual(reading.layers[0].table["n"].to_pylist(), ["1", "many", "3"])
         self.assertIn("field n holds values that are no INTEGER", reading.notes[0])
@@ -181,7 +181,7 @@ class Standard(InFolder):
         self.assertEqual(self.sql("PRAGMA user_version"), [(10400,)])
         self.assertEqual(self.sql("PRAGMA integrity_check"), [("ok",)])
         self.assertEqual(self.sql("PRAGMA foreign_key_check"), [])
-        self.assertEqual(self.sql("SELECT rtreecheck('rtree_cells_geom')"), [("ok",)])
+        self.assertEqual(self.sql("SELECT rtreecheck('rtree_cells_geometry')"), [("ok",)])
         ids = {row[0] for row in self.sql("SELECT srs_id FROM gpkg_spatial_ref_sys")}
         self.assertEqual(ids, {-1, 0, 4326, 32633})
         (definition,) = self.sql(
@@ -204,7 +204,7 @@ class Standard(InFolder):
         bounds = cells.row_bounds()
         for low, high in ((55.5, 60.0), (0, 3), (399, 500)):
             found = self.sql(
-                "SELECT id FROM rtree_cells_geom "
+                "SELECT id FROM rtree_cells_geometry "
                 "WHERE minx <= ? AND maxx >= ? AND miny <= ? AND maxy >= ?",
                 high,
                 low,
@@ -220,13 +220,13 @@ class Standard(InFolder):
         with self.edited() as connection:
             blob = struct.pack("<2sBBi", b"GP", 0, 1, 0) + struct.pack("<BIdd", 1, 1, 8, 9)
             connection.execute("INSERT INTO things VALUES (100, ?)", (blob,))
-            connection.execute("DELETE FROM things WHERE fid = 3")
-            connection.execute("UPDATE things SET geom = NULL WHERE fid = 4")
-            connection.execute("UPDATE things SET fid = 200 WHERE fid = 5")
-            connection.execute("UPDATE things SET geom = ? WHERE fid = 6", (blob,))
-            ids = {row[0] for row in connection.execute("SELECT id FROM rtree_things_geom")}
+            connection.execute("DELETE FROM things WHERE id = 3")
+            connection.execute("UPDATE things SET geometry = NULL WHERE id = 4")
+            connection.execute("UPDATE things SET id = 200 WHERE id = 5")
+            connection.execute("UPDATE things SET geometry = ? WHERE id = 6", (blob,))
+            ids = {row[0] for row in connection.execute("SELECT id FROM rtree_things_geometry")}
             moved = connection.execute(
-                "SELECT minx, maxy FROM rtree_things_geom WHERE id = 6"
+                "SELECT minx, maxy FROM rtree_things_geometry WHERE id = 6"
             ).fetchone()
         self.assertEqual(ids, (set(range(1, 61)) | {100, 200}) - {3, 4, 5})
         self.assertEqual(moved, (8, 9))
@@ -257,7 +257,7 @@ class Damage(InFolder):
         self.assertGreaterEqual(refused, 6)
 
     def test_broken_geometry_names_its_row(self):
-        good = self.sql("SELECT geom FROM cells WHERE fid = 17")[0][0]
+        good = self.sql("SELECT geometry FROM cells WHERE id = 17")[0][0]
         for blob, reason in [
             (good[:60], "counts more|ends too early"),
             (good[:41], "ends too early"),
@@ -272,8 +272,8 @@ class Damage(InFolder):
         ]:
             with self.subTest(reason=reason):
                 with self.edited() as connection:
-                    connection.execute("DROP TRIGGER IF EXISTS rtree_cells_geom_update6")
-                    connection.execute("UPDATE cells SET geom = ? WHERE fid = 17", (blob,))
+                    connection.execute("DROP TRIGGER IF EXISTS rtree_cells_geometry_update6")
+                    connection.execute("UPDATE cells SET geometry = ? WHERE id = 17", (blob,))
                 with self.assertRaisesRegex(GeometryError, f"row 17: .*({reason})"):
                     geopackage.read(self.path, "cells")
 
@@ -392,7 +392,7 @@ class WholeOrNot(InFolder):
                 "CREATE TABLE codes (id INTEGER PRIMARY KEY, word TEXT);"
                 "INSERT INTO codes VALUES (1, 'x');"
                 "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('codes', 'attributes');"
-                "CREATE VIEW v AS SELECT fid AS own_key, geom, n FROM b WHERE n = 2;"
+                "CREATE VIEW v AS SELECT id AS own_key, geometry AS geom, n FROM b WHERE n = 2;"
                 "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('v', 'features');"
                 "INSERT INTO gpkg_geometry_columns VALUES ('v', 'geom', 'POLYGON', 0, 0, 0);"
             )
@@ -410,7 +410,7 @@ class WholeOrNot(InFolder):
         with contextlib.closing(sqlite3.connect(self.path)) as connection:
             connection.executescript(
                 "CREATE VIEW v AS WITH RECURSIVE n(k) AS (SELECT 1 UNION ALL SELECT k + 1 FROM n) "
-                "SELECT n.k AS k, a.geom AS geom FROM a JOIN n WHERE n.k < 0;"
+                "SELECT n.k AS k, a.geometry AS geometry FROM a JOIN n WHERE n.k < 0;"
                 "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('v', 'features');"
                 "INSERT INTO gpkg_geometry_columns VALUES ('v', 'geom', 'POLYGON', 0, 0, 0);"
             )
@@ -445,7 +445,7 @@ class WholeOrNot(InFolder):
         self.assertEqual(len(geopackage.layer_names(self.path)), 70)
         with contextlib.closing(sqlite3.connect(self.path)) as connection:
             for name in ("layer_3", "layer_25", "layer_40", "layer_69"):
-                index = f"rtree_{name}_geom"
+                index = f"rtree_{name}_geometry"
                 checked = connection.execute("SELECT rtreecheck(?)", (index,)).fetchone()
                 found = connection.execute(f"SELECT id FROM {index} WHERE minx > 0.5").fetchall()
                 triggers = connection.execute(

@@ -193,7 +193,7 @@ class Recipes(WithSample):
         self.assertEqual((self.reused(), self.reused()), (set(), {"in_park"}))
         place = beside.with_name(beside.name.replace(".told.json", ".gpkg"))
         with contextlib.closing(sqlite3.connect(place)) as file, file:
-            file.execute("DELETE FROM in_park WHERE fid < 9")
+            file.execute("DELETE FROM in_park WHERE id < 9")
         self.assertEqual(self.reused(), set())
         self.assertEqual(check_balance({}), check_balance({"results": [{"summary": {}}]}))
 

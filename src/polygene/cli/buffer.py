@@ -103,7 +103,8 @@ def buffer(
 
     \b
     Examples:
-      polygene buffer tolva.gpkg#ferry_lanes --distance 150m --dissolve -o lanes.gpkg
+      polygene buffer tolva.gpkg#ferry_lanes --distance 150m --dissolve \\
+        -o lanes.gpkg
       polygene buffer tolva.gpkg#slipways --rings 100m,250m --bands -o near.gpkg
     """
     if sum(value is not None for value in (distance, distance_by, rings)) != 1:

@@ -31,7 +31,12 @@ ENDINGS = (".csv", ".tsv")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
 READS_PART = False
-_WKT_NAMES = ("wkt", "geometry", "geom", "shape", "the_geom")
+_WKT_NAMES = ("wkt", "geometry")
+_WKT = re.compile(
+    r"\s*(SRID=\d+;)?\s*(multi)?(point|linestring|polygon|geometrycollection)\s*(z|m|zm)?\s*(\(|empty)",
+    re.IGNORECASE,
+)
+_LOOKED_AT = 1000  # rows in which the first text of a column is looked for
 _PAIRS = (
     ("x", "y"),
     ("longitude", "latitude"),
@@ -88,13 +93,13 @@ def _read(path: Path) -> Reading:
     table = distinct_columns(_plain(table), path, notes)
     # of two that differ by case the first
     names = {name.strip().casefold(): name for name in table.column_names[::-1]}
-    for wanted in _WKT_NAMES:
-        if wanted in names and pa.types.is_string(table.schema.field(names[wanted]).type):
-            geometries = _from_wkt(table.column(names[wanted]).to_pylist(), path)
-            rest = table.drop_columns([names[wanted]])
-            return layers_of(
-                path=path, geometries=geometries, table=rest, crs=None, ids=None, notes=notes
-            )
+    found = _wkt_column(table)
+    if found is not None:
+        geometries = _from_wkt(table.column(found).to_pylist(), path)
+        rest = table.drop_columns([found])
+        return layers_of(
+            path=path, geometries=geometries, table=rest, crs=None, ids=None, notes=notes
+        )
     for x, y in _PAIRS:
         if x in names and y in names:
             column = _from_numbers(table, names[x], names[y], path)
@@ -104,9 +109,24 @@ def _read(path: Path) -> Reading:
                 path=path, geometries=chosen, table=table, crs=None, ids=None, notes=notes
             )
     raise FileError(
-        f"{path} has no geometry: neither a column of WKT ({', '.join(_WKT_NAMES)}) nor two of "
-        "numbers such as x and y or lon and lat"
+        f"{path} has no geometry: neither a column of WKT, as POINT (30 10), nor two of numbers such "
+        "as x and y or lon and lat"
     )
+
+
+def _wkt_column(table: pa.Table) -> str | None:
+    """Return the column of texts that are WKT, whatever it is called; of several one called so."""
+    texts = [f.name for f in table.schema if pa.types.is_string(f.type)]
+    texts.sort(key=lambda name: name.strip().casefold() not in _WKT_NAMES)
+    for name in texts:
+        if name.strip().casefold() in _WKT_NAMES:
+            return name
+        first = next(
+            (text for text in table.column(name).slice(0, _LOOKED_AT).to_pylist() if text), ""
+        )
+        if _WKT.match(first):
+            return name
+    return None
 
 
 def _delimiter(path: Path) -> str:

@@ -83,7 +83,8 @@ def dissolve(
 
     Fields are summed up as ``aggregate`` says, as in ``beds = count()``; the others keep their value
     where the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or with
-    ``null_group`` ``apart`` each such feature one of its own. Lines and points are gathered into one feature a group,
+    ``null_group`` ``apart`` each such feature one of its own. Lines and points are gathered into one
+    feature a group,
     as they are. ``precision`` is the step of the grid, a text or a number in map units. Invalid
     polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
 

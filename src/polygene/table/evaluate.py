@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from polygene.errors import ExpressionError, UsageError, did_you_mean, listed, nearest_first
 from polygene.table import spatial
 from polygene.table.casting import recast
-from polygene.table.functions import COUNTED, FUNCTIONS, GEOMETRY_FUNCTIONS, Function
+from polygene.table.functions import COUNTED, FOREIGN, FUNCTIONS, GEOMETRY_FUNCTIONS, Function
 from polygene.table.temporal import MOMENT, RELATIONS, Span, open_end
 from polygene.table.types import kind_of
 
@@ -229,6 +229,25 @@ class Evaluator:
         apart = pc.utf8_normalize(data, form="NFKD")
         return Value(pc.replace_substring_regex(apart, pattern=r"\p{Mn}", replacement=""), "text")
 
+    def _case(self, tree: lark.Tree) -> Value:
+        """Return the value behind the first condition that is true (ISO/IEC 9075-2, 6.12)."""
+        children = [child for child in tree.children if child is not None]
+        is_open = len(children) % 2 == 0  # without ELSE
+        otherwise = Value(pa.scalar(None), "null") if is_open else self.value_of(children.pop())
+        tests = [
+            self._expect(self.value_of(child), "boolean", child, "WHEN") for child in children[::2]
+        ]
+        values = [*map(self.value_of, children[1::2]), otherwise]
+        kinds = list(dict.fromkeys(v.kind for v in values if v.kind != "null")) or ["null"]
+        if len(kinds) > 1:
+            words = " and a ".join(kinds)
+            raise self._refuse(tree, f"what CASE gives is of one kind, and here it is a {words}")
+        alike = next((v.data.type for v in values if v.kind != "null"), pa.null())
+        *data, found = (_null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values)
+        for test, value in zip(tests[::-1], data[::-1], strict=True):
+            found = pc.if_else(pc.fill_null(test.cast(pa.bool_()), False), value, found)
+        return Value(found, kinds[0])
+
     def _null(self, tree: lark.Tree) -> Value:
         del tree
         return Value(pa.scalar(None, pa.null()), "null")
@@ -248,6 +267,8 @@ class Evaluator:
             known = sorted(
                 [*FUNCTIONS, *GEOMETRY_FUNCTIONS, "interval", *RELATIONS, *spatial.FUNCTIONS]
             )
+            if key in FOREIGN:
+                raise self._refuse(tree, f"{name}() is {FOREIGN[key]} here")
             raise self._refuse(
                 tree,
                 f"there is no function {name!r}{did_you_mean(key, known)} (there are "

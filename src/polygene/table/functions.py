@@ -102,14 +102,14 @@ def _days(start: Any, stop: Any) -> Any:
 FUNCTIONS = {
     "upper": Function("text", "text", "in capitals", pc.utf8_upper),
     "lower": Function("text", "text", "in small letters", pc.utf8_lower),
-    "title": Function("text", "text", "Each Word Capitalised", pc.utf8_title),
+    "capitalised": Function("text", "text", "Each Word Capitalised", pc.utf8_title),
     "trim": Function("text", "text", "without blanks at its ends", pc.utf8_trim_whitespace),
     "characters": Function("text", "number", "how many characters", pc.utf8_length),
     "left": Function("text, number", "text", "the first n characters", _left),
     "right": Function("text, number", "text", "the last n characters", _right),
-    "middle": Function("text, number, number", "text", "n characters from a place on", _middle),
+    "substring": Function("text, number, number", "text", "n characters from a place on", _middle),
     "replace": Function("text, text, text", "text", "every old text by a new one", _replaced),
-    "concat": Function(
+    "joined": Function(
         "any, ...",
         "text",
         "values one behind the other; nulls are left out",
@@ -136,16 +136,47 @@ FUNCTIONS = {
     "least": Function("same, ...", "same", "the smallest of several", pc.min_element_wise),
     "greatest": Function("same, ...", "same", "the largest of several", pc.max_element_wise),
     "coalesce": Function("same, ...", "same", "the first that is not null", pc.coalesce),
-    "if": Function(
-        "boolean, same, same",
-        "same",
-        "one where true, else the other",
-        lambda test, one, other: pc.if_else(pc.fill_null(test, False), one, other),
-    ),
     "year": Function("date", "number", "the year", pc.year),
     "month": Function("date", "number", "the month, 1 to 12", pc.month),
     "day": Function("date", "number", "the day of the month", pc.day),
     "days": Function("date, date", "number", "days from one to the other", _days),
+}
+
+
+# What functions are called elsewhere, or were here.
+FOREIGN = {
+    "x": "centroid_x()",
+    "y": "centroid_y()",
+    "title": "capitalised()",
+    "initcap": "capitalised()",
+    "concat": "joined()",
+    "middle": "substring()",
+    "mid": "substring()",
+    "substr": "substring()",
+    "if": "CASE WHEN condition THEN value ELSE other END",
+    "iif": "CASE WHEN condition THEN value ELSE other END",
+    "nvl": "coalesce()",
+    "ifnull": "coalesce()",
+    "isnull": "field IS NULL",
+    "ucase": "upper()",
+    "lcase": "lower()",
+    "len": "characters()",
+    "char_length": "characters()",
+    "ceil": "ceiling()",
+    "int": "whole()",
+    "to_number": "number()",
+    "float": "number()",
+    "str": "text()",
+    "to_date": "day_of()",
+    "regexp_replace": "not there; replace() changes one text into another",
+    "st_area": "area()",
+    "st_length": "length()",
+    "avg": "an aggregate, mean(): --aggregate 'name = mean(field)'",
+    "sum": "an aggregate: --aggregate 'name = sum(field)'",
+    "count": "an aggregate: --aggregate 'name = count()'",
+    "mean": "an aggregate: --aggregate 'name = mean(field)'",
+    "min": "an aggregate; of several fields it is least()",
+    "max": "an aggregate; of several fields it is greatest()",
 }
 
 
@@ -199,8 +230,8 @@ GEOMETRY_FUNCTIONS = {
     "area": GeometryFunction(AREAS, "the area, in square metres or a unit: area(ha)", _areas),
     "length": GeometryFunction(METRES, "the length of lines, in metres: length(km)", _lengths(1)),
     "perimeter": GeometryFunction(METRES, "the length of all rings of a polygon", _lengths(2)),
-    "x": GeometryFunction({}, "the x (or longitude) of the centroid", _coordinate(0)),
-    "y": GeometryFunction({}, "the y (or latitude) of the centroid", _coordinate(1)),
+    "centroid_x": GeometryFunction({}, "the x (or longitude) of the centroid", _coordinate(0)),
+    "centroid_y": GeometryFunction({}, "the y (or latitude) of the centroid", _coordinate(1)),
     "vertices": GeometryFunction({}, "how many vertices", _vertices),
     "parts": GeometryFunction({}, "how many parts", _parts),
 }

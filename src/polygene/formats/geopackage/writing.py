@@ -20,6 +20,7 @@ from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 
 CHUNK = 50_000  # rows encoded at a time
+OURS = ("id", "geometry")  # key and geometry of a new layer, as in the standard's own examples
 PATIENCE = 5  # seconds to wait for a program that edits the same file
 _TYPE_NAMES = {Family.POINTS: "POINT", Family.LINES: "LINESTRING", Family.POLYGONS: "POLYGON"}
 
@@ -53,12 +54,13 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
             if not exists:
                 schema.create_core(connection)
             last: list[schema.Entry] = []
+            names: dict[str, tuple[str, str]] = {}
             for layer in layers if exists else ():
-                _drop(connection, layer.name)
+                names[layer.name] = _drop(connection, layer.name)
             with schema.growing(connection, len(layers)) as step:
                 for layer in layers:
                     step()
-                    last += _add(connection, layer)
+                    last += _add(connection, layer, names.get(layer.name, OURS))
             schema.enter(connection, last)
             connection.execute("COMMIT")
         finally:
@@ -111,16 +113,21 @@ def _copy(path: Path, temporary: Path) -> None:
         source.close()
 
 
-def _drop(connection: sqlite3.Connection, name: str) -> None:
-    """Take out a layer with all that hangs on it."""
+def _drop(connection: sqlite3.Connection, name: str) -> tuple[str, str]:
+    """Take out a layer with all that hangs on it; return what its key and geometry were called.
+
+    Whatever else knows the file knows these names, so a layer that is replaced keeps them.
+    """
     found = connection.execute(
         "SELECT g.table_name, g.column_name FROM gpkg_geometry_columns g "
         "WHERE lower(g.table_name) = lower(?)",
         (name,),
     ).fetchone()
     if found is None:
-        return
+        return OURS
     table, column = found
+    keys = connection.execute(f"PRAGMA table_xinfo({quoted(table)})").fetchall()
+    key = next((str(row[1]) for row in keys if row[5] > 0), OURS[0])
     connection.execute(f"DROP TABLE IF EXISTS {quoted(f'rtree_{table}_{column}')}")
     is_view = connection.execute(
         "SELECT count(*) FROM sqlite_master WHERE type = 'view' AND name = ?", (table,)
@@ -137,11 +144,14 @@ def _drop(connection: sqlite3.Connection, name: str) -> None:
     ):
         if is_there:
             connection.execute(f"DELETE FROM {place} WHERE table_name = ?", (table,))
+    return key, column
 
 
-def _add(connection: sqlite3.Connection, layer: Layer) -> list[schema.Entry]:
+def _add(
+    connection: sqlite3.Connection, layer: Layer, wished: tuple[str, str]
+) -> list[schema.Entry]:
     """Add a layer; return what is still to be entered in the database's schema."""
-    names = _column_names(layer)
+    names = _column_names(layer, wished)
     column = layer.geometry
     srs_id = schema.ensure_crs(connection, layer.crs)
     fields = [f"{quoted(field.name)} {sql_type(field)}" for field in layer.table.schema]
@@ -171,7 +181,7 @@ class _Names:
         self.key, self.geometry = key, geometry
 
 
-def _column_names(layer: Layer) -> _Names:
+def _column_names(layer: Layer, wished: tuple[str, str]) -> _Names:
     folded: dict[str, str] = {}
     for name in layer.table.column_names:
         other = folded.setdefault(name.lower(), name)
@@ -188,7 +198,7 @@ def _column_names(layer: Layer) -> _Names:
         folded[chosen.lower()] = chosen
         return chosen
 
-    return _Names(free("fid"), free("geom"))
+    return _Names(free(wished[0]), free(wished[1]))
 
 
 def _type_name(column: GeometryColumn) -> str:
