@@ -19,13 +19,14 @@ NAME = "polygene.toml"
 class Settings:
     """What a settings file may say.
 
-    workspace : the folder for destinations that name none, seen from the settings file
+    folder : where destinations that name no folder lie, and inputs that are not here; seen from the
+        settings file
     format : the ending of files in folders, ``.gpkg`` if nothing is said
     precision, crs : as the options of these names
     person : who works here, for the lineage; credit, licence : of results, if nothing else is said
     """
 
-    workspace: str = ""
+    folder: str = ""
     format: str = ""
     precision: str = ""
     crs: str = ""
@@ -74,6 +75,8 @@ def read(path: Path) -> Settings:
         raise SheetError(path, None, f"it is no valid TOML: {err}") from err
     known = [field.name for field in fields(Settings)]
     for name, value in found.items():
+        if name == "workspace":
+            raise SheetError(path, None, "the setting 'workspace' is called 'folder' now")
         if name not in known:
             raise SheetError(
                 path,
@@ -89,7 +92,7 @@ def read(path: Path) -> Settings:
         raise SheetError(
             path, None, f"{settings.format!r} is no format; there are {', '.join(ENDINGS)}"
         )
-    if settings.workspace:
-        workspace = os.path.relpath(path.parent / settings.workspace)
-        settings = Settings(**{**found, "workspace": workspace})
+    if settings.folder:
+        own = os.path.relpath(path.parent / settings.folder)
+        settings = Settings(**{**found, "folder": own})
     return settings

@@ -17,10 +17,20 @@ class Settings(WithSample):
         super().setUp()
         self.sheet = self.folder / "polygene.toml"
         self.sheet.write_text(
-            'workspace = "results"\nformat = "parquet"\nprecision = "1m"\nperson = "A. Ardal"\n'
+            'folder = "results"\nformat = "parquet"\nprecision = "1m"\nperson = "A. Ardal"\n'
             'credit = "Sound office"\n'
         )
-        (self.folder / "results").mkdir()
+
+    def test_its_folder_is_made_said_and_looked_in(self):
+        first = self.run_polygene("subset", "tolva.gpkg#park", "-o", "p.gpkg")
+        self.assertRegex(first.err, r"the folder results is the one that\s+polygene.toml names")
+        second = self.run_polygene("clip", "tolva.gpkg#sectors", "--with", "p.gpkg", "-o", "q.gpkg")
+        self.assertEqual(second.code, 0, second.err)
+        self.assertRegex(second.err, r"p.gpkg is taken from the folder results")
+        self.assertTrue((self.folder / "results" / "q.gpkg").exists())
+        self.sheet.write_text('workspace = "x"')
+        done = self.run_polygene("layers", "tolva.gpkg")
+        self.assertRegex(done.err, r"'workspace' is called\s+'folder' now")
 
     def test_one_that_others_may_write_is_not_obeyed(self):
         asked = ("subset", "tolva.gpkg#park", "-o", "p.gpkg", "--replace")

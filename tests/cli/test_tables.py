@@ -123,7 +123,7 @@ class Measures(WithSample):
         """Each as it can be worked out from the vertices, exactly where that is possible."""
         done = self.run_polygene(
             "measure", "tolva.gpkg#sectors", "--area", "area_ha=ha", "--area", "m2", "--perimeter",
-            "km", "--centroid", "--inside", "--bounds", "--vertices", "--parts", "-o", "m.gpkg",
+            "km", "--centroid", "--label-point", "--bounds", "--vertices", "--parts", "-o", "m.gpkg",
             "--json",
         )  # fmt: skip
         self.assertEqual((done.code, done.err), (0, ""))
@@ -135,7 +135,7 @@ class Measures(WithSample):
             self.assertEqual(box, [*xy.min(axis=0), *xy.max(axis=0)])
             self.assertEqual((row["vertices"], row["parts"]), (len(xy), len(parts)))
             points = exact.row_points(parts)
-            inside = (Fraction(row["inside_x"]), Fraction(row["inside_y"]))
+            inside = (Fraction(row["label_x"]), Fraction(row["label_y"]))
             self.assertEqual(exact.is_covered(points, inside), 1)
             (ring,) = points[0]  # sectors are simple
             twice = exact.twice_area(ring)

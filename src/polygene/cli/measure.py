@@ -26,7 +26,7 @@ def _unit_option(name: str, what: str) -> Any:
 @_unit_option("length", "The length of lines")
 @_unit_option("perimeter", "The length of all rings of polygons")
 @click.option("--centroid", is_flag=True, help="Its x and y; it may lie outside.")
-@click.option("--inside", is_flag=True, help="The x and y of a point sure to lie inside.")
+@click.option("--label-point", is_flag=True, help="The x and y of a point sure to lie inside.")
 @click.option("--bounds", is_flag=True, help="The box round each feature.")
 @click.option("--vertices", is_flag=True, help="How many vertices.")
 @click.option("--parts", is_flag=True, help="How many parts.")
@@ -37,7 +37,7 @@ def measure(
     length: tuple[str, ...],
     perimeter: tuple[str, ...],
     centroid: bool,
-    inside: bool,
+    label_point: bool,
     bounds: bool,
     vertices: bool,
     parts: bool,
@@ -51,7 +51,7 @@ def measure(
     Example:
       polygene measure tolva.gpkg#sectors --area area_ha=ha -o sectors.gpkg
     """
-    if not (area or length or perimeter or centroid or inside or bounds or vertices or parts):
+    if not (area or length or perimeter or centroid or label_point or bounds or vertices or parts):
         raise click.UsageError("say what to measure: --area ha, --length km, --centroid ...")
     from polygene.ops.measure import measure as measure_layer
 
@@ -63,7 +63,7 @@ def measure(
             length=length,
             perimeter=perimeter,
             centroid=centroid,
-            inside=inside,
+            label_point=label_point,
             bounds=bounds,
             vertices=vertices,
             parts=parts,

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from polygene.errors import PolygeneError
+from polygene.written import remark
 
 if TYPE_CHECKING:
     from polygene.settings import Settings
@@ -30,6 +31,8 @@ class RecordedCommand(click.Command):
             if value and name in own
         }
         rest = super().parse_args(ctx, args)
+        for name in _INPUTS & ctx.params.keys():
+            ctx.params[name] = _found(ctx.params[name], settings)
         if ctx.params.get("out"):
             ctx.params["out"] = _destination(ctx.params["out"], settings, str(self.name))
         return rest
@@ -89,12 +92,40 @@ def _destination(out: str, settings: Settings, command: str) -> str:
     """
     if out == "-":
         return out
-    if settings.workspace and "/" not in out and os.sep not in out:
-        out = str(Path(settings.workspace) / out)
+    if settings.folder and "/" not in out and os.sep not in out:
+        _make(Path(settings.folder))
+        out = str(Path(settings.folder) / out)
+        remark(f"the folder {settings.folder} is the one that polygene.toml names")
     is_folder = out.endswith(("/", os.sep)) or Path(out).is_dir()
     if is_folder and settings.format and command not in ("draw", "tally", "audit"):
         return str(Path(out) / f"{{name}}.{settings.format.removeprefix('.')}")
     return out
+
+
+_INPUTS = {"inputs", "input_", "files", "address", "first", "second", "with_"}
+
+
+def _found(given: Any, settings: Settings) -> Any:
+    """Return addresses of inputs as the settings complete them: what is not here is in their folder."""
+    if isinstance(given, tuple):
+        return tuple(_found(one, settings) for one in given)
+    if not isinstance(given, str) or not settings.folder or "/" in given or os.sep in given:
+        return given
+    path, mark, layer = given.partition("#")
+    there = Path(settings.folder) / path
+    if not path or Path(path).exists() or not there.exists():
+        return given
+    remark(f"{path} is taken from the folder {settings.folder}, which polygene.toml names")
+    return f"{there}{mark}{layer}"
+
+
+def _make(folder: Path) -> None:
+    from polygene.errors import FileError, reason_of
+
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as err:
+        raise FileError(f"cannot make the folder {folder}: {reason_of(err)}") from err
 
 
 # What says where layers come from and go to, and how much is said, makes no other result.

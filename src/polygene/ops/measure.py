@@ -25,7 +25,7 @@ _FAMILY = {"area": Family.POLYGONS, "perimeter": Family.POLYGONS, "length": Fami
 
 @dataclass(frozen=True)
 class WantedMeasure:
-    """One measure: area, length, perimeter, vertices or parts with a unit; centroid, inside, bounds.
+    """One measure: area, length, perimeter, vertices or parts with a unit; or places.
 
     field : the name of its column, or for those of several columns what stands in front
     """
@@ -78,7 +78,7 @@ def measure(
     length: Names = (),
     perimeter: Names = (),
     centroid: bool = False,
-    inside: bool = False,
+    label_point: bool = False,
     bounds: bool = False,
     vertices: bool = False,
     parts: bool = False,
@@ -92,7 +92,7 @@ def measure(
     ----------
     area, length, perimeter : units such as ``ha``, or ``field=ha`` with the name of the column;
         ``crs`` is the unit of the CRS
-    centroid, inside : x and y of the centroid, or of a point that is sure to lie inside
+    centroid, label_point : x and y of the centroid, or of a point that is sure to lie inside
     bounds : the box round each feature
     vertices, parts : how many
 
@@ -111,7 +111,7 @@ def measure(
     ]
     flags = {
         "centroid": centroid,
-        "inside": inside,
+        "label_point": label_point,
         "bounds": bounds,
         "vertices": vertices,
         "parts": parts,
@@ -218,8 +218,8 @@ def _places(layer: Layer, item: WantedMeasure) -> dict[str, F64Array]:
         bounds[:, [0, 2]] = wrapped(bounds[:, [0, 2]], turn)
         names = ("x_min", "y_min", "x_max", "y_max")
         return {f"{front}{name}": bounds[:, k] for k, name in enumerate(names)}
-    if item.measure == "inside":
-        xy, front = inside_points(column), front or "inside_"
+    if item.measure == "label_point":
+        xy, front = inside_points(column), front or "label_"
     elif item.measure == "centroid":
         xy, front = centroids_of(layer), front or "centroid_"
     else:

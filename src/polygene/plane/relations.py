@@ -1,4 +1,7 @@
-"""The named relations of the Simple Features standard (OGC 06-103r4, 6.1.15), and their patterns."""
+"""The named relations of the Simple Features standard (OGC 06-103r4, 6.1.15), and their patterns.
+
+Covers and covered-by are those of GeoSPARQL (OGC 22-047r1).
+"""
 
 from __future__ import annotations
 

@@ -37,17 +37,14 @@ def _file(file: FileListed, say: Words) -> None:
     layers = [y for y in file["layers"] if y["geometry"] != NO_GEOMETRY]
     say.title(file["file"], f"{file['format']}, {counted(len(layers), 'layer')}")
     systems = list(dict.fromkeys(y["crs"] for y in layers))
-    head = ["layer", "geometry", "features", "fields", "extent"]
-    rows = [
-        [y["name"], y["geometry"], f"{y['features']:,}", str(len(y["fields"])), _extent(y)]
-        for y in layers
-    ]
+    head = ["layer", "holds", "fields", "extent"]
+    rows = [[y["name"], _holds(y), str(len(y["fields"])), _extent(y)] for y in layers]
     if len(systems) > 1:
-        head.insert(3, "CRS")
+        head.insert(2, "CRS")
         for row, y in zip(rows, layers, strict=True):
-            row.insert(3, y["crs"].split(" ")[0])
+            row.insert(2, y["crs"].split(" ")[0])
     if layers:
-        say.table(head, rows, right=[2, len(head) - 2], flexible=[1, 0])
+        say.table(head, rows, right=[1, len(head) - 2], flexible=[0])
         say.gap()
     for system in systems:
         say.line("CRS", system)
@@ -58,6 +55,20 @@ def _file(file: FileListed, say: Words) -> None:
     for y in layers:
         if y["problem"]:
             say.note(f"{y['name']} cannot be read: {y['problem']}")
+
+
+def _holds(layer: LayerListed) -> str:
+    """Return how many of what, as in ``24 multipolygons Z``."""
+    kind, *dimensions = layer["geometry"].split(" ")
+    if layer["problem"]:
+        return kind
+    n = layer["features"]
+    if kind not in _KINDS:
+        return " ".join([counted(n, "feature"), f"({layer['geometry']})"])
+    return " ".join([counted(n, kind), *dimensions])
+
+
+_KINDS = ("point", "multipoint", "line", "multiline", "polygon", "multipolygon")
 
 
 def _extent(layer: LayerListed) -> str:
