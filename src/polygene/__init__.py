@@ -32,6 +32,7 @@ _PUBLIC = {
     # The commands: most are the operation of their name, some work on files.
     **{name: f"polygene.ops.{name}" for name in COMMANDS},
     **dict.fromkeys(("layers", "convert", "lineage"), "polygene.files"),
+    "find": "polygene.finding",
     "draw": "polygene.pictures.drawing",
     "run": "polygene.cli.recipes",
 }

@@ -519,7 +519,7 @@ class Look(WithSample):
     def test_layers(self):
         done = self.run_polygene("layers", ".")
         self.assertEqual(done.code, 0)
-        self.assertRegex(done.out, r"ferry_lanes +multiline +5 +4 +469200 7376500 490500 7391800")
+        self.assertRegex(done.out, r"ferry_lanes +5 multilines +4 +469200 7376500 490500 7391800")
         self.assertIn("CRS        EPSG:32633 WGS 84 / UTM zone 33N", done.out)
         self.assertLessEqual(max(map(len, done.out.splitlines())), 80)
         facts = json.loads(self.run_polygene("layers", "tolva.gpkg", "--json").out)["results"]
@@ -528,7 +528,14 @@ class Look(WithSample):
 
     def test_peek(self):
         done = self.run_polygene(
-            "peek", "tolva.gpkg#buoys", "--sort", "tonnes", "--descending", "--rows", "2"
+            "peek",
+            "tolva.gpkg#buoys",
+            "--sort",
+            "tonnes",
+            "--descending",
+            "--rows",
+            "2",
+            COLUMNS="80",
         )
         self.assertIn("geometry   1 null", done.out)
         self.assertRegex(done.out, r"tonnes +real +46 +3\.4 … 39\.8")

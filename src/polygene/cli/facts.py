@@ -31,6 +31,14 @@ class FileListed(TypedDict):
     layers: list[LayerListed]
 
 
+class Found(TypedDict):
+    """What a word of the trade comes to here; without an example it is not done."""
+
+    command: str
+    sentence: str
+    example: str
+
+
 # A layer that was peeked at: with fields and rows, or the values of one field.
 Peeked = TypedDict(
     "Peeked",

@@ -68,9 +68,7 @@ class Commands(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and not args[0].startswith("-") and args[0] not in COMMANDS:
-            close = difflib.get_close_matches(args[0], COMMANDS, n=1)
-            hint = f"; did you mean {close[0]!r}?" if close else ""
-            raise click.UsageError(f"there is no command {args[0]!r}{hint}", ctx)
+            raise click.UsageError(f"there is no command {args[0]!r}{_hint(args[0])}", ctx)
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -79,6 +77,22 @@ class Commands(click.Group):
             if rows:
                 with formatter.section(title):
                     formatter.write_dl(rows)
+
+
+def _hint(word: str) -> str:
+    """Say what a word that is no command comes to here; likeness only of words that are not known."""
+    from polygene.finding import find
+
+    found = find(word.replace("-", " ").replace("_", " "))
+    close = difflib.get_close_matches(word, COMMANDS, n=1, cutoff=0.75)
+    if close and not (found and found[0].command == close[0]):
+        return f"; did you mean {close[0]!r}?"
+    if not found:
+        return "; `polygene find WORD` tells what a word of the trade is called here"
+    one = found[0]
+    if not one.command:
+        return f"; {one.sentence}"
+    return f"; that is {one.command} here. {one.sentence}\n  polygene {one.example}"
 
 
 @click.group(
@@ -139,6 +153,7 @@ def _run(written: list[str]) -> int:
     except click.exceptions.Exit as err:
         return err.exit_code
     except click.UsageError as err:
+        err = _with_our_option(err)
         err.show()
         _tell_failure(err.format_message())
         return 2
@@ -168,6 +183,19 @@ def _run(written: list[str]) -> int:
         traceback.print_exc()
         _complain(f"this is a bug in Polygene, not in your data; {_what_is(written)}")
         return 3
+
+
+def _with_our_option(err: click.UsageError) -> click.UsageError:
+    """Return an error about an option that is unknown with what it is called here."""
+    if not isinstance(err, click.NoSuchOption):
+        return err
+    from polygene.finding import OPTIONS
+
+    known = OPTIONS.get(err.option_name)
+    own = [] if err.ctx is None else [o for p in err.ctx.command.params for o in p.opts]
+    if known is not None and (not known.startswith("--") or known.split(" ")[0] in own):
+        return click.UsageError(f"No such option: {err.option_name}; here it is {known}.", err.ctx)
+    return err
 
 
 def _too_little(written: list[str]) -> int:

@@ -50,6 +50,7 @@ _SUMMARIES: dict[str, tuple[type, ...]] = {
 }
 _OTHERS: dict[str, tuple[Any, ...]] = {
     "layers": (facts.FileListed,),
+    "find": (facts.Found,),
     "peek": (facts.Peeked,),
     "audit": (facts.Audited,),
     "compare": (Comparison,),

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import io
+import math
 import os
 import shutil
 import sys
 import textwrap
 import threading
 import time
+import unicodedata
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TextIO
@@ -16,7 +18,7 @@ from typing import Any, TextIO
 import click
 
 from polygene.cli.speaking import say, visible
-from polygene.cli.words.blocks import Block, Fields, Gap, Line, Story, Table, Title
+from polygene.cli.words.blocks import Block, Fields, Gap, Line, Story, Table, Title, Typed
 from polygene.progress import SILENT, Progress
 
 GAP = "  "
@@ -24,9 +26,35 @@ WIDEST = 24  # columns that a cell of a layer's rows may take
 PATIENCE = 1.0  # seconds before anything is said about progress
 
 
+class Sheet(io.StringIO):
+    """A text that is as wide as a page."""
+
+
 def width_of(stream: TextIO) -> int:
-    """Return the columns there are: those of the terminal, or 80 elsewhere."""
-    return shutil.get_terminal_size((80, 24)).columns if stream.isatty() else 80
+    """Return the columns that sentences have: those of the terminal or of ``COLUMNS``, else 80."""
+    return shutil.get_terminal_size((80, 24)).columns if _is_bounded(stream) else 80
+
+
+def _room_of(stream: TextIO) -> float:
+    """Return the columns that tables have: no end of them in a pipe or a log.
+
+    What is cut there cannot be read on, and names are what one types next.
+    """
+    return width_of(stream) if _is_bounded(stream) or isinstance(stream, Sheet) else math.inf
+
+
+def _is_bounded(stream: TextIO) -> bool:
+    return stream.isatty() or os.environ.get("COLUMNS", "").isdigit()
+
+
+def columns_of(text: str) -> int:
+    """Return the columns that a text takes on a terminal (Unicode Standard Annex 11)."""
+    if text.isascii():
+        return len(text)
+    return sum(
+        0 if unicodedata.combining(c) else 2 if unicodedata.east_asian_width(c) in "WF" else 1
+        for c in text
+    )
 
 
 def styled(text: str, stream: TextIO, **style: Any) -> str:
@@ -54,12 +82,12 @@ def table(
     stream = stream or sys.stdout
     head = [visible(cell) for cell in head]
     rows = [[visible(cell) for cell in row] for row in rows]
-    widths = [max(map(len, cells)) for cells in zip(head, *rows, strict=True)]
-    room = width_of(stream) - len(indent) - len(GAP) * (len(widths) - 1)
+    widths = [max(map(columns_of, cells)) for cells in zip(head, *rows, strict=True)]
+    room = _room_of(stream) - len(indent) - len(GAP) * (len(widths) - 1)
     for column in flexible:
         excess = sum(widths) - room
         if excess > 0:
-            widths[column] = max(widths[column] - excess, 8)
+            widths[column] = max(widths[column] - int(excess), 8)
     for k, row in enumerate([head, *rows]):
         cells = [
             _fitted(cell, width, column in right)
@@ -92,23 +120,25 @@ def lay_out(blocks: Sequence[Block], stream: TextIO) -> None:
                 )
             case Fields():
                 _fields(block, stream)
+            case Typed():
+                say(f"{GAP}{visible(block.text)}", stream)
             case Story():
                 _story(block, stream)
 
 
 def text_of(blocks: Sequence[Block]) -> str:
     """Return what `lay_out` prints, as wide as where there is no terminal."""
-    stream = io.StringIO()
+    stream = Sheet()
     lay_out(blocks, stream)
     return stream.getvalue()
 
 
 def _fields(block: Fields, stream: TextIO) -> None:
     """Print as many fields side by side as the width has room for, and name the others."""
-    room = width_of(stream) - len(GAP)
+    room = _room_of(stream) - len(GAP)
     chosen: list[str] = []
     for name in block.names:
-        width = min(max(len(name), *map(len, block.cells[name])), WIDEST) + len(GAP)
+        width = min(max(map(columns_of, [name, *block.cells[name]])), WIDEST) + len(GAP)
         if room < width and chosen:
             break
         room -= width
@@ -151,9 +181,12 @@ def _underlined(cells: Sequence[str], indent: str, stream: TextIO) -> str:
 
 
 def _fitted(cell: str, width: int, is_right: bool) -> str:
-    if len(cell) > width:
-        cell = cell[: width - 1] + "…"
-    return cell.rjust(width) if is_right else cell.ljust(width)
+    if columns_of(cell) > width:
+        while columns_of(cell) >= width:
+            cell = cell[:-1]
+        cell += "…"
+    blanks = " " * (width - columns_of(cell))
+    return blanks + cell if is_right else cell + blanks
 
 
 def title(text: str, rest: str = "", stream: TextIO | None = None) -> None:

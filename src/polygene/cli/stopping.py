@@ -35,17 +35,24 @@ def heard(tell: Callable[[], None]) -> Iterator[None]:
             if heard[0] in REQUESTS and not ended.wait(SOON):
                 _end(tell)
 
+    handlers = {}
     for request in REQUESTS:
         if signal.getsignal(request) != signal.SIG_IGN:  # as nohup wants
-            signal.signal(request, _interrupt)
+            handlers[request] = signal.signal(request, _interrupt)
     before = signal.set_wakeup_fd(writing, warn_on_full_buffer=False)
-    threading.Thread(target=listen, name="polygene-stopping", daemon=True).start()
+    listener = threading.Thread(target=listen, name="polygene-stopping", daemon=True)
+    listener.start()
     try:
         yield
     finally:
         ended.set()
         signal.set_wakeup_fd(before)
+        for request, handler in handlers.items():
+            signal.signal(request, handler)
         os.write(writing, b"\0")
+        listener.join(SOON)
+        for end in (reading, writing):
+            os.close(end)
 
 
 def _interrupt(*_: Any) -> NoReturn:

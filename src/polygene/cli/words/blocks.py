@@ -84,7 +84,13 @@ class Story(NamedTuple):
     right: Sequence[int] = ()
 
 
-Block = Title | Line | Table | Gap | Fields | Story
+class Typed(NamedTuple):
+    """A command as one types it, never wrapped."""
+
+    text: str
+
+
+Block = Title | Line | Table | Gap | Fields | Story | Typed
 
 
 @dataclass
@@ -110,6 +116,9 @@ class Words:
         has_total: bool = False,
     ) -> None:
         self.blocks.append(Table(head, rows, right, flexible, has_total))
+
+    def typed(self, text: str) -> None:
+        self.blocks.append(Typed(text))
 
     def gap(self) -> None:
         self.blocks.append(Gap())

@@ -9,6 +9,7 @@ from typing import Any
 from polygene.cli.facts import (
     Audited,
     FileListed,
+    Found,
     LayerListed,
     Peeked,
     ProblemTold,
@@ -55,6 +56,18 @@ def _file(file: FileListed, say: Words) -> None:
     for y in layers:
         if y["problem"]:
             say.note(f"{y['name']} cannot be read: {y['problem']}")
+
+
+def answered(asked: str, answers: Sequence[Found], say: Words) -> None:
+    """Tell what words of the trade come to, the likeliest first."""
+    if not answers:
+        say.line("not known", f"{asked!r} is no word that is known here; --help lists all commands")
+    for k, one in enumerate(answers):
+        if k:
+            say.gap()
+        say.title(one["command"] or "not here", one["sentence"])
+        if one["example"]:
+            say.typed(one["example"])
 
 
 def _holds(layer: LayerListed) -> str:
