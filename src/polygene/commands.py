@@ -29,6 +29,7 @@ class Command:
     needs_polygons : of whom, ``INPUT and OTHER``, ``OTHER``, or `LIKE_INPUT`
     figure : endings of what it makes, if that is no layer
     overlay : what it does to INPUT with OTHERs, if it does
+    with_words : what `--with` is for, if not ``clip with`` and the like
     """
 
     group: str
@@ -39,6 +40,7 @@ class Command:
     needs_polygons: str = ""
     figure: tuple[str, ...] = ()
     overlay: OverlayWords | None = None
+    with_words: str = ""
 
 
 @dataclass(frozen=True)
@@ -88,6 +90,7 @@ COMMANDS = {
         True,
         True,
         "INPUT's",
+        with_words="choose by",
     ),
     "fields": Command(
         "prepare", "renames, retypes, computes, drops and reorders fields", True, False, "INPUT's"
@@ -139,7 +142,7 @@ Example:
     ),
     "union": Command(
         group="derive",
-        what="all pieces of both, each with the attributes it has a right to",
+        what="all pieces of both, each with the attributes of what covers it",
         is_step=True,
         keeps_fields=False,
         kind="polygons",
@@ -149,6 +152,7 @@ Example:
             f"{{both:,}} in {{own}} and {{other}}, {_IN_INPUT_ONLY}, {_IN_OTHER_ONLY}",
             takes="several",
         ),
+        with_words="unite with",
     ),
     "imprint": Command(
         group="derive",
@@ -170,6 +174,7 @@ kind, OTHER is one layer of polygons.
 Example:
   polygene imprint tolva.gpkg#cables --with tolva.gpkg#sectors -o lanes.gpkg""",
         ),
+        with_words="split along",
     ),
     "contrast": Command(
         group="derive",
@@ -203,7 +208,7 @@ Example:
         kind="INPUT's",
         needs_polygons="INPUT and OTHER",
         overlay=OverlayWords(
-            "superseded with",
+            "superseded by",
             "{input_only:,} of {own}, {other_only:,} of {all}",
             "lay inside OTHER",
             "several",
@@ -216,6 +221,7 @@ on. --next writes the next version of the master.
 Example:
   polygene supersede tolva.gpkg#beds_kelda --with resurvey.geojson -o new.gpkg""",
         ),
+        with_words="lay over INPUT",
     ),
     "merge": Command("derive", "several layers into one, reconciling their fields", True),
     "dissolve": Command(

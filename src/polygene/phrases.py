@@ -20,7 +20,7 @@ def admitted(name: str, facts: Admitted) -> list[str]:
             notes.append(f"{name}: {what} {n} features that were invalid: {named(rows)}")
     if facts.mended.count:
         before, after = units.worded([facts.before, facts.after], facts.unit)
-        notes[0] += f"; their area by the signs of their rings was {before}, now {after}"
+        notes[0] += f"; {before} as drawn, {after} after mending"
     return notes
 
 

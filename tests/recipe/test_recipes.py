@@ -225,7 +225,7 @@ class Recipes(WithSample):
         self.assertNotRegex(page, r"(src|href)=.http")
         self.assertEqual(page.count("data:image/png;base64,"), 8)
         for text in ("Seagrass and moorings", "distance = 150m", "result.gpkg#quiet_zones",
-                     "polygene clip beds --with park", "expected features: 5, and so it is",
+                     "polygene clip beds --with park", "features: 5, as expected",
                      "<svg", "resurvey was brought from OGC:CRS84", "Zostera marina"):  # fmt: skip
             self.assertIn(text, page)
         again = self.run_polygene("run", "recipe.yaml", "--report", "r.html")

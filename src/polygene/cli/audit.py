@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 @click.option("-o", "--out", metavar="FILE", help="Write the places of problems as points.")
 @options.replace
 @options.crs
-@click.option("--strict", is_flag=True, help="End with exit code 1 if a layer is not sound.")
+@click.option("--strict", is_flag=True, help="End with exit code 1 if a layer is not valid.")
 @asks(Asked, options.dry_run, options.json)
 def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: bool) -> None:
     """Find problems of geometry and attributes, each with row, place and reason.

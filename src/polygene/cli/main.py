@@ -58,11 +58,11 @@ class Commands(click.Group):
         if told is not None and told.help:
             from polygene.cli.overlays import command_of
 
-            return command_of(cmd_name)
+            return _with_words(command_of(cmd_name), cmd_name)
         # Each other one lives in the module of its name, loaded only when called.
         module = importlib.import_module(f"polygene.cli.{cmd_name}")
         command: click.Command = getattr(module, cmd_name)
-        return command
+        return _with_words(command, cmd_name)
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
@@ -77,6 +77,15 @@ class Commands(click.Group):
             if rows:
                 with formatter.section(title):
                     formatter.write_dl(rows)
+
+
+def _with_words(command: click.Command, name: str) -> click.Command:
+    """Let the help of ``--with`` say what for."""
+    for parameter in command.params:
+        if parameter.name == "with_" and isinstance(parameter, click.Option):
+            verb = COMMANDS[name].with_words or f"{name} with"
+            parameter.help = (parameter.help or "").replace("to work with", f"to {verb}")
+    return command
 
 
 def _hint(word: str) -> str:

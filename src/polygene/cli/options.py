@@ -238,7 +238,7 @@ with_ = click.option(
     "with_",
     metavar="OTHER",
     shell_complete=_addresses,
-    help="The layer it is worked on with.",
+    help="The layer to work with.",
 )
 with_required = click.option(
     "--with",
@@ -246,7 +246,7 @@ with_required = click.option(
     metavar="OTHER",
     required=True,
     shell_complete=_addresses,
-    help="The layer it is worked on with.",
+    help="The layer to work with.",
 )
 with_several = click.option(
     "--with",
@@ -255,7 +255,7 @@ with_several = click.option(
     required=True,
     multiple=True,
     shell_complete=_addresses,
-    help="The layer it is worked on with; several are possible.",
+    help="The layer to work with; several are possible.",
 )
 origins = click.option(
     "--origins", is_flag=True, help="Add the identifiers of the rows each piece is of."
@@ -315,7 +315,7 @@ next_ = click.option(
     "--next", "next_", is_flag=True, help="Write the next free number, as in zones_2."
 )
 single_parts = click.option(
-    "--single-parts", is_flag=True, help="Give each part of a result a row of its own."
+    "--single-parts", is_flag=True, help="Write each part as its own feature."
 )
 precision = click.option(
     "--precision",

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 @options.with_
 @options.relation
 @click.option("--up-to", type=options.DistanceType(), help="No further than this from OTHER.")
-@click.option("--of-all", is_flag=True, help="In the relation to all features of OTHER, not any.")
+@click.option("--of-all", is_flag=True, help="The relation must hold for every feature of OTHER.")
 @click.option("--invert", is_flag=True, help="Keep the others.")
 @options.with_where
 @click.option("--sort", metavar="FIELDS", help="Order by these; -field falls. Nulls come last.")

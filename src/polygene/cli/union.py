@@ -19,7 +19,7 @@ from polygene.cli.asked import OverlayAsked
 @options.origins
 @overlays.common
 def union(asked: OverlayAsked, with_: tuple[str, ...], origins: bool) -> None:
-    """Keep all pieces of INPUT and OTHER, each with the attributes it has a right to.
+    """Keep all pieces of INPUT and OTHER, each with the attributes of what covers it.
 
     A row for each combination of features that meet, and for what lies in one layer only, with nulls
     in the fields of the others. Without --with, the pieces of INPUT's own overlaps: each feature gets

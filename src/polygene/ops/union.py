@@ -1,4 +1,4 @@
-"""Union: all pieces of all layers, each with the attributes it has a right to."""
+"""Union: all pieces of all layers, each with the attributes of the features that cover it."""
 
 from __future__ import annotations
 

@@ -251,7 +251,7 @@ def _notes(ran: Sequence[Ran]) -> str:
 
 def _step(done: Ran) -> str:
     tags = ["as last time" if done.is_reused else f"{done.seconds:.2f} s"]
-    tags += [f"expected {held}, and so it is" for held in done.held]
+    tags += [f"{held}, as expected" for held in done.held]
     marks = " ".join(f'<span class="tag">{escape(tag)}</span>' for tag in tags)
     shown, _ = step_words(Told(done.said, dict(done.facts)))
     return (

@@ -79,7 +79,8 @@ def join(summary: JoinSummary, say: Words) -> None:
     taken = f"{summary.input_taken:,} of {counted(summary.input_total, 'feature')}"
     say.line("INPUT", f"{summary.input}: {taken}")
     taken = f"{summary.other_taken:,} of {counted(summary.other_total, 'feature')}"
-    say.line("OTHER", f"{summary.other}: {taken}, {summary.unused:,} of them used by none")
+    unused = f"{summary.unused:,} without a match" if summary.unused else "all matched"
+    say.line("OTHER", f"{summary.other}: {taken}, {unused}")
     say.line(
         "pairs",
         f"{summary.pairs:,}: {summary.none:,} of {summary.input} have no partner, {summary.one:,} "
@@ -87,9 +88,9 @@ def join(summary: JoinSummary, say: Words) -> None:
     )
     say.line("came out", counted(summary.out, "feature"))
     if summary.furthest is not None:
-        middle = f"{summary.middle:,.2f} {summary.unit} in the middle"
-        most = f"{summary.furthest:,.2f} {summary.unit} at most"
-        say.line("distance", f"{middle}, {most}, {summary.metric}")
+        middle = f"{summary.middle:,.2f} {summary.unit}"
+        most = f"{summary.furthest:,.2f} {summary.unit}"
+        say.line("distance", f"median {middle}, largest {most}, {summary.metric}")
     disagreed(say, summary.disagreements, "features")
     say.line("CRS", summary.crs)
     say.note(*summary.notes, *(bridge(facts, summary.input) for facts in summary.brought))

@@ -151,7 +151,7 @@ def _rows(rows: list[dict[str, Any]], sort: str | None, say: Words) -> None:
 
 
 def audited(found: Audited, say: Words, details: bool) -> None:
-    sound = "sound" if found["sound"] else "not sound"
+    sound = "valid" if found["sound"] else "not valid"
     count = counted(found["features"], "feature")
     say.title(found["layer"], f"{count}, {found['geometry']}: {sound}")
     if found["problems"]:

@@ -12,6 +12,7 @@ from polygene.ops.reproject import ReprojectSummary
 from polygene.ops.subset import SubsetSummary
 from polygene.ops.summary import CopySummary
 from polygene.phrases import bridge, named
+from polygene.units import worded
 
 FIRST = 10  # rows that are told one by one
 
@@ -21,8 +22,8 @@ def mend(summary: MendSummary, say: Words) -> None:
     n = counted(summary.features, "feature")
     say.line("mended", f"{summary.mended:,} of {n}, the others as they were")
     for row in summary.rows[:FIRST]:
-        before, after = (f"{v:,.4f} {summary.unit}" for v in (row.before, row.after))
-        say.line("", f"{row.row}: {before} by its rings' signs, {after} now")
+        before, after = worded([row.before, row.after], summary.unit)
+        say.line("", f"{row.row}: {before} as drawn, {after} after mending")
     if summary.mended > FIRST:
         say.line("", f"and {summary.mended - FIRST:,} more")
     proved(say, summary.proved)
