@@ -22,7 +22,7 @@ from polygene.commit.together import removing, replacing, settle, together
 from polygene.errors import FileError
 
 SUPPORT = Path(__file__).parents[1] / "support"
-STRIDE = int(os.environ.get("POLYGENE_KILLS", "12"))  # 1 is every call, which takes three minutes
+STRIDE = int(os.environ.get("POLYGENE_KILLS", "20"))  # 1 is every call, which takes three minutes
 
 
 class Killed(unittest.TestCase):
