@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -44,7 +45,10 @@ def layers_here() -> list[Here]:
                 found.append(Here(address, info.name, info.geometry, info.n_rows, fields))
         except (PolygeneError, OSError):
             continue
-    return [one for one in found if one.geometry != "none"]
+    found = [one for one in found if one.geometry != "none"]
+    sizes = Counter(one.address.partition("#")[0] for one in found)
+    # Of layers of one name that of the larger package first: sources hold more than results.
+    return sorted(found, key=lambda one: -sizes[one.address.partition("#")[0]])
 
 
 def filled(example: str, asked: str, here: Sequence[Here]) -> str:
