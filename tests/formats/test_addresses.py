@@ -86,12 +86,27 @@ class Destinations(InFolder):
         self.assertFalse((self.folder / "out").exists(), "planning makes nothing yet")
         self.assertEqual(self.plan("c.geojson", ["roads"], "next"), ["c_2.geojson:c_2"])
 
+    def test_patterns_and_layers_of_one_name(self):
+        """As much in front as it takes to tell them apart: file, folder, ending."""
+        for files, text, names in (
+            (["x/a.shp", "x/b.shp"], "n.gpkg", ["a_roads", "b_roads"]),
+            (["x/a.shp", "y/a.shp"], "n.gpkg", ["x_a_roads", "y_a_roads"]),
+            (["x/a.shp", "x/a.fgb"], "n.gpkg", ["x_a_shp_roads", "x_a_fgb_roads"]),
+            (["x/a.shp", "x/a.fgb", "z/c.shp"], "n.gpkg#{n}", ["1", "2", "3"]),
+            (["x/a.shp", "y/b.shp"], "n.gpkg#{file}_{name}", ["a_a_roads", "b_b_roads"]),
+            (["x/a.shp", "y/b.shp"], "{file}-{n}.fgb", ["a-1", "b-2"]),
+        ):
+            sources = [LayerRef(self.folder / file, "roads") for file in files]
+            with self.subTest(files=files, text=text):
+                targets = destination.plan(str(self.folder / text), sources, "refuse")
+                self.assertEqual([target.name for target in targets], names)
+
     def test_what_stands_in_the_way(self):
         for text, kind, reason in (
             ("a.gpkg", ExistsError, "a.gpkg#roads exists already; .* `next` writes .*roads_2"),
             ("notes.txt", FileError, "ending '.txt' is not known"),
             ("no/out/", FileError, "there is no folder"),
-            ("new.gpkg#{layer}", UsageError, "the only thing to fill in is {name}"),
+            ("new.gpkg#{layer}", UsageError, "what can be filled in is {name}, {file}"),
             ("new.gpkg#x", UsageError, "several results"),
         ):
             with self.subTest(text=text), self.assertRaisesRegex(kind, reason):

@@ -6,7 +6,7 @@ import contextlib
 import os
 import re
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Literal, NamedTuple
 
@@ -57,14 +57,21 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
     if not path:
         raise UsageError(f"{destination!r} names no file to write to; for this folder say ./")
     is_folder = path.endswith(("/", os.sep)) or Path(path).is_dir()
-    names = _names(sources, fragment)
+    names = _names(sources)
+    layers = [
+        _filled(fragment, y, k, n) for k, (y, n) in enumerate(zip(sources, names, strict=True))
+    ]
     pattern = os.path.join(path, f"{{name}}{DEFAULT_ENDING}") if is_folder else path
+    in_path = layers if fragment else names
     safe: dict[str, str] = {}
     taken: set[str] = set()
-    for name in dict.fromkeys(names):
+    for name in dict.fromkeys(in_path):
         safe[name] = distinct_name(file_name(name), taken, folds=True)
         taken.add(safe[name].casefold())
-    targets = [_target(pattern, name, safe[name]) for name in names]
+    targets = [
+        _target(_filled(pattern, source, k, "{name}", file_name), layer, name, safe[name])
+        for k, (source, layer, name) in enumerate(zip(sources, layers, in_path, strict=True))
+    ]
     _check_names(targets, destination)
     if path == PIPE:
         if len(targets) > 1:
@@ -72,15 +79,29 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
         return targets
     for place in dict.fromkeys(target.path for target in targets):
         folder = Path(path) if is_folder else place.parent
-        if not ((is_folder or "{name}" in path) and _can_be_made(folder)):
+        if not ((is_folder or "{" in path) and _can_be_made(folder)):
             _check_place(place)
     return _clear_of_existing(targets, on_existing)
 
 
-def _target(pattern: str, name: str, safe: str) -> Target:
+def _filled(
+    pattern: str | None,
+    source: LayerRef,
+    k: int,
+    name: str,
+    made: Callable[[str], str] = str,
+) -> str:
+    """Return a pattern with name, file and number filled in; the name itself without a pattern."""
+    if not pattern:
+        return name
+    known = {"name": name, "file": made(source.path.stem), "n": str(k + 1)}
+    return re.sub(r"\{(name|file|n)\}", lambda found: known[found[1]], pattern)
+
+
+def _target(pattern: str, layer: str, name: str, safe: str) -> Target:
     """Return where a result goes: ``safe`` is its name where it is part of a path."""
     path = Path(pattern.replace("{name}", safe))
-    own = name if str(path) == PIPE or format_of(path).HOLDS_MANY else path.stem
+    own = layer if str(path) == PIPE or format_of(path).HOLDS_MANY else path.stem
     is_other = safe != name and "{name}" in pattern
     return Target(
         path,
@@ -91,23 +112,33 @@ def _target(pattern: str, name: str, safe: str) -> Target:
     )
 
 
-def _names(sources: Sequence[LayerRef], fragment: str | None) -> list[str]:
+def _names(sources: Sequence[LayerRef]) -> list[str]:
+    """Return a name for each source: its own, where several have one with as much in front as it takes.
+
+    That is the file's name, or else the folder's too, or else the ending.
+    """
     names = [source.name for source in sources]
-    counts = Counter(name.casefold() for name in names)
-    # Layers of one name from several files get the file's name in front.
-    names = [
-        f"{source.path.stem}_{name}" if counts[name.casefold()] > 1 else name
-        for source, name in zip(sources, names, strict=True)
-    ]
-    if fragment:
-        names = [fragment.replace("{name}", name) for name in names]
+    for front in (
+        lambda path: path.stem,
+        lambda path: f"{path.absolute().parent.name}_{path.stem}",
+        lambda path: f"{path.absolute().parent.name}_{path.stem}_{path.suffix[1:]}",
+    ):
+        counts = Counter(name.casefold() for name in names)
+        if max(counts.values(), default=1) == 1:
+            break
+        names = [
+            f"{front(source.path)}_{source.name}" if counts[name.casefold()] > 1 else name
+            for source, name in zip(sources, names, strict=True)
+        ]
     return names
 
 
 def _check_names(targets: Sequence[Target], destination: str) -> None:
     for target in targets:
         if re.search(r"[{}]", target.name) or "{" in str(target.path):
-            raise UsageError(f"{destination}: the only thing to fill in is {{name}}")
+            raise UsageError(
+                f"{destination}: what can be filled in is {{name}}, {{file}} and {{n}}"
+            )
         if not target.name.isprintable() and re.search("[\ud800-\udfff\0]", target.name):
             raise UsageError(
                 f"{target.name!r} cannot be a layer's name: it holds a null or is not UTF-8"
