@@ -80,6 +80,7 @@ COMMANDS = {
         figure=(".png", ".svg", ".pdf"),
     ),
     "lineage": Command("look", "how a layer came about: sources, steps, options, credits"),
+    "ask": Command("look", "what each overlay and relation of two layers would yield"),
     "find": Command("look", "from a word of the trade to the command, filled in"),
     "mend": Command(
         "prepare", "makes invalid polygons valid and says what it changed", True, True, "INPUT's"

@@ -392,5 +392,31 @@ class Folders(WithSample):
         self.assertIn("is no CRS that is known here", done.words)
 
 
+class Ask(WithSample):
+    in_process = True
+
+    def test_what_it_says_is_what_the_commands_then_give(self):
+        layers = ("tolva.gpkg#sectors", "tolva.gpkg#beds_marram")
+        told = json.loads(self.run_polygene("ask", *layers, "--json").out)["results"][0]
+        for one in told["overlays"]:
+            done = self.run_polygene(
+                one["command"], layers[0], "--with", layers[1], "-o", "o.gpkg", "--replace"
+            )
+            self.assertEqual(done.code, 0, done.err)
+            layer = polygene.read(f"{self.folder}/o.gpkg")
+            self.assertEqual(layer.n_rows, one["features"], one["command"])
+            self.assertEqual(layer.table.num_columns, one["fields"])
+            self.assertAlmostEqual(row_areas(layer.geometry).sum(), one["size"], places=3)
+        for relation, n in told["relations"].items():
+            words = ("subset", layers[0], "--with", layers[1], "--relation", relation)
+            self.run_polygene(*words, "-o", "r.gpkg", "--replace")
+            self.assertEqual(polygene.read(f"{self.folder}/r.gpkg").n_rows, n, relation)
+        lines = self.run_polygene("ask", "tolva.gpkg#cables", "tolva.gpkg#park")
+        self.assertRegex(lines.out, r"union +not for these: INPUT, layer 'cables', holds lines")
+        none = self.run_polygene("ask", "tolva.gpkg#park", "tolva.gpkg#buoys")
+        self.assertEqual(none.out.count("not for these"), 1)
+        self.assert_only("tolva.gpkg", "resurvey.geojson", "o.gpkg", "r.gpkg")
+
+
 if __name__ == "__main__":
     unittest.main()

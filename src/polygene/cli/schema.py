@@ -17,6 +17,7 @@ from polygene.cli import facts
 from polygene.cli.outcome import SHAPE, Failure
 from polygene.commands import COMMANDS
 from polygene.geometry import Family
+from polygene.ops.ask import Asking
 from polygene.ops.buffer import BufferSummary
 from polygene.ops.compare import Comparison
 from polygene.ops.crossings import CrossingsSummary
@@ -54,6 +55,7 @@ _OTHERS: dict[str, tuple[Any, ...]] = {
     "peek": (facts.Peeked,),
     "audit": (facts.Audited,),
     "compare": (Comparison,),
+    "ask": (Asking,),
     "draw": (facts.Drawn,),
     "lineage": (dict[str, Any],),  # W3C PROV-JSON, which has a schema of its own
     "subset": (facts.RelationsCounted,),

@@ -17,6 +17,7 @@ from polygene.cli.facts import (
 )
 from polygene.cli.words.blocks import Fields, Words, counted, shown
 from polygene.layer import NO_GEOMETRY
+from polygene.ops.ask import Asking
 from polygene.ops.audit import NearlyClass
 from polygene.ops.compare import Changes, Comparison
 from polygene.phrases import named
@@ -254,6 +255,27 @@ def _changes(changes: Changes, first: str, second: str, *, say: Words) -> None:
 
 def _corner(extent: Any, at: int) -> str:
     return "·" if extent is None else f"{extent[at]:.10g} {extent[at + 1]:.10g}"
+
+
+def asked(found: Asking, say: Words) -> None:
+    """Tell what overlays and relations of two layers would yield."""
+    n, m = counted(found.features, "feature"), counted(found.other_features, "feature")
+    say.title(f"{found.input} and {found.other}", f"{n} and {m}")
+    done = [one for one in found.overlays if not one.refused]
+    sizes = worded([one.size for one in done], done[0].unit) if done else []
+    rows = [
+        [one.command, f"{one.features:,}", size, str(one.fields), f"{one.seconds:.2f} s", one.does]
+        for one, size in zip(done, sizes, strict=True)
+    ]
+    if rows:
+        head = ["overlay", "features", "size", "fields", "takes", ""]
+        say.table(head, rows, right=[1, 2, 3, 4], flexible=[5])
+    refused = [one for one in found.overlays if one.refused]
+    for one in refused if done else refused[:1]:
+        say.line(one.command if done else "overlays", f"not for these: {one.refused}")
+    say.gap()
+    counts = [[name, f"{n:,}"] for name, n in found.relations.items()]
+    say.table([f"relation of {found.input}", "features"], counts, right=[1])
 
 
 def relations(found: RelationsCounted, say: Words) -> None:

@@ -1,0 +1,92 @@
+"""What each overlay and relation of two layers would yield, so that one chooses by the result."""
+
+from __future__ import annotations
+
+import importlib
+import time
+from dataclasses import dataclass
+
+from polygene.commands import COMMANDS
+from polygene.errors import PolygeneError, UsageError
+from polygene.layer import Layer
+from polygene.measures import row_measures, ruler_for
+from polygene.ops.places.by_place import relation_counts
+from polygene.ops.summary import unit_of
+from polygene.progress import SILENT, Progress
+
+
+@dataclass(frozen=True)
+class Yielded:
+    """What one overlay would yield.
+
+    size : its area, length or number of points, in `unit`
+    refused : why it has no meaning for these layers; empty if it has
+    """
+
+    command: str
+    does: str
+    features: int = 0
+    size: float = 0.0
+    unit: str = ""
+    fields: int = 0
+    seconds: float = 0.0
+    refused: str = ""
+
+
+@dataclass(frozen=True)
+class Asking:
+    """Two layers, what each overlay of them yields, and how many features each relation selects."""
+
+    input: str
+    features: int
+    other: str
+    other_features: int
+    overlays: list[Yielded]
+    relations: dict[str, int]
+
+
+def ask(layer: Layer, other: Layer, *, progress: Progress = SILENT) -> Asking:
+    """Do every overlay of two layers, and count what each relation selects; nothing is kept.
+
+    Raises
+    ------
+    UsageError, DataError
+        If not even the relations have a meaning, as without features.
+    """
+    overlays = []
+    for name, command in COMMANDS.items():
+        if command.overlay is not None:
+            progress.stage(f"trying {name}")
+            overlays.append(_tried(name, layer, other))
+    counted = relation_counts(layer, other)
+    return Asking(
+        input=layer.name,
+        features=layer.n_rows,
+        other=other.name,
+        other_features=other.n_rows,
+        overlays=overlays,
+        relations={name: int(mask.sum()) for name, mask in counted.selected.items()},
+    )
+
+
+def _tried(name: str, layer: Layer, other: Layer) -> Yielded:
+    operation = getattr(importlib.import_module(f"polygene.ops.{name}"), name)
+    began = time.monotonic()
+    does = COMMANDS[name].what
+    try:
+        found: Layer = operation(layer, other).layer
+    except PolygeneError as err:
+        reason = str(err) if isinstance(err, UsageError) else str(err).splitlines()[0]
+        return Yielded(name, does, refused=reason)
+    seconds = time.monotonic() - began
+    ruler = ruler_for(found.crs)
+    sizes = row_measures(found.geometry, ruler)
+    return Yielded(
+        command=name,
+        does=does,
+        features=found.n_rows,
+        size=float(sizes.sum()),
+        unit=unit_of(found.geometry.family, ruler),
+        fields=found.table.num_columns,
+        seconds=seconds,
+    )
