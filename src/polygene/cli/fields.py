@@ -31,7 +31,7 @@ class PairType(click.ParamType):
 
 @options.command()
 @click.option(
-    "--rename", type=PairType("OLD=NEW"), multiple=True, help="Give a field another name."
+    "--rename", type=PairType("NEW=OLD"), multiple=True, help="Give a field another name."
 )
 @click.option(
     "--type",
@@ -77,7 +77,7 @@ def fields(
     \b
     Example:
       polygene fields tolva.gpkg#sectors -o sectors.gpkg --drop area_ha \\
-        --set "hectares = round(area(ha), 1)" --rename depth_max=deepest
+        --set "hectares = round(area(ha), 1)" --rename deepest=depth_max
     """
     from polygene.ops.fields import fields as change_fields
     from polygene.ops.given import assignments
@@ -88,7 +88,7 @@ def fields(
         del progress
         return change_fields(
             layer,
-            rename=dict(rename),
+            rename=_turned(rename),
             retype=dict(retype),
             dates=dates,
             compute=computed,
@@ -102,3 +102,8 @@ def fields(
 
     # All features stay: the filter says whose values change.
     work_on_each("fields", dataclasses.replace(asked, where=None), work, carries=True)
+
+
+def _turned(pairs: tuple[tuple[str, str], ...]) -> dict[str, str]:
+    """Return old name → new name; ``NEW=OLD``, as in ``--set`` and all else that makes a field."""
+    return {old: new for new, old in pairs}

@@ -38,8 +38,7 @@ class RowsType(click.ParamType):
 @options.command()
 @click.argument("address", metavar="LAYER")
 @click.option("--rows", type=RowsType(), default="5", help="Which rows; 5 if not given.")
-@click.option("--sort", metavar="FIELD", help="Sort by a field first, nulls last.")
-@click.option("--descending", is_flag=True, help="Sort from the highest down.")
+@click.option("--sort", metavar="FIELD", help="Sort first; -field falls. Nulls come last.")
 @click.option("--distinct", metavar="FIELD", help="Count the values of a field instead.")
 @options.where
 @options.json
@@ -47,7 +46,6 @@ def peek(
     address: str,
     rows: tuple[int, int | None],
     sort: str | None,
-    descending: bool,
     distinct: str | None,
     where: Expression | None,
     as_json: bool,
@@ -56,7 +54,7 @@ def peek(
 
     \b
     Example:
-      polygene peek tolva.gpkg#sectors --sort depth_max --rows 3
+      polygene peek tolva.gpkg#sectors --sort -depth_max --rows 3
     """
     from polygene.cli.words import looked
     from polygene.cli.words.blocks import Words
@@ -75,7 +73,6 @@ def peek(
             layer,
             first if last is None else (first, last),
             sort=sort,
-            descending=descending,
             distinct=distinct,
             where=where,
         )
@@ -100,5 +97,9 @@ def _facts(found: Peek, file: str, sort: str | None) -> Peeked:
     if found.of_field is not None:
         facts["distinct"], facts["field"] = found.distinct, found.of_field
         return facts
-    facts["fields"], facts["rows"], facts["sorted by"] = found.fields, found.rows, sort
+    facts["fields"], facts["rows"], facts["sorted by"] = (
+        found.fields,
+        found.rows,
+        sort and sort.removeprefix("-"),
+    )
     return facts

@@ -6,14 +6,13 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-import pyarrow.compute as pc
 
 from polygene.arrays import I64Array
 from polygene.crs import label
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.ops.given import expression
-from polygene.ops.subset import matching
+from polygene.ops.subset import matching, order_of
 from polygene.table.describe import FieldDescription, describe, value_counts
 from polygene.table.expression import Expression
 from polygene.table.types import values_of
@@ -47,7 +46,6 @@ def peek(
     rows: int | tuple[int, int] = 5,
     *,
     sort: str | None = None,
-    descending: bool = False,
     distinct: str | None = None,
     where: Expression | str | None = None,
 ) -> Peek:
@@ -56,7 +54,7 @@ def peek(
     Parameters
     ----------
     rows : the first so many, the last so many if negative, or (from, to), counted from 1
-    sort, descending : the field to sort by first, nulls last
+    sort : the field to sort by first, nulls last; with a minus in front it falls
     distinct : count the values of this field instead
     where : only features for which it is true
 
@@ -68,7 +66,8 @@ def peek(
     chosen = expression(where)
     if chosen is not None:
         layer = matching(layer, chosen)
-    for name in (distinct, sort):
+    falls = sort is not None and sort.startswith("-") and sort not in layer.table.column_names
+    for name in (distinct, sort[1:] if sort and falls else sort):
         if name:
             layer.check_field(name)
     is_null, is_empty = layer.geometry.is_null, layer.geometry.is_empty
@@ -84,18 +83,12 @@ def peek(
         of_field=distinct,
         distinct=values_of(value_counts(layer.table.column(distinct))) if distinct else [],
         fields=[] if distinct else describe(layer.table),
-        rows=[] if distinct else _rows(layer, _chosen(layer, rows, sort, descending)),
+        rows=[] if distinct else _rows(layer, _chosen(layer, rows, sort)),
     )
 
 
-def _chosen(
-    layer: Layer, rows: int | tuple[int, int], sort: str | None, descending: bool
-) -> I64Array:
-    order = np.arange(layer.n_rows)
-    if sort:
-        direction = "descending" if descending else "ascending"
-        found = pc.sort_indices(layer.table, sort_keys=[(sort, direction)])
-        order = np.asarray(found).astype(np.int64)
+def _chosen(layer: Layer, rows: int | tuple[int, int], sort: str | None) -> I64Array:
+    order = order_of(layer, [sort]) if sort else np.arange(layer.n_rows)
     if isinstance(rows, tuple):
         return order[rows[0] - 1 : rows[1]]
     return order[rows:] if rows < 0 else order[:rows]

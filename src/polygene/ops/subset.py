@@ -139,7 +139,7 @@ def subset(
         in_box = chosen.n_rows
         chosen = replace(chosen, total=before)
     if sort:
-        chosen = chosen.take(_order(chosen, names(sort)))
+        chosen = chosen.take(order_of(chosen, names(sort)))
     if limit is not None:
         chosen = chosen.take(np.arange(min(limit, chosen.n_rows)))
     chosen = with_fields(chosen, names(keep), names(drop))
@@ -216,8 +216,8 @@ def with_fields(layer: Layer, keep: Sequence[str] = (), drop: Sequence[str] = ()
     return layer
 
 
-def _order(layer: Layer, sort: Sequence[str]) -> np.ndarray:
-    """Return the rows in order; equal ones stay as they came."""
+def order_of(layer: Layer, sort: Sequence[str]) -> np.ndarray:
+    """Return the rows in the order of fields; with a minus in front one falls. Nulls come last."""
     keys, columns = [], {}
     for k, text in enumerate(sort):
         falls = text.startswith("-") and text not in layer.table.column_names
