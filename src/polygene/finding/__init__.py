@@ -173,5 +173,6 @@ OPTIONS = {
     "--format": "the ending of --out", "--driver": "the ending of --out", "--fix": "--invalid mend",
     "--make-valid": "--invalid mend", "--repair": "--invalid mend",
     "--skip-invalid": "--invalid leave-out",
-    "--nearest": "--relation nearest", "--descending": "a minus in --sort -field", "--silent": "--quiet", "--threads": "POLYGENE_THREADS",
+    "--nearest": "--relation nearest",
+    "--descending": "a minus in --sort -field", "--silent": "--quiet", "--threads": "POLYGENE_THREADS",
 }  # fmt: skip
