@@ -243,6 +243,7 @@ def settle(folder: Path, wanted: Path | None = None) -> None:
     place = folder / records.NAME
     if not os.path.lexists(place):
         return
+    record = None
     try:
         record = records.read(folder)
         if record is not None:
