@@ -116,6 +116,8 @@ class Recipes(WithSample):
         place = {line.strip(): k for k, line in reversed(lines)}
         for old, new, line, reason in [
             ("- clip: beds", "- clop: beds", "- clip: beds", "no command 'clop'.*did you mean 'clip'"),
+            ("- clip: beds", "- difference: beds", "- clip: beds", "'difference' .*that is erase here"),
+            ("    dissolve: true", "    melt: true", "dissolve: true", "'melt' is called 'dissolve'"),
             ("with: park\n", "wiht: park\n", "with: park", "clip has no 'wiht'; did you mean 'with'"),
             ("- clip: beds", "- clip: bets", "- clip: beds", "neither an input nor a step"),
             ("as: zones", "as: water", "- union: water", "'water' is a step already"),

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from polygene import finding
 from polygene.commands import COMMANDS
 from polygene.errors import UsageError, did_you_mean
 from polygene.formats.file_names import file_name
@@ -235,12 +236,19 @@ class _Reader(SheetReader):
         command, *rest = item
         line = item.lines[command]
         if command not in self.commands:
+            told = finding.exactly(command)
+            hint = f"; that is {told.command} here" if told is not None and told.command else ""
             raise self.fail(
                 line,
                 f"there is no command {command!r} for a step"
-                f"{did_you_mean(command, list(self.commands))} (there are {', '.join(self.commands)})",
+                f"{hint or did_you_mean(command, list(self.commands))} "
+                f"(there are {', '.join(self.commands)})",
             )
         options = self.commands[command]
+        for key in rest:
+            own = finding.OPTIONS.get(f"--{key}", "").removeprefix("--")
+            if key not in options and own in options:
+                raise self.fail(item.lines[key], f"{key!r} is called {own!r} here")
         self.check_keys(item, rest, [*options, "as", "expect"], f"{command}")
         names = item[command] if isinstance(item[command], list) else [item[command]]
         names = tuple(self.text(n, line) for n in names)
