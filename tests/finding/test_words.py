@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from polygene.cli.filling import Here, filled
 from polygene.cli.main import cli
 from polygene.commands import COMMANDS
 from polygene.finding import OPTIONS, entries, find
@@ -120,6 +121,19 @@ class Finding(unittest.TestCase):
     def test_the_page_of_the_docs_is_that_of_the_table(self):
         """``make pages`` writes it anew."""
         self.assertEqual((Path(__file__).parents[2] / "docs" / "words.md").read_text(), page())
+
+    def test_layers_may_be_called_like_the_words_of_examples(self):
+        fields = {"v": "double", "t": "string"}
+        names = (("ROUTES_OUT", "line"), ("FIELD", "polygon"))
+        here = [Here(f"{name}.fgb", name, kind, 9, fields) for name, kind in names]
+        text = filled("clip INPUT --with OTHER -o OUT", "clip routes", here)
+        self.assertEqual(
+            text, "polygene clip ROUTES_OUT.fgb --with FIELD.fgb -o ROUTES_OUT_clip.gpkg"
+        )
+        self.assertEqual(
+            filled("dissolve INPUT --by FIELD", "", here[:1]),
+            "polygene dissolve ROUTES_OUT.fgb --by t",
+        )
 
     def test_what_is_not_known_is_said_to_be(self):
         for text in ("florps", "", "xyzzy plugh", "12 34"):

@@ -39,7 +39,7 @@ def dissolve(
 ) -> None:
     """Join features that agree in some fields, or all of them.
 
-    Fields are aggregated as --aggregate says. Others keep a value where the whole group agrees, and are
+    Fields are summed up as --aggregate says. Others keep a value where the whole group agrees, and are
     null elsewhere; the summary says in how many groups they disagreed.
 
     \b

@@ -63,18 +63,18 @@ def filled(example: str, asked: str, here: Sequence[Here]) -> str:
         one = _chosen(word, named, here, list(taken.values()))
         if one is not None:
             taken[word] = one
-    text = example
-    for word, one in taken.items():
-        text = text.replace(word, shlex.quote(one.address), 1)
+    words = {word: shlex.quote(one.address) for word, one in taken.items()}
+    name = "result"
     if taken:
         # Of what is aggregated the fields are OTHER's, of all else INPUT's.
         first, *more = taken.values()
-        is_sum = "(FIELD" in text
-        own = more[0] if is_sum and more else first
-        text = text.replace("FIELD", _field(own, is_sum), 1)
-    name = f"{next(iter(taken.values())).name}_{example.split(' ')[0]}" if taken else "result"
-    name = re.sub(r"[^\w.-]", "_", name)
-    return f"polygene {text}".replace("OUT", f"{name}.gpkg")
+        is_sum = "(FIELD" in example
+        words["FIELD"] = _field(more[0] if is_sum and more else first, is_sum)
+        name = re.sub(r"[^\w.-]", "_", f"{first.name}_{example.split(' ')[0]}")
+    words["OUT"] = f"{name}.gpkg"
+    # All at once: layers may be called like the words. Of several FIELDs the first is filled in.
+    text = re.sub(r"\b[A-Z]{3,}\b", lambda found: words.pop(found[0], found[0]), example)
+    return f"polygene {text}"
 
 
 _KINDS = {"AREAS": "polygon", "POINTS": "point"}

@@ -127,7 +127,8 @@ def _score(entry: Entry, asked: set[str], weights: dict[str, float]) -> float:
     if not scores:
         return 0.0
     told = set(_tokens(entry.sentence)) & asked
-    return max(scores) + 0.1 * sum(scores) + 0.2 * sum(weights.get(t, 0.5) for t in told)
+    named = 1.5 if entry.command and entry.command in asked else 0.0
+    return named + max(scores) + 0.1 * sum(scores) + 0.2 * sum(weights.get(t, 0.5) for t in told)
 
 
 def exactly(text: str) -> Entry | None:

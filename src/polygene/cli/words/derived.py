@@ -79,7 +79,7 @@ def join(summary: JoinSummary, say: Words) -> None:
     taken = f"{summary.input_taken:,} of {counted(summary.input_total, 'feature')}"
     say.line("INPUT", f"{summary.input}: {taken}")
     taken = f"{summary.other_taken:,} of {counted(summary.other_total, 'feature')}"
-    unused = f"{summary.unused:,} without a match" if summary.unused else "all matched"
+    unused = f"{summary.unused:,} of them nobody's partner" if summary.unused else "all matched"
     say.line("OTHER", f"{summary.other}: {taken}, {unused}")
     say.line(
         "pairs",

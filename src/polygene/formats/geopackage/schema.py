@@ -144,10 +144,11 @@ class Entry(NamedTuple):
 def growing(connection: sqlite3.Connection, n_layers: int) -> Iterator[Callable[[], None]]:
     """Let many tables be made without having the whole schema looked through for each.
 
-    Of a table that is made SQLite looks up the entry again, past all others: a package of 2,000 layers
-    took a minute that way. So entries are taken out of the table of the schema ("Database File Format",
-    section 2.6) meanwhile and put back at the end; what is in them the connection knows. Gives what is
-    to be called between layers. On a new file or a copy only; nothing may be dropped within this.
+    Of a table that is made SQLite looks up the entry again, past all others: a package of 1,000 layers
+    took half a minute that way. So entries are taken out of the table of the schema ("Database File
+    Format", section 2.6) meanwhile and put back at the end; what is in them the connection knows.
+    Gives what is to be called between layers. On a new file or a copy only; nothing may be dropped
+    within this.
     """
     aside: list[tuple[Any, ...]] = []
     count = 0
@@ -232,7 +233,7 @@ def opened(path: Path, is_strict: bool = False) -> Iterator[Package]:
 class Package(sqlite3.Connection):
     """A connection that may stay open for the next layer that is read.
 
-    To open one anew has all of the schema parsed: for each of 2,000 layers, that took half a second.
+    To open one anew has all of the schema parsed: for each of 1,000 layers, that took half a second.
 
     file : what the file is known by; empty if it is not to stay open, for its log would stay too
     known : what has been read of its layers, and the number of its version then

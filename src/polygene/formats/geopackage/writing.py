@@ -6,6 +6,7 @@ import contextlib
 import sqlite3
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -126,7 +127,9 @@ def _drop(connection: sqlite3.Connection, name: str) -> tuple[str, str]:
     if found is None:
         return OURS
     table, column = found
-    keys = connection.execute(f"PRAGMA table_xinfo({quoted(table)})").fetchall()
+    keys: list[tuple[Any, ...]] = []
+    with contextlib.suppress(sqlite3.OperationalError):  # of a view of what is no more
+        keys = connection.execute(f"PRAGMA table_xinfo({quoted(table)})").fetchall()
     key = next((str(row[1]) for row in keys if row[5] > 0), OURS[0])
     connection.execute(f"DROP TABLE IF EXISTS {quoted(f'rtree_{table}_{column}')}")
     is_view = connection.execute(
