@@ -5,12 +5,13 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Generic, Protocol, TypeVar
 
 from polygene import phrases
 from polygene.errors import DataError, FileError
 from polygene.formats import destination
-from polygene.formats.address import LayerRef
+from polygene.formats.address import LayerRef, split
 from polygene.formats.destination import OnExisting, Target
 from polygene.geometry import Family
 from polygene.layer import Layer
@@ -18,7 +19,7 @@ from polygene.ops.summary import NamedRows
 from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT, Progress
 from polygene.reading import Choice, all_of
-from polygene.writing import write
+from polygene.writing import placed, write
 
 
 class Result(Protocol):
@@ -33,11 +34,14 @@ R = TypeVar("R", bound=Result)
 
 @dataclass(frozen=True)
 class Done(Generic[R]):
-    """One input worked on: its result, where it goes, the seconds it took, what is to be said."""
+    """One input worked on: its result, where it goes, the seconds it took, what is to be said.
+
+    It goes to several places if it is parted by the values of fields.
+    """
 
     source: LayerRef
     result: R
-    target: Target
+    targets: Sequence[Target]
     seconds: float
     notes: list[str]
 
@@ -105,7 +109,7 @@ def run(
     choice, way = choice or Choice(), way or Writing()
     refs = all_of(inputs)
     for place in (out, *([side.out] if side else [])):
-        destination.plan(place, refs, way.on_existing)  # fail now rather than after the work
+        destination.check(place, refs, way.on_existing)  # fail now rather than after the work
     work: _Work[R] = _Work(choice=choice, way=way, sources=[], given=[], results=[], failed=[])
     for ref in refs:
         progress.stage(f"reading {ref.words}")
@@ -115,14 +119,16 @@ def run(
             work.failed.append(Failed(ref, str(err)))
             if way.stops_at_first or len(work.failed) == len(refs):
                 raise
-    targets = destination.plan(out, work.sources, way.on_existing)
-    pairs = [(t, r[0].layer, y) for t, r, y in zip(targets, work.results, work.given, strict=True)]
+    results = [(ref, r[0].layer) for ref, r in zip(work.sources, work.results, strict=True)]
+    planned = placed(results, out, way.on_existing)
+    pairs = [(*pair, y) for own, y in zip(planned, work.given, strict=True) for pair in own]
     if side is not None:
         beside = [(y, side.of(r[0])) for r, y in zip(work.results, work.given, strict=True)]
         layers = [(layer, given) for given, layer in beside if layer is not None]
-        refs = [LayerRef(targets[0].path, layer.name) for layer, _ in layers]
-        places = destination.plan(side.out, refs, way.on_existing)
-        pairs += [(t, layer, given) for t, (layer, given) in zip(places, layers, strict=True)]
+        results = [(LayerRef(Path(out), layer.name), layer) for layer, _ in layers]
+        shares = split(side.out)[0] == split(out)[0]  # a file cannot have both called like it
+        places = placed(results, side.out, way.on_existing, keeps_names=shares)
+        pairs += [(*p, y) for own, (_, y) in zip(places, layers, strict=True) for p in own]
     if not way.is_dry:
         progress.stage(f"writing {out}")
         named = [(t, replace(layer, metadata=given.metadata)) for t, layer, given in pairs]
@@ -130,9 +136,9 @@ def run(
         if work.results:
             work.results[-1][1].extend(written)
     done = [
-        Done(source, result, target, seconds, notes)
-        for source, target, (result, notes, seconds) in zip(
-            work.sources, targets, work.results, strict=True
+        Done(source, result, [target for target, _ in own], seconds, notes)
+        for source, own, (result, notes, seconds) in zip(
+            work.sources, planned, work.results, strict=True
         )
     ]
     return Results(done, work.failed)

@@ -18,6 +18,7 @@ from polygene.layer import Layer, LayerInfo
 from polygene.ops.places.extents import doubt_of
 from polygene.ops.summary import CopyResult, CopySummary
 from polygene.provenance import Node, history
+from polygene.writing import placed
 
 Path_ = str | os.PathLike[str]
 
@@ -56,6 +57,9 @@ def write(
 ) -> str:
     """Write a layer to a destination such as ``out.gpkg#roads``, or a path; return its address.
 
+    Without a name it is called like the file. A destination may name fields, as in
+    ``by_district/{district}.gpkg``: a layer for each value, and the destination is returned as it is.
+
     With ``raw``, text in CSV that a spreadsheet would run stays as it is.
 
     Raises
@@ -64,17 +68,23 @@ def write(
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
     with left_as_they_are(raw):
-        return _written(layer, out, on_existing)[0].words
+        results, _ = _written(layer, out, on_existing)
+    return results[0][0].words if len(results) == 1 else os.fspath(out)
 
 
-def _written(layer: Layer, out: Path_, on_existing: OnExisting) -> tuple[Target, Layer, list[str]]:
-    """Write a layer; return where, as what, and what there is to say about it."""
+def _written(
+    layer: Layer, out: Path_, on_existing: OnExisting
+) -> tuple[list[tuple[Target, Layer]], list[str]]:
+    """Write a layer; return where and as what, and what there is to say about it."""
     out = os.fspath(out)
-    (target,) = destination.plan(out, [LayerRef(Path(out), layer.name)], on_existing)
-    layer = replace(layer, name=target.name)
-    if layer.lineage is not None:
-        layer = replace(layer, lineage=record.written_to(layer, target.words))
-    return target, layer, destination.write_all([(target, layer)])
+    (planned,) = placed([(LayerRef(Path(out), layer.name), layer)], out, on_existing)
+    results = []
+    for target, part in planned:
+        named = replace(part, name=target.name)
+        if named.lineage is not None:
+            named = replace(named, lineage=record.written_to(named, target.words))
+        results.append((target, named))
+    return results, destination.write_all(results)
 
 
 def convert(layer: Layer, out: Path_, on_existing: OnExisting = "refuse") -> CopyResult:
@@ -87,7 +97,9 @@ def convert(layer: Layer, out: Path_, on_existing: OnExisting = "refuse") -> Cop
     PolygeneError
         As for `write`.
     """
-    _, layer, notes = _written(layer, out, on_existing)
+    results, notes = _written(layer, out, on_existing)
+    if len(results) == 1:
+        ((_, layer),) = results
     n_fields = layer.table.num_columns
     summary = CopySummary(layer.name, layer.n_rows, n_fields, label(layer.crs), notes)
     return CopyResult(layer, summary)

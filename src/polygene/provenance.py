@@ -25,6 +25,7 @@ PREFIXES = {
 _THIS = "pg:this"
 _SOFTWARE = "pg:software"
 _OPTION = "pg:option-"
+PART = "part"  # an option that nobody types: the values of fields that a result was parted by
 _RELATIONS = ("used", "wasGeneratedBy", "wasAssociatedWith", "wasAttributedTo")
 
 

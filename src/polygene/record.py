@@ -76,10 +76,11 @@ class Record:
             self._checksums[ref.path],
         )
 
-    def of_result(self, layer: Layer, place: str, made_of: Lineage | None) -> Layer:
+    def of_result(self, layer: Layer, place: str, made_of: Lineage | None, part: str = "") -> Layer:
         """Return a result with its lineage.
 
-        ``made_of`` is the INPUT it was made of; None if it was all that were read.
+        ``made_of`` is the INPUT it was made of, None if it was all that were read; ``part`` tells
+        which part of a result it is, if it was parted by values of fields.
         """
         others = self._others
         if made_of is None:
@@ -87,7 +88,8 @@ class Record:
         else:
             inputs = [(INPUT, own) for own in self._by_entity.get((INPUT, made_of.entity), ())]
         used = [*inputs, *others]
-        step = Step(self.command, self.options, self.began, now(), __version__, self.person, used)
+        options = {**self.options, provenance.PART: part} if part else self.options
+        step = Step(self.command, options, self.began, now(), __version__, self.person, used)
         made = Made(
             layer.name, place, layer.n_rows, label(layer.crs), "", self.credit, self.licence
         )

@@ -7,14 +7,21 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
+import pyarrow as pa
+
 from polygene import record
-from polygene.errors import FileError, PolygeneError
+from polygene.arrays import bucket
+from polygene.errors import DataError, FileError, PolygeneError, UnknownFieldError, UsageError
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import OnExisting, Target
+from polygene.formats.naming import Values, fields_in
 from polygene.formats.packed import PIPE
 from polygene.formats.parking import park
 from polygene.layer import Layer
+from polygene.table.groups import group_rows, texts_of
+
+MOST_PARTS = 1000  # layers made of one by the values of a field: more are a field not meant
 
 
 def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()) -> list[str]:
@@ -33,7 +40,7 @@ def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()
         layer = replace(layer, name=target.name, lineage=None)
         if noted is not None:
             own = made_of[k].lineage if made_of else None
-            layer = noted.of_result(layer, target.words, own)
+            layer = noted.of_result(layer, target.words, own, target.part)
         named.append((target, layer))
     try:
         return destination.write_all(named)
@@ -47,8 +54,60 @@ def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()
         raise FileError(f"{err}\n{kept}") from err
 
 
+def placed(
+    results: Sequence[tuple[LayerRef, Layer]],
+    out: str,
+    on_existing: OnExisting,
+    keeps_names: bool = False,
+) -> list[list[tuple[Target, Layer]]]:
+    """Say where each result goes; it is parted by the values of the fields that ``out`` names.
+
+    Raises
+    ------
+    PolygeneError
+        If one cannot go there, has no such field, or its field has too many values.
+    """
+    fields = fields_in(out)
+    parted = [_parted(layer, fields, out) for _, layer in results]
+    sources = [
+        (source, [v for v, _ in parts]) for (source, _), parts in zip(results, parted, strict=True)
+    ]
+    planned = destination.plan_parts(out, sources, on_existing, keeps_names)
+    return [
+        [(target, layer) for target, (_, layer) in zip(targets, parts, strict=True)]
+        for targets, parts in zip(planned, parted, strict=True)
+    ]
+
+
+def _parted(layer: Layer, fields: Sequence[str], out: str) -> list[tuple[Values, Layer]]:
+    """Return a layer as several, one for each combination of values of some fields."""
+    if not fields:
+        return [({}, layer)]
+    for name in fields:
+        try:
+            layer.check_field(name)
+        except UnknownFieldError as err:
+            raise DataError(f"{out}: {err}") from err
+    groups = group_rows(layer.table, fields, layer.n_rows)
+    if groups.n_groups > MOST_PARTS:
+        named = " and ".join(f"{{{name}}}" for name in fields)
+        raise UsageError(
+            f"{out}: {named} would make {groups.n_groups:,} layers of {layer.name}, and "
+            f"{MOST_PARTS:,} are the most; is it the field that was meant?"
+        )
+    texts = {n: texts_of(layer.table.column(n).take(pa.array(groups.firsts))) for n in fields}
+    rows = bucket(groups.group, groups.n_groups)
+    return [
+        (
+            {name: texts[name][k] for name in fields},
+            layer.take(rows.order[rows.offsets[k] : rows.offsets[k + 1]]),
+        )
+        for k in range(groups.n_groups)
+    ]
+
+
 def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:
-    """Write layers under their own names.
+    """Write layers, several under their own names.
 
     Raises
     ------
@@ -57,20 +116,9 @@ def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:
     """
     path = Path(address.split(out)[0])
     refs = [LayerRef(path, layer.name) for layer in layers]
-    targets = destination.plan(out, refs, "replace" if replaces else "refuse")
-    write(list(zip(targets, layers, strict=True)))
-
-
-def single_target(out: str, on_existing: OnExisting) -> Target:
-    """Return where a single result goes; its layer is called like the file if nothing else is said.
-
-    Raises
-    ------
-    PolygeneError
-        If it cannot go there.
-    """
-    path = Path(address.split(out)[0])
-    return destination.plan(out, [LayerRef(path, path.stem)], on_existing)[0]
+    results = list(zip(refs, layers, strict=True))
+    planned = placed(results, out, "replace" if replaces else "refuse")
+    write([pair for own in planned for pair in own])
 
 
 def dump(folder: str, layers: Sequence[Layer], words: Sequence[str]) -> Path:

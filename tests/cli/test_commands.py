@@ -35,6 +35,8 @@ SAMPLE = [
 
 
 class Clip(WithSample):
+    in_process = True
+
     def test_all_layers_of_a_package(self):
         """One layer each, in the order of the source, same names; untouched blobs byte-equal."""
         done = self.run_polygene(
@@ -87,9 +89,7 @@ class Clip(WithSample):
             r"grid borders moved by 0.14 mm at most, which changed [\d.e-]+ m² in all "
             r"valid all \d+ checked",
         )
-        self.assertIn(
-            "CRS EPSG:32633 WGS 84 / UTM zone 33N written out.gpkg#sectors in ", done.words
-        )
+        self.assertIn("CRS EPSG:32633 WGS 84 / UTM zone 33N written out.gpkg#out in ", done.words)
         self.assertLessEqual(max(map(len, done.err.splitlines())), 80)
         self.assertNotIn("\x1b", done.err)
 
@@ -147,6 +147,36 @@ class Clip(WithSample):
             sorted(os.listdir(self.folder / "folder")), ["buoys.gpkg", "slipways_park.gpkg"]
         )
 
+    def test_a_result_is_parted_by_the_values_of_fields(self):
+        done = self.run_polygene(
+            "convert", "tolva.gpkg#sectors", "tolva.gpkg#beds_marram", "-o", "by/{district}.gpkg"
+        )
+        self.assertEqual((done.code, os.path.exists(self.folder / "by")), (1, False))
+        self.assertIn("beds_marram' has no field 'district'", done.words)
+        done = self.run_polygene("convert", "tolva.gpkg#sectors", "-o", "by/{district}.gpkg")
+        counts = dict(self.sql("tolva.gpkg", "SELECT district, count(*) FROM sectors GROUP BY 1"))
+        self.assertEqual(
+            sorted(os.listdir(self.folder / "by")), [f"{d}.gpkg" for d in sorted(counts)]
+        )
+        for district, n in counts.items():
+            found = self.sql(f"by/{district}.gpkg", f"SELECT district FROM {district}")
+            self.assertEqual(found, [(district,)] * n)
+        self.run_polygene(
+            "fields", "tolva.gpkg#sectors", "-o", "odd.gpkg", "--set",
+            "kind = CASE WHEN depth_max > 90 THEN NULL WHEN depth_max > 60 THEN 'a/b' "
+            "WHEN depth_max > 30 THEN 'A/B' ELSE '' END",
+        )  # fmt: skip
+        done = self.run_polygene("convert", "odd.gpkg", "-o", "kinds/{name}_{kind}.geojson")
+        files = sorted(p.name for p in (self.folder / "kinds").glob("*.geojson"))
+        self.assertEqual(len({name.casefold() for name in files}), len(files))
+        self.assertIn("odd_blank.geojson", files)
+        layers = [polygene.read(self.folder / "kinds" / name) for name in files]
+        self.assertEqual(sum(layer.n_rows for layer in layers), 24)
+        self.assertEqual({len(layer.table.column("kind").unique()) for layer in layers}, {1})
+        done = self.run_polygene("convert", "odd.gpkg", "-o", "all.gpkg#{sector}", "--json")
+        written = json.loads(done.out)["results"][0]["written"]
+        self.assertEqual((len(written), written[0]), (24, "all.gpkg#S01"))
+
     def test_layers_of_one_name_from_several_files(self):
         (self.folder / "north").mkdir()
         for name in ("east", "west"):
@@ -169,7 +199,7 @@ class Clip(WithSample):
         self.assertEqual(np.diff(parts.geometry.row_offsets).max(), 1)
         self.run_polygene(*clip, "-o", "whole.gpkg", "--whole")
         cables = dict(self.sql("tolva.gpkg", "SELECT cable, geometry FROM cables"))
-        whole = self.sql("whole.gpkg", "SELECT cable, geometry FROM cables")
+        whole = self.sql("whole.gpkg", "SELECT cable, geometry FROM whole")
         self.assertTrue(whole)
         self.assertTrue(all(cables[cable] == shape for cable, shape in whole))
 
@@ -334,6 +364,8 @@ class Overlays(WithSample):
 
 
 class OneShape(WithSample):
+    in_process = True
+
     """What --json prints is of one shape, whatever the command and however it ends."""
 
     def document(self, code, *arguments):
@@ -433,7 +465,7 @@ class BadInput(WithSample):
             (2, "OTHER must be one layer", "tolva.gpkg#park --with tolva.gpkg#b* OUT"),
             (1, "there is no folder nowhere", "tolva.gpkg#park PARK -o nowhere/out.gpkg"),
             (1, "exists already; --replace overwrites it, --next writes tolva.gpkg#park_2",
-             "tolva.gpkg#park PARK -o tolva.gpkg"),
+             "tolva.gpkg#park PARK -o tolva.gpkg#park"),
             (2, "several results would be written to out.geojson",
              "tolva.gpkg#* PARK -o out.geojson"),
             (2, "several results would be written to out.gpkg#x", "tolva.gpkg#* PARK -o out.gpkg#x"),
@@ -615,7 +647,7 @@ class Program(InFolder):
     def test_every_command_ends_its_help_with_an_example(self):
         for name in COMMANDS:
             with self.subTest(command=name):
-                text = self.run_polygene(name, "--help").out
+                text = polygene_here(name, "--help", folder=self.folder).out
                 self.assertRegex(text, rf"Examples?:\n +polygene {name} ")
                 self.assertLessEqual(max(map(len, text.splitlines())), 80)
 

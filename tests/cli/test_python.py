@@ -132,7 +132,7 @@ class Plainly(WithSample):
     def test_errors_name_arguments_not_options(self):
         beds = self.read("tolva.gpkg#beds_marram")
         for call, name in (
-            (lambda: polygene.write(beds, self.package), "next"),
+            (lambda: polygene.write(beds, f"{self.package}#park"), "next"),
             (lambda: polygene.buffer(beds), "rings"),
             (lambda: polygene.join(beds, beds, count=3), "up_to"),
             (lambda: polygene.measure(beds), "centroid"),

@@ -60,14 +60,14 @@ class Tables(WithSample):
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
         self.assertIn("kept 3 of 24 features", done.words)
-        depths = [r[0] for r in self.sql("a.gpkg", "SELECT depth_max FROM sectors ORDER BY rowid")]
+        depths = [r[0] for r in self.sql("a.gpkg", "SELECT depth_max FROM a ORDER BY rowid")]
         self.assertEqual(depths, sorted(depths, reverse=True))
         done = self.run_polygene(
             "fields", "tolva.gpkg#beds_kelda", "-o", "b.gpkg", "--type", "Date=date", "--dates",
             "DD.MM.YYYY", "--set", "pct = whole(replace(Cover, ' %', ''))", "--drop", "Note",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
-        kinds = {r[1]: r[2] for r in self.sql("b.gpkg", "PRAGMA table_info(beds_kelda)")}
+        kinds = {r[1]: r[2] for r in self.sql("b.gpkg", "PRAGMA table_info(b)")}
         self.assertEqual((kinds["Date"], kinds["pct"]), ("DATE", "INTEGER"))
         self.assertNotIn("Note", kinds)
         lost = self.run_polygene("fields", "b.gpkg", "-o", "c.gpkg", "--type", "Cover=integer")
@@ -112,7 +112,7 @@ class Tables(WithSample):
         self.assertIn("no longer true of 14 features", self.run_polygene(*line).words)
         done = self.run_polygene(*line, "--replace", "--refresh", "area_ha")
         self.assertIn("measured anew", done.words)
-        ((total,),) = self.sql("out.gpkg", "SELECT sum(area_ha) FROM sectors")
+        ((total,),) = self.sql("out.gpkg", "SELECT sum(area_ha) FROM out")
         self.assertAlmostEqual(total, 12851.0, delta=0.1)
 
 
@@ -260,7 +260,7 @@ class Shapes(WithSample):
             "buffer", "tolva.gpkg#slipways", "--rings", "100m,0.25km", "--bands", "-o", "b.gpkg"
         )
         self.assertEqual(done.code, 0, done.err)
-        counts = self.sql("b.gpkg", "SELECT distance, count(*) FROM slipways GROUP BY 1")
+        counts = self.sql("b.gpkg", "SELECT distance, count(*) FROM b GROUP BY 1")
         self.assertEqual(counts, [(100.0, 9), (250.0, 9)])
         done = self.run_polygene(
             "buffer", "tolva.gpkg#islands", "--distance-by", "people / 10 + 1", "--unit", "m",
@@ -293,7 +293,7 @@ class ByPlace(WithSample):
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
         self.assertIn("pairs 89: 0 of sectors have no partner, 3 have one, 21 several", done.words)
-        ((n, tonnes),) = self.sql("out.gpkg", "SELECT sum(matches), sum(tonnes) FROM sectors")
+        ((n, tonnes),) = self.sql("out.gpkg", "SELECT sum(matches), sum(tonnes) FROM out")
         wanted = self.sql(
             "tolva.gpkg", "SELECT count(*), sum(tonnes) FROM buoys WHERE geometry IS NOT NULL"
         )
@@ -369,8 +369,8 @@ class Folders(WithSample):
         direct = ["clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park", "-o", "direct.gpkg"]
         self.run_polygene(*direct)
         areas = [
-            sorted(row_areas(polygene.read(f"{self.folder}/{f}#sectors").geometry))
-            for f in ("out.gpkg", "direct.gpkg")
+            sorted(row_areas(polygene.read(f"{self.folder}/{f}").geometry))
+            for f in ("out.gpkg#sectors", "direct.gpkg")
         ]
         self.assertEqual(*areas)
         listed = self.run_polygene("layers", "in")

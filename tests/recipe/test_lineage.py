@@ -141,7 +141,7 @@ class Kept(cli.WithSample):
             )
             connection.execute(
                 "INSERT INTO gpkg_metadata_reference (reference_scope, table_name, md_file_id) "
-                "VALUES ('table', 'sectors', 9)"
+                "VALUES ('table', 's', 9)"
             )
             connection.commit()
         for _ in range(2):

@@ -156,7 +156,7 @@ def work_on_each(
         command=command,
         results=[outcome.result_of(item, is_dry=asked.dry_run) for item in done],
         words=words,
-        written=outcome.places_of([item.target for item in done]),
+        written=outcome.places_of([target for item in done for target in item.targets]),
         failed=[outcome.Failure(f.source.words, f.reason) for f in done.failed],
         seconds=seconds,
         is_dry=asked.dry_run,

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from polygene.cli.facts import SheetDrafted
+    from polygene.formats.destination import Target
     from polygene.layer import Layer
 
 
@@ -64,14 +65,16 @@ def merge(
         raise click.UsageError("--propose drafts a sheet, --match uses one; give one of them")
     from polygene.cli.words.blocks import Words
     from polygene.cli.words.merge import proposed
+    from polygene.formats import destination
+    from polygene.formats.address import LayerRef
     from polygene.reading import read_named
-    from polygene.writing import single_target
 
     began = time.monotonic()
     say = Words()
     with show.progress(asked.quiet) as progress:
         if asked.out is not None:
-            single_target(asked.out, existing)  # fail now rather than after the work
+            named = [LayerRef(Path(asked.out), "merged")]
+            destination.check(asked.out, named, existing)  # fail now rather than after the work
         layers, notes = read_named(asked.inputs, asked.choice(carries=True), progress)
         say.note(*notes)
         if propose is not None:
@@ -80,7 +83,7 @@ def merge(
             proposed(facts, say)
             written = propose
         else:
-            facts, written = _merge(
+            facts, targets = _merge(
                 asked=asked,
                 layers=layers,
                 match=match,
@@ -94,7 +97,9 @@ def merge(
     if propose is not None:
         results: Any = facts
     else:
-        results = {"written": None if asked.dry_run else written, "summary": facts}
+        written = outcome.places_of(targets)
+        there = None if asked.dry_run else outcome.addresses_of(targets)
+        results = {"written": there, "summary": facts}
     told = outcome.Outcome("merge", [results], say, written, seconds=seconds, is_dry=asked.dry_run)
     asked.tell(told)
 
@@ -108,24 +113,29 @@ def _merge(
     say: Any,
     follow: Any,
     outside_use: str,
-) -> tuple[Any, str]:
+) -> tuple[Any, list[Target]]:
     """Return the summary and where the result goes."""
     from polygene.batch import still_invalid
     from polygene.cli.words.merge import merged
+    from polygene.formats import address
+    from polygene.formats.address import LayerRef
     from polygene.ops.merge import merge as merge_layers
-    from polygene.writing import single_target, write
+    from polygene.writing import placed, write
 
-    target = single_target(str(asked.out), asked.on_existing)
+    out = str(asked.out)
+    source_of_name = LayerRef(Path(out), "merged")
+    name = address.split(out)[1] or Path(out).stem or source_of_name.name
     progress.stage(f"merging {len(layers)} layers")
     result = merge_layers(
-        layers, match, source=source, name=target.name, outside_use=outside_use, follow=follow
+        layers, match, source=source, name=name, outside_use=outside_use, follow=follow
     )
+    (parts,) = placed([(source_of_name, result.layer)], out, asked.on_existing)
     if not asked.dry_run:
-        progress.stage(f"writing {target.words}")
-        say.note(*write([(target, result.layer)]))
+        progress.stage(f"writing {out}")
+        say.note(*write(parts))
     merged(result.summary, say)
     say.note(*still_invalid(result.layer))
-    return result.summary, target.words
+    return result.summary, [target for target, _ in parts]
 
 
 def _propose(path: Path, layers: Sequence[Layer], asked: Asked) -> SheetDrafted:

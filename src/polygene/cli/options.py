@@ -278,14 +278,15 @@ _out = click.option(
     required=True,
     metavar="DESTINATION",
     callback=_one_on_standard_output,
-    help="File, file#layer, folder/, or a pattern: 'out.gpkg#{name}_park'; - is standard output.",
+    help="File, file#layer, folder/, a pattern such as 'out.gpkg#{name}_park' or '{district}.gpkg' "
+    "of a field, or - for standard output.",
 )
 _out_optional = click.option(
     "-o",
     "--out",
     metavar="DESTINATION",
     callback=_one_on_standard_output,
-    help="File, file#layer, folder/, or a pattern.",
+    help="File, file#layer, folder/, or a pattern such as 'out.gpkg#{name}_park'.",
 )
 _credit = click.option(
     "--credit", metavar="TEXT", help="Whom to credit for the result; kept in its lineage."

@@ -110,11 +110,17 @@ def result_of(item: Done[Any], is_dry: bool) -> dict[str, Any]:
     """Return the facts of one input that was worked on."""
     return {
         "source": item.source.words,
-        "written": None if is_dry else item.target.words,
+        "written": None if is_dry else addresses_of(item.targets),
         "summary": item.result.summary,
         "notes": [with_options(text) for text in item.notes],
         "seconds": round(item.seconds, 3),
     }
+
+
+def addresses_of(targets: Sequence[Target]) -> str | list[str]:
+    """Return the address of a result; of one that was parted, those of its parts."""
+    words = [target.words for target in targets]
+    return words[0] if len(words) == 1 else words
 
 
 def places_of(targets: Sequence[Target]) -> str:

@@ -95,7 +95,9 @@ def schema() -> Schema:
     for name in COMMANDS:
         kinds = [_worked(kind, known) for kind in _SUMMARIES.get(name, ())]
         if name == "merge":
-            kinds.append(_object({"written": str | None, "summary": MergeSummary}, known))
+            kinds.append(
+                _object({"written": str | list[str] | None, "summary": MergeSummary}, known)
+            )
         kinds += [_of(kind, known) for kind in _OTHERS.get(name, ())]
         items = kinds[0] if len(kinds) == 1 else {"anyOf": kinds}
         by_command.append(
@@ -122,7 +124,7 @@ def _worked(summary: type, known: dict[str, Schema]) -> Schema:
     return _object(
         {
             "source": str,
-            "written": str | None,
+            "written": str | list[str] | None,
             "summary": summary,
             "notes": list[str],
             "seconds": float,

@@ -5,8 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Literal, NamedTuple
 
@@ -16,12 +15,20 @@ from polygene.errors import ExistsError, FileError, UsageError, reason_of
 from polygene.formats import beside
 from polygene.formats.address import LayerRef, split
 from polygene.formats.file_names import file_name
+from polygene.formats.naming import (
+    Values,
+    check_distinct,
+    check_name,
+    distinct_names,
+    fields_in,
+    plainly,
+    safely,
+)
 from polygene.formats.packed import PIPE
 from polygene.formats.registry import format_of, readable_format
-from polygene.layer import Layer, distinct_name
+from polygene.layer import Layer
 
 DEFAULT_ENDING = ".gpkg"
-_RESERVED = ("gpkg_", "rtree_", "sqlite_")
 
 OnExisting = Literal["refuse", "replace", "next"]
 
@@ -33,6 +40,7 @@ class Target(NamedTuple):
     name: str
     is_new: bool = False  # not there when it was planned, and not to be written over
     note: str = ""  # what there is to say about its name
+    part: str = ""  # of a result that is parted by the values of fields: which values
 
     @property
     def words(self) -> str:
@@ -41,8 +49,16 @@ class Target(NamedTuple):
         return f"{self.path}#{self.name}" if format_of(self.path).HOLDS_MANY else str(self.path)
 
 
-def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting) -> list[Target]:
+def plan(
+    destination: str,
+    sources: Sequence[LayerRef],
+    on_existing: OnExisting,
+    keeps_names: bool = False,
+) -> list[Target]:
     """Say where the result from each source goes; checked before anything is computed.
+
+    A single result goes into a layer called like its file, unless it is to keep its name or the
+    destination says another; several are called like their sources.
 
     Raises
     ------
@@ -53,108 +69,92 @@ def plan(destination: str, sources: Sequence[LayerRef], on_existing: OnExisting)
     ExistsError
         If a result is there already and is not to be replaced.
     """
+    parts: list[tuple[LayerRef, Sequence[Values]]] = [(source, [{}]) for source in sources]
+    return [own[0] for own in plan_parts(destination, parts, on_existing, keeps_names)]
+
+
+def check(
+    destination: str,
+    sources: Sequence[LayerRef],
+    on_existing: OnExisting,
+    keeps_names: bool = False,
+) -> None:
+    """Refuse a destination that is sure to be refused in the end, before anything is computed.
+
+    Raises
+    ------
+    PolygeneError
+        As `plan`; of one that names fields only what is in front of those is looked at.
+    """
+    if fields_in(destination):
+        path = split(destination)[0]
+        fixed = path.partition("{")[0]
+        folder = Path(fixed) if fixed.endswith(("/", os.sep)) or not fixed else Path(fixed).parent
+        if not _can_be_made(folder):
+            _check_place(folder / f"_{Path(path).suffix or DEFAULT_ENDING}")
+        format_of(Path(f"_{Path(path).suffix or DEFAULT_ENDING}"))
+        return
+    plan(destination, sources, on_existing, keeps_names)
+
+
+def plan_parts(
+    destination: str,
+    sources: Sequence[tuple[LayerRef, Sequence[Values]]],
+    on_existing: OnExisting,
+    keeps_names: bool = False,
+) -> list[list[Target]]:
+    """Say where each part of the result from each source goes; as `plan` otherwise.
+
+    A part is told by its values of the fields that the destination names.
+
+    Raises
+    ------
+    PolygeneError
+        As `plan`.
+    """
     path, fragment = split(destination)
     if not path:
         raise UsageError(f"{destination!r} names no file to write to; for this folder say ./")
-    is_folder = path.endswith(("/", os.sep)) or Path(path).is_dir()
-    names = _names(sources)
-    layers = [
-        _filled(fragment, y, k, n) for k, (y, n) in enumerate(zip(sources, names, strict=True))
-    ]
+    is_folder = path.endswith(("/", os.sep)) or (path != PIPE and Path(path).is_dir())
     pattern = os.path.join(path, f"{{name}}{DEFAULT_ENDING}") if is_folder else path
-    in_path = layers if fragment else names
-    safe: dict[str, str] = {}
-    taken: set[str] = set()
-    for name in dict.fromkeys(in_path):
-        safe[name] = distinct_name(file_name(name), taken, folds=True)
-        taken.add(safe[name].casefold())
-    targets = [
-        _target(_filled(pattern, source, k, "{name}", file_name), layer, name, safe[name])
-        for k, (source, layer, name) in enumerate(zip(sources, layers, in_path, strict=True))
-    ]
-    _check_names(targets, destination)
+    names = distinct_names([source for source, _ in sources])
+    is_like_file = len(sources) == 1 and "{name}" not in pattern and not keeps_names
+    in_path, in_name = safely(), plainly()
+    planned = []
+    for k, ((source, parts), name) in enumerate(zip(sources, names, strict=True)):
+        own = []
+        for values in parts:
+            layer = in_name.filled(fragment or "{name}", name, source, k, values)
+            part_name = layer if fragment else name
+            place = Path(in_path.filled(pattern, part_name, source, k, values))
+            if is_like_file and not fragment and str(place) != PIPE:
+                layer = place.stem
+            part = ", ".join(f"{field} = {value or 'null'}" for field, value in values.items())
+            target = _target(place, layer, part_name, "{name}" in pattern)
+            own.append(target._replace(part=part))
+        planned.append(own)
+    targets = [target for own in planned for target in own]
+    for target in targets:
+        check_name(target.name, str(target.path), destination)
+    check_distinct((str(target.path), target.name, target.words) for target in targets)
     if path == PIPE:
         if len(targets) > 1:
             raise UsageError(f"one layer goes to standard output, and there are {len(targets)}")
-        return targets
+        return planned
     for place in dict.fromkeys(target.path for target in targets):
         folder = Path(path) if is_folder else place.parent
         if not ((is_folder or "{" in path) and _can_be_made(folder)):
             _check_place(place)
-    return _clear_of_existing(targets, on_existing)
+    clear = iter(_clear_of_existing(targets, on_existing))
+    return [[next(clear) for _ in own] for own in planned]
 
 
-def _filled(
-    pattern: str | None,
-    source: LayerRef,
-    k: int,
-    name: str,
-    made: Callable[[str], str] = str,
-) -> str:
-    """Return a pattern with name, file and number filled in; the name itself without a pattern."""
-    if not pattern:
-        return name
-    known = {"name": name, "file": made(source.path.stem), "n": str(k + 1)}
-    return re.sub(r"\{(name|file|n)\}", lambda found: known[found[1]], pattern)
-
-
-def _target(pattern: str, layer: str, name: str, safe: str) -> Target:
-    """Return where a result goes: ``safe`` is its name where it is part of a path."""
-    path = Path(pattern.replace("{name}", safe))
+def _target(path: Path, layer: str, name: str, is_by_name: bool) -> Target:
+    """Return where a result goes; it is said if its name had to change to be a file's."""
     own = layer if str(path) == PIPE or format_of(path).HOLDS_MANY else path.stem
-    is_other = safe != name and "{name}" in pattern
-    return Target(
-        path,
-        own,
-        note=f"{name!r} cannot be a file's name; its file is called {path.name}"
-        if is_other
-        else "",
-    )
-
-
-def _names(sources: Sequence[LayerRef]) -> list[str]:
-    """Return a name for each source: its own, where several have one with as much in front as it takes.
-
-    That is the file's name, or else the folder's too, or else the ending.
-    """
-    names = [source.name for source in sources]
-    for front in (
-        lambda path: path.stem,
-        lambda path: f"{path.absolute().parent.name}_{path.stem}",
-        lambda path: f"{path.absolute().parent.name}_{path.stem}_{path.suffix[1:]}",
-    ):
-        counts = Counter(name.casefold() for name in names)
-        if max(counts.values(), default=1) == 1:
-            break
-        names = [
-            f"{front(source.path)}_{source.name}" if counts[name.casefold()] > 1 else name
-            for source, name in zip(sources, names, strict=True)
-        ]
-    return names
-
-
-def _check_names(targets: Sequence[Target], destination: str) -> None:
-    for target in targets:
-        if re.search(r"[{}]", target.name) or "{" in str(target.path):
-            raise UsageError(
-                f"{destination}: what can be filled in is {{name}}, {{file}} and {{n}}"
-            )
-        if not target.name.isprintable() and re.search("[\ud800-\udfff\0]", target.name):
-            raise UsageError(
-                f"{target.name!r} cannot be a layer's name: it holds a null or is not UTF-8"
-            )
-        if not target.name.strip() or target.name.lower().startswith(_RESERVED):
-            raise UsageError(
-                f"{target.name!r} cannot be a layer's name; names that begin with "
-                f"{', '.join(_RESERVED)} belong to the format"
-            )
-    counts = Counter((str(t.path), t.name.casefold()) for t in targets)
-    for target in targets:
-        if counts[str(target.path), target.name.casefold()] > 1:
-            raise UsageError(
-                f"several results would be written to {target.words}; put {{name}} into the "
-                "destination, as in 'out.gpkg#{name}_park', or give a folder"
-            )
+    is_other = is_by_name and file_name(name) != name
+    said = f"{name!r} cannot be a file's name; its file is called {path.name}"
+    return Target(path, own, note=said if is_other else "")
 
 
 def _can_be_made(folder: Path) -> bool:

@@ -68,7 +68,7 @@ def _check_outputs(recipe: Recipe) -> None:
             if name in figures:
                 _check_file(Path(text), COMMANDS[figures[name]].figure)
             else:
-                destination.plan(text, [LayerRef(Path(name), name)], "replace")
+                destination.check(text, [LayerRef(Path(name), name)], "replace", keeps_names=True)
         except PolygeneError as err:
             raise SheetError(recipe.path, None, f"output {name!r}: {err}") from err
 

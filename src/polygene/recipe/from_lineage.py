@@ -102,7 +102,11 @@ def _step(
     if others:
         step["with"] = others[0] if len(others) == 1 else others
     for key, value in node.options.items():
-        if key in commands[node.command]:
+        if key == provenance.PART:
+            notes.append(
+                f"{node.made.name} is a part of a result, {value}; the recipe makes all of it"
+            )
+        elif key in commands[node.command]:
             step[key] = value
         else:
             notes.append(f"{node.made.name}: --{key} of {node.command} has no place in a recipe")

@@ -26,6 +26,7 @@ from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.kept import ENDING, Told, keep, kept
 from polygene.recipe.reading import Recipe, RecipeStep, expectation_text
 from polygene.record import checksum
+from polygene.writing import placed
 
 WORK = ".polygene-work"
 
@@ -235,10 +236,11 @@ def _write(recipe: Recipe, places: Mapping[str, str], ran: Sequence[Ran]) -> Fin
         layers = _layers(places[name] if name in recipe.inputs else f"{places[name]}#*")
         own = name if len(layers) == 1 else None
         sources = [LayerRef(Path(places[name]), own or layer.name) for layer in layers]
-        targets = destination.plan(text, sources, "replace")
+        named = list(zip(sources, layers, strict=True))
         results += [
             (t, replace(y, name=t.name, lineage=_moved(y, t)))
-            for t, y in zip(targets, layers, strict=True)
+            for own in placed(named, text, "replace", keeps_names=True)
+            for t, y in own
         ]
     files = []
     with _kept(), together():

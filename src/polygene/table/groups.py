@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import I64Array, bucket, number_pairs
+from polygene.table.types import is_whole
 
 
 class Groups(NamedTuple):
@@ -53,6 +54,15 @@ def group_rows(
         numbering = number_pairs(key, np.where(has_null, 1 + np.arange(n_rows), 0))
         key, firsts = numbering.numbers, numbering.firsts
     return Groups(key, firsts)
+
+
+def texts_of(column: pa.ChunkedArray) -> list[str | None]:
+    """Return values as they are in names of files and layers; null as None."""
+    if pa.types.is_dictionary(column.type):
+        column = column.cast(column.type.value_type)
+    if is_whole(column.type) or pa.types.is_string(column.type):
+        return pc.cast(column, pa.string()).to_pylist()
+    return [None if value is None else str(value) for value in column.to_pylist()]
 
 
 class Agreed(NamedTuple):
