@@ -99,7 +99,7 @@ class Plainly(WithSample):
         )  # fmt: skip
 
     def test_a_box_is_an_other(self):
-        box = (470000, 7377000, 480000, 7390000)
+        box = (468000, 8044000, 480000, 8056000)
         self.same(
             polygene.clip(self.read("tolva.gpkg#sectors"), box).layer,
             "clip", "tolva.gpkg#sectors", "--box", ",".join(map(str, box)),

@@ -17,7 +17,7 @@ class Settings(WithSample):
         super().setUp()
         self.sheet = self.folder / "polygene.toml"
         self.sheet.write_text(
-            'folder = "results"\nformat = "parquet"\nprecision = "1m"\nperson = "A. Ardal"\n'
+            'folder = "results"\nformat = "parquet"\nprecision = "1m"\nperson = "A. Ardlow"\n'
             'credit = "Sound office"\n'
         )
 
@@ -57,7 +57,7 @@ class Settings(WithSample):
             own = address.read(ref).layers[0].lineage
             root = provenance.history(own)
             people = [a["dct:title"] for a in own.document["agent"].values()]
-            found[name] = (root.options["precision"], root.made.credit, "A. Ardal" in people)
+            found[name] = (root.options["precision"], root.made.credit, "A. Ardlow" in people)
         self.assertEqual(
             found,
             {

@@ -76,6 +76,29 @@ def lattice(corners: F64Array, n: int, rng: Rng, swing: float = 0.05) -> Lattice
     return Lattice(cells, across, corners)
 
 
+def joined(rings: list[F64Array]) -> F64Array:
+    """Return the outline of rings that lie side by side, vertex by vertex, without what they share.
+
+    Raises
+    ------
+    ValueError
+        If it is not one ring.
+    """
+    edges = {
+        (tuple(a), tuple(b))
+        for ring in (ring.tolist() for ring in rings)
+        for a, b in zip(ring[:-1], ring[1:], strict=True)
+    }
+    after = {a: b for a, b in edges if (b, a) not in edges}
+    at = start = min(after)
+    path = [start]
+    while (at := after.pop(at)) != start:
+        path.append(at)
+    if after:
+        raise ValueError("the outline of these rings is not one ring")
+    return closed(np.array(path))
+
+
 def grid_corners(columns: int, rows: int, rng: Rng, sway: float = 0.2) -> F64Array:
     """Return lattice corners one apart, each swayed at random."""
     steps = np.meshgrid(np.arange(columns + 1.0), np.arange(rows + 1.0), indexing="ij")

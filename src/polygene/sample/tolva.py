@@ -1,7 +1,8 @@
 """Tolva Sound: a marine park that does not exist, with the layers its office would have.
 
 Two survey teams mapped its seagrass, each in its own habits; some of their outlines overlap, and
-some are broken in ways that are listed in `BROKEN`. Everything is drawn from one seed.
+some are broken. Everything is drawn from one seed. The sound opens like a fan between two coasts and
+lies in the open sea of a real map, so that nobody takes it for a place.
 """
 
 from __future__ import annotations
@@ -22,55 +23,46 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.sample import shapes
 
-SEED = 20260
+SEED = 20269
 CRS = "EPSG:32633"
-SOUTH_WEST = np.array([471_000.0, 7_378_000.0])
-CELL = 3_000.0  # metres, about, from one sector's corner to the next
-COLUMNS, ROWS = 6, 4
+SOUTH_WEST = np.array([471_000.0, 8_045_000.0])
+UNIT = 3_000.0  # metres, about, of the plan that all is drawn on
+COLUMNS, ROWS = 6, 4  # units of the plan that the sound is wide and long
+FINE = 2  # cells a unit; sectors are made of them
+SECTORS = 24
 DISTRICTS = {
     "OS": "Osk Narrows",
     "TH": "Tolva Heads",
     "MI": "Midwater",
     "SK": "Skerry Field",
-    "VA": "Vanna Bight",
+    "VA": "Vaskel Bight",
 }
-
-# What was planted in the surveys: layer, row (from 1), what is wrong.
-BROKEN = [
-    ("beds_marram", 7, "ring crosses itself"),
-    ("beds_marram", 19, "hole outside its outer ring"),
-    ("beds_marram", 33, "spike"),
-    ("beds_kelda", 5, "ring crosses itself"),
-    ("beds_kelda", 12, "parts overlap"),
-    ("beds_kelda", 28, "outer ring turned the wrong way"),
-    ("beds_kelda", 41, "repeated vertex"),
-]
 
 _SECTOR_NAMES = [
     "Aldin",
     "Bett",
-    "Corra",
-    "Dune",
+    "Corrish",
+    "Dunnel",
     "Eskel",
     "Fenna",
     "Garve",
-    "Holm",
+    "Hollin",
     "Irsa",
     "Jorun",
     "Kettle",
     "Lomvi",
-    "Marra",
+    "Maddow",
     "Nessa",
     "Orlo",
     "Pelk",
     "Quill",
     "Runa",
-    "Sorn",
+    "Sorrelow",
     "Tavi",
     "Ulda",
     "Verrin",
-    "Wick",
-    "Yarra",
+    "Wennet",
+    "Yalder",
 ]
 _ISLAND_NAMES = [
     "Great Tolva",
@@ -79,27 +71,29 @@ _ISLAND_NAMES = [
     "Grindle",
     "The Sisters",
     "Hask",
-    "Vannholm",
+    "Vaskholm",
     "Low Skerry",
     "Outer Skerry",
     "Perrin",
-    "Kittle",
-    "Brae",
+    "Kittiwell",
+    "Braddle",
 ]
-_SURVEYORS = ["M. Ardal", "S. Quist", "J. Ferro"]
+_SURVEYORS = ["M. Ardlow", "S. Quist", "J. Ferro"]
 
 
 class _Land(NamedTuple):
-    sectors: shapes.Lattice
+    """What several layers follow: the outline of sectors, where on the plan they lie, islands."""
+
+    cells: shapes.Lattice
+    sectors: list[F64Array]
+    middles: F64Array
     islands: list[tuple[F64Array, float]]
 
 
 def layers() -> list[Layer]:
     """Return the layers of the package, in its order."""
     rng = np.random.default_rng(SEED)
-    corners = SOUTH_WEST + CELL * shapes.grid_corners(COLUMNS, ROWS, rng)
-    sectors = shapes.lattice(corners, 24, rng)
-    land = _Land(sectors, _islands_at(rng))
+    land = _Land(*_sectors_at(rng), _islands_at(rng))
     return [
         _park(land, rng),
         _sectors(land, rng),
@@ -199,7 +193,7 @@ def _some(options: list[Any], n: int, rng: shapes.Rng) -> list[Any]:
 
 def _spots(n: int, rng: shapes.Rng) -> F64Array:
     """Return (n, 2) places spread over the sound."""
-    return SOUTH_WEST + CELL * rng.uniform((0.2, 0.2), (COLUMNS - 0.2, ROWS - 0.2), (n, 2))
+    return _at(rng.uniform((0.2, 0.2), (COLUMNS - 0.2, ROWS - 0.2), (n, 2)))
 
 
 def _day(year: int, rng: shapes.Rng) -> datetime.date:
@@ -208,34 +202,32 @@ def _day(year: int, rng: shapes.Rng) -> datetime.date:
 
 def _park(land: _Land, rng: shapes.Rng) -> Layer:
     """The park's border follows the sectors in the south and goes its own way elsewhere."""
-    south = [land.sectors.across[i][0] for i in range(1, COLUMNS - 1)]
-    corners = land.sectors.corners
-    start, end = corners[1, 0], corners[COLUMNS - 1, 0]
-    turns = SOUTH_WEST + CELL * np.array(
-        [(5.55, 1.2), (5.2, 2.4), (4.3, 3.35), (2.9, 3.55), (1.5, 3.1), (0.55, 2.0)]
-    )
+    first, last = FINE, FINE * (COLUMNS - 1)
+    south = [land.cells.across[i][0] for i in range(first, last)]
+    start, end = land.cells.corners[first, 0], land.cells.corners[last, 0]
+    turns = _at([(5.55, 1.2), (5.2, 2.4), (4.3, 3.35), (2.9, 3.55), (1.5, 3.1), (0.55, 2.0)])
     path = [end, *turns, start]
     rest = [shapes.wiggly(a, b, 40, rng, 0.08) for a, b in zip(path[:-1], path[1:], strict=True)]
     outer = shapes.closed(np.concatenate([*south, *rest]))
-    harbour = shapes.blob(SOUTH_WEST + CELL * np.array([2.2, 1.3]), 650.0, 40, rng, 0.15)[::-1]
-    skerry = shapes.blob(SOUTH_WEST + CELL * np.array([0.3, 3.4]), 500.0, 36, rng)
+    harbour = shapes.blob(_at((2.2, 1.3)), 650.0, 40, rng, 0.15)[::-1]
+    skerry = shapes.blob(_at((0.3, 3.4)), 500.0, 36, rng)
     table = _table(
         1,
         code=(["TSMP"], 8),
         name=(["Tolva Sound Marine Park"], 60),
         founded=[datetime.date(1998, 5, 14)],
-        warden=["H. Brandvik"],
+        warden=["H. Brandow"],
     )
     return _layer("park", Family.POLYGONS, [[[outer, harbour], [skerry]]], "Park boundary", table)
 
 
 def _sectors(land: _Land, rng: shapes.Rng) -> Layer:
-    n = COLUMNS * ROWS
+    n = len(land.sectors)
     keys = list(DISTRICTS)
-    district = [keys[min(4, (k // ROWS) // 2 + (2 if k % ROWS >= 2 else 0))] for k in range(n)]
+    district = [keys[min(4, int(u // 2) + (2 if v >= ROWS / 2 else 0))] for u, v in land.middles]
     areas = [
         abs(float(np.sum(c[:-1, 0] * c[1:, 1] - c[1:, 0] * c[:-1, 1]))) / 2e4
-        for c in (cell - SOUTH_WEST for cell in land.sectors.cells)
+        for c in (cell - SOUTH_WEST for cell in land.sectors)
     ]
     table = _table(
         n,
@@ -247,12 +239,39 @@ def _sectors(land: _Land, rng: shapes.Rng) -> Layer:
         no_take=[bool(v) for v in rng.random(n) < 0.3],
         area_ha=np.round(areas, 1).tolist(),
     )
-    rings = [[[cell]] for cell in land.sectors.cells]
+    rings = [[[cell]] for cell in land.sectors]
     return _layer("sectors", Family.POLYGONS, rings, "Survey sectors", table)
 
 
+def _at(places: Any) -> F64Array:
+    """Return where places on the plan, (..., 2) in units, lie on the map.
+
+    The plan is stretched here and there and bent like a fan.
+    """
+    plan = np.asarray(places, float)
+    across = plan[..., 0] + 0.3 * np.sin(1.3 * plan[..., 0])
+    out = plan[..., 1] + 0.25 * np.sin(1.7 * plan[..., 1] + 1)
+    angle, reach = (across - COLUMNS / 2) / 7.5, 6.2 + 0.95 * out
+    fan = np.stack([3 + reach * np.sin(angle), reach * np.cos(angle) - 6.2], axis=-1)
+    return SOUTH_WEST + UNIT * fan
+
+
+def _sectors_at(rng: shapes.Rng) -> tuple[shapes.Lattice, list[F64Array], F64Array]:
+    """Return the cells, the outlines of sectors made of them, and (n, 2) middles on the plan."""
+    plan = shapes.grid_corners(COLUMNS * FINE, ROWS * FINE, rng) / FINE
+    cells = shapes.lattice(_at(plan), 12, rng)
+    middles = (plan[1:, 1:] + plan[:-1, :-1]).reshape(-1, 2) / 2
+    seeds = middles[rng.permutation(len(middles))[:SECTORS]]
+    order = np.lexsort((seeds[:, 1], seeds[:, 0] // 1.5))
+    owner = np.hypot(*(middles[:, None] - seeds[order][None]).T).argmin(axis=0)
+    outlines = [
+        shapes.joined([cells.cells[k] for k in np.flatnonzero(owner == n)]) for n in range(SECTORS)
+    ]
+    return cells, outlines, seeds[order]
+
+
 def _islands_at(rng: shapes.Rng) -> list[tuple[F64Array, float]]:
-    spots = SOUTH_WEST + CELL * np.array(
+    spots = _at(
         [
             (1.7, 2.1),
             (3.3, 1.1),
@@ -293,7 +312,7 @@ def _islands(land: _Land, rng: shapes.Rng) -> Layer:
 
 
 def _path(rng: shapes.Rng, *turns: tuple[float, float], swing: float = 0.05) -> F64Array:
-    points = [SOUTH_WEST + CELL * np.array(turn) for turn in turns]
+    points = [_at(turn) for turn in turns]
     pieces = [
         shapes.wiggly(a, b, 18, rng, swing) for a, b in zip(points[:-1], points[1:], strict=True)
     ]
@@ -312,7 +331,7 @@ def _ferry_lanes(rng: shapes.Rng) -> Layer:
         5,
         lane=(["Osk Line", "Heads Shuttle", "Outer Round", "Island Hopper", "Midwater Loop"], 30),
         operator=(
-            ["Tolva Ferries", "Tolva Ferries", "Nordvik & Daughters", None, "Tolva Ferries"],
+            ["Tolva Ferries", "Tolva Ferries", "Norvane & Daughters", None, "Tolva Ferries"],
             40,
         ),
         sailings=([14, 32, 2, 6, 9], pa.int16()),

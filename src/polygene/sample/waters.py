@@ -25,7 +25,7 @@ STEPS = 6  # edges of a border between two corners
 AREAS = 40
 SWAY = 0.2  # of a cell
 _FIRST = ["North", "South", "Outer", "Inner", "Great", "Little", "Cold", "Grey", "Long", "Far"]
-_LAST = ["Vanna", "Osk", "Tolva", "Kelda"]
+_LAST = ["Vaskel", "Osk", "Tolva", "Kelda"]
 
 
 def waters(columns: int = COLUMNS, rows: int = ROWS, areas: int = AREAS, seed: int = SEED) -> Layer:

@@ -202,7 +202,7 @@ _RUNS = re.compile("a+|9+")
 
 
 def _form(text: str) -> str:
-    """Return the form of a text: K/014 is A/9, M. Ardal is A. Aa."""
+    """Return the form of a text: K/014 is A/9, M. Ardlow is A. Aa."""
     return _RUNS.sub(lambda match: match[0][0], text[:60].translate(_LETTERS))[:30]
 
 
