@@ -30,7 +30,7 @@ FLOORS = (
     {"parallel"},
     {"kernels"},
     {"commit"},
-    {"errors", "finding", "progress", "memory", "commands", "written"},
+    {"errors", "finding", "progress", "memory", "commands", "written", "notes"},
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 

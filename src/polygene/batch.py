@@ -15,6 +15,7 @@ from polygene.formats.address import LayerRef, split
 from polygene.formats.destination import OnExisting, Target
 from polygene.geometry import Family
 from polygene.layer import Layer
+from polygene.notes import Warned
 from polygene.ops.summary import NamedRows
 from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT, Progress
@@ -179,7 +180,10 @@ def still_invalid(layer: Layer) -> list[str]:
     rows = NamedRows.of(layer, invalid_rows(layer.geometry))
     if not rows.count:
         return []
+    which = phrases.named(rows)
     return [
-        f"{layer.name}: {rows.count:,} of {layer.n_rows:,} features are invalid and stay as they are: "
-        f"{phrases.named(rows)}; `invalid` mend mends them"
+        Warned(
+            f"{layer.name}: {rows.count:,} of {layer.n_rows:,} features are invalid and stay as they "
+            f"are: {which}; `invalid` mend mends them"
+        )
     ]

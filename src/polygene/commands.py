@@ -68,9 +68,11 @@ _IN_OTHER_ONLY = "{other_only:,} in {other} only"
 
 COMMANDS = {
     "layers": Command("look", "lists what is in files: layers, geometry, features, CRS, extent"),
-    "peek": Command("look", "a layer's fields with types, nulls and ranges, and some of its rows"),
+    "peek": Command(
+        "look", "a layer's fields with types, nulls and ranges, and some of its features"
+    ),
     "audit": Command(
-        "look", "finds problems of geometry and attributes, with row, place and reason"
+        "look", "finds problems of geometry and attributes, with feature, place and reason"
     ),
     "compare": Command("look", "two layers side by side, and which features changed"),
     "draw": Command(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from polygene import units
+from polygene.notes import Warned, counted
 from polygene.ops.summary import Admitted, Bridge, NamedRows
 
 
@@ -31,12 +32,14 @@ def bridge(facts: Bridge, onto: str) -> str:
     if facts.far:
         more.append(f"{facts.far:,} of {facts.total:,} features are far from {onto}")
     if facts.cut:
-        more.append(f"of {facts.cut:,} only what is near it was taken")
+        more.append(f"only what is near it was taken of {counted(facts.cut, 'feature')}")
     if facts.has_edges:
         course = f"edges follow their course within {units.metres_worded(facts.follow)}"
         more.append(course + (f", with {facts.added:,} more vertices" if facts.added else ""))
     if facts.mended:
-        more.append(f"{facts.mended:,} mended, since their bent edges came to cross")
+        more.append(
+            f"{counted(facts.mended, 'feature')} mended, since their bent edges came to cross"
+        )
     if facts.accuracy is None:
         more.append("how exact the way between the two is is not known")
     elif facts.accuracy > 0:
@@ -45,5 +48,8 @@ def bridge(facts: Bridge, onto: str) -> str:
         more.append("a better way needs a file that is not here")
     if facts.outside.count:
         n = facts.outside.count
-        more.append(f"{n:,} outside of where that is used were left out: {named(facts.outside)}")
-    return "; ".join([words, *more])
+        more.append(
+            f"{counted(n, 'feature')} outside of where that is used left out: {named(facts.outside)}"
+        )
+    text = "; ".join([words, *more])
+    return Warned(text) if facts.outside.count or not facts.is_best else text

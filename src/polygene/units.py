@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -22,6 +23,7 @@ METRES = {
     "mi": 1609.344,
     "nmi": 1852.0,
 }
+LEAST_WORDED = 0.001  # of a measure of which only the size matters; less is told as under it
 # Square metres of each unit of area.
 AREAS = {
     "m2": 1.0,
@@ -75,7 +77,7 @@ class Distance:
         if self.unit is None or map_unit is None:
             return f"{value:.4g}"
         size = METRES_PER_DEGREE if self.unit == DEGREES else METRES[self.unit]
-        return f"{value * map_unit / size:.4g}{self.unit}"
+        return f"{value * map_unit / size:.4g} {self.unit}"
 
     def in_map_units(self, crs: pyproj.CRS | None) -> float:
         """Return it in the units of a CRS; on a geographic one metres along the equator.
@@ -210,11 +212,37 @@ def map_unit_of(crs: pyproj.CRS | None) -> float | None:
 
 
 def metres_worded(metres: float) -> str:
-    """Return a length in metres as people write it: ``10mm``, ``2.5m``, ``12km``."""
+    """Return a length in metres as people write it: ``10 mm``, ``2.5 m``, ``12 km``."""
     for size, unit in ((1000.0, "km"), (1.0, "m")):
-        if abs(metres) >= size:
-            return f"{metres / size:.4g}{unit}"
-    return f"{metres * 1000:.4g}mm"
+        if abs(metres) >= size or metres == 0 and unit == "m":
+            return f"{metres / size:.4g} {unit}"
+    return f"{metres * 1000:.4g} mm"
+
+
+def roughly(value: float, unit: str) -> str:
+    """Return a measure of which only the size matters: ``0.12 m²``, ``under 0.001 m²``."""
+    value = abs(value)
+    if value == 0:
+        return f"0 {unit}"
+    if value < LEAST_WORDED:
+        return f"under {LEAST_WORDED:g} {unit}"
+    decimals = max(0, 1 - math.floor(math.log10(value)))
+    return f"{value:,.{decimals}f} {unit}"
+
+
+def length_worded(value: float, crs: pyproj.CRS | None) -> str:
+    """Return a length in the units of a CRS with their name; ``units`` without one."""
+    if crs is None or not crs.axis_info:
+        return f"{_plain(value)} units"
+    if not crs.is_geographic and crs.axis_info[0].unit_conversion_factor == 1:
+        return metres_worded(value)
+    return f"{_plain(value)} {crs.axis_info[0].unit_name}s"
+
+
+def _plain(value: float) -> str:
+    """Return a number to four digits, never with an exponent."""
+    text = f"{float(f'{value:.4g}'):.15f}"
+    return text.rstrip("0").rstrip(".")
 
 
 _SYMBOLS = {"m²": [(1e6, "km²"), (1e4, "ha"), (1.0, "m²")], "m": [(1e3, "km"), (1.0, "m")]}

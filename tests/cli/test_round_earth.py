@@ -35,7 +35,7 @@ class AcrossCrs(WithSample):
             "--follow", "1m",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
-        self.assertRegex(done.words, "sectors was brought from EPSG:32633 .* within 1m")
+        self.assertRegex(done.words, "sectors was brought from EPSG:32633 .* within 1 m")
         one, two = (polygene.read(self.folder / f) for f in ("a.gpkg", "b.gpkg"))
         self.assertEqual(one.n_rows, two.n_rows)
         there, back = (
@@ -66,7 +66,7 @@ class AcrossCrs(WithSample):
         done = self.run_polygene(*merge, "--outside-use", "leave-out")
         self.assertEqual(done.code, 0, done.err)
         n = polygene.read(self.folder / "m.gpkg").n_rows
-        self.assertIn(f"{64 - n} outside of where that is used were left out", done.words)
+        self.assertIn(f"{64 - n} features outside of where that is used left out", done.words)
         done = self.run_polygene("merge", "waters.geojson", "tolva.gpkg#sectors", "-o", "w.gpkg")
         self.assertEqual((done.code, polygene.read(self.folder / "w.gpkg").n_rows), (0, 64))
         self.assert_only("m.gpkg", "w.gpkg", "resurvey.geojson", "tolva.gpkg", "waters.geojson")
@@ -179,8 +179,8 @@ class Degrees(WithSample):
             "--give-slivers", "3m", "-o", "y.gpkg",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.err)
-        self.assertIn("thinner than 5m", done.words)
-        self.assertIn("thinner than 3m", done.words)
+        self.assertIn("thinner than 5 m", done.words)
+        self.assertIn("thinner than 3 m", done.words)
         self.assertNotIn("e-05", done.words)
 
     def test_coordinates_that_cannot_be_degrees(self):
@@ -225,4 +225,4 @@ class Degrees(WithSample):
         done = self.run_polygene("convert", "pixels.geojson", "--where", "a = 2", "-o", "y.gpkg")
         self.assertEqual(done.code, 0, done.err)
         done = self.run_polygene("convert", "pixels.geojson", "-o", "z.gpkg")
-        self.assertIn("leave such rows out with --where", done.words)
+        self.assertIn("leave such features out with --where", done.words)

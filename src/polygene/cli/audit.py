@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 @options.inputs
 @click.option("--key", metavar="FIELD", help="A field that should name each feature once.")
 @click.option("--coverage", is_flag=True, help="Look for overlaps and gaps between features.")
-@click.option("--details", is_flag=True, help="Every problem, with row, place and reason.")
+@click.option("--details", is_flag=True, help="Every problem, with feature, place and reason.")
 @options.where
 @click.option("-o", "--out", metavar="FILE", help="Write the places of problems as points.")
 @options.replace
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 @click.option("--strict", is_flag=True, help="End with exit code 1 if a layer is not valid.")
 @asks(Asked, options.dry_run, options.json)
 def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: bool) -> None:
-    """Find problems of geometry and attributes, each with row, place and reason.
+    """Find problems of geometry and attributes, each with feature, place and reason.
 
     Exact: what the Simple Features standard calls valid is never reported.
 

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     help="How they lie: a relation as in subset, a pattern, or nearest.",
 )
 @options.aggregate
-@click.option("--pairs", is_flag=True, help="A row for each pair, with the fields of both.")
+@click.option("--pairs", is_flag=True, help="A feature for each pair, with the fields of both.")
 @click.option(
     "--best",
     metavar="[shared|distance|FIELD]",

@@ -22,6 +22,7 @@ from polygene.errors import (
     PolygeneError,
     SheetError,
     UsageError,
+    did_you_mean,
     with_options,
 )
 from polygene.memory import keep_freed_memory, limit, of_machine
@@ -168,12 +169,10 @@ def _run(written: list[str]) -> int:
         return err.exit_code
     except click.UsageError as err:
         err = _with_our_option(err)
-        err.show()
-        _tell_failure(err.format_message())
+        _complain(f"{_as_ours(err.format_message())}{_usage(err.ctx)}")
         return 2
     except click.ClickException as err:
-        err.show()
-        _tell_failure(err.format_message())
+        _complain(_as_ours(err.format_message()))
         return 1
     except PolygeneError as err:
         _complain(with_options(str(err)))
@@ -208,8 +207,24 @@ def _with_our_option(err: click.UsageError) -> click.UsageError:
     known = OPTIONS.get(err.option_name)
     own = [] if err.ctx is None else [o for p in err.ctx.command.params for o in p.opts]
     if known is not None and (not known.startswith("--") or known.split(" ")[0] in own):
-        return click.UsageError(f"No such option: {err.option_name}; here it is {known}.", err.ctx)
-    return err
+        return click.UsageError(f"no such option: {err.option_name}; here it is {known}", err.ctx)
+    return click.UsageError(
+        f"no such option: {err.option_name}{did_you_mean(err.option_name, own)}", err.ctx
+    )
+
+
+def _as_ours(text: str) -> str:
+    """Return a sentence of the library as the program's errors are written."""
+    text = text.rstrip(".") if text.count(".") == 1 else text
+    return text[:1].lower() + text[1:] if text[1:2].islower() else text
+
+
+def _usage(ctx: click.Context | None) -> str:
+    """Return lines on how the command is used."""
+    if ctx is None:
+        return ""
+    pieces = " ".join(ctx.command.collect_usage_pieces(ctx))
+    return f"\n  {ctx.command_path} {pieces}\n  {ctx.command_path} --help tells the rest"
 
 
 def _too_little(written: list[str]) -> int:

@@ -258,7 +258,7 @@ with_several = click.option(
     help="The layer to work with; several are possible.",
 )
 origins = click.option(
-    "--origins", is_flag=True, help="Add the identifiers of the rows each piece is of."
+    "--origins", is_flag=True, help="Add the identifiers of the features each piece is of."
 )
 where = click.option(
     "--where", type=ExpressionType(), help="Take only those features of INPUT (CQL2 text)."

@@ -19,6 +19,7 @@ from polygene.cli import show
 from polygene.cli.speaking import say, visible
 from polygene.cli.words.blocks import Words
 from polygene.errors import with_options
+from polygene.notes import gathered, in_order, worded_anew
 
 if TYPE_CHECKING:
     from polygene.batch import Done
@@ -68,8 +69,8 @@ def tell(told: Outcome, as_json: bool, quiet: bool = False) -> None:
         stream = sys.stdout if told.is_looked_at else sys.stderr
         show.lay_out(told.words.blocks, stream)
         _say_written(told)
-        for text in told.words.notes:
-            show.note(with_options(text))
+        for text in gathered(in_order(told.words.notes), told.words.layers):
+            show.note(worded_anew(text, with_options))
     for one in told.failed:
         first, *rest = with_options(one.reason).splitlines()
         show.line("failed", f"{one.source}: {first}" if one.source else first, sys.stderr)
@@ -95,7 +96,7 @@ def document(told: Outcome) -> dict[str, Any]:
         "command": told.command,
         "results": plain(list(told.results)),
         "failed": [plain(one) for one in told.failed],
-        "notes": [with_options(text) for text in told.words.notes],
+        "notes": [with_options(text) for text in in_order(told.words.notes)],
     }
     for one in found["failed"]:
         one["reason"] = with_options(one["reason"])

@@ -19,6 +19,7 @@ import click
 
 from polygene.cli.speaking import say, visible
 from polygene.cli.words.blocks import Block, Fields, Gap, Line, Story, Table, Title, Typed
+from polygene.notes import Warned
 from polygene.progress import SILENT, Progress
 
 GAP = "  "
@@ -206,11 +207,12 @@ def line(label: str, text: str, stream: TextIO | None = None, wide: int = 10) ->
 
 
 def note(text: str, stream: TextIO | None = None) -> None:
-    """Print something to know, set apart by colour."""
+    """Print something to know, set apart by colour; a warning by its name too."""
     stream = stream or sys.stderr
-    room = max(30, width_of(stream) - len(GAP) - 6)
+    label, colour = ("warning", "red") if isinstance(text, Warned) else ("note", "magenta")
+    room = max(30, width_of(stream) - len(GAP) - len(label) - 2)
     for k, piece in enumerate(_wrapped(text, room)):
-        head = styled("note", stream, fg="magenta") if k == 0 else "    "
+        head = styled(label, stream, fg=colour) if k == 0 else " " * len(label)
         say(f"{GAP}{head}  {piece}", stream)
 
 

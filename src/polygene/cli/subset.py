@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     help="Write nothing; say how many features each relation would keep.",
 )
 @click.option(
-    "--differ", metavar="R1,R2", help="With --relations: the rows that two of them differ in."
+    "--differ", metavar="R1,R2", help="With --relations: the features that two of them differ in."
 )
 @each.common_but_out
 @options.out_optional

@@ -21,6 +21,7 @@ from polygene.formats.columns import ADVICE, distinct_columns, info_of, layers_o
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
+from polygene.notes import Warned
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond
 from polygene.text import wkt
@@ -77,7 +78,7 @@ def _read(path: Path) -> Reading:
             path.read_bytes().decode("utf-8")
         except UnicodeDecodeError:
             encoding = "cp1252"
-            notes.append(f"{path.name} is not UTF-8; read as Windows-1252")
+            notes.append(Warned(f"{path.name} is not UTF-8; read as Windows-1252"))
         table = pacsv.read_csv(
             path,
             read_options=pacsv.ReadOptions(encoding=encoding),
@@ -218,7 +219,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
             "when you read it"
         )
     if layer.geometry.m is not None:
-        notes.append(f"{layer.name}: M values dropped")
+        notes.append(Warned(f"{layer.name}: M values dropped"))
     return notes
 
 

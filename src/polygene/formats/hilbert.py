@@ -23,8 +23,8 @@ def order_to_write(bounds: F64Array, file: str) -> tuple[I64Array | None, list[s
     if len(bounds) <= SORTED_ABOVE:
         return None, []
     note = (
-        f"{file}: the rows were put in the order of a curve through the plane, so that readers find "
-        "those of a place together"
+        f"{file}: the features were put in the order of a curve through the plane, so that readers "
+        "find those of a place together"
     )
     return hilbert_order(bounds), [note]
 

@@ -27,6 +27,7 @@ from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.nesting import nested
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo
+from polygene.notes import Warned
 from polygene.table.types import beyond_as_text, dates_beyond, kind_of, width_of
 from polygene.text.assemble import OfFamily
 from polygene.winding import turned
@@ -119,7 +120,7 @@ def _reader(path: Path, notes: list[str]) -> Iterator[Any]:
     dbf, shx = _sibling(path, ".dbf"), _sibling(path, ".shx")
     encoding = _encoding(path, dbf, notes)
     if dbf is None:
-        notes.append(f"{path.name} has no .dbf beside it, so no fields")
+        notes.append(Warned(f"{path.name} has no .dbf beside it, so no fields"))
     with contextlib.ExitStack() as stack:
         files = {
             name: stack.enter_context(place.open("rb"))
@@ -147,7 +148,7 @@ def _encoding(path: Path, dbf: Path | None, notes: list[str]) -> str:
                 return name
             except (LookupError, ValueError):
                 continue
-        notes.append(f"{path.name}: the code page {text!r} of its .cpg is not known")
+        notes.append(Warned(f"{path.name}: the code page {text!r} of its .cpg is not known"))
     if dbf is None:
         return "utf-8"
     data = dbf.read_bytes()
@@ -204,7 +205,7 @@ def _column(
 def _crs(path: Path, notes: list[str]) -> pyproj.CRS | None:
     prj = _sibling(path, ".prj")
     if prj is None:
-        notes.append(f"{path.name} has no .prj beside it, so no CRS")
+        notes.append(Warned(f"{path.name} has no .prj beside it, so no CRS"))
         return None
     found = crs_module.parse(prj.read_text(encoding="utf-8", errors="replace").strip())
     known = found.to_epsg(min_confidence=70)
@@ -425,9 +426,9 @@ def _typed(
         width = min(254, max(1, width_of(field) or 0, longest))
         if longest > 254:
             n = int(pc.sum(pc.greater(pc.binary_length(column), 254)).as_py() or 0)
-            notes.append(f"{where}: {n:,} texts are longer than 254 bytes and were cut")
+            notes.append(Warned(f"{where}: {n:,} texts are longer than 254 bytes and were cut"))
         return "C", width, 0, [_cut(v, width) for v in column.to_pylist()]
-    notes.append(f"{where} is {field.type}, which a shapefile has not; left out")
+    notes.append(Warned(f"{where} is {field.type}, which a shapefile has not; left out"))
     return None, 0, 0, []
 
 
@@ -442,9 +443,9 @@ def _reals(
     lost = sum(v is not None and k is None for v, k in zip(values, kept, strict=True))
     rounded = sum(k is not None and float(f"{k:.{decimals}f}") != k for k in kept)
     if lost:
-        notes.append(f"{where}: {lost:,} numbers are too large for a shapefile, null there")
+        notes.append(Warned(f"{where}: {lost:,} numbers are too large for a shapefile, null there"))
     if rounded:
-        notes.append(f"{where}: {rounded:,} numbers are rounded to {decimals} decimals")
+        notes.append(Warned(f"{where}: {rounded:,} numbers are rounded to {decimals} decimals"))
     return "F", 24, decimals, kept
 
 

@@ -15,6 +15,7 @@ from polygene.crs import label
 from polygene.errors import DataError, LossError, SheetError, check_choice
 from polygene.geometry import concatenate
 from polygene.layer import Layer, distinct_name
+from polygene.notes import Warned
 from polygene.ops.match_sheet import Sheet, Source, TargetField, read_sheet, sheet_by_name
 from polygene.ops.places.bridge import brought
 from polygene.ops.subset import matching
@@ -121,7 +122,7 @@ def merge(
         has = [getattr(y.geometry, axis) is not None for y in chosen]
         if any(has) and not all(has):
             without = ", ".join(y.name for y, h in zip(chosen, has, strict=True) if not h)
-            notes.append(f"{without} has no {axis.upper()} values: not a number there")
+            notes.append(Warned(f"{without} has no {axis.upper()} values: not a number there"))
     return MergeResult(
         result,
         MergeSummary(

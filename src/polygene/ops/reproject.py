@@ -12,15 +12,18 @@ from polygene.crs import is_same, label, parse
 from polygene.errors import DataError
 from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
+from polygene.notes import Warned
 from polygene.ops.places.bridge import brought, outside_use
 from polygene.ops.places.courses import Units
 from polygene.ops.summary import NamedRows
+from polygene.units import length_worded
 
 
 @dataclass(frozen=True)
 class ReprojectSummary:
     """From where to where; vertices added so that long edges keep their course within ``tolerance``.
 
+    ``within`` is that in words.
     accuracy : of the transformation in metres, None if it is not known
     outside : rows that lie outside of where the new CRS is meant to be used
     """
@@ -35,6 +38,7 @@ class ReprojectSummary:
     operation: str
     outside: NamedRows
     notes: list[str]
+    within: str = ""
 
 
 @dataclass(frozen=True)
@@ -79,10 +83,20 @@ def reproject(
     found = brought(layer, onto, whole=True, follow=metres, invalid="keep")
     names = label(layer.crs), label(target)
     outside = NamedRows.of(layer, outside_use(layer, target))
+    within = "" if tolerance is None else length_worded(tolerance, target)
     if found.facts is None:
         assert is_same(layer.crs, target)
         summary = ReprojectSummary(
-            layer.name, layer.n_rows, *names, 0, tolerance, 0.0, "nothing to do", outside, []
+            layer.name,
+            layer.n_rows,
+            *names,
+            0,
+            tolerance,
+            0.0,
+            "nothing to do",
+            outside,
+            [],
+            within,
         )
         return ReprojectResult(replace(layer, crs=target), summary)
     facts, notes = found.facts, []
@@ -90,9 +104,11 @@ def reproject(
         notes.append(f"{layer.name}: {facts.mended:,} features were invalid over there, and mended")
     lost = heights_lost(layer.geometry, found.layer.geometry)
     if lost:
-        notes.append(f"{layer.name}: {lost:,} features parted over there lost their Z or M values")
+        notes.append(
+            Warned(f"{layer.name}: {lost:,} features parted over there lost their Z or M values")
+        )
     if not facts.is_best:
-        notes.append(f"{layer.name}: a better way needs a file that is not here")
+        notes.append(Warned(f"{layer.name}: a better way needs a file that is not here"))
     return ReprojectResult(
         found.layer,
         ReprojectSummary(
@@ -105,5 +121,6 @@ def reproject(
             facts.operation,
             outside,
             notes,
+            within,
         ),
     )

@@ -186,7 +186,7 @@ class OverlaySummary:
     ``input_only`` and ``other_only`` count the rows that came out, ``out`` in all. ``proved`` counts
     those of polygons that were found valid by the exact test, as they came or as they were made: all
     of them, or there is no summary. ``brought`` are the OTHERs that came from another CRS.
-    ``grid_asked`` is the step of the grid as it was written, if it was.
+    ``grid`` is the step of the grid in words, as it was written if it was.
     """
 
     operation: str
@@ -209,7 +209,7 @@ class OverlaySummary:
     stored: list[Stored] = field(default_factory=list)
     proved: int = 0
     brought: list[Bridge] = field(default_factory=list)
-    grid_asked: str = ""
+    grid: str = ""
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from polygene.arrays import NONE, I64Array
 from polygene.errors import DataError
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
+from polygene.notes import Warned
 from polygene.ops.attributes import free_name
 from polygene.ops.overlays.across import brought_for, with_bridges
 from polygene.ops.overlays.how import How, as_asked, resolved
@@ -67,7 +68,9 @@ def supersede(
         heights_of([result.geometry])
     )
     if lost:
-        notes.append(f"{' and '.join(sorted(lost))} values dropped: not all layers have them")
+        notes.append(
+            Warned(f"{' and '.join(sorted(lost))} values dropped: not all layers have them")
+        )
     summary = replace(
         kept.summary,
         operation="supersede",

@@ -14,6 +14,7 @@ from polygene import provenance
 from polygene.errors import DataError
 from polygene.formats import address
 from polygene.layer import distinct_name
+from polygene.notes import Warned
 from polygene.provenance import Lineage, Node
 from polygene.recipe.reading import Option
 from polygene.record import OTHER, checksum
@@ -104,12 +105,16 @@ def _step(
     for key, value in node.options.items():
         if key == provenance.PART:
             notes.append(
-                f"{node.made.name} is a part of a result, {value}; the recipe makes all of it"
+                Warned(
+                    f"{node.made.name} is a part of a result, {value}; the recipe makes all of it"
+                )
             )
         elif key in commands[node.command]:
             step[key] = value
         else:
-            notes.append(f"{node.made.name}: --{key} of {node.command} has no place in a recipe")
+            notes.append(
+                Warned(f"{node.made.name}: --{key} of {node.command} has no place in a recipe")
+            )
     return {**step, "as": names[node.key]}
 
 
@@ -120,7 +125,11 @@ def _found(node: Node, folder: Path, near: Path, notes: list[str]) -> str:
     for place in (Path(path), near / path):
         if place.is_file():
             if node.made.checksum and checksum(place) != node.made.checksum:
-                notes.append(f"{place} is not what it was when {node.made.name} was read from it")
+                notes.append(
+                    Warned(f"{place} is not what it was when {node.made.name} was read from it")
+                )
             return f"{os.path.relpath(place, folder)}{mark}"
-    notes.append(f"{node.made.place}, a source, is not there; the recipe names it all the same")
+    notes.append(
+        Warned(f"{node.made.place}, a source, is not there; the recipe names it all the same")
+    )
     return node.made.place

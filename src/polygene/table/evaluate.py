@@ -423,10 +423,13 @@ class Evaluator:
         name = field_name(token)
         names = self.table.column_names
         if name not in names:
+            likely = did_you_mean(name, names)
+            if token.startswith('"'):
+                likely += f"; a text stands in single quotes: '{name}'"
+            fields = listed(nearest_first(name, names), 8)
             raise self._refuse(
                 tree,
-                f"layer {self.layer.name!r} has no field {name!r}{did_you_mean(name, names)} "
-                f"(its fields: {listed(nearest_first(name, names), 8)})",
+                f"layer {self.layer.name!r} has no field {name!r}{likely} (its fields: {fields})",
             )
         data = self.table.column(name)
         kind = kind_of(data.type)

@@ -43,7 +43,7 @@ class GeometryFunction(NamedTuple):
 
 def _constant(value: Any, what: str) -> Any:
     if not isinstance(value, pa.Scalar):
-        raise UsageError(f"{what} must be the same for all rows")
+        raise UsageError(f"{what} must be the same for all features")
     return value.as_py()
 
 

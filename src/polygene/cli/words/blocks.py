@@ -9,11 +9,6 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 
-def counted(n: int, noun: str) -> str:
-    """Return a number and what it counts: "1 feature", "2 features"."""
-    return f"{n:,} {noun}{'' if n == 1 else 's'}"
-
-
 def shown(value: Any) -> str:
     """Return a value as tables show it; null as a dot."""
     if value is None:
@@ -95,10 +90,14 @@ Block = Title | Line | Table | Gap | Fields | Story | Typed
 
 @dataclass
 class Words:
-    """What is told of one work: blocks in their order, then notes, each but once."""
+    """What is told of one work: blocks in their order, then notes, each but once.
+
+    layers : the INPUTs, where there are several: what is said alike of them is gathered
+    """
 
     blocks: list[Block] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    layers: list[str] = field(default_factory=list)
 
     def title(self, text: str, rest: str = "") -> None:
         self.blocks.append(Title(text, rest))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from polygene.cli.words.blocks import Words, counted
+from polygene.cli.words.blocks import Words
+from polygene.notes import counted
 from polygene.ops.summary import Side
 from polygene.units import Distance
 

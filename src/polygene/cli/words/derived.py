@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from polygene.cli.words.blocks import Words, counted
+from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import disagreed, proved, took_part, written_so
+from polygene.notes import Warned, counted
 from polygene.ops.buffer import BufferSummary
 from polygene.ops.crossings import CrossingsSummary
 from polygene.ops.dissolve import DissolveSummary
@@ -63,7 +64,7 @@ def hull(summary: HullSummary, say: Words) -> None:
     say.note(*admitted(summary.name, summary.admitted))
     if summary.flat.count:
         n = counted(summary.flat.count, "hull")
-        say.note(f"{summary.name}: {n} without area left out: {named(summary.flat)}")
+        say.note(Warned(f"{summary.name}: {n} without area left out: {named(summary.flat)}"))
 
 
 def parts(summary: PartsSummary, say: Words) -> None:
@@ -97,8 +98,10 @@ def join(summary: JoinSummary, say: Words) -> None:
     if summary.tied.count:
         n = counted(summary.tied.count, "feature")
         say.note(
-            f"{summary.input}: {n} with several partners that are equal; the first in "
-            f"{summary.other} was taken: {named(summary.tied)}"
+            Warned(
+                f"{summary.input}: {n} with several partners that are equal; the first in "
+                f"{summary.other} was taken: {named(summary.tied)}"
+            )
         )
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from polygene.cli.words.blocks import Story, Words, counted
+from polygene.cli.words.blocks import Story, Words
+from polygene.notes import counted
 from polygene.provenance import Lineage, Node, credits_of, described, history
 from polygene.provenance import sources as sources_of
 

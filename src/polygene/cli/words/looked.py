@@ -15,8 +15,9 @@ from polygene.cli.facts import (
     ProblemTold,
     RelationsCounted,
 )
-from polygene.cli.words.blocks import Fields, Words, counted, shown
+from polygene.cli.words.blocks import Fields, Words, shown
 from polygene.layer import NO_GEOMETRY
+from polygene.notes import Warned, counted
 from polygene.ops.ask import Asking
 from polygene.ops.audit import NearlyClass
 from polygene.ops.compare import Changes, Comparison
@@ -56,7 +57,7 @@ def _file(file: FileListed, say: Words) -> None:
         say.line("no layers", f"{names}: without geometry")
     for y in layers:
         if y["problem"]:
-            say.note(f"{y['name']} cannot be read: {y['problem']}")
+            say.note(Warned(f"{y['name']} cannot be read: {y['problem']}"))
 
 
 def answered(asked: str, answers: Sequence[Found], say: Words) -> None:
@@ -165,7 +166,7 @@ def audited(found: Audited, say: Words, details: bool) -> None:
             ]
             for f in found["problems"]
         ]
-        say.table(["problem", "rows", "cure", "first"], rows, right=[1], flexible=[3])
+        say.table(["problem", "features", "cure", "first"], rows, right=[1], flexible=[3])
     if found["nearly"]:
         _widths(found["nearly"], say)
     if details:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from polygene.cli.facts import SheetDrafted
-from polygene.cli.words.blocks import Words, counted
+from polygene.cli.words.blocks import Words
+from polygene.notes import counted
 from polygene.ops.merge import MergeSummary
 from polygene.phrases import bridge
 

@@ -6,13 +6,14 @@ import dataclasses
 from collections.abc import Sequence
 
 from polygene.batch import Done
-from polygene.cli.words.blocks import Words, counted
+from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import proved, took_part
 from polygene.commands import COMMANDS, OverlayWords
 from polygene.geometry import Family
+from polygene.notes import Warned, counted
 from polygene.ops.summary import Balance, GivenAway, OverlayResult, OverlaySummary, Side, Snap
 from polygene.phrases import admitted, bridge, named
-from polygene.units import worded, worded_as
+from polygene.units import roughly, worded, worded_as
 
 
 def overlays(done: Sequence[Done[OverlayResult]], say: Words) -> None:
@@ -25,7 +26,8 @@ def overlays(done: Sequence[Done[OverlayResult]], say: Words) -> None:
         _one(first, say)
     else:
         _many(summaries, say)
-    say.line("CRS", first.crs)
+    if len({summary.crs for summary in summaries}) == 1:
+        say.line("CRS", first.crs)
     for item in done:
         say.note(*item.notes)
         _notes(item.result.summary, say)
@@ -104,7 +106,7 @@ def _given_away(given: GivenAway) -> str:
     parts = counted(given.count, "part")
     words = f"{parts} thinner than {_width(given)} given to a neighbour, {area}"
     if given.rows:
-        words += f"; {counted(given.rows, 'row')} of nothing else gone"
+        words += f"; {counted(given.rows, 'feature')} of nothing else gone"
     if given.left:
         words += f"; {given.left:,} without a neighbour stay, {left}"
     return words
@@ -131,30 +133,44 @@ def _balance(summary: OverlaySummary, balance: Balance) -> str:
 def _grid(balance: Balance) -> str:
     """Say what rounding to the grid changed."""
     return (
-        f"borders moved by {_length(balance.moved, balance.unit)} at most, which changed "
-        f"{abs(balance.difference):.2g} {balance.unit} in all"
+        f"borders moved by {_length(balance.moved, balance.unit)} at most, {_what(balance)} by "
+        f"{roughly(balance.difference, balance.unit)} in all"
     )
+
+
+def _what(balance: Balance) -> str:
+    return "lengths" if balance.unit in ("m", "units") else "areas"
 
 
 def _length(value: float, unit: str) -> str:
     if unit not in ("m²", "m"):
-        return f"{value:.2g} units"
-    return f"{value * 1000:.2g} mm" if value < 0.1 else f"{value:.2g} m"
+        return roughly(value, "units")
+    return roughly(value * 1000, "mm") if value < 0.1 else roughly(value, "m")
 
 
 def _many(summaries: Sequence[OverlaySummary], say: Words) -> None:
+    others = list(zip(*(s.others for s in summaries), strict=True))
+    # How much of an OTHER was near and which CRS it is, by INPUT where that differs.
+    near = [sides for sides in others if len({side.used for side in sides}) > 1]
+    has_crs = len({s.crs for s in summaries}) > 1
     rows = []
-    for s in summaries:
+    for k, s in enumerate(summaries):
         inside, outside = "·", "·"
         if s.balance:
             inside, outside = worded((s.balance.inside, s.balance.outside), s.balance.unit)
         counts = (s.input.taken, s.out, s.whole, s.cut, s.dropped + s.without_geometry)
-        rows.append([s.input.name, *(f"{n:,}" for n in counts), inside, outside])
+        row = [s.input.name, *(f"{n:,}" for n in counts), inside, outside]
+        row += [f"{sides[k].used:,}" for sides in near]
+        rows.append([*row, s.crs.partition(" ")[0]] if has_crs else row)
     head = ["layer", "in", "out", "whole", "cut", "left out", "inside", "outside"]
-    say.table(head, rows, right=range(1, 8), flexible=[0])
+    head += [f"{sides[0].name} near" for sides in near] + ["CRS"] * has_crs
+    say.table(head, rows, right=range(1, 8 + len(near)), flexible=[0])
     say.gap()
-    for other in summaries[0].others:
-        say.line("OTHER", f"{other.name}: {took_part(other)}")
+    for sides in others:
+        words = took_part(sides[0])
+        if sides in near:
+            words = f"{sides[0].taken:,} of {counted(sides[0].total, 'feature')}"
+        say.line("OTHER", f"{sides[0].name}: {words}")
     _sums([s.snap for s in summaries if s.snap], say)
     given = [s.given_away for s in summaries if s.given_away]
     if given:
@@ -166,7 +182,9 @@ def _many(summaries: Sequence[OverlaySummary], say: Words) -> None:
         worst = max(balances, key=lambda b: abs(b.difference))
         words = "inside + outside = before in all of them, exactly on the grid"
         if worst.unit != "points":
-            words += f", which changed {abs(worst.difference):.2g} {worst.unit} at most"
+            words += (
+                f", which changed {_what(worst)} by {roughly(worst.difference, worst.unit)} at most"
+            )
         say.line("balance", words)
     proved(say, sum(s.proved for s in summaries))
 
@@ -191,7 +209,7 @@ def _notes(summary: OverlaySummary, say: Words) -> None:
     for side in (summary.input, *summary.others):
         say.note(*admitted(side.name, side.admitted))
     for side in (summary.input, *summary.others):
-        _fell(side, f"a grid of {summary.grid_asked or f'{summary.precision:g}'}", say)
+        _fell(side, f"a grid of {summary.grid}", say)
     if summary.snap is not None:
         snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
         _fell(snapped, f"a snap of {_far(summary.snap)}", say)
@@ -199,21 +217,23 @@ def _notes(summary: OverlaySummary, say: Words) -> None:
     gone = summary.given_away.gone if summary.given_away else None
     if gone and gone.count:
         n = counted(gone.count, "feature")
-        say.note(f"{name}: slivers were all that {n} had: {named(gone)}")
+        say.note(Warned(f"{name}: slivers were all that {n} had: {named(gone)}"))
     _stored(summary, say)
     if summary.without_geometry:
         say.note(f"{name}: {summary.without_geometry:,} without geometry left out")
     if summary.out == 0:
         erases = summary.operation == "erase"
         what = "everything lies inside" if erases else "nothing lies inside"
-        say.note(f"{name}: {what}; the result is empty")
+        say.note(Warned(f"{name}: {what}; the result is empty"))
 
 
 def _fell(side: Side, what: str, say: Words) -> None:
     """Say of which rows nothing was left."""
     if side.fell.count:
         n = counted(side.fell.count, "feature")
-        say.note(f"{side.name}: nothing is left of {n} too thin for {what}: {named(side.fell)}")
+        say.note(
+            Warned(f"{side.name}: nothing is left of {n} too thin for {what}: {named(side.fell)}")
+        )
 
 
 def _reshaped(snap: Snap, name: str, say: Words) -> None:
@@ -224,7 +244,11 @@ def _reshaped(snap: Snap, name: str, say: Words) -> None:
     ):
         if rows.count:
             n = what.format(counted(rows.count, "feature"))
-            say.note(f"{name}: the snap of {_far(snap)} is as large as detail: {n}: {named(rows)}")
+            say.note(
+                Warned(
+                    f"{name}: the snap of {_far(snap)} is as large as detail: {n}: {named(rows)}"
+                )
+            )
 
 
 def _stored(summary: OverlaySummary, say: Words) -> None:
@@ -235,8 +259,10 @@ def _stored(summary: OverlaySummary, say: Words) -> None:
         n = counted(item.cut, "feature")
         if item.done == "kept" and item.cut:
             say.note(
-                f"{what}, which is no longer true of {n} that came out cut; --refresh {item.field} "
-                "measures it anew"
+                Warned(
+                    f"{what}, which is no longer true of {n} that came out cut; --refresh {item.field} "
+                    "measures it anew"
+                )
             )
         elif item.done == "refreshed":
             say.note(f"{what}; measured anew")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from polygene.cli.words.blocks import Words, counted
+from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import proved, written_so
+from polygene.notes import Warned, counted
 from polygene.ops.coverage import SettleSummary
 from polygene.ops.fields import FieldsSummary
 from polygene.ops.measure import MeasureSummary
@@ -12,7 +13,7 @@ from polygene.ops.reproject import ReprojectSummary
 from polygene.ops.subset import SubsetSummary
 from polygene.ops.summary import CopySummary
 from polygene.phrases import bridge, named
-from polygene.units import worded
+from polygene.units import metres_worded, worded
 
 FIRST = 10  # rows that are told one by one
 
@@ -32,7 +33,7 @@ def mend(summary: MendSummary, say: Words) -> None:
     for rows in (summary.vanished, *([summary.settled.vanished] if summary.settled else [])):
         if rows.count:
             n = counted(rows.count, "feature")
-            say.note(f"{summary.name}: nothing is left of {n}: {named(rows)}")
+            say.note(Warned(f"{summary.name}: nothing is left of {n}: {named(rows)}"))
 
 
 def _settled(found: SettleSummary, say: Words) -> None:
@@ -65,7 +66,7 @@ def subset(summary: SubsetSummary, say: Words) -> None:
         say.line("fields", f"{len(summary.fields)} of {summary.fields_total}: {names}")
     say.note(*summary.notes, *(bridge(facts, summary.name) for facts in summary.brought))
     if summary.out == 0:
-        say.note(f"{summary.name}: no feature is left")
+        say.note(Warned(f"{summary.name}: no feature is left"))
 
 
 def fields(summary: FieldsSummary, say: Words) -> None:
@@ -76,10 +77,10 @@ def fields(summary: FieldsSummary, say: Words) -> None:
         say.line("only", f"values of {summary.rows:,} of {counted(summary.total, 'feature')}")
     say.line("fields", ", ".join(summary.fields))
     for name, n in summary.lost.items():
-        say.note(f"{summary.name}, {name}: {counted(n, 'value')} that did not fit")
+        say.note(Warned(f"{summary.name}, {name}: {counted(n, 'value')} that did not fit"))
     if summary.zero_divisions:
         n_ = counted(summary.zero_divisions, "division")
-        say.note(f"{summary.name}: {n_} by zero, null there")
+        say.note(Warned(f"{summary.name}: {n_} by zero, null there"))
 
 
 def reproject(summary: ReprojectSummary, say: Words) -> None:
@@ -88,15 +89,15 @@ def reproject(summary: ReprojectSummary, say: Words) -> None:
     say.line("from", summary.source)
     say.line("to", summary.target)
     if summary.tolerance is not None:
-        course = f"to keep edges within {summary.tolerance:g} of their course"
-        say.line("vertices", f"{summary.added:,} {course}")
+        course = f"to keep edges within {summary.within} of their course"
+        say.line("vertices", f"{summary.added:,} added {course}")
     if summary.accuracy is not None:
-        say.line("accuracy", f"{summary.accuracy:g} m, by {summary.operation}")
+        say.line("accuracy", f"{metres_worded(summary.accuracy)}, by {summary.operation}")
     say.note(*summary.notes)
     if summary.outside.count:
         n = counted(summary.outside.count, "feature")
         rows = named(summary.outside)
-        say.note(f"{summary.name}: {n} outside of where the new CRS is used: {rows}")
+        say.note(Warned(f"{summary.name}: {n} outside of where the new CRS is used: {rows}"))
 
 
 def convert(summary: CopySummary, say: Words) -> None:
@@ -120,6 +121,8 @@ def measure(summary: MeasureSummary, say: Words) -> None:
     if summary.invalid.count:
         n = counted(summary.invalid.count, "invalid feature")
         say.note(
-            f"{summary.name}: {n}, measured by the direction of rings, which may not be what is "
-            f"covered: {named(summary.invalid)}; mend first"
+            Warned(
+                f"{summary.name}: {n}, measured by the direction of rings, which may not be what is "
+                f"covered: {named(summary.invalid)}; mend first"
+            )
         )

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from polygene.cli.facts import RecipeDrafted, StepPlanned, StepRan
-from polygene.cli.words.blocks import Line, Words, counted
+from polygene.cli.words.blocks import Line, Words
+from polygene.notes import counted
 from polygene.recipe.reading import Recipe
 
 WIDE = 18

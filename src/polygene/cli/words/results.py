@@ -31,6 +31,7 @@ def words_of(done: Results[Any], said: Sequence[str] = ()) -> Words:
     """Return the words for what was done to several inputs; ``said`` is what is to be known first."""
     say = Words()
     say.note_all(said)
+    say.layers = [item.source.name for item in done]
     if type(done[0].result.summary).__name__ == "OverlaySummary":
         from polygene.cli.words.overlays import overlays
 

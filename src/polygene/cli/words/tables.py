@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from polygene.cli.facts import Drawn, Tallied
-from polygene.cli.words.blocks import Words, counted, shown
+from polygene.cli.words.blocks import Words, shown
+from polygene.notes import counted
 
 
 def tallied(found: Tallied, say: Words) -> None:

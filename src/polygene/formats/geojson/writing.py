@@ -19,6 +19,7 @@ from polygene.formats.base import collecting_no_garbage, only_one
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
+from polygene.notes import Warned
 from polygene.winding import turned
 
 CHUNK = 20_000  # features turned into text at a time
@@ -57,7 +58,7 @@ def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[list[str], Iterator[
     layer, notes = _to_degrees(only_one(path, layers, "a GeoJSON file"))
     geometry = turned(layer.geometry, outer_is_counter_clockwise=True)  # section 3.1.6
     if geometry.m is not None:
-        notes.append(f"{layer.name}: M values dropped, GeoJSON has no place for them")
+        notes.append(Warned(f"{layer.name}: M values dropped, GeoJSON has no place for them"))
 
     def chunks() -> Iterator[Iterator[bytes]]:
         for start in range(0, layer.n_rows, CHUNK):
@@ -88,7 +89,9 @@ def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
     lost = heights_lost(own, column)
     if lost:
         notes.append(
-            f"{layer.name}: {lost:,} features parted at 180 degrees lost their Z or M values"
+            Warned(
+                f"{layer.name}: {lost:,} features parted at 180 degrees lost their Z or M values"
+            )
         )
     return layer.with_geometry(column, np.arange(layer.n_rows)), notes
 

@@ -15,6 +15,7 @@ from polygene.geometry import (
 )
 from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, row_measures
+from polygene.notes import Warned
 from polygene.ops.overlays.pieces import MadePieces
 from polygene.ops.overlays.scene import Scene
 from polygene.ops.summary import (
@@ -30,6 +31,7 @@ from polygene.plane.cutting import Cut
 from polygene.plane.grid import Grid
 from polygene.plane.overlay import Overlay
 from polygene.plane.rules import Rule
+from polygene.units import length_worded
 
 
 def check_lengths(done: Cut, plan: Overlay, scene: Scene) -> None:
@@ -194,13 +196,18 @@ def _side(layer: Layer, used: int, fell: BoolArray) -> Side:
 def _notes(
     layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: MadePieces
 ) -> list[str]:
-    notes = []
+    notes: list[str] = []
     if grid.is_coarsened:
-        notes.append(f"the extent is so large that the grid had to be {grid.step:g} wide")
+        notes.append(
+            Warned(
+                f"the extent is so large that the grid had to be "
+                f"{length_worded(grid.step, layer.crs)} wide"
+            )
+        )
     all_layers = [layer, *others] if rule.keeps_other else [layer]
     kinds = heights_of([y.geometry for y in all_layers])
     if kinds and rule.keeps_other:
-        notes.append(f"a {rule.name} has no {' and '.join(kinds)} values; dropped")
+        notes.append(Warned(f"a {rule.name} has no {' and '.join(kinds)} values; dropped"))
     if made.n_guessed:
         notes.append(
             f"{layer.name}: {made.n_guessed:,} vertices along the border of OTHER have no "

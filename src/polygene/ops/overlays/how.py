@@ -9,7 +9,7 @@ from polygene.layer import Layer
 from polygene.ops.given import Names, names
 from polygene.ops.summary import OverlayResult
 from polygene.progress import SILENT, Progress
-from polygene.units import Length, as_written, map_units, true_metres
+from polygene.units import Length, as_written, length_worded, map_units, true_metres
 
 
 class How(TypedDict, total=False):
@@ -77,7 +77,8 @@ def resolved(how: How, layer: Layer) -> Resolved:
 
 def as_asked(result: OverlayResult, how: How) -> OverlayResult:
     """Return a result whose summary tells lengths as they were written."""
-    summary = replace(result.summary, grid_asked=as_written(how.get("precision")))
+    grid = length_worded(result.summary.precision, result.layer.crs)
+    summary = replace(result.summary, grid=as_written(how.get("precision")) or grid)
     if summary.snap is not None:
         summary = replace(summary, snap=replace(summary.snap, asked=as_written(how.get("snap"))))
     if summary.given_away is not None:

@@ -25,7 +25,7 @@ def finite_bounds(layer: Layer) -> F64Array:
     """
     bounds = layer.geometry.row_bounds()
     has = ~layer.geometry.is_empty
-    source = "leave the row out with `where`, or mend the source"
+    source = "leave the feature out with `where`, or mend the source"
     is_bad = ~np.isfinite(bounds).all(axis=1) & has
     _refuse(layer, is_bad, lambda row: "a coordinate is not a finite number", source)
     largest = np.abs(bounds).max(axis=1)
@@ -63,7 +63,7 @@ def doubt_of(layer: Layer) -> str:
     which = layer.row_label(int(rows[0]))
     if len(rows) > 1:
         which += f" and {len(rows) - 1:,} more of {layer.n_rows:,}"
-    leave = ", or leave such rows out with `where`" if len(rows) < layer.n_rows else ""
+    leave = ", or leave such features out with `where`" if len(rows) < layer.n_rows else ""
     return (
         f"layer {layer.name!r}, {which}: coordinates lie outside longitude/latitude ({x:.10g} "
         f"{y:.10g}), which {label(layer.crs)} is: say `crs` CODE{leave}"

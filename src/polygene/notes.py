@@ -1,0 +1,70 @@
+"""What there is to say besides a result: remarks, and warnings of what is lost or wants seeing to."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+
+FEW = 2  # notes alike that are still told one by one
+
+
+class Warned(str):
+    """A note about something that is lost, guessed or no longer true, so that somebody must look."""
+
+    __slots__ = ()
+
+
+def counted(n: int, noun: str) -> str:
+    """Return a number and what it counts: "1 feature", "2 features"."""
+    return f"{n:,} {noun}{'' if n == 1 else 's'}"
+
+
+def worded_anew(note: str, change: Callable[[str], str]) -> str:
+    """Return a note with its text changed; a warning stays one."""
+    return Warned(change(note)) if isinstance(note, Warned) else change(note)
+
+
+def in_order(notes: Sequence[str]) -> list[str]:
+    """Return warnings before remarks, each in their order."""
+    return sorted(notes, key=lambda note: not isinstance(note, Warned))
+
+
+def gathered(notes: Sequence[str], layers: Sequence[str]) -> list[str]:
+    """Return notes of which those that say the same of many layers have become one, with a count.
+
+    Two say the same if they differ in the layer, in numbers and in lists of rows only.
+    """
+    by_shape: dict[tuple[bool, str], list[tuple[str, str]]] = {}
+    pattern = _any_of(layers)
+    for note in notes:
+        found = pattern.search(note) if pattern else None
+        layer = found[0] if found else ""
+        text = pattern.sub("{}", note) if pattern and found else note
+        text = re.sub(
+            r"\brow #(?: \(id #\))?(?:, row #(?: \(id #\))?)*(?: …)?", "rows", _plain(text)
+        )
+        key = (isinstance(note, Warned), text if found else note)
+        by_shape.setdefault(key, []).append((note, layer))
+    told = []
+    for alike in by_shape.values():
+        first, *rest = alike
+        if len(alike) <= FEW:
+            told += [note for note, _ in alike]
+            continue
+        names = list(dict.fromkeys(layer for _, layer in rest))
+        which = ", ".join(names[:2]) + (f" … {names[-1]}" if len(names) > 2 else "")
+        more = f"; likewise {len(rest):,} more: {which}"
+        told.append(worded_anew(first[0], lambda text, more=more: text + more))  # type: ignore[misc]
+    return told
+
+
+def _plain(text: str) -> str:
+    """Return a text whose numbers are all alike."""
+    return re.sub(r"\d[\d,.]*(?<![,.])(?:e[-+]?\d+)?", "#", text)
+
+
+def _any_of(layers: Sequence[str]) -> re.Pattern[str] | None:
+    if not layers:
+        return None
+    names = sorted(set(layers), key=len, reverse=True)
+    return re.compile(r"(?<!\w)(?:" + "|".join(map(re.escape, names)) + r")(?!\w)")
