@@ -27,6 +27,7 @@ pages: $(VENV)/for-tests
 	$(VENV)/bin/python -m polygene.cli.schema > docs/output.schema.json.new
 	mv docs/output.schema.json.new docs/output.schema.json
 	$(VENV)/bin/python -m polygene.finding > docs/words.md
+	$(VENV)/bin/python -m polygene.cli.manual man
 	$(VENV)/bin/python -m tests.golden
 
 bench: $(VENV)/installed

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import glob
 import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from polygene.cli import completing
+from polygene.cli.helping import Helpful
 from polygene.errors import PolygeneError
 from polygene.written import remark
 
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
     from polygene.settings import Settings
 
 
-class RecordedCommand(click.Command):
+class RecordedCommand(Helpful):
     """A command that keeps a record of what it reads, for the lineage of what it writes."""
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
@@ -210,34 +211,14 @@ def _one_on_standard_output(ctx: click.Context, param: click.Parameter, value: A
     return value
 
 
-def _addresses(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """Complete an address in the shell: the layers of a file after its name, else files."""
-    from polygene.formats import packed
-    from polygene.formats.address import LayerRef, resolve
-
-    path, mark, begun = incomplete.partition("#")
-    if mark:
-        try:
-            refs: list[LayerRef] = resolve(f"{path}#*")
-        except PolygeneError:
-            return []
-        return [f"{path}#{ref.name}" for ref in refs if ref.name.startswith(begun)]
-    folder = Path(path).parent
-    return [
-        f"{place}/" if place.is_dir() else str(place)
-        for place in sorted(folder.glob(f"{glob.escape(Path(path).name if path else '')}*"))
-        if place.is_dir() or packed.may_hold_layers(place)
-    ]
-
-
 inputs = click.argument(
-    "inputs", metavar="INPUT...", nargs=-1, required=True, shell_complete=_addresses
+    "inputs", metavar="INPUT...", nargs=-1, required=True, shell_complete=completing.addresses
 )
 with_ = click.option(
     "--with",
     "with_",
     metavar="OTHER",
-    shell_complete=_addresses,
+    shell_complete=completing.addresses,
     help="The layer to work with.",
 )
 with_required = click.option(
@@ -245,7 +226,7 @@ with_required = click.option(
     "with_",
     metavar="OTHER",
     required=True,
-    shell_complete=_addresses,
+    shell_complete=completing.addresses,
     help="The layer to work with.",
 )
 with_several = click.option(
@@ -254,7 +235,7 @@ with_several = click.option(
     metavar="OTHER",
     required=True,
     multiple=True,
-    shell_complete=_addresses,
+    shell_complete=completing.addresses,
     help="The layer to work with; several are possible.",
 )
 origins = click.option(
