@@ -36,6 +36,8 @@ bench: $(VENV)/installed
 $(VENV)/installed: $(SOURCES)
 	test -x $(VENV)/bin/python || $(PYTHON) -m venv $(VENV)
 	$(PIP) --editable .
+	mkdir -p $(VENV)/share/man/man1  # an editable install leaves the manual out
+	cp man/*.1 $(VENV)/share/man/man1
 	touch $@
 
 # What only the tests need, as pyproject.toml lists it; the install itself stays as it is.

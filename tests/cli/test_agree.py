@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import itertools
 import json
+import os
 import re
 import shlex
 import shutil
+import subprocess
 import tempfile
 import unittest
 from html import unescape
 from pathlib import Path
 from unittest import mock
 
-from polygene.cli import outcome, schema, show
+from polygene.cli import manual, outcome, schema, show
 from polygene.commands import COMMANDS
 from polygene.recipe.kept import Told
 from polygene.recipe.report import step_words
@@ -22,6 +24,7 @@ from tests.golden import PAGES, commands_of
 from tests.support.cli import WithSample, polygene_here
 from tests.support.schema import faults
 
+MANUAL = Path(__file__).parents[2] / "man"
 SCHEMA = Path(__file__).parents[2] / "docs" / "output.schema.json"
 UNITS = {"km²": 1e6, "ha": 1e4, "km": 1e3, "mm": 1e-3, "cm": 0.01, "%": 0.01}
 NUMBER = re.compile(
@@ -80,6 +83,20 @@ class Agree(unittest.TestCase):
     def test_the_schema_is_that_of_the_facts(self):
         """``python -m polygene.cli.schema > docs/output.schema.json`` writes it anew."""
         self.assertEqual(SCHEMA.read_text(encoding="utf-8"), schema.text())
+
+    def test_the_manual_is_that_of_the_help(self):
+        """``make pages`` writes it anew."""
+        there = {page.name: page.read_text(encoding="utf-8") for page in MANUAL.glob("*")}
+        self.assertEqual(there, dict(manual.pages()))
+        self.assertEqual(len(there), len(COMMANDS) + 1)
+        if man := shutil.which("man"):
+            page = str(MANUAL / "polygene-clip.1")
+            shown = subprocess.run(
+                [man, "--warnings", "-l", page], capture_output=True, text=True, check=True,
+                env={**os.environ, "MANWIDTH": "80", "LC_ALL": "C.UTF-8"},
+            )  # fmt: skip
+            self.assertEqual(shown.stderr, "")
+            self.assertIn("--with OTHER", re.sub(".\b", "", shown.stdout))
 
     def test_every_command_prints_what_the_schema_says(self):
         known = json.loads(SCHEMA.read_text(encoding="utf-8"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import signal
@@ -10,9 +11,11 @@ import time
 import unittest
 
 import numpy as np
+from click.shell_completion import BashComplete
 
 import polygene
 from polygene import crs
+from polygene.cli.main import cli
 from tests.support import generators as make
 from tests.support.cli import WithSample
 
@@ -123,6 +126,31 @@ class OnATerminal(WithSample):
         self.assertEqual(code, 130, text)
         self.assertNotIn("Traceback", text)
         self.assertEqual({p.name for p in self.folder.iterdir()}, before)
+
+
+class Completing(WithSample):
+    def completed(self, line):
+        *words, begun = line.split(" ")
+        shell = BashComplete(cli, {}, "polygene", "_POLYGENE_COMPLETE")
+        with contextlib.chdir(self.folder):
+            return [item.value for item in shell.get_completions(words, begun)]
+
+    def test_layers_fields_and_codes(self):
+        dissolve = "dissolve tolva.gpkg#sectors --by "
+        for line, wanted in {
+            "clip tolva.gpkg#bu": ["tolva.gpkg#buoys"],
+            "clip tolva.gpkg#buoys --with tol": ["tolva.gpkg"],
+            dissolve + "dis": ["district", "district_name"],
+            dissolve + "no_take,DEP": ["no_take,depth_max"],
+            "subset tolva.gpkg#sectors --where dep": ["depth_max"],
+            "join tolva.gpkg#sectors --with tolva.gpkg#buoys --with-where ton": ["tonnes"],
+            "peek nowhere.gpkg --sort a": [],
+            "reproject tolva.gpkg#sectors --to epsg:32633": ["EPSG:32633"],
+            "reproject tolva.gpkg#sectors --to res": ["resurvey.geojson"],
+        }.items():
+            with self.subTest(line=line):
+                self.assertEqual(self.completed(line), wanted)
+        self.assertIn("EPSG:25833", self.completed("clip x.gpkg --crs EPSG:2583"))
 
 
 if __name__ == "__main__":

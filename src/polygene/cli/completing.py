@@ -99,19 +99,18 @@ def _fields_of(text: str) -> list[str]:
 
 
 def codes(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[Any]:
-    """Complete a CRS: its code by the first digits, or by words of its name; else a layer."""
+    """Complete a CRS: its code by the first digits, else a layer, or by words of its name."""
     from click.shell_completion import CompletionItem
     from pyproj.database import query_crs_info
     from pyproj.enums import PJType
 
     begun = incomplete.casefold()
-    if "#" in incomplete or Path(incomplete).exists():
-        return addresses(ctx, param, incomplete)
     kinds = [PJType.GEOGRAPHIC_2D_CRS, PJType.PROJECTED_CRS]
-    found = [
-        CompletionItem(f"{info.auth_name}:{info.code}", help=info.name)
-        for info in query_crs_info(auth_name="EPSG", pj_types=kinds)
-        if f"epsg:{info.code}".startswith(begun)
-        or (len(begun) > 2 and begun in info.name.casefold())
-    ]
-    return found[:MOST] or addresses(ctx, param, incomplete)
+    known = query_crs_info(auth_name="EPSG", pj_types=kinds)
+    found = [info for info in known if f"epsg:{info.code}".startswith(begun)]
+    if not found:
+        layers = addresses(ctx, param, incomplete)
+        if layers:
+            return layers
+        found = [info for info in known if begun in info.name.casefold()]
+    return [CompletionItem(f"EPSG:{info.code}", help=info.name) for info in found[:MOST]]

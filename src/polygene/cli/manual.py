@@ -97,6 +97,8 @@ def _options(command: click.Command, ctx: click.Context) -> list[str]:
     for group, records in grouped(command, ctx):
         lines += [f".SH {group.upper()}"]
         for names, text in records:
+            # A library that was asked for the help in another context has kept its names of there.
+            names = "-h, --help" if names == "--help" else names
             lines += [".TP", rf"\fB{_text(names)}\fR", _text(" ".join(text.split()))]
     return lines
 
