@@ -249,7 +249,7 @@ Example:
         "INPUT's",
     ),
     "measure": Command(
-        "figure", "adds area, length, perimeter, centroid and other columns", True, False, "INPUT's"
+        "figure", "adds area, length, perimeter, centroid and other fields", True, False, "INPUT's"
     ),
     "tally": Command(
         "figure",

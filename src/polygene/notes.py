@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 
+NULL_NAME = "(null)"  # what a value that is not there looks like in tables, charts and legends
 FEW = 2  # notes alike that are still told one by one
 
 

@@ -37,7 +37,7 @@ WORDS = {
     "measure": "area length perimeter hectares centroid minimum-bounding-rectangle calculate-geometry",
     "mend": "repair-geometry make-valid fix-geometry gaps coverage",
     "audit": "validate check-geometry topology-check duplicates lint",
-    "convert": "export import save-as define-projection precision spatial-index",
+    "convert": "export split-by-attribute import save-as define-projection precision spatial-index",
     "reproject": "project reproject transform projection crs",
     "layers": "info describe list-layers zip",
     "peek": "attribute-table browse unique-values",
@@ -47,7 +47,7 @@ WORDS = {
     "run": "workflow script recipe batch",
     "demo": "tutorial example",
     NONE: "simplify generalise voronoi grid raster routing geocode digitise table-join polygonize "
-          "split-by-attribute densify heatmap web-map",
+          "densify heatmap web-map",
 }  # fmt: skip
 PHRASES = {
     "imprint": ["split roads by district and keep the rest", "cut parcels along the flood zone",

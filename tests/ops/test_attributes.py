@@ -65,7 +65,7 @@ class Subset(unittest.TestCase):
 
 
 class Fields(unittest.TestCase):
-    def change(self, layer=None, only=None, on_loss="stop", compute=(), **plan):
+    def change(self, layer=None, only=None, on_loss="refuse", compute=(), **plan):
         return fields(layer or cells(), where=only, on_loss=on_loss, compute=list(compute), **plan)
 
     def test_all_at_once_in_the_order_said(self):

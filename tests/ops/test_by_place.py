@@ -340,7 +340,7 @@ class Joins(unittest.TestCase):
         for wrong in ({"caps": "flta"}, {"corners": "sharp"}, {"side": "lft"}):
             with self.assertRaisesRegex(UsageError, "is one of .*, not"):
                 Style(**wrong)
-        with self.assertRaisesRegex(UsageError, "on_loss is one of stop, null, cut"):
+        with self.assertRaisesRegex(UsageError, "on_loss is one of refuse, null, cut"):
             fields(spots, on_loss="nul")
         same = make.layer("same", make.points([[np.array([5.0, 5.0])]] * 300), v=np.arange(300))
         crowd = join(same, same, aggregate=["count()"])

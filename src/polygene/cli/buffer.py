@@ -33,13 +33,23 @@ class DistancesType(click.ParamType):
 
 
 @options.command()
-@click.option("--distance", type=DistancesType(), help="How far, as in 150m; negative shrinks.")
+@click.option(
+    "--distance",
+    type=DistancesType(),
+    metavar="DISTANCE",
+    help="How far, as in 150m; negative shrinks.",
+)
 @click.option(
     "--distance-by", metavar="EXPR", help="A field or expression that says how far, for each."
 )
-@click.option("--unit", default=None, help="The unit of --distance-by; the CRS's if not given.")
+@click.option(
+    "--unit",
+    default=None,
+    metavar="UNIT",
+    help="The unit of --distance-by; the CRS's if not given.",
+)
 @click.option("--rings", type=DistancesType(), help="Several distances, rising: a result for each.")
-@click.option("--bands", is_flag=True, help="Of rings, only what the next smaller one leaves.")
+@click.option("--bands", is_flag=True, help="Of rings: each without the smaller ones inside it.")
 @click.option("--dissolve", is_flag=True, help="Join all that overlaps.")
 @click.option("--by", metavar="FIELDS", default="", help="Join what agrees in these fields.")
 @click.option(

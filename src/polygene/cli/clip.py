@@ -26,7 +26,7 @@ def clip(
 
     \b
     Example:
-      polygene clip tolva.gpkg#* --with tolva.gpkg#park -o clipped.gpkg
+      polygene clip 'tolva.gpkg#*' --with tolva.gpkg#park -o clipped.gpkg
     """
     if (with_ is None) == (box is None):
         raise click.UsageError("give either --with OTHER or --box to clip with")

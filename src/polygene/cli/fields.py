@@ -50,8 +50,8 @@ class PairType(click.ParamType):
 @click.option("--order", metavar="FIELDS", help="Put these first, in this order.")
 @click.option(
     "--on-loss",
-    type=click.Choice(["stop", "null", "cut"]),
-    default="stop",
+    type=click.Choice(["refuse", "null", "cut"]),
+    default="refuse",
     show_default=True,
     help="Values that do not fit: refuse, put null, or cut texts and fractions off.",
 )

@@ -17,7 +17,9 @@ if TYPE_CHECKING:
 
 @options.command()
 @click.option("--each", "of_each", is_flag=True, help="A hull of each feature, not one of all.")
-@click.option("--by", metavar="FIELDS", default="", help="One of those that agree in these fields.")
+@click.option(
+    "--by", metavar="FIELDS", default="", help="A hull of each group that agrees in these fields."
+)
 @each.common
 def hull(asked: Asked, of_each: bool, by: str) -> None:
     """Wrap the convex hull round all features, each, or groups.

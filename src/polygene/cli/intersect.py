@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 def intersect(asked: OverlayAsked, with_: tuple[str, ...], origins: bool, crossings: bool) -> None:
     """Keep the shared pieces, with the attributes of INPUT and OTHER.
 
-    A row for each combination of features that meet. INPUT may be of any kind, OTHER is a layer of
+    A feature for each combination of features that meet. INPUT may be of any kind, OTHER is a layer of
     polygons; with several --with a piece must lie in all of them. Lines with lines share what runs
     along both (or, with --crossings, the points in which they meet), points with points what lies at
     one place.

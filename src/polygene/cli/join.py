@@ -32,14 +32,14 @@ if TYPE_CHECKING:
     metavar="[shared|distance|FIELD]",
     help="One partner: by the area shared, the distance, or the largest value of a field.",
 )
-@click.option("--count", type=click.IntRange(1), default=1, help="Of nearest: how many.")
+@click.option("--count", type=click.IntRange(1), default=1, help="Of nearest: how many of them.")
 @click.option("--up-to", type=options.DistanceType(), help="Of nearest: how far at most.")
 @click.option(
     "--alone",
     type=click.Choice(["keep", "drop", "only"]),
     default="keep",
     show_default=True,
-    help="Features without partner.",
+    help="Features of INPUT without a partner.",
 )
 @options.keep
 @options.drop
@@ -66,8 +66,8 @@ def join(
 ) -> None:
     """Carry attributes of OTHER across to INPUT by how they lie.
 
-    A row for each feature of INPUT: the field matches says how many features of OTHER lie to it so,
-    and --aggregate sums them up; nothing else is carried across. On a border that features share
+    Every feature of INPUT comes out: the field matches counts the features of OTHER that lie to it so,
+    and --aggregate sums them up; nothing else is carried across. What lies on a shared border
     counts for both. --keep and --drop choose fields of OTHER for --pairs, --best and nearest.
 
     \b

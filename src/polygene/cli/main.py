@@ -119,7 +119,7 @@ def _hint(word: str) -> str:
     envvar="POLYGENE_MEMORY",
     type=Size(),
     metavar="SIZE",
-    help="Memory that may be taken, as 2GB; a work that needs more ends with words.  "
+    help="Memory that may be used, such as 2GB; a run that needs more stops with a message.  "
     "[default: what the machine has]",
 )
 @click.pass_context
@@ -169,7 +169,8 @@ def _run(written: list[str]) -> int:
         return err.exit_code
     except click.UsageError as err:
         err = _with_our_option(err)
-        _complain(f"{_as_ours(err.format_message())}{_usage(err.ctx)}")
+        said = _as_ours(err.format_message())
+        _complain(said if "\n" in said or "; here it is" in said else said + _usage(err.ctx))
         return 2
     except click.ClickException as err:
         _complain(_as_ours(err.format_message()))

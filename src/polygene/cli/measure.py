@@ -25,7 +25,9 @@ def _unit_option(name: str, what: str) -> Any:
 @_unit_option("area", "The area of polygons")
 @_unit_option("length", "The length of lines")
 @_unit_option("perimeter", "The length of all rings of polygons")
-@click.option("--centroid", is_flag=True, help="Its x and y; it may lie outside.")
+@click.option(
+    "--centroid", is_flag=True, help="The x and y of the centroid, which may lie outside."
+)
 @click.option("--label-point", is_flag=True, help="The x and y of a point sure to lie inside.")
 @click.option("--bounds", is_flag=True, help="The box round each feature.")
 @click.option("--vertices", is_flag=True, help="How many vertices.")
@@ -42,7 +44,7 @@ def measure(
     vertices: bool,
     parts: bool,
 ) -> None:
-    """Add areas, lengths and places of features as columns.
+    """Add areas, lengths and places of features as fields.
 
     Areas and lengths are planar in a projected CRS and on the ellipsoid in longitude and latitude. A
     field of the name that is there takes the new values: that is how a stored area is refreshed.

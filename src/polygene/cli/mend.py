@@ -35,9 +35,9 @@ if TYPE_CHECKING:
 def mend(asked: Asked, drop_empty: bool, coverage: Any, prefer: Any, precision: Any) -> None:
     """Make invalid polygons valid, and say what changed.
 
-    A part covers what its rings wind round an odd number of times, whichever way they turn; a
-    feature covers what any of its parts does. What is valid stays bit for bit. With --coverage narrow
-    gaps go to the feature that they border most, narrow overlaps to one of those that share them.
+    Where an outline crosses itself, what it goes round twice counts as outside; a feature covers what
+    any of its parts covers. What is valid stays bit for bit. With --coverage narrow gaps go to the
+    feature that they border most, narrow overlaps to one of those that share them.
 
     \b
     Examples:

@@ -239,7 +239,9 @@ with_several = click.option(
     help="The layer to work with; several are possible.",
 )
 origins = click.option(
-    "--origins", is_flag=True, help="Add the identifiers of the features each piece is of."
+    "--origins",
+    is_flag=True,
+    help="Add fields with the identifiers of the features that each piece is of.",
 )
 where = click.option(
     "--where", type=ExpressionType(), help="Take only those features of INPUT (CQL2 text)."
@@ -272,13 +274,15 @@ _out_optional = click.option(
 _credit = click.option(
     "--credit", metavar="TEXT", help="Whom to credit for the result; kept in its lineage."
 )
-_licence = click.option("--licence", metavar="TEXT", help="Its licence; kept in its lineage.")
+_licence = click.option(
+    "--licence", metavar="TEXT", help="The licence of the result; kept in its lineage."
+)
 
 
 raw = click.option(
     "--raw",
     is_flag=True,
-    help="In CSV: text that a spreadsheet would run stays as it is, without an apostrophe.",
+    help="In CSV: write text that looks like a formula as it is, without an apostrophe.",
 )
 
 
@@ -294,7 +298,10 @@ def out_optional(function: Any) -> Any:
 
 replace = click.option("--replace", is_flag=True, help="Overwrite results that exist.")
 next_ = click.option(
-    "--next", "next_", is_flag=True, help="Write the next free number, as in zones_2."
+    "--next",
+    "next_",
+    is_flag=True,
+    help="Write beside what exists, under the next free number: zones_2.",
 )
 single_parts = click.option(
     "--single-parts", is_flag=True, help="Write each part as its own feature."
@@ -302,7 +309,7 @@ single_parts = click.option(
 precision = click.option(
     "--precision",
     type=DistanceType(),
-    help="Grid of the computation; 0.0001 or, in degrees, 1e-9 if not given.",
+    help="Size of the grid that is computed on; 0.0001 map units, or 1e-9 degrees, if not given.",
 )
 snap = click.option(
     "--snap",
@@ -318,7 +325,7 @@ give_slivers = click.option(
 follow = click.option(
     "--follow",
     type=DistanceType(),
-    help="How closely borders follow their course when they come from another CRS; 10mm if not given.",
+    help="How closely borders follow their course when they come from another CRS; 10 mm if not given.",
 )
 outside_use = click.option(
     "--outside-use",
@@ -354,7 +361,7 @@ keep_dump = click.option(
     "--keep-dump",
     type=click.Path(),
     metavar="FOLDER",
-    help="If a proof should ever fail: keep there what is needed to find out why.",
+    help="If a proof fails: keep in this folder what is needed to find out why.",
 )
 stop_at_first = click.option(
     "--stop-at-first", is_flag=True, help="Of several inputs: let the first that fails stop all."

@@ -19,7 +19,9 @@ if TYPE_CHECKING:
 @click.option("--number", metavar="FIELD", help="Add a field that counts the parts of a feature.")
 @click.option("--source", metavar="FIELD", help="Add a field with the identifier of the feature.")
 @click.option(
-    "--gather", metavar="FIELDS", help="The other way: one feature of those that agree in these."
+    "--gather",
+    metavar="FIELDS",
+    help="The other way: gather what agrees in these fields into one feature.",
 )
 @each.common_carrying
 def parts(asked: Asked, number: str | None, source: str | None, gather: str | None) -> None:

@@ -50,7 +50,7 @@ def peek(
     where: Expression | None,
     as_json: bool,
 ) -> None:
-    """Show a layer's fields with types, nulls and ranges, and some of its rows.
+    """Show a layer's fields with types, nulls and ranges, and some of its features.
 
     \b
     Example:

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 @click.option(
     "--tolerance",
     type=click.FloatRange(0, min_open=True),
-    help="Add vertices to long edges, to keep their course within so many new units.",
+    help="Add vertices so that long edges keep their course within this, in units of the new CRS.",
 )
 @each.common_carrying
 def reproject(asked: Asked, target: str, source: str | None, tolerance: float | None) -> None:

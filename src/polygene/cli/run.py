@@ -21,7 +21,9 @@ if TYPE_CHECKING:
 
 @options.command()
 @click.argument("recipe", type=click.Path(path_type=Path))
-@click.option("--set", "given", multiple=True, metavar="NAME=VALUE", help="Set a parameter.")
+@click.option(
+    "--set", "given", multiple=True, metavar="NAME=VALUE", help="Set a parameter of the recipe."
+)
 @click.option(
     "--from-lineage", metavar="LAYER", help="Write RECIPE anew, as the one that made this layer."
 )

@@ -18,7 +18,7 @@ from polygene.table.casting import fitted
 from polygene.table.expression import Assignment, Expression
 from polygene.table.types import kind_of, type_words, typed_field
 
-LOSSES = ("stop", "null", "cut")
+LOSSES = ("refuse", "null", "cut")
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,7 @@ def fields(
     drop: Names = (),
     order: Names = (),
     where: Expression | str | None = None,
-    on_loss: str = "stop",
+    on_loss: str = "refuse",
 ) -> FieldsResult:
     """Change the fields of a layer, in the order of the arguments; its geometry and features stay.
 
@@ -72,7 +72,7 @@ def fields(
     keep, drop : fields, one of the two
     order : fields to put first
     where : values change for those features alone for which it is true
-    on_loss : what becomes of values that do not fit: ``stop``, ``null`` or ``cut``
+    on_loss : what becomes of values that do not fit: ``refuse``, ``null`` or ``cut``
 
     Raises
     ------
@@ -81,7 +81,7 @@ def fields(
     UsageError
         If names clash, or a type or what to do on loss is unknown.
     LossError
-        If values do not fit and ``on_loss`` is ``stop``.
+        If values do not fit and ``on_loss`` is ``refuse``.
     """
     check_choice("on_loss", on_loss, LOSSES)
     work = _Work(layer, expression(where), on_loss)

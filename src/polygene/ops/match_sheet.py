@@ -25,7 +25,7 @@ from polygene.table.expression import Expression
 from polygene.table.likeness import Evidence, Profile, evidence, profile
 from polygene.table.types import kind_of, type_words, typed_field, widened
 
-ON_LOSS = ("stop", "null", "cut")
+ON_LOSS = ("refuse", "null", "cut")
 _FIELD_KEYS = ("type", "from", "on-loss")
 _SOURCE_KEYS = (
     "field",
@@ -65,7 +65,7 @@ class Source:
 class TargetField:
     field: pa.Field
     sources: Mapping[str, Source]
-    on_loss: str = "stop"
+    on_loss: str = "refuse"
 
 
 @dataclass(frozen=True)
@@ -183,7 +183,7 @@ class _Reader(SheetReader):
 
     def target(self, name: str, found: Lined) -> TargetField:
         self.check_keys(found, found, _FIELD_KEYS, f"field {name!r}")
-        given_loss = found.get("on-loss", "stop")
+        given_loss = found.get("on-loss", "refuse")
         on_loss = "null" if given_loss is None else str(given_loss)  # YAML has a null of its own
         if on_loss not in ON_LOSS:
             raise self.fail(found.lines["on-loss"], f"{on_loss!r} is none of {', '.join(ON_LOSS)}")
@@ -377,7 +377,7 @@ def draft_text(draft: Draft, layers: Sequence[Layer], command: str) -> str:
         '#   {field: SPEC, values: {"Z. mar": Zostera marina}, if-null: unknown}',
         '#   {field: Date, dates: DD.MM.YYYY}    {field: Cover, without: "%"}',
         '#   {join: [first, last], between: " "}    {constant: Kelda}',
-        "# on-loss: stop | null | cut says what becomes of values that do not fit.",
+        "# on-loss: refuse | null | cut says what becomes of values that do not fit.",
         "match sheet: 1",
         "",
         "layers:  # `where: expression` below a name takes only some of its features",

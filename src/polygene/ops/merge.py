@@ -244,7 +244,7 @@ def _mapped(
         found = found.combine_chunks()
     is_missing = pc.and_(pc.is_null(place), pc.is_valid(texts))
     n_missing = int(pc.sum(is_missing).as_py() or 0)
-    if n_missing and target.on_loss == "stop":
+    if n_missing and target.on_loss == "refuse":
         rows = np.flatnonzero(np.asarray(is_missing))
         values = list(dict.fromkeys(texts.take(pa.array(rows)).to_pylist()))
         first = ", ".join(map(repr, values[:SAMPLES]))
@@ -268,7 +268,7 @@ def _scalar(value: object, target: TargetField, layer: Layer) -> pa.Scalar:
         [pa.array([value if kind_of(pa.scalar(value).type) != "null" else None])]
     )
     try:
-        data, _ = fitted(column, target.field, "stop", replace(layer, ids=None))
+        data, _ = fitted(column, target.field, "refuse", replace(layer, ids=None))
     except LossError as err:
         raise DataError(
             f"field {target.field.name!r}: {value!r} is no {type_words(target.field)}"

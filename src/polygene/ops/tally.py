@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from polygene.arrays import I64Array
 from polygene.errors import UsageError
 from polygene.layer import Layer, distinct_name
+from polygene.notes import NULL_NAME
 from polygene.ops.given import Names, names
 from polygene.table.aggregate import Entries, Take, aggregate
 from polygene.table.casting import as_text
@@ -109,7 +110,7 @@ def _crossed(
     _, feet = _aggregated(take, layer, column, width)
     names = as_text(layer.table.column(across).take(pa.array(columns.firsts[order]))).to_pylist()
     body, totals = [], []
-    for k, name in enumerate(_distinct(["(null)" if v is None else v for v in names])):
+    for k, name in enumerate(_distinct([NULL_NAME if v is None else v for v in names])):
         body.append((field.with_name(name), cells.take(pa.array(np.arange(n) * width + k))))
         totals.append((field.with_name(name), feet.take(pa.array([k]))))
     named = field.with_name(_distinct([*(f.name for f, _ in body), TOTAL])[-1])

@@ -14,6 +14,7 @@ import pyarrow as pa
 from matplotlib.figure import Figure
 
 from polygene.errors import DataError, UsageError
+from polygene.notes import NULL_NAME
 from polygene.pictures.classes import OTHERS, QUALITATIVE
 from polygene.pictures.maps import ENDINGS, INK, PAPER, SOFT
 
@@ -54,7 +55,7 @@ def draw_chart(
         notes.append(f"the chart shows the first {MOST_BARS} of {body.num_rows:,} rows")
         body = body.slice(0, MOST_BARS)
     keys = zip(*(body.column(k).to_pylist() for k in range(n_keys)), strict=True)
-    names = [", ".join("(null)" if v is None else str(v) for v in key) for key in keys]
+    names = [", ".join(NULL_NAME if v is None else str(v) for v in key) for key in keys]
     height = max(3.2, 1.7 + 0.2 * body.num_rows * max(2, len(series)))
     with matplotlib.rc_context({"svg.hashsalt": "polygene", "font.family": "DejaVu Sans"}):
         figure = Figure(figsize=(12.8, min(height, 24)), facecolor=PAPER)

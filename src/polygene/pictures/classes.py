@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from polygene.arrays import BoolArray, I64Array
 from polygene.errors import UsageError
 from polygene.layer import Layer
+from polygene.notes import NULL_NAME
 from polygene.table.casting import as_text
 from polygene.table.groups import codes_of
 from polygene.table.types import kind_of
@@ -32,7 +33,6 @@ QUALITATIVE = (
 GRADED = ("#f2ecd8", "#cfd9b4", "#93bfa5", "#4f9a9b", "#2b6a8f", "#1e3f63", "#132340")
 NULL = "#c9c6c0"
 OTHERS = "#8d8a84"
-NULL_NAME = "(null)"
 MOST_CLASSES = len(QUALITATIVE)
 
 

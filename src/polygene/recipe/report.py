@@ -19,6 +19,7 @@ from polygene.formats.destination import Target
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_areas, row_lengths, ruler_for
+from polygene.notes import NULL_NAME
 from polygene.ops.summary import unit_of
 from polygene.pictures.diagram import Arrow, Box, diagram
 from polygene.pictures.maps import Look, MapPlan, draw_map
@@ -28,7 +29,6 @@ from polygene.recipe.running import Finished, Ran
 from polygene.record import now
 from polygene.units import worded
 
-NO_VALUE = "(no value)"
 MOST_ROWS = 40  # of a table that is shown
 MAP_SIZE = (9.6, 6.0)  # inches: about what two in a row have on the page
 _STYLE = """
@@ -192,7 +192,7 @@ def _csv_table(path: Path) -> str:
     columns = list(zip(*rows, strict=True)) if rows else []
     right = [k for k, column in enumerate(columns) if all(_is_number(cell) for cell in column)]
     shown = [
-        [_short(cell) if k in right else cell or NO_VALUE for k, cell in enumerate(row)]
+        [_short(cell) if k in right else cell or NULL_NAME for k, cell in enumerate(row)]
         for row in (rows if len(rows) <= MOST_ROWS else [*rows[: MOST_ROWS - 1], rows[-1]])
     ]
     more = len(rows) - len(shown)

@@ -225,7 +225,7 @@ def fitted(
 
     Parameters
     ----------
-    on_loss : {"stop", "null", "cut"}
+    on_loss : {"refuse", "null", "cut"}
         Refuse, put null, or cut texts to the width and fractions off (null where that is no help).
     where : Layer
         For messages: whose rows these are.
@@ -237,7 +237,7 @@ def fitted(
     """
     found = recast(column, field, dates)
     n_lost = int(found.lost.sum())
-    if n_lost and on_loss == "stop":
+    if n_lost and on_loss == "refuse":
         rows = np.flatnonzero(found.lost)[:5]
         values = column.take(pa.array(rows)).to_pylist()
         samples = [f"{where.row_label(int(r))}: {v!r}" for r, v in zip(rows, values, strict=True)]

@@ -8,11 +8,13 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from polygene.notes import NULL_NAME
+
 
 def shown(value: Any) -> str:
-    """Return a value as tables show it; null as a dot."""
+    """Return a value as tables show it."""
     if value is None:
-        return "·"
+        return NULL_NAME
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, int):

@@ -220,7 +220,8 @@ def _notes(summary: OverlaySummary, say: Words) -> None:
         say.note(Warned(f"{name}: slivers were all that {n} had: {named(gone)}"))
     _stored(summary, say)
     if summary.without_geometry:
-        say.note(f"{name}: {summary.without_geometry:,} without geometry left out")
+        n = counted(summary.without_geometry, "feature")
+        say.note(f"{name}: {n} without geometry left out")
     if summary.out == 0:
         erases = summary.operation == "erase"
         what = "everything lies inside" if erases else "nothing lies inside"
