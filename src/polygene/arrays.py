@@ -40,6 +40,43 @@ def spans(starts: I64Array, counts: I64Array) -> I64Array:
     return np.arange(total, dtype=np.int64) + np.repeat(shift, counts)
 
 
+class Intervals:
+    """Intervals on a line, both ends counting, to be asked which of them hold a number.
+
+    They are put into strips of equal width, so that a number is compared with those of its strip only.
+    What is not finite counts as 0.
+    """
+
+    def __init__(self, low: F64Array, high: F64Array) -> None:
+        self._low, self._high = np.nan_to_num(low), np.nan_to_num(high)
+        least, most = float(self._low.min()), float(self._high.max())
+        n_strips = max(1, min(len(low), 1 << 16))
+        while True:
+            self._least, self._n, self._width = least, n_strips, (most - least) / n_strips or 1.0
+            first, last = self._strip(self._low), self._strip(self._high)
+            counts = last - first + 1
+            if n_strips == 1 or int(counts.sum()) <= 6 * (len(low) + n_strips):
+                break
+            n_strips = max(1, n_strips // 4)
+        strips = bucket(spans(first, counts), n_strips)
+        self._members = np.repeat(np.arange(len(low)), counts)[strips.order]
+        self._offsets = strips.offsets
+
+    def _strip(self, at: F64Array) -> I64Array:
+        return np.clip((at - self._least) / self._width, 0, self._n - 1).astype(np.int64)
+
+    def holding(self, at: F64Array) -> tuple[I64Array, I64Array]:
+        """Return pairs (number, interval) of those that hold which of some numbers, (n,)."""
+        at = np.nan_to_num(at)
+        own = self._strip(at)
+        counts = np.diff(self._offsets)[own]
+        number = np.repeat(np.arange(len(at)), counts)
+        interval = self._members[spans(self._offsets[:-1][own], counts)]
+        at = np.repeat(at, counts)
+        holds = np.flatnonzero((self._low[interval] <= at) & (at <= self._high[interval]))
+        return number[holds], interval[holds]
+
+
 def take_spans(values: np.ndarray, starts: I64Array, counts: I64Array) -> np.ndarray:
     """Return several ranges of rows of ``values``, (n,) or (n, k), in a row, as `spans` names them."""
     values = np.ascontiguousarray(values)

@@ -11,6 +11,7 @@ from polygene.crs import label, parse
 from polygene.errors import DataError, UsageError
 from polygene.formats import address, destination, packed
 from polygene.formats.address import LayerRef, files_of, members
+from polygene.formats.codepages import texts_written_in
 from polygene.formats.destination import OnExisting, Target
 from polygene.formats.formulas import left_as_they_are
 from polygene.formats.registry import readable_format
@@ -23,10 +24,11 @@ from polygene.writing import placed
 Path_ = str | os.PathLike[str]
 
 
-def read(text: Path_, crs: str | None = None) -> Layer:
+def read(text: Path_, crs: str | None = None, *, encoding: str = "") -> Layer:
     """Read the one layer that an address such as ``region.gpkg#roads``, or a path, stands for.
 
-    ``crs`` is the one its coordinates are in if its file states none, or one that cannot be right.
+    ``crs`` is the one its coordinates are in if its file states none, or one that cannot be right;
+    ``encoding`` says how the texts of a Shapefile or table are written.
 
     Raises
     ------
@@ -35,11 +37,12 @@ def read(text: Path_, crs: str | None = None) -> Layer:
     """
     text = os.fspath(text)
     noted = record.Record("read", {})
-    found = [
-        layer
-        for ref in address.resolve(text)
-        for layer in noted.note(ref, address.read(ref).layers, record.INPUT)
-    ]
+    with texts_written_in(encoding):
+        found = [
+            layer
+            for ref in address.resolve(text)
+            for layer in noted.note(ref, address.read(ref).layers, record.INPUT)
+        ]
     if len(found) != 1:
         names = ", ".join(layer.name for layer in found)
         raise UsageError(f"{text!r} stands for {len(found)} layers ({names}); name one of them")

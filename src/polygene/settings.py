@@ -22,7 +22,7 @@ class Settings:
     folder : where destinations that name no folder lie, and inputs that are not here; seen from the
         settings file
     format : the ending of files in folders, ``.gpkg`` if nothing is said
-    precision, crs : as the options of these names
+    precision, crs, encoding : as the options of these names
     person : who works here, for the lineage; credit, licence : of results, if nothing else is said
     """
 
@@ -30,6 +30,7 @@ class Settings:
     format: str = ""
     precision: str = ""
     crs: str = ""
+    encoding: str = ""
     person: str = ""
     credit: str = ""
     licence: str = ""

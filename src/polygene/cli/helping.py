@@ -14,7 +14,8 @@ WRITES = "Where it goes"
 CHECKS = "Checks, and what is told"
 
 _GROUPS = {
-    TAKES: "with_ where with_where box box_crs crs invalid outside_use rows from_lineage given",
+    TAKES: "with_ where with_where box box_crs crs encoding invalid outside_use rows "
+    "from_lineage given",
     WRITES: "out links chart report propose sources diagram raw replace next_ credit licence",
     CHECKS: "strict stop_at_first keep_dump dry_run as_json quiet details help",
 }

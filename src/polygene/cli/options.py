@@ -28,7 +28,11 @@ class RecordedCommand(Helpful):
         own = {parameter.name for parameter in self.params}
         ctx.default_map = {
             name: value
-            for name, value in (("precision", settings.precision), ("crs", settings.crs))
+            for name, value in (
+                ("precision", settings.precision),
+                ("crs", settings.crs),
+                ("encoding", settings.encoding),
+            )
             if value and name in own
         }
         rest = super().parse_args(ctx, args)
@@ -40,11 +44,15 @@ class RecordedCommand(Helpful):
 
     def invoke(self, ctx: click.Context) -> Any:
         from polygene.formats.base import keeping_open
+        from polygene.formats.codepages import texts_written_in
         from polygene.formats.formulas import left_as_they_are
         from polygene.formats.packed import unpacking
 
-        is_raw = bool(ctx.params.pop("raw", False))
-        with unpacking(), keeping_open(), left_as_they_are(is_raw):
+        is_raw, encoding = ctx.params.pop("raw", False), ctx.params.pop("encoding", None)
+        with (
+            unpacking(), keeping_open(),
+            left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""),
+        ):  # fmt: skip
             return self._recorded(ctx)
 
     def _recorded(self, ctx: click.Context) -> Any:
@@ -340,9 +348,21 @@ refresh = click.option(
 apportion = click.option(
     "--apportion", metavar="FIELDS", help="Scale these by the share of the feature that is kept."
 )
-crs = click.option(
+_crs = click.option(
     "--crs", metavar="CRS", help="The CRS of layers that state none, or a wrong one."
 )
+_encoding = click.option(
+    "--encoding",
+    metavar="NAME",
+    help="How texts of Shapefiles and tables are written, such as utf-8 or cp850.",
+)
+
+
+def crs(function: Any) -> Any:
+    """Add what is said of layers whose files do not: their CRS, and how their texts are written."""
+    return _crs(_encoding(function))
+
+
 invalid = click.option(
     "--invalid",
     type=click.Choice(["mend", "refuse", "leave-out"]),

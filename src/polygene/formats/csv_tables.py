@@ -15,7 +15,7 @@ import pyarrow.csv as pacsv
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError, reason_of
-from polygene.formats import formulas
+from polygene.formats import codepages, formulas
 from polygene.formats.base import Reading, collecting_no_garbage, only_one
 from polygene.formats.columns import ADVICE, distinct_columns, info_of, layers_of, named
 from polygene.formats.geojson import reading, writing
@@ -68,17 +68,23 @@ def read(path: Path, name: str) -> Reading:
     return named(_read(path), path, name)
 
 
+def _encoding(path: Path, notes: list[str]) -> str:
+    """Return UTF-8 if a file is that, else the one that is guessed."""
+    try:
+        path.read_bytes().decode("utf-8")
+        return "utf-8"
+    except UnicodeDecodeError:
+        words = f"{path.name} is not UTF-8; read as Windows-1252. If it looks wrong, say `encoding`"
+        notes.append(Warned(words))
+        return codepages.DEFAULT
+
+
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
     delimiter = "\t" if path.suffix.lower() == ".tsv" else _delimiter(path)
     notes: list[str] = []
     try:
-        encoding = "utf-8"
-        try:
-            path.read_bytes().decode("utf-8")
-        except UnicodeDecodeError:
-            encoding = "cp1252"
-            notes.append(Warned(f"{path.name} is not UTF-8; read as Windows-1252"))
+        encoding = codepages.asked() or _encoding(path, notes)
         table = pacsv.read_csv(
             path,
             read_options=pacsv.ReadOptions(encoding=encoding),

@@ -7,9 +7,12 @@ from dataclasses import replace
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import I64Array, count_by, offsets_from, owners, spans
+from polygene.arrays import F64Array, I64Array, Intervals, count_by, offsets_from, owners, spans
 from polygene.geometry import GeometryColumn, bounds_of_groups
 from polygene.measures import ring_areas
+
+MANY = 32  # rings of a row, above which not all pairs of them are looked at
+LONG = 200_000  # tests of a point against an edge, above which a ring's edges are sorted by height
 
 
 def nested(column: GeometryColumn, n_rows: int) -> GeometryColumn:
@@ -48,11 +51,9 @@ def _holders(column: GeometryColumn, row_of_ring: I64Array) -> I64Array:
     several = np.flatnonzero(counts[row_of_ring] > 1)
     if len(several) == 0:
         return holder
-    first = column.row_offsets[:-1][row_of_ring[several]]
-    n = counts[row_of_ring[several]]
-    a, b = np.repeat(several, n), spans(first, n)
     bounds = bounds_of_groups(column.xy, column.ring_offsets)
     area = np.abs(ring_areas(column.xy, column.ring_offsets))
+    a, b = _candidates(column, counts, several, bounds)
     holds = (a != b) & (bounds[a, 0] >= bounds[b, 0]) & (bounds[a, 1] >= bounds[b, 1])
     holds &= (bounds[a, 2] <= bounds[b, 2]) & (bounds[a, 3] <= bounds[b, 3]) & (area[a] < area[b])
     a, b = a[holds], b[holds]
@@ -66,6 +67,26 @@ def _holders(column: GeometryColumn, row_of_ring: I64Array) -> I64Array:
     return holder
 
 
+def _candidates(
+    column: GeometryColumn, counts: I64Array, several: I64Array, bounds: F64Array
+) -> tuple[I64Array, I64Array]:
+    """Return pairs of rings of a row of which the first may lie in the second.
+
+    Of rows with few rings all, of those with many what their heights allow.
+    """
+    row_of_ring = owners(column.row_offsets)
+    few = several[counts[row_of_ring[several]] <= MANY]
+    first, n = column.row_offsets[:-1][row_of_ring[few]], counts[row_of_ring[few]]
+    inner, outer = [np.repeat(few, n)], [spans(first, n)]
+    for row in np.flatnonzero(counts > MANY):
+        start, end = int(column.row_offsets[row]), int(column.row_offsets[row + 1])
+        heights = Intervals(bounds[start:end, 1], bounds[start:end, 3])
+        number, interval = heights.holding(bounds[start:end, 1])
+        inner.append(number + start)
+        outer.append(interval + start)
+    return np.concatenate(inner), np.concatenate(outer)
+
+
 def _side(column: GeometryColumn, ring: I64Array, other: I64Array) -> I64Array:
     """Return 1 where a ring lies inside another, else -1, by its first vertex off that one's border."""
     side = np.zeros(len(ring), np.int64)
@@ -75,19 +96,51 @@ def _side(column: GeometryColumn, ring: I64Array, other: I64Array) -> I64Array:
         at = np.minimum(
             column.ring_offsets[ring[asked]] + k, column.ring_offsets[ring[asked] + 1] - 1
         )
-        found = np.empty(len(asked), np.int64)
-        kernels.run(
-            kernels.valid.locate_in_rings,
-            np.ascontiguousarray(column.xy[at, 0]),
-            np.ascontiguousarray(column.xy[at, 1]),
-            np.ascontiguousarray(other[asked]),
-            np.ascontiguousarray(column.xy),
-            column.ring_offsets,
-            np.zeros(16),
-            found,
-        )
+        found = _located(column, column.xy[at], other[asked])
         side[asked] = found
         asked = asked[found == 0]
         if len(asked) == 0:
             break
     return np.where(side == 0, 1, side)
+
+
+def _located(column: GeometryColumn, points: F64Array, ring: I64Array) -> I64Array:
+    """Return 1 for points inside their ring, 0 on it, -1 outside; exact.
+
+    Of a ring with many edges that many points are asked of, only the edges at a point's height are
+    looked at, each for itself.
+    """
+    n_edges = np.diff(column.ring_offsets)[ring]
+    asks = count_by(ring, column.n_rings)[ring]
+    is_long = n_edges * asks > LONG
+    found = np.empty(len(ring), np.int64)
+    found[~is_long] = _tested(column.xy, column.ring_offsets, points[~is_long], ring[~is_long])
+    for one in np.unique(ring[is_long]):
+        own = np.flatnonzero(ring == one)
+        xy = column.xy[column.ring_offsets[one] : column.ring_offsets[one + 1]]
+        low, high = np.minimum(xy[:-1, 1], xy[1:, 1]), np.maximum(xy[:-1, 1], xy[1:, 1])
+        heights = Intervals(low, high)
+        for part in np.array_split(own, max(1, len(own) // 2000)):
+            number, edge = heights.holding(points[part, 1])
+            ends = np.stack([xy[edge], xy[edge + 1]], axis=1).reshape(-1, 2)
+            offsets = 2 * np.arange(len(edge) + 1)
+            crosses = _tested(ends, offsets, points[part][number], np.arange(len(edge)))
+            n_crossed = count_by(number[crosses > 0], len(part))
+            is_on = count_by(number[crosses == 0], len(part)) > 0
+            found[part] = np.where(is_on, 0, np.where(n_crossed % 2, 1, -1))
+    return found
+
+
+def _tested(xy: F64Array, offsets: I64Array, points: F64Array, ring: I64Array) -> I64Array:
+    found = np.empty(len(ring), np.int64)
+    kernels.run(
+        kernels.valid.locate_in_rings,
+        np.ascontiguousarray(points[:, 0]),
+        np.ascontiguousarray(points[:, 1]),
+        np.ascontiguousarray(ring),
+        np.ascontiguousarray(xy),
+        np.ascontiguousarray(offsets),
+        np.zeros(16),
+        found,
+    )
+    return found

@@ -1,12 +1,9 @@
-"""Shapefile, by way of pyshp: several files that are one layer, names of ten characters."""
+"""Writing shapefiles, by way of pyshp: several files that are one layer, names of ten characters."""
 
 from __future__ import annotations
 
 import contextlib
-import datetime
 import math
-import struct
-import warnings
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import IO, Any
@@ -17,263 +14,20 @@ import pyarrow.compute as pc
 import pyproj
 import shapefile
 
-from polygene import crs as crs_module
-from polygene.arrays import I64Array, offsets_from
+from polygene.arrays import I64Array
 from polygene.commit.together import removing, replacing, together
-from polygene.errors import DataError, FileError, GeometryError, reason_of
+from polygene.crs import label
+from polygene.errors import DataError
 from polygene.formats import moments
-from polygene.formats.base import Reading, collecting_no_garbage, only_one
-from polygene.formats.columns import ADVICE, info_of, layers_of, named
-from polygene.formats.nesting import nested
+from polygene.formats.base import collecting_no_garbage, only_one
 from polygene.geometry import Family, GeometryColumn
-from polygene.layer import Layer, LayerInfo
+from polygene.layer import Layer
 from polygene.notes import Warned
 from polygene.table.types import beyond_as_text, dates_beyond, kind_of, width_of
-from polygene.text.assemble import OfFamily
 from polygene.winding import turned
 
-NAME = "Shapefile"
-ENDINGS = (".shp",)
-KEEPS_LINEAGE = False
-HOLDS_MANY = False
-READS_PART = False
-_FAMILY = {1: Family.POINTS, 8: Family.POINTS, 3: Family.LINES, 5: Family.POLYGONS}
 _MOST_FIELDS, _LONGEST_RECORD = 2_046, 65_535  # what the header of a .dbf can say
 _LARGEST = 2**31 - 1  # bytes that a part file can have
-# What pyshp raises over bytes that are no shapefile.
-_DAMAGE = (
-    shapefile.ShapefileException,
-    struct.error,
-    ArithmeticError,
-    AssertionError,
-    EOFError,
-    LookupError,
-    TypeError,
-    ValueError,
-)
-_NONE = -1e38  # M below it means none
-
-
-def is_like(head: bytes) -> bool:
-    """Whether a file begins with the code of a shapefile."""
-    return head[:4] == b"\x00\x00\x27\x0a"
-
-
-def layer_names(path: Path) -> list[str]:
-    return [path.stem]
-
-
-def list_layers(path: Path) -> list[LayerInfo]:
-    """Describe the layer; the file is read for it."""
-    return [info_of(layer) for layer in read(path, path.stem).layers]
-
-
-@collecting_no_garbage()
-def read(path: Path, name: str) -> Reading:
-    """Read the layer; without a .dbf there are no fields, without a .prj no CRS, and that is said."""
-    notes: list[str] = []
-    try:
-        with (
-            warnings.catch_warnings(record=True, action="always") as said,
-            _reader(path, notes) as reader,
-        ):
-            base = reader.shapeType % 10
-            if base not in _FAMILY:
-                raise FileError(
-                    f"{path} holds {reader.shapeTypeName}, which is none of points, lines, polygons"
-                )
-            shapes = reader.shapes()
-            table = pa.table({})
-            if _sibling(path, ".dbf") is not None:
-                table = _attributes(reader, len(shapes), path, notes)
-    except _DAMAGE as err:
-        what = str(err).splitlines()[0] if str(err) else type(err).__name__
-        raise FileError(f"{path} is damaged or cut short ({what}); {ADVICE}") from err
-    except OSError as err:
-        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    notes += [f"{path.name}: {str(w.message).splitlines()[0]}" for w in said]
-    geometry = _geometry(shapes, _FAMILY[base], reader.shapeType, path)
-    rows = np.arange(geometry.n_rows)
-    crs = _crs(path, notes)
-    reading = layers_of(
-        path=path,
-        geometries=[OfFamily(rows, geometry)],
-        table=table,
-        crs=crs,
-        ids=None,
-        notes=notes,
-    )
-    return named(reading, path, name)
-
-
-def _sibling(path: Path, ending: str) -> Path | None:
-    """Return the file beside the .shp with some ending, in whatever case."""
-    for candidate in (path.with_suffix(ending), path.with_suffix(ending.upper())):
-        if candidate.exists():
-            return candidate
-    return None
-
-
-@contextlib.contextmanager
-def _reader(path: Path, notes: list[str]) -> Iterator[Any]:
-    """Open the files there are; they are closed whatever happens."""
-    dbf, shx = _sibling(path, ".dbf"), _sibling(path, ".shx")
-    encoding = _encoding(path, dbf, notes)
-    if dbf is None:
-        notes.append(Warned(f"{path.name} has no .dbf beside it, so no fields"))
-    with contextlib.ExitStack() as stack:
-        files = {
-            name: stack.enter_context(place.open("rb"))
-            for name, place in (("shp", path), ("dbf", dbf), ("shx", shx))
-            if place is not None
-        }
-        yield stack.enter_context(
-            shapefile.Reader(**files, encoding=encoding, encodingErrors="replace")
-        )
-
-
-def _encoding(path: Path, dbf: Path | None, notes: list[str]) -> str:
-    """Return the code page that the .cpg names, or the .dbf's own mark, or what its bytes allow."""
-    cpg = _sibling(path, ".cpg")
-    if cpg is not None:
-        text = cpg.read_text(encoding="ascii", errors="replace").strip()
-        number = "".join(c for c in text if c.isdigit())
-        for name in (
-            text,
-            f"cp{number}",
-            f"iso8859-{number[4:]}" if number[:4] == "8859" else text,
-        ):
-            try:
-                "".encode(name)
-                return name
-            except (LookupError, ValueError):
-                continue
-        notes.append(Warned(f"{path.name}: the code page {text!r} of its .cpg is not known"))
-    if dbf is None:
-        return "utf-8"
-    data = dbf.read_bytes()
-    try:
-        data.decode("utf-8")
-        return "utf-8"
-    except UnicodeDecodeError:
-        notes.append(f"{path.name}: no .cpg says how its texts are written; read as Windows-1252")
-        return "cp1252"
-
-
-def _attributes(reader: Any, n_rows: int, path: Path, notes: list[str]) -> pa.Table:
-    fields = [f for f in reader.fields if f[0] != "DeletionFlag"]
-    records = reader.records()
-    if len(records) != n_rows:
-        notes.append(
-            f"{path.name}: {n_rows:,} geometries and {len(records):,} records; the missing are null"
-        )
-        blank = [None] * len(fields)
-        records = [*records[:n_rows], *([blank] * (n_rows - len(records)))]
-    arrays, arrow_fields = [], []
-    for k, (name, kind, width, decimals, *_) in enumerate(
-        (f.name, f.field_type, f.size, f.decimal) if hasattr(f, "name") else f for f in fields
-    ):
-        values = [record[k] for record in records]
-        array, metadata = _column(values, str(kind), int(width), int(decimals))
-        arrays.append(array)
-        arrow_fields.append(pa.field(name, array.type, metadata=metadata))
-    return pa.table(arrays, pa.schema(arrow_fields))
-
-
-def _column(
-    values: list[Any], kind: str, width: int, decimals: int
-) -> tuple[pa.Array, dict[str, str] | None]:
-    if kind == "C":
-        texts = [None if v is None or v == "" else str(v) for v in values]
-        return pa.array(texts, pa.string()), {"width": str(width)}
-    if kind == "D":
-        days = [v if isinstance(v, datetime.date) else None for v in values]
-        return pa.array(days, pa.date32()), None
-    if kind == "L":
-        return pa.array([v if isinstance(v, bool) else None for v in values], pa.bool_()), None
-    numbers = [v if isinstance(v, (int, float)) else None for v in values]
-    if (
-        kind == "N"
-        and decimals == 0
-        and all(v is None or (isinstance(v, int) and -(2**63) <= v < 2**63) for v in numbers)
-    ):
-        narrow = pa.int16() if width <= 4 else pa.int32() if width <= 9 else pa.int64()
-        return pa.array(numbers, narrow), None
-    return pa.array([None if v is None else float(v) for v in numbers], pa.float64()), None
-
-
-def _crs(path: Path, notes: list[str]) -> pyproj.CRS | None:
-    prj = _sibling(path, ".prj")
-    if prj is None:
-        notes.append(Warned(f"{path.name} has no .prj beside it, so no CRS"))
-        return None
-    found = crs_module.parse(prj.read_text(encoding="utf-8", errors="replace").strip())
-    known = found.to_epsg(min_confidence=70)
-    return pyproj.CRS.from_epsg(known) if known else found
-
-
-def _geometry(shapes: Sequence[Any], family: Family, code: int, path: Path) -> GeometryColumn:
-    n_rows = len(shapes)
-    is_null = np.array([s.shapeType == 0 for s in shapes], bool)
-    points = [[] if null else s.points for s, null in zip(shapes, is_null, strict=True)]
-    counts = np.array([len(p) for p in points], np.int64)
-    flat = [p for row in points for p in row]
-    xy = np.array([p[:2] for p in flat], np.float64).reshape(-1, 2)
-    z = m = None
-    if 11 <= code <= 18:
-        z = np.array([v for s in shapes if s.shapeType for v in getattr(s, "z", [])], np.float64)
-        z = z if len(z) == len(xy) else None
-    if 11 <= code <= 28:
-        values = [v for s in shapes if s.shapeType for v in getattr(s, "m", [])]
-        m = np.array([np.nan if v is None or v < _NONE else v for v in values], np.float64)
-        m = None if len(m) != len(xy) or np.isnan(m).all() else m
-    vertex_offsets = offsets_from(counts)
-    if family == Family.POINTS:
-        steps = np.arange(len(xy) + 1)
-        is_multi = code % 10 == 8
-        return GeometryColumn(
-            family=family,
-            xy=xy,
-            ring_offsets=steps,
-            part_offsets=steps,
-            row_offsets=vertex_offsets,
-            is_null=is_null,
-            is_multi=is_multi,
-            z=z,
-            m=m,
-        )
-    starts = [np.asarray(s.parts if s.shapeType else [], np.int64) for s in shapes]
-    ring_counts = np.array([len(p) for p in starts], np.int64)
-    first = np.concatenate([*starts, np.zeros(0, np.int64)]) + np.repeat(
-        vertex_offsets[:-1], ring_counts
-    )
-    rings = np.append(first, len(xy)).astype(np.int64)
-    falls = np.diff(rings, prepend=0) < 0
-    if falls.any():
-        row = int(np.searchsorted(offsets_from(ring_counts), np.flatnonzero(falls)[0]))
-        raise GeometryError(
-            str(path), f"row {max(row, 1)}", "its parts do not begin one behind the other", ADVICE
-        )
-    row_offsets = offsets_from(ring_counts)
-    parts = np.arange(len(rings))
-    is_multi = bool((ring_counts > 1).any())
-    column = GeometryColumn(
-        family=family,
-        xy=xy,
-        ring_offsets=rings,
-        part_offsets=parts,
-        row_offsets=row_offsets,
-        is_null=is_null,
-        is_multi=is_multi,
-        z=z,
-        m=m,
-    )
-    if family == Family.LINES:
-        return column
-    return turned(nested(column, n_rows), outer_is_counter_clockwise=True)
-
-
-# Writing
 
 
 def write(path: Path, layers: Sequence[Layer]) -> list[str]:
@@ -311,8 +65,30 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         if layer.crs is None:
             removing(path.with_suffix(".prj"))
         else:
-            places[".prj"].write_text(layer.crs.to_wkt("WKT1_ESRI"), encoding="utf-8")
+            text = _prj(layer.name, layer.crs, notes)
+            places[".prj"].write_text(text, encoding="utf-8")
     return notes
+
+
+def _prj(name: str, crs: pyproj.CRS, notes: list[str]) -> str:
+    """Return a CRS as .prj files have it; what is lost by that is said."""
+    if crs.is_bound:
+        notes.append(
+            Warned(
+                f"{name}: a .prj has no place for the shift of the datum of {label(crs)}; left out"
+            )
+        )
+    for version in ("WKT1_ESRI", "WKT1_GDAL"):
+        try:
+            text = crs.to_wkt(version)
+        except pyproj.exceptions.CRSError:
+            continue
+        if text:
+            return str(text)
+    notes.append(
+        Warned(f"{name}: {label(crs)} has no form that .prj files have; it is written as WKT 2")
+    )
+    return str(crs.to_wkt())
 
 
 @contextlib.contextmanager

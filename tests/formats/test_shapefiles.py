@@ -1,0 +1,233 @@
+"""Shapefiles as others write them: code pages, deleted records, null shapes, thousands of holes."""
+
+from __future__ import annotations
+
+import struct
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import shapefile
+
+import polygene
+from polygene import crs
+from polygene.errors import DataError, FileError, UsageError
+from polygene.formats import codepages, nesting
+from polygene.formats.codepages import texts_written_in
+from polygene.formats.registry import format_of
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from tests.support import generators as make
+from tests.support.cli import InFolder
+
+
+def table(fields, records, mark=0, deleted=()):
+    """A .dbf by its description: fields (name, kind, width, decimals), records as bytes."""
+    width = 1 + sum(field[2] for field in fields)
+    head = struct.pack("<BBBBIHH20x", 3, 126, 1, 1, len(records), 33 + 32 * len(fields), width)
+    head = head[:29] + bytes([mark]) + head[30:]
+    for name, kind, size, decimals in fields:
+        head += struct.pack("<11sc4xBB14x", name, kind.encode(), size, decimals)
+    body = b"".join(
+        (b"*" if k in deleted else b" ")
+        + b"".join(v.ljust(f[2]) for v, f in zip(r, fields, strict=True))
+        for k, r in enumerate(records)
+    )
+    return head + b"\r" + body + b"\x1a"
+
+
+def points(xys, code=1, kind=None):
+    """A .shp of points, None for a null shape."""
+    body = b""
+    for k, xy in enumerate(xys):
+        content = struct.pack("<i", 0) if xy is None else struct.pack("<idd", kind or code, *xy)
+        body += struct.pack(">ii", k + 1, len(content) // 2) + content
+    return struct.pack(">i20xi", 9994, (100 + len(body)) // 2) + struct.pack(
+        "<ii8d", 1000, code, *[0.0] * 8
+    ) + body  # fmt: skip
+
+
+class Strangers(InFolder):
+    def stranger(self, shp, dbf=None, **more):
+        (self.folder / "s.shp").write_bytes(shp)
+        for ending, data in {"dbf": dbf, **more}.items():
+            if data is not None:
+                (self.folder / f"s.{ending}").write_bytes(data)
+        return format_of(self.folder / "s.shp").read(self.folder / "s.shp", "s")
+
+    def named(self, text, encoding, n_fields=1, mark=0, **more):
+        fields = [(f"F{k}".encode(), "C", 20, 0) for k in range(n_fields)]
+        found = self.stranger(
+            points([(1, 2)]), table(fields, [[text.encode(encoding)] * n_fields], mark), **more
+        )
+        notes = [note for note in found.notes if "prj" not in note]
+        return found.layers[0].table["F0"][0].as_py(), notes
+
+    def test_encodings(self):
+        """Whatever the length of the header and the year in it, which are no text."""
+        for n_fields in (1, 3, 4, 7, 20, 101):
+            self.assertEqual(self.named("Łódź – Ærø", "utf-8", n_fields), ("Łódź – Ærø", []))
+        self.assertEqual(self.named("plain", "ascii", 4), ("plain", []))
+        for text, encoding, mark in (
+            ("Brûlé", "cp850", 0x02), ("Москва", "cp1251", 0xC9), ("Жуков", "cp866", 0x65),
+            ("Zürich", "cp1252", 0x57), ("東京", "cp932", 0x13), ("Αθήνα", "cp1253", 0xCB),
+        ):  # fmt: skip
+            with self.subTest(encoding=encoding):
+                self.assertEqual(self.named(text, encoding, mark=mark), (text, []))
+                said = encoding.upper().replace("CP", "CP ").encode()[2:].strip()
+                self.assertEqual(self.named(text, encoding, mark=0, cpg=said), (text, []))
+                (self.folder / "s.cpg").unlink()
+        self.assertEqual(self.named("Ærø", "utf-8", mark=0x57, cpg=b"UTF-8"), ("Ærø", []))
+        (self.folder / "s.cpg").unlink()
+        text, notes = self.named("Zürich", "cp1252")
+        self.assertEqual((text, len(notes)), ("Zürich", 1))
+        self.assertIn("read as Windows-1252", notes[0])
+        with texts_written_in("cp850"):
+            self.assertEqual(self.named("Brûlé", "cp850"), ("Brûlé", []))
+        with self.assertRaises(UsageError), texts_written_in("cp99999"):
+            pass
+        self.assertTrue(all(codepages.by_mark(m) is None or "".encode(codepages.by_mark(m)) == b""
+                            for m in range(256)))  # fmt: skip
+
+    def test_encoding_as_an_option_and_from_python(self):
+        self.named("Brûlé", "cp850")
+        done = self.run_polygene("convert", "s.shp", "-o", "s.geojson", "--crs", "OGC:CRS84",
+                                 "--encoding", "cp850")  # fmt: skip
+        self.assertEqual(done.code, 0, done.err)
+        self.assertIn("Brûlé", (self.folder / "s.geojson").read_text(encoding="utf-8"))
+        layer = polygene.read(self.folder / "s.shp", "OGC:CRS84", encoding="850")
+        self.assertEqual(layer.table["F0"].to_pylist(), ["Brûlé"])
+
+    def test_a_text_cut_within_a_character(self):
+        raw = ("a" + "é" * 10).encode()[:20]
+        found = self.stranger(points([(0, 0)]), table([(b"F0", "C", 20, 0)], [[raw]]))
+        self.assertEqual(found.layers[0].table["F0"].to_pylist(), ["a" + "é" * 9])
+
+    def test_deleted_records_take_their_features_with_them(self):
+        fields = [(b"N", "N", 4, 0)]
+        records = [[str(k).encode()] for k in range(5)]
+        found = self.stranger(
+            points([(k, k) for k in range(5)]), table(fields, records, deleted=(1, 3))
+        )
+        (layer,) = found.layers
+        self.assertEqual(layer.table["N"].to_pylist(), [0, 2, 4])
+        self.assertEqual(layer.geometry.xy[:, 0].tolist(), [0, 2, 4])
+        self.assertTrue(any("2 features marked as deleted" in note for note in found.notes))
+
+    def test_values_of_every_kind(self):
+        fields = [(b"N", "N", 12, 0), (b"R", "N", 12, 3), (b"F", "F", 20, 5), (b"L", "L", 1, 0),
+                  (b"D", "D", 8, 0), (b"I", "I", 4, 0)]  # fmt: skip
+        records = [
+            [b"         -12", b" +1.5", b"1.5e3", b"T", b"20240229", struct.pack("<i", -7)],
+            [b"************", b"", b"1,25", b"?", b"00000000", struct.pack("<i", 1 << 30)],
+            [b"", b"nonsense", b"-.5", b"n", b"20230229", b"\0\0\0\0"],
+        ]
+        found = self.stranger(points([(0, 0)] * 3), table(fields, records))
+        values = found.layers[0].table.to_pydict()
+        self.assertEqual(values["N"], [-12, None, None])
+        self.assertEqual(values["R"], [1.5, None, None])
+        self.assertEqual(values["F"], [1500.0, 1.25, -0.5])
+        self.assertEqual(values["L"], [True, None, False])
+        self.assertEqual([str(v) for v in values["D"]], ["2024-02-29", "None", "None"])
+        self.assertEqual(values["I"], [-7, 1 << 30, 0])
+        said = " ".join(found.notes)
+        self.assertIn("field R: 1 value no number, as 'nonsense'", said)
+        self.assertIn("field D: 1 value no date", said)
+
+    def test_null_shapes_alone_multipatch_and_mixed_kinds(self):
+        dbf = table([(b"N", "N", 4, 0)], [[b"1"], [b"2"]])
+        for code in (0, 1):
+            (layer,) = self.stranger(points([None, None], code), dbf).layers
+            self.assertEqual((layer.n_rows, layer.geometry.is_null.all()), (2, True))
+        with self.assertRaisesRegex(FileError, "MultiPatch"):
+            self.stranger(points([(0, 0)], 31), dbf)
+        with self.assertRaisesRegex(DataError, "row 1: its shape is of type 5 in a file of type 1"):
+            self.stranger(points([(0, 0)], 1, kind=5), dbf)
+
+    def test_the_index_does_not_matter(self):
+        """It is used where it fits the file; one that does not is as none."""
+        rows = [[[make.square(10 * k, 0, 5 + k)]] for k in range(20)]
+        ours = Layer("s", make.polygons(rows), pa.table({"k": range(20)}), crs.parse("EPSG:32633"))
+        path = self.folder / "s.shp"
+        format_of(path).write(path, [ours])
+        (right,) = format_of(path).read(path, "s").layers
+        index = path.with_suffix(".shx").read_bytes()
+        for other in (b"", index[:108], index[:100] + index[108:] + index[100:108],
+                      bytes(len(index)), None):  # fmt: skip
+            if other is None:
+                path.with_suffix(".shx").unlink()
+            else:
+                path.with_suffix(".shx").write_bytes(other)
+            (layer,) = format_of(path).read(path, "s").layers
+            self.assertEqual(layer.n_rows, 20)
+            if other is None or len(other) != len(index):
+                np.testing.assert_array_equal(layer.geometry.xy, right.geometry.xy)
+
+    def test_crs_that_a_prj_has_no_words_for(self):
+        layer = Layer("s", make.points([[np.array([1.0, 2.0])]]), pa.table({"k": [1]}), None)
+        wkt = ("BOUNDCRS[SOURCECRS[" + crs.parse("EPSG:4314").to_wkt() + "],TARGETCRS["
+               + crs.parse("EPSG:4326").to_wkt() + "],ABRIDGEDTRANSFORMATION[\"shift\","
+               "METHOD[\"Geocentric translations (geog2D domain)\",ID[\"EPSG\",9603]],"
+               "PARAMETER[\"X-axis translation\",598],PARAMETER[\"Y-axis translation\",73],"
+               "PARAMETER[\"Z-axis translation\",418]]]")  # fmt: skip
+        for given, says in ((wkt, "no place for the shift"), ("EPSG:9518", ""), ("EPSG:4979", "")):
+            with self.subTest(crs=given[:20]):
+                path = self.folder / "s.shp"
+                notes = format_of(path).write(
+                    path, [Layer("s", layer.geometry, layer.table, crs.parse(given))]
+                )
+                self.assertIn(says, " ".join(notes))
+                (back,) = format_of(path).read(path, "s").layers
+                self.assertIsNotNone(back.crs)
+
+
+class Nesting(unittest.TestCase):
+    def column(self, n, shuffled):
+        """Islands in lakes on islands in a great lake, in any order and direction."""
+        rng = np.random.default_rng(5)
+        rings = [make.square(0, 0, 1000)]
+        for k in range(n):
+            x, y = 10 + 25 * (k % 30), 10 + 25 * (k // 30)
+            rings += [make.square(x, y, 20), make.square(x + 4, y + 4, 8)]
+        order = rng.permutation(len(rings)) if shuffled else np.arange(len(rings))
+        rings = [rings[k] if rng.random() < 0.5 else rings[k][::-1] for k in order]
+        return GeometryColumn.from_rings([[[ring] for ring in rings]], Family.POLYGONS)
+
+    def test_many_rings_as_few(self):
+        from unittest import mock
+
+        for shuffled in (False, True):
+            column = self.column(300, shuffled)
+            found = nesting.nested(column, 1)
+            with (
+                mock.patch.object(nesting, "MANY", 10**9),
+                mock.patch.object(nesting, "LONG", 10**12),
+            ):
+                plain = nesting.nested(column, 1)
+            with mock.patch.object(nesting, "MANY", 0), mock.patch.object(nesting, "LONG", 0):
+                sorted_ = nesting.nested(column, 1)
+            for one in (plain, sorted_):
+                for name in ("xy", "ring_offsets", "part_offsets", "row_offsets"):
+                    np.testing.assert_array_equal(getattr(found, name), getattr(one, name))
+            self.assertEqual(np.sort(np.diff(found.part_offsets)).tolist(), [1] * 300 + [301])
+
+    def test_ten_thousand_holes_take_no_longer_than_they_must(self):
+        began = time.monotonic()
+        found = nesting.nested(self.column(900, False), 1)
+        self.assertEqual(found.n_parts, 901)
+        self.assertLess(time.monotonic() - began, 5)
+
+
+class Written(InFolder):
+    def test_another_reads_what_is_written(self):
+        ours = Layer("s", make.points([[np.array([1.0, 2.0])]]), pa.table({"n": ["Ærø"]}), None)
+        path = Path(self.folder / "s.shp")
+        format_of(path).write(path, [ours])
+        with shapefile.Reader(str(path)) as reader:
+            self.assertEqual(reader.record(0)[0], "Ærø")
+
+
+if __name__ == "__main__":
+    unittest.main()
