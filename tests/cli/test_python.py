@@ -17,7 +17,8 @@ from tests.support.cli import WithSample
 
 # Options that say where layers come from and go to, how much is said, or how a run is told to end.
 OF_FILES = {
-    "where", "with_where", "with_", "out", "replace", "next_", "crs", "encoding", "invalid", "box_crs", "as_json",
+    "where", "with_where", "with_", "out", "replace", "next_", "crs", "encoding", "invalid", "box_crs",
+    "as_json",
     "quiet", "raw", "stop_at_first", "dry_run", "keep_dump", "credit", "licence", "details", "strict",
 }  # fmt: skip
 # What another function does, or what has another name in Python where the option's is taken.
