@@ -25,6 +25,7 @@ from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, LayerInfo, distinct_name
+from polygene.notes import Warned, counted
 
 NAME = "GeoParquet"
 ENDINGS = (".parquet",)
@@ -84,7 +85,10 @@ def _open(path: Path) -> pq.ParquetFile:
 
 
 def _geo(file: pq.ParquetFile, path: Path) -> tuple[dict[str, Any], str]:
-    raw = (file.schema_arrow.metadata or {}).get(b"geo")
+    raw = _metadata_of(file).get(b"geo")
+    native = None if raw else _own_type(file)
+    if native is not None:
+        return native
     try:
         geo: dict[str, Any] = orjson.loads(raw or b"{}")
         column = str(geo["primary_column"])
@@ -93,11 +97,47 @@ def _geo(file: pq.ParquetFile, path: Path) -> tuple[dict[str, Any], str]:
             raise TypeError("an encoding is a name")
     except (orjson.JSONDecodeError, KeyError, TypeError, AttributeError) as err:
         raise FileError(
-            f"{path} is Parquet without geometry: it has no valid 'geo' metadata of GeoParquet"
+            f"{path} is Parquet without geometry: it has no valid 'geo' metadata of GeoParquet, and no "
+            "column of Parquet's own type of geometry"
         ) from err
     if column not in file.schema_arrow.names:
         raise FileError(f"{path}: its metadata name a geometry column {column!r} that is not there")
     return geo, column
+
+
+def _metadata_of(file: pq.ParquetFile) -> dict[bytes, bytes]:
+    """Return the file's key-value metadata, with those that only its Arrow schema has."""
+    return {**(file.schema_arrow.metadata or {}), **(file.metadata.metadata or {})}
+
+
+def _own_type(file: pq.ParquetFile) -> tuple[dict[str, Any], str] | None:
+    """Return what GeoParquet would state of the first column of Parquet's own type of geometry.
+
+    Its CRS is a PROJJSON, a key of the metadata with one, or a code; longitude and latitude if it says
+    none (Parquet logical types, "GEOMETRY" and "GEOGRAPHY").
+    """
+    schema, names = file.schema, file.schema_arrow.names
+    for k in range(len(schema)):
+        found = schema.column(k).logical_type
+        if found.type not in ("GEOMETRY", "GEOGRAPHY") or schema.column(k).path not in names:
+            continue
+        stated = str(orjson.loads(found.to_json()).get("crs") or "")
+        about: dict[str, Any] = {"encoding": "WKB"}
+        if found.type == "GEOGRAPHY":
+            about["edges"] = "spherical"
+        kind, _, key = stated.partition(":")
+        if kind.casefold() == "projjson":
+            stated = _metadata_of(file).get(key.encode(), b"").decode("utf-8", "replace")
+        if kind.casefold() == "srid":
+            stated = f"EPSG:{key}" if key not in ("", "0") else ""
+            about["crs"] = stated or None
+        elif stated:
+            about["crs"] = orjson.loads(stated) if stated.startswith("{") else stated
+        return {
+            "primary_column": schema.column(k).path,
+            "columns": {schema.column(k).path: about},
+        }, (schema.column(k).path)
+    return None
 
 
 def _well_formed(about: dict[str, Any]) -> dict[str, Any]:
@@ -136,7 +176,8 @@ def _crs(about: dict[str, Any]) -> pyproj.CRS | None:
         return crs_module.parse(crs_module.LONGITUDE_LATITUDE)
     if about["crs"] is None:
         return None
-    return crs_module.parse(orjson.dumps(about["crs"]).decode())
+    text = about["crs"]
+    return crs_module.parse(text if isinstance(text, str) else orjson.dumps(text).decode())
 
 
 def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
@@ -156,6 +197,13 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     except (pa.ArrowException, OSError) as err:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
     notes: list[str] = []
+    if about.get("edges", "planar") != "planar":
+        notes.append(
+            Warned(
+                f"{path.name}: its edges follow the globe ({about['edges']}); they are taken as "
+                "straight in longitude and latitude, which differs where they are long"
+            )
+        )
     table = distinct_columns(table, path, notes)
     encoding = str(about["encoding"])
     if encoding.upper() == "WKB":
@@ -170,7 +218,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     reading = layers_of(
         path=path, geometries=geometries, table=attributes, crs=_crs(about), ids=None, notes=notes
     )
-    own = provenance.parse((file.schema_arrow.metadata or {}).get(b"lineage", b""))
+    own = provenance.parse(_metadata_of(file).get(b"lineage", b""))
     if own is not None:
         reading = Reading([replace(y, lineage=own) for y in reading.layers], notes)
     if table.num_rows < file.metadata.num_rows:
@@ -262,6 +310,10 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
             wanted = pa.binary()
         elif pa.types.is_timestamp(wanted):
             wanted = pa.timestamp("ms", tz="UTC")
+            n_cut = _beyond_milliseconds(column)
+            if n_cut:
+                what = f"microseconds or nanoseconds of {counted(n_cut, 'value')} dropped"
+                notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
         elif pa.types.is_unsigned_integer(wanted):
             is_beyond = pc.any(pc.greater(column, pa.scalar(2**63 - 1, pa.uint64()))).as_py()
             wanted = pa.string() if is_beyond else pa.int64()
@@ -271,6 +323,10 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
                 )
         elif pa.types.is_decimal(wanted) or pa.types.is_float16(wanted):
             wanted = pa.float64()
+            n_rounded = _rounded(column) if pa.types.is_decimal(kind) else 0
+            if n_rounded:
+                what = f"{counted(n_rounded, 'value')} of {kind} rounded to real numbers"
+                notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
         elif pa.types.is_time(wanted):
             notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
             wanted = pa.string()
@@ -286,6 +342,26 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
                 k, pa.field(field.name, wanted, metadata=field.metadata), column
             )
     return table
+
+
+def _beyond_milliseconds(column: pa.ChunkedArray) -> int:
+    """Return how many moments are finer than milliseconds."""
+    if column.type.unit not in ("us", "ns"):
+        return 0
+    cut = column.cast(pa.timestamp("ms", tz=column.type.tz), safe=False).cast(column.type)
+    return int(pc.sum(pc.not_equal(cut, column)).as_py() or 0)
+
+
+def _rounded(column: pa.ChunkedArray) -> int:
+    """Return how many decimals a real number does not hold."""
+    if column.type.precision <= 15:
+        return 0
+    real = column.cast(pa.float64())
+    try:
+        back = real.cast(column.type)
+    except pa.ArrowInvalid:
+        return len(column) - column.null_count
+    return int(pc.sum(pc.not_equal(back, column)).as_py() or 0)
 
 
 def _check_text(column: pa.ChunkedArray, where: str) -> None:
@@ -430,14 +506,18 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     return notes
 
 
+def _types(column: GeometryColumn) -> list[str]:
+    """Return what is stated of the kinds; nothing with M, for which the standard has no word."""
+    if column.m is not None:
+        return []
+    name = f"{'Multi' if column.is_multi else ''}{_TYPES[column.family]}"
+    return [name if column.z is None else f"{name} Z"]
+
+
 def _metadata(layer: Layer, geometry: str, box: str, extent: Extent | None) -> dict[str, Any]:
-    name = _TYPES[layer.geometry.family]
     about: dict[str, Any] = {
         "encoding": "WKB",
-        "geometry_types": [
-            f"{'Multi' if layer.geometry.is_multi else ''}{name}"
-            f"{'' if layer.geometry.z is None else ' Z'}"
-        ],
+        "geometry_types": _types(layer.geometry),
         "crs": None if layer.crs is None else layer.crs.to_json_dict(),
         "covering": {"bbox": {k: [box, k] for k in ("xmin", "ymin", "xmax", "ymax")}},
     }

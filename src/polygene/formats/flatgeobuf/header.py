@@ -237,9 +237,8 @@ def header_bytes(header: Header) -> bytes:
     return MAGIC + bytes(builder.Output())
 
 
-def _offsets(builder: flatbuffers.Builder, offsets: Sequence[int]) -> int | None:
-    if not offsets:
-        return None
+def _offsets(builder: flatbuffers.Builder, offsets: Sequence[int]) -> int:
+    """Write a list of tables; one of no length is written too, for readers that look unasked."""
     builder.StartVector(4, len(offsets), 4)
     for offset in reversed(offsets):
         builder.PrependUOffsetTRelative(offset)

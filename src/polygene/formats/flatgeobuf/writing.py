@@ -169,8 +169,8 @@ class _Shapes(NamedTuple):
         vertices = column.ring_offsets[rings]
         n_vertices, n_ends = np.diff(vertices), np.diff(rings)
         heights = (column.z is not None) + (column.m is not None)
-        sizes = _GEOMETRY.itemsize + np.where(n_vertices > 0, 8 + 16 * n_vertices, 0)
-        sizes += heights * np.where(n_vertices > 0, 8 + 8 * n_vertices, 0)
+        # What is empty has vectors too, of no length: some readers look into them unasked.
+        sizes = _GEOMETRY.itemsize + 8 + 16 * n_vertices + heights * (8 + 8 * n_vertices)
         if column.family == Family.POINTS:
             n_ends = np.zeros_like(n_ends)
         sizes += np.where(n_ends > 1, _padded(4 + 4 * n_ends), 0)
@@ -221,7 +221,7 @@ class _Shapes(NamedTuple):
         column, at = self.column, at[which]
         n_vertices, n_ends = np.diff(self.vertices)[which], np.diff(self.rings)[which]
         heads = _heads(len(which), code)
-        has = n_vertices > 0
+        has = np.ones(len(which), bool)
         place = np.full(len(which), _GEOMETRY.itemsize)
         arrays = [("xy", column.xy, 16), ("z", column.z, 8), ("m", column.m, 8)]
         for name, values, size in arrays:
@@ -233,7 +233,7 @@ class _Shapes(NamedTuple):
             lengths = n_vertices * size
             # Null rows have no vertices, so the rest lie in the order of the column.
             kernels.run(kernels.wkb.scatter_ranges, raw, at + place + 8, lengths, data)
-            place = place + np.where(has, 8 + lengths, 0)
+            place = place + 8 + lengths
         if column.family != Family.POINTS:
             has_ends = n_ends > 1
             _refer(heads, "ends", place, has_ends)
