@@ -403,6 +403,50 @@ class WholeOrNot(InFolder):
         with self.assertRaisesRegex(DataError, "codes is a table without geometry"):
             address.resolve(f"{self.path}#codes")
 
+    def test_counts_that_other_programs_keep_are_kept_true(self):
+        rows = make.polygons([[[make.square(0, 0, 1)]], [[make.square(5, 0, 1)]]])
+        geopackage.write(self.path, [make.layer(n, rows, None, n=[1, 2]) for n in ("a", "b")])
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            connection.executescript(
+                "CREATE TABLE gpkg_counts_of_another (table_name TEXT, feature_count INTEGER);"
+                "INSERT INTO gpkg_counts_of_another VALUES ('a', 2), ('b', 2);"
+            )
+        geopackage.write(self.path, [make.layer("a", rows.take(np.array([1])), None, n=[3])])
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            found = connection.execute("SELECT * FROM gpkg_counts_of_another ORDER BY 1").fetchall()
+        self.assertEqual(found, [("a", 1), ("b", 2)])
+
+    def test_a_crs_in_the_newer_text_alone_and_reals_finer_than_declared(self):
+        rows = make.polygons([[[make.square(0, 0, 1)]], [[make.square(5, 0, 1)]]])
+        single = pa.array([0.5, 0.25], pa.float32())
+        given = make.layer("a", rows, crs.parse("EPSG:32633"), f=[1, 2])
+        given = replace(given, table=pa.table({"f": single, "g": single}))
+        geopackage.write(self.path, [given])
+        wkt = crs.parse("EPSG:25833").to_wkt().replace("UTM zone 33N", "our zone")
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            for function in ("IsEmpty", "MinX", "MaxX", "MinY", "MaxY"):  # what triggers ask for
+                connection.create_function(f"ST_{function}", 1, lambda blob: 0)
+            connection.executescript(
+                "ALTER TABLE gpkg_spatial_ref_sys ADD COLUMN "
+                "definition_12_063 TEXT NOT NULL DEFAULT 'undefined';"
+                "UPDATE a SET f = 0.1 WHERE id = 1;"
+            )
+            connection.execute(
+                "UPDATE gpkg_spatial_ref_sys SET organization = 'NONE', definition = 'undefined', "
+                "definition_12_063 = ? WHERE srs_id = 32633", (wkt,)
+            )  # fmt: skip
+            connection.commit()
+        layer = self.only_layer("a")
+        self.assertIn("our zone", layer.crs.name)
+        self.assertEqual(layer.table["f"].to_pylist(), [0.1, 0.25])
+        self.assertEqual(str(layer.table["g"].type), "float")
+        geopackage.write(self.path, [make.layer("b", rows, crs.parse("EPSG:3035"), n=[1, 2])])
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            texts = connection.execute(
+                "SELECT definition_12_063 FROM gpkg_spatial_ref_sys WHERE srs_id = 3035"
+            ).fetchall()
+        self.assertIn("PROJCRS", texts[0][0])
+
     def test_a_view_without_end_is_told_and_left_and_a_request_to_stop_is_heard(self):
         geopackage.write(
             self.path, [make.layer("a", make.polygons([[[make.square(0, 0, 1)]]]), None)]

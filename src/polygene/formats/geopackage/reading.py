@@ -295,7 +295,8 @@ def _choose(
     if any(wrong for _, wrong in arrays):
         connection.execute(f"DROP TABLE {_CHOSEN}")
         return None
-    chosen = wanted.rows(pa.table([a for a, _ in arrays], pa.schema(fields)))
+    kept = [f.with_type(a.type) for f, (a, _) in zip(fields, arrays, strict=True)]
+    chosen = wanted.rows(pa.table([a for a, _ in arrays], pa.schema(kept)))
     if 2 * chosen.sum() > total:  # looking so many up costs more than reading past the others
         connection.execute(f"DROP TABLE {_CHOSEN}")
         return None
@@ -377,6 +378,9 @@ def _table(fields: list[pa.Field], chunks: list[list[pa.Array]], wrong: dict[str
         if field.name in wrong:
             field = pa.field(field.name, pa.string())
             own = [_as_text(chunk) for chunk in own]
+        elif any(pa.types.is_float64(chunk.type) for chunk in own):  # more digits than declared
+            field = field.with_type(pa.float64())
+            own = [chunk.cast(pa.float64()) for chunk in own]
         arrays.append(pa.chunked_array(own, field.type))
         kept.append(field)
     return pa.table(arrays, pa.schema(kept))

@@ -351,19 +351,25 @@ def read_crs(connection: sqlite3.Connection, srs_id: int) -> pyproj.CRS | None:
     """Return the CRS of a row of gpkg_spatial_ref_sys; None for the undefined ones."""
     if srs_id in UNDEFINED:
         return None
+    names = ["organization", "organization_coordsys_id", "definition", *_newer_text(connection)]
     row = connection.execute(
-        "SELECT organization, organization_coordsys_id, definition "
-        "FROM gpkg_spatial_ref_sys WHERE srs_id = ?",
-        (srs_id,),
+        f"SELECT {', '.join(names)} FROM gpkg_spatial_ref_sys WHERE srs_id = ?", (srs_id,)
     ).fetchone()
     if row is None:
         return None
-    organization, number, definition = row
+    organization, number, *definitions = row
     with contextlib.suppress(CRSError):
         return pyproj.CRS.from_authority(str(organization).upper(), number)
-    with contextlib.suppress(CRSError):
-        return pyproj.CRS.from_user_input(definition)
+    for definition in definitions[::-1]:  # the newer text, where there is one, says more
+        with contextlib.suppress(CRSError):
+            return pyproj.CRS.from_user_input(definition)
     return None
+
+
+def _newer_text(connection: sqlite3.Connection) -> list[str]:
+    """Return the column for WKT 2, if the extension for it is there (OGC 12-128r19, F.10)."""
+    columns = connection.execute("SELECT name FROM pragma_table_info('gpkg_spatial_ref_sys')")
+    return [name for (name,) in columns if name.lower() == "definition_12_063"]
 
 
 def definition_of(crs: pyproj.CRS) -> str:
@@ -412,6 +418,7 @@ def ensure_crs(connection: sqlite3.Connection, crs: pyproj.CRS | None) -> int:
         organization=organization,
         number=number or srs_id,
         definition=definition_of(crs),
+        crs=crs,
     )
     return srs_id
 
@@ -423,12 +430,17 @@ def _add_crs(
     organization: str,
     number: int,
     definition: str,
+    crs: pyproj.CRS | None = None,
 ) -> None:
+    names = ["srs_name", "srs_id", "organization", "organization_coordsys_id", "definition"]
+    values: list[object] = [name, srs_id, organization, number, definition]
+    for column in _newer_text(connection):
+        names.append(column)
+        values.append(definition if crs is None else crs.to_wkt())
     connection.execute(
-        "INSERT INTO gpkg_spatial_ref_sys "
-        "(srs_name, srs_id, organization, organization_coordsys_id, definition) "
-        "VALUES (?, ?, ?, ?, ?)",
-        (name, srs_id, organization, number, definition),
+        f"INSERT INTO gpkg_spatial_ref_sys ({', '.join(names)}) "
+        f"VALUES ({', '.join('?' * len(values))})",
+        values,
     )
 
 

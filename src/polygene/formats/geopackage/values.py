@@ -97,8 +97,13 @@ def _typed(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
             raise ValueError("no boolean")
         return numbers.cast(kind)
     if pa.types.is_floating(kind):
-        # The values may be whole numbers to SQLite.
-        return pa.array(values, pa.float64()).cast(kind, safe=False)
+        # The values may be whole numbers to SQLite, which keeps 64 bits whatever is declared.
+        whole = pa.array(values, pa.float64())
+        found = whole.cast(kind, safe=False)
+        is_same = pc.all(
+            pc.equal(found.cast(pa.float64()), whole).filter(pc.is_finite(whole))
+        ).as_py()
+        return whole if is_same is False else found
     return pa.array(values, kind)
 
 

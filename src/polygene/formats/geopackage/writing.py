@@ -174,7 +174,25 @@ def _add(
     _register(connection, layer, names.geometry, srs_id, bounds)
     _insert(connection=connection, layer=layer, names=names, ids=ids, srs_id=srs_id, bounds=bounds)
     metadata.write(connection, layer)
+    _recount(connection, layer)
     return _index(connection, layer.name, names, ids, bounds)
+
+
+def _recount(connection: sqlite3.Connection, layer: Layer) -> None:
+    """Set the number of features in tables that other programs keep of them.
+
+    They hold them up to date by triggers, which have gone with the table that was replaced.
+    """
+    found = connection.execute(
+        "SELECT m.name FROM sqlite_master m JOIN pragma_table_info(m.name) c "
+        "WHERE m.type = 'table' AND lower(c.name) IN ('table_name', 'feature_count') "
+        "GROUP BY m.name HAVING count(*) = 2"
+    ).fetchall()
+    for (name,) in found:
+        connection.execute(
+            f"UPDATE {quoted(name)} SET feature_count = ? WHERE lower(table_name) = lower(?)",
+            (layer.n_rows, layer.name),
+        )
 
 
 class _Names:
