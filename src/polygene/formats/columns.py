@@ -7,14 +7,16 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyproj
 
 from polygene.arrays import I64Array
 from polygene.errors import GeometryError, UnknownLayerError
-from polygene.formats import wkb
+from polygene.formats import moments, wkb
 from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo, distinct_name
+from polygene.notes import Warned, counted
 from polygene.text.assemble import OfFamily, columns_of
 
 ADVICE = "mend the file or take the layer from its source again"
@@ -25,6 +27,23 @@ def geometry_words(column: GeometryColumn) -> str:
     family = ("point", "line", "polygon")[column.family]
     dims = f"{'' if column.z is None else 'Z'}{'' if column.m is None else 'M'}"
     return f"{'multi' if column.is_multi else ''}{family}{' ' if dims else ''}{dims}"
+
+
+def not_kept(layer: Layer, keeps_nan: bool, keeps_infinite: bool) -> list[str]:
+    """Say which values a format has no place for: what is not finite, parts of a millisecond."""
+    notes: list[str] = []
+    for field in layer.table.schema:
+        column, where = layer.table.column(field.name), f"{layer.name}: field {field.name}"
+        if pa.types.is_floating(field.type) and not (keeps_nan and keeps_infinite):
+            is_lost = pc.is_nan(column) if keeps_infinite else pc.invert(pc.is_finite(column))
+            n = pc.sum(is_lost).as_py() or 0
+            if n:
+                what = "that are no number" if keeps_infinite else "that are not finite"
+                notes.append(Warned(f"{where}: {counted(n, 'value')} {what}, null there"))
+        n = moments.finer_than_kept(column)
+        if n:
+            notes.append(Warned(f"{where}: {counted(n, 'moment')} cut to milliseconds"))
+    return notes
 
 
 def info_of(layer: Layer) -> LayerInfo:

@@ -28,6 +28,7 @@ from polygene.text import wkt
 from polygene.text.assemble import OfFamily
 
 NAME = "CSV"
+_LEADING_ZERO = re.compile(rb"""(?:^|[,;\t"'\s])0[0-9]""", re.MULTILINE)
 ENDINGS = (".csv", ".tsv")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
@@ -79,18 +80,49 @@ def _encoding(path: Path, notes: list[str]) -> str:
         return codepages.DEFAULT
 
 
+def _parsed(path: Path, encoding: str, delimiter: str, as_text: Sequence[str] = ()) -> pa.Table:
+    """Parse a table; some columns as text, whatever they look like, and then no others."""
+    return pacsv.read_csv(
+        path,
+        read_options=pacsv.ReadOptions(encoding=encoding),
+        parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
+        convert_options=pacsv.ConvertOptions(
+            strings_can_be_null=True,
+            null_values=[""],
+            include_columns=list(as_text),
+            column_types=dict.fromkeys(as_text, pa.string()),
+        ),
+    )
+
+
+def _with_codes(
+    table: pa.Table, path: Path, encoding: str, delimiter: str, notes: list[str]
+) -> pa.Table:
+    """Return a table in which numbers with a 0 in front, which are codes, are text as they stand."""
+    names = [f.name for f in table.schema if pa.types.is_integer(f.type)]
+    names = [name for name in names if table.column_names.count(name) == 1]
+    if not names or not _LEADING_ZERO.search(path.read_bytes()):
+        return table
+    texts = _parsed(path, encoding, delimiter, names)
+    for name in names:
+        own = texts.column(name)
+        is_code = pc.match_substring_regex(own, r"^\s*0[0-9]+\s*$")
+        if pc.any(is_code).as_py():
+            first = own.filter(is_code)[0].as_py().strip()
+            notes.append(f"{path.name}: {name} has codes such as {first}; read as text")
+            k = table.column_names.index(name)
+            table = table.set_column(k, pa.field(name, pa.string()), pc.utf8_trim_whitespace(own))
+    return table
+
+
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
     delimiter = "\t" if path.suffix.lower() == ".tsv" else _delimiter(path)
     notes: list[str] = []
     try:
         encoding = codepages.asked() or _encoding(path, notes)
-        table = pacsv.read_csv(
-            path,
-            read_options=pacsv.ReadOptions(encoding=encoding),
-            parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
-            convert_options=pacsv.ConvertOptions(strings_can_be_null=True, null_values=[""]),
-        )
+        table = _parsed(path, encoding, delimiter)
+        table = _with_codes(table, path, encoding, delimiter, notes)
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, UnicodeDecodeError) as err:

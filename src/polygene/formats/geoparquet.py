@@ -19,6 +19,7 @@ from polygene import provenance
 from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
+from polygene.formats import moments
 from polygene.formats.base import Reading, only_one
 from polygene.formats.columns import distinct_columns, from_wkb, info_of, layers_of, named, to_wkb
 from polygene.formats.hilbert import order_to_write
@@ -310,7 +311,7 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
             wanted = pa.binary()
         elif pa.types.is_timestamp(wanted):
             wanted = pa.timestamp("ms", tz="UTC")
-            n_cut = _beyond_milliseconds(column)
+            n_cut = moments.finer_than_kept(column)
             if n_cut:
                 what = f"microseconds or nanoseconds of {counted(n_cut, 'value')} dropped"
                 notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
@@ -342,14 +343,6 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
                 k, pa.field(field.name, wanted, metadata=field.metadata), column
             )
     return table
-
-
-def _beyond_milliseconds(column: pa.ChunkedArray) -> int:
-    """Return how many moments are finer than milliseconds."""
-    if column.type.unit not in ("us", "ns"):
-        return 0
-    cut = column.cast(pa.timestamp("ms", tz=column.type.tz), safe=False).cast(column.type)
-    return int(pc.sum(pc.not_equal(cut, column)).as_py() or 0)
 
 
 def _rounded(column: pa.ChunkedArray) -> int:

@@ -8,6 +8,14 @@ import pyarrow.compute as pc
 from polygene.table.types import beyond_as_text, dates_beyond
 
 
+def finer_than_kept(column: pa.ChunkedArray) -> int:
+    """Return how many moments are finer than the milliseconds that are kept of them."""
+    if not pa.types.is_timestamp(column.type) or column.type.unit not in ("us", "ns"):
+        return 0
+    cut = column.cast(pa.timestamp("ms", tz=column.type.tz), safe=False).cast(column.type)
+    return int(pc.sum(pc.not_equal(cut, column)).as_py() or 0)
+
+
 def as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Return dates as 2026-05-31 and times as 2026-05-31T12:00:00.000Z; other columns as they are."""
     kind = column.type

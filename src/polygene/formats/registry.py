@@ -60,9 +60,9 @@ def readable_format(path: Path) -> Format:
             head = file.read(64)
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    if not head:
+    if not head and not getattr(chosen, "MAY_BE_EMPTY", False):
         raise FileError(f"{path} is empty: it holds not a single byte")
-    if chosen.is_like(head):
+    if not head or chosen.is_like(head):
         return chosen
     for ending in ENDINGS:
         other = format_of(Path(f"x{ending}"))

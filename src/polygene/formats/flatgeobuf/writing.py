@@ -21,6 +21,7 @@ from polygene.arrays import I64Array, U8Array, offsets_from, owners, put_rows
 from polygene.commit.together import replacing
 from polygene.formats import moments
 from polygene.formats.base import only_one
+from polygene.formats.columns import not_kept
 from polygene.formats.flatgeobuf import index
 from polygene.formats.flatgeobuf.header import STORED, Field, Header, header_bytes, number_of
 from polygene.formats.hilbert import order_to_write
@@ -76,6 +77,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     bounds = column.row_bounds()
     bounds = np.where(np.isfinite(bounds).all(axis=1, keepdims=True), bounds, np.nan)
     order, notes = order_to_write(bounds, path.name)
+    notes += not_kept(layer, keeps_nan=True, keeps_infinite=True)
     bounds = bounds if order is None else bounds[order]
     fields = [
         Field(own.name, number_of(own.type), width_of(own) or -1) for own in layer.table.schema

@@ -16,6 +16,7 @@ from polygene.commit.together import replacing
 from polygene.errors import DataError
 from polygene.formats import moments
 from polygene.formats.base import collecting_no_garbage, only_one
+from polygene.formats.columns import not_kept
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
@@ -57,6 +58,7 @@ def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[list[str], Iterator[
     """
     layer, notes = _to_degrees(only_one(path, layers, "a GeoJSON file"))
     geometry = turned(layer.geometry, outer_is_counter_clockwise=True)  # section 3.1.6
+    notes += not_kept(layer, keeps_nan=False, keeps_infinite=False)
     if geometry.m is not None:
         notes.append(Warned(f"{layer.name}: M values dropped, GeoJSON has no place for them"))
 

@@ -14,6 +14,7 @@ from polygene.arrays import I64Array, U8Array
 from polygene.commit.together import replacing, until_in_place
 from polygene.errors import DataError, FileError
 from polygene.formats import wkb
+from polygene.formats.columns import not_kept
 from polygene.formats.geopackage import metadata, schema, spatial_index
 from polygene.formats.geopackage.schema import quoted
 from polygene.formats.geopackage.values import sql_type, to_sqlite
@@ -66,7 +67,10 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
             connection.execute("COMMIT")
         finally:
             connection.close()
-    return []
+    # SQLite takes what is no number for null.
+    return [
+        note for layer in layers for note in not_kept(layer, keeps_nan=False, keeps_infinite=True)
+    ]
 
 
 @contextlib.contextmanager

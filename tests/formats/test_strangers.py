@@ -1,0 +1,157 @@
+"""Tables, Parquet and sequences as others write them, and what formats have no place for."""
+
+from __future__ import annotations
+
+import datetime
+import struct
+import unittest
+
+import numpy as np
+import orjson
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+import polygene
+from polygene import crs
+from polygene.formats.registry import format_of, readable_format
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from tests.support import generators as make
+from tests.support.cli import InFolder
+
+POINTS = [struct.pack("<BIdd", 1, 1, float(k), 2.0) for k in range(3)]
+
+
+class Wkb(pa.ExtensionType):
+    """The extension type of GeoArrow, which Arrow writes as Parquet's own type of geometry."""
+
+    def __init__(self, about=b"{}"):
+        self.about = about
+        super().__init__(pa.binary(), "geoarrow.wkb")
+
+    def __arrow_ext_serialize__(self):
+        return self.about
+
+    @classmethod
+    def __arrow_ext_deserialize__(cls, storage, about):
+        return cls(about)
+
+
+class Parquet(InFolder):
+    def read(self, name="p"):
+        path = self.folder / f"{name}.parquet"
+        found = readable_format(path).read(path, name)
+        return found.layers[0], found.notes
+
+    def test_metadata_in_the_file_alone(self):
+        geo = {"version": "1.0.0", "primary_column": "g", "columns": {
+            "g": {"encoding": "WKB", "geometry_types": [], "crs": None}}}  # fmt: skip
+        table = pa.table({"n": [1, 2, 3], "g": pa.array(POINTS, pa.binary())})
+        with pq.ParquetWriter(self.folder / "p.parquet", table.schema) as writer:
+            writer.write_table(table)
+            writer.add_key_value_metadata({"geo": orjson.dumps(geo).decode()})
+        layer, notes = self.read()
+        self.assertEqual((layer.n_rows, layer.crs, notes), (3, None, []))
+        self.assertEqual(layer.table.column_names, ["n"])
+
+    def test_the_own_types_of_parquet(self):
+        pa.register_extension_type(Wkb())
+        self.addCleanup(pa.unregister_extension_type, "geoarrow.wkb")
+        for about, code, says in (
+            (b'{"crs":"EPSG:32633","crs_type":"authority_code"}', ("EPSG", "32633"), ""),
+            (b"{}", ("OGC", "CRS84"), ""),
+            (b'{"edges":"spherical"}', ("OGC", "CRS84"), "edges follow the globe"),
+        ):
+            column = pa.ExtensionArray.from_storage(
+                Wkb(about), pa.array([*POINTS, None], pa.binary())
+            )
+            table = pa.table({"n": [1, 2, 3, 4], "g": column})
+            pq.write_table(table, self.folder / "p.parquet", store_schema=False)
+            with self.subTest(about=about):
+                layer, notes = self.read()
+                self.assertEqual(layer.geometry.xy[:, 0].tolist(), [0, 1, 2])
+                self.assertEqual(layer.geometry.is_null.tolist(), [False] * 3 + [True])
+                self.assertEqual(crs.code(layer.crs), code)
+                self.assertIn(says, " ".join(notes))
+
+    def test_digits_and_parts_of_milliseconds_that_are_lost_are_said(self):
+        geo = {"version": "1.1.0", "primary_column": "g",
+               "columns": {"g": {"encoding": "WKB", "geometry_types": []}}}  # fmt: skip
+        fine = datetime.datetime(2024, 1, 1, 1, 1, 1, 123456)
+        table = pa.table({
+            "d": pa.array(["12345678901234567.25", "1.50", None]).cast(pa.decimal128(30, 2)),
+            "e": pa.array(["1.25", "2.50", None]).cast(pa.decimal128(12, 2)),
+            "t": pa.array([fine, datetime.datetime(2024, 1, 1), None], pa.timestamp("us")),
+            "g": pa.array(POINTS, pa.binary()),
+        })  # fmt: skip
+        meta = {"geo": orjson.dumps(geo)}
+        pq.write_table(table.replace_schema_metadata(meta), self.folder / "p.parquet")
+        layer, notes = self.read()
+        self.assertEqual(layer.table["e"].to_pylist(), [1.25, 2.5, None])
+        said = " ".join(notes)
+        self.assertIn("field d: 1 value of decimal128(30, 2) rounded", said)
+        self.assertIn("field t: microseconds or nanoseconds of 1 value dropped", said)
+        self.assertNotIn("field e", said)
+
+    def test_what_is_stated_of_measures(self):
+        column = GeometryColumn.from_rings([[[np.array([[1.0, 2.0]])]]], Family.POINTS)
+        for m, z, types in ((None, None, ["Point"]), (None, [3.0], ["Point Z"]), ([1.0], None, [])):
+            own = GeometryColumn(**{
+                **{name: getattr(column, name) for name in (
+                    "family", "xy", "ring_offsets", "part_offsets", "row_offsets", "is_null")},
+                "is_multi": False, "z": None if z is None else np.array(z),
+                "m": None if m is None else np.array(m)})  # fmt: skip
+            path = self.folder / "p.parquet"
+            format_of(path).write(path, [Layer("p", own, pa.table({"n": [1]}), None)])
+            geo = orjson.loads(pq.read_metadata(path).metadata[b"geo"])
+            self.assertEqual(geo["columns"]["geometry"]["geometry_types"], types)
+            back, _ = self.read()
+            for name, wanted in (("z", z), ("m", m)):
+                found = getattr(back.geometry, name)
+                self.assertEqual(None if found is None else found.tolist(), wanted)
+
+
+class Tables(InFolder):
+    def test_codes_keep_their_zeros(self):
+        (self.folder / "t.csv").write_text(
+            'code,n,zip,x,y\n0101,5,"01234",1,2\n1102,10,99999,3,4\n,0,,5,6\n', encoding="utf-8"
+        )
+        layer = polygene.read(self.folder / "t.csv")
+        self.assertEqual(layer.table["code"].to_pylist(), ["0101", "1102", None])
+        self.assertEqual(layer.table["zip"].to_pylist(), ["01234", "99999", None])
+        self.assertEqual(layer.table["n"].to_pylist(), [5, 10, 0])
+        self.assertEqual(layer.geometry.n_vertices, 3)
+
+    def test_an_encoding_is_obeyed(self):
+        (self.folder / "t.csv").write_bytes("name,x,y\nBrûlé,1,2\n".encode("cp850"))
+        layer = polygene.read(self.folder / "t.csv", encoding="cp850")
+        self.assertEqual(layer.table["name"].to_pylist(), ["Brûlé"])
+
+
+class Nothing(InFolder):
+    def test_an_empty_sequence_goes_through_a_pipe_of_files(self):
+        layer = Layer("e", make.points([]), pa.table({}), crs.parse("OGC:CRS84"))
+        for ending in (".geojsons", ".geojsonl", ".ndjson"):
+            polygene.write(layer, self.folder / f"e{ending}")
+            self.assertEqual((self.folder / f"e{ending}").read_bytes(), b"")
+            self.assertEqual(polygene.read(self.folder / f"e{ending}").n_rows, 0)
+
+    def test_what_a_format_has_no_place_for_is_said(self):
+        moments = pa.array([datetime.datetime(2024, 1, 1, 1, 1, 1, 5)], pa.timestamp("us"))
+        table = pa.table({"nan": [float("nan")], "inf": [float("inf")], "t": moments})
+        layer = Layer("e", make.points([[np.array([1.0, 2.0])]]), table, crs.parse("OGC:CRS84"))
+        for ending, says in (
+            (".geojson", ("nan: 1 value that are", "inf: 1 value that are", "t: 1 moment cut")),
+            (".gpkg", ("nan: 1 value that are", "t: 1 moment cut")),
+            (".fgb", ("t: 1 moment cut",)),
+        ):
+            path = self.folder / f"e{ending}"
+            notes = format_of(path).write(path, [layer])
+            with self.subTest(ending=ending):
+                self.assertEqual(len(notes), len(says), notes)
+                for note, text in zip(notes, says, strict=True):
+                    self.assertIn(text, note)
+
+
+if __name__ == "__main__":
+    unittest.main()
