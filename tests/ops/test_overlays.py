@@ -73,7 +73,7 @@ class Polygons(unittest.TestCase):
                 result = overlay(*given).layer
                 sources = [fractions_of(y.geometry) for y in given]
                 out, keys = fractions_of(result.geometry), keys_of(result.table)
-                for x, y in rng.uniform(0, 100, (12, 2)):
+                for x, y in rng.uniform(0, 100, (8, 2)):
                     wanted = rule(*(rows_over(rows, x, y) for rows in sources))
                     found = [keys[k] for k in rows_over(out, x, y)]
                     self.assertCountEqual(found, list(wanted), (name, x, y))
@@ -81,7 +81,7 @@ class Polygons(unittest.TestCase):
     def test_what_is_cut_is_valid_on_any_grid(self):
         n_checked = 0
         for name, (overlay, _) in OVERLAYS.items():
-            for rng, step, a, b in each(self, 4):
+            for rng, step, a, b in each(self, 3):
                 given = layers(a, b, rng)
                 result = overlay(*given, precision=step).layer
                 untouched = as_given(*(y.geometry for y in given))
