@@ -30,7 +30,7 @@ pages: $(VENV)/for-tests
 	$(VENV)/bin/python -m polygene.cli.manual man
 	$(VENV)/bin/python -m tests.golden
 
-bench: $(VENV)/installed
+bench: $(VENV)/for-tests
 	$(VENV)/bin/python -m benchmarks
 
 $(VENV)/installed: $(SOURCES)

@@ -19,6 +19,8 @@ from polygene.formats.codepages import texts_written_in
 from polygene.formats.registry import format_of
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
+from polygene.winding import turned
+from tests.formats.test_round_trips import geometries
 from tests.support import generators as make
 from tests.support.cli import InFolder
 
@@ -222,11 +224,31 @@ class Nesting(unittest.TestCase):
 
 class Written(InFolder):
     def test_another_reads_what_is_written(self):
-        ours = Layer("s", make.points([[np.array([1.0, 2.0])]]), pa.table({"n": ["Ærø"]}), None)
-        path = Path(self.folder / "s.shp")
-        format_of(path).write(path, [ours])
-        with shapefile.Reader(str(path)) as reader:
-            self.assertEqual(reader.record(0)[0], "Ærø")
+        """All kinds with and without Z and M, null and empty rows, by a library of its own."""
+        for words, column in geometries().items():
+            ours = Layer("s", column, pa.table({"n": ["Ærø"] * column.n_rows}), None)
+            path = Path(self.folder / "s.shp")
+            format_of(path).write(path, [ours])
+            turned_column = turned(column, outer_is_counter_clockwise=False)
+            first = column.vertex_offsets_of_rows
+            with self.subTest(words=words), shapefile.Reader(str(path)) as reader:
+                self.assertEqual([r[0] for r in reader.records()], ["Ærø"] * column.n_rows)
+                for row, shape in enumerate(reader.shapes()):
+                    own = slice(first[row], first[row + 1])
+                    if own.start == own.stop:
+                        self.assertEqual(shape.shapeType, 0)
+                        continue
+                    xy = turned_column.xy[own]
+                    np.testing.assert_array_equal(np.array(shape.points)[:, :2], xy)
+                    if hasattr(shape, "bbox") and len(xy) > 1:
+                        box = [*xy.min(axis=0), *xy.max(axis=0)]
+                        self.assertEqual(list(shape.bbox), box)
+                    for name in ("z", "m"):
+                        wanted = getattr(turned_column, name)
+                        if wanted is not None:
+                            found = [np.nan if v is None else v for v in getattr(shape, name)]
+                            np.testing.assert_array_equal(found, wanted[own])
+            self.assertEqual(path.stat().st_size % 4, 0)
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""Writing shapefiles, by way of pyshp: several files that are one layer, names of ten characters."""
+"""Writing shapefiles: several files that are one layer, names of ten characters."""
 
 from __future__ import annotations
 
@@ -6,20 +6,20 @@ import contextlib
 import math
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyproj
-import shapefile
+from pyproj.enums import WktVersion
 
-from polygene.arrays import I64Array
 from polygene.commit.together import removing, replacing, together
 from polygene.crs import label
 from polygene.errors import DataError
 from polygene.formats import moments
 from polygene.formats.base import collecting_no_garbage, only_one
+from polygene.formats.shapefile import laying
+from polygene.formats.shapefile.laying import FieldOf
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.notes import Warned
@@ -45,22 +45,16 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     _check_size(path, layer, fields)
     endings = [".shx", ".dbf", ".cpg", *([] if layer.crs is None else [".prj"])]
     with together(), _all_replacing(path, endings) as places, collecting_no_garbage():
-        with (
-            places[".shp"].open("w+b") as shp,
-            places[".shx"].open("w+b") as shx,
-            places[".dbf"].open("w+b") as dbf,
-            _writing(shp, shx, dbf, _code(layer.geometry)) as writer,
-        ):
-            for name, kind, width, decimals in fields:
-                writer.field(name, kind, width, decimals)
-            if not fields:
-                writer.field("row", "N", 10, 0)
-                columns = [list(range(1, layer.n_rows + 1))]
-            for shape, record in zip(
-                _shapes(layer.geometry), zip(*columns, strict=True), strict=True
-            ):
-                writer.shape(shape)
-                writer.record(*record)
+        if not fields:
+            fields, columns = [FieldOf("row", "N", 10, 0)], [list(range(1, layer.n_rows + 1))]
+        code = _code(layer.geometry)
+        column = turned(layer.geometry, outer_is_counter_clockwise=False)
+        shp, shx = laying.shapes(column, code)
+        pieces = laying.table(fields, columns, layer.n_rows)
+        for ending, parts in ((".shp", [shp.data]), (".shx", [shx.data]), (".dbf", pieces)):
+            with places[ending].open("wb") as file:
+                for part in parts:
+                    file.write(part)
         places[".cpg"].write_text("UTF-8", encoding="ascii")
         if layer.crs is None:
             removing(path.with_suffix(".prj"))
@@ -78,7 +72,8 @@ def _prj(name: str, crs: pyproj.CRS, notes: list[str]) -> str:
                 f"{name}: a .prj has no place for the shift of the datum of {label(crs)}; left out"
             )
         )
-    for version in ("WKT1_ESRI", "WKT1_GDAL"):
+    older: list[Any] = [version for version in WktVersion if version.name.startswith("WKT1")]
+    for version in ("WKT1_ESRI", *older):
         try:
             text = crs.to_wkt(version)
         except pyproj.exceptions.CRSError:
@@ -89,21 +84,6 @@ def _prj(name: str, crs: pyproj.CRS, notes: list[str]) -> str:
         Warned(f"{name}: {label(crs)} has no form that .prj files have; it is written as WKT 2")
     )
     return str(crs.to_wkt())
-
-
-@contextlib.contextmanager
-def _writing(
-    shp: IO[bytes], shx: IO[bytes], dbf: IO[bytes], code: int
-) -> Iterator[shapefile.Writer]:
-    """Write the headers at the end, but not if something went wrong: the files are no more then."""
-    writer = shapefile.Writer(shp=shp, shx=shx, dbf=dbf, shapeType=code, encoding="utf-8")
-    try:
-        yield writer
-        writer.close()
-    except BaseException:
-        with contextlib.suppress(AttributeError):
-            writer.exit_stack.pop_all()
-        raise
 
 
 @contextlib.contextmanager
@@ -121,7 +101,7 @@ def _code(column: GeometryColumn) -> int:
     return base[column.family] + (10 if column.z is not None else 20 if column.m is not None else 0)
 
 
-def _check_size(path: Path, layer: Layer, fields: Sequence[tuple[str, str, int, int]]) -> None:
+def _check_size(path: Path, layer: Layer, fields: Sequence[FieldOf]) -> None:
     record = 1 + sum(width for _, _, width, _ in fields)
     if len(fields) > _MOST_FIELDS or record > _LONGEST_RECORD:
         raise DataError(
@@ -141,9 +121,7 @@ def _check_size(path: Path, layer: Layer, fields: Sequence[tuple[str, str, int, 
             )
 
 
-def _fields(
-    layer: Layer, notes: list[str]
-) -> tuple[list[tuple[str, str, int, int]], list[list[Any]]]:
+def _fields(layer: Layer, notes: list[str]) -> tuple[list[FieldOf], list[list[Any]]]:
     """Return name, type, width and decimals of each field, and its values; say what had to change."""
     fields, columns = [], []
     taken: set[str] = set()
@@ -154,7 +132,7 @@ def _fields(
             notes.append(f"{layer.name}: field {arrow_field.name} is called {name} in a shapefile")
         kind, width, decimals, values = _typed(layer, arrow_field, column, notes)
         if kind is not None:
-            fields.append((name, kind, width, decimals))
+            fields.append(FieldOf(name, kind, width, decimals))
             columns.append(values)
     return fields, columns
 
@@ -231,33 +209,3 @@ def _cut(text: str | None, width: int) -> str:
         return ""
     raw = text.encode("utf-8")
     return text if len(raw) <= width else raw[:width].decode("utf-8", errors="ignore")
-
-
-def _shapes(column: GeometryColumn) -> Any:
-    """Yield what pyshp writes for each row: outer rings clockwise, holes the other way."""
-    code = _code(column)
-    column = turned(column, outer_is_counter_clockwise=False)
-    xy = column.xy.tolist()
-    z = None if column.z is None else column.z.tolist()
-    m = None if column.m is None else np.where(np.isnan(column.m), -1e39, column.m).tolist()
-    rings = column.ring_offsets_of_rows
-    starts = column.ring_offsets
-    for row in range(column.n_rows):
-        first, last = int(starts[rings[row]]), int(starts[rings[row + 1]])
-        if first == last:
-            yield shapefile.Shape()  # a null shape
-            continue
-        parts = starts[rings[row] : rings[row + 1]] - first
-        own_z, own_m = (None if v is None else v[first:last] for v in (z, m))
-        yield _shape(code, xy[first:last], parts, own_z, own_m)
-
-
-def _shape(code: int, points: list[Any], parts: I64Array, z: Any, m: Any) -> Any:
-    more: dict[str, Any] = {}
-    if z is not None:
-        more["z"] = z
-    if m is not None:
-        more["m"] = m
-    base = code % 10
-    given = None if base in (1, 8) else parts.tolist()
-    return shapefile.Shape(shapeType=code, points=points, parts=given, **more)
