@@ -32,6 +32,22 @@ def cells(side: int, name: str, code: str = "EPSG:32633", step: float = 100.0) -
     return Layer(name, column, table, crs.parse(code))
 
 
+def with_holes(n_outer: int, n_holes: int) -> Layer:
+    """A polygon with a jagged border of so many vertices and round holes of 56."""
+    rng = np.random.default_rng(1)
+    angle = 2 * np.pi * np.arange(n_outer) / n_outer
+    jags = np.cumsum(rng.normal(0, 1, n_outer)) / np.sqrt(n_outer) * np.sin(angle / 2)
+    outer = 50_000 * (1 + 0.05 * jags)[:, None] * np.stack([np.cos(angle), np.sin(angle)], axis=1)
+    turn = 2 * np.pi * np.arange(55)[::-1] / 55
+    hole = 180 * np.stack([np.cos(turn), np.sin(turn)], axis=1)
+    side = int(np.ceil(np.sqrt(n_holes)))
+    steps = np.linspace(-25_000, 25_000, side)
+    rings = [outer] + [hole + (steps[k % side], steps[k // side]) for k in range(n_holes)]
+    closed = [np.concatenate([ring, ring[:1]]) for ring in rings]
+    column = GeometryColumn.from_rings([[closed]], Family.POLYGONS)
+    return Layer("holes", column, pa.table({"n": [1]}), crs.parse("EPSG:32633"))
+
+
 def formats() -> Iterator[Row]:
     with tempfile.TemporaryDirectory() as folder:
         yield from _against_bare(Path(folder))
@@ -69,6 +85,12 @@ def _against_bare(folder: Path) -> Iterator[Row]:
 
     work, one = paired(lambda: format_of(path).read(path, "some"), by_pyshp, 3)
     yield Row("read a Shapefile of them", work, one, "bare pyshp", 2)
+    layer = with_holes(447_000, 10_000)
+    paths = [folder / f"holes{ending}" for ending in (".shp", ".gpkg")]
+    for path in paths:
+        format_of(path).write(path, [layer])
+    work, one = paired(*(lambda p=p: format_of(p).read(p, "holes") for p in paths), 3)
+    yield Row("read a Shapefile of a polygon with 10,000 holes", work, one, "the GeoPackage", 1.5)
 
 
 def _corners(folder: Path) -> Iterator[Row]:

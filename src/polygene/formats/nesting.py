@@ -19,7 +19,8 @@ def nested(column: GeometryColumn, n_rows: int) -> GeometryColumn:
     """Return a polygon column in which each ring was a part as parts with their holes.
 
     A ring inside an odd number of others of its row is a hole, of the smallest of them; the others are
-    outer rings. Which way they are drawn does not matter, nor their order.
+    outer rings. Which way they are drawn does not matter, nor their order. Only where one ring alone is
+    drawn clockwise, and lies round the boxes of all others, these are its holes without a further look.
     """
     row_of_ring = owners(column.row_offsets)
     outer_of = _holders(column, row_of_ring)
@@ -29,17 +30,18 @@ def nested(column: GeometryColumn, n_rows: int) -> GeometryColumn:
     home = np.where(is_hole, outer_of, np.arange(column.n_rings))
     order = np.lexsort((np.arange(column.n_rings), is_hole, home, row_of_ring))
     counts = np.diff(column.ring_offsets)[order]
-    at = spans(column.ring_offsets[order], counts)
+    is_in_order = bool((np.diff(order) > 0).all())
+    at = None if is_in_order else spans(column.ring_offsets[order], counts)
     outers = np.flatnonzero(~is_hole)
     sizes = count_by(home, column.n_rings)[outers]
     return replace(
         column,
-        xy=column.xy.take(at, axis=0),
+        xy=column.xy if at is None else column.xy.take(at, axis=0),
         ring_offsets=offsets_from(counts),
         part_offsets=offsets_from(sizes),
         row_offsets=offsets_from(count_by(row_of_ring[outers], n_rows)),
-        z=None if column.z is None else column.z[at],
-        m=None if column.m is None else column.m[at],
+        z=column.z if at is None or column.z is None else column.z[at],
+        m=column.m if at is None or column.m is None else column.m[at],
         is_multi=bool((count_by(row_of_ring[outers], n_rows) > 1).any()),
     )
 
@@ -52,8 +54,14 @@ def _holders(column: GeometryColumn, row_of_ring: I64Array) -> I64Array:
     if len(several) == 0:
         return holder
     bounds = bounds_of_groups(column.xy, column.ring_offsets)
-    area = np.abs(ring_areas(column.xy, column.ring_offsets))
-    a, b = _candidates(column, counts, several, bounds)
+    area = ring_areas(column.xy, column.ring_offsets)
+    plain = _by_direction(row_of_ring, area, bounds, column.n_rows)
+    several = several[plain[several] < 0]
+    is_plain_hole = (plain >= 0) & (plain != np.arange(len(plain)))
+    holder[is_plain_hole] = plain[is_plain_hole]
+    area = np.abs(area)
+    left = np.where(count_by(row_of_ring[several], column.n_rows) > 0, counts, 0)
+    a, b = _candidates(column, left, several, bounds)
     holds = (a != b) & (bounds[a, 0] >= bounds[b, 0]) & (bounds[a, 1] >= bounds[b, 1])
     holds &= (bounds[a, 2] <= bounds[b, 2]) & (bounds[a, 3] <= bounds[b, 3]) & (area[a] < area[b])
     a, b = a[holds], b[holds]
@@ -63,8 +71,26 @@ def _holders(column: GeometryColumn, row_of_ring: I64Array) -> I64Array:
     # The smallest that holds a ring of odd depth is an outer one of one depth less.
     order = np.lexsort((-area[b], a))
     holder[a[order]] = b[order]
-    holder[depth % 2 == 0] = -1
+    holder[(depth % 2 == 0) & ~is_plain_hole] = -1
     return holder
+
+
+def _by_direction(row_of_ring: I64Array, area: F64Array, bounds: F64Array, n_rows: int) -> I64Array:
+    """Return for each ring the one of its row that is drawn as outer rings are; -1 where that is not
+    all there is to say.
+    """
+    is_outer = area < 0
+    counts = count_by(row_of_ring, n_rows)
+    is_plain = (count_by(row_of_ring[is_outer], n_rows) == 1) & (
+        count_by(row_of_ring[area > 0], n_rows) == counts - 1
+    )
+    outer = np.full(n_rows, -1)
+    outer[row_of_ring[is_outer]] = np.flatnonzero(is_outer)
+    own = outer[row_of_ring]
+    is_in = (bounds[:, :2] >= bounds[own, :2]).all(axis=1)
+    is_in &= (bounds[:, 2:] <= bounds[own, 2:]).all(axis=1)
+    is_plain &= count_by(row_of_ring[is_in], n_rows) == counts
+    return np.where(is_plain[row_of_ring], own, -1)
 
 
 def _candidates(

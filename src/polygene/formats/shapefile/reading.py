@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from pathlib import Path
 
 import numpy as np
@@ -32,7 +33,7 @@ def read(path: Path, name: str) -> Reading:
     """
     notes: list[str] = []
     try:
-        column = shapes.read(path.read_bytes(), _bytes(path, ".shx"), path)
+        column = shapes.read(np.fromfile(path, np.uint8), _bytes(path, ".shx"), path)
         column, table = _with_attributes(column, path, notes)
         crs = _crs(path, notes)
     except OSError as err:
@@ -102,6 +103,12 @@ def _crs(path: Path, notes: list[str]) -> pyproj.CRS | None:
     if prj is None:
         notes.append(Warned(f"{path.name} has no .prj beside it, so no CRS"))
         return None
-    found = crs_module.parse(prj.read_text(encoding="utf-8", errors="replace").strip())
+    return _known(prj.read_text(encoding="utf-8", errors="replace").strip())
+
+
+@functools.lru_cache(maxsize=64)
+def _known(text: str) -> pyproj.CRS:
+    """Return the CRS of a .prj, the one of the registry where it is that."""
+    found = crs_module.parse(text)
     known = found.to_epsg(min_confidence=70)
     return pyproj.CRS.from_epsg(known) if known else found

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans, take_spans
+from polygene.arrays import BoolArray, F64Array, I64Array, U8Array, offsets_from, spans, take_spans
 from polygene.errors import FileError, GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.nesting import nested
@@ -28,7 +28,7 @@ class _Records(NamedTuple):
     size: I64Array
 
 
-def read(data: bytes, index: bytes | None, path: Path) -> GeometryColumn:
+def read(data: U8Array, index: bytes | None, path: Path) -> GeometryColumn:
     """Return the geometry of a .shp; ``index`` is its .shx.
 
     Raises
@@ -40,11 +40,11 @@ def read(data: bytes, index: bytes | None, path: Path) -> GeometryColumn:
     """
     if len(data) < 100:
         raise FileError(f"{path} is damaged or cut short (it has no header); {ADVICE}")
-    code = int.from_bytes(data[32:36], "little")
+    code = int.from_bytes(data[32:36].tobytes(), "little")
     if code not in _KINDS:
         what = "MultiPatch, surfaces in space" if code == 31 else f"shapes of type {code}"
         raise FileError(f"{path} holds {what}, which is none of points, lines, polygons")
-    words = np.frombuffer(data, "<u4", len(data) // 4).copy()  # the kernels want it so
+    words = data[: len(data) // 4 * 4].view("<u4")
     records = _records(words, len(data), index, path)
     is_null = records.kind == 0
     odd = np.flatnonzero(~is_null & (records.kind != code))
@@ -61,7 +61,7 @@ def read(data: bytes, index: bytes | None, path: Path) -> GeometryColumn:
 
 def _records(words: npt.NDArray[np.uint32], size: int, index: bytes | None, path: Path) -> _Records:
     """Return where the records are, as the index says if it is right, else one after the other."""
-    big = words.byteswap()
+    big = words.view(">u4")
     starts = None if index is None else _indexed(big, index)
     if starts is None:
         starts = _walked(big, path)
