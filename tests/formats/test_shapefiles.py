@@ -167,6 +167,21 @@ class Strangers(InFolder):
             if other is None or len(other) != len(index):
                 np.testing.assert_array_equal(layer.geometry.xy, right.geometry.xy)
 
+    def test_gaps_that_editing_in_place_leaves_and_what_is_behind_the_end(self):
+        """The second point was moved to the end; its old place is nobody's, and more follows."""
+        shp = points([(1, 1), (2, 2), (3, 3)])
+        dbf = table([(b"N", "N", 4, 0)], [[b"1"], [b"2"], [b"3"]])
+        moved = shp + struct.pack(">ii", 2, 10) + struct.pack("<idd", 1, 9, 9)
+        moved = moved[:24] + struct.pack(">i", len(moved) // 2) + moved[28:]
+        index = shp[:100] + b"".join(struct.pack(">ii", at // 2, 10) for at in (100, len(shp), 156))
+        for tail in (b"", bytes(40)):
+            (layer,) = self.stranger(moved + tail, dbf, shx=index).layers
+            self.assertEqual(layer.geometry.xy[:, 0].tolist(), [1, 9, 3])
+            self.assertEqual(layer.table["N"].to_pylist(), [1, 2, 3])
+        (self.folder / "s.shx").unlink()
+        (layer,) = self.stranger(shp + bytes(40), dbf).layers
+        self.assertEqual(layer.geometry.xy[:, 0].tolist(), [1, 2, 3])
+
     def test_crs_that_a_prj_has_no_words_for(self):
         layer = Layer("s", make.points([[np.array([1.0, 2.0])]]), pa.table({"k": [1]}), None)
         wkt = ("BOUNDCRS[SOURCECRS[" + crs.parse("EPSG:4314").to_wkt() + "],TARGETCRS["

@@ -62,9 +62,10 @@ def read(data: U8Array, index: bytes | None, path: Path) -> GeometryColumn:
 def _records(words: npt.NDArray[np.uint32], size: int, index: bytes | None, path: Path) -> _Records:
     """Return where the records are, as the index says if it is right, else one after the other."""
     big = words.view(">u4")
-    starts = None if index is None else _indexed(big, index)
+    stated = int(big[6]) // 2  # words in the file as its header says; what is behind is no record
+    starts = None if index is None else _indexed(big, index, stated)
     if starts is None:
-        starts = _walked(big, path)
+        starts = _walked(big, path, stated)
     content = big[starts + 1].astype(np.int64) // 2  # stated in words of two bytes
     if len(starts) and int((starts + 2 + content).max()) > len(words):
         row = int(np.flatnonzero(starts + 2 + content > len(words))[0])
@@ -78,7 +79,7 @@ def _records(words: npt.NDArray[np.uint32], size: int, index: bytes | None, path
     return _Records(kind, starts + 3, content - 1)
 
 
-def _indexed(big: npt.NDArray[np.uint32], index: bytes) -> I64Array | None:
+def _indexed(big: npt.NDArray[np.uint32], index: bytes, stated: int) -> I64Array | None:
     """Return the records that an index tells; None if it does not fit the file."""
     pairs = np.frombuffer(index, ">u4", (max(0, len(index) - 100) // 8) * 2, min(100, len(index)))
     pairs = pairs.reshape(-1, 2).astype(np.int64)
@@ -87,19 +88,21 @@ def _indexed(big: npt.NDArray[np.uint32], index: bytes) -> I64Array | None:
         return None
     starts = at // 2
     fits = big[starts + 1] == length
-    # Each begins where one before it ends, so that none is left out that a walk would find.
-    ends = np.sort(starts + 2 + length // 2)
-    follows = (
-        np.array_equal(np.sort(starts), np.concatenate([[25], ends[:-1]]))
-        if len(at)
-        else (len(big) <= 25)
-    )
-    return starts if fits.all() and follows and (not len(at) or ends[-1] >= len(big)) else None
+    order = np.argsort(starts, kind="stable")
+    begins, ends = starts[order], (starts + 2 + length // 2)[order]
+    if not fits.all() or (begins[1:] < ends[:-1]).any():
+        return None
+    # Programs that edit in place leave gaps, of which the index knows; one that ends early, without any
+    # gap before, was cut off itself.
+    end = min(len(big), stated) if stated > 25 else len(big)
+    last = int(ends[-1]) if len(ends) else 25
+    has_gaps = len(begins) > 0 and (int(begins[0]) != 25 or bool((begins[1:] > ends[:-1]).any()))
+    return starts if has_gaps or last >= end else None
 
 
-def _walked(big: npt.NDArray[np.uint32], path: Path) -> I64Array:
+def _walked(big: npt.NDArray[np.uint32], path: Path, stated: int) -> I64Array:
     starts, at, n_words = [], 25, len(big)
-    while at + 2 <= n_words:
+    while at + 2 <= n_words and at != stated:
         starts.append(at)
         at += 2 + int(big[at + 1]) // 2
         if big[starts[-1] + 1] % 2:
