@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from polygene.arrays import BoolArray, I64Array, present
 from polygene.errors import UnknownFieldError
-from polygene.geometry import GeometryColumn
+from polygene.geometry import Family, GeometryColumn
 
 if TYPE_CHECKING:
     from pyproj import CRS
@@ -94,6 +94,15 @@ class Layer:
         if ids is not None and len(present(source_rows, self.n_rows)) < len(source_rows):
             ids = None
         return replace(self, geometry=geometry, table=table, ids=ids)
+
+    def without_features_as(self, family: Family) -> Layer:
+        """Return a layer of no features as one of another family, since many files do not say which.
+
+        One that has features is returned as it is.
+        """
+        if self.n_rows or self.geometry.family == family:
+            return self
+        return replace(self, geometry=replace(self.geometry, family=family))
 
     def check_field(self, name: str) -> None:
         """Raise UnknownFieldError unless there is such a field."""

@@ -136,6 +136,19 @@ class Nothing(InFolder):
             self.assertEqual((self.folder / f"e{ending}").read_bytes(), b"")
             self.assertEqual(polygene.read(self.folder / f"e{ending}").n_rows, 0)
 
+    def test_a_file_of_no_features_is_of_whatever_kind_is_needed(self):
+        (self.folder / "none.geojson").write_text('{"type":"FeatureCollection","features":[]}')
+        none = polygene.read(self.folder / "none.geojson")
+        square = make.polygons([[[make.square(0, 0, 5)]]])
+        other = make.layer("other", square, crs.parse("OGC:CRS84"), n=[1])
+        for overlay in (polygene.union, polygene.contrast, polygene.supersede):
+            result = overlay(none, other)
+            self.assertEqual(
+                (result.layer.n_rows, result.layer.geometry.family), (1, Family.POLYGONS)
+            )
+        self.assertEqual(polygene.merge([none, other]).layer.n_rows, 1)
+        self.assertEqual(polygene.clip(none, other).layer.n_rows, 0)
+
     def test_what_a_format_has_no_place_for_is_said(self):
         moments = pa.array([datetime.datetime(2024, 1, 1, 1, 1, 1, 5)], pa.timestamp("us"))
         table = pa.table({"nan": [float("nan")], "inf": [float("inf")], "t": moments})

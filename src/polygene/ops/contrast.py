@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Unpack
 
+from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.overlays.across import lay_across
 from polygene.ops.overlays.how import How
@@ -20,4 +21,5 @@ def contrast(
 
     Fields of the layers that have no part are null. For the rest see `polygene.ops.overlays.how.How`.
     """
+    layer = layer.without_features_as(Family.POLYGONS)
     return lay_across(layer, others, CONTRAST, origins=origins, **how)

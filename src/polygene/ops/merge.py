@@ -93,7 +93,9 @@ def merge(
     """
     check_choice("outside_use", outside_use, OUTSIDE)
     layers = distinctly_named(layers)
-    families = {y.geometry.family for y in layers}
+    families = {y.geometry.family for y in layers if y.n_rows}
+    if len(families) == 1:
+        layers = [y.without_features_as(next(iter(families))) for y in layers]
     if len(families) > 1:
         words = "; ".join(f"{y.name} holds {y.geometry.family.words}" for y in layers)
         raise DataError(f"only layers of one kind can be merged: {words}")

@@ -38,6 +38,7 @@ def supersede(
     DataError
         If a layer holds no polygons.
     """
+    layer = layer.without_features_as(Family.POLYGONS)
     if layer.geometry.family != Family.POLYGONS:
         raise DataError(
             f"INPUT, layer {layer.name!r}, holds {layer.geometry.family.words}; only polygons can "
