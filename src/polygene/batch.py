@@ -20,7 +20,7 @@ from polygene.ops.summary import NamedRows
 from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT, Progress
 from polygene.reading import Choice, all_of
-from polygene.writing import placed, write
+from polygene.writing import nothing_to_part, placed, write
 
 
 class Result(Protocol):
@@ -115,7 +115,7 @@ def run(
     for ref in refs:
         progress.stage(f"reading {ref.words}")
         try:
-            work.on(ref, operation)
+            work.on(ref, operation, out)
         except (DataError, FileError) as err:
             work.failed.append(Failed(ref, str(err)))
             if way.stops_at_first or len(work.failed) == len(refs):
@@ -156,7 +156,7 @@ class _Work(Generic[R]):
     results: list[tuple[R, list[str], float]]
     failed: list[Failed]
 
-    def on(self, ref: LayerRef, operation: Callable[[Layer], R]) -> None:
+    def on(self, ref: LayerRef, operation: Callable[[Layer], R], out: str) -> None:
         """Work on each layer that is read for an address: of mixed kinds there are several."""
         began = time.monotonic()
         reading = self.choice.read(ref)
@@ -164,7 +164,7 @@ class _Work(Generic[R]):
         for layer in reading.layers:
             taken, words = self.choice.of(layer)
             result = operation(taken)
-            more = [*notes, *words]
+            more = [*notes, *words, *nothing_to_part(result.layer, out)]
             if self.way.counts_invalid:
                 more += still_invalid(result.layer)
             self.results.append((result, more, time.monotonic() - began))

@@ -268,6 +268,22 @@ def extent_of(bounds: F64Array) -> Extent | None:
     return float(low[0]), float(low[1]), float(high[0]), float(high[1])
 
 
+def located_in_rings(xy: F64Array, offsets: I64Array, points: F64Array, ring: I64Array) -> I64Array:
+    """Return 1 for each of (n, 2) points inside the ring it is asked of, 0 on it, -1 outside; exact."""
+    sides = np.empty(len(ring), np.int64)
+    kernels.run(
+        kernels.valid.locate_in_rings,
+        np.ascontiguousarray(points[:, 0]),
+        np.ascontiguousarray(points[:, 1]),
+        np.ascontiguousarray(ring),
+        np.ascontiguousarray(xy),
+        np.ascontiguousarray(offsets),
+        np.zeros(16),
+        sides,
+    )
+    return sides
+
+
 def bounds_of_groups(xy: F64Array, offsets: I64Array) -> F64Array:
     """Return the (n, 4) bounds of groups of vertices: x, y minimum, x, y maximum.
 

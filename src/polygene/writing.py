@@ -19,6 +19,7 @@ from polygene.formats.naming import Values, fields_in
 from polygene.formats.packed import PIPE
 from polygene.formats.parking import park
 from polygene.layer import Layer
+from polygene.notes import Warned
 from polygene.table.groups import group_rows, texts_of
 
 MOST_PARTS = 1000  # layers made of one by the values of a field: more are a field not meant
@@ -77,6 +78,13 @@ def placed(
         [(target, layer) for target, (_, layer) in zip(targets, parts, strict=True)]
         for targets, parts in zip(planned, parted, strict=True)
     ]
+
+
+def nothing_to_part(layer: Layer, out: str) -> list[str]:
+    """Say that a result of no features has no values that it could be parted by."""
+    if layer.n_rows or not fields_in(out):
+        return []
+    return [Warned(f"{layer.name}: there is no feature, so nothing is written to {out}")]
 
 
 def _parted(layer: Layer, fields: Sequence[str], out: str) -> list[tuple[Values, Layer]]:

@@ -161,6 +161,13 @@ class Clip(WithSample):
         for district, n in counts.items():
             found = self.sql(f"by/{district}.gpkg", f"SELECT district FROM {district}")
             self.assertEqual(found, [(district,)] * n)
+        done = self.run_polygene(
+            "subset", "tolva.gpkg#sectors", "--where", "depth_max > 999", "-o", "no/{district}.gpkg"
+        )
+        self.assertEqual((done.code, os.path.exists(self.folder / "no")), (0, False))
+        self.assertIn(
+            "there is no feature, so nothing is written to no/{district}.gpkg", done.words
+        )
         self.run_polygene(
             "fields", "tolva.gpkg#sectors", "-o", "odd.gpkg", "--set",
             "kind = CASE WHEN depth_max > 90 THEN NULL WHEN depth_max > 60 THEN 'a/b' "

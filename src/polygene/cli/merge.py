@@ -120,7 +120,7 @@ def _merge(
     from polygene.formats import address
     from polygene.formats.address import LayerRef
     from polygene.ops.merge import merge as merge_layers
-    from polygene.writing import placed, write
+    from polygene.writing import nothing_to_part, placed, write
 
     out = str(asked.out)
     source_of_name = LayerRef(Path(out), "merged")
@@ -134,7 +134,7 @@ def _merge(
         progress.stage(f"writing {out}")
         say.note(*write(parts))
     merged(result.summary, say)
-    say.note(*still_invalid(result.layer))
+    say.note(*nothing_to_part(result.layer, out), *still_invalid(result.layer))
     return result.summary, [target for target, _ in parts]
 
 

@@ -22,6 +22,7 @@ from polygene.errors import FileError, reason_of
 from polygene.formats import moments
 from polygene.formats.base import Reading, only_one
 from polygene.formats.columns import distinct_columns, from_wkb, info_of, layers_of, named, to_wkb
+from polygene.formats.geoarrow import from_lists
 from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
@@ -212,7 +213,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     else:
         from polygene.text.assemble import OfFamily
 
-        geometry = _native(table.column(column), encoding, path)
+        geometry = from_lists(table.column(column), encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
     attributes = _plain(attributes, notes, path)
@@ -378,79 +379,6 @@ def _texts(column: pa.ChunkedArray, where: str) -> list[str | None]:
         OverflowError,
     ) as err:  # a time in nanoseconds, a year beyond 9999, no UTF-8
         raise FileError(f"{where} holds values that cannot be shown as text: {err}") from err
-
-
-# The nested-list encodings of GeoArrow: how many lists are round the coordinates, and the family.
-_DEPTHS = {
-    "point": (0, Family.POINTS),
-    "multipoint": (1, Family.POINTS),
-    "linestring": (1, Family.LINES),
-    "multilinestring": (2, Family.LINES),
-    "polygon": (2, Family.POLYGONS),
-    "multipolygon": (3, Family.POLYGONS),
-}
-
-
-def _native(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryColumn:
-    """Take geometry from nested lists of coordinates."""
-    if encoding not in _DEPTHS:
-        raise FileError(f"{path}: the geometry encoding {encoding!r} is not known")
-    depth, family = _DEPTHS[encoding]
-    array = column.combine_chunks()
-    array = pa.concat_arrays(array.chunks) if isinstance(array, pa.ChunkedArray) else array
-    is_null = np.asarray(array.is_null())
-    levels = []
-    inner = array
-    for _ in range(depth):
-        inner_offsets = np.zeros(len(inner) + 1, np.int64)
-        lengths = np.asarray(inner.value_lengths().fill_null(0))
-        np.cumsum(lengths, out=inner_offsets[1:])
-        levels.append(inner_offsets)
-        inner = inner.flatten()
-    if pa.types.is_struct(inner.type):
-        names = [f.name for f in inner.type]
-        axes = {n: np.asarray(inner.field(n).fill_null(np.nan), np.float64) for n in names}
-    else:
-        size = inner.type.list_size
-        flat = np.asarray(inner.flatten(), np.float64).reshape(-1, size)
-        axes = dict(zip("xyzm", flat.T, strict=False))
-    xy = np.stack([axes["x"], axes["y"]], axis=1)
-    n = len(xy)
-    steps = np.arange(n + 1)
-    if encoding == "point":
-        rows = np.concatenate([[0], np.cumsum(~is_null)])
-        keeps = ~is_null
-        xy = xy[keeps]
-        steps = np.arange(len(xy) + 1)
-        parts = (steps, steps, rows)
-        axes = {k: v[keeps] for k, v in axes.items()}
-    elif family == Family.POINTS:
-        parts = (steps, steps, levels[0])
-    elif family == Family.LINES:
-        rings = levels[-1]
-        of_rows = levels[0] if depth == 2 else np.concatenate([[0], np.cumsum(~is_null)])
-        if depth == 1:
-            rings = np.concatenate([[0], np.cumsum(np.diff(rings)[~is_null])])
-        parts = (rings, np.arange(len(rings)), of_rows)
-    else:
-        rings = levels[-1]
-        of_parts = levels[-2]
-        of_rows = levels[0] if depth == 3 else np.concatenate([[0], np.cumsum(~is_null)])
-        if depth == 2:
-            of_parts = np.concatenate([[0], np.cumsum(np.diff(of_parts)[~is_null])])
-        parts = (rings, of_parts, of_rows)
-    rings, of_parts, of_rows = (np.asarray(p, np.int64) for p in parts)
-    return GeometryColumn(
-        family=family,
-        xy=np.ascontiguousarray(xy),
-        ring_offsets=rings,
-        part_offsets=of_parts,
-        row_offsets=of_rows,
-        is_null=is_null,
-        is_multi=encoding.startswith("multi"),
-        z=axes.get("z"),
-        m=axes.get("m"),
-    )
 
 
 def write(path: Path, layers: Sequence[Layer]) -> list[str]:

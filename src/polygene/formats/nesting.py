@@ -6,9 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene import kernels
 from polygene.arrays import F64Array, I64Array, Intervals, count_by, offsets_from, owners, spans
-from polygene.geometry import GeometryColumn, bounds_of_groups
+from polygene.geometry import GeometryColumn, bounds_of_groups, located_in_rings
 from polygene.measures import ring_areas
 
 MANY = 32  # rings of a row, above which not all pairs of them are looked at
@@ -140,7 +139,9 @@ def _located(column: GeometryColumn, points: F64Array, ring: I64Array) -> I64Arr
     asks = count_by(ring, column.n_rings)[ring]
     is_long = n_edges * asks > LONG
     found = np.empty(len(ring), np.int64)
-    found[~is_long] = _tested(column.xy, column.ring_offsets, points[~is_long], ring[~is_long])
+    found[~is_long] = located_in_rings(
+        column.xy, column.ring_offsets, points[~is_long], ring[~is_long]
+    )
     for one in np.unique(ring[is_long]):
         own = np.flatnonzero(ring == one)
         xy = column.xy[column.ring_offsets[one] : column.ring_offsets[one + 1]]
@@ -150,23 +151,8 @@ def _located(column: GeometryColumn, points: F64Array, ring: I64Array) -> I64Arr
             number, edge = heights.holding(points[part, 1])
             ends = np.stack([xy[edge], xy[edge + 1]], axis=1).reshape(-1, 2)
             offsets = 2 * np.arange(len(edge) + 1)
-            crosses = _tested(ends, offsets, points[part][number], np.arange(len(edge)))
+            crosses = located_in_rings(ends, offsets, points[part][number], np.arange(len(edge)))
             n_crossed = count_by(number[crosses > 0], len(part))
             is_on = count_by(number[crosses == 0], len(part)) > 0
             found[part] = np.where(is_on, 0, np.where(n_crossed % 2, 1, -1))
-    return found
-
-
-def _tested(xy: F64Array, offsets: I64Array, points: F64Array, ring: I64Array) -> I64Array:
-    found = np.empty(len(ring), np.int64)
-    kernels.run(
-        kernels.valid.locate_in_rings,
-        np.ascontiguousarray(points[:, 0]),
-        np.ascontiguousarray(points[:, 1]),
-        np.ascontiguousarray(ring),
-        np.ascontiguousarray(xy),
-        np.ascontiguousarray(offsets),
-        np.zeros(16),
-        found,
-    )
     return found

@@ -10,7 +10,7 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners, spans
-from polygene.geometry import Family, GeometryColumn
+from polygene.geometry import Family, GeometryColumn, located_in_rings
 from polygene.measures import ring_areas
 from polygene.plane.cells import build_cells, edges_between
 from polygene.plane.clean import Clean, Touches
@@ -173,18 +173,7 @@ def _coarse_edges(clean: Clean) -> I64Array:
 
 def _located(clean: Clean, xy: F64Array, ring: I64Array) -> I64Array:
     """Return 1, 0 or -1 for points inside, on and outside of one ring each."""
-    sides = np.empty(len(ring), np.int64)
-    kernels.run(
-        kernels.valid.locate_in_rings,
-        np.ascontiguousarray(xy[:, 0]),
-        np.ascontiguousarray(xy[:, 1]),
-        np.ascontiguousarray(ring),
-        clean.xy,
-        clean.offsets,
-        np.zeros(16),
-        sides,
-    )
-    return sides
+    return located_in_rings(clean.xy, clean.offsets, xy, ring)
 
 
 def _look_at_nesting(clean: Clean, touched: BoolArray, found: Found) -> None:

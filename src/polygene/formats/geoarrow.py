@@ -1,0 +1,89 @@
+"""Geometry as nested lists of coordinates: the native encodings of GeoArrow."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.errors import FileError
+from polygene.geometry import Family, GeometryColumn
+
+# The nested-list encodings of GeoArrow: how many lists are round the coordinates, and the family.
+_DEPTHS = {
+    "point": (0, Family.POINTS),
+    "multipoint": (1, Family.POINTS),
+    "linestring": (1, Family.LINES),
+    "multilinestring": (2, Family.LINES),
+    "polygon": (2, Family.POLYGONS),
+    "multipolygon": (3, Family.POLYGONS),
+}
+
+
+def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryColumn:
+    """Take geometry from nested lists of coordinates.
+
+    Raises
+    ------
+    FileError
+        If the encoding is none that is known.
+    """
+    if encoding not in _DEPTHS:
+        raise FileError(f"{path}: the geometry encoding {encoding!r} is not known")
+    depth, family = _DEPTHS[encoding]
+    array = column.combine_chunks()
+    array = pa.concat_arrays(array.chunks) if isinstance(array, pa.ChunkedArray) else array
+    is_null = np.asarray(array.is_null())
+    levels = []
+    inner = array
+    for _ in range(depth):
+        inner_offsets = np.zeros(len(inner) + 1, np.int64)
+        lengths = np.asarray(inner.value_lengths().fill_null(0))
+        np.cumsum(lengths, out=inner_offsets[1:])
+        levels.append(inner_offsets)
+        inner = inner.flatten()
+    if pa.types.is_struct(inner.type):
+        names = [f.name for f in inner.type]
+        axes = {n: np.asarray(inner.field(n).fill_null(np.nan), np.float64) for n in names}
+    else:
+        size = inner.type.list_size
+        flat = np.asarray(inner.flatten(), np.float64).reshape(-1, size)
+        axes = dict(zip("xyzm", flat.T, strict=False))
+    xy = np.stack([axes["x"], axes["y"]], axis=1)
+    n = len(xy)
+    steps = np.arange(n + 1)
+    if encoding == "point":
+        rows = np.concatenate([[0], np.cumsum(~is_null)])
+        keeps = ~is_null
+        xy = xy[keeps]
+        steps = np.arange(len(xy) + 1)
+        parts = (steps, steps, rows)
+        axes = {k: v[keeps] for k, v in axes.items()}
+    elif family == Family.POINTS:
+        parts = (steps, steps, levels[0])
+    elif family == Family.LINES:
+        rings = levels[-1]
+        of_rows = levels[0] if depth == 2 else np.concatenate([[0], np.cumsum(~is_null)])
+        if depth == 1:
+            rings = np.concatenate([[0], np.cumsum(np.diff(rings)[~is_null])])
+        parts = (rings, np.arange(len(rings)), of_rows)
+    else:
+        rings = levels[-1]
+        of_parts = levels[-2]
+        of_rows = levels[0] if depth == 3 else np.concatenate([[0], np.cumsum(~is_null)])
+        if depth == 2:
+            of_parts = np.concatenate([[0], np.cumsum(np.diff(of_parts)[~is_null])])
+        parts = (rings, of_parts, of_rows)
+    rings, of_parts, of_rows = (np.asarray(p, np.int64) for p in parts)
+    return GeometryColumn(
+        family=family,
+        xy=np.ascontiguousarray(xy),
+        ring_offsets=rings,
+        part_offsets=of_parts,
+        row_offsets=of_rows,
+        is_null=is_null,
+        is_multi=encoding.startswith("multi"),
+        z=axes.get("z"),
+        m=axes.get("m"),
+    )
