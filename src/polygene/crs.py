@@ -83,6 +83,19 @@ def ellipsoid(crs: pyproj.CRS) -> pyproj.Geod:
     return crs.get_geod() or pyproj.Geod(ellps="WGS84")
 
 
+def _ways(
+    first: pyproj.CRS, second: pyproj.CRS, area: pyproj.aoi.AreaOfInterest | None
+) -> tuple[TransformerGroup | None, str]:
+    """Return the operations between two CRS for an area; None, and what is wrong, if there are none."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        try:
+            group = TransformerGroup(first, second, always_xy=True, area_of_interest=area)  # type: ignore[arg-type]
+        except ProjError as err:
+            return None, f": {err}"
+    return (group, "") if group.transformers else (None, "")
+
+
 class Way:
     """One coordinate operation between two CRS, the same for all coordinates.
 
@@ -106,16 +119,11 @@ class Way:
         self._is_turned = source.to_wkt() > target.to_wkt()
         first, second = (target, source) if self._is_turned else (source, target)
         of = None if area is None else pyproj.aoi.AreaOfInterest(*area)
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            try:
-                group = TransformerGroup(first, second, always_xy=True, area_of_interest=of)  # type: ignore[arg-type]
-                if not group.transformers:
-                    group = TransformerGroup(first, second, always_xy=True)
-            except ProjError as err:
-                raise DataError(f"{label(source)} and {label(target)}: {err}") from err
-        if not group.transformers:
-            raise DataError(f"no way is known from {label(source)} to {label(target)}")
+        group, said = _ways(first, second, of)
+        if group is None and of is not None:  # none that is meant for there
+            group, said = _ways(first, second, None)
+        if group is None:
+            raise DataError(f"no way is known from {label(source)} to {label(target)}{said}")
         self._operation = group.transformers[0]
         self.is_best = bool(group.best_available)
         accuracy = self._operation.accuracy

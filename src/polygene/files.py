@@ -8,18 +8,21 @@ from pathlib import Path
 
 from polygene import record
 from polygene.crs import label, parse
-from polygene.errors import DataError, UsageError
+from polygene.errors import DataError, UsageError, check_choice
 from polygene.formats import address, destination, packed
 from polygene.formats.address import LayerRef, files_of, members
 from polygene.formats.codepages import texts_written_in
 from polygene.formats.destination import OnExisting, Target
 from polygene.formats.formulas import left_as_they_are
+from polygene.formats.proof import IF_CHANGED, written_so
 from polygene.formats.registry import readable_format
 from polygene.layer import Layer, LayerInfo
+from polygene.notes import Lost
 from polygene.ops.places.extents import doubt_of
 from polygene.ops.summary import CopyResult, CopySummary
 from polygene.provenance import Node, history
 from polygene.writing import placed
+from polygene.written import remark
 
 Path_ = str | os.PathLike[str]
 
@@ -56,22 +59,34 @@ def read(text: Path_, crs: str | None = None, *, encoding: str = "") -> Layer:
 
 
 def write(
-    layer: Layer, out: Path_, on_existing: OnExisting = "refuse", *, raw: bool = False
+    layer: Layer,
+    out: Path_,
+    on_existing: OnExisting = "refuse",
+    *,
+    raw: bool = False,
+    proof: bool = True,
+    if_changed: str = "note",
 ) -> str:
     """Write a layer to a destination such as ``out.gpkg#roads``, or a path; return its address.
 
     Without a name it is called like the file. A destination may name fields, as in
     ``by_district/{district}.gpkg``: a layer for each value, and the destination is returned as it is.
 
-    With ``raw``, text in CSV that a spreadsheet would run stays as it is.
+    With ``raw``, text in CSV that a spreadsheet would run stays as it is. What is written is read again
+    and compared before it takes its place, unless ``proof`` is False. What the format cannot hold is
+    warned of; with ``if_changed`` "refuse" nothing is written if it holds anything otherwise.
 
     Raises
     ------
     PolygeneError
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
-    with left_as_they_are(raw):
-        results, _ = _written(layer, out, on_existing)
+    check_choice("if_changed", if_changed, IF_CHANGED)
+    with left_as_they_are(raw), written_so(proof, if_changed):
+        results, notes = _written(layer, out, on_existing)
+    for note in notes:
+        if isinstance(note, Lost):
+            remark(note)
     return results[0][0].words if len(results) == 1 else os.fspath(out)
 
 

@@ -15,6 +15,18 @@ class Warned(str):
     __slots__ = ()
 
 
+class Changed(str):
+    """A note about what a format holds otherwise than it was."""
+
+    __slots__ = ()
+
+
+class Lost(Changed, Warned):
+    """A note about what a format could not hold."""
+
+    __slots__ = ()
+
+
 def counted(n: int, noun: str) -> str:
     """Return a number and what it counts: "1 feature", "2 features"."""
     return f"{n:,} {noun}{'' if n == 1 else 's'}"
@@ -22,7 +34,7 @@ def counted(n: int, noun: str) -> str:
 
 def worded_anew(note: str, change: Callable[[str], str]) -> str:
     """Return a note with its text changed; a warning stays one."""
-    return Warned(change(note)) if isinstance(note, Warned) else change(note)
+    return type(note)(change(note))
 
 
 def in_order(notes: Sequence[str]) -> list[str]:

@@ -16,6 +16,8 @@ from typing import Any
 
 import orjson
 
+from polygene.notes import Changed
+
 STANDARD = "http://www.w3.org/ns/prov#"
 PREFIXES = {
     "prov": STANDARD,
@@ -138,6 +140,16 @@ def moved(own: Lineage, name: str, place: str) -> Lineage:
     """Return the lineage of the same layer under another name, in another place."""
     entities = dict(own.document["entity"])
     entities[own.entity] = {**own.this, "dct:title": name, "prov:location": place}
+    return Lineage({**own.document, "entity": entities}, own.entity)
+
+
+def told(own: Lineage | None, notes: Sequence[str]) -> Lineage | None:
+    """Return a lineage that says what the format of its file could not hold as it was."""
+    said = [str(note) for note in notes if isinstance(note, Changed)]
+    if own is None or not said:
+        return own
+    entities = dict(own.document["entity"])
+    entities[own.entity] = {**own.this, "pg:changed": said}
     return Lineage({**own.document, "entity": entities}, own.entity)
 
 

@@ -18,6 +18,7 @@ from polygene.formats.destination import OnExisting, Target
 from polygene.formats.naming import Values, fields_in
 from polygene.formats.packed import PIPE
 from polygene.formats.parking import park
+from polygene.formats.proof import ChangedError
 from polygene.layer import Layer
 from polygene.notes import Warned
 from polygene.table.groups import group_rows, texts_of
@@ -45,6 +46,8 @@ def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()
         named.append((target, layer))
     try:
         return destination.write_all(named)
+    except ChangedError:
+        raise
     except PolygeneError as err:
         if any(str(target.path) == PIPE for target, _ in named):
             raise

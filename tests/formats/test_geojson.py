@@ -46,7 +46,7 @@ class RoundTrip(InFolder):
         for name, column in some.geometries().items():
             with self.subTest(name=name):
                 layer = replace(some.layer(column, code=DEGREES), table=pa.table({"n": [1, 2, 3]}))
-                notes = geojson.write(self.path, [layer])
+                notes = geojson.write(self.path, [layer]).notes
                 (found,) = geojson.read(self.path, "things").layers
                 some.same_geometry(self, replace(column, m=None), found.geometry)
                 self.assertEqual(any("M values dropped" in n for n in notes), column.m is not None)
@@ -86,7 +86,7 @@ class RoundTrip(InFolder):
 
     def test_other_systems_are_brought_to_degrees(self):
         column = make.points([[np.array([500_000, 7_380_000.0])]])
-        notes = geojson.write(self.path, [make.layer("x", column, crs.parse("EPSG:32633"))])
+        notes = geojson.write(self.path, [make.layer("x", column, crs.parse("EPSG:32633"))]).notes
         (found,) = geojson.read(self.path, "things").layers
         self.assertAlmostEqual(found.geometry.xy[0, 0], 15, 9)
         self.assertIn("longitude and latitude", notes[0])

@@ -192,8 +192,10 @@ class Strangers(InFolder):
         for given, says in ((wkt, "no place for the shift"), ("EPSG:9518", ""), ("EPSG:4979", "")):
             with self.subTest(crs=given[:20]):
                 path = self.folder / "s.shp"
-                notes = format_of(path).write(
-                    path, [Layer("s", layer.geometry, layer.table, crs.parse(given))]
+                notes = (
+                    format_of(path)
+                    .write(path, [Layer("s", layer.geometry, layer.table, crs.parse(given))])
+                    .notes
                 )
                 self.assertIn(says, " ".join(notes))
                 (back,) = format_of(path).read(path, "s").layers

@@ -159,7 +159,7 @@ class Nothing(InFolder):
             (".fgb", ("t: 1 moment cut",)),
         ):
             path = self.folder / f"e{ending}"
-            notes = format_of(path).write(path, [layer])
+            notes = format_of(path).write(path, [layer]).notes
             with self.subTest(ending=ending):
                 self.assertEqual(len(notes), len(says), notes)
                 for note, text in zip(notes, says, strict=True):

@@ -16,8 +16,9 @@ CHECKS = "Checks, and what is told"
 _GROUPS = {
     TAKES: "with_ where with_where box box_crs crs encoding invalid outside_use rows "
     "from_lineage given",
-    WRITES: "out links chart report propose sources diagram raw replace next_ credit licence",
-    CHECKS: "strict stop_at_first keep_dump dry_run as_json quiet details help",
+    WRITES: "out links chart report propose sources diagram raw if_changed replace next_ "
+    "credit licence",
+    CHECKS: "strict no_proof stop_at_first keep_dump dry_run as_json quiet details help",
 }
 _GROUP_OF = {name: group for group, names in _GROUPS.items() for name in names.split()}
 

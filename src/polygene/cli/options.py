@@ -47,11 +47,15 @@ class RecordedCommand(Helpful):
         from polygene.formats.codepages import texts_written_in
         from polygene.formats.formulas import left_as_they_are
         from polygene.formats.packed import unpacking
+        from polygene.formats.proof import written_so
 
         is_raw, encoding = ctx.params.pop("raw", False), ctx.params.pop("encoding", None)
+        is_proved = not ctx.params.pop("no_proof", False)
+        if_changed = ctx.params.pop("if_changed", "note")
         with (
             unpacking(), keeping_open(),
             left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""),
+            written_so(is_proved, if_changed),
         ):  # fmt: skip
             return self._recorded(ctx)
 
@@ -143,6 +147,8 @@ NOT_RECORDED = (
     "out",
     "replace",
     "next_",
+    "no_proof",
+    "if_changed",
     "as_json",
     "quiet",
     "stop_at_first",
@@ -294,14 +300,31 @@ raw = click.option(
 )
 
 
+_if_changed = click.option(
+    "--if-changed",
+    type=click.Choice(["note", "refuse"]),
+    default="note",
+    show_default=True,
+    help="What a format cannot hold as it is: write it and say so, or write nothing.",
+)
+_no_proof = click.option(
+    "--no-proof", is_flag=True, help="Do not read what is written again to compare it."
+)
+
+
+def proving(function: Any) -> Any:
+    """Add whether files that are written are looked at again, and what a change by a format does."""
+    return _if_changed(_no_proof(function))
+
+
 def out(function: Any) -> Any:
     """Add the destination, and what its lineage is to say."""
-    return _out(raw(_credit(_licence(function))))
+    return _out(raw(proving(_credit(_licence(function)))))
 
 
 def out_optional(function: Any) -> Any:
     """Add a destination that may be left out, and what its lineage is to say."""
-    return _out_optional(raw(_credit(_licence(function))))
+    return _out_optional(raw(proving(_credit(_licence(function)))))
 
 
 replace = click.option("--replace", is_flag=True, help="Overwrite results that exist.")

@@ -27,6 +27,8 @@ _NOT_KEYS = (
     "out",
     "replace",
     "next_",
+    "no_proof",
+    "if_changed",
     "as_json",
     "quiet",
     "keep_dump",

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     "--from-lineage", metavar="LAYER", help="Write RECIPE anew, as the one that made this layer."
 )
 @options.replace
+@options.proving
 @click.option("--report", metavar="FILE", help="Write a page about the run: an .html file.")
 @click.option("--dry-run", is_flag=True, help="Check the recipe and print the plan; run nothing.")
 @asks(Asked, options.json, options.quiet)

@@ -134,6 +134,20 @@ def removing(path: Path) -> None:
             commit.given.append(_Given(path, Path(os.path.realpath(path)), None))
 
 
+def new_files(path: Path) -> list[tuple[Path, Path]]:
+    """Return what is written together for a file, with others of its stem, not yet in place.
+
+    Each as the path that it is to have and where it is now.
+    """
+    commit = _current.get()
+    assert commit is not None, "nothing is written together here"
+    return [
+        (one.shown, one.new)
+        for one in commit.given
+        if one.new is not None and one.shown.parent == path.parent and one.shown.stem == path.stem
+    ]
+
+
 def until_in_place(held: contextlib.AbstractContextManager[T]) -> T:
     """Hold something, as a lock, until what is written together is in its places."""
     commit = _current.get()

@@ -5,12 +5,14 @@ from __future__ import annotations
 import contextlib
 import gc
 import glob
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from pathlib import Path
+from types import MappingProxyType
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from polygene.errors import DataError, ExistsError
+from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
 
 if TYPE_CHECKING:
@@ -33,6 +35,43 @@ class Reading(NamedTuple):
     notes: list[str]
 
 
+class Known(NamedTuple):
+    """Geometry that need not be decoded again where its bytes have the checksums given here.
+
+    A reader decodes it after all where they have not.
+    """
+
+    geometry: GeometryColumn
+    sums: Sequence[int]
+
+
+class Way(NamedTuple):
+    """What a format does to every layer, so that it is no fault.
+
+    declared : the fields whose changes have been told already
+    has_loose_rings : which ring is a hole of which is found on reading
+    keeps_types : it states the types of fields, also of those without a value
+    """
+
+    declared: frozenset[str] = frozenset()
+    has_loose_rings: bool = False
+    keeps_types: bool = True
+
+
+class Written(NamedTuple):
+    """What a format made of layers: what there is to say, and what reading the file is to give.
+
+    meant : the layers as they are in the file: fields as they are called there, in its CRS and order
+    way : what the format does to every layer
+    sums : checksums of the geometry by layer, where `read` takes what is `Known`
+    """
+
+    notes: list[str]
+    meant: Sequence[Layer]
+    way: Way = Way()
+    sums: Mapping[str, Sequence[int]] = MappingProxyType({})
+
+
 class Format(Protocol):
     """A module that reads and writes one open format."""
 
@@ -52,11 +91,8 @@ class Format(Protocol):
 
     def read(self, path: Path, name: str) -> Reading: ...
 
-    def write(self, path: Path, layers: Sequence[Layer]) -> list[str]:
-        """Write layers, whole or not at all; those of the same name are replaced, others stay.
-
-        Returns what there is to say about it.
-        """
+    def write(self, path: Path, layers: Sequence[Layer]) -> Written:
+        """Write layers, whole or not at all; those of the same name are replaced, others stay."""
         ...
 
 
@@ -64,6 +100,12 @@ class PartReader(Protocol):
     """The format of a module that can leave unwanted features in the file."""
 
     def read(self, path: Path, name: str, wanted: Wanted) -> Reading: ...
+
+
+class ProofReader(Protocol):
+    """The format of a module that can leave out decoding of geometry that is known."""
+
+    def read(self, path: Path, name: str, *, known: Known) -> Reading: ...
 
 
 kept_open: ContextVar[dict[object, Closes] | None] = ContextVar("polygene_open", default=None)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -16,7 +18,7 @@ from polygene.formats import moments, wkb
 from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer, LayerInfo, distinct_name
-from polygene.notes import Warned, counted
+from polygene.notes import Lost, counted
 from polygene.text.assemble import OfFamily, columns_of
 
 ADVICE = "mend the file or take the layer from its source again"
@@ -29,21 +31,32 @@ def geometry_words(column: GeometryColumn) -> str:
     return f"{'multi' if column.is_multi else ''}{family}{' ' if dims else ''}{dims}"
 
 
-def not_kept(layer: Layer, keeps_nan: bool, keeps_infinite: bool) -> list[str]:
+class NotKept(NamedTuple):
+    """What a format has no place for, in words, and the fields that this is about."""
+
+    notes: list[str]
+    fields: frozenset[str]
+
+
+def not_kept(layer: Layer, keeps_nan: bool, keeps_infinite: bool) -> NotKept:
     """Say which values a format has no place for: what is not finite, parts of a millisecond."""
     notes: list[str] = []
+    fields: set[str] = set()
     for field in layer.table.schema:
+        n_before = len(notes)
         column, where = layer.table.column(field.name), f"{layer.name}: field {field.name}"
         if pa.types.is_floating(field.type) and not (keeps_nan and keeps_infinite):
             is_lost = pc.is_nan(column) if keeps_infinite else pc.invert(pc.is_finite(column))
             n = pc.sum(is_lost).as_py() or 0
             if n:
                 what = "that are no number" if keeps_infinite else "that are not finite"
-                notes.append(Warned(f"{where}: {counted(n, 'value')} {what}, null there"))
+                notes.append(Lost(f"{where}: {counted(n, 'value')} {what}, null there"))
         n = moments.finer_than_kept(column)
         if n:
-            notes.append(Warned(f"{where}: {counted(n, 'moment')} cut to milliseconds"))
-    return notes
+            notes.append(Lost(f"{where}: {counted(n, 'moment')} cut to milliseconds"))
+        if len(notes) > n_before:
+            fields.add(field.name)
+    return NotKept(notes, frozenset(fields))
 
 
 def info_of(layer: Layer) -> LayerInfo:
@@ -142,6 +155,19 @@ def from_wkb(
     except wkb.WkbError as err:
         raise GeometryError(str(path), f"row {err.row + 1}", err.reason, ADVICE) from err
     return columns_of(parts, n_rows, is_null, is_multi, default)
+
+
+def sum_of_wkb(column: pa.ChunkedArray) -> int:
+    """Return a checksum (CRC-32) of binary values, with the length of each and which are null."""
+    found, about = 0, [np.asarray(column.is_null()).tobytes()]
+    for chunk in column.chunks:
+        _, offsets, data = chunk.cast(pa.large_binary()).buffers()
+        at = chunk.offset
+        ends = np.frombuffer(offsets, np.int64)[at : at + len(chunk) + 1]
+        about.append(np.diff(ends).tobytes())
+        if data is not None and len(ends):
+            found = zlib.crc32(memoryview(data)[ends[0] : ends[-1]], found)
+    return zlib.crc32(b"".join(about), found)
 
 
 def to_wkb(column: GeometryColumn) -> pa.Array:

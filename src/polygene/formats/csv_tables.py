@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -16,12 +17,12 @@ from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError, reason_of
 from polygene.formats import codepages, formulas
-from polygene.formats.base import Reading, collecting_no_garbage, only_one
+from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import ADVICE, distinct_columns, info_of, layers_of, named
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
-from polygene.notes import Warned
+from polygene.notes import Changed, Lost, Warned
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond
 from polygene.text import wkt
@@ -231,7 +232,7 @@ def _from_wkt(texts: list[str | None], path: Path) -> list[OfFamily]:
     return reading.geometries_of(features, path)
 
 
-def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+def write(path: Path, layers: Sequence[Layer]) -> Written:
     """Write the one layer: its fields, and the geometry as WKT in the column ``wkt``.
 
     Raises
@@ -242,6 +243,10 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         If it cannot be written.
     """
     layer = only_one(path, layers, "a table")
+    if (
+        not layer.table.num_columns
+    ):  # a line of a null geometry alone would be empty, and passed over
+        layer = replace(layer, table=pa.table({"row": np.arange(1, layer.n_rows + 1)}))
     taken = {name.casefold() for name in layer.table.column_names}
     name = "wkt" if "wkt" not in taken else "geometry"
     texts = pa.array(_to_wkt(layer.geometry), pa.string())
@@ -253,18 +258,25 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     notes = formulas.said(layer.name, n_formulas)
     if layer.crs is not None:
         notes.append(
-            f"{layer.name}: a table has no place for the CRS, {label(layer.crs)}; say it with `crs` "
-            "when you read it"
+            Changed(
+                f"{layer.name}: a table has no place for the CRS, {label(layer.crs)}; say it with "
+                "`crs` when you read it"
+            )
         )
     if layer.geometry.m is not None:
-        notes.append(Warned(f"{layer.name}: M values dropped"))
-    return notes
+        notes.append(Lost(f"{layer.name}: M values dropped"))
+    geometry = replace(layer.geometry, m=None)
+    named = layer.table.rename_columns(table.column_names[:-1])  # formulas are none any more
+    meant = replace(layer, geometry=geometry, table=named, crs=None)
+    return Written(notes, [meant], Way(keeps_types=False))
 
 
 def _writable(column: pa.ChunkedArray) -> pa.ChunkedArray:
     kind = column.type
     if pa.types.is_timestamp(kind) or pa.types.is_boolean(kind) or dates_beyond(column):
         return as_text(column)
+    if pa.types.is_float32(kind) or pa.types.is_float16(kind):
+        return column.cast(pa.float64())  # the shortest text of 32 bits is another number in 64
     if pa.types.is_binary(column.type):
         texts = [None if v is None else v.hex() for v in column.to_pylist()]
         return pa.chunked_array([pa.array(texts, pa.string())])

@@ -9,10 +9,11 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Literal, NamedTuple
 
+from polygene import provenance
 from polygene.commit.locks import alone_in
 from polygene.commit.together import together, until_in_place
 from polygene.errors import ExistsError, FileError, UsageError, reason_of
-from polygene.formats import beside
+from polygene.formats import beside, proof
 from polygene.formats.address import LayerRef, split
 from polygene.formats.file_names import file_name
 from polygene.formats.naming import (
@@ -284,7 +285,7 @@ def _folders_for(paths: Sequence[Path]) -> Iterator[list[Path]]:
 
 
 def _write_file(path: Path, layers: Sequence[Layer]) -> list[str]:
-    notes = format_of(path).write(path, layers)
+    notes = proof.notes_of(path, format_of(path).write(path, layers))
     if str(path) != PIPE and not format_of(path).KEEPS_LINEAGE:
-        beside.write(path, layers[0].lineage)
+        beside.write(path, provenance.told(layers[0].lineage, notes))
     return notes

@@ -20,14 +20,24 @@ from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
 from polygene.formats import moments
-from polygene.formats.base import Reading, only_one
-from polygene.formats.columns import distinct_columns, from_wkb, info_of, layers_of, named, to_wkb
+from polygene.formats.base import Known, Reading, Written, only_one
+from polygene.formats.columns import (
+    distinct_columns,
+    from_wkb,
+    info_of,
+    layers_of,
+    named,
+    sum_of_wkb,
+    to_wkb,
+)
 from polygene.formats.geoarrow import from_lists
 from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, LayerInfo, distinct_name
 from polygene.notes import Warned, counted
+from polygene.table.casting import rounded_as_real
+from polygene.text.assemble import OfFamily
 
 NAME = "GeoParquet"
 ENDINGS = (".parquet",)
@@ -182,7 +192,7 @@ def _crs(about: dict[str, Any]) -> pyproj.CRS | None:
     return crs_module.parse(text if isinstance(text, str) else orjson.dumps(text).decode())
 
 
-def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
+def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None) -> Reading:
     """Read the layer; geometry as WKB or in the native encodings.
 
     Of what is not wanted, groups of rows are left in the file: those outside the box by the
@@ -208,11 +218,11 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         )
     table = distinct_columns(table, path, notes)
     encoding = str(about["encoding"])
-    if encoding.upper() == "WKB":
+    if known is not None and list(known.sums) == [sum_of_wkb(table.column(column))]:
+        geometries = [OfFamily(np.arange(table.num_rows), known.geometry)]
+    elif encoding.upper() == "WKB":
         geometries = from_wkb(table.column(column), path, _stated_family(about))
     else:
-        from polygene.text.assemble import OfFamily
-
         geometry = from_lists(table.column(column), encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
@@ -325,7 +335,7 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
                 )
         elif pa.types.is_decimal(wanted) or pa.types.is_float16(wanted):
             wanted = pa.float64()
-            n_rounded = _rounded(column) if pa.types.is_decimal(kind) else 0
+            n_rounded = rounded_as_real(column) if pa.types.is_decimal(kind) else 0
             if n_rounded:
                 what = f"{counted(n_rounded, 'value')} of {kind} rounded to real numbers"
                 notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
@@ -344,18 +354,6 @@ def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
                 k, pa.field(field.name, wanted, metadata=field.metadata), column
             )
     return table
-
-
-def _rounded(column: pa.ChunkedArray) -> int:
-    """Return how many decimals a real number does not hold."""
-    if column.type.precision <= 15:
-        return 0
-    real = column.cast(pa.float64())
-    try:
-        back = real.cast(column.type)
-    except pa.ArrowInvalid:
-        return len(column) - column.null_count
-    return int(pc.sum(pc.not_equal(back, column)).as_py() or 0)
 
 
 def _check_text(column: pa.ChunkedArray, where: str) -> None:
@@ -381,7 +379,7 @@ def _texts(column: pa.ChunkedArray, where: str) -> list[str | None]:
         raise FileError(f"{where} holds values that cannot be shown as text: {err}") from err
 
 
-def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+def write(path: Path, layers: Sequence[Layer]) -> Written:
     """Write the one layer, whole or not at all, with the box of each row for readers that skip.
 
     Raises
@@ -395,6 +393,9 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     taken = {name.casefold() for name in layer.table.column_names}
     geometry, box = (distinct_name(name, taken) for name in ("geometry", "bbox"))
     bounds = layer.geometry.row_bounds()
+    order, notes = order_to_write(bounds, path.name)
+    if order is not None:
+        layer, bounds = layer.take(order), bounds[order]
     is_none = layer.geometry.is_empty
     boxes = pa.StructArray.from_arrays(
         [pa.array(bounds[:, k], mask=is_none) for k in range(4)],
@@ -402,7 +403,8 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         mask=pa.array(is_none),
     )
     table = layer.table if layer.table.num_columns else pa.table({})
-    columns = [*table.columns, to_wkb(layer.geometry).cast(pa.binary()), boxes]
+    shapes = to_wkb(layer.geometry).cast(pa.binary())
+    columns = [*table.columns, shapes, boxes]
     fields = [*table.schema, pa.field(geometry, pa.binary()), pa.field(box, boxes.type)]
     metadata: dict[str, Any] = {
         "geo": orjson.dumps(_metadata(layer, geometry, box, extent_of(bounds)))
@@ -410,9 +412,6 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     if layer.lineage is not None:
         metadata["lineage"] = layer.lineage.to_json()
     whole = pa.table(columns, pa.schema(fields, metadata=metadata))
-    order, notes = order_to_write(bounds, path.name)
-    if order is not None:
-        whole = whole.take(pa.array(order))
     with replacing(path) as temporary:
         try:
             # Coordinates hardly ever come twice: looking for those that do costs half the time.
@@ -424,7 +423,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
             raise
         except pa.ArrowException as err:
             raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
-    return notes
+    return Written(notes, [layer], sums={layer.name: [sum_of_wkb(pa.chunked_array([shapes]))]})
 
 
 def _types(column: GeometryColumn) -> list[str]:

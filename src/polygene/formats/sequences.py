@@ -13,7 +13,7 @@ import orjson
 from polygene import crs as crs_module
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
-from polygene.formats.base import Reading, collecting_no_garbage
+from polygene.formats.base import Reading, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of, named
 from polygene.formats.geojson import reading, writing
 from polygene.layer import Layer, LayerInfo
@@ -68,7 +68,7 @@ def _read(path: Path) -> Reading:
     return reading.from_features(features, crs_module.parse(crs_module.LONGITUDE_LATITUDE), path)
 
 
-def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+def write(path: Path, layers: Sequence[Layer]) -> Written:
     """Write the one layer, with record marks if the ending is .geojsons; ``-`` is standard output.
 
     Raises
@@ -78,12 +78,12 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     FileError
         If it cannot be written.
     """
-    notes, chunks = writing.chunks_of(path, layers)
+    written, chunks = writing.chunks_of(path, layers)
     mark = MARK if path.suffix.lower() == ".geojsons" else b""
     with _opened(path) as file, collecting_no_garbage():
         for features in chunks:
             file.write(b"".join(mark + feature + b"\n" for feature in features))
-    return notes
+    return written
 
 
 @contextlib.contextmanager

@@ -97,6 +97,20 @@ def as_text(column: Any) -> Any:
     return column.cast(pa.string())
 
 
+def rounded_as_real(column: pa.ChunkedArray) -> int:
+    """Return how many whole numbers or decimals a real number of 64 bits does not hold exactly."""
+    kind = column.type
+    is_decimal = pa.types.is_decimal(kind)
+    if not (is_decimal and kind.precision > 15) and not pa.types.is_integer(kind):
+        return 0
+    real = column.cast(pa.float64(), safe=False)
+    try:
+        back = real.cast(kind, safe=is_decimal)
+    except pa.ArrowInvalid:
+        return len(column) - column.null_count
+    return int(pc.sum(pc.not_equal(back, column)).as_py() or 0)
+
+
 def _numbers(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Read numbers; what is none becomes null."""
     text = pc.utf8_trim_whitespace(column)

@@ -20,13 +20,14 @@ from polygene import kernels
 from polygene.arrays import I64Array, U8Array, offsets_from, owners, put_rows
 from polygene.commit.together import replacing
 from polygene.formats import moments
-from polygene.formats.base import only_one
+from polygene.formats.base import Way, Written, only_one
 from polygene.formats.columns import not_kept
 from polygene.formats.flatgeobuf import index
 from polygene.formats.flatgeobuf.header import STORED, Field, Header, header_bytes, number_of
 from polygene.formats.hilbert import order_to_write
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
+from polygene.provenance import told
 from polygene.table.casting import as_text
 from polygene.table.types import width_of
 
@@ -62,7 +63,7 @@ _SLOT = {"ends": 0, "xy": 1, "z": 2, "m": 3, "type": 6, "parts": 7}
 _TABLE = 20  # bytes from the beginning of a geometry to its table
 
 
-def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+def write(path: Path, layers: Sequence[Layer]) -> Written:
     """Write the one layer, whole or not at all, with the index that a corner is read by.
 
     Raises
@@ -73,12 +74,13 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         If it cannot be written.
     """
     layer = only_one(path, layers, "a FlatGeobuf")
-    column = layer.geometry
-    bounds = column.row_bounds()
+    bounds = layer.geometry.row_bounds()
     bounds = np.where(np.isfinite(bounds).all(axis=1, keepdims=True), bounds, np.nan)
     order, notes = order_to_write(bounds, path.name)
-    notes += not_kept(layer, keeps_nan=True, keeps_infinite=True)
-    bounds = bounds if order is None else bounds[order]
+    kept = not_kept(layer, keeps_nan=True, keeps_infinite=True)
+    if order is not None:
+        layer, bounds = layer.take(order), bounds[order]
+    column, lineage = layer.geometry, told(layer.lineage, kept.notes)
     fields = [
         Field(own.name, number_of(own.type), width_of(own) or -1) for own in layer.table.schema
     ]
@@ -94,7 +96,7 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         crs=layer.crs,
         title=layer.title,
         description=layer.description,
-        metadata="" if layer.lineage is None else layer.lineage.to_json(),
+        metadata="" if lineage is None else lineage.to_json(),
     )
     offsets = np.zeros(layer.n_rows, np.int64)
     with replacing(path) as temporary, temporary.open("r+b") as file:
@@ -104,14 +106,14 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         at = 0
         for first in range(0, layer.n_rows, CHUNK):
             rows = np.arange(first, min(first + CHUNK, layer.n_rows))
-            data, places = _features(layer.take(rows if order is None else order[rows]), fields)
+            data, places = _features(layer.take(rows), fields)
             offsets[rows] = at + places
             at += len(data)
             file.write(data.data)
         if layer.n_rows:
             file.seek(start)
             file.write(index.build(bounds, offsets).tobytes())
-    return notes
+    return Written([*notes, *kept.notes], [layer], Way(kept.fields))
 
 
 def _features(layer: Layer, fields: Sequence[Field]) -> tuple[U8Array, I64Array]:

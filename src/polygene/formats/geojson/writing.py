@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from itertools import chain
 from pathlib import Path
 
@@ -15,12 +16,12 @@ from polygene.arrays import F64Array, owners
 from polygene.commit.together import replacing
 from polygene.errors import DataError
 from polygene.formats import moments
-from polygene.formats.base import collecting_no_garbage, only_one
+from polygene.formats.base import Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import not_kept
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
-from polygene.notes import Warned
+from polygene.notes import Changed, Lost
 from polygene.winding import turned
 
 CHUNK = 20_000  # features turned into text at a time
@@ -28,7 +29,7 @@ DECIMALS = 9  # of transformed degrees: a tenth of a millimetre
 _NAMES = {Family.POINTS: "Point", Family.LINES: "LineString", Family.POLYGONS: "Polygon"}
 
 
-def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+def write(path: Path, layers: Sequence[Layer]) -> Written:
     """Write the one layer, whole or not at all.
 
     Raises
@@ -38,18 +39,18 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
     FileError
         If it cannot be written.
     """
-    notes, chunks = chunks_of(path, layers)
+    written, chunks = chunks_of(path, layers)
     with replacing(path) as temporary, temporary.open("wb") as file, collecting_no_garbage():
         file.write(b'{"type":"FeatureCollection","features":[')
         for k, features in enumerate(chunks):
             file.write(b",\n" if k else b"\n")
             file.write(b",\n".join(features))
         file.write(b"\n]}\n")
-    return notes
+    return written
 
 
-def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[list[str], Iterator[Iterator[bytes]]]:
-    """Return what there is to say, and the texts of features some thousands at a time.
+def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[Written, Iterator[Iterator[bytes]]]:
+    """Return what is to be told, and the texts of features some thousands at a time.
 
     Raises
     ------
@@ -58,9 +59,11 @@ def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[list[str], Iterator[
     """
     layer, notes = _to_degrees(only_one(path, layers, "a GeoJSON file"))
     geometry = turned(layer.geometry, outer_is_counter_clockwise=True)  # section 3.1.6
-    notes += not_kept(layer, keeps_nan=False, keeps_infinite=False)
+    kept = not_kept(layer, keeps_nan=False, keeps_infinite=False)
+    notes += kept.notes
     if geometry.m is not None:
-        notes.append(Warned(f"{layer.name}: M values dropped, GeoJSON has no place for them"))
+        geometry = replace(geometry, m=None)
+        notes.append(Lost(f"{layer.name}: M values dropped, GeoJSON has no place for them"))
 
     def chunks() -> Iterator[Iterator[bytes]]:
         for start in range(0, layer.n_rows, CHUNK):
@@ -69,7 +72,8 @@ def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[list[str], Iterator[
             ids = None if layer.ids is None else layer.ids[start:stop].tolist()
             yield _features(geometry.slice_rows(start, stop), table, ids, stop - start)
 
-    return notes, chunks()
+    way = Way(kept.fields, keeps_types=False)
+    return Written(notes, [replace(layer, geometry=geometry)], way), chunks()
 
 
 def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
@@ -87,15 +91,14 @@ def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
     crs_module.check_places(own, there, way, f"layer {layer.name!r}")
     column = on_the_globe(own, there, way)
     column = column.with_xy(np.round(column.xy, DECIMALS))
-    notes = [f"{layer.name}: brought from {crs_module.label(layer.crs)} to longitude and latitude"]
+    said = f"{layer.name}: brought from {crs_module.label(layer.crs)} to longitude and latitude"
+    notes: list[str] = [Changed(said)]
     lost = heights_lost(own, column)
     if lost:
         notes.append(
-            Warned(
-                f"{layer.name}: {lost:,} features parted at 180 degrees lost their Z or M values"
-            )
+            Lost(f"{layer.name}: {lost:,} features parted at 180 degrees lost their Z or M values")
         )
-    return layer.with_geometry(column, np.arange(layer.n_rows)), notes
+    return replace(layer.with_geometry(column, np.arange(layer.n_rows)), crs=target), notes
 
 
 def _features(

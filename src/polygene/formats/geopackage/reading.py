@@ -13,16 +13,15 @@ import pyarrow as pa
 from polygene.arrays import BoolArray, I64Array, U8Array
 from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import wkb
-from polygene.formats.base import Reading, collecting_no_garbage
+from polygene.formats.base import Known, Reading, collecting_no_garbage
 from polygene.formats.geopackage import metadata
 from polygene.formats.geopackage.schema import Package, opened, patient, quoted, read_crs
-from polygene.formats.geopackage.values import arrow_field, to_arrow
+from polygene.formats.geopackage.values import CHUNK, arrow_field, sum_of, to_arrow
 from polygene.formats.wanted import ALL, Wanted
-from polygene.geometry import Extent, Family
+from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import NO_GEOMETRY, Layer, LayerInfo
 from polygene.text.assemble import OfFamily, Parts, columns_of
 
-CHUNK = 50_000  # rows fetched at a time
 SHORT = 3  # seconds to wait for a view that is listed
 LONG = 120  # and for each chunk of one that is read
 _CHOSEN = "temp.polygene_chosen"
@@ -194,7 +193,18 @@ def _columns(connection: sqlite3.Connection, table: _Table) -> _Columns:
     return _Columns(key, fields)
 
 
-def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
+def _says(table: _Table, own: GeometryColumn) -> bool:
+    """Whether a table says that it holds geometry of the type of a column."""
+    words = ("POINT", "LINESTRING", "POLYGON")[own.family]
+    is_tall = (table.has_z, table.has_m) == (own.z is not None, own.m is not None)
+    return is_tall and table.geometry_type == ("MULTI" if own.is_multi else "") + words
+
+
+class _OtherBytesError(Exception):
+    """Geometry is not what it was thought to be."""
+
+
+def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None) -> Reading:
     """Read one layer; several come back if its geometry has mixed dimensions.
 
     Of what is not wanted, the rows outside the box are left in the file where there is a spatial
@@ -207,6 +217,8 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         If a row's geometry cannot be decoded.
     """
     try:
+        return _read(path, name, wanted, is_strict=True, known=known)
+    except _OtherBytesError:
         return _read(path, name, wanted, is_strict=True)
     except UnicodeDecodeError:
         reading = _read(path, name, wanted, is_strict=False)
@@ -214,7 +226,9 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         return Reading(reading.layers, [*reading.notes, note])
 
 
-def _read(path: Path, name: str, wanted: Wanted, is_strict: bool) -> Reading:
+def _read(
+    path: Path, name: str, wanted: Wanted, is_strict: bool, known: Known | None = None
+) -> Reading:
     with opened(path, is_strict) as connection:
         tables = _tables(connection)
         table = next((t for t in tables if t.name == name), None)
@@ -224,7 +238,11 @@ def _read(path: Path, name: str, wanted: Wanted, is_strict: bool) -> Reading:
         crs = read_crs(connection, table.srs_id)
         lineage, others = metadata.read(connection, table.name)
         total = _choose(connection, table, columns, wanted)
-        fetched = _fetch(connection, table, columns, path, total is not None)
+        if known is not None and not _says(table, known.geometry):
+            known = None
+        fetched = _fetch(
+            connection, table, columns, path, chosen_only=total is not None, known=known
+        )
     notes = [f"{name}: field {f} {wrong}; read as text" for f, wrong in fetched.wrong.items()]
     layers = []
     for k, chosen in enumerate(fetched.chosen):
@@ -317,11 +335,14 @@ def _fetch(
     table: _Table,
     columns: _Columns,
     path: Path,
+    *,
     chosen_only: bool,
+    known: Known | None,
 ) -> _Fetched:
     names = [table.geometry_column, *(field.name for field in columns.fields)]
-    if columns.key:
-        names.append(columns.key)
+    has_keys = columns.key is not None and known is None
+    if has_keys:
+        names.append(str(columns.key))
     statement = (
         f"SELECT {', '.join(map(quoted, names))} FROM {quoted(table.name)}"
         + (f" WHERE {quoted(str(columns.key))} IN {_CHOSEN}" if chosen_only else "")
@@ -336,19 +357,30 @@ def _fetch(
     n_rows = 0
     for rows in _chunks(connection, statement, table.is_view):
         values = list(zip(*rows, strict=True))
-        blobs = _blobs(values[0], path, table.name)
-        found, multi = _decode(blobs, f"{path}#{table.name}", n_rows)
-        parts += found
-        is_multi.append(multi)
-        is_null.append(np.asarray(blobs.is_null()))
+        if known is not None:
+            k = n_rows // CHUNK
+            if list(known.sums[k : k + 1]) != [sum_of(values[0])]:
+                raise _OtherBytesError
+        else:
+            blobs = _blobs(values[0], path, table.name)
+            found, multi = _decode(blobs, f"{path}#{table.name}", n_rows)
+            parts += found
+            is_multi.append(multi)
+            is_null.append(np.asarray(blobs.is_null()))
         for k, field in enumerate(columns.fields):
             array, complaint = to_arrow(values[1 + k], field)
             chunks[k].append(array)
             if complaint:
                 wrong[field.name] = complaint
-        if columns.key:
+        if has_keys:
             keys.append(np.array(values[-1], np.int64))
         n_rows += len(rows)
+    ids = np.concatenate([np.zeros(0, np.int64), *keys]) if has_keys else None
+    fields = _table(columns.fields, chunks, wrong)
+    if known is not None:
+        if known.geometry.n_rows != n_rows:
+            raise _OtherBytesError
+        return _Fetched([OfFamily(np.arange(n_rows), known.geometry)], fields, ids, wrong)
     no_rows = np.zeros(0, bool)
     is_multi_row = np.concatenate([no_rows, *is_multi])
     if table.geometry_type.startswith("MULTI"):
@@ -360,8 +392,7 @@ def _fetch(
         is_multi_row,
         _declared_family(table.geometry_type),
     )
-    ids = np.concatenate([np.zeros(0, np.int64), *keys]) if columns.key else None
-    return _Fetched(chosen, _table(columns.fields, chunks, wrong), ids, wrong)
+    return _Fetched(chosen, fields, ids, wrong)
 
 
 def _chunks(connection: sqlite3.Connection, statement: str, is_view: bool) -> Iterator[list[Any]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import zlib
 from collections.abc import Sequence
 from typing import Any
 
@@ -10,7 +11,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from polygene.arrays import I64Array
 from polygene.formats import moments
+
+CHUNK = 10_000  # rows put into a table or fetched from it at a time
 
 _BY_NAME = {
     "BOOLEAN": pa.bool_(),
@@ -40,6 +44,21 @@ _TO_NAME = [
     (pa.types.is_timestamp, "DATETIME"),
     (lambda t: pa.types.is_binary(t) or pa.types.is_large_binary(t), "BLOB"),
 ]
+
+
+def sum_of(blobs: Sequence[bytes | None]) -> int:
+    """Return a checksum (CRC-32) of blobs, with the length of each and which are null."""
+    if None in blobs:
+        lengths = np.array([-1 if blob is None else len(blob) for blob in blobs], np.int64)
+        blobs = [blob for blob in blobs if blob is not None]
+    else:
+        lengths = np.fromiter(map(len, blobs), np.int64, len(blobs))  # type: ignore[arg-type]
+    return sum_of_bytes(b"".join(blobs), lengths)  # type: ignore[arg-type]
+
+
+def sum_of_bytes(whole: bytes, lengths: I64Array) -> int:
+    """Return the same of blobs that lie in a row, from the length of each."""
+    return zlib.crc32(whole, zlib.crc32(lengths.tobytes()))
 
 
 def arrow_field(name: str, declared: str) -> pa.Field:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import contextlib
 import math
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -17,12 +18,12 @@ from polygene.commit.together import removing, replacing, together
 from polygene.crs import label
 from polygene.errors import DataError
 from polygene.formats import moments
-from polygene.formats.base import collecting_no_garbage, only_one
+from polygene.formats.base import Way, Written, collecting_no_garbage, only_one
 from polygene.formats.shapefile import laying
 from polygene.formats.shapefile.laying import FieldOf
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.notes import Warned
+from polygene.notes import Changed, Lost, counted
 from polygene.table.types import beyond_as_text, dates_beyond, kind_of, width_of
 from polygene.winding import turned
 
@@ -30,7 +31,7 @@ _MOST_FIELDS, _LONGEST_RECORD = 2_046, 65_535  # what the header of a .dbf can s
 _LARGEST = 2**31 - 1  # bytes that a part file can have
 
 
-def write(path: Path, layers: Sequence[Layer]) -> list[str]:
+def write(path: Path, layers: Sequence[Layer]) -> Written:
     """Write the one layer: .shp, .shx, .dbf, .cpg and, if the CRS is known, .prj.
 
     Raises
@@ -41,12 +42,14 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         If it cannot be written.
     """
     layer, notes = only_one(path, layers, "a shapefile"), list[str]()
-    fields, columns = _fields(layer, notes)
+    fields, columns, meant, declared = _fields(layer, notes)
     _check_size(path, layer, fields)
     endings = [".shx", ".dbf", ".cpg", *([] if layer.crs is None else [".prj"])]
     with together(), _all_replacing(path, endings) as places, collecting_no_garbage():
         if not fields:
-            fields, columns = [FieldOf("row", "N", 10, 0)], [list(range(1, layer.n_rows + 1))]
+            rows = list(range(1, layer.n_rows + 1))
+            fields, columns = [FieldOf("row", "N", 10, 0)], [rows]
+            meant = pa.table({"row": pa.array(rows, pa.int64())})
         code = _code(layer.geometry)
         column = turned(layer.geometry, outer_is_counter_clockwise=False)
         shp, shx = laying.shapes(column, code)
@@ -61,14 +64,22 @@ def write(path: Path, layers: Sequence[Layer]) -> list[str]:
         else:
             text = _prj(layer.name, layer.crs, notes)
             places[".prj"].write_text(text, encoding="utf-8")
-    return notes
+    n_empty = int((column.is_empty & ~column.is_null).sum())
+    if n_empty:
+        notes.append(
+            Lost(f"{layer.name}: {counted(n_empty, 'feature')} with an empty geometry, null there")
+        )
+    column = turned(layer.geometry, outer_is_counter_clockwise=True)  # as they are read
+    column = replace(column, is_null=column.is_empty)
+    way = Way(frozenset(declared), has_loose_rings=layer.geometry.family == Family.POLYGONS)
+    return Written(notes, [replace(layer, geometry=column, table=meant)], way)
 
 
 def _prj(name: str, crs: pyproj.CRS, notes: list[str]) -> str:
     """Return a CRS as .prj files have it; what is lost by that is said."""
     if crs.is_bound:
         notes.append(
-            Warned(
+            Lost(
                 f"{name}: a .prj has no place for the shift of the datum of {label(crs)}; left out"
             )
         )
@@ -81,7 +92,7 @@ def _prj(name: str, crs: pyproj.CRS, notes: list[str]) -> str:
         if text:
             return str(text)
     notes.append(
-        Warned(f"{name}: {label(crs)} has no form that .prj files have; it is written as WKT 2")
+        Changed(f"{name}: {label(crs)} has no form that .prj files have; it is written as WKT 2")
     )
     return str(crs.to_wkt())
 
@@ -121,20 +132,37 @@ def _check_size(path: Path, layer: Layer, fields: Sequence[FieldOf]) -> None:
             )
 
 
-def _fields(layer: Layer, notes: list[str]) -> tuple[list[FieldOf], list[list[Any]]]:
+class _Fields(NamedTuple):
+    """The fields with their values, as a table too, and those of which it is told what changed."""
+
+    fields: list[FieldOf]
+    columns: list[list[Any]]
+    meant: pa.Table
+    declared: set[str]
+
+
+def _fields(layer: Layer, notes: list[str]) -> _Fields:
     """Return name, type, width and decimals of each field, and its values; say what had to change."""
     fields, columns = [], []
+    kept: dict[str, pa.ChunkedArray] = {}
+    declared: set[str] = set()
     taken: set[str] = set()
     for arrow_field in layer.table.schema:
         column = layer.table.column(arrow_field.name)
         name = _short(arrow_field.name, taken)
         if name != arrow_field.name:
-            notes.append(f"{layer.name}: field {arrow_field.name} is called {name} in a shapefile")
+            notes.append(
+                Changed(f"{layer.name}: field {arrow_field.name} is called {name} in a shapefile")
+            )
+        n_before = len(notes)
         kind, width, decimals, values = _typed(layer, arrow_field, column, notes)
+        if len(notes) > n_before:
+            declared.add(name)
         if kind is not None:
+            kept[name] = column
             fields.append(FieldOf(name, kind, width, decimals))
             columns.append(values)
-    return fields, columns
+    return _Fields(fields, columns, pa.table(kept), declared)
 
 
 def _short(name: str, taken: set[str]) -> str:
@@ -159,11 +187,13 @@ def _typed(
         return "L", 1, 0, column.to_pylist()
     if kind == "date":
         if dates_beyond(column):
-            notes.append(f"{where} holds dates outside the years 1 to 9999; written as text")
+            notes.append(
+                Changed(f"{where} holds dates outside the years 1 to 9999; written as text")
+            )
             return "C", 16, 0, pc.fill_null(beyond_as_text(column), "").to_pylist()
         return "D", 8, 0, column.to_pylist()
     if kind == "time":
-        notes.append(f"{where} holds times, which a shapefile has not; written as text")
+        notes.append(Changed(f"{where} holds times, which a shapefile has not; written as text"))
         texts = moments.as_text(column)
         values = pc.fill_null(texts, "").to_pylist()
         return "C", max(24, *map(len, values)) if values else 24, 0, values
@@ -180,9 +210,9 @@ def _typed(
         width = min(254, max(1, width_of(field) or 0, longest))
         if longest > 254:
             n = int(pc.sum(pc.greater(pc.binary_length(column), 254)).as_py() or 0)
-            notes.append(Warned(f"{where}: {n:,} texts are longer than 254 bytes and were cut"))
+            notes.append(Lost(f"{where}: {n:,} texts are longer than 254 bytes and were cut"))
         return "C", width, 0, [_cut(v, width) for v in column.to_pylist()]
-    notes.append(Warned(f"{where} is {field.type}, which a shapefile has not; left out"))
+    notes.append(Lost(f"{where} is {field.type}, which a shapefile has not; left out"))
     return None, 0, 0, []
 
 
@@ -197,9 +227,9 @@ def _reals(
     lost = sum(v is not None and k is None for v, k in zip(values, kept, strict=True))
     rounded = sum(k is not None and float(f"{k:.{decimals}f}") != k for k in kept)
     if lost:
-        notes.append(Warned(f"{where}: {lost:,} numbers are too large for a shapefile, null there"))
+        notes.append(Lost(f"{where}: {lost:,} numbers are too large for a shapefile, null there"))
     if rounded:
-        notes.append(Warned(f"{where}: {rounded:,} numbers are rounded to {decimals} decimals"))
+        notes.append(Lost(f"{where}: {rounded:,} numbers are rounded to {decimals} decimals"))
     return "F", 24, decimals, kept
 
 

@@ -1,0 +1,111 @@
+"""Proof of what is written: each new file is read again before it takes its place, and compared."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+from collections.abc import Iterator
+from contextvars import ContextVar
+from dataclasses import dataclass
+from pathlib import Path
+from typing import cast
+
+from polygene.commit.leftovers import passing_folder
+from polygene.commit.together import new_files
+from polygene.errors import DataError, FileError, PolygeneError
+from polygene.formats.base import Known, ProofReader, Reading, Written
+from polygene.formats.differences import FaultError, changes
+from polygene.formats.packed import PIPE
+from polygene.formats.registry import format_of
+from polygene.layer import Layer
+from polygene.notes import Changed
+
+IF_CHANGED = ("note", "refuse")
+
+
+@dataclass(frozen=True)
+class _Wish:
+    is_proved: bool = True
+    if_changed: str = "note"
+
+
+_wish: ContextVar[_Wish | None] = ContextVar("polygene_proof", default=None)
+
+
+@contextlib.contextmanager
+def written_so(is_proved: bool, if_changed: str = "note") -> Iterator[None]:
+    """Say whether files are read again while this lasts, and what a change by a format does.
+
+    ``if_changed`` is "note" to write and say it, "refuse" to write nothing.
+    """
+    token = _wish.set(_Wish(is_proved, if_changed))
+    try:
+        yield
+    finally:
+        _wish.reset(token)
+
+
+class ChangedError(DataError):
+    """A format cannot hold a layer as it is, and that was not wanted."""
+
+
+def notes_of(path: Path, written: Written) -> list[str]:
+    """Return what there is to say about a file that is written but not yet in its place.
+
+    Raises
+    ------
+    FileError
+        If what is read from it is not what was meant.
+    ChangedError
+        If the format changed something and that is to be refused.
+    """
+    wish, notes = _wish.get() or _Wish(), list(written.notes)
+    if wish.is_proved and str(path) != PIPE:
+        notes += _read_again(path, written)
+    changed = [note for note in notes if isinstance(note, Changed)]
+    if changed and wish.if_changed == "refuse":
+        raise ChangedError(
+            f"{path} is not written, since {format_of(path).NAME} cannot hold all as it is: "
+            + "; ".join(changed)
+        )
+    return notes
+
+
+def _read_again(path: Path, written: Written) -> list[str]:
+    notes: list[str] = []
+    try:
+        with _under_own_names(path) as place:
+            for layer in written.meant:
+                name = layer.name if format_of(path).HOLDS_MANY else place.stem
+                found = _read(place, name, layer, written).layers
+                if len(found) != 1:
+                    raise FaultError(f"{len(found)} layers instead of one")
+                notes += changes(layer, found[0], written.way)
+    except (FaultError, PolygeneError) as err:
+        raise FileError(
+            f"{path} is not written: read again, it does not hold what was meant ({err}). If there is "
+            "room on the disk, this is a fault of polygene; please report it. `no_proof` writes "
+            "without looking"
+        ) from err
+    return notes
+
+
+def _read(place: Path, name: str, layer: Layer, written: Written) -> Reading:
+    """Read a layer; geometry whose bytes are those that were written need not be decoded for it."""
+    if layer.name not in written.sums:
+        return format_of(place).read(place, name)
+    reader = cast(ProofReader, format_of(place))
+    return reader.read(place, name, known=Known(layer.geometry, written.sums[layer.name]))
+
+
+@contextlib.contextmanager
+def _under_own_names(path: Path) -> Iterator[Path]:
+    """Give a place where a new file is found under the name that it will have, with all its parts."""
+    with passing_folder() as folder:
+        for shown, new in new_files(path):
+            place = folder / shown.name
+            try:
+                place.symlink_to(new)
+            except OSError:  # a system that has no links for all
+                shutil.copyfile(new, place)
+        yield folder / path.name
