@@ -31,7 +31,7 @@ _PUBLIC = {
     "write": "polygene.files",
     # The commands: most are the operation of their name, some work on files.
     **{name: f"polygene.ops.{name}" for name in COMMANDS},
-    **dict.fromkeys(("layers", "convert", "lineage"), "polygene.files"),
+    **dict.fromkeys(("layers", "check", "convert", "lineage"), "polygene.files"),
     "find": "polygene.finding",
     "draw": "polygene.pictures.drawing",
     "run": "polygene.cli.recipes",

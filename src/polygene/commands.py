@@ -74,6 +74,7 @@ COMMANDS = {
     "audit": Command(
         "look", "finds problems of geometry and attributes, with feature, place and reason"
     ),
+    "check": Command("look", "holds files to the standards of their formats, clause by clause"),
     "compare": Command("look", "two layers side by side, and which features changed"),
     "draw": Command(
         "look",

@@ -11,6 +11,7 @@ from polygene.crs import label, parse
 from polygene.errors import DataError, UsageError, check_choice
 from polygene.formats import address, destination, packed
 from polygene.formats.address import LayerRef, files_of, members
+from polygene.formats.clauses import Judged, judged
 from polygene.formats.codepages import texts_written_in
 from polygene.formats.destination import OnExisting, Target
 from polygene.formats.formulas import left_as_they_are
@@ -137,6 +138,23 @@ def layers(*files: Path_) -> dict[str, list[LayerInfo]]:
             with packed.own_names():
                 for file in members(path):
                     found[packed.shown(file)] = readable_format(file).list_layers(file)
+    return found
+
+
+def check(*files: Path_) -> dict[str, Judged]:
+    """Hold files, folders or patterns to the standards of their formats; what was found, by path.
+
+    Raises
+    ------
+    PolygeneError
+        If one is not there, or of no format that is known.
+    """
+    found = {}
+    for text in files:
+        for path in files_of(os.fspath(text)):
+            with packed.own_names():
+                for file in members(path):
+                    found[packed.shown(file)] = judged(file)
     return found
 
 

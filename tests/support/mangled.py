@@ -133,6 +133,8 @@ def _used(path: Path, out: Path, number: int) -> None:
         return
     if path.suffix != ".zip":
         readable_format(path).list_layers(path)
+        if number % 4 == 1:
+            polygene.check(path)
     for ref in address.resolve(f"{path}#*"):
         for layer in address.read(ref).layers:
             if layer.n_rows and layer.geometry.family == Family.POLYGONS:

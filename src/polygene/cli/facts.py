@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any, TypedDict
 
+from polygene.formats.clauses.finding import Finding
 from polygene.geometry import Extent
 from polygene.ops.audit import FieldFinding, NearlyClass
 from polygene.table.describe import FieldDescription
@@ -29,6 +30,15 @@ class FileListed(TypedDict):
     file: str
     format: str
     layers: list[LayerListed]
+
+
+class FileChecked(TypedDict):
+    """A file that was held to the standard of its format, and what was found."""
+
+    file: str
+    standard: str
+    version: str
+    findings: list[Finding]
 
 
 class Found(TypedDict):

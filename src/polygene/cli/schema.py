@@ -51,6 +51,7 @@ _SUMMARIES: dict[str, tuple[type, ...]] = {
 }
 _OTHERS: dict[str, tuple[Any, ...]] = {
     "layers": (facts.FileListed,),
+    "check": (facts.FileChecked,),
     "find": (facts.Found,),
     "peek": (facts.Peeked,),
     "audit": (facts.Audited,),

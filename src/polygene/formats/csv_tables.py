@@ -118,7 +118,7 @@ def _with_codes(
 
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
-    delimiter = "\t" if path.suffix.lower() == ".tsv" else _delimiter(path)
+    delimiter = "\t" if path.suffix.lower() == ".tsv" else parting_sign(path)
     notes: list[str] = []
     try:
         encoding = codepages.asked() or _encoding(path, notes)
@@ -169,7 +169,7 @@ def _wkt_column(table: pa.Table) -> str | None:
     return None
 
 
-def _delimiter(path: Path) -> str:
+def parting_sign(path: Path) -> str:
     """Return the sign that parts most of the first line: a comma, semicolon or tabulator."""
     try:
         with path.open("rb") as file:

@@ -8,6 +8,7 @@ from typing import Any
 
 from polygene.cli.facts import (
     Audited,
+    FileChecked,
     FileListed,
     Found,
     LayerListed,
@@ -15,7 +16,8 @@ from polygene.cli.facts import (
     ProblemTold,
     RelationsCounted,
 )
-from polygene.cli.words.blocks import Fields, Words, shown
+from polygene.cli.words.blocks import Fields, Story, Words, shown
+from polygene.errors import with_options
 from polygene.layer import NO_GEOMETRY
 from polygene.notes import Warned, counted
 from polygene.ops.ask import Asking
@@ -58,6 +60,28 @@ def _file(file: FileListed, say: Words) -> None:
     for y in layers:
         if y["problem"]:
             say.note(Warned(f"{y['name']} cannot be read: {y['problem']}"))
+
+
+_WEIGHTS = {"refused": "may be refused", "misread": "may be misread", "form": "form only"}
+
+
+def checked(files: Sequence[FileChecked], say: Words) -> None:
+    for k, file in enumerate(files):
+        if k:
+            say.gap()
+        standard = f"{file['standard']} {file['version']}".strip()
+        findings = sorted(file["findings"], key=lambda one: list(_WEIGHTS).index(one.weight))
+        said = counted(len(findings), "finding") if findings else "nothing found against it"
+        say.title(file["file"], f"{standard}: {said}")
+        rows = [
+            [
+                _WEIGHTS[weight],
+                with_options(f"{place}: {words}" + (f" ({clause})" if clause else "")),
+            ]
+            for clause, place, words, weight in findings
+        ]
+        if rows:
+            say.blocks.append(Story(["it", "because"], rows))
 
 
 def answered(asked: str, answers: Sequence[Found], say: Words) -> None:
