@@ -24,6 +24,7 @@ FLOORS = (
     {"text", "places", "winding"},
     {"longitudes", "units"},
     {"layer"},
+    {"arrow", "glimpse"},
     {"crs", "measures", "provenance"},
     {"geometry"},
     {"arrays"},

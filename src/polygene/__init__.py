@@ -29,6 +29,7 @@ _PUBLIC = {
     "single_parts": "polygene.ops.parts",
     "read": "polygene.files",
     "write": "polygene.files",
+    "as_layer": "polygene.files",
     # The commands: most are the operation of their name, some work on files.
     **{name: f"polygene.ops.{name}" for name in COMMANDS},
     **dict.fromkeys(("layers", "check", "convert", "lineage"), "polygene.files"),

@@ -5,12 +5,16 @@ from __future__ import annotations
 import os
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
 
 from polygene import record
 from polygene.crs import label, parse
 from polygene.errors import DataError, UsageError, check_choice
 from polygene.formats import address, destination, packed
 from polygene.formats.address import LayerRef, files_of, members
+from polygene.formats.arrow_tables import layers_from
 from polygene.formats.clauses import Judged, judged
 from polygene.formats.codepages import texts_written_in
 from polygene.formats.destination import OnExisting, Target
@@ -57,6 +61,35 @@ def read(text: Path_, crs: str | None = None, *, encoding: str = "") -> Layer:
     if doubt:
         raise DataError(doubt)
     return layer
+
+
+def as_layer(data: Any, name: str = "layer", crs: str | None = None) -> Layer:
+    """Return any Arrow data as a layer: a table, a stream, a data frame that gives one, a Layer.
+
+    Taken is what has `__arrow_c_stream__`. Geometry is the column of a GeoArrow type, else one of WKB
+    with a usual name; ``crs`` is the CRS if the data state none.
+
+    Raises
+    ------
+    UsageError
+        If it is no Arrow data.
+    PolygeneError
+        If it has no geometry, or of several families.
+    """
+    if isinstance(data, Layer):
+        return data
+    try:
+        table = data if isinstance(data, pa.Table) else pa.table(data)
+    except (TypeError, ValueError, pa.ArrowException) as err:
+        raise UsageError(
+            f"a {type(data).__name__} is no Arrow data: it must have __arrow_c_stream__ ({err})"
+        ) from err
+    found = layers_from(table, Path(name)).layers
+    if len(found) != 1:
+        names = ", ".join(layer.name for layer in found)
+        raise UsageError(f"{name} has geometry of several families ({names}); take one of them")
+    layer = replace(found[0], name=name)
+    return replace(layer, crs=parse(crs)) if crs is not None and layer.crs is None else layer
 
 
 def write(

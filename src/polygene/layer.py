@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Container
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
+from polygene import arrow, glimpse
 from polygene.arrays import BoolArray, I64Array, present
 from polygene.errors import UnknownFieldError
 from polygene.geometry import Family, GeometryColumn
@@ -27,7 +28,7 @@ class Metadata(NamedTuple):
     text: str
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Layer:
     """Features of one family (points, lines or polygons) with their attributes.
 
@@ -78,6 +79,26 @@ class Layer:
     def n_total(self) -> int:
         """Features in the source, chosen or not."""
         return self.n_rows if self.total is None else self.total
+
+    def __repr__(self) -> str:
+        return glimpse.in_words(self.name, self.geometry, self.table.column_names, self.crs)
+
+    def _repr_html_(self) -> str:
+        return glimpse.in_html(self.name, self.geometry, self.table.column_names, self.crs)
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        """Return an Arrow stream (PyCapsule protocol), the geometry of a GeoArrow type."""
+        table = arrow.table_of(self.geometry, self.table, self.crs)
+        found: object = table.__arrow_c_stream__(requested_schema)
+        return found
+
+    @property
+    def __geo_interface__(self) -> dict[str, Any]:
+        """The layer in the shape of a GeoJSON FeatureCollection, coordinates as they are."""
+        return {
+            "type": "FeatureCollection",
+            "features": arrow.features_of(self.geometry, self.table),
+        }
 
     def take(self, rows: I64Array | BoolArray) -> Layer:
         """Return the chosen rows (by index, in the order given, or by mask)."""

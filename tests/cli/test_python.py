@@ -19,8 +19,8 @@ from tests.support.cli import WithSample
 OF_FILES = {
     "where", "with_where", "with_", "out", "replace", "next_", "crs", "encoding", "invalid", "box_crs",
     "as_json",
-    "quiet", "raw", "no_proof", "if_changed", "stop_at_first", "dry_run", "keep_dump", "credit",
-    "licence", "details", "strict",
+    "quiet", "raw", "no_proof", "if_changed", "piped", "stop_at_first", "dry_run", "keep_dump",
+    "credit", "licence", "details", "strict",
 }  # fmt: skip
 # What another function does, or what has another name in Python where the option's is taken.
 ELSEWHERE = {

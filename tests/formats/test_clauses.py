@@ -31,16 +31,9 @@ from tests.support.cli import WithSample
 from tests.support.layers import geometries, layer
 
 ENDINGS = (
-    ".gpkg",
-    ".parquet",
-    ".fgb",
-    ".shp",
-    ".geojson",
-    ".geojsons",
-    ".geojsonl",
-    ".csv",
-    ".tsv",
-)
+    ".gpkg", ".arrow", ".arrows", ".parquet", ".fgb", ".shp", ".geojson", ".geojsons", ".geojsonl",
+    ".csv", ".tsv",
+)  # fmt: skip
 
 
 class InFolder(unittest.TestCase):
@@ -187,6 +180,28 @@ class Broken(InFolder):
         path = self.beds(".parquet")
         pq.write_table(pq.read_table(path).replace_schema_metadata({}), path)
         self.finds(path, "no 'geo'")
+
+    def test_arrow(self):
+        cases = {
+            "extension types: .*no type": {"ARROW:extension:name": "geoarrow.circle"},
+            "memory layout: .*coordinates": {"ARROW:extension:name": "geoarrow.multipoint"},
+            "metadata: .*no JSON": {"ARROW:extension:metadata": "{"},
+            "metadata: .*crs_type": {"ARROW:extension:metadata": '{"crs_type": "name"}'},
+            "metadata: .*PROJJSON": {"ARROW:extension:metadata": '{"crs": {}}'},
+            "no column is of a GeoArrow type": {"ARROW:extension:name": "own.thing"},
+        }
+        for wanted, said in cases.items():
+            with self.subTest(wanted=wanted):
+                path = self.beds(".arrow")
+                table = pa.ipc.open_file(path).read_all()
+                column, field = table.column("geometry"), table.schema.field("geometry")
+                if "multipoint" in str(said):
+                    column = pa.chunked_array([pa.array([["a"]] * 3)])
+                metadata = {k.decode(): v.decode() for k, v in field.metadata.items()} | said
+                schema = pa.schema([pa.field("geometry", column.type, metadata=metadata)])
+                with pa.ipc.new_file(str(path), schema) as writer:
+                    writer.write_table(pa.table([column], schema))
+                self.finds(path, wanted)
 
     def test_bytes(self):
         """Each as the ending, what is written where, and the clause."""

@@ -28,6 +28,8 @@ from tests.support.layers import geometries, layer, same_geometry
 # What each format cannot keep: the fields that come back otherwise.
 LOSES = {
     ".parquet": set(),
+    ".arrow": set(),
+    ".arrows": set(),
     ".fgb": set(),
     ".shp": {"single", "real", "text", "moment", "blob"},
     ".csv": {"single", "text", "blob"},

@@ -68,7 +68,7 @@ def _sound(folder: Path) -> dict[str, Path]:
         else None
     )
     found = {}
-    for ending in ("gpkg", "parquet", "fgb", "shp", "geojson", "geojsons", "csv"):
+    for ending in ("gpkg", "parquet", "fgb", "shp", "geojson", "geojsons", "csv", "arrow"):
         path = folder / f"beds.{ending}"
         more = [(Target(path, "ways"), lines)] if lines is not None and ending == "gpkg" else []
         destination.write_all([(Target(path, "beds"), layer), *more])

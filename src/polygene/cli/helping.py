@@ -16,7 +16,7 @@ CHECKS = "Checks, and what is told"
 _GROUPS = {
     TAKES: "with_ where with_where box box_crs crs encoding invalid outside_use rows "
     "from_lineage given",
-    WRITES: "out links chart report propose sources diagram raw if_changed replace next_ "
+    WRITES: "out links chart report propose sources diagram piped raw if_changed replace next_ "
     "credit licence",
     CHECKS: "strict no_proof stop_at_first keep_dump dry_run as_json quiet details help",
 }

@@ -48,14 +48,18 @@ class RecordedCommand(Helpful):
         from polygene.formats.formulas import left_as_they_are
         from polygene.formats.packed import unpacking
         from polygene.formats.proof import written_so
+        from polygene.formats.registry import piped_as
 
         is_raw, encoding = ctx.params.pop("raw", False), ctx.params.pop("encoding", None)
         is_proved = not ctx.params.pop("no_proof", False)
         if_changed = ctx.params.pop("if_changed", "note")
+        form = ctx.params.pop("piped", None)
+        if form is not None and ctx.params.get("out") != "-":
+            raise click.UsageError("--as says what standard output is to be; it goes with -o -")
         with (
             unpacking(), keeping_open(),
             left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""),
-            written_so(is_proved, if_changed),
+            written_so(is_proved, if_changed), piped_as(form or "geojson"),
         ):  # fmt: skip
             return self._recorded(ctx)
 
@@ -149,6 +153,7 @@ NOT_RECORDED = (
     "next_",
     "no_proof",
     "if_changed",
+    "piped",
     "as_json",
     "quiet",
     "stop_at_first",
@@ -312,6 +317,14 @@ _no_proof = click.option(
 )
 
 
+_piped = click.option(
+    "--as",
+    "piped",
+    type=click.Choice(["geojson", "arrow"]),
+    help="What -o - writes: GeoJSON, a feature a line, or an Arrow stream.",
+)
+
+
 def proving(function: Any) -> Any:
     """Add whether files that are written are looked at again, and what a change by a format does."""
     return _if_changed(_no_proof(function))
@@ -319,12 +332,12 @@ def proving(function: Any) -> Any:
 
 def out(function: Any) -> Any:
     """Add the destination, and what its lineage is to say."""
-    return _out(raw(proving(_credit(_licence(function)))))
+    return _out(_piped(raw(proving(_credit(_licence(function))))))
 
 
 def out_optional(function: Any) -> Any:
     """Add a destination that may be left out, and what its lineage is to say."""
-    return _out_optional(raw(proving(_credit(_licence(function)))))
+    return _out_optional(_piped(raw(proving(_credit(_licence(function))))))
 
 
 replace = click.option("--replace", is_flag=True, help="Overwrite results that exist.")

@@ -29,6 +29,7 @@ _NOT_KEYS = (
     "next_",
     "no_proof",
     "if_changed",
+    "piped",
     "as_json",
     "quiet",
     "keep_dump",

@@ -17,18 +17,12 @@ from polygene.errors import GeometryError, UnknownLayerError
 from polygene.formats import moments, wkb
 from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
+from polygene.glimpse import geometry_words
 from polygene.layer import Layer, LayerInfo, distinct_name
 from polygene.notes import Lost, counted
 from polygene.text.assemble import OfFamily, columns_of
 
 ADVICE = "mend the file or take the layer from its source again"
-
-
-def geometry_words(column: GeometryColumn) -> str:
-    """Return what `layers` calls a geometry: ``multipolygon Z``."""
-    family = ("point", "line", "polygon")[column.family]
-    dims = f"{'' if column.z is None else 'Z'}{'' if column.m is None else 'M'}"
-    return f"{'multi' if column.is_multi else ''}{family}{' ' if dims else ''}{dims}"
 
 
 class NotKept(NamedTuple):

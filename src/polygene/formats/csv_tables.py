@@ -135,7 +135,7 @@ def _read(path: Path) -> Reading:
     names = {name.strip().casefold(): name for name in table.column_names[::-1]}
     found = _wkt_column(table)
     if found is not None:
-        geometries = _from_wkt(table.column(found).to_pylist(), path)
+        geometries = from_wkt(table.column(found).to_pylist(), path)
         rest = table.drop_columns([found])
         return layers_of(
             path=path, geometries=geometries, table=rest, crs=None, ids=None, notes=notes
@@ -216,7 +216,7 @@ def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn
     )
 
 
-def _from_wkt(texts: list[str | None], path: Path) -> list[OfFamily]:
+def from_wkt(texts: list[str | None], path: Path) -> list[OfFamily]:
     """Decode a column of WKT, by way of the nested lists that GeoJSON has."""
     features = []
     for row, text in enumerate(texts):

@@ -13,8 +13,8 @@ from polygene import crs
 from polygene.arrays import BoolArray, I64Array, owners
 from polygene.formats import moments
 from polygene.formats.base import Way
-from polygene.formats.columns import geometry_words
 from polygene.geometry import GeometryColumn
+from polygene.glimpse import geometry_words
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text, rounded_as_real

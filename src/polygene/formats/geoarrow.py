@@ -50,12 +50,15 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
         size = inner.type.list_size
         flat = np.asarray(inner.flatten(), np.float64).reshape(-1, size)
         axes = dict(zip("xyzm", flat.T, strict=False))
+    axes = {
+        name: np.array(v) for name, v in axes.items()
+    }  # what Arrow holds is not to be written to
     xy = np.stack([axes["x"], axes["y"]], axis=1)
     n = len(xy)
     steps = np.arange(n + 1)
     if encoding == "point":
-        rows = np.concatenate([[0], np.cumsum(~is_null)])
-        keeps = ~is_null
+        keeps = ~is_null & ~np.isnan(xy).all(axis=1)  # a point of NaNs is an empty one
+        rows = np.concatenate([[0], np.cumsum(keeps)])
         xy = xy[keeps]
         steps = np.arange(len(xy) + 1)
         parts = (steps, steps, rows)
@@ -64,16 +67,18 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
         parts = (steps, steps, levels[0])
     elif family == Family.LINES:
         rings = levels[-1]
-        of_rows = levels[0] if depth == 2 else np.concatenate([[0], np.cumsum(~is_null)])
+        has = np.diff(levels[0]) > 0
+        of_rows = levels[0] if depth == 2 else np.concatenate([[0], np.cumsum(has)])
         if depth == 1:
-            rings = np.concatenate([[0], np.cumsum(np.diff(rings)[~is_null])])
+            rings = np.concatenate([[0], np.cumsum(np.diff(rings)[has])])
         parts = (rings, np.arange(len(rings)), of_rows)
     else:
         rings = levels[-1]
         of_parts = levels[-2]
-        of_rows = levels[0] if depth == 3 else np.concatenate([[0], np.cumsum(~is_null)])
+        has = np.diff(levels[0]) > 0
+        of_rows = levels[0] if depth == 3 else np.concatenate([[0], np.cumsum(has)])
         if depth == 2:
-            of_parts = np.concatenate([[0], np.cumsum(np.diff(of_parts)[~is_null])])
+            of_parts = np.concatenate([[0], np.cumsum(np.diff(of_parts)[has])])
         parts = (rings, of_parts, of_rows)
     rings, of_parts, of_rows = (np.asarray(p, np.int64) for p in parts)
     return GeometryColumn(

@@ -19,7 +19,7 @@ from polygene import provenance
 from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
-from polygene.formats import moments
+from polygene.formats.arrow_types import plain
 from polygene.formats.base import Known, Reading, Written, only_one
 from polygene.formats.columns import (
     distinct_columns,
@@ -35,8 +35,7 @@ from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, LayerInfo, distinct_name
-from polygene.notes import Warned, counted
-from polygene.table.casting import rounded_as_real
+from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
 
 NAME = "GeoParquet"
@@ -226,7 +225,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
         geometry = from_lists(table.column(column), encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
-    attributes = _plain(attributes, notes, path)
+    attributes = plain(attributes, notes, path)
     reading = layers_of(
         path=path, geometries=geometries, table=attributes, crs=_crs(about), ids=None, notes=notes
     )
@@ -252,7 +251,7 @@ def _rows(file: pq.ParquetFile, path: Path, about: dict[str, Any], wanted: Wante
         kept = []
         for group in groups:
             own: list[str] = []
-            fields = _plain(file.read_row_group(group, columns=names), own, path)
+            fields = plain(file.read_row_group(group, columns=names), own, path)
             rows = np.ones(fields.num_rows, bool) if own else wanted.rows(fields)
             if rows.any():
                 kept.append(group)
@@ -307,76 +306,6 @@ def _stated_family(about: dict[str, Any]) -> Family:
     types = about.get("geometry_types") or ["Polygon"]
     name = str(types[0]).split(" ")[0].removeprefix("Multi")
     return _FAMILIES.get(name, Family.POLYGONS)
-
-
-def _plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
-    """Bring types to those there are here; what has none becomes text, and that is said."""
-    for k, field in enumerate(table.schema):
-        kind, column = field.type, table.column(k)
-        wanted = kind
-        if pa.types.is_dictionary(kind):
-            wanted = kind.value_type
-        if pa.types.is_large_string(wanted) or pa.types.is_string_view(wanted):
-            wanted = pa.string()
-        elif pa.types.is_large_binary(wanted):
-            wanted = pa.binary()
-        elif pa.types.is_timestamp(wanted):
-            wanted = pa.timestamp("ms", tz="UTC")
-            n_cut = moments.finer_than_kept(column)
-            if n_cut:
-                what = f"microseconds or nanoseconds of {counted(n_cut, 'value')} dropped"
-                notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
-        elif pa.types.is_unsigned_integer(wanted):
-            is_beyond = pc.any(pc.greater(column, pa.scalar(2**63 - 1, pa.uint64()))).as_py()
-            wanted = pa.string() if is_beyond else pa.int64()
-            if is_beyond:
-                notes.append(
-                    f"{path.name}: field {field.name} has numbers over 2^63; taken as text"
-                )
-        elif pa.types.is_decimal(wanted) or pa.types.is_float16(wanted):
-            wanted = pa.float64()
-            n_rounded = rounded_as_real(column) if pa.types.is_decimal(kind) else 0
-            if n_rounded:
-                what = f"{counted(n_rounded, 'value')} of {kind} rounded to real numbers"
-                notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
-        elif pa.types.is_time(wanted):
-            notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
-            wanted = pa.string()
-        elif pa.types.is_nested(wanted) or pa.types.is_duration(wanted):
-            notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
-            texts = _texts(column, f"{path}: field {field.name}")
-            column, wanted = pa.chunked_array([pa.array(texts, pa.string())]), pa.string()
-        if pa.types.is_string(wanted):
-            _check_text(column, f"{path}: field {field.name}")
-        if wanted != kind:
-            column = column.cast(wanted, safe=False)
-            table = table.set_column(
-                k, pa.field(field.name, wanted, metadata=field.metadata), column
-            )
-    return table
-
-
-def _check_text(column: pa.ChunkedArray, where: str) -> None:
-    """Refuse bytes that are no text, which Parquet does not look at."""
-    try:
-        column.validate(full=True)
-    except pa.ArrowException as err:
-        raise FileError(
-            f"{where} is said to be text and holds bytes that are not UTF-8; write it anew as UTF-8"
-        ) from err
-
-
-def _texts(column: pa.ChunkedArray, where: str) -> list[str | None]:
-    """Return values of a type that there is not here as text."""
-    if pa.types.is_duration(column.type):
-        column = column.cast(pa.duration("us"), safe=False)
-    try:
-        return [None if v is None else str(v) for v in column.to_pylist()]
-    except (
-        ValueError,
-        OverflowError,
-    ) as err:  # a time in nanoseconds, a year beyond 9999, no UTF-8
-        raise FileError(f"{where} holds values that cannot be shown as text: {err}") from err
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:

@@ -97,7 +97,7 @@ def may_hold_layers(path: Path) -> bool:
 
 
 def standard_input() -> Path:
-    """Return a file with all that comes through standard input: GeoJSON, as a sequence or whole.
+    """Return a file with all that comes through standard input: Arrow, or GeoJSON, a sequence or whole.
 
     Raises
     ------
@@ -112,8 +112,10 @@ def standard_input() -> Path:
         with target.open("wb") as file:
             _copy(sys.stdin.buffer, file, PIPE, None)
         with target.open("rb") as file:
-            is_one_document = b'"FeatureCollection"' in file.read(512)
-        if is_one_document:
+            head = file.read(512)
+        if head.startswith((b"ARROW1", b"\xff\xff\xff\xff")):
+            target = target.rename(target.with_suffix(".arrows"))
+        elif b'"FeatureCollection"' in head:
             target = target.rename(target.with_suffix(".geojson"))
         _here().shown[str(target)] = "standard input"
         members[key] = [target]

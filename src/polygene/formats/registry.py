@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import os
+from collections.abc import Iterator
+from contextvars import ContextVar
 from pathlib import Path
 from typing import cast
 
@@ -24,7 +27,23 @@ _MODULES = {
     ".csv": "csv_tables",
     ".tsv": "csv_tables",
     ".fgb": "flatgeobuf",
+    ".arrow": "arrow_ipc",
+    ".arrows": "arrow_ipc",
 }
+PIPED = {"geojson": "sequences", "arrow": "arrow_ipc"}  # what standard output may be
+_piped: ContextVar[str] = ContextVar("polygene_piped", default="geojson")
+
+
+@contextlib.contextmanager
+def piped_as(kind: str) -> Iterator[None]:
+    """Write to standard output in this form while it lasts: one of `PIPED`."""
+    token = _piped.set(kind)
+    try:
+        yield
+    finally:
+        _piped.reset(token)
+
+
 ENDINGS = tuple(_MODULES)
 
 
@@ -36,7 +55,7 @@ def format_of(path: Path) -> Format:
     FileError
         If the ending is none that is known.
     """
-    module = _MODULES.get(path.suffix.lower()) if str(path) != "-" else "sequences"
+    module = _MODULES.get(path.suffix.lower()) if str(path) != "-" else PIPED[_piped.get()]
     if module is None:
         ending = f"ending {path.suffix!r} is not known" if path.suffix else "it has no ending"
         raise FileError(

@@ -22,6 +22,7 @@ _MODULES = {
     "GeoJSON": "geojson",
     "GeoJSON sequence": "geojson",
     "CSV": "tables",
+    "Arrow": "arrow",
 }
 
 

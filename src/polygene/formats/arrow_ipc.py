@@ -1,0 +1,89 @@
+"""Arrow IPC: a table as it is in memory, in a file (.arrow) or stream (.arrows), with GeoArrow types.
+
+Columns keep their types, the CRS is there, and so is a layer without features: for pipes as for files.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+
+import pyarrow as pa
+
+from polygene.arrow import table_of
+from polygene.commit.together import replacing
+from polygene.errors import FileError, reason_of
+from polygene.formats.arrow_tables import layers_from
+from polygene.formats.base import Reading, Written, only_one
+from polygene.formats.columns import ADVICE, info_of, named
+from polygene.formats.packed import PIPE
+from polygene.layer import Layer, LayerInfo
+
+NAME = "Arrow"
+ENDINGS = (".arrow", ".arrows")
+KEEPS_LINEAGE = True
+HOLDS_MANY = False
+READS_PART = False
+FILE, STREAM = b"ARROW1", b"\xff\xff\xff\xff"  # how each begins
+
+
+def is_like(head: bytes) -> bool:
+    """Whether a file begins as an IPC file or stream does."""
+    return head.startswith((FILE, STREAM))
+
+
+def layer_names(path: Path) -> list[str]:
+    return [layer.name for layer in _read(path).layers]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the layers; the file is read for it."""
+    return [info_of(layer) for layer in _read(path).layers]
+
+
+def read(path: Path, name: str) -> Reading:
+    """Read the layer of that name; all of them if it is the file's own name."""
+    return named(_read(path), path, name)
+
+
+def _read(path: Path) -> Reading:
+    try:
+        with pa.memory_map(str(path)) as source:
+            is_file = source.read(len(FILE)) == FILE
+            source.seek(0)
+            opened = pa.ipc.open_file(source) if is_file else pa.ipc.open_stream(source)
+            table = opened.read_all()
+            table.validate(full=True)
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, EOFError) as err:
+        said = str(err).splitlines()[0] if str(err) else "it ends too soon"
+        raise FileError(f"{path} is damaged or cut short: {said}; {ADVICE}") from err
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    return layers_from(table, path)
+
+
+def write(path: Path, layers: Sequence[Layer]) -> Written:
+    """Write the one layer, whole or not at all; ``-`` is standard output.
+
+    Raises
+    ------
+    DataError
+        If there are several.
+    FileError
+        If it cannot be written.
+    """
+    layer = only_one(path, layers, "an Arrow file")
+    lineage = None if layer.lineage is None else {"lineage": layer.lineage.to_json()}
+    table = table_of(layer.geometry, layer.table, layer.crs, lineage)
+    if str(path) == PIPE:
+        with pa.ipc.new_stream(pa.PythonFile(sys.stdout.buffer, "w"), table.schema) as stream:
+            stream.write_table(table)
+        sys.stdout.buffer.flush()
+        return Written([], [layer])
+    opens = pa.ipc.new_stream if path.suffix.lower() == ".arrows" else pa.ipc.new_file
+    with replacing(path) as temporary, opens(str(temporary), table.schema) as writer:
+        writer.write_table(table)
+    return Written([], [layer])

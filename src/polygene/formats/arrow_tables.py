@@ -1,0 +1,152 @@
+"""Arrow tables from elsewhere: which column is geometry, how it is written, in which CRS."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import orjson
+import pyarrow as pa
+import pyproj
+
+from polygene import crs as crs_module
+from polygene import provenance
+from polygene.arrow import ABOUT, NAME, PREFIX
+from polygene.errors import FileError, PolygeneError
+from polygene.formats.arrow_types import plain
+from polygene.formats.base import Reading
+from polygene.formats.columns import distinct_columns, from_wkb, layers_of
+from polygene.formats.csv_tables import from_wkt
+from polygene.formats.geoarrow import from_lists
+from polygene.notes import Warned
+from polygene.text.assemble import OfFamily
+
+_BINARY = ("wkb", "ogc.wkb")
+_USUAL = ("geometry", "geom", "wkb_geometry", "wkb", "shape", "the_geom")
+
+
+class _Geometry(NamedTuple):
+    """A column of geometry: how it is encoded, and what is said of it."""
+
+    name: str
+    encoding: str
+    about: dict[str, Any]
+
+
+def layers_from(table: pa.Table, path: Path) -> Reading:
+    """Return the layers of a table; ``path`` names them and is for messages.
+
+    Geometry is the column with a GeoArrow extension type (the first, if several), else the one that the
+    table's ``geo`` metadata name, else one of WKB with a usual name, or the only binary one.
+
+    Raises
+    ------
+    FileError
+        If there is no such column, or its encoding is not known.
+    GeometryError
+        If a row cannot be decoded.
+    """
+    table = _without_extensions(table)
+    notes: list[str] = []
+    table = distinct_columns(table, path, notes)
+    found = _geometry_of(table, path)
+    column = table.column(found.name)
+    if found.about.get("edges", "planar") != "planar":
+        notes.append(
+            Warned(
+                f"{path.name}: its edges follow the globe ({found.about['edges']}); they are taken as "
+                "straight in longitude and latitude, which differs where they are long"
+            )
+        )
+    if found.encoding == "wkb":
+        geometries = from_wkb(column, path)
+    elif found.encoding == "wkt":
+        geometries = from_wkt(column.to_pylist(), path)
+    else:
+        geometry = from_lists(column, found.encoding, path)
+        geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
+    attributes = plain(table.drop_columns([found.name]), notes, path)
+    reading = layers_of(
+        path=path, geometries=geometries, table=attributes, crs=_crs(found.about, path), ids=None,
+        notes=notes,
+    )  # fmt: skip
+    own = provenance.parse((table.schema.metadata or {}).get(b"lineage", b""))
+    if own is None:
+        return reading
+    return Reading([replace(layer, lineage=own) for layer in reading.layers], reading.notes)
+
+
+def _without_extensions(table: pa.Table) -> pa.Table:
+    """Return a table of plain columns; what registered types say goes to the fields' metadata."""
+    for k, field in enumerate(table.schema):
+        kind = field.type
+        if isinstance(kind, pa.BaseExtensionType):
+            said = {NAME: kind.extension_name.encode(), ABOUT: kind.__arrow_ext_serialize__()}
+            stored = [chunk.storage for chunk in table.column(k).chunks]
+            column = pa.chunked_array(stored, kind.storage_type)
+            own = pa.field(
+                field.name, kind.storage_type, metadata={**(field.metadata or {}), **said}
+            )
+            table = table.set_column(k, own, column)
+    return table
+
+
+def _geometry_of(table: pa.Table, path: Path) -> _Geometry:
+    for field in table.schema:
+        own = (field.metadata or {}).get(NAME, b"").decode()
+        if own.startswith(PREFIX) or own in _BINARY:
+            encoding = own.removeprefix(PREFIX)
+            encoding = "wkb" if encoding in _BINARY else encoding
+            return _Geometry(field.name, encoding, _about(field))
+    stated = _stated(table)
+    if stated is not None:
+        return stated
+    binary = [f.name for f in table.schema if pa.types.is_binary(f.type) or _is_large(f.type)]
+    usual = [name for name in binary if name.casefold() in _USUAL]
+    if usual or len(binary) == 1:
+        return _Geometry((usual or binary)[0], "wkb", {"crs": None})
+    raise FileError(
+        f"{path} is an Arrow table without geometry: no column is of a GeoArrow type, and none is WKB; "
+        f"its columns: {', '.join(table.column_names)}"
+    )
+
+
+def _is_large(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_large_binary(kind) or pa.types.is_binary_view(kind))
+
+
+def _about(field: pa.Field) -> dict[str, Any]:
+    try:
+        found = orjson.loads((field.metadata or {}).get(ABOUT, b"") or b"{}")
+    except orjson.JSONDecodeError:
+        found = None
+    return found if isinstance(found, dict) else {}
+
+
+def _stated(table: pa.Table) -> _Geometry | None:
+    """Return what the metadata of GeoParquet say, which some programs leave in the table."""
+    try:
+        geo = orjson.loads((table.schema.metadata or {}).get(b"geo", b"{}"))
+        name = geo["primary_column"]
+        about = geo["columns"][name]
+        encoding = str(about["encoding"])
+    except (orjson.JSONDecodeError, KeyError, TypeError):
+        return None
+    if name not in table.column_names:
+        return None
+    if "crs" not in about:
+        about = {**about, "crs": crs_module.LONGITUDE_LATITUDE}
+    return _Geometry(name, encoding.lower(), about)
+
+
+def _crs(about: dict[str, Any], path: Path) -> pyproj.CRS | None:
+    given = about.get("crs")
+    if given is None:
+        return None
+    try:
+        text = given if isinstance(given, str) else orjson.dumps(given).decode()
+        return crs_module.parse(text)
+    except PolygeneError as err:
+        raise FileError(f"{path}: its CRS cannot be read: {str(err).splitlines()[0]}") from err

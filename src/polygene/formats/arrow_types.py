@@ -1,0 +1,83 @@
+"""Attributes of Arrow tables: their types brought to those that there are here."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.errors import FileError
+from polygene.formats import moments
+from polygene.notes import Warned, counted
+from polygene.table.casting import rounded_as_real
+
+
+def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
+    """Bring types to those there are here; what has none becomes text, and that is said."""
+    for k, field in enumerate(table.schema):
+        kind, column = field.type, table.column(k)
+        wanted = kind
+        if pa.types.is_dictionary(kind):
+            wanted = kind.value_type
+        if pa.types.is_large_string(wanted) or pa.types.is_string_view(wanted):
+            wanted = pa.string()
+        elif pa.types.is_large_binary(wanted):
+            wanted = pa.binary()
+        elif pa.types.is_timestamp(wanted):
+            wanted = pa.timestamp("ms", tz="UTC")
+            n_cut = moments.finer_than_kept(column)
+            if n_cut:
+                what = f"microseconds or nanoseconds of {counted(n_cut, 'value')} dropped"
+                notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
+        elif pa.types.is_unsigned_integer(wanted):
+            is_beyond = pc.any(pc.greater(column, pa.scalar(2**63 - 1, pa.uint64()))).as_py()
+            wanted = pa.string() if is_beyond else pa.int64()
+            if is_beyond:
+                notes.append(
+                    f"{path.name}: field {field.name} has numbers over 2^63; taken as text"
+                )
+        elif pa.types.is_decimal(wanted) or pa.types.is_float16(wanted):
+            wanted = pa.float64()
+            n_rounded = rounded_as_real(column) if pa.types.is_decimal(kind) else 0
+            if n_rounded:
+                what = f"{counted(n_rounded, 'value')} of {kind} rounded to real numbers"
+                notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
+        elif pa.types.is_time(wanted):
+            notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
+            wanted = pa.string()
+        elif pa.types.is_nested(wanted) or pa.types.is_duration(wanted):
+            notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
+            texts = _texts(column, f"{path}: field {field.name}")
+            column, wanted = pa.chunked_array([pa.array(texts, pa.string())]), pa.string()
+        if pa.types.is_string(wanted):
+            _check_text(column, f"{path}: field {field.name}")
+        if wanted != kind:
+            column = column.cast(wanted, safe=False)
+            table = table.set_column(
+                k, pa.field(field.name, wanted, metadata=field.metadata), column
+            )
+    return table
+
+
+def _check_text(column: pa.ChunkedArray, where: str) -> None:
+    """Refuse bytes that are no text, which Parquet does not look at."""
+    try:
+        column.validate(full=True)
+    except pa.ArrowException as err:
+        raise FileError(
+            f"{where} is said to be text and holds bytes that are not UTF-8; write it anew as UTF-8"
+        ) from err
+
+
+def _texts(column: pa.ChunkedArray, where: str) -> list[str | None]:
+    """Return values of a type that there is not here as text."""
+    if pa.types.is_duration(column.type):
+        column = column.cast(pa.duration("us"), safe=False)
+    try:
+        return [None if v is None else str(v) for v in column.to_pylist()]
+    except (
+        ValueError,
+        OverflowError,
+    ) as err:  # a time in nanoseconds, a year beyond 9999, no UTF-8
+        raise FileError(f"{where} holds values that cannot be shown as text: {err}") from err
