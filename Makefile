@@ -5,13 +5,21 @@ VENV := .venv
 PIP := $(VENV)/bin/python -m pip install --quiet --disable-pip-version-check
 SOURCES := pyproject.toml setup.py $(wildcard src/polygene/kernels/*.py src/polygene/kernels/*.pxd)
 
-.PHONY: demo test random lint pages bench clean
+.PHONY: demo test test-formats package random lint pages bench clean
 
 demo: $(VENV)/installed
 	$(VENV)/bin/polygene demo demo
 
 test: $(VENV)/for-tests
 	$(VENV)/bin/python -m tests.run
+
+# Readers of the formats by others, in JavaScript, look at what we write.
+test-formats: $(VENV)/for-tests
+	if command -v npm > /dev/null; then \
+	    npm install --prefix tests/readers --ignore-scripts --no-fund --no-audit --silent \
+	    || echo "the readers of others cannot be had here"; \
+	fi
+	$(VENV)/bin/python -m tests.run tests.readers
 
 # 2,000 random cases of every operation, the engine proving its own work in each.
 random: $(VENV)/for-tests
@@ -29,6 +37,15 @@ pages: $(VENV)/for-tests
 	$(VENV)/bin/python -m polygene.finding > docs/words.md
 	$(VENV)/bin/python -m polygene.cli.manual man
 	$(VENV)/bin/python -m tests.golden
+
+# The archives, and the wheel in an environment of its own, with the demo.
+package: $(VENV)/for-tests
+	rm -rf build/dist build/try
+	$(PIP) build
+	$(VENV)/bin/python -m build --quiet --outdir build/dist .
+	$(PYTHON) -m venv build/try
+	build/try/bin/python -m pip install --quiet --disable-pip-version-check build/dist/*.whl
+	cd build/try && bin/polygene demo demo > /dev/null && bin/polygene check demo/tolva.gpkg --strict
 
 bench: $(VENV)/for-tests
 	$(VENV)/bin/python -m benchmarks

@@ -5,6 +5,7 @@ same files run as they are: slower, with the same results.
 """
 
 import os
+import re
 from pathlib import Path
 
 from Cython.Build import cythonize
@@ -39,6 +40,13 @@ class BuildWhatCanBe(build_ext):
             print(f"{ext.name} stays uncompiled, slower with the same results: {err}")
 
 
+def index_page() -> str:
+    """Return the README for an index of packages, which has neither its pictures nor other pages."""
+    text = Path("README.md").read_text(encoding="utf-8")
+    text = re.sub(r"^!\[.*\]\(docs/.*\)\n+", "", text, flags=re.MULTILINE)
+    return re.sub(r"\[([^\]]+)\]\((?!https?:)[^)]*\)", r"\1", text)
+
+
 extensions = [
     Extension(
         f"polygene.kernels.{path.stem}",
@@ -56,6 +64,8 @@ extensions = [
 ]
 
 setup(
+    long_description=index_page(),
+    long_description_content_type="text/markdown",
     cmdclass={"build_ext": BuildWhatCanBe},
     ext_modules=cythonize(
         extensions,

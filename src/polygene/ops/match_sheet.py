@@ -20,6 +20,7 @@ from polygene.errors import (
 )
 from polygene.layer import Layer, distinct_name
 from polygene.lined_yaml import Lined, SheetReader, load
+from polygene.table.assignment import best_pairs
 from polygene.table.casting import date_pattern
 from polygene.table.expression import Expression
 from polygene.table.likeness import Evidence, Profile, evidence, profile
@@ -286,10 +287,8 @@ def propose(layers: Sequence[Layer]) -> Draft:
     """Say which fields seem to hold the same, for layers one after the other.
 
     Each layer's fields are paired with those found so far so that the confidences add up to most
-    (Crouse 2016, as SciPy has it); pairs below one half are none.
+    (`best_pairs`); pairs below one half are none.
     """
-    from scipy.optimize import linear_sum_assignment
-
     profiles = {
         y.name: [profile(f, y.table.column(f.name)) for f in y.table.schema] for y in layers
     }
@@ -299,11 +298,9 @@ def propose(layers: Sequence[Layer]) -> Draft:
         weights = [[_best(entry, p) for p in mine] for entry in found]
         sure = [[w.confidence for w in row] for row in weights]
         matrix = np.array(sure).reshape(len(found), len(mine))
-        pairs = (
-            zip(*linear_sum_assignment(matrix, maximize=True), strict=True) if matrix.size else ()
-        )
+        rows, columns = best_pairs(matrix)
         used = set()
-        for row, column in pairs:
+        for row, column in zip(rows.tolist(), columns.tolist(), strict=True):
             if matrix[row, column] >= LEAST_CONFIDENCE:
                 found[row][layer.name] = (mine[column], weights[row][column])
                 used.add(int(column))
