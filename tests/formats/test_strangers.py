@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import sqlite3
 import struct
 import unittest
 
@@ -126,6 +127,55 @@ class Tables(InFolder):
         (self.folder / "t.csv").write_bytes("name,x,y\nBrûlé,1,2\n".encode("cp850"))
         layer = polygene.read(self.folder / "t.csv", encoding="cp850")
         self.assertEqual(layer.table["name"].to_pylist(), ["Brûlé"])
+
+    def test_of_two_columns_of_wkt_one_is_geometry_and_that_is_said(self):
+        path = self.folder / "two.csv"
+        path.write_text("place,WKT\nPOINT (3 4),\nPOINT (5 6),POINT (1 2)\n")
+        reading = format_of(path).read(path, "two")
+        (layer,) = reading.layers
+        np.testing.assert_array_equal(layer.geometry.xy, [(1, 2)])
+        self.assertIn("geometry is its column WKT; place stays a text", reading.notes[0])
+        path.write_text("place,wkt\nPOINT (3 4),\n")  # one that has none is not it
+        (layer,) = format_of(path).read(path, "two").layers
+        np.testing.assert_array_equal(layer.geometry.xy, [(3, 4)])
+
+
+class Packages(InFolder):
+    def test_titles_of_fields_are_kept(self):
+        path = self.folder / "titles.gpkg"
+        points = make.points([[np.zeros(2)]])
+        polygene.write(Layer("a", points, pa.table({"n": [1], "m": [2]}), None), f"{path}#a")
+        connection = sqlite3.connect(path)
+        connection.executescript(
+            "CREATE TABLE gpkg_data_columns (table_name TEXT, column_name TEXT, name TEXT, title TEXT, "
+            "description TEXT, mime_type TEXT, constraint_name TEXT);"
+            "INSERT INTO gpkg_data_columns (table_name, column_name, title, description) "
+            "VALUES ('a', 'N', 'Number of nests', 'counted in May')"
+        )
+        connection.close()
+        layer = polygene.read(f"{path}#a")
+        other = self.folder / "other.gpkg"
+        for _ in range(2):
+            polygene.write(polygene.subset(layer, limit=1).layer, f"{other}#a", "replace")
+        field = polygene.read(f"{other}#a").table.schema.field("n")
+        self.assertEqual(field.metadata[b"title"], b"Number of nests")
+        self.assertEqual(field.metadata[b"description"], b"counted in May")
+        self.assertEqual(polygene.check(other)[str(other)].findings, [])
+
+    def test_three_hundred_fields_with_odd_names(self):
+        names = [f"{'ÄßŷΩ .-'[k % 7]}{k}" for k in range(300)]
+        table = pa.table({name: [k, None] for k, name in enumerate(names)})
+        points = make.points([[np.zeros(2)], [np.ones(2)]])
+        layer = Layer("many", points, table, crs.parse("OGC:CRS84"))
+        for ending in (".gpkg", ".parquet", ".arrow", ".fgb", ".shp", ".geojson", ".csv"):
+            with self.subTest(ending=ending):
+                path = self.folder / f"many{ending}"
+                polygene.write(layer, path)
+                back = polygene.read(path)
+                if ending != ".shp":  # which has ten bytes for each
+                    self.assertEqual(back.table.column_names, names)
+                values = [column.to_pylist() for column in back.table.columns]
+                self.assertEqual(values, [[k, None] for k in range(300)])
 
 
 class Nothing(InFolder):

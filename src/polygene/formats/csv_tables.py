@@ -133,8 +133,14 @@ def _read(path: Path) -> Reading:
     table = distinct_columns(_plain(table), path, notes)
     # of two that differ by case the first
     names = {name.strip().casefold(): name for name in table.column_names[::-1]}
-    found = _wkt_column(table)
-    if found is not None:
+    texts = _wkt_columns(table)
+    if texts:
+        found = texts[0]
+        if len(texts) > 1:
+            others = ", ".join(texts[1:])
+            notes.append(
+                Warned(f"{path.name}: geometry is its column {found}; {others} stays a text of WKT")
+            )
         geometries = from_wkt(table.column(found).to_pylist(), path)
         rest = table.drop_columns([found])
         return layers_of(
@@ -154,19 +160,23 @@ def _read(path: Path) -> Reading:
     )
 
 
-def _wkt_column(table: pa.Table) -> str | None:
-    """Return the column of texts that are WKT, whatever it is called; of several one called so."""
+def _wkt_columns(table: pa.Table) -> list[str]:
+    """Return the columns of texts that are WKT, those with a usual name first.
+
+    One with such a name may be of nothing but nulls, if no other has WKT.
+    """
     texts = [f.name for f in table.schema if pa.types.is_string(f.type)]
     texts.sort(key=lambda name: name.strip().casefold() not in _WKT_NAMES)
+    found, named = [], []
     for name in texts:
-        if name.strip().casefold() in _WKT_NAMES:
-            return name
-        first = next(
-            (text for text in table.column(name).slice(0, _LOOKED_AT).to_pylist() if text), ""
-        )
-        if _WKT.match(first):
-            return name
-    return None
+        rows = table.column(name).slice(0, _LOOKED_AT).to_pylist()
+        first = next((text for text in rows if text), "")
+        is_usual = name.strip().casefold() in _WKT_NAMES
+        if _WKT.match(first) or (is_usual and first):
+            found.append(name)
+        elif is_usual:
+            named.append(name)
+    return found or named[:1]
 
 
 def parting_sign(path: Path) -> str:

@@ -41,12 +41,15 @@ _COLUMNS = {
     ("gpkg_extensions", "requirement 58"): (
         "table_name column_name extension_name definition scope"
     ),
+    ("gpkg_data_columns", "annex F.9"): (
+        "table_name column_name name title description mime_type constraint_name"
+    ),
     ("gpkg_metadata", "annex F.8"): "id md_scope md_standard_uri mime_type metadata",
     ("gpkg_metadata_reference", "annex F.8"): (
         "reference_scope table_name column_name row_id_value timestamp md_file_id md_parent_id"
     ),
 }
-_OPTIONAL = ("gpkg_extensions", "gpkg_metadata", "gpkg_metadata_reference")
+_OPTIONAL = ("gpkg_data_columns", "gpkg_extensions", "gpkg_metadata", "gpkg_metadata_reference")
 
 
 def judge(path: Path) -> Judged:

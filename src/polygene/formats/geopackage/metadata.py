@@ -1,11 +1,14 @@
 """Texts about a layer in the standard's metadata tables: its lineage, and whatever others put there.
 
-OGC 12-128r19, annex F.8.
+OGC 12-128r19, annex F.8; titles and descriptions of fields by annex F.9.
 """
 
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Sequence
+
+import pyarrow as pa
 
 from polygene import provenance
 from polygene.formats.geopackage import schema
@@ -71,8 +74,68 @@ def write(connection: sqlite3.Connection, layer: Layer) -> None:
         )
 
 
+_ABOUT_FIELD = (b"title", b"description")
+
+
+def with_titles(
+    connection: sqlite3.Connection, name: str, fields: Sequence[pa.Field]
+) -> list[pa.Field]:
+    """Return the fields of a layer with what the package calls them for people, in their metadata."""
+    if not connection.execute("PRAGMA table_info(gpkg_data_columns)").fetchone():
+        return list(fields)
+    rows = connection.execute(
+        "SELECT lower(column_name), title, description FROM gpkg_data_columns "
+        "WHERE lower(table_name) = lower(?)",
+        (name,),
+    )
+    told = {
+        column: {
+            key: str(text)
+            for key, text in zip(_ABOUT_FIELD, texts, strict=True)
+            if text is not None
+        }
+        for column, *texts in rows
+    }
+    return [
+        field.with_metadata({**(field.metadata or {}), **own})
+        if (own := told.get(field.name.lower()))
+        else field
+        for field in fields
+    ]
+
+
+def write_titles(connection: sqlite3.Connection, layer: Layer) -> None:
+    """Write what fields are called for people, where they have such."""
+    told = [
+        (layer.name, field.name, *((field.metadata or {}).get(key) for key in _ABOUT_FIELD))
+        for field in layer.table.schema
+    ]
+    rows = [
+        [v.decode() if isinstance(v, bytes) else v for v in row] for row in told if any(row[2:])
+    ]
+    if not rows:
+        return
+    connection.execute(schema.DATA_COLUMNS_TABLE)
+    connection.execute(schema.EXTENSIONS_TABLE)
+    connection.execute(
+        "INSERT OR IGNORE INTO gpkg_extensions "
+        "SELECT 'gpkg_data_columns', NULL, ?, ?, ? WHERE NOT EXISTS "
+        "(SELECT 1 FROM gpkg_extensions WHERE table_name = 'gpkg_data_columns')",
+        schema.SCHEMA_EXTENSION,
+    )
+    connection.executemany(
+        "INSERT INTO gpkg_data_columns (table_name, column_name, title, description) "
+        "VALUES (?, ?, ?, ?)",
+        rows,
+    )
+
+
 def forget(connection: sqlite3.Connection, name: str) -> None:
     """Take out what is told of a layer, and texts that are told of nothing then."""
+    if connection.execute("PRAGMA table_info(gpkg_data_columns)").fetchone():
+        connection.execute(
+            "DELETE FROM gpkg_data_columns WHERE lower(table_name) = lower(?)", (name,)
+        )
     if not _is_there(connection):
         return
     ids = connection.execute(

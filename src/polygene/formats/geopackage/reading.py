@@ -190,7 +190,7 @@ def _columns(connection: sqlite3.Connection, table: _Table) -> _Columns:
         for row in rows
         if row[1] != key and row[1].lower() != table.geometry_column.lower()
     ]
-    return _Columns(key, fields)
+    return _Columns(key, metadata.with_titles(connection, table.name, fields))
 
 
 def _says(table: _Table, own: GeometryColumn) -> bool:

@@ -92,6 +92,26 @@ CREATE TABLE IF NOT EXISTS gpkg_metadata_reference (
 );
 """
 
+DATA_COLUMNS_TABLE = """
+CREATE TABLE IF NOT EXISTS gpkg_data_columns (
+  table_name TEXT NOT NULL,
+  column_name TEXT NOT NULL,
+  name TEXT,
+  title TEXT,
+  description TEXT,
+  mime_type TEXT,
+  constraint_name TEXT,
+  CONSTRAINT pk_gdc PRIMARY KEY (table_name, column_name),
+  CONSTRAINT gdc_tn UNIQUE (table_name, name)
+)
+"""
+
+SCHEMA_EXTENSION = (
+    "gpkg_schema",
+    "http://www.geopackage.org/spec120/#extension_schema",
+    "read-write",
+)
+
 METADATA_EXTENSION = (
     "gpkg_metadata",
     "http://www.geopackage.org/spec120/#extension_metadata",

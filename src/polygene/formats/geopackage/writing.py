@@ -199,6 +199,7 @@ def _add(connection: sqlite3.Connection, layer: Layer, wished: tuple[str, str]) 
         connection=connection, layer=layer, names=names, ids=ids, srs_id=srs_id, bounds=bounds
     )
     metadata.write(connection, layer)
+    metadata.write_titles(connection, layer)
     _recount(connection, layer)
     return _Added(_index(connection, layer.name, names, ids, bounds), sums)
 

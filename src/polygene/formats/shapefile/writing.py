@@ -167,7 +167,8 @@ def _fields(layer: Layer, notes: list[str]) -> _Fields:
 
 def _short(name: str, taken: set[str]) -> str:
     """Return a name of ten bytes that is not taken."""
-    short = name.encode("utf-8")[:10].decode("utf-8", errors="ignore")
+    name = name.strip(" \x00") or "field"  # blanks fill a name up, and are none of it
+    short = name.encode("utf-8")[:10].decode("utf-8", errors="ignore").rstrip()
     k = 1
     while short.casefold() in taken:
         k += 1
