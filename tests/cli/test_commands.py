@@ -710,7 +710,7 @@ class Program(InFolder):
         self.assertEqual(
             set(polygene.__all__) - set(COMMANDS),
             {"__version__", "Layer", "GeometryColumn", "Family", "Expression", "PolygeneError",
-             "crossings", "single_parts", "read", "write"},
+             "crossings", "single_parts", "read", "write", "as_layer"},
         )  # fmt: skip
         self.assertEqual(set(COMMANDS) - set(polygene.__all__), {"demo"})
         for name in polygene.__all__:

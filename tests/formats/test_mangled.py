@@ -10,7 +10,7 @@ import sys
 import unittest
 from pathlib import Path
 
-COUNT = int(os.environ.get("POLYGENE_MANGLED", "2000"))
+COUNT = int(os.environ.get("POLYGENE_MANGLED", "1500"))
 
 
 class Mangled(unittest.TestCase):

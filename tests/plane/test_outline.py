@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from polygene import crs
 from polygene.arrays import number_pairs, offsets_from
+from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, bounds_of_groups
 from polygene.measures import (
     PlaneRuler,
@@ -23,7 +24,7 @@ from polygene.measures import (
 )
 from polygene.plane.borders import outline
 from polygene.plane.cells import edges_between
-from polygene.plane.grid import Grid
+from polygene.plane.grid import Grid, default_step
 from tests.support import exact
 from tests.support import generators as make
 
@@ -31,6 +32,11 @@ STEPS = st.sampled_from([1e-9, 1e-4, 0.001, 0.25, 0.5, 1.0, 10.0, 1000.0])
 
 
 class OnTheGrid(unittest.TestCase):
+    def test_what_no_grid_can_hold_is_refused(self):
+        for extent in ((0, 0, 1e301, 1), (0, 0, 1e-318, 1e-318)):
+            with self.subTest(extent=extent), self.assertRaisesRegex(DataError, "coordinates as"):
+                Grid.over([extent], default_step(None, [extent]))
+
     @given(st.lists(st.tuples(*[st.floats(-1e7, 1e7)] * 2), min_size=1, max_size=9), STEPS)
     @settings(max_examples=200, deadline=None)
     def test_the_nearest_integer_and_back(self, points, step):

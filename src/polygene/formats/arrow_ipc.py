@@ -62,7 +62,10 @@ def _read(path: Path) -> Reading:
         raise FileError(f"{path} is damaged or cut short: {said}; {ADVICE}") from err
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    return layers_from(table, path)
+    try:
+        return layers_from(table, path)
+    except UnicodeDecodeError as err:
+        raise FileError(f"{path}: a name in its schema is not UTF-8; {ADVICE}") from err
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:

@@ -34,6 +34,7 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
     depth, family = _DEPTHS[encoding]
     array = column.combine_chunks()
     array = pa.concat_arrays(array.chunks) if isinstance(array, pa.ChunkedArray) else array
+    _check_nesting(array.type, depth, encoding, path)
     is_null = np.asarray(array.is_null())
     levels = []
     inner = array
@@ -92,3 +93,20 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
         z=axes.get("z"),
         m=axes.get("m"),
     )
+
+
+def _check_nesting(kind: pa.DataType, depth: int, encoding: str, path: Path) -> None:
+    """Refuse a column that is not nested as its encoding is."""
+    for _ in range(depth):
+        if not (pa.types.is_list(kind) or pa.types.is_large_list(kind)):
+            break
+        kind = kind.value_type
+    if pa.types.is_struct(kind):
+        fields = [kind.field(k) for k in range(kind.num_fields)]
+        is_well = {"x", "y"} <= {f.name for f in fields}
+        is_well &= all(pa.types.is_floating(f.type) for f in fields)
+    else:
+        is_well = pa.types.is_fixed_size_list(kind) and kind.list_size >= 2
+        is_well = is_well and pa.types.is_floating(kind.value_type)
+    if not is_well:
+        raise FileError(f"{path}: its geometry is said to be {encoding!r}, and is of other columns")

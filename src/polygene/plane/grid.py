@@ -77,6 +77,11 @@ class Grid:
                 f"coordinates as large as {largest:g} cannot be computed with; "
                 "check the layer's coordinates and CRS"
             )
+        if step <= 0:
+            raise DataError(
+                f"coordinates as small as {largest:g} cannot be computed with; "
+                "check the layer's coordinates and CRS"
+            )
         asked = step
         # The span must fit, and a step be several times the distance of one float64 to the next, or a
         # coordinate would not come back to the grid point that it was written for.

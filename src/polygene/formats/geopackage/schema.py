@@ -244,7 +244,8 @@ def opened(path: Path, is_strict: bool = False) -> Iterator[Package]:
         raise FileError(f"{path} cannot be read: {worded(err)}") from err
     finally:
         if connection is not None:
-            if is_whole and kept is not None and cast(Package, connection).file:
+            may_stay = is_whole and kept is not None and key not in kept
+            if may_stay and kept is not None and cast(Package, connection).file:
                 kept[key] = connection
             else:
                 connection.close()
