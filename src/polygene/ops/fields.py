@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -14,6 +15,7 @@ from polygene.errors import UsageError, check_choice
 from polygene.layer import Layer
 from polygene.ops.given import Names, assignments, expression, names
 from polygene.ops.subset import with_fields
+from polygene.table.arithmetic import BY_ZERO
 from polygene.table.casting import fitted
 from polygene.table.expression import Assignment, Expression
 from polygene.table.types import kind_of, type_words, typed_field
@@ -36,6 +38,7 @@ class FieldsSummary:
     changed: list[str]
     lost: dict[str, int]
     zero_divisions: int
+    without_value: dict[str, int]
     fields: list[str]
     notes: list[str]
 
@@ -110,7 +113,8 @@ def fields(
             rows=int(work.rows.sum()),
             changed=work.changed,
             lost=work.lost,
-            zero_divisions=work.zero_divisions,
+            zero_divisions=work.without_value[BY_ZERO],
+            without_value={k: n for k, n in work.without_value.items() if k != BY_ZERO},
             fields=ordered,
             notes=[],
         ),
@@ -127,7 +131,7 @@ class _Work:
         )
         self.changed: list[str] = []
         self.lost: dict[str, int] = {}
-        self.zero_divisions = 0
+        self.without_value: Counter[str] = Counter()
 
     def rename(self, names: Mapping[str, str]) -> None:
         for name in names:
@@ -152,7 +156,7 @@ class _Work:
 
     def compute(self, assignment: Assignment) -> None:
         found = assignment.expression.values(self.layer)
-        self.zero_divisions += found.zero_divisions
+        self.without_value.update(found.lost)
         table = self.layer.table
         taken = {n.casefold(): n for n in table.column_names}
         name = taken.get(assignment.name.casefold(), assignment.name)

@@ -27,6 +27,7 @@ from polygene.table.casting import as_text
 from polygene.table.expression import Expression, computed
 from polygene.table.functions import GEOMETRY_FUNCTIONS
 from polygene.table.groups import codes_of
+from polygene.table.sums import rounded_sums
 
 _NUMBERS = ("sum", "mean", "median")
 _WEIGHTED = ("sum", "mean")
@@ -229,10 +230,12 @@ def _of_numbers(
     if take.function == "median":
         return _masked(take.name, _medians(values, group, n), counts == 0)
     if weight is None:
-        weight = np.ones(len(values))
-    known = ~np.isnan(weight)
-    total = sum_by(group[known], weight[known] * values[known], n)
-    heavy = sum_by(group[known], weight[known], n)
+        total, heavy = rounded_sums(group, values, n), counts.astype(np.float64)
+        known = np.ones(len(values), bool)
+    else:
+        known = ~np.isnan(weight)
+        total = rounded_sums(group[known], weight[known] * values[known], n)
+        heavy = rounded_sums(group[known], weight[known], n)
     if take.function == "sum":
         return _masked(take.name, total, count_by(group[known], n) == 0)
     with np.errstate(invalid="ignore", divide="ignore"):

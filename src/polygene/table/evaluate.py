@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import functools
+import math
+from collections import Counter
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -12,10 +14,17 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.errors import ExpressionError, UsageError, did_you_mean, listed, nearest_first
-from polygene.table import spatial
+from polygene.table import arithmetic, spatial
 from polygene.table.casting import recast
-from polygene.table.functions import COUNTED, FOREIGN, FUNCTIONS, GEOMETRY_FUNCTIONS, Function
-from polygene.table.temporal import MOMENT, RELATIONS, Span, open_end
+from polygene.table.functions import (
+    COUNTED,
+    FOREIGN,
+    FUNCTIONS,
+    GEOMETRY_FUNCTIONS,
+    Function,
+    by_value,
+)
+from polygene.table.temporal import MOMENT, RELATIONS, Span, end_of_day, open_end
 from polygene.table.types import kind_of
 
 if TYPE_CHECKING:
@@ -43,12 +52,12 @@ _COMPARISONS: dict[str, Callable[..., Any]] = {
 class Evaluator:
     """Computes trees of one text over one layer.
 
-    zero_divisions : how many rows were divided by zero, which gives null
+    lost : how many values became null on the way, by the reason: see `arithmetic`
     """
 
     def __init__(self, text: str, layer: Layer) -> None:
         self.text, self.layer, self.table = text, layer, layer.table
-        self.zero_divisions = 0
+        self.lost: Counter[str] = Counter()
 
     def value_of(self, tree: lark.Tree) -> Value:
         return getattr(self, f"_{tree.data}")(tree)
@@ -85,9 +94,10 @@ class Evaluator:
     def _alike(self, tree: lark.Tree, left: Value, right: Value) -> tuple[Any, Any]:
         """Bring two values to types that can be compared."""
         kinds = {left.kind, right.kind}
-        if kinds == {"date", "time"}:
-            stamp = pa.timestamp("ms", tz="UTC")
-            return left.data.cast(stamp), right.data.cast(stamp)
+        if kinds == {"date", "time"}:  # a date is all of its day, as intervals have it
+            return left.data.cast(pa.date32(), safe=False), right.data.cast(pa.date32(), safe=False)
+        if kinds == {"number"}:
+            return arithmetic.order(left.data, right.data)
         if len(kinds) > 1:
             hint = ""
             if kinds & {"date", "time"} and "text" in kinds:
@@ -153,33 +163,25 @@ class Evaluator:
 
     def _power(self, tree: lark.Tree) -> Value:
         left, right = (
-            self._expect(self.value_of(c), "number", c, "arithmetic").cast(pa.float64())
-            for c in tree.children
+            self._expect(self.value_of(c), "number", c, "arithmetic") for c in tree.children
         )
-        return Value(pc.power(left, right), "number")
+        return self._computed("^", left, right)
 
     def _arithmetic(self, tree: lark.Tree) -> Value:
         first, operator, second = tree.children
         left, right = (
             self._expect(self.value_of(c), "number", c, "arithmetic") for c in (first, second)
         )
-        if str(operator).lower() in ("/", "%", "div"):
-            self._count_zeros(right)
-        try:
-            return Value(_ARITHMETIC[str(operator).lower()](left, right), "number")
-        except pa.ArrowInvalid as err:
-            raise self._refuse(tree, f"the numbers grow too large ({err})") from err
+        return self._computed(str(operator).lower(), left, right)
 
-    def _count_zeros(self, divisor: Any) -> None:
-        if isinstance(divisor, pa.Scalar):
-            self.zero_divisions += self.layer.n_rows * (divisor.as_py() == 0)
-        else:
-            self.zero_divisions += int(pc.sum(pc.equal(divisor, 0)).as_py() or 0)
+    def _computed(self, operator: str, left: Any, right: Any) -> Value:
+        found = arithmetic.binary(operator, left, right, self.lost, self.layer.n_rows)
+        return Value(found, "number")
 
     def _minus(self, tree: lark.Tree) -> Value:
         child = tree.children[0]
         data = self._expect(self.value_of(child), "number", child, "arithmetic")
-        return Value(pc.negate_checked(data), "number")
+        return Value(arithmetic.negated(data, self.lost, self.layer.n_rows), "number")
 
     def _plus(self, tree: lark.Tree) -> Value:
         child = tree.children[0]
@@ -190,6 +192,8 @@ class Evaluator:
     def _number(self, tree: lark.Tree) -> Value:
         text = str(tree.children[0])
         is_whole = text.isdigit() and int(text) < 2**63
+        if not is_whole and math.isinf(float(text)):
+            raise self._refuse(tree, f"{text} is larger than any number that is computed with")
         return Value(pa.scalar(int(text) if is_whole else float(text)), "number")
 
     def _text(self, tree: lark.Tree) -> Value:
@@ -219,9 +223,8 @@ class Evaluator:
 
     def _casei(self, tree: lark.Tree) -> Value:
         child = tree.children[0]
-        return Value(
-            pc.utf8_lower(self._expect(self.value_of(child), "text", child, "CASEI")), "text"
-        )
+        data = self._expect(self.value_of(child), "text", child, "CASEI")
+        return Value(by_value(str.casefold, data), "text")
 
     def _accenti(self, tree: lark.Tree) -> Value:
         child = tree.children[0]
@@ -283,7 +286,10 @@ class Evaluator:
             for v, kind in zip(values, kinds, strict=True)
         ]
         try:
-            found = function.compute(*data)
+            if key == "abs":
+                found = arithmetic.absolute(data[0], self.lost, self.layer.n_rows)
+            else:
+                found = function.compute(*data)
         except UsageError as err:
             raise self._refuse(tree, f"{key}: {err}") from err
         return Value(found, same if function.gives == "same" else function.gives)
@@ -301,9 +307,11 @@ class Evaluator:
                 read = recast(pa.chunked_array([[text]]), pa.field("", MOMENT)).data[0]
                 if not read.is_valid:
                     raise self._refuse(child, f"{text!r} is not a date, a time or '..'")
-                ends.append(read)
+                is_day = len(text.strip()) <= len("2026-05-31")
+                ends.append(end_of_day(read) if is_day and not is_start else read)
             else:
-                ends.append(self._span(child).start)
+                span = self._span(child)
+                ends.append(span.start if is_start else span.stop)
         return Value(Span(*ends), "interval")
 
     def _span(self, tree: lark.Tree) -> Span:
@@ -315,7 +323,7 @@ class Evaluator:
                 tree, f"a date, time or interval is needed, and this is a {value.kind}"
             )
         moment = value.data.cast(MOMENT)
-        return Span(moment, moment)
+        return Span(moment, end_of_day(moment) if value.kind == "date" else moment)
 
     def _temporal(self, tree: lark.Tree, name: str) -> Value:
         children = tree.children[1:]
@@ -356,10 +364,14 @@ class Evaluator:
                 raise self._refuse(tree, "it is no geometry that is known") from err
         if tree.data == "call" and str(tree.children[0]).lower() == "bbox":
             sides = [self.value_of(child) for child in tree.children[1:]]
-            if len(sides) != 4 or any(not isinstance(v.data, pa.Scalar) for v in sides):
+            if len(sides) not in (4, 6) or any(not isinstance(v.data, pa.Scalar) for v in sides):
                 raise self._refuse(
-                    tree, "BBOX takes four numbers: x and y minimum, x and y maximum"
+                    tree,
+                    "BBOX takes four numbers: x and y minimum, x and y maximum; or six, with z behind "
+                    "each two",
                 )
+            if len(sides) == 6:  # relations are those of the plane
+                del sides[5], sides[2]
             return spatial.box(*(float(v.data.as_py()) for v in sides))
         if tree.data == "field":
             return None
@@ -458,34 +470,5 @@ def field_name(token: lark.Token) -> str:
 
 def _unquoted(token: lark.Token) -> str:
     quote = token[0]
-    return str(token)[1:-1].replace(quote * 2, quote)
-
-
-def _null_where_zero(divisor: Any) -> Any:
-    return pc.if_else(pc.equal(divisor, 0), pa.scalar(None, divisor.type), divisor)
-
-
-def _divide(left: Any, right: Any) -> Any:
-    """Divide as real numbers; by zero gives null."""
-    return pc.divide(left.cast(pa.float64()), _null_where_zero(right.cast(pa.float64())))
-
-
-def _whole_divide(left: Any, right: Any) -> Any:
-    """Divide and cut off what is behind the point, whole numbers staying whole."""
-    if pa.types.is_integer(left.type) and pa.types.is_integer(right.type):
-        return pc.divide(left, _null_where_zero(right))
-    return pc.trunc(_divide(left, right))
-
-
-def _remainder(left: Any, right: Any) -> Any:
-    return pc.subtract(left, pc.multiply(_whole_divide(left, right), right))
-
-
-_ARITHMETIC: dict[str, Callable[..., Any]] = {
-    "+": pc.add_checked,
-    "-": pc.subtract_checked,
-    "*": pc.multiply_checked,
-    "/": _divide,
-    "div": _whole_divide,
-    "%": _remainder,
-}
+    inner = str(token)[1:-1].replace(quote * 2, quote)
+    return inner.replace("\\'", "'") if quote == "'" else inner

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import functools
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -107,11 +108,11 @@ class Expression:
 
 
 class Computed(NamedTuple):
-    """A value for each row, and how many of them were divided by zero and are null therefore."""
+    """A value for each row, and how many became null on the way, by the reason."""
 
     data: pa.ChunkedArray
     kind: str
-    zero_divisions: int
+    lost: Mapping[str, int]
 
 
 def computed(tree: lark.Tree, text: str, layer: Layer) -> Computed:
@@ -122,7 +123,7 @@ def computed(tree: lark.Tree, text: str, layer: Layer) -> Computed:
         data = pa.repeat(data, layer.n_rows)
     if isinstance(data, pa.Array):
         data = pa.chunked_array([data])
-    return Computed(data, kind, evaluator.zero_divisions)
+    return Computed(data, kind, dict(+evaluator.lost))
 
 
 @dataclass(frozen=True)

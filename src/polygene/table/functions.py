@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -11,6 +12,7 @@ import pyarrow.compute as pc
 
 from polygene.arrays import F64Array
 from polygene.errors import UsageError
+from polygene.table.arithmetic import rounded
 from polygene.table.casting import as_text, recast
 from polygene.table.types import typed_field
 from polygene.units import AREAS, METRES
@@ -75,8 +77,36 @@ def _joined(*texts: Any) -> Any:
 
 
 def _rounded(value: Any, digits: Any = None) -> Any:
-    n = 0 if digits is None else int(_constant(digits, "the number of digits"))
-    return pc.round(value, ndigits=n, round_mode="half_towards_infinity")
+    return rounded(value, 0 if digits is None else int(_constant(digits, "the number of digits")))
+
+
+def by_value(change: Callable[[str], str], texts: Any) -> Any:
+    """Return texts changed by a function of Python, called once for each that is different."""
+    if isinstance(texts, pa.Scalar):
+        return texts if texts.as_py() is None else pa.scalar(change(texts.as_py()), pa.string())
+    column = texts if isinstance(texts, pa.ChunkedArray) else pa.chunked_array([texts])
+    coded = column.cast(pa.string()).dictionary_encode().combine_chunks()
+    coded = coded.chunk(0) if isinstance(coded, pa.ChunkedArray) and coded.num_chunks else coded
+    if isinstance(coded, pa.ChunkedArray):
+        return column
+    values = pa.array(list(map(change, coded.dictionary.to_pylist())), pa.string())
+    return pa.chunked_array([values.take(coded.indices)])
+
+
+_WORD = re.compile(r"(?<!\w)[^\W\d_][\w\u0300-\u036f]*(?:['\u2019][^\W\d_][\w\u0300-\u036f]*)*")
+
+
+def _capitalised(text: str) -> str:
+    """Return words with capitals; behind an apostrophe after a single letter only: O'Brien, It's."""
+
+    def word(match: re.Match[str]) -> str:
+        first, *rest = re.split(r"(['\u2019])", match[0].lower())
+        first = first[:1].upper() + first[1:]
+        if rest and len(first) == 1:
+            rest = [piece[:1].upper() + piece[1:] for piece in rest]
+        return first + "".join(rest)
+
+    return _WORD.sub(word, text)
 
 
 def _as(words: str) -> Callable[..., Any]:
@@ -99,10 +129,14 @@ def _days(start: Any, stop: Any) -> Any:
     )
 
 
+def _each_capitalised(texts: Any) -> Any:
+    return by_value(_capitalised, texts)
+
+
 FUNCTIONS = {
     "upper": Function("text", "text", "in capitals", pc.utf8_upper),
     "lower": Function("text", "text", "in small letters", pc.utf8_lower),
-    "capitalised": Function("text", "text", "Each Word Capitalised", pc.utf8_title),
+    "capitalised": Function("text", "text", "Each Word Capitalised", _each_capitalised),
     "trim": Function("text", "text", "without blanks at its ends", pc.utf8_trim_whitespace),
     "characters": Function("text", "number", "how many characters", pc.utf8_length),
     "left": Function("text, number", "text", "the first n characters", _left),
@@ -121,7 +155,9 @@ FUNCTIONS = {
     "day_of": Function(
         "any / text", "date", "a date of a text, as in day_of(t, 'DD.MM.YYYY')", _as("date")
     ),
-    "round": Function("number / number", "number", "rounded, to n digits", _rounded),
+    "round": Function(
+        "number / number", "number", "to n decimals, halves away from zero", _rounded
+    ),
     "floor": Function("number", "number", "the whole number below", pc.floor),
     "ceiling": Function("number", "number", "the whole number above", pc.ceil),
     "abs": Function("number", "number", "without its sign", pc.abs),

@@ -1,7 +1,7 @@
 """The temporal functions of CQL2 (OGC 21-065r2, 7.10), on instants and intervals.
 
-Of an interval only its ends count; an instant is an interval that ends as it starts. The relations
-are those of Allen (1983).
+Of an interval only its ends count; an instant is an interval that ends as it starts, a date one from
+the first moment of its day to the last. The relations are those of Allen (1983).
 """
 
 from __future__ import annotations
@@ -26,6 +26,11 @@ class Span(NamedTuple):
 def open_end(is_start: bool) -> pa.Scalar:
     """Return the moment that stands for an end left open."""
     return pa.scalar(-_FAR if is_start else _FAR, MOMENT)
+
+
+def end_of_day(midnight: Any) -> Any:
+    """Return the last moment of the days that begin at some moments."""
+    return pc.add(midnight, pa.scalar(86_400_000 - 1, pa.duration("ms")))
 
 
 def _both(*tests: Any) -> Any:

@@ -81,6 +81,8 @@ def fields(summary: FieldsSummary, say: Words) -> None:
     if summary.zero_divisions:
         n_ = counted(summary.zero_divisions, "division")
         say.note(Warned(f"{summary.name}: {n_} by zero, null there"))
+    for words, n in summary.without_value.items():
+        say.note(Warned(f"{summary.name}: {counted(n, 'value')} {words}, null there"))
 
 
 def reproject(summary: ReprojectSummary, say: Words) -> None:
