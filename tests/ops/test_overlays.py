@@ -73,7 +73,7 @@ class Polygons(unittest.TestCase):
                 result = overlay(*given).layer
                 sources = [fractions_of(y.geometry) for y in given]
                 out, keys = fractions_of(result.geometry), keys_of(result.table)
-                for x, y in rng.uniform(0, 100, (8, 2)):
+                for x, y in rng.uniform(0, 100, (6, 2)):
                     wanted = rule(*(rows_over(rows, x, y) for rows in sources))
                     found = [keys[k] for k in rows_over(out, x, y)]
                     self.assertCountEqual(found, list(wanted), (name, x, y))

@@ -204,6 +204,10 @@ def order(left: Any, right: Any) -> tuple[Any, Any]:
             kind = pa.int64() if pa.types.is_integer(left.type) else pa.float64()
             return left.cast(kind), right.cast(kind)
         return left, right
+    for one in (left, right):
+        if isinstance(one, pa.Scalar) and one.is_valid and abs(one.as_py()) < _EXACT:
+            # Whole numbers that are rounded are all beyond it, and stay so.
+            return left.cast(pa.float64(), safe=False), right.cast(pa.float64(), safe=False)
     a, b = Numbers(left), Numbers(right)
     x, y = np.broadcast_arrays(a.reals, b.reals)
     sign = np.where(x > y, 1.0, np.where(x < y, -1.0, 0.0))
