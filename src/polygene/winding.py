@@ -23,11 +23,14 @@ def turned(column: GeometryColumn, outer_is_counter_clockwise: bool) -> Geometry
     turns = np.flatnonzero(np.where(is_outer, area < 0, area > 0))
     if len(turns) == 0:
         return column
-    order = np.arange(column.n_vertices)
     counts = np.diff(column.ring_offsets)[turns]
-    here = spans(column.ring_offsets[turns], counts)
-    last = np.repeat(column.ring_offsets[turns] + column.ring_offsets[turns + 1] - 1, counts)
-    order[here] = last - here
+    ends = np.repeat(column.ring_offsets[turns] + column.ring_offsets[turns + 1] - 1, counts)
+    order = np.arange(column.n_vertices)
+    if len(turns) == column.n_rings:  # as where another standard has them all the other way
+        order = np.subtract(ends, order, out=ends)
+    else:
+        here = spans(column.ring_offsets[turns], counts)
+        order[here] = ends - here
     return replace(
         column,
         xy=column.xy.take(order, axis=0),
