@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import shutil
+import tempfile
 from collections.abc import Iterator
 from contextvars import ContextVar
 from dataclasses import dataclass
@@ -101,7 +102,12 @@ def _read(place: Path, name: str, layer: Layer, written: Written) -> Reading:
 @contextlib.contextmanager
 def _under_own_names(path: Path) -> Iterator[Path]:
     """Give a place where a new file is found under the name that it will have, with all its parts."""
-    with passing_folder() as folder:
+    with contextlib.ExitStack() as held:
+        try:
+            folder = held.enter_context(passing_folder())
+        except OSError:  # no temporary folder can be written: beside the file one can
+            beside = tempfile.TemporaryDirectory(prefix=".polygene.", dir=path.parent)
+            folder = Path(held.enter_context(beside)).resolve()
         for shown, new in new_files(path):
             place = folder / shown.name
             try:
