@@ -32,8 +32,8 @@ LOSES = {
     ".arrows": set(),
     ".fgb": set(),
     ".shp": {"single", "real", "text", "moment", "blob"},
-    ".csv": {"single", "text", "blob"},
-    ".tsv": {"single", "text", "blob"},
+    ".csv": {"single", "blob"},
+    ".tsv": {"single", "blob"},
     ".geojsonl": {"day", "moment", "blob"},
     ".geojsons": {"day", "moment", "blob"},
 }

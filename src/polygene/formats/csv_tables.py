@@ -30,6 +30,7 @@ from polygene.text.assemble import OfFamily
 
 NAME = "CSV"
 _LEADING_ZERO = re.compile(rb"""(?:^|[,;\t"'\s])0[0-9]""", re.MULTILINE)
+_EMPTY_TEXT = re.compile(rb'(?:^|[,;\t])""(?=[,;\t\r\n]|\Z)', re.MULTILINE)
 ENDINGS = (".csv", ".tsv")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
@@ -82,18 +83,35 @@ def _encoding(path: Path, notes: list[str]) -> str:
 
 
 def _parsed(path: Path, encoding: str, delimiter: str, as_text: Sequence[str] = ()) -> pa.Table:
-    """Parse a table; some columns as text, whatever they look like, and then no others."""
+    """Parse a table; some columns as text, whatever they look like, and then no others.
+
+    Nothing between two signs is null, and so is nothing in quotes where it is not asked for as text.
+    """
     return pacsv.read_csv(
         path,
         read_options=pacsv.ReadOptions(encoding=encoding),
         parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
         convert_options=pacsv.ConvertOptions(
             strings_can_be_null=True,
+            quoted_strings_can_be_null=not as_text,
             null_values=[""],
             include_columns=list(as_text),
             column_types=dict.fromkeys(as_text, pa.string()),
         ),
     )
+
+
+def _with_empty_texts(table: pa.Table, path: Path, encoding: str, delimiter: str) -> pa.Table:
+    """Return a table in which texts of no letters, which stand in quotes, are not null."""
+    names = [f.name for f in table.schema if pa.types.is_string(f.type)]
+    names = [name for name in names if table.column_names.count(name) == 1]
+    if not names or not _EMPTY_TEXT.search(path.read_bytes()):
+        return table
+    texts = _parsed(path, encoding, delimiter, names)
+    for name in names:
+        k = table.column_names.index(name)
+        table = table.set_column(k, pa.field(name, pa.string()), texts.column(name))
+    return table
 
 
 def _with_codes(
@@ -123,6 +141,7 @@ def _read(path: Path) -> Reading:
     try:
         encoding = codepages.asked() or _encoding(path, notes)
         table = _parsed(path, encoding, delimiter)
+        table = _with_empty_texts(table, path, encoding, delimiter)
         table = _with_codes(table, path, encoding, delimiter, notes)
     except MemoryError:  # Arrow's is of both kinds
         raise
@@ -231,7 +250,7 @@ def from_wkt(texts: list[str | None], path: Path) -> list[OfFamily]:
     features = []
     for row, text in enumerate(texts):
         geometry = None
-        if text is not None:
+        if text:
             try:
                 geometry = wkt.parsed(text)
             except (ValueError, orjson.JSONDecodeError) as err:
