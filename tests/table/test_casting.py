@@ -5,11 +5,14 @@ from __future__ import annotations
 import datetime
 import unittest
 
+import numpy as np
 import pyarrow as pa
 
-from polygene.errors import UsageError
-from polygene.table.casting import recast
+from polygene.errors import LossError, UsageError
+from polygene.layer import Layer
+from polygene.table.casting import fitted, recast
 from polygene.table.types import type_words, typed_field, widened
+from tests.support import generators as make
 
 DAY, LATER = datetime.date(2020, 1, 5), datetime.date(2021, 12, 31)
 UTC = datetime.UTC
@@ -71,6 +74,19 @@ class Casting(unittest.TestCase):
             for a, b in ((one, other), (other, one)):
                 found = widened(typed_field("x", a), typed_field("y", b))
                 self.assertEqual(found and type_words(found), wide, (a, b))
+
+
+class Codes(unittest.TestCase):
+    def test_a_code_does_not_fit_a_number_unless_it_is_cut(self):
+        column = pa.chunked_array([["01029", "+49", "7", "0.5", "-03", None, "0"]])
+        where = Layer("x", make.points([[np.zeros(2)]] * 7), pa.table({"c": column}), None)
+        field = pa.field("c", pa.float64())
+        with self.assertRaisesRegex(LossError, "3 values do not fit"):
+            fitted(column, field, "refuse", where)
+        data, n_lost = fitted(column, field, "null", where)
+        self.assertEqual((data.to_pylist(), n_lost), ([None, None, 7, 0.5, None, None, 0], 3))
+        data, _ = fitted(column, field, "cut", where)
+        self.assertEqual(data.to_pylist(), [1029, 49, 7, 0.5, -3, None, 0])
 
 
 if __name__ == "__main__":

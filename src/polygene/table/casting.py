@@ -13,6 +13,7 @@ from polygene.arrays import BoolArray
 from polygene.errors import LossError, UsageError
 from polygene.table.types import beyond_as_text, dates_beyond, kind_of, type_words, width_of
 
+_CODE = r"^\s*(\+|-?0[0-9])"
 _TRUE, _FALSE = ["true", "yes", "y", "t", "1"], ["false", "no", "n", "f", "0"]
 
 
@@ -240,7 +241,8 @@ def fitted(
     Parameters
     ----------
     on_loss : {"refuse", "null", "cut"}
-        Refuse, put null, or cut texts to the width and fractions off (null where that is no help).
+        Refuse, put null, or cut: texts to the width, fractions off, zeros in front of codes (null where
+        that is no help).
     where : Layer
         For messages: whose rows these are.
 
@@ -250,6 +252,11 @@ def fitted(
         If values would be lost and that is to stop it.
     """
     found = recast(column, field, dates)
+    if kind_of(column.type) == "text" and kind_of(field.type) == "number":
+        # A code would not come back from the number: 01029 as 1029.
+        is_code = pc.fill_null(pc.match_substring_regex(column, _CODE), False)
+        data = pc.if_else(is_code, pa.scalar(None, found.data.type), found.data)
+        found = Recast(data, found.data, found.lost | np.asarray(is_code, bool))
     n_lost = int(found.lost.sum())
     if n_lost and on_loss == "refuse":
         rows = np.flatnonzero(found.lost)[:5]
