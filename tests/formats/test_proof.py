@@ -230,6 +230,29 @@ class Proof(unittest.TestCase):
                     str(own.document if ending == ".gpkg" else beside.read(path).document),
                 )
 
+    def test_what_is_right_is_not_refused(self):
+        """Heights of which none is known, fields called like ours, texts that look like moments."""
+        odd = {
+            "wkt": ["POINT (1 2)", "b", None], "geometry": ["x", "POINT (3 4)", ""],
+            "rowid": ["a", "b", "c"], "at": ["2020-01-01 10:00", "2020-01-02 11:00", None],
+            "time": ["10:00", "11:00:01", None], "zero": ["a\0b", "\0", "c"],
+            "zone": pa.array([0, 1, None], pa.timestamp("ms", tz="Europe/Paris")),
+            "list": [[1], [2, 3], None], "long": pa.array([1, 2, None], pa.duration("s")),
+        }  # fmt: skip
+        nothing = np.full(self.layer.geometry.n_vertices, np.nan)
+        tall = replace(self.layer.geometry, z=nothing, m=nothing)
+        for ending in ENDINGS:
+            for name, values in odd.items():
+                with self.subTest(ending=ending, name=name), warnings.catch_warnings():
+                    warnings.simplefilter("ignore")
+                    path = self.folder / f"{name}{ending}"
+                    polygene.write(
+                        replace(self.layer, geometry=tall, table=pa.table({name: values})), path
+                    )
+                    (back,) = format_of(path).read(path, name).layers
+                    np.testing.assert_array_equal(back.geometry.xy, self.layer.geometry.xy)
+                    self.assertEqual(polygene.check(path)[str(path)].findings, [])
+
     def test_without_proof_nothing_is_read(self):
         path = self.folder / "beds.gpkg"
         with mock.patch("polygene.formats.geopackage.read", side_effect=AssertionError):

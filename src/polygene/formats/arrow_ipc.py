@@ -47,14 +47,26 @@ def read(path: Path, name: str) -> Reading:
     return named(_read(path), path, name)
 
 
+def table_in(path: Path) -> tuple[pa.Table, bool]:
+    """Return the table in a file, looked at whole, and whether it is a file rather than a stream.
+
+    Raises
+    ------
+    OSError, EOFError, pyarrow.ArrowException
+        If there is none, or it is damaged.
+    """
+    with pa.memory_map(str(path)) as source:
+        is_file = source.read(len(FILE)) == FILE
+        source.seek(0)
+        opened = pa.ipc.open_file(source) if is_file else pa.ipc.open_stream(source)
+        table = opened.read_all()
+        table.validate(full=True)
+    return table, is_file
+
+
 def _read(path: Path) -> Reading:
     try:
-        with pa.memory_map(str(path)) as source:
-            is_file = source.read(len(FILE)) == FILE
-            source.seek(0)
-            opened = pa.ipc.open_file(source) if is_file else pa.ipc.open_stream(source)
-            table = opened.read_all()
-            table.validate(full=True)
+        table, _ = table_in(path)
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, EOFError) as err:

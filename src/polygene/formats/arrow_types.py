@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import pyarrow as pa
@@ -9,8 +10,40 @@ import pyarrow.compute as pc
 
 from polygene.errors import FileError
 from polygene.formats import moments
-from polygene.notes import Warned, counted
+from polygene.layer import Layer
+from polygene.notes import Changed, Warned, counted
 from polygene.table.casting import rounded_as_real
+
+
+def storable(layer: Layer) -> tuple[Layer, list[str]]:
+    """Return a layer whose fields all formats can store in some way; what becomes text is said.
+
+    Those are types that no reader gives, but tables of Arrow may have: nested ones, durations, times of
+    the day, views, moments in other zones than UTC.
+    """
+    table, notes = layer.table, list[str]()
+    for k, field in enumerate(table.schema):
+        kind, column = field.type, table.column(k)
+        if pa.types.is_timestamp(kind) and kind.tz not in (None, "UTC"):
+            column = column.cast(pa.timestamp(kind.unit, tz="UTC"))
+        elif any(test(kind) for test in _ODD):
+            own: list[str] = []
+            alone = pa.table([column], pa.schema([field]))
+            column = plain(alone, own, Path(layer.name)).column(0)
+            notes += map(Changed, own)
+        else:
+            continue
+        table = table.set_column(k, field.with_type(column.type), column)
+    return (layer if table is layer.table else replace(layer, table=table)), notes
+
+
+_ODD = (
+    pa.types.is_nested,
+    pa.types.is_duration,
+    pa.types.is_time,
+    pa.types.is_string_view,
+    pa.types.is_binary_view,
+)
 
 
 def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
@@ -22,7 +55,7 @@ def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
             wanted = kind.value_type
         if pa.types.is_large_string(wanted) or pa.types.is_string_view(wanted):
             wanted = pa.string()
-        elif pa.types.is_large_binary(wanted):
+        elif pa.types.is_large_binary(wanted) or pa.types.is_binary_view(wanted):
             wanted = pa.binary()
         elif pa.types.is_timestamp(wanted):
             wanted = pa.timestamp("ms", tz="UTC")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
@@ -23,6 +24,22 @@ from polygene.notes import Lost, counted
 from polygene.text.assemble import OfFamily, columns_of
 
 ADVICE = "mend the file or take the layer from its source again"
+
+
+def without_zero_signs(layer: Layer) -> tuple[Layer, list[str]]:
+    """Return a layer without signs of value zero in its texts, at which some formats end; say so."""
+    notes: list[str] = []
+    for k, field in enumerate(layer.table.schema):
+        if not pa.types.is_string(field.type):
+            continue
+        column = layer.table.column(k)
+        n = pc.sum(pc.match_substring(column, "\0")).as_py() or 0
+        if n:
+            table = layer.table.set_column(k, field, pc.replace_substring(column, "\0", ""))
+            layer = replace(layer, table=table)
+            what = f"{counted(n, 'value')} with signs of value zero, left out"
+            notes.append(Lost(f"{layer.name}: field {field.name}: {what}"))
+    return layer, notes
 
 
 class NotKept(NamedTuple):

@@ -18,10 +18,17 @@ from polygene.crs import label
 from polygene.errors import FileError, GeometryError, reason_of
 from polygene.formats import codepages, formulas
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
-from polygene.formats.columns import ADVICE, distinct_columns, info_of, layers_of, named
+from polygene.formats.columns import (
+    ADVICE,
+    distinct_columns,
+    info_of,
+    layers_of,
+    named,
+    without_zero_signs,
+)
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn
-from polygene.layer import Layer, LayerInfo
+from polygene.layer import Layer, LayerInfo, distinct_name
 from polygene.notes import Changed, Lost, Warned
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond
@@ -35,7 +42,8 @@ ENDINGS = (".csv", ".tsv")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
 READS_PART = False
-_WKT_NAMES = ("wkt", "geometry")
+GEOMETRY = "wkt"  # the column that we write
+_WKT_NAMES = (GEOMETRY, "geometry")
 _WKT = re.compile(
     r"\s*(SRID=\d+;)?\s*(multi)?(point|linestring|polygon|geometrycollection)\s*(z|m|zm)?\s*(\(|empty)",
     re.IGNORECASE,
@@ -101,11 +109,14 @@ def _parsed(path: Path, encoding: str, delimiter: str, as_text: Sequence[str] = 
     )
 
 
-def _with_empty_texts(table: pa.Table, path: Path, encoding: str, delimiter: str) -> pa.Table:
-    """Return a table in which texts of no letters, which stand in quotes, are not null."""
+def _with_texts(table: pa.Table, path: Path, encoding: str, delimiter: str) -> pa.Table:
+    """Return a table in which texts of no letters, in quotes, are not null, and times are texts."""
+    times = [f.name for f in table.schema if pa.types.is_time(f.type)]  # which stay as written
     names = [f.name for f in table.schema if pa.types.is_string(f.type)]
-    names = [name for name in names if table.column_names.count(name) == 1]
     if not names or not _EMPTY_TEXT.search(path.read_bytes()):
+        names = []
+    names = [name for name in (*names, *times) if table.column_names.count(name) == 1]
+    if not names:
         return table
     texts = _parsed(path, encoding, delimiter, names)
     for name in names:
@@ -141,7 +152,7 @@ def _read(path: Path) -> Reading:
     try:
         encoding = codepages.asked() or _encoding(path, notes)
         table = _parsed(path, encoding, delimiter)
-        table = _with_empty_texts(table, path, encoding, delimiter)
+        table = _with_texts(table, path, encoding, delimiter)
         table = _with_codes(table, path, encoding, delimiter, notes)
     except MemoryError:  # Arrow's is of both kinds
         raise
@@ -185,7 +196,8 @@ def _wkt_columns(table: pa.Table) -> list[str]:
     One with such a name may be of nothing but nulls, if no other has WKT.
     """
     texts = [f.name for f in table.schema if pa.types.is_string(f.type)]
-    texts.sort(key=lambda name: name.strip().casefold() not in _WKT_NAMES)
+    ranks = {name: k for k, name in enumerate(_WKT_NAMES)}
+    texts.sort(key=lambda name: ranks.get(name.strip().casefold(), len(ranks)))
     found, named = [], []
     for name in texts:
         rows = table.column(name).slice(0, _LOOKED_AT).to_pylist()
@@ -276,15 +288,16 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         not layer.table.num_columns
     ):  # a line of a null geometry alone would be empty, and passed over
         layer = replace(layer, table=pa.table({"row": np.arange(1, layer.n_rows + 1)}))
-    taken = {name.casefold() for name in layer.table.column_names}
-    name = "wkt" if "wkt" not in taken else "geometry"
+    layer, notes = without_zero_signs(layer)
+    layer, renamed = _with_free_name(layer)
+    notes += renamed
     texts = pa.array(_to_wkt(layer.geometry), pa.string())
     columns = [*(_writable(c) for c in layer.table.columns), texts]
-    table, n_formulas = formulas.defused(pa.table(columns, [*layer.table.column_names, name]))
+    table, n_formulas = formulas.defused(pa.table(columns, [*layer.table.column_names, GEOMETRY]))
     options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")
     with replacing(path) as temporary:
         pacsv.write_csv(table, temporary, options)
-    notes = formulas.said(layer.name, n_formulas)
+    notes += formulas.said(layer.name, n_formulas)
     if layer.crs is not None:
         notes.append(
             Changed(
@@ -298,6 +311,22 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     named = layer.table.rename_columns(table.column_names[:-1])  # formulas are none any more
     meant = replace(layer, geometry=geometry, table=named, crs=None)
     return Written(notes, [meant], Way(keeps_types=False))
+
+
+def _with_free_name(layer: Layer) -> tuple[Layer, list[str]]:
+    """Return a layer of which no field has the name that geometry has in a table; that is said."""
+    names = layer.table.column_names
+    taken = {name.strip().casefold() for name in names}
+    new = [
+        distinct_name(n, taken, folds=True) if n.strip().casefold() == GEOMETRY else n
+        for n in names
+    ]
+    notes: list[str] = [
+        Changed(f"{layer.name}: field {a} is called {b} in a table, where geometry is {GEOMETRY}")
+        for a, b in zip(names, new, strict=True)
+        if a != b
+    ]
+    return (replace(layer, table=layer.table.rename_columns(new)), notes) if notes else (layer, [])
 
 
 def _writable(column: pa.ChunkedArray) -> pa.ChunkedArray:

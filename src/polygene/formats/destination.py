@@ -15,6 +15,7 @@ from polygene.commit.together import together, until_in_place
 from polygene.errors import ExistsError, FileError, UsageError, reason_of
 from polygene.formats import beside, proof
 from polygene.formats.address import LayerRef, split
+from polygene.formats.arrow_types import storable
 from polygene.formats.file_names import file_name
 from polygene.formats.naming import (
     Values,
@@ -285,7 +286,11 @@ def _folders_for(paths: Sequence[Path]) -> Iterator[list[Path]]:
 
 
 def _write_file(path: Path, layers: Sequence[Layer]) -> list[str]:
-    notes = proof.notes_of(path, format_of(path).write(path, layers))
+    stored = [storable(layer) for layer in layers]
+    done = format_of(path).write(path, [layer for layer, _ in stored])
+    notes = proof.notes_of(
+        path, done._replace(notes=[*(n for _, own in stored for n in own), *done.notes])
+    )
     if str(path) != PIPE and not format_of(path).KEEPS_LINEAGE:
         beside.write(path, provenance.told(layers[0].lineage, notes))
     return notes

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -55,20 +56,34 @@ def _of_geometry(meant: Layer, back: Layer, way: Way) -> list[str]:
         raise FaultError(f"{_null_words(one, row)} instead of {_null_words(other, row)}")
     if not one.n_vertices and not other.n_vertices:
         return []
-    dims = [(name, getattr(one, name), getattr(other, name)) for name in ("z", "m")]
-    if one.family != other.family or any((a is None) != (b is None) for _, a, b in dims):
+    if one.family != other.family:
         raise FaultError(f"it is {geometry_words(other)} instead of {geometry_words(one)}")
+    notes: list[str] = []
+    for name in ("z", "m"):
+        a, b = getattr(one, name), getattr(other, name)
+        if (a is None) == (b is None):
+            continue
+        if not np.isnan(b if a is None else a).all():
+            raise FaultError(f"it is {geometry_words(other)} instead of {geometry_words(one)}")
+        notes.append(
+            Changed(f"{meant.name}: no {name.upper()} value is known, so there are none there")
+        )
+        if name == "z":
+            one, other = replace(one, z=None), replace(other, z=None)
+        else:
+            one, other = replace(one, m=None), replace(other, m=None)
     rows = _other_rows(one, other)
     if not len(rows):
-        return []
+        return notes
     if not (way.has_loose_rings and _has_same_vertices(one.take(rows), other.take(rows))):
         raise FaultError(f"the geometry of {meant.row_label(int(rows[0]))} is another")
     return [
+        *notes,
         Lost(
             f"{meant.name}: {counted(len(rows), 'feature')} ({meant.row_label(int(rows[0]))}"
             f"{' …' if len(rows) > 1 else ''}) will be read with rings grouped otherwise; they are "
             "invalid, and mending makes them plain"
-        )
+        ),
     ]
 
 
@@ -230,12 +245,22 @@ def _cast_alike(
     """Return two columns in the type of that which is no text, if the text is so, else as texts."""
     try:
         if pa.types.is_string(given.type):
-            return pc.utf8_trim_whitespace(given).cast(found.type), found
+            return _read_as(pc.utf8_trim_whitespace(given), found.type), found
         if pa.types.is_string(found.type):
             return given, pc.utf8_trim_whitespace(found).cast(given.type)
         return given.cast(found.type), found
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return _text(given), _text(found)
+
+
+def _read_as(texts: pa.ChunkedArray, kind: pa.DataType) -> pa.ChunkedArray:
+    """Cast texts; moments that say no zone are those of UTC, as readers take them."""
+    try:
+        return texts.cast(kind)
+    except pa.ArrowInvalid:
+        if not pa.types.is_timestamp(kind):
+            raise
+        return texts.cast(pa.timestamp(kind.unit)).cast(kind)
 
 
 def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:

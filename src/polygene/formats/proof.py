@@ -17,7 +17,7 @@ from polygene.errors import DataError, FileError, PolygeneError
 from polygene.formats.base import Known, ProofReader, Reading, Written
 from polygene.formats.differences import FaultError, changes
 from polygene.formats.packed import PIPE
-from polygene.formats.registry import format_of
+from polygene.formats.registry import format_of, readable_format
 from polygene.layer import Layer
 from polygene.notes import Changed
 
@@ -94,8 +94,8 @@ def _read_again(path: Path, written: Written) -> list[str]:
 def _read(place: Path, name: str, layer: Layer, written: Written) -> Reading:
     """Read a layer; geometry whose bytes are those that were written need not be decoded for it."""
     if layer.name not in written.sums:
-        return format_of(place).read(place, name)
-    reader = cast(ProofReader, format_of(place))
+        return readable_format(place).read(place, name)
+    reader = cast(ProofReader, readable_format(place))
     return reader.read(place, name, known=Known(layer.geometry, written.sums[layer.name]))
 
 

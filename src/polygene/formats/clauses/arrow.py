@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyproj
 
 from polygene.arrow import ABOUT, NAME, PREFIX
-from polygene.formats.arrow_ipc import FILE
+from polygene.formats.arrow_ipc import table_in
 from polygene.formats.clauses.finding import Finding, Judged
 
 _DEPTHS = {
@@ -22,12 +22,7 @@ _CRS_TYPES = ("projjson", "wkt2:2019", "authority_code", "srid")
 def judge(path: Path) -> Judged:
     """Hold an Arrow file or stream to its format."""
     try:
-        with pa.memory_map(str(path)) as source:
-            is_file = source.read(len(FILE)) == FILE
-            source.seek(0)
-            opened = pa.ipc.open_file(source) if is_file else pa.ipc.open_stream(source)
-            table = opened.read_all()
-            table.validate(full=True)
+        table, is_file = table_in(path)
     except (pa.ArrowException, OSError, EOFError) as err:
         words = str(err).splitlines()[0] if str(err) else "it ends too soon"
         return Judged("Arrow", "", [Finding("IPC", "the file", words, "refused")])

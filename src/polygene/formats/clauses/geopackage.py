@@ -260,13 +260,16 @@ def _of_layer(
 ) -> Iterator[Finding]:
     name, column, kind, srs_id, z, m = table
     place = f"layer {name}"
-    rows = connection.execute(f"SELECT rowid, {quoted(column)} FROM {quoted(name)}")
+    there = connection.execute(f"PRAGMA table_xinfo({quoted(name)})").fetchall()
+    keys = [str(row[1]) for row in there if row[5] > 0 and "INT" in str(row[2]).upper()]
+    key = quoted(keys[0]) if len(keys) == 1 else "row_number() OVER ()"  # a view has none
+    rows = connection.execute(f"SELECT {key}, {quoted(column)} FROM {quoted(name)}")
     has_more: dict[tuple[str, str, str], list[int]] = {}
     while chunk := rows.fetchmany(CHUNK):
-        for finding, keys in _of_blobs(chunk, kind.upper(), srs_id, (z, m)):
-            has_more.setdefault(finding, []).extend(keys)
-    for (clause, words, weight), keys in has_more.items():
-        where = f"{place}, {some_of(keys, 'feature')}"
+        for finding, own in _of_blobs(chunk, kind.upper(), srs_id, (z, m)):
+            has_more.setdefault(finding, []).extend(own)
+    for (clause, words, weight), own in has_more.items():
+        where = f"{place}, {some_of(own, 'feature')}"
         yield Finding(clause, where, words, weight)  # type: ignore[arg-type]
     yield from _of_index(connection, path, name, column)
 

@@ -19,6 +19,7 @@ from polygene.crs import label
 from polygene.errors import DataError
 from polygene.formats import moments
 from polygene.formats.base import Way, Written, collecting_no_garbage, only_one
+from polygene.formats.columns import without_zero_signs
 from polygene.formats.shapefile import laying
 from polygene.formats.shapefile.laying import FieldOf
 from polygene.geometry import Family, GeometryColumn
@@ -41,7 +42,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     FileError
         If it cannot be written.
     """
-    layer, notes = only_one(path, layers, "a shapefile"), list[str]()
+    layer, notes = without_zero_signs(only_one(path, layers, "a shapefile"))
     fields, columns, meant, declared = _fields(layer, notes)
     _check_size(path, layer, fields)
     endings = [".shx", ".dbf", ".cpg", *([] if layer.crs is None else [".prj"])]
