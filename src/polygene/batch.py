@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Generic, Protocol, TypeVar
 
 from polygene import phrases
-from polygene.errors import DataError, FileError
+from polygene.errors import DataError, FileError, TableError
 from polygene.formats import destination
 from polygene.formats.address import LayerRef, split
 from polygene.formats.destination import OnExisting, Target
@@ -19,7 +19,7 @@ from polygene.notes import Warned
 from polygene.ops.summary import NamedRows
 from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT, Progress
-from polygene.reading import Choice, all_of
+from polygene.reading import Choice, all_of, passed_over
 from polygene.writing import nothing_to_part, placed, write
 
 
@@ -112,14 +112,21 @@ def run(
     for place in (out, *([side.out] if side else [])):
         destination.check(place, refs, way.on_existing)  # fail now rather than after the work
     work: _Work[R] = _Work(choice=choice, way=way, sources=[], given=[], results=[], failed=[])
+    tables: list[str] = []
     for ref in refs:
         progress.stage(f"reading {ref.words}")
         try:
             work.on(ref, operation, out)
+        except TableError:
+            tables.append(passed_over(ref.name))
+            if len(tables) + len(work.failed) == len(refs):
+                raise
         except (DataError, FileError) as err:
             work.failed.append(Failed(ref, str(err)))
-            if way.stops_at_first or len(work.failed) == len(refs):
+            if way.stops_at_first or len(tables) + len(work.failed) == len(refs):
                 raise
+    if tables:
+        work.results[0][1][:0] = tables
     results = [(ref, r[0].layer) for ref, r in zip(work.sources, work.results, strict=True)]
     planned = placed(results, out, way.on_existing)
     pairs = [(*pair, y) for own, y in zip(planned, work.given, strict=True) for pair in own]

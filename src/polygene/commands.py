@@ -29,6 +29,7 @@ class Command:
     needs_polygons : of whom, ``INPUT and OTHER``, ``OTHER``, or `LIKE_INPUT`
     figure : endings of what it makes, if that is no layer
     overlay : what it does to INPUT with OTHERs, if it does
+    takes_tables : whether tables without geometry can be worked on too
     with_words : what `--with` is for, if not ``clip with`` and the like
     """
 
@@ -41,6 +42,7 @@ class Command:
     figure: tuple[str, ...] = ()
     overlay: OverlayWords | None = None
     with_words: str = ""
+    takes_tables: bool = False
 
 
 @dataclass(frozen=True)
@@ -69,13 +71,19 @@ _IN_OTHER_ONLY = "{other_only:,} in {other} only"
 COMMANDS = {
     "layers": Command("look", "lists what is in files: layers, geometry, features, CRS, extent"),
     "peek": Command(
-        "look", "a layer's fields with types, nulls and ranges, and some of its features"
+        "look",
+        "a layer's fields with types, nulls and ranges, and some of its features",
+        takes_tables=True,
     ),
     "audit": Command(
-        "look", "finds problems of geometry and attributes, with feature, place and reason"
+        "look",
+        "finds problems of geometry and attributes, with feature, place and reason",
+        takes_tables=True,
     ),
     "check": Command("look", "holds files to the standards of their formats, clause by clause"),
-    "compare": Command("look", "two layers side by side, and which features changed"),
+    "compare": Command(
+        "look", "two layers side by side, and which features changed", takes_tables=True
+    ),
     "draw": Command(
         "look",
         "a map picture of one or several layers",
@@ -95,9 +103,15 @@ COMMANDS = {
         True,
         "INPUT's",
         with_words="choose by",
+        takes_tables=True,
     ),
     "fields": Command(
-        "prepare", "renames, retypes, computes, drops and reorders fields", True, False, "INPUT's"
+        "prepare",
+        "renames, retypes, computes, drops and reorders fields",
+        True,
+        False,
+        "INPUT's",
+        takes_tables=True,
     ),
     "reproject": Command("prepare", "changes the CRS", True, True, "INPUT's"),
     "convert": Command(
@@ -106,6 +120,7 @@ COMMANDS = {
         True,
         True,
         "INPUT's",
+        takes_tables=True,
     ),
     "clip": Command(
         group="derive",
@@ -227,9 +242,15 @@ Example:
         ),
         with_words="lay over INPUT",
     ),
-    "merge": Command("derive", "several layers into one, reconciling their fields", True),
+    "merge": Command(
+        "derive", "several layers into one, reconciling their fields", True, takes_tables=True
+    ),
     "dissolve": Command(
-        "derive", "joins features that agree in some fields, or all of them", True, False, "INPUT's"
+        "derive",
+        "joins features that agree in some fields, or all of them",
+        True,
+        False,
+        "INPUT's",
     ),
     "buffer": Command("derive", "everything within a distance", True, False, "polygons"),
     "hull": Command(
@@ -248,6 +269,7 @@ Example:
         True,
         False,
         "INPUT's",
+        takes_tables=True,
     ),
     "measure": Command(
         "figure", "adds area, length, perimeter, centroid and other fields", True, False, "INPUT's"
@@ -257,6 +279,7 @@ Example:
         "a table of counts, areas or other sums by one or two fields",
         is_step=True,
         figure=(".csv", ".md", ".parquet"),
+        takes_tables=True,
     ),
     "run": Command("repeat", "runs a recipe file: inputs, steps, outputs"),
     "demo": Command("repeat", "writes the sample data and works through an example on it"),

@@ -5,6 +5,7 @@ PolygeneError            could not be done (exit code 1)
 │   ├── UnknownFieldError
 │   ├── UnknownLayerError
 │   ├── LossError        values that a type or width cannot hold
+│   ├── TableError       a table without geometry where some is needed
 │   └── GeometryError    one row's geometry, with its place
 ├── FileError            a file cannot be read or written
 ├── ExistsError          the destination is there already
@@ -37,6 +38,10 @@ def with_options(text: str) -> str:
 
 class DataError(PolygeneError):
     """The data do not allow what was asked."""
+
+
+class TableError(DataError):
+    """A table without geometry stands where some is needed."""
 
 
 class FileError(PolygeneError):

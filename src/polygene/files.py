@@ -21,6 +21,7 @@ from polygene.formats.destination import OnExisting, Target
 from polygene.formats.formulas import left_as_they_are
 from polygene.formats.proof import IF_CHANGED, written_so
 from polygene.formats.registry import readable_format
+from polygene.formats.sheets import tables_laid_out
 from polygene.layer import Layer, LayerInfo
 from polygene.notes import Lost
 from polygene.ops.places.extents import doubt_of
@@ -32,11 +33,15 @@ from polygene.written import remark
 Path_ = str | os.PathLike[str]
 
 
-def read(text: Path_, crs: str | None = None, *, encoding: str = "") -> Layer:
+def read(
+    text: Path_, crs: str | None = None, *, encoding: str = "", sheet: str = "", header: int = 0
+) -> Layer:
     """Read the one layer that an address such as ``region.gpkg#roads``, or a path, stands for.
 
     ``crs`` is the one its coordinates are in if its file states none, or one that cannot be right;
-    ``encoding`` says how the texts of a Shapefile or table are written.
+    ``encoding`` says how the texts of a Shapefile or table are written, ``sheet`` which one of a
+    workbook is meant, ``header`` in which row, counted from 1, its or a CSV file's names of fields are.
+    What has no geometry is a layer all the same, for what works on fields: see `Layer.is_table`.
 
     Raises
     ------
@@ -45,7 +50,7 @@ def read(text: Path_, crs: str | None = None, *, encoding: str = "") -> Layer:
     """
     text = os.fspath(text)
     noted = record.Record("read", {})
-    with texts_written_in(encoding):
+    with texts_written_in(encoding), tables_laid_out(sheet, header):
         found = [
             layer
             for ref in address.resolve(text)

@@ -127,6 +127,20 @@ class GeometryColumn:
         )
 
     @staticmethod
+    def nulls(n_rows: int) -> GeometryColumn:
+        """Build a column of rows that have no geometry."""
+        none = np.zeros(1, np.int64)
+        return GeometryColumn(
+            family=Family.POINTS,
+            xy=np.zeros((0, 2)),
+            ring_offsets=none,
+            part_offsets=none,
+            row_offsets=np.zeros(n_rows + 1, np.int64),
+            is_null=np.ones(n_rows, bool),
+            is_multi=False,
+        )
+
+    @staticmethod
     def from_points(xy: F64Array) -> GeometryColumn:
         """Build a column of single points, one a row, from (n, 2) coordinates."""
         steps = np.arange(len(xy) + 1, dtype=np.int64)

@@ -31,9 +31,19 @@ def in_words(name: str, geometry: GeometryColumn, fields: Sequence[str], crs: CR
     """Return a layer as one line."""
     kind, *dims = geometry_words(geometry).split(" ")
     count = f"{geometry.n_rows:,} {kind}{'' if geometry.n_rows == 1 else 's'}"
-    named = ", ".join(fields[:_FIELDS]) + (" …" if len(fields) > _FIELDS else "")
-    words = [" ".join([count, *dims]), f"fields {named}" if fields else "no fields", label(crs)]
+    words = [" ".join([count, *dims]), _fields(fields), label(crs)]
     return f"<Layer {name}: {'; '.join(words)}>"
+
+
+def of_table(name: str, n_rows: int, fields: Sequence[str]) -> str:
+    """Return a table without geometry as one line."""
+    count = f"{n_rows:,} row{'' if n_rows == 1 else 's'}"
+    return f"<Layer {name}: {count} without geometry; {_fields(fields)}>"
+
+
+def _fields(fields: Sequence[str]) -> str:
+    named = ", ".join(fields[:_FIELDS]) + (" …" if len(fields) > _FIELDS else "")
+    return f"fields {named}" if fields else "no fields"
 
 
 def in_html(name: str, geometry: GeometryColumn, fields: Sequence[str], crs: CRS | None) -> str:

@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from polygene import arrow, glimpse
 from polygene.arrays import BoolArray, I64Array, present
-from polygene.errors import UnknownFieldError
+from polygene.errors import TableError, UnknownFieldError
 from polygene.geometry import Family, GeometryColumn
 
 if TYPE_CHECKING:
@@ -54,6 +54,8 @@ class Layer:
     doubt : float
         If its coordinates cannot all be the longitudes and latitudes that its file states: the
         longitude that they may go to, in degrees. 0 if they can.
+    no_geometry : str
+        Why it is a table without geometry, if it is one: its geometry is nulls, and is not written.
     """
 
     name: str
@@ -67,6 +69,7 @@ class Layer:
     lineage: Lineage | None = None
     metadata: tuple[Metadata, ...] = ()
     doubt: float = 0.0
+    no_geometry: str = ""
 
     def __post_init__(self) -> None:
         assert self.table.num_columns == 0 or self.table.num_rows == self.n_rows
@@ -76,11 +79,31 @@ class Layer:
         return self.geometry.n_rows
 
     @property
+    def is_table(self) -> bool:
+        """Whether it has no geometry at all, rather than some that is null."""
+        return bool(self.no_geometry)
+
+    @property
+    def kind(self) -> str:
+        """What it holds, in words: ``points``, or `NO_GEOMETRY` of a table."""
+        return NO_GEOMETRY if self.is_table else self.geometry.family.words
+
+    @property
     def n_total(self) -> int:
         """Features in the source, chosen or not."""
         return self.n_rows if self.total is None else self.total
 
+    def check_geometry(self, what: str = "this") -> None:
+        """Raise TableError if it is a table without geometry, which ``what`` works on."""
+        if self.is_table:
+            raise TableError(
+                f"{self.name} is a table without geometry ({self.no_geometry}), and {what} works on "
+                "geometry; join carries fields of a table to a layer by `key`"
+            )
+
     def __repr__(self) -> str:
+        if self.is_table:
+            return glimpse.of_table(self.name, self.n_rows, self.table.column_names)
         return glimpse.in_words(self.name, self.geometry, self.table.column_names, self.crs)
 
     def _repr_html_(self) -> str:
@@ -88,7 +111,9 @@ class Layer:
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         """Return an Arrow stream (PyCapsule protocol), the geometry of a GeoArrow type."""
-        table = arrow.table_of(self.geometry, self.table, self.crs)
+        table = self.table
+        if not self.is_table:
+            table = arrow.table_of(self.geometry, self.table, self.crs)
         found: object = table.__arrow_c_stream__(requested_schema)
         return found
 
@@ -121,7 +146,7 @@ class Layer:
 
         One that has features is returned as it is.
         """
-        if self.n_rows or self.geometry.family == family:
+        if self.n_rows or self.is_table or self.geometry.family == family:
             return self
         return replace(self, geometry=replace(self.geometry, family=family))
 

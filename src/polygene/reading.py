@@ -39,6 +39,7 @@ class Choice:
     invalid : what becomes of invalid polygons where they are only carried: ``keep``, ``mend``,
         ``refuse`` or ``leave-out``; operations that work on geometry see to theirs themselves
     looks_only : whether a CRS that cannot be right is told rather than refused
+    takes_tables : whether what is asked for works on tables without geometry too
     """
 
     where: Expression | None = None
@@ -46,6 +47,7 @@ class Choice:
     invalid: str = "keep"
     box: Extent | None = None
     looks_only: bool = False
+    takes_tables: bool = False
 
     def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
         """Read a layer, or what a format lets one read of it when only some is wanted."""
@@ -57,6 +59,11 @@ class Choice:
 
     def of(self, layer: Layer) -> tuple[Layer, list[str]]:
         """Return what is taken of a layer, and what became of its invalid features."""
+        if not self.takes_tables:
+            noted = record.current()
+            layer.check_geometry(noted.command if noted is not None else "this")
+        if layer.is_table:
+            return (layer if self.where is None else matching(layer, self.where)), []
         if self.crs is not None and (layer.crs is None or layer.doubt):
             layer = replace(layer, crs=self.crs, doubt=0.0)
         if self.where is not None:
@@ -158,11 +165,26 @@ def read_all(inputs: Sequence[str], choice: Choice) -> tuple[list[Layer], list[s
     readings = [choice.read(ref) for ref in refs]
     notes = [note for reading in readings for note in reading.notes]
     layers = []
-    for found in (layer for reading in readings for layer in reading.layers):
+    every = [layer for reading in readings for layer in reading.layers]
+    for found in with_geometry(every, choice, notes):
         layer, words = choice.of(found)
         layers.append(layer)
         notes += words
     return layers, notes
+
+
+def with_geometry(layers: Sequence[Layer], choice: Choice, notes: list[str]) -> list[Layer]:
+    """Return layers without the tables among them, if those cannot be worked on; that is said."""
+    rest = [layer for layer in layers if not layer.is_table]
+    if choice.takes_tables or not rest:
+        return list(layers)
+    notes += [passed_over(layer.name) for layer in layers if layer.is_table]
+    return rest
+
+
+def passed_over(name: str) -> str:
+    """Say that a table among layers is left out."""
+    return f"{name} is a table without geometry; left out"
 
 
 def read_named(
@@ -177,19 +199,22 @@ def read_named(
     PolygeneError
         If one cannot be read.
     """
-    layers: list[Layer] = []
+    every: list[Layer] = []
     notes: list[str] = []
     for ref in all_of(inputs):
         progress.stage(f"reading {ref.words}")
         reading = choice.read(ref)
         notes += reading.notes
         for found in reading.layers:
-            layer, words = choice.of(found)
-            notes += words
-            names = {y.name for y in layers}
-            if layer.name in names:
-                layer = replace(layer, name=distinct_name(f"{ref.path.stem}_{layer.name}", names))
-            layers.append(layer)
+            names = {y.name for y in every}
+            if found.name in names:
+                found = replace(found, name=distinct_name(f"{ref.path.stem}_{found.name}", names))
+            every.append(found)
+    layers = []
+    for found in with_geometry(every, choice, notes):
+        layer, words = choice.of(found)
+        notes += words
+        layers.append(layer)
     return layers, notes
 
 

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from polygene import __version__, provenance
+from polygene.commands import COMMANDS
 from polygene.crs import degrees_of, is_geographic, label
 from polygene.formats import packed
 from polygene.formats.address import LayerRef
@@ -119,6 +120,7 @@ def traced(command: str, function: F) -> F:
     @functools.wraps(function)
     def call(*args: Any, **kwargs: Any) -> Any:
         began = now()
+        check_geometry(command, (*args, *kwargs.values()))
         result = function(*args, **kwargs)
         layer = getattr(result, "layer", None)
         if current() is not None or not isinstance(layer, Layer):
@@ -145,6 +147,16 @@ def traced(command: str, function: F) -> F:
         return replace(result, layer=traced_layer)
 
     return call  # type: ignore[return-value]
+
+
+def check_geometry(command: str, given: Sequence[object]) -> None:
+    """Raise TableError if a layer among arguments is a table, and a command works on geometry."""
+    if command in COMMANDS and COMMANDS[command].takes_tables:
+        return
+    for value in given:
+        for one in value if isinstance(value, (list, tuple)) else [value]:
+            if isinstance(one, Layer):
+                one.check_geometry(command)
 
 
 def _of_python(layer: Layer) -> Lineage:

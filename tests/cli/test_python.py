@@ -17,8 +17,8 @@ from tests.support.cli import WithSample
 
 # Options that say where layers come from and go to, how much is said, or how a run is told to end.
 OF_FILES = {
-    "where", "with_where", "with_", "out", "replace", "next_", "crs", "encoding", "invalid", "box_crs",
-    "as_json",
+    "where", "with_where", "with_", "out", "replace", "next_", "crs", "encoding", "sheet", "header",
+    "invalid", "box_crs", "as_json",
     "quiet", "raw", "no_proof", "if_changed", "piped", "stop_at_first", "dry_run", "keep_dump",
     "credit", "licence", "details", "strict",
 }  # fmt: skip

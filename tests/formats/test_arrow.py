@@ -11,7 +11,7 @@ import pyarrow as pa
 
 import polygene
 from polygene import crs
-from polygene.errors import PolygeneError, UsageError
+from polygene.errors import PolygeneError, TableError, UsageError
 from polygene.formats.columns import to_wkb
 from polygene.layer import Layer
 from tests.support import generators as make
@@ -70,9 +70,15 @@ class InMemory(unittest.TestCase):
         )
 
     def test_what_is_no_layer(self):
-        for data in (7, None, pa.table({"n": [1]}), Stream(pa.table({"n": ["POINT (1 2)"]}))):
+        for data in (7, None):
             with self.subTest(data=data), self.assertRaises(PolygeneError):
                 polygene.as_layer(data)
+        for data in (pa.table({"n": [1]}), Stream(pa.table({"n": ["POINT (1 2)"]}))):
+            found = polygene.as_layer(data)
+            self.assertTrue(found.is_table)
+            self.assertEqual(found.n_rows, 1)
+            with self.assertRaisesRegex(TableError, "no column is of a GeoArrow type"):
+                polygene.buffer(found, "1m")
         lists = pa.table([pa.array([[1.0]])], pa.schema([
             pa.field("g", pa.list_(pa.float64()), metadata={"ARROW:extension:name": "geoarrow.ring"})
         ]))  # fmt: skip

@@ -396,12 +396,12 @@ class WholeOrNot(InFolder):
                 "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('v', 'features');"
                 "INSERT INTO gpkg_geometry_columns VALUES ('v', 'geom', 'POLYGON', 0, 0, 0);"
             )
-        self.assertEqual(geopackage.layer_names(self.path), ["b", "v", "a"])
+        self.assertEqual(geopackage.layer_names(self.path), ["b", "v", "a", "codes"])
         self.assertEqual(self.only_layer("a").n_rows, 2)
         self.assertEqual(self.only_layer("v").table["n"].to_pylist(), [2])
         self.assertEqual(geopackage.list_layers(self.path)[-1].n_rows, 1)
-        with self.assertRaisesRegex(DataError, "codes is a table without geometry"):
-            address.resolve(f"{self.path}#codes")
+        (codes,) = address.read(address.resolve(f"{self.path}#codes")[0]).layers
+        self.assertEqual((codes.is_table, codes.table["word"].to_pylist()), (True, ["x"]))
 
     def test_counts_that_other_programs_keep_are_kept_true(self):
         rows = make.polygons([[[make.square(0, 0, 1)]], [[make.square(5, 0, 1)]]])

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from polygene.cli import outcome, show
+from polygene.commands import COMMANDS
 
 if TYPE_CHECKING:
     from polygene.batch import Companion, Result
@@ -51,13 +52,16 @@ class Asked:
             raise click.UsageError("--replace and --next exclude each other")
         return "replace" if self.replace else "next" if self.next_ else "refuse"
 
-    def choice(self, *, carries: bool = False, box: Extent | None = None) -> Choice:
+    def choice(
+        self, *, carries: bool = False, box: Extent | None = None, takes_tables: bool = False
+    ) -> Choice:
         """Return how INPUT is taken; what becomes of invalid polygons if they are only carried."""
         from polygene.crs import parse
         from polygene.reading import Choice
 
         invalid = self.invalid if carries and self.invalid else "keep"
-        return Choice(self.where, parse(self.crs) if self.crs else None, invalid, box)
+        crs = parse(self.crs) if self.crs else None
+        return Choice(self.where, crs, invalid, box, takes_tables=takes_tables)
 
     def other_choice(self) -> Choice:
         """Return how OTHER is taken."""
@@ -146,7 +150,8 @@ def work_on_each(
             return operation(layer, progress)
 
         assert asked.out is not None
-        choice = asked.choice(carries=carries, box=box)
+        takes = COMMANDS[command].takes_tables
+        choice = asked.choice(carries=carries, box=box, takes_tables=takes)
         done = batch.run(
             asked.inputs, work, asked.out, choice=choice, way=way, side=side, progress=progress
         )

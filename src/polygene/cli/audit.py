@@ -44,7 +44,7 @@ def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: 
     from polygene.reading import read_all
     from polygene.writing import write_named
 
-    choice = dataclasses.replace(asked.choice(), looks_only=True)
+    choice = dataclasses.replace(asked.choice(takes_tables=True), looks_only=True)
     layers, notes = read_all(asked.inputs, choice)
     found = [audit_layer(layer, key=key, coverage=coverage) for layer in layers]
     if asked.out is not None and not asked.dry_run:

@@ -34,7 +34,9 @@ def compare(asked: Asked, first: str, second: str, key: str | None, strict: bool
 
     say, layers = Words(), []
     for text in (first, second):
-        layer, notes = read_one(text, asked.choice(), role="each side of a comparison")
+        layer, notes = read_one(
+            text, asked.choice(takes_tables=True), role="each side of a comparison"
+        )
         layers.append(layer)
         say.note(*notes)
     found = compare_layers(layers[0], layers[1], key)

@@ -14,7 +14,7 @@ WRITES = "Where it goes"
 CHECKS = "Checks, and what is told"
 
 _GROUPS = {
-    TAKES: "with_ where with_where box box_crs crs encoding invalid outside_use rows "
+    TAKES: "with_ where with_where box box_crs crs encoding sheet header invalid outside_use rows "
     "from_lineage given",
     WRITES: "out links chart report propose sources diagram piped raw if_changed replace next_ "
     "credit licence",

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 @options.command()
 @click.argument("files", metavar="FILE...", nargs=-1, required=True)
+@options.layout
 @options.json
 def layers(files: tuple[str, ...], as_json: bool) -> None:
     """List what is in files: layers, geometry, features, CRS and extent.

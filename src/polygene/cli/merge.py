@@ -75,7 +75,9 @@ def merge(
         if asked.out is not None:
             named = [LayerRef(Path(asked.out), "merged")]
             destination.check(asked.out, named, existing)  # fail now rather than after the work
-        layers, notes = read_named(asked.inputs, asked.choice(carries=True), progress)
+        layers, notes = read_named(
+            asked.inputs, asked.choice(carries=True, takes_tables=True), progress
+        )
         say.note(*notes)
         if propose is not None:
             progress.stage("comparing fields")

@@ -49,8 +49,10 @@ class RecordedCommand(Helpful):
         from polygene.formats.packed import unpacking
         from polygene.formats.proof import written_so
         from polygene.formats.registry import piped_as
+        from polygene.formats.sheets import tables_laid_out
 
         is_raw, encoding = ctx.params.pop("raw", False), ctx.params.pop("encoding", None)
+        layout = ctx.params.pop("sheet", None) or "", ctx.params.pop("header", None) or 0
         is_proved = not ctx.params.pop("no_proof", False)
         if_changed = ctx.params.pop("if_changed", "note")
         form = ctx.params.pop("piped", None)
@@ -58,7 +60,7 @@ class RecordedCommand(Helpful):
             raise click.UsageError("--as says what standard output is to be; it goes with -o -")
         with (
             unpacking(), keeping_open(),
-            left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""),
+            left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""), tables_laid_out(*layout),
             written_so(is_proved, if_changed), piped_as(form or "geojson"),
         ):  # fmt: skip
             return self._recorded(ctx)
@@ -394,9 +396,25 @@ _encoding = click.option(
 )
 
 
+_sheet = click.option(
+    "--sheet", metavar="NAME", help="Of workbooks with several sheets: which one."
+)
+_header = click.option(
+    "--header",
+    type=click.IntRange(1),
+    metavar="ROW",
+    help="In which row the names of the fields are, in workbooks and CSV.",
+)
+
+
+def layout(function: Any) -> Any:
+    """Add what is said of files of text and of tables: how they are written and laid out."""
+    return _encoding(_sheet(_header(function)))
+
+
 def crs(function: Any) -> Any:
-    """Add what is said of layers whose files do not: their CRS, and how their texts are written."""
-    return _crs(_encoding(function))
+    """Add what is said of layers whose files do not: their CRS, and `layout`."""
+    return _crs(layout(function))
 
 
 invalid = click.option(

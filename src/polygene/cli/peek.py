@@ -41,6 +41,7 @@ class RowsType(click.ParamType):
 @click.option("--sort", metavar="FIELD", help="Sort first; -field falls. Nulls come last.")
 @click.option("--distinct", metavar="FIELD", help="Count the values of a field instead.")
 @options.where
+@options.layout
 @options.json
 def peek(
     address: str,

@@ -132,7 +132,7 @@ def _compare_relations(asked: Asked, with_: str, differ: list[str], precision: A
     from polygene.units import map_units
 
     other = read_other(with_, asked.other_choice(), any_family=True)
-    layers, notes = read_all(asked.inputs, asked.choice(carries=True))
+    layers, notes = read_all(asked.inputs, asked.choice(carries=True, takes_tables=True))
     say, results = Words(), []
     say.note(*other.notes, *notes)
     for layer in layers:

@@ -55,7 +55,7 @@ def tally(
     for place in (asked.out, chart):  # nothing is written if one of them cannot be
         if place is not None:
             check_free(Path(place), asked.replace)
-    layer, notes = read_one(input_, asked.choice())
+    layer, notes = read_one(input_, asked.choice(takes_tables=True))
     say = Words()
     say.note(*notes)
     found = tally_layer(layer, options.names_of(by), aggregate, across)

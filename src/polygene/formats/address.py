@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import glob
+from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple, cast
@@ -21,11 +22,11 @@ from polygene.errors import (
     nearest_first,
 )
 from polygene.formats import beside, packed
-from polygene.formats.base import PartReader, Reading
+from polygene.formats.base import PartReader, Reading, is_beside
 from polygene.formats.registry import ENDINGS, readable_format
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family, concatenate
-from polygene.layer import NO_GEOMETRY, SLACK, Layer
+from polygene.layer import SLACK, Layer
 
 _WILD = "*?["
 TOGETHER = "+"  # for a fragment: all files as one layer
@@ -74,7 +75,7 @@ def files_of(address: str) -> list[Path]:
         return [packed.standard_input()]
     settle(place if place.is_dir() else place.parent, place)
     if place.is_dir():
-        found = sorted(p for p in place.iterdir() if packed.may_hold_layers(p))
+        found = _without_parts(p for p in place.iterdir() if packed.may_hold_layers(p))
         if not found:
             raise FileError(f"{place} holds no files of a known format ({listed(list(ENDINGS))})")
         return found
@@ -92,7 +93,16 @@ def files_of(address: str) -> list[Path]:
 
 def _matching(pattern: str) -> list[Path]:
     found = map(Path, glob.glob(pattern, recursive=True))
-    return sorted(p for p in found if p.is_file() and not p.name.endswith(beside.ENDING))
+    return _without_parts(p for p in found if p.is_file() and not p.name.endswith(beside.ENDING))
+
+
+def _without_parts(paths: Iterable[Path]) -> list[Path]:
+    """Return files in order of name, without those that are part of another."""
+    found = sorted(paths)
+    names: dict[Path, set[str]] = {}
+    for path in found:
+        names.setdefault(path.parent, set()).add(path.name)
+    return [p for p in found if not is_beside(p, names[p.parent])]
 
 
 def _missing(place: Path) -> str:
@@ -166,10 +176,13 @@ def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]
         return [LayerRef(path, path.stem)]
     names = source.layer_names(path)
     if fragment is None:
+        tables: list[str] = getattr(source, "table_names", lambda _: [])(path)
+        if is_one:  # what stands beside the only layer needs no asking
+            names = [name for name in names if name not in tables] or names
         if is_one and len(names) > 1:
             raise _several(packed.outermost(path), names)
         if is_one and not names:
-            raise DataError(f"{path} holds no layer with geometry")
+            raise DataError(f"{path} holds no layer")
         return [LayerRef(path, name) for name in names]
     if fragment in names:
         return [LayerRef(path, fragment)]
@@ -180,9 +193,6 @@ def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]
         if base != fragment and base in names:
             return [LayerRef(path, base, family)]
     if is_one:
-        tables = [i.name for i in source.list_layers(path) if i.geometry == NO_GEOMETRY]
-        if fragment in tables:
-            raise DataError(f"{path}: {fragment} is a table without geometry, no layer")
         raise UnknownLayerError(fragment, str(path), nearest_first(fragment, names))
     return []
 
@@ -251,6 +261,9 @@ def _joined(ref: LayerRef, readings: list[Reading]) -> Reading:
     layers = [layer for reading in readings for layer in reading.layers]
     first = layers[0]
     for layer in layers[1:]:
+        if layer.is_table != first.is_table:
+            alone = layer if layer.is_table else first
+            raise DataError(f"{ref.words}: {alone.name!r} has no geometry, and others have")
         if layer.geometry.family != first.geometry.family:
             kinds = f"{first.geometry.family.words} and {layer.geometry.family.words}"
             raise DataError(f"{ref.words} holds {kinds}, which are no one layer")
@@ -273,5 +286,6 @@ def _joined(ref: LayerRef, readings: list[Reading]) -> Reading:
         table,
         first.crs,
         total=sum(layer.n_total for layer in layers),
+        no_geometry=first.no_geometry,
     )
     return Reading([whole], list(dict.fromkeys(n for reading in readings for n in reading.notes)))

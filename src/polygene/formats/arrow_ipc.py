@@ -24,6 +24,7 @@ NAME = "Arrow"
 ENDINGS = (".arrow", ".arrows")
 KEEPS_LINEAGE = True
 HOLDS_MANY = False
+HOLDS_TABLES = True
 READS_PART = False
 FILE, STREAM = b"ARROW1", b"\xff\xff\xff\xff"  # how each begins
 
@@ -92,7 +93,10 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     """
     layer = only_one(path, layers, "an Arrow file")
     lineage = None if layer.lineage is None else {"lineage": layer.lineage.to_json()}
-    table = table_of(layer.geometry, layer.table, layer.crs, lineage)
+    if layer.is_table:
+        table = layer.table.replace_schema_metadata(lineage)
+    else:
+        table = table_of(layer.geometry, layer.table, layer.crs, lineage)
     if str(path) == PIPE:
         with pa.ipc.new_stream(pa.PythonFile(sys.stdout.buffer, "w"), table.schema) as stream:
             stream.write_table(table)

@@ -17,13 +17,13 @@ from polygene.arrow import ABOUT, NAME, PREFIX
 from polygene.errors import FileError, PolygeneError
 from polygene.formats.arrow_types import plain
 from polygene.formats.base import Reading
-from polygene.formats.columns import distinct_columns, from_wkb, layers_of
+from polygene.formats.columns import distinct_columns, from_wkb, layers_of, table_of
 from polygene.formats.csv_tables import from_wkt
 from polygene.formats.geoarrow import from_lists
 from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
 
-_BINARY = ("wkb", "ogc.wkb")
+WKB_NAMES = ("wkb", "ogc.wkb")
 _USUAL = ("geometry", "geom", "wkb_geometry", "wkb", "shape", "the_geom")
 
 
@@ -39,19 +39,23 @@ def layers_from(table: pa.Table, path: Path) -> Reading:
     """Return the layers of a table; ``path`` names them and is for messages.
 
     Geometry is the column with a GeoArrow extension type (the first, if several), else the one that the
-    table's ``geo`` metadata name, else one of WKB with a usual name, or the only binary one.
+    table's ``geo`` metadata name, else one of WKB with a usual name, or the only binary one. Without
+    any it is a table without geometry.
 
     Raises
     ------
     FileError
-        If there is no such column, or its encoding is not known.
+        If its encoding is not known.
     GeometryError
         If a row cannot be decoded.
     """
     table = _without_extensions(table)
     notes: list[str] = []
     table = distinct_columns(table, path, notes)
-    found = _geometry_of(table, path)
+    found = _geometry_of(table)
+    if found is None:
+        why = "no column is of a GeoArrow type, and none is WKB"
+        return _with_lineage(table_of(path, plain(table, notes, path), why, notes), table)
     column = table.column(found.name)
     if found.about.get("edges", "planar") != "planar":
         notes.append(
@@ -72,6 +76,10 @@ def layers_from(table: pa.Table, path: Path) -> Reading:
         path=path, geometries=geometries, table=attributes, crs=_crs(found.about, path), ids=None,
         notes=notes,
     )  # fmt: skip
+    return _with_lineage(reading, table)
+
+
+def _with_lineage(reading: Reading, table: pa.Table) -> Reading:
     own = provenance.parse((table.schema.metadata or {}).get(b"lineage", b""))
     if own is None:
         return reading
@@ -93,24 +101,39 @@ def _without_extensions(table: pa.Table) -> pa.Table:
     return table
 
 
-def _geometry_of(table: pa.Table, path: Path) -> _Geometry:
+def _geometry_of(table: pa.Table) -> _Geometry | None:
     for field in table.schema:
         own = (field.metadata or {}).get(NAME, b"").decode()
-        if own.startswith(PREFIX) or own in _BINARY:
+        if own.startswith(PREFIX) or own in WKB_NAMES:
             encoding = own.removeprefix(PREFIX)
-            encoding = "wkb" if encoding in _BINARY else encoding
+            encoding = "wkb" if encoding in WKB_NAMES else encoding
             return _Geometry(field.name, encoding, _about(field))
     stated = _stated(table)
     if stated is not None:
         return stated
     binary = [f.name for f in table.schema if pa.types.is_binary(f.type) or _is_large(f.type)]
     usual = [name for name in binary if name.casefold() in _USUAL]
-    if usual or len(binary) == 1:
+    if usual or (len(binary) == 1 and _begins_like_wkb(table.column(binary[0]))):
         return _Geometry((usual or binary)[0], "wkb", {"crs": None})
-    raise FileError(
-        f"{path} is an Arrow table without geometry: no column is of a GeoArrow type, and none is WKB; "
-        f"its columns: {', '.join(table.column_names)}"
-    )
+    return None
+
+
+def _begins_like_wkb(column: pa.ChunkedArray) -> bool:
+    """Whether the first value that is there has the order of bytes and a kind, as WKB has."""
+    first = next((v.as_py() for v in column if v.is_valid), b"")
+    order = {0: "big", 1: "little"}.get(first[0] if first else -1)
+    if order is None or len(first) < 9:
+        return False
+    kind = int.from_bytes(first[1:5], order) & 0x0FFFFFFF  # type: ignore[arg-type]
+    return 1 <= kind % 1000 <= 7
+
+
+def is_attribute(field: pa.Field) -> bool:
+    """Whether a column cannot be geometry, by its type and what is said of it."""
+    kind = field.type
+    if isinstance(kind, pa.BaseExtensionType) or NAME in (field.metadata or {}):
+        return False
+    return not (pa.types.is_binary(kind) or _is_large(kind))
 
 
 def _is_large(kind: pa.DataType) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import gc
 import glob
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from pathlib import Path
 from types import MappingProxyType
@@ -78,6 +78,7 @@ class Format(Protocol):
     NAME: str
     ENDINGS: tuple[str, ...]
     HOLDS_MANY: bool  # several layers in one file
+    HOLDS_TABLES: bool  # it may be without geometry
     KEEPS_LINEAGE: bool  # it has a place for it inside
     READS_PART: bool  # its `read` takes what is `Wanted` of a layer
 
@@ -156,6 +157,16 @@ def files_beside(path: Path) -> list[Path]:
     if path.suffix.lower() != ".shp":
         return [path]
     return sorted(p for p in path.parent.glob(f"{glob.escape(path.stem)}.*") if p.is_file())
+
+
+def is_beside(path: Path, siblings: Container[str]) -> bool:
+    """Whether a file is part of another of its folder, whose names are given, or not to be read.
+
+    A .dbf beside a .shp is its table; what begins with ``~$`` tells that a workbook is open.
+    """
+    if path.suffix.lower() == ".dbf":
+        return any(path.with_suffix(ending).name in siblings for ending in (".shp", ".SHP"))
+    return path.name.startswith("~$")
 
 
 def only_one(path: Path, layers: Sequence[Layer], what: str) -> Layer:

@@ -19,7 +19,7 @@ from polygene.formats import moments, wkb
 from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
 from polygene.glimpse import geometry_words
-from polygene.layer import Layer, LayerInfo, distinct_name
+from polygene.layer import NO_GEOMETRY, Layer, LayerInfo, distinct_name
 from polygene.notes import Lost, counted
 from polygene.text.assemble import OfFamily, columns_of
 
@@ -75,7 +75,7 @@ def info_of(layer: Layer) -> LayerInfo:
     fields = [(field.name, str(field.type)) for field in layer.table.schema]
     return LayerInfo(
         name=layer.name,
-        geometry=geometry_words(layer.geometry),
+        geometry=NO_GEOMETRY if layer.is_table else geometry_words(layer.geometry),
         n_rows=layer.n_rows,
         crs=layer.crs,
         extent=layer.geometry.extent(),
@@ -112,6 +112,16 @@ def distinct_columns(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
         taken.add(own)
         names.append(own)
     return table.rename_columns(names)
+
+
+def table_of(path: Path, table: pa.Table, why: str, notes: list[str], name: str = "") -> Reading:
+    """Return a table without geometry, named like the file unless it has a name of its own.
+
+    ``why`` says why it is taken for one.
+    """
+    table = distinct_columns(table, path, notes)
+    geometry = GeometryColumn.nulls(table.num_rows)
+    return Reading([Layer(name or path.stem, geometry, table, no_geometry=why)], notes)
 
 
 def layers_of(

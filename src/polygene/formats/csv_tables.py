@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Sequence
 from dataclasses import replace
@@ -15,8 +16,8 @@ import pyarrow.csv as pacsv
 
 from polygene.commit.together import replacing
 from polygene.crs import label
-from polygene.errors import FileError, GeometryError, reason_of
-from polygene.formats import codepages, formulas
+from polygene.errors import FileError, GeometryError, listed, reason_of
+from polygene.formats import codepages, formulas, sheets
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import (
     ADVICE,
@@ -24,6 +25,7 @@ from polygene.formats.columns import (
     info_of,
     layers_of,
     named,
+    table_of,
     without_zero_signs,
 )
 from polygene.formats.geojson import reading, writing
@@ -36,11 +38,18 @@ from polygene.text import wkt
 from polygene.text.assemble import OfFamily
 
 NAME = "CSV"
-_LEADING_ZERO = re.compile(rb"""(?:^|[,;\t"'\s])0[0-9]""", re.MULTILINE)
+# What of numbers in a file may be codes: 007, +49, 1E5
+_MAY_BE_CODE = re.compile(rb"""(?:^|[,;\t"'\s])(?:0[0-9]|\+[0-9]|[0-9]+[eE][0-9])""", re.MULTILINE)
+_IS_CODE = r"^\s*(0[0-9]+|\+[0-9]+|[0-9]+[eE][0-9]+)\s*$"
+_QUOTED_NUMBER = re.compile(
+    rb'(^|[,;\t])"(\s*[+-]?[0-9.][0-9.eE+-]*\s*)"(?=[,;\t\r\n]|\Z)', re.MULTILINE
+)
+_MARK = "\x02"  # put in front of numbers in quotes, so that they are text
 _EMPTY_TEXT = re.compile(rb'(?:^|[,;\t])""(?=[,;\t\r\n]|\Z)', re.MULTILINE)
 ENDINGS = (".csv", ".tsv")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
+HOLDS_TABLES = True
 READS_PART = False
 GEOMETRY = "wkt"  # the column that we write
 _WKT_NAMES = (GEOMETRY, "geometry")
@@ -79,6 +88,10 @@ def read(path: Path, name: str) -> Reading:
     return named(_read(path), path, name)
 
 
+def _rows_above_head() -> int:
+    return max(0, sheets.asked().header - 1)
+
+
 def _encoding(path: Path, notes: list[str]) -> str:
     """Return UTF-8 if a file is that, else the one that is guessed."""
     try:
@@ -90,14 +103,16 @@ def _encoding(path: Path, notes: list[str]) -> str:
         return codepages.DEFAULT
 
 
-def _parsed(path: Path, encoding: str, delimiter: str, as_text: Sequence[str] = ()) -> pa.Table:
+def _parsed(
+    source: Path | pa.Buffer, encoding: str, delimiter: str, as_text: Sequence[str] = ()
+) -> pa.Table:
     """Parse a table; some columns as text, whatever they look like, and then no others.
 
     Nothing between two signs is null, and so is nothing in quotes where it is not asked for as text.
     """
     return pacsv.read_csv(
-        path,
-        read_options=pacsv.ReadOptions(encoding=encoding),
+        source if isinstance(source, Path) else pa.BufferReader(source),
+        read_options=pacsv.ReadOptions(encoding=encoding, skip_rows=_rows_above_head()),
         parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
         convert_options=pacsv.ConvertOptions(
             strings_can_be_null=True,
@@ -128,20 +143,51 @@ def _with_texts(table: pa.Table, path: Path, encoding: str, delimiter: str) -> p
 def _with_codes(
     table: pa.Table, path: Path, encoding: str, delimiter: str, notes: list[str]
 ) -> pa.Table:
-    """Return a table in which numbers with a 0 in front, which are codes, are text as they stand."""
-    names = [f.name for f in table.schema if pa.types.is_integer(f.type)]
+    """Return a table in which numbers written as codes, such as 007 or 1E5, are text as they stand."""
+    numbers = (pa.types.is_integer, pa.types.is_floating)
+    names = [f.name for f in table.schema if any(test(f.type) for test in numbers)]
     names = [name for name in names if table.column_names.count(name) == 1]
-    if not names or not _LEADING_ZERO.search(path.read_bytes()):
+    if not names or not _MAY_BE_CODE.search(path.read_bytes()):
         return table
     texts = _parsed(path, encoding, delimiter, names)
     for name in names:
         own = texts.column(name)
-        is_code = pc.match_substring_regex(own, r"^\s*0[0-9]+\s*$")
-        if pc.any(is_code).as_py():
+        is_code = pc.match_substring_regex(own, _IS_CODE)
+        has_point = pc.any(pc.match_substring(own, ".")).as_py()  # a measured number, not a code
+        if pc.any(is_code).as_py() and not has_point:
             first = own.filter(is_code)[0].as_py().strip()
             notes.append(f"{path.name}: {name} has codes such as {first}; read as text")
             k = table.column_names.index(name)
             table = table.set_column(k, pa.field(name, pa.string()), pc.utf8_trim_whitespace(own))
+    return table
+
+
+def _marked(path: Path) -> Path | pa.Buffer:
+    """Return a file, or its bytes with a mark in front of each number that stands in quotes."""
+    data = path.read_bytes()
+    if not _QUOTED_NUMBER.search(data):
+        return path
+    return pa.py_buffer(_QUOTED_NUMBER.sub(rb'\1"' + _MARK.encode() + rb'\2"', data))
+
+
+def _unmarked(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
+    """Return a table without the marks; what has nothing but numbers in quotes is told."""
+    found = []
+    names = [n.removeprefix(_MARK) for n in table.column_names]
+    table = table.rename_columns(names)
+    for k, field in enumerate(table.schema):
+        if pa.types.is_string(field.type):
+            column = table.column(k)
+            is_marked = pc.fill_null(pc.starts_with(column, _MARK), False)
+            if pc.any(is_marked).as_py():
+                if pc.all(pc.or_(is_marked, column.is_null())).as_py():
+                    found.append(field.name)
+                table = table.set_column(k, field, pc.utf8_ltrim(column, _MARK))
+    if found:
+        which = listed(found, 5)
+        notes.append(
+            f"{path.name}: numbers in quotes are text: {which}; fields changes it by `type`"
+        )
     return table
 
 
@@ -151,7 +197,10 @@ def _read(path: Path) -> Reading:
     notes: list[str] = []
     try:
         encoding = codepages.asked() or _encoding(path, notes)
-        table = _parsed(path, encoding, delimiter)
+        source = _marked(path)
+        table = _parsed(source, encoding, delimiter)
+        if source is not path:
+            table = _unmarked(table, path, notes)
         table = _with_texts(table, path, encoding, delimiter)
         table = _with_codes(table, path, encoding, delimiter, notes)
     except MemoryError:  # Arrow's is of both kinds
@@ -184,10 +233,8 @@ def _read(path: Path) -> Reading:
             return layers_of(
                 path=path, geometries=chosen, table=table, crs=None, ids=None, notes=notes
             )
-    raise FileError(
-        f"{path} has no geometry: neither a column of WKT, as POINT (30 10), nor two of numbers such "
-        "as x and y or lon and lat"
-    )
+    why = "neither a column of WKT, as POINT (30 10), nor two of numbers such as x and y or lon and lat"
+    return table_of(path, table, why, notes)
 
 
 def _wkt_columns(table: pa.Table) -> list[str]:
@@ -237,6 +284,9 @@ def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn
     axes = []
     for name in (x, y):
         column = table.column(name)
+        if pa.types.is_string(column.type):  # numbers in quotes, perhaps
+            with contextlib.suppress(pa.ArrowException):
+                column = pc.utf8_trim_whitespace(column).cast(pa.float64())
         if not (pa.types.is_integer(column.type) or pa.types.is_floating(column.type)):
             raise FileError(f"{path}: its column {name!r} holds {column.type}, not numbers")
         axes.append(np.asarray(pc.fill_null(column.cast(pa.float64()), float("nan"))))
@@ -284,6 +334,8 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         If it cannot be written.
     """
     layer = only_one(path, layers, "a table")
+    if layer.is_table:
+        return _write_table(path, layer)
     if (
         not layer.table.num_columns
     ):  # a line of a null geometry alone would be empty, and passed over
@@ -311,6 +363,19 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     named = layer.table.rename_columns(table.column_names[:-1])  # formulas are none any more
     meant = replace(layer, geometry=geometry, table=named, crs=None)
     return Written(notes, [meant], Way(keeps_types=False))
+
+
+def _write_table(path: Path, layer: Layer) -> Written:
+    """Write a table without geometry."""
+    layer, notes = without_zero_signs(layer)
+    columns = [_writable(c) for c in layer.table.columns]
+    table, n_formulas = formulas.defused(pa.table(columns, layer.table.column_names))
+    options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")
+    with replacing(path) as temporary:
+        pacsv.write_csv(table, temporary, options)
+    notes += formulas.said(layer.name, n_formulas)
+    named = layer.table.rename_columns(table.column_names)
+    return Written(notes, [replace(layer, table=named)], Way(keeps_types=False))
 
 
 def _with_free_name(layer: Layer) -> tuple[Layer, list[str]]:

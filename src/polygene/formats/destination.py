@@ -12,7 +12,7 @@ from typing import Literal, NamedTuple
 from polygene import provenance
 from polygene.commit.locks import alone_in
 from polygene.commit.together import together, until_in_place
-from polygene.errors import ExistsError, FileError, UsageError, reason_of
+from polygene.errors import DataError, ExistsError, FileError, UsageError, reason_of
 from polygene.formats import beside, proof
 from polygene.formats.address import LayerRef, split
 from polygene.formats.arrow_types import storable
@@ -168,6 +168,8 @@ def _check_place(path: Path) -> None:
     """Refuse early what could not be written in the end."""
     if path.is_dir():
         raise FileError(f"{path} is a folder, not a file")
+    if getattr(format_of(path), "IS_ONLY_READ", False):
+        raise FileError(f"{path}: a {format_of(path).NAME} is only read here; write .csv or .xlsx")
     folder = path.parent
     if not folder.is_dir():
         raise FileError(f"cannot write {path}: there is no folder {folder}")
@@ -286,6 +288,12 @@ def _folders_for(paths: Sequence[Path]) -> Iterator[list[Path]]:
 
 
 def _write_file(path: Path, layers: Sequence[Layer]) -> list[str]:
+    tables = [layer.name for layer in layers if layer.is_table]
+    if tables and not format_of(path).HOLDS_TABLES:
+        raise DataError(
+            f"{path}: {tables[0]} is a table without geometry, for which {format_of(path).NAME} has no "
+            "place; write it as .csv, .xlsx, .parquet or .arrow, or into a .gpkg"
+        )
     stored = [storable(layer) for layer in layers]
     done = format_of(path).write(path, [layer for layer, _ in stored])
     notes = proof.notes_of(

@@ -19,6 +19,7 @@ from polygene import provenance
 from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
+from polygene.formats.arrow_tables import is_attribute, layers_from
 from polygene.formats.arrow_types import plain
 from polygene.formats.base import Known, Reading, Written, only_one
 from polygene.formats.columns import (
@@ -34,7 +35,7 @@ from polygene.formats.geoarrow import from_lists
 from polygene.formats.hilbert import order_to_write
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
-from polygene.layer import Layer, LayerInfo, distinct_name
+from polygene.layer import NO_GEOMETRY, Layer, LayerInfo, distinct_name
 from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
 
@@ -42,6 +43,7 @@ NAME = "GeoParquet"
 ENDINGS = (".parquet",)
 KEEPS_LINEAGE = True
 HOLDS_MANY = False
+HOLDS_TABLES = True
 READS_PART = True
 _TYPES = {Family.POINTS: "Point", Family.LINES: "LineString", Family.POLYGONS: "Polygon"}
 _FAMILIES = {name: family for family, name in _TYPES.items()}
@@ -60,7 +62,13 @@ def layer_names(path: Path) -> list[str]:
 def list_layers(path: Path) -> list[LayerInfo]:
     """Describe the layer from the file's own metadata, without reading its rows."""
     file = _open(path)
-    geo, column = _geo(file, path)
+    found = _geo(file, path)
+    if found is None:
+        fields = [(f.name, str(f.type)) for f in file.schema_arrow]
+        if any(not is_attribute(f) for f in file.schema_arrow):
+            return [info_of(layer) for layer in read(path, path.stem).layers]
+        return [LayerInfo(path.stem, NO_GEOMETRY, file.metadata.num_rows, None, None, fields)]
+    geo, column = found
     about = geo["columns"][column]
     types = about.get("geometry_types") or []
     bbox = about.get("bbox")
@@ -95,11 +103,14 @@ def _open(path: Path) -> pq.ParquetFile:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
 
 
-def _geo(file: pq.ParquetFile, path: Path) -> tuple[dict[str, Any], str]:
+def _geo(file: pq.ParquetFile, path: Path) -> tuple[dict[str, Any], str] | None:
+    """Return what is stated of the geometry, and its column; None if the file is a plain table."""
     raw = _metadata_of(file).get(b"geo")
     native = None if raw else _own_type(file)
     if native is not None:
         return native
+    if raw is None:
+        return None
     try:
         geo: dict[str, Any] = orjson.loads(raw or b"{}")
         column = str(geo["primary_column"])
@@ -108,8 +119,7 @@ def _geo(file: pq.ParquetFile, path: Path) -> tuple[dict[str, Any], str]:
             raise TypeError("an encoding is a name")
     except (orjson.JSONDecodeError, KeyError, TypeError, AttributeError) as err:
         raise FileError(
-            f"{path} is Parquet without geometry: it has no valid 'geo' metadata of GeoParquet, and no "
-            "column of Parquet's own type of geometry"
+            f"{path}: its 'geo' metadata are not those of GeoParquet, so its geometry cannot be found"
         ) from err
     if column not in file.schema_arrow.names:
         raise FileError(f"{path}: its metadata name a geometry column {column!r} that is not there")
@@ -198,7 +208,10 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
     statistics of the boxes of their rows, and those in which the filter keeps nothing.
     """
     file = _open(path)
-    geo, column = _geo(file, path)
+    geometry_of = _geo(file, path)
+    if geometry_of is None:
+        return _plain_table(file, path, name)
+    geo, column = geometry_of
     about = geo["columns"][column]
     try:
         names = file.schema_arrow.names
@@ -236,6 +249,17 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
         n_rows = file.metadata.num_rows
         reading = Reading([replace(y, total=n_rows) for y in reading.layers], reading.notes)
     return named(reading, path, name)
+
+
+def _plain_table(file: pq.ParquetFile, path: Path, name: str) -> Reading:
+    """Read a table of which nothing says that it has geometry; a column may be some all the same."""
+    try:
+        table = file.read()
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    return named(layers_from(table, path), path, name)
 
 
 def _rows(file: pq.ParquetFile, path: Path, about: dict[str, Any], wanted: Wanted) -> pa.Table:
@@ -319,6 +343,10 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         If it cannot be written.
     """
     layer = only_one(path, layers, "a GeoParquet file")
+    if layer.is_table:
+        about = {} if layer.lineage is None else {"lineage": layer.lineage.to_json()}
+        _put(layer.table.replace_schema_metadata(about or None), path)
+        return Written([], [layer])
     taken = {name.casefold() for name in layer.table.column_names}
     geometry, box = (distinct_name(name, taken) for name in ("geometry", "bbox"))
     bounds = layer.geometry.row_bounds()
@@ -340,19 +368,23 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     }
     if layer.lineage is not None:
         metadata["lineage"] = layer.lineage.to_json()
-    whole = pa.table(columns, pa.schema(fields, metadata=metadata))
+    _put(pa.table(columns, pa.schema(fields, metadata=metadata)), path)
+    return Written(notes, [layer], sums={layer.name: [sum_of_wkb(pa.chunked_array([shapes]))]})
+
+
+def _put(table: pa.Table, path: Path) -> None:
     with replacing(path) as temporary:
         try:
-            # Coordinates hardly ever come twice: looking for those that do costs half the time.
-            texts = [f.name for f in layer.table.schema if not pa.types.is_floating(f.type)]
+            # Numbers hardly ever come twice: looking for those that do costs half the time.
+            is_number = [pa.types.is_floating(f.type) or f.name == "geometry" for f in table.schema]
+            texts = [f.name for f, odd in zip(table.schema, is_number, strict=True) if not odd]
             pq.write_table(
-                whole, temporary, compression="zstd", row_group_size=ROW_GROUP, use_dictionary=texts
+                table, temporary, compression="zstd", row_group_size=ROW_GROUP, use_dictionary=texts
             )
         except MemoryError:  # Arrow's is of both kinds
             raise
         except pa.ArrowException as err:
             raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
-    return Written(notes, [layer], sums={layer.name: [sum_of_wkb(pa.chunked_array([shapes]))]})
 
 
 def _types(column: GeometryColumn) -> list[str]:

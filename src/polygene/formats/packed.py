@@ -18,6 +18,7 @@ from typing import IO
 from polygene.commit.leftovers import temporary_folder
 from polygene.errors import FileError, PolygeneError, UsageError, reason_of
 from polygene.formats import beside
+from polygene.formats.base import is_beside
 from polygene.formats.registry import ENDINGS
 
 PIPE = "-"
@@ -203,6 +204,10 @@ def _from_zip(path: Path) -> list[Path]:
     found: list[Path] = []
     with zipfile.ZipFile(path) as archive:
         infos = archive.infolist()
+        siblings: dict[str, set[str]] = {}
+        for info in infos:
+            name = PurePosixPath(info.filename.replace("\\", "/"))
+            siblings.setdefault(str(name.parent), set()).add(name.name)
         if len(infos) > _MOST_MEMBERS:
             raise FileError(f"{path} holds {len(infos):,} files; unpack it yourself")
         places: dict[str, Path] = {}
@@ -225,7 +230,8 @@ def _from_zip(path: Path) -> list[Path]:
             target = place / name.name
             with archive.open(info) as source, target.open("wb") as file:
                 left -= _copy(source, file, str(path), left)
-            if ending in ENDINGS and not name.name.endswith(beside.ENDING):
+            is_part = is_beside(Path(name.name), siblings[str(name.parent)])
+            if ending in ENDINGS and not (is_part or name.name.endswith(beside.ENDING)):
                 found.append(target)
                 _here().shown[str(target)] = f"{path}/{name}"
     if not found:

@@ -15,9 +15,11 @@ from polygene.commit.leftovers import passing_folder
 from polygene.commit.together import new_files
 from polygene.errors import DataError, FileError, PolygeneError
 from polygene.formats.base import Known, ProofReader, Reading, Written
+from polygene.formats.codepages import texts_written_in
 from polygene.formats.differences import FaultError, changes
 from polygene.formats.packed import PIPE
 from polygene.formats.registry import format_of, readable_format
+from polygene.formats.sheets import tables_laid_out
 from polygene.layer import Layer
 from polygene.notes import Changed
 
@@ -75,7 +77,8 @@ def notes_of(path: Path, written: Written) -> list[str]:
 def _read_again(path: Path, written: Written) -> list[str]:
     notes: list[str] = []
     try:
-        with _under_own_names(path) as place:
+        # What was said of the files that are read is not true of this one.
+        with texts_written_in(""), tables_laid_out(), _under_own_names(path) as place:
             for layer in written.meant:
                 name = layer.name if format_of(path).HOLDS_MANY else place.stem
                 found = _read(place, name, layer, written).layers

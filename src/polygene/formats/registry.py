@@ -29,6 +29,8 @@ _MODULES = {
     ".fgb": "flatgeobuf",
     ".arrow": "arrow_ipc",
     ".arrows": "arrow_ipc",
+    ".xlsx": "workbook",
+    ".dbf": "dbase_tables",
 }
 PIPED = {"geojson": "sequences", "arrow": "arrow_ipc"}  # what standard output may be
 _piped: ContextVar[str] = ContextVar("polygene_piped", default="geojson")

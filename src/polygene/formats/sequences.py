@@ -22,6 +22,7 @@ NAME = "GeoJSON sequence"
 ENDINGS = (".geojsons", ".geojsonl", ".ndjson")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
+HOLDS_TABLES = False
 READS_PART = False
 MAY_BE_EMPTY = True  # a sequence of no texts (RFC 8142, section 2.1)
 MARK = b"\x1e"  # RFC 8142: in front of each text

@@ -105,7 +105,11 @@ def audit(layer: Layer, *, key: str | None = None, coverage: bool = False) -> Au
     UnknownFieldError
         If the key is not there.
     """
-    findings = [*_geometry(layer), *_duplicates(layer), *_out_of_use(layer)]
+    if coverage:
+        layer.check_geometry("`coverage`")
+    findings = (
+        [] if layer.is_table else [*_geometry(layer), *_duplicates(layer), *_out_of_use(layer)]
+    )
     if key is not None:
         findings += _key(layer, key)
     nearly: list[NearlyClass] = []
@@ -115,7 +119,7 @@ def audit(layer: Layer, *, key: str | None = None, coverage: bool = False) -> Au
     return Audit(
         name=layer.name,
         features=layer.n_rows,
-        family=layer.geometry.family.words,
+        family=layer.kind,
         crs=label(layer.crs),
         findings=[f for f in findings if f.count],
         fields=_fields(layer),

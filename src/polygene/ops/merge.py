@@ -93,6 +93,12 @@ def merge(
     """
     check_choice("outside_use", outside_use, OUTSIDE)
     layers = distinctly_named(layers)
+    tables = [y for y in layers if y.is_table]
+    if tables and len(tables) < len(layers):
+        raise DataError(
+            f"{tables[0].name} has no geometry and others have; join carries its fields to a layer by "
+            "`key`"
+        )
     families = {y.geometry.family for y in layers if y.n_rows}
     if len(families) == 1:
         layers = [y.without_features_as(next(iter(families))) for y in layers]
@@ -118,7 +124,13 @@ def merge(
         columns.append(pa.chunked_array([pa.array(names.tolist(), pa.string())]))
         fields.append(pa.field(source, pa.string()))
     geometry = concatenate([y.geometry for y in chosen])
-    result = Layer(name, geometry, pa.table(columns, pa.schema(fields)), layers[0].crs)
+    result = Layer(
+        name,
+        geometry,
+        pa.table(columns, pa.schema(fields)),
+        layers[0].crs,
+        no_geometry=tables[0].no_geometry if tables else "",
+    )
     notes = list(sheet.notes)
     for axis in ("z", "m"):
         has = [getattr(y.geometry, axis) is not None for y in chosen]

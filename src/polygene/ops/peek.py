@@ -73,10 +73,10 @@ def peek(
     is_null, is_empty = layer.geometry.is_null, layer.geometry.is_empty
     return Peek(
         layer=layer.name,
-        geometry=layer.geometry.family.words,
+        geometry=layer.kind,
         features=layer.n_rows,
         of=layer.n_total,
-        null=int(is_null.sum()),
+        null=0 if layer.is_table else int(is_null.sum()),
         empty=int((is_empty & ~is_null).sum()),
         crs=label(layer.crs),
         extent=layer.geometry.extent(),

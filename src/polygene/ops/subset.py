@@ -117,6 +117,8 @@ def subset(
     if own is not None:
         chosen = matching(layer, own)
     found = None
+    if other is not None or box is not None:
+        layer.check_geometry("choosing by place")
     if other is not None:
         progress.stage(f"{layer.name}: how it lies to {other.name}")
         found = _by_place(

@@ -374,6 +374,8 @@ class Evaluator:
                 del sides[5], sides[2]
             return spatial.box(*(float(v.data.as_py()) for v in sides))
         if tree.data == "field":
+            if self.layer.is_table:
+                raise self._refuse(tree, f"{self.layer.name} is a table without geometry")
             return None
         raise self._refuse(tree, "a geometry is needed here")
 
@@ -411,6 +413,8 @@ class Evaluator:
         return kinds, same
 
     def _measure(self, tree: lark.Tree, name: str, arguments: list[lark.Tree]) -> Value:
+        if self.layer.is_table:
+            raise self._refuse(tree, f"{self.layer.name} is a table without geometry")
         function = GEOMETRY_FUNCTIONS[name]
         unit = None
         if arguments:

@@ -39,24 +39,23 @@ def listed(files: Sequence[FileListed], say: Words) -> None:
 
 
 def _file(file: FileListed, say: Words) -> None:
-    layers = [y for y in file["layers"] if y["geometry"] != NO_GEOMETRY]
-    say.title(file["file"], f"{file['format']}, {counted(len(layers), 'layer')}")
-    systems = list(dict.fromkeys(y["crs"] for y in layers))
+    layers = file["layers"]
+    tables = [y for y in layers if y["geometry"] == NO_GEOMETRY]
+    counts = [(len(layers) - len(tables), "layer"), (len(tables), "table")]
+    said = [counted(n, what) for n, what in counts if n] or ["no layer"]
+    say.title(file["file"], f"{file['format']}, {' and '.join(said)}")
+    systems = list(dict.fromkeys(y["crs"] for y in layers if y not in tables))
     head = ["layer", "holds", "fields", "extent"]
     rows = [[y["name"], _holds(y), str(len(y["fields"])), _extent(y)] for y in layers]
     if len(systems) > 1:
         head.insert(2, "CRS")
         for row, y in zip(rows, layers, strict=True):
-            row.insert(2, y["crs"].split(" ")[0])
+            row.insert(2, "" if y in tables else y["crs"].split(" ")[0])
     if layers:
         say.table(head, rows, right=[1, len(head) - 2], flexible=[0])
         say.gap()
     for system in systems:
         say.line("CRS", system)
-    tables = [y for y in file["layers"] if y["geometry"] == NO_GEOMETRY]
-    if tables:
-        names = ", ".join(f"{y['name']} ({counted(y['features'], 'row')})" for y in tables)
-        say.line("no layers", f"{names}: without geometry")
     for y in layers:
         if y["problem"]:
             say.note(Warned(f"{y['name']} cannot be read: {y['problem']}"))
@@ -102,6 +101,8 @@ def _holds(layer: LayerListed) -> str:
     if layer["problem"]:
         return kind
     n = layer["features"]
+    if kind == NO_GEOMETRY:
+        return f"{counted(n, 'row')} without geometry"
     if kind not in _KINDS:
         return " ".join([counted(n, "feature"), f"({layer['geometry']})"])
     return " ".join([counted(n, kind), *dimensions])
@@ -111,6 +112,8 @@ _KINDS = ("point", "multipoint", "line", "multiline", "polygon", "multipolygon")
 
 
 def _extent(layer: LayerListed) -> str:
+    if layer["geometry"] == NO_GEOMETRY:
+        return ""
     if layer["extent"] is None:
         return "none" if layer["features"] == 0 else "not stated"
     x0, y0, x1, y1 = layer["extent"]
@@ -122,15 +125,19 @@ def _extent(layer: LayerListed) -> str:
 
 
 def peeked(facts: Peeked, say: Words) -> None:
-    count = counted(facts["features"], "feature")
+    is_table = facts["geometry"] == NO_GEOMETRY
+    thing = "row" if is_table else "feature"
+    count = counted(facts["features"], thing)
     if facts["features"] != facts["of"]:
-        count = f"{facts['features']:,} of {facts['of']:,} features"
-    say.title(f"{facts['file']}#{facts['layer']}", f"{facts['geometry']}, {count}")
+        count = f"{facts['features']:,} of {facts['of']:,} {thing}s"
+    kind = f"{count} without geometry" if is_table else f"{facts['geometry']}, {count}"
+    say.title(f"{facts['file']}#{facts['layer']}", kind)
     if facts["null geometry"]:
         say.line("geometry", f"{facts['null geometry']:,} null")
     if facts["empty geometry"]:
         say.line("geometry", f"{facts['empty geometry']:,} empty")
-    say.line("CRS", facts["crs"])
+    if not is_table:
+        say.line("CRS", facts["crs"])
     say.gap()
     if "distinct" in facts:
         values = facts["distinct"]
@@ -179,7 +186,10 @@ def _rows(rows: list[dict[str, Any]], sort: str | None, say: Words) -> None:
 def audited(found: Audited, say: Words, details: bool) -> None:
     sound = "valid" if found["sound"] else "not valid"
     count = counted(found["features"], "feature")
-    say.title(found["layer"], f"{count}, {found['geometry']}: {sound}")
+    if found["geometry"] == NO_GEOMETRY:
+        say.title(found["layer"], f"{counted(found['features'], 'row')} without geometry")
+    else:
+        say.title(found["layer"], f"{count}, {found['geometry']}: {sound}")
     if found["problems"]:
         rows = [
             [

@@ -8,7 +8,7 @@ from __future__ import annotations
 import importlib
 from pathlib import Path
 
-from polygene.errors import PolygeneError
+from polygene.errors import FileError, PolygeneError
 from polygene.formats.clauses.finding import Finding, Judged
 from polygene.formats.registry import format_of, readable_format
 
@@ -32,9 +32,11 @@ def judged(path: Path) -> Judged:
     Raises
     ------
     FileError
-        If there is no such file, or its ending is not known.
+        If there is no such file, or none is known for its ending.
     """
     name = format_of(path).NAME
+    if name not in _MODULES:
+        raise FileError(f"{path}: there are no clauses for a {name}, which has no geometry")
     module = importlib.import_module(f"polygene.formats.clauses.{_MODULES[name]}")
     try:
         source = readable_format(path)

@@ -11,6 +11,7 @@ import pyproj
 
 from polygene.arrow import ABOUT, NAME, PREFIX
 from polygene.formats.arrow_ipc import table_in
+from polygene.formats.arrow_tables import WKB_NAMES
 from polygene.formats.clauses.finding import Finding, Judged
 
 _DEPTHS = {
@@ -27,7 +28,8 @@ def judge(path: Path) -> Judged:
         words = str(err).splitlines()[0] if str(err) else "it ends too soon"
         return Judged("Arrow", "", [Finding("IPC", "the file", words, "refused")])
     findings = [one for field in table.schema for one in _of_field(field)]
-    if not any(_extension(field) for field in table.schema):
+    names = [_extension(field) for field in table.schema]
+    if not any(name.startswith(PREFIX) or name in WKB_NAMES for name in names):
         words = "no column is of a GeoArrow type"
         findings.append(Finding("extension types", "the schema", words, "misread"))
     return Judged("Arrow", "IPC file" if is_file else "IPC stream", findings)

@@ -42,8 +42,8 @@ def judge(path: Path) -> Judged:
         return Judged("GeoParquet", "", [Finding("Parquet", "the file", words, "refused")])
     raw = (file.metadata.metadata or {}).get(b"geo")
     if raw is None:
-        words = "its key-value metadata have no 'geo'"
-        return Judged("GeoParquet", "", [Finding("Metadata", "the file", words, "refused")])
+        words = "its key-value metadata have no 'geo', so it is a table without geometry"
+        return Judged("GeoParquet", "", [Finding("Metadata", "the file", words, "misread")])
     try:
         geo = orjson.loads(raw)
         columns = dict(geo["columns"].items())

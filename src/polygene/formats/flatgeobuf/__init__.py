@@ -8,6 +8,7 @@ NAME = "FlatGeobuf"
 ENDINGS = (".fgb",)
 KEEPS_LINEAGE = True
 HOLDS_MANY = False
+HOLDS_TABLES = False
 READS_PART = True
 
 
@@ -19,6 +20,7 @@ def is_like(head: bytes) -> bool:
 __all__ = [
     "ENDINGS",
     "HOLDS_MANY",
+    "HOLDS_TABLES",
     "KEEPS_LINEAGE",
     "NAME",
     "READS_PART",

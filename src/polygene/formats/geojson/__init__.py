@@ -7,6 +7,7 @@ NAME = "GeoJSON"
 ENDINGS = (".geojson", ".json")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
+HOLDS_TABLES = False
 READS_PART = False
 
 
@@ -18,6 +19,7 @@ def is_like(head: bytes) -> bool:
 __all__ = [
     "ENDINGS",
     "HOLDS_MANY",
+    "HOLDS_TABLES",
     "KEEPS_LINEAGE",
     "NAME",
     "READS_PART",

@@ -1,12 +1,18 @@
 """GeoPackage (OGC 12-128r19, version 1.4)."""
 
-from polygene.formats.geopackage.reading import layer_names, list_layers, read
+from polygene.formats.geopackage.reading import (
+    layer_names,
+    list_layers,
+    read,
+    table_names,
+)
 from polygene.formats.geopackage.writing import write
 
 NAME = "GeoPackage"
 ENDINGS = (".gpkg",)
 KEEPS_LINEAGE = True
 HOLDS_MANY = True
+HOLDS_TABLES = True
 READS_PART = True
 
 
@@ -18,6 +24,7 @@ def is_like(head: bytes) -> bool:
 __all__ = [
     "ENDINGS",
     "HOLDS_MANY",
+    "HOLDS_TABLES",
     "KEEPS_LINEAGE",
     "NAME",
     "READS_PART",
@@ -25,5 +32,6 @@ __all__ = [
     "layer_names",
     "list_layers",
     "read",
+    "table_names",
     "write",
 ]

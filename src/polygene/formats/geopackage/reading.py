@@ -29,7 +29,7 @@ ENVELOPE_BYTES = np.array([0, 32, 48, 48, 64, -1, -1, -1])
 
 
 class _Table(NamedTuple):
-    """What the standard's tables tell of a layer."""
+    """What the standard's tables tell of a layer; of one without geometry, no geometry column."""
 
     name: str
     title: str
@@ -41,6 +41,10 @@ class _Table(NamedTuple):
     srs_id: int
     extent: tuple[float | None, ...]
     is_view: bool
+
+    @property
+    def has_geometry(self) -> bool:
+        return bool(self.geometry_column)
 
 
 def _tables(connection: Package) -> list[_Table]:
@@ -60,6 +64,11 @@ def _read_tables(connection: sqlite3.Connection) -> list[_Table]:
         "LEFT JOIN gpkg_contents c ON c.table_name = g.table_name COLLATE NOCASE "
         "WHERE c.data_type = 'features' OR (c.table_name IS NULL AND g.table_name IN "
         "(SELECT name FROM sqlite_master)) ORDER BY c.table_name IS NULL, c.rowid, g.rowid"
+    ).fetchall()
+    rows += connection.execute(
+        "SELECT table_name, identifier, description, '', '', 0, 0, 0, NULL, NULL, NULL, NULL "
+        "FROM gpkg_contents WHERE data_type = 'attributes' AND table_name IN "
+        "(SELECT name FROM sqlite_master) ORDER BY rowid"
     ).fetchall()
     found = connection.execute("SELECT lower(name) FROM sqlite_master WHERE type = 'view'")
     views = {name for (name,) in found}
@@ -81,34 +90,21 @@ def _read_tables(connection: sqlite3.Connection) -> list[_Table]:
 
 
 def layer_names(path: Path) -> list[str]:
-    """Return the names of the feature layers, in the file's order."""
+    """Return the names of the layers, in the file's order, then those of tables without geometry."""
     with opened(path) as connection:
         return [table.name for table in _tables(connection)]
 
 
-def list_layers(path: Path) -> list[LayerInfo]:
-    """Describe the feature layers without reading their geometry."""
+def table_names(path: Path) -> list[str]:
+    """Return the names of the tables without geometry."""
     with opened(path) as connection:
-        infos = [_info(connection, table) for table in _tables(connection)]
-        return infos + [_info_of_table(connection, name) for name in _plain_tables(connection)]
+        return [table.name for table in _tables(connection) if not table.has_geometry]
 
 
-def _plain_tables(connection: sqlite3.Connection) -> list[str]:
-    """Return the tables that have attributes only: they are no layers, but are told of."""
-    rows = connection.execute(
-        "SELECT table_name FROM gpkg_contents WHERE data_type = 'attributes' AND table_name IN "
-        "(SELECT name FROM sqlite_master) ORDER BY rowid"
-    )
-    return [str(name) for (name,) in rows]
-
-
-def _info_of_table(connection: sqlite3.Connection, name: str) -> LayerInfo:
-    n_rows = connection.execute(f"SELECT count(*) FROM {quoted(name)}").fetchone()[0]
-    columns = connection.execute(f"PRAGMA table_xinfo({quoted(name)})").fetchall()
-    fields = [(str(row[1]), str(arrow_field(row[1], row[2]).type)) for row in columns]
-    return LayerInfo(
-        name=name, geometry=NO_GEOMETRY, n_rows=n_rows, crs=None, extent=None, fields=fields
-    )
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the layers without reading their geometry."""
+    with opened(path) as connection:
+        return [_info(connection, table) for table in _tables(connection)]
 
 
 def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
@@ -128,7 +124,7 @@ def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
             title=table.title,
             problem=str(err),
         )
-    crs = read_crs(connection, table.srs_id)
+    crs = read_crs(connection, table.srs_id) if table.has_geometry else None
     return LayerInfo(
         name=table.name,
         geometry=words,
@@ -141,6 +137,8 @@ def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
 
 
 def _geometry_words(table: _Table) -> str:
+    if not table.has_geometry:
+        return NO_GEOMETRY
     words = {
         "POINT": "point",
         "MULTIPOINT": "multipoint",
@@ -158,6 +156,8 @@ def _geometry_words(table: _Table) -> str:
 
 def _extent(connection: sqlite3.Connection, table: _Table) -> Extent | None:
     """Return the true extent from the spatial index if there is one, else the stated one."""
+    if not table.has_geometry:
+        return None
     index = f"rtree_{table.name}_{table.geometry_column}"
     try:
         row = connection.execute(
@@ -235,7 +235,7 @@ def _read(
         if table is None:
             raise UnknownLayerError(name, str(path), [t.name for t in tables])
         columns = _columns(connection, table)
-        crs = read_crs(connection, table.srs_id)
+        crs = read_crs(connection, table.srs_id) if table.has_geometry else None
         lineage, others = metadata.read(connection, table.name)
         total = _choose(connection, table, columns, wanted)
         if known is not None and not _says(table, known.geometry):
@@ -260,6 +260,7 @@ def _read(
                 total=total,
                 lineage=lineage,
                 metadata=others,
+                no_geometry="" if table.has_geometry else "it has attributes only",
             )
         )
     if len(layers) > 1:
@@ -288,7 +289,7 @@ def _choose(
     source, key = quoted(table.name), quoted(columns.key)
     clauses: list[str] = []
     index = f"rtree_{table.name}_{table.geometry_column}"
-    if wanted.box is not None and _has_table(connection, index):
+    if wanted.box is not None and table.has_geometry and _has_table(connection, index):
         x0, y0, x1, y1 = map(float, wanted.box)
         clauses.append(
             f"{key} IN (SELECT id FROM {quoted(index)} WHERE maxx >= {x0!r} AND minx <= {x1!r} "
@@ -339,12 +340,13 @@ def _fetch(
     chosen_only: bool,
     known: Known | None,
 ) -> _Fetched:
-    names = [table.geometry_column, *(field.name for field in columns.fields)]
+    shapes = [quoted(table.geometry_column)] if table.has_geometry else ["NULL"]
+    names = [field.name for field in columns.fields]
     has_keys = columns.key is not None and known is None
     if has_keys:
         names.append(str(columns.key))
     statement = (
-        f"SELECT {', '.join(map(quoted, names))} FROM {quoted(table.name)}"
+        f"SELECT {', '.join([*shapes, *map(quoted, names)])} FROM {quoted(table.name)}"
         + (f" WHERE {quoted(str(columns.key))} IN {_CHOSEN}" if chosen_only else "")
         + (f" ORDER BY {quoted(columns.key)}" if columns.key else "")
     )

@@ -78,7 +78,8 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
                     step()
                     added = _add(connection, layer, names.get(layer.name, OURS))
                     last += added.entries
-                    sums[layer.name] = added.sums
+                    if not layer.is_table:
+                        sums[layer.name] = added.sums
             schema.enter(connection, last)
             connection.execute("COMMIT")
         finally:
@@ -142,6 +143,10 @@ def _drop(connection: sqlite3.Connection, name: str) -> tuple[str, str]:
         "WHERE lower(g.table_name) = lower(?)",
         (name,),
     ).fetchone()
+    if found is None:  # a table without geometry, perhaps
+        found = connection.execute(
+            "SELECT table_name, NULL FROM gpkg_contents WHERE lower(table_name) = lower(?)", (name,)
+        ).fetchone()
     if found is None:
         return OURS
     table, column = found
@@ -149,7 +154,8 @@ def _drop(connection: sqlite3.Connection, name: str) -> tuple[str, str]:
     with contextlib.suppress(sqlite3.OperationalError):  # of a view of what is no more
         keys = connection.execute(f"PRAGMA table_xinfo({quoted(table)})").fetchall()
     key = next((str(row[1]) for row in keys if row[5] > 0), OURS[0])
-    connection.execute(f"DROP TABLE IF EXISTS {quoted(f'rtree_{table}_{column}')}")
+    if column is not None:
+        connection.execute(f"DROP TABLE IF EXISTS {quoted(f'rtree_{table}_{column}')}")
     is_view = connection.execute(
         "SELECT count(*) FROM sqlite_master WHERE type = 'view' AND name = ?", (table,)
     ).fetchone()[0]
@@ -165,7 +171,7 @@ def _drop(connection: sqlite3.Connection, name: str) -> tuple[str, str]:
     ):
         if is_there:
             connection.execute(f"DELETE FROM {place} WHERE table_name = ?", (table,))
-    return key, column
+    return key, column or OURS[1]
 
 
 class _Added(NamedTuple):
@@ -179,19 +185,11 @@ def _add(connection: sqlite3.Connection, layer: Layer, wished: tuple[str, str]) 
     """Add a layer."""
     names = _column_names(layer, wished)
     column = layer.geometry
-    srs_id = schema.ensure_crs(connection, layer.crs)
+    srs_id = 0 if layer.is_table else schema.ensure_crs(connection, layer.crs)
+    shapes = [] if layer.is_table else [f"{quoted(names.geometry)} {_type_name(column)}"]
     fields = [f"{quoted(field.name)} {sql_type(field)}" for field in layer.table.schema]
-    connection.execute(
-        f"CREATE TABLE {quoted(layer.name)} ("
-        + ", ".join(
-            [
-                f"{quoted(names.key)} INTEGER PRIMARY KEY NOT NULL",
-                f"{quoted(names.geometry)} {_type_name(column)}",
-                *fields,
-            ]
-        )
-        + ")"
-    )
+    key = f"{quoted(names.key)} INTEGER PRIMARY KEY NOT NULL"
+    connection.execute(f"CREATE TABLE {quoted(layer.name)} ({', '.join([key, *shapes, *fields])})")
     bounds = column.row_bounds()
     ids = _ids(layer)
     _register(connection, layer, names.geometry, srs_id, bounds)
@@ -201,6 +199,8 @@ def _add(connection: sqlite3.Connection, layer: Layer, wished: tuple[str, str]) 
     metadata.write(connection, layer)
     metadata.write_titles(connection, layer)
     _recount(connection, layer)
+    if layer.is_table:
+        return _Added([], sums)
     return _Added(_index(connection, layer.name, names, ids, bounds), sums)
 
 
@@ -272,9 +272,18 @@ def _register(
     ).fetchone()[0]
     connection.execute(
         "INSERT INTO gpkg_contents (table_name, data_type, identifier, description, "
-        "min_x, min_y, max_x, max_y, srs_id) VALUES (?, 'features', ?, ?, ?, ?, ?, ?, ?)",
-        (layer.name, layer.name if taken else title, layer.description, *extent, srs_id),
+        "min_x, min_y, max_x, max_y, srs_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            layer.name,
+            "attributes" if layer.is_table else "features",
+            layer.name if taken else title,
+            layer.description,
+            *extent,
+            srs_id,
+        ),
     )
+    if layer.is_table:
+        return
     column = layer.geometry
     has_z, has_m = column.z is not None, column.m is not None
     connection.execute(
@@ -293,7 +302,7 @@ def _insert(
 ) -> list[int]:
     """Put the rows into the table; return a sum of the geometry of each `CHUNK` of them."""
     fields = layer.table.column_names
-    columns = [names.key, names.geometry, *fields]
+    columns = [names.key, *([] if layer.is_table else [names.geometry]), *fields]
     statement = (
         f"INSERT INTO {quoted(layer.name)} ({', '.join(map(quoted, columns))}) "
         f"VALUES ({', '.join('?' * len(columns))})"
@@ -306,6 +315,9 @@ def _insert(
             values = [to_sqlite(column) for column in table.columns]
         except OverflowError as err:
             raise DataError(f"layer {layer.name!r}: {err}") from err
+        if layer.is_table:
+            connection.executemany(statement, zip(ids[start:stop].tolist(), *values, strict=True))
+            continue
         geometry = layer.geometry.slice_rows(start, stop)
         blobs, own_sum = geometry_blobs(geometry, srs_id, bounds[start:stop])
         sums.append(own_sum)

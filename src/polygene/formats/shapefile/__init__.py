@@ -11,6 +11,7 @@ NAME = "Shapefile"
 ENDINGS = (".shp",)
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
+HOLDS_TABLES = False
 READS_PART = False
 
 

@@ -1,0 +1,361 @@
+"""Sheets of a workbook (Office Open XML, ISO/IEC 29500) as tables without geometry.
+
+Read and written by openpyxl, which is asked for only when such a file is met.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import datetime
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene.commit.together import replacing
+from polygene.errors import DataError, FileError, UnknownLayerError, listed, reason_of
+from polygene.formats import sheets
+from polygene.formats.base import Reading, Way, Written, collecting_no_garbage
+from polygene.formats.columns import ADVICE, info_of, table_of
+from polygene.layer import Layer, LayerInfo
+from polygene.notes import Changed, Lost, counted
+from polygene.table.casting import as_text
+from polygene.table.types import dates_beyond, kind_of
+
+NAME = "Workbook"
+ENDINGS = (".xlsx",)
+KEEPS_LINEAGE = False
+HOLDS_MANY = True
+HOLDS_TABLES = True
+READS_PART = False
+MOST_ROWS, MOST_COLUMNS, LONGEST = 1_048_576, 16_384, 32_767  # of a sheet, and letters of a cell
+_EXACT = 10**15  # whole numbers beyond this have more digits than a cell keeps
+_FIRST_DAY = datetime.date(1900, 3, 1)  # before, workbooks count a day that never was
+_CONTROL = "[\x00-\x08\x0b\x0c\x0e-\x1f]"  # what XML 1.0 cannot hold
+_PADDED = re.compile(r"^0{2,}$")  # a number format that shows 1029 as 01029: a code
+
+
+def is_like(head: bytes) -> bool:
+    """Whether a file begins as a packed one does."""
+    return head.startswith(b"PK\x03\x04")
+
+
+def _openpyxl() -> Any:
+    try:
+        import openpyxl
+    except ImportError as err:
+        raise FileError(
+            "workbooks need the package openpyxl, which is not installed: pip install openpyxl"
+        ) from err
+    return openpyxl
+
+
+@contextlib.contextmanager
+def _opened(path: Path) -> Iterator[Any]:
+    module = _openpyxl()
+    try:
+        with path.open("rb") as file:
+            book = module.load_workbook(file, read_only=True, data_only=True)
+            try:
+                yield book
+            finally:
+                book.close()
+    except (MemoryError, FileError, UnknownLayerError):
+        raise
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    except Exception as err:  # of what is no workbook it raises whatever its parsers do
+        said = str(err).splitlines()[0] if str(err) else type(err).__name__
+        raise FileError(f"{path} is no workbook, or is damaged: {said}; {ADVICE}") from err
+
+
+def layer_names(path: Path) -> list[str]:
+    """Return the names of the sheets that are shown; or of the one that was asked for."""
+    with _opened(path) as book:
+        return _names(book, path)
+
+
+def table_names(path: Path) -> list[str]:
+    """Return the same, for none has geometry."""
+    return layer_names(path)
+
+
+def _names(book: Any, path: Path) -> list[str]:
+    every = [sheet.title for sheet in book.worksheets]
+    wished = sheets.asked().sheet
+    if wished:
+        if wished not in every:
+            raise UnknownLayerError(wished, str(path), every)
+        return [wished]
+    return [s.title for s in book.worksheets if s.sheet_state == "visible"] or every
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the sheets; they are read for it."""
+    infos = []
+    for name in layer_names(path):
+        try:
+            infos += [info_of(layer) for layer in read(path, name).layers]
+        except DataError as err:
+            infos.append(LayerInfo(name, "none", 0, None, None, problem=str(err)))
+    return infos
+
+
+@collecting_no_garbage()
+def read(path: Path, name: str) -> Reading:
+    """Read a sheet: a row of names, then a row for each record; empty rows at the end do not count.
+
+    A column is of one type where all its cells are, else text. Numbers that are shown with zeros in
+    front are codes, and text as they are shown.
+
+    Raises
+    ------
+    UnknownLayerError, FileError
+    DataError
+        If the head is none: a title above the table, or no row at all.
+    """
+    with _opened(path) as book:
+        every = [sheet.title for sheet in book.worksheets]
+        if name not in every:
+            raise UnknownLayerError(name, str(path), every)
+        rows = list(book[name].iter_rows())
+    place = f"{path}#{name}"
+    cells = [[(c.value, _digits(c)) for c in row] for row in rows]
+    while cells and all(value is None for value, _ in cells[-1]):
+        cells.pop()
+    head, first = _head(cells, place)
+    body = cells[first:]
+    notes: list[str] = []
+    arrays = [_column([_at(row, k) for row in body], n, path.name, notes) for k, n in head]
+    table = pa.Table.from_arrays(arrays, names=[n for _, n in head])
+    return table_of(path, table, "it is a sheet of a workbook", notes, name)
+
+
+Cell = tuple[Any, int]
+
+
+def _digits(cell: Any) -> int:
+    """Return how many digits a whole number is filled up to with zeros where it is shown, else 0."""
+    if not isinstance(cell.value, int) or isinstance(cell.value, bool):
+        return 0
+    shown = cell.number_format or ""
+    return len(shown) if _PADDED.match(shown) else 0
+
+
+def _at(row: list[Cell], k: int) -> Cell:
+    return row[k] if k < len(row) else (None, 0)
+
+
+def _head(cells: list[list[Cell]], place: str) -> tuple[list[tuple[int, str]], int]:
+    """Return the columns with their names, and the number of the first row below the head."""
+    said = sheets.asked().header
+    filled = [sum(value not in (None, "") for value, _ in row) for row in cells]
+    at = said - 1 if said else next((k for k, n in enumerate(filled) if n), -1)
+    if at < 0 or at >= len(cells):
+        what = (
+            f"it has {len(cells):,} rows, and `header` is {said}" if said else "no cell is filled"
+        )
+        raise DataError(f"{place} has no row of names: {what}")
+    most = max(filled[at:], default=0)
+    if not said and filled[at] == 1 and most > 1:
+        likely = next(k for k, n in enumerate(filled) if n == most) + 1
+        raise DataError(
+            f"{place}: row {at + 1} has one cell, {str(cells[at][0][0] or '')[:40]!r}, and rows below "
+            f"it have {most}, so it looks like a title; say which row has the names, as "
+            f"`header` {likely}"
+        )
+    width = max((len(row) for row in cells[at:]), default=0)
+    used = [k for k in range(width) if any(_at(row, k)[0] is not None for row in cells[at:])]
+    return [(k, _name(_at(cells[at], k)[0], k)) for k in used], at + 1
+
+
+def _name(value: Any, k: int) -> str:
+    text = "" if value is None else re.sub(r"\s+", " ", str(value)).strip()
+    return text or f"column_{k + 1}"
+
+
+def _column(cells: list[Cell], name: str, file: str, notes: list[str]) -> pa.Array:
+    values = [value for value, _ in cells]
+    digits = max((n for _, n in cells), default=0)
+    if digits:
+        notes.append(f"{file}: {name} is shown with zeros in front, as codes are; read as text")
+        return pa.array([_coded(*cell) for cell in cells], pa.string())
+    kinds = {type(v) for v in values if v is not None}
+    if not kinds or kinds == {str}:
+        return pa.array(values, pa.string())
+    if kinds == {bool}:
+        return pa.array(values, pa.bool_())
+    if kinds == {int} and all(v is None or -(2**63) <= v < 2**63 for v in values):
+        return pa.array(values, pa.int64())
+    if kinds <= {int, float}:
+        return pa.array([None if v is None else float(v) for v in values], pa.float64())
+    if kinds <= {datetime.datetime, datetime.date}:
+        return _moments(values)
+    texts = [None if v is None else _text(v) for v in values]
+    n_texts = sum(isinstance(v, str) for v in values)
+    if n_texts:
+        notes.append(
+            f"{file}: {name} holds {counted(n_texts, 'text')} and "
+            f"{counted(sum(v is not None for v in values) - n_texts, 'other value')}; read as text"
+        )
+    return pa.array(texts, pa.string())
+
+
+def _coded(value: Any, digits: int) -> str | None:
+    if value is None:
+        return None
+    return f"{value:0{digits}d}" if digits else _text(value)
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, datetime.datetime) and value.time() == datetime.time():
+        return value.date().isoformat()
+    return value.isoformat() if isinstance(value, datetime.date) else str(value)
+
+
+def _moments(values: list[Any]) -> pa.Array:
+    """Return dates, or moments if one has a time of the day."""
+    whole = [v if not isinstance(v, datetime.datetime) else v.date() for v in values]
+    is_day = [not isinstance(v, datetime.datetime) or v.time() == datetime.time() for v in values]
+    if all(is_day):
+        return pa.array(whole, pa.date32())
+    moments = [
+        None if v is None else datetime.datetime.combine(v, datetime.time()) if day and not
+        isinstance(v, datetime.datetime) else v
+        for v, day in zip(values, is_day, strict=True)
+    ]  # fmt: skip
+    return pa.array(moments, pa.timestamp("ms")).cast(pa.timestamp("ms", tz="UTC"))
+
+
+def write(path: Path, layers: Sequence[Layer]) -> Written:
+    """Write tables as sheets of a new workbook, which takes the place of one of the same sheets.
+
+    Raises
+    ------
+    DataError
+        If a sheet would be larger than sheets are, or others would be lost.
+    FileError
+        If it cannot be written.
+    """
+    module = _openpyxl()
+    notes: list[str] = []
+    meant, declared = [], set[str]()
+    if path.exists():
+        with _opened(path) as there:
+            others = [s.title for s in there.worksheets if s.title not in {y.name for y in layers}]
+        if others:
+            raise DataError(
+                f"{path} has other sheets ({listed(others, 5)}), and a workbook is written anew as a "
+                "whole; write to another file"
+            )
+    book = module.Workbook(write_only=True)
+    book.properties.creator = ""
+    for layer in layers:
+        _check_size(path, layer)
+        own = _writable(layer, notes, declared)
+        meant.append(own)
+        put(book, own.name, own.table)
+    with replacing(path) as temporary:
+        book.save(temporary)
+    return Written(notes, meant, Way(frozenset(declared), keeps_types=False))
+
+
+def put(book: Any, name: str, table: pa.Table, last: Sequence[Sequence[Any]] = ()) -> None:
+    """Add a sheet with the rows of a table, and more below it. Texts stay texts, also ``=A1``."""
+    from openpyxl.cell import WriteOnlyCell
+    from openpyxl.styles import Font
+
+    sheet = book.create_sheet(name[:31])
+    sheet.freeze_panes = "A2"
+
+    def text(value: str, is_bold: bool = False) -> Any:
+        cell = WriteOnlyCell(sheet, value)
+        cell.data_type = "s"  # also one that begins as a formula does
+        if is_bold:
+            cell.font = Font(bold=True)
+        return cell
+
+    sheet.append([text(name, True) for name in table.column_names])
+    columns = []
+    for column in table.columns:
+        values = column.to_pylist()
+        is_text = pa.types.is_string(column.type)
+        columns.append([None if v is None else text(v) for v in values] if is_text else values)
+    for row in zip(*columns, strict=True):
+        sheet.append(row)
+    for more in last:
+        sheet.append([text(v) if isinstance(v, str) else v for v in more])
+
+
+def _check_size(path: Path, layer: Layer) -> None:
+    n_columns = layer.table.num_columns
+    if layer.n_rows >= MOST_ROWS or n_columns > MOST_COLUMNS:
+        raise DataError(
+            f"{path}: a sheet holds {MOST_ROWS - 1:,} rows below its head and {MOST_COLUMNS:,} "
+            f"columns; {layer.name} has {layer.n_rows:,} and {n_columns:,}. Write .csv or "
+            ".parquet instead"
+        )
+    for field in layer.table.schema:
+        if pa.types.is_string(field.type):
+            longest = pc.max(pc.utf8_length(layer.table.column(field.name))).as_py() or 0
+            if longest > LONGEST:
+                raise DataError(
+                    f"{path}: a cell holds {LONGEST:,} characters; {layer.name}: field {field.name} "
+                    f"has one of {longest:,}. Write .csv or .parquet instead"
+                )
+
+
+def _writable(layer: Layer, notes: list[str], declared: set[str]) -> Layer:
+    """Return a table whose values cells can hold; what changes by that is said."""
+    table = layer.table
+    for k, field in enumerate(table.schema):
+        column, where = table.column(k), f"{layer.name}: field {field.name}"
+        own, note = cell_values(column, where)
+        if note:
+            notes.append(note)
+            declared.add(field.name)
+        table = table.set_column(k, pa.field(field.name, own.type), own)
+    return replace(layer, table=table)
+
+
+def cell_values(column: pa.ChunkedArray, where: str) -> tuple[pa.ChunkedArray, str]:
+    """Return values as cells can hold them, and what there is to say if they are others then."""
+    kind = kind_of(column.type)
+    if pa.types.is_floating(column.type):
+        is_lost = pc.fill_null(pc.invert(pc.is_finite(column)), False)
+        n = pc.sum(is_lost).as_py() or 0
+        column = pc.if_else(is_lost, None, column.cast(pa.float64()))
+        return column, Lost(
+            f"{where}: {counted(n, 'value')} that are not finite, null there"
+        ) if n else ""
+    if pa.types.is_integer(column.type):
+        beyond = pc.max(pc.abs(column.cast(pa.float64(), safe=False))).as_py() or 0
+        if beyond >= _EXACT:
+            return as_text(column), Changed(f"{where} has more than 15 digits; written as text")
+        return column, ""
+    if kind == "date" and (dates_beyond(column) or _has_before(column, _FIRST_DAY)):
+        return as_text(column), Changed(f"{where} has days before March 1900; written as text")
+    if kind == "time":
+        return as_text(column), Changed(f"{where} holds times in UTC; written as text")
+    if kind in ("boolean", "date"):
+        return column, ""
+    texts = as_text(column)
+    n = pc.sum(pc.match_substring_regex(texts, _CONTROL)).as_py() or 0
+    n_empty = pc.sum(pc.equal(texts, "")).as_py() or 0
+    note: str = ""
+    if n:
+        texts = pc.replace_substring_regex(texts, _CONTROL, "")
+        note = Lost(f"{where}: {counted(n, 'text')} with control characters, left out")
+    elif n_empty:
+        note = Changed(f"{where}: {counted(n_empty, 'empty text')}, null there")
+    return pc.if_else(pc.equal(texts, ""), None, texts), note
+
+
+def _has_before(column: pa.ChunkedArray, day: datetime.date) -> bool:
+    return bool(pc.any(pc.less(column, pa.scalar(day, column.type))).as_py())

@@ -1,0 +1,234 @@
+"""Tables without geometry: as others write them, kept as they are, refused where geometry is needed."""
+
+import csv
+import datetime
+import json
+import random
+import struct
+import zipfile
+from pathlib import Path
+
+import openpyxl
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+import polygene
+from polygene.errors import DataError, FileError, PolygeneError, TableError, UnknownLayerError
+from polygene.formats import address
+from tests.support import generators as make
+from tests.support.cli import InFolder, WithSample
+
+CODES = ["01029", "+31", "1E5", "7 ", "", None, "Ærø"]
+
+
+def workbook(path: Path) -> Path:
+    """Write a workbook as people have them: a title over merged cells, codes by number format."""
+    book = openpyxl.Workbook()
+    sheet = book.active
+    sheet.title = "people"
+    sheet.append(["People of Tolva Sound"])
+    sheet.merge_cells("A1:D1")
+    sheet.append([])
+    sheet.append(["code", "people", "since", "people", None, "mixed"])
+    for row in ([29, 5120, datetime.datetime(2020, 1, 1), 1.5, None, "x"],
+                [1031, None, datetime.datetime(2021, 5, 6, 7, 8), 2, None, 7]):  # fmt: skip
+        sheet.append(row)
+        sheet.cell(sheet.max_row, 1).number_format = "00000"
+    book.create_sheet("plain").append(["a", "b"])
+    book["plain"].append(["=1+1", True])
+    book.create_sheet("hidden").sheet_state = "hidden"
+    book.save(path)
+    return path
+
+
+def dbase(path: Path, rows: list[tuple[str, int]]) -> Path:
+    """Write a table of dBASE III with pyshp's neighbour, the struct module."""
+    head = struct.pack("<BBBBIHH20x", 3, 126, 11, 28, len(rows), 32 + 64 + 1, 1 + 6 + 8)
+    fields = [("CODE", "C", 6), ("PEOPLE", "N", 8)]
+    head += b"".join(
+        struct.pack("<11sc4xBB14x", n.encode(), k.encode(), w, 0) for n, k, w in fields
+    )
+    body = b"".join(b" " + c.encode().ljust(6) + str(n).rjust(8).encode() for c, n in rows)
+    path.write_bytes(head + b"\r" + body + b"\x1a")
+    return path
+
+
+class Reading(InFolder):
+    def read(self, name, text, **how):
+        path = self.folder / name
+        path.write_text(text, encoding="utf-8")
+        return polygene.read(path, **how)
+
+    def test_codes_stay_codes_in_csv(self):
+        found = self.read(
+            "a.csv",
+            'lead,plus,e,quoted,n,r,sci\n01,+5,1E5,"7",5,1.5,1e+05\n10,6,22,"8",6,0.25,2\n',
+        )
+        self.assertTrue(found.is_table)
+        texts = {
+            "lead": ["01", "10"],
+            "plus": ["+5", "6"],
+            "e": ["1E5", "22"],
+            "quoted": ["7", "8"],
+        }
+        for name, values in texts.items():
+            self.assertEqual(found.table[name].to_pylist(), values)
+        numbers = {"n": [5, 6], "r": [1.5, 0.25], "sci": [1e5, 2.0]}
+        for name, values in numbers.items():
+            self.assertEqual(found.table[name].to_pylist(), values)
+
+    def test_quotes_and_texts_are_as_the_csv_module_has_them(self):
+        random_ = random.Random(24)
+        letters = ['"', ",", "\n", "5", "0", " ", "x", '","', '"5"', ';"7"']
+        rows = [["".join(random_.choices(letters, k=random_.randrange(1, 6))) for _ in range(3)]
+                for _ in range(300)]  # fmt: skip
+        rows = [["x" + cell for cell in row[:2]] + [row[2] + "é"] for row in rows]
+        path = self.folder / "q.csv"
+        with path.open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file, quoting=csv.QUOTE_ALL).writerows([["a", "b", "c"], *rows])
+        table = polygene.read(path).table
+        self.assertEqual([list(row.values()) for row in table.to_pylist()], rows)
+
+    def test_points_in_quotes_are_points(self):
+        found = self.read("p.csv", 'x,y,code\n"1.5","2","07"\n')
+        self.assertEqual(found.geometry.xy.tolist(), [[1.5, 2.0]])
+
+    def test_a_head_below_a_title(self):
+        found = self.read("t.csv", "People of the Sound\n\na,b\n1,2\n", header=3)
+        self.assertEqual(found.table.to_pylist(), [{"a": 1, "b": 2}])
+
+    def test_workbooks(self):
+        path = workbook(self.folder / "people.xlsx")
+        self.assertEqual([r.name for r in address.resolve(f"{path}#*")], ["people", "plain"])
+        with self.assertRaisesRegex(DataError, r"row 1 has one cell.*`header` 3"):
+            polygene.read(f"{path}#people")
+        found = polygene.read(path, sheet="people", header=3).table
+        self.assertEqual(found.column_names, ["code", "people", "since", "people_2", "mixed"])
+        self.assertEqual(found["code"].to_pylist(), ["00029", "01031"])
+        self.assertEqual(found["people"].to_pylist(), [5120, None])
+        self.assertEqual(found["people_2"].to_pylist(), [1.5, 2.0])
+        self.assertEqual(found["mixed"].to_pylist(), ["x", "7"])
+        self.assertEqual(str(found.schema.field("since").type), "timestamp[ms, tz=UTC]")
+        with self.assertRaisesRegex(UnknownLayerError, "people, plain"):
+            polygene.read(path, sheet="poeple")
+        with self.assertRaises(DataError):
+            polygene.read(path, sheet="people", header=99)
+
+    def test_damaged_workbooks_are_refused_in_words(self):
+        whole = workbook(self.folder / "whole.xlsx").read_bytes()
+        path = self.folder / "a.xlsx"
+        for size in (0, 3, 500, len(whole) // 2, len(whole) - 30):
+            path.write_bytes(whole[:size])
+            with self.subTest(size=size), self.assertRaises(FileError):
+                polygene.read(path, sheet="plain")
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr("x.txt", "no workbook")
+        with self.assertRaisesRegex(FileError, "no workbook"):
+            polygene.read(path)
+
+    def test_dbase_alone_but_not_beside_its_shapes(self):
+        path = dbase(self.folder / "codes.dbf", [("00029", 5120), ("01031", 88)])
+        found = polygene.read(path)
+        self.assertEqual(found.table.to_pylist()[0], {"CODE": "00029", "PEOPLE": 5120})
+        square = make.layer("z", make.polygons([[[make.square(0, 0, 1)]]]), None, n=[1])
+        polygene.write(square, self.folder / "z.shp")
+        names = [r.path.name for r in address.resolve(f"{self.folder}/")]
+        self.assertEqual(names, ["codes.dbf", "z.shp"])
+        with zipfile.ZipFile(self.folder / "z.zip", "w") as archive:
+            for part in self.folder.glob("z.*"):
+                if part.suffix != ".zip":
+                    archive.write(part, part.name)
+        self.assertEqual(polygene.read(self.folder / "z.zip").n_rows, 1)
+        with self.assertRaisesRegex(PolygeneError, "only read"):
+            polygene.write(found, self.folder / "new.dbf")
+
+    def test_what_programs_of_tables_leave_in_parquet(self):
+        path = self.folder / "plain.parquet"
+        pq.write_table(pa.table({"photo": [b"\xff\xd8", None], "n": [1, 2]}), path)
+        self.assertTrue(polygene.read(path).is_table)
+        (info,) = polygene.layers(path)[str(path)]
+        self.assertEqual((info.geometry, info.n_rows), ("none", 2))
+        point = struct.pack("<BIdd", 1, 1, 2.0, 3.0)
+        pq.write_table(pa.table({"geometry": [point, None]}), path)
+        self.assertEqual(polygene.read(path).geometry.xy.tolist(), [[2.0, 3.0]])
+
+
+class Kept(InFolder):
+    def test_every_format_that_holds_tables_gives_them_back(self):
+        day = datetime.date(1899, 2, 3)
+        table = pa.table({
+            "code": pa.array(CODES, pa.string()), "n": pa.array([2**62, None, 1, 2, 3, 4, 5]),
+            "r": [0.1, None, float("inf"), 1e300, 5e-324, -0.0, 1 / 3],
+            "day": pa.array([day, None, *[datetime.date(2026, 11, 28)] * 5]),
+            "yes": [True, None, False, True, True, True, True],
+            "f": ["=A1", "+1", "@x", "-2", "\x01", "a\nb", None],
+        })  # fmt: skip
+        whole = polygene.as_layer(table, "codes")
+        for ending in ("csv", "tsv", "parquet", "arrow", "gpkg", "xlsx"):
+            with self.subTest(ending=ending):
+                path = self.folder / f"codes.{ending}"
+                polygene.write(whole, path)  # and its proof
+                back = polygene.read(path)
+                self.assertTrue(back.is_table)
+                kept = [None if v == "" and ending == "xlsx" else v for v in CODES]
+                self.assertEqual(back.table["code"].to_pylist(), kept)
+                self.assertEqual(back.table.column_names, table.column_names)
+                if ending not in ("xlsx", "csv", "tsv"):
+                    self.assertEqual(back.table.to_pydict(), table.to_pydict())
+        for ending in ("shp", "geojson", "geojsons", "fgb"):
+            with self.assertRaisesRegex(DataError, "a table without geometry"):
+                polygene.write(whole, self.folder / f"codes.{ending}")
+            self.assertFalse((self.folder / f"codes.{ending}").exists())
+
+    def test_a_workbook_keeps_formulas_as_texts_and_loses_no_other_sheet(self):
+        path = self.folder / "t.xlsx"
+        polygene.write(polygene.as_layer(pa.table({"f": ["=1+1"], "n": [7]}), "t"), path)
+        cell = openpyxl.load_workbook(path).active["A2"]
+        self.assertEqual((cell.value, cell.data_type), ("=1+1", "s"))
+        with self.assertRaisesRegex(DataError, "other sheets"):
+            polygene.write(polygene.as_layer(pa.table({"n": [8]}), "u"), f"{path}#u")
+        polygene.write(polygene.as_layer(pa.table({"n": [8]}), "t"), f"{path}#t", "replace")
+        self.assertEqual(polygene.read(path).table.to_pylist(), [{"n": 8}])
+
+    def test_a_table_and_a_layer_change_places_in_a_package(self):
+        path = self.folder / "a.gpkg"
+        rows = make.polygons([[[make.square(0, 0, 1)]]])
+        polygene.write(make.layer("t", rows, None, n=[1]), f"{path}#t")
+        polygene.write(polygene.as_layer(pa.table({"n": [8]}), "t"), f"{path}#t", "replace")
+        self.assertTrue(polygene.read(f"{path}#t").is_table)
+        self.assertEqual(polygene.check(path)[str(path)].findings, [])
+        polygene.write(make.layer("t", rows, None, n=[1]), f"{path}#t", "replace")
+        self.assertFalse(polygene.read(f"{path}#t").is_table)
+        self.assertEqual(polygene.check(path)[str(path)].findings, [])
+
+
+class Used(WithSample):
+    in_process = True
+
+    def told(self, *arguments):
+        run = self.run_polygene(*arguments, "--json")
+        self.assertEqual(run.code, 0, run.err)
+        return json.loads(run.out)["results"]
+
+    def test_what_works_on_fields_works_on_tables_and_the_rest_refuses(self):
+        table, sample = workbook(self.folder / "people.xlsx"), self.folder / "tolva.gpkg"
+        (said,) = self.told("peek", table, "--sheet", "people", "--header", "3")
+        self.assertEqual((said["geometry"], said["features"]), ("none", 2))
+        self.told("subset", f"{table}#plain", "--where", "b = TRUE", "-o", "s.csv")
+        self.assertEqual(polygene.read(self.folder / "s.csv").n_rows, 1)
+        how = ("--with", f"{sample}#park", "-o", "x.gpkg")
+        run = self.run_polygene("clip", f"{table}#plain", *how)
+        self.assertEqual(run.code, 1)
+        self.assertIn("plain is a table without geometry", run.words)
+        run = self.run_polygene(
+            "clip", f"{sample}#buoys", "--with", f"{table}#plain", "-o", "x.gpkg"
+        )
+        self.assertEqual(run.code, 1)
+        self.assertFalse((self.folder / "x.gpkg").exists())
+        (told,) = self.told("clip", f"{table}#plain", f"{sample}#buoys", *how)
+        self.assertIn("plain is a table without geometry; left out", told["notes"])
+        for asked in (["--by", "a", "--aggregate", "s = sum(area())"], ["--by", "b"]):
+            run = self.run_polygene("tally", f"{table}#plain", *asked)
+            self.assertEqual(run.code, 2 if "--aggregate" in asked else 0, run.err)
+        with self.assertRaises(TableError):
+            polygene.hull(polygene.read(f"{table}#plain"))
