@@ -138,6 +138,20 @@ def number_pairs(first: I64Array, second: I64Array) -> Numbering:
     return Numbering(numbers, firsts[:n_distinct].copy())
 
 
+def number_texts(data: U8Array, offsets: I64Array) -> Numbering:
+    """Number the distinct texts ``data[offsets[i]:offsets[i + 1]]`` in order of first appearance."""
+    data, offsets = np.ascontiguousarray(data, np.uint8), np.ascontiguousarray(offsets, np.int64)
+    n = len(offsets) - 1
+    assert n < 2**31, "more texts than the hash table can hold"
+    slots = np.full(1 << max(4, (3 * n // 2).bit_length()), NONE, np.int32)
+    numbers, firsts = np.empty(n, np.int64), np.empty(n, np.int64)
+    waiting = np.empty(AHEAD, np.int64)
+    n_distinct = kernels.run(
+        kernels.pairs.number_texts, data, offsets, slots, waiting, numbers, firsts
+    )
+    return Numbering(numbers, firsts[:n_distinct].copy())
+
+
 def present(values: I64Array, n: int) -> I64Array:
     """Return which of the integers below n are among some values, rising."""
     is_there = np.zeros(n, bool)

@@ -135,6 +135,9 @@ class Layer:
 
         Identifiers stay only if no source row comes twice.
         """
+        is_all = len(source_rows) == self.n_rows and (source_rows == np.arange(self.n_rows)).all()
+        if is_all:
+            return replace(self, geometry=geometry)
         table = self.table.take(pa.array(source_rows)) if self.table.num_columns else self.table
         ids = None if self.ids is None else self.ids[source_rows]
         if ids is not None and len(present(source_rows, self.n_rows)) < len(source_rows):

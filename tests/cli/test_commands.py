@@ -610,6 +610,7 @@ class Look(WithSample):
         self.assertEqual(
             sorted(p for p in os.listdir(self.folder / "here") if not p.startswith(".")),
             [
+                "landings.csv",
                 "map.png",
                 "recipe.yaml",
                 "report.html",

@@ -28,7 +28,7 @@ WORDS = {
     "parts": "explode multipart-to-singlepart singleparts collect multipart",
     "hull": "convex-hull hull",
     "buffer": "buffer rings multi-ring-buffer negative-buffer corridor one-sided-buffer",
-    "join": "near nearest nearest-neighbour spatial-join join-by-location distance-matrix "
+    "join": "table-join near nearest nearest-neighbour spatial-join join-by-location distance-matrix "
             "areal-interpolation largest-overlap count-points-in-polygon",
     "subset": "select-by-location select-by-attribute filter query sort extract-by-location bbox "
               "within-distance touches contains de-9im",
@@ -47,7 +47,7 @@ WORDS = {
     "lineage": "provenance lineage history",
     "run": "workflow script recipe batch",
     "demo": "tutorial example",
-    NONE: "simplify generalise voronoi grid raster routing geocode digitise table-join polygonize "
+    NONE: "simplify generalise voronoi grid raster routing geocode digitise polygonize "
           "densify heatmap web-map",
 }  # fmt: skip
 PHRASES = {
@@ -66,7 +66,8 @@ PHRASES = {
                "shrink polygons by ten metres", "buffer distance from field"],
     "join": ["count trees in each district", "sum of population per zone inside",
              "nearest hospital for every school", "assign zone to each point",
-             "transfer attributes from parcels to points", "split people by area share"],
+             "transfer attributes from parcels to points", "split people by area share",
+             "join a csv table by key", "vlookup of district codes with leading zeros"],
     "subset": ["select features within the park", "keep only open wells where status is open",
                "buildings no further than 100 m from a road", "select schools that touch the zone"],
     "tally": ["cross table of species and district", "report areas by class", "bar chart of totals"],
@@ -84,8 +85,7 @@ PHRASES = {
     "lineage": ["how was this layer made"],
     "run": ["automate a workflow of ten steps"],
     NONE: ["smooth the coastline", "shortest path on a road network", "interpolate a raster",
-           "thiessen polygons around stations", "join a csv table by key",
-           "extract vertices as points"],
+           "thiessen polygons around stations", "extract vertices as points"],
 }  # fmt: skip
 NEW = {
     "erase": ["take the ponds out of the meadows and subtract them"],

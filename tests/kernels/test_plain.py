@@ -139,6 +139,10 @@ class Twins:
     def number_pairs(self, c, n):
         return (c.now("numbers"), c.now("originals", n)), plain.number_pairs(c.first, c.second)
 
+    def number_texts(self, c, n):
+        twin = plain.number_texts(c.data, c.offsets)
+        return (c.now("numbers"), c.now("originals", n)), twin
+
     def number_runs(self, c, n):
         return (c.now("numbers"), c.now("originals", n)), plain.number_runs(
             c.order, c.first, c.second
@@ -574,6 +578,7 @@ def work(seed):
     polygene.imprint(paths, stars)
     polygene.clip(spots, stars)
     polygene.dissolve(tangles, "k")
+    polygene.join(tangles, stars, key="text(k)", pairs=True)
     polygene.mend(tangles)
     polygene.hull(spots, by="k")
     polygene.erase(stars, tangles, snap=0.3)

@@ -28,7 +28,7 @@ def demo(folder: Path, as_json: bool) -> None:
     """
     from polygene.cli.words.blocks import Words
     from polygene.kernels import IS_COMPILED
-    from polygene.sample import tolva, waters
+    from polygene.sample import landings, tolva, waters
     from polygene.written import noting
 
     say = Words()
@@ -40,11 +40,11 @@ def demo(folder: Path, as_json: bool) -> None:
         show.note(text)
     with noting() as written:
         package, patches = tolva.write(folder)
-        around = waters.write(folder)
+        around, table = waters.write(folder), landings.write(folder)
         recipe = tolva.write_recipe(folder)
         result, page = folder / "result.gpkg", folder / "report.html"
         for words in (
-            ["layers", str(package), str(patches), str(around)],
+            ["layers", str(package), str(patches), str(around), str(table)],
             ["audit", f"{package}#beds_*"],
             ["run", str(recipe), "--report", str(page)],
             ["lineage", f"{result}#quiet_zones"],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -20,11 +21,11 @@ if TYPE_CHECKING:
 @options.with_required
 @click.option(
     "--relation",
-    default="intersects",
-    show_default=True,
     metavar="RELATION",
-    help="How they lie: a relation as in subset, a pattern, or nearest.",
+    help="How they lie: a relation as in subset, a pattern, or nearest; else intersects.",
 )
+@options.key
+@options.fold
 @options.aggregate
 @click.option("--pairs", is_flag=True, help="A feature for each pair, with the fields of both.")
 @click.option(
@@ -51,7 +52,9 @@ if TYPE_CHECKING:
 def join(
     asked: Asked,
     with_: str,
-    relation: str,
+    relation: str | None,
+    key: tuple[str, ...],
+    fold: bool,
     aggregate: tuple[str, ...],
     pairs: bool,
     best: str | None,
@@ -64,11 +67,14 @@ def join(
     precision: Any,
     follow: Any,
 ) -> None:
-    """Carry attributes of OTHER across to INPUT by how they lie.
+    """Carry attributes of OTHER across to INPUT by how they lie, or by key.
 
     Every feature of INPUT comes out: the field matches counts the features of OTHER that lie to it so,
     and --aggregate sums them up; nothing else is carried across. What lies on a shared border
     counts for both. --keep and --drop choose fields of OTHER for --pairs, --best and nearest.
+
+    With --key OTHER may be a table without geometry, and its fields go to the features that have its
+    key. Where a key comes several times in OTHER, --aggregate, --best or --pairs say what is meant.
 
     \b
     Examples:
@@ -76,6 +82,8 @@ def join(
         --aggregate "tonnes = sum(tonnes)"
       polygene join tolva.gpkg#buoys --with tolva.gpkg#slipways -o near.gpkg \\
         --relation nearest --keep name
+      polygene join tolva.gpkg#sectors --with landings.csv --fold \\
+        --key "sector = code" --aggregate "tonnes = sum(tonnes)" -o landed.gpkg
     """
     if relation != "nearest" and (count > 1 or up_to is not None or links is not None):
         raise click.UsageError("--count, --up-to and --links belong to --relation nearest")
@@ -86,7 +94,8 @@ def join(
     read: list[Other] = []
 
     def before(progress: Progress) -> list[str]:
-        read.append(read_other(with_, asked.other_choice(), progress, any_family=True))
+        choice = dataclasses.replace(asked.other_choice(), takes_tables=bool(key))
+        read.append(read_other(with_, choice, progress, any_family=True))
         return read[0].notes
 
     def work(layer: Layer, progress: Progress) -> JoinResult:
@@ -94,6 +103,8 @@ def join(
             layer,
             read[0].layer,
             relation,
+            key=key,
+            fold=fold,
             aggregate=aggregate,
             pairs=pairs,
             best=best,

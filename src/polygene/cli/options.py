@@ -467,6 +467,17 @@ def names_of(text: str | None) -> list[str]:
     return [name.strip() for name in (text or "").split(",") if name.strip()]
 
 
+key = click.option(
+    "--key",
+    multiple=True,
+    metavar="'FIELD = FIELD'",
+    help="By key: a field or expression of INPUT, and of OTHER; several for keys of several.",
+)
+fold = click.option(
+    "--fold",
+    is_flag=True,
+    help="In keys, let case, accents, blanks and zeros in front make no difference.",
+)
 keep = click.option("--keep", metavar="FIELDS", help="Keep only these fields, in this order.")
 drop = click.option("--drop", metavar="FIELDS", help="Drop these fields.")
 aggregate = click.option(

@@ -19,6 +19,7 @@ from polygene.commands import COMMANDS
 from polygene.geometry import Family
 from polygene.ops.ask import Asking
 from polygene.ops.buffer import BufferSummary
+from polygene.ops.by_key import KeyJoinSummary
 from polygene.ops.compare import Comparison
 from polygene.ops.crossings import CrossingsSummary
 from polygene.ops.dissolve import DissolveSummary
@@ -46,7 +47,7 @@ _SUMMARIES: dict[str, tuple[type, ...]] = {
     "buffer": (BufferSummary,),
     "hull": (HullSummary,),
     "parts": (PartsSummary,),
-    "join": (JoinSummary,),
+    "join": (JoinSummary, KeyJoinSummary),
     "measure": (MeasureSummary,),
 }
 _OTHERS: dict[str, tuple[Any, ...]] = {

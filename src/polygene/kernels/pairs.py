@@ -69,6 +69,87 @@ def number_pairs(
     return known
 
 
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _hashed_text(
+    data: cython.uchar[::1], start: cython.longlong, stop: cython.longlong
+) -> cython.ulonglong:
+    """Mix the bytes of a text into 64 bits, after Fowler, Noll and Vo (1a)."""
+    mixed: cython.ulonglong = 0xCBF29CE484222325
+    prime: cython.ulonglong = 0x00000100000001B3
+    full: cython.ulonglong = 0xFFFFFFFFFFFFFFFF  # where integers have no width
+    byte: cython.ulonglong
+    i: cython.longlong
+    for i in range(start, stop):
+        byte = data[i]
+        mixed = ((mixed ^ byte) * prime) & full
+    return mixed ^ (mixed >> 29)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _same_text(
+    data: cython.uchar[::1], a: cython.longlong, b: cython.longlong, size: cython.longlong
+) -> cython.bint:
+    i: cython.longlong = 0
+    while i < size and data[a + i] == data[b + i]:
+        i += 1
+    return i == size
+
+
+def number_texts(
+    data: cython.uchar[::1],
+    offsets: cython.longlong[::1],
+    slots: cython.int[::1],
+    waiting: cython.longlong[::1],
+    numbers: cython.longlong[::1],
+    originals: cython.longlong[::1],
+) -> cython.longlong:
+    """Number the distinct texts in order of first appearance; return how many there are.
+
+    Text i is the bytes ``data[offsets[i]:offsets[i + 1]]``; the rest is as in `number_pairs`.
+    """
+    n: cython.longlong = offsets.shape[0] - 1
+    mask: cython.ulonglong = slots.shape[0] - 1
+    ahead: cython.longlong = waiting.shape[0]
+    start: cython.longlong = 0
+    m: cython.longlong
+    i: cython.longlong
+    k: cython.longlong
+    size: cython.longlong
+    known: cython.longlong = 0
+    place: cython.ulonglong
+    with cython.nogil:
+        while start < n:
+            m = min(ahead, n - start)
+            for i in range(m):
+                place = _hashed_text(data, offsets[start + i], offsets[start + i + 1]) & mask
+                waiting[i] = place
+                if cython.compiled:
+                    prefetch(cython.address(slots[place]))
+            for i in range(start, start + m):
+                place = waiting[i - start]
+                size = offsets[i + 1] - offsets[i]
+                while True:
+                    k = slots[place]
+                    if k < 0:
+                        slots[place] = cython.cast(cython.int, i)
+                        originals[known] = i
+                        numbers[i] = known
+                        known += 1
+                        break
+                    if offsets[k + 1] - offsets[k] == size and _same_text(
+                        data, offsets[k], offsets[i], size
+                    ):
+                        numbers[i] = numbers[k]
+                        break
+                    place = (place + 1) & mask
+            start += m
+    return known
+
+
 def number_runs(
     order: cython.longlong[::1],
     first: cython.longlong[::1],

@@ -10,6 +10,7 @@ nothing else runs them.
 from __future__ import annotations
 
 import functools
+import itertools
 import math
 from collections.abc import Iterable, Iterator, Sequence
 from fractions import Fraction
@@ -48,6 +49,13 @@ def number_pairs(first: Ints, second: Ints) -> tuple[list[int], list[int]]:
             originals.append(i)
         numbers.append(known[pair])
     return numbers, originals
+
+
+def number_texts(data: Ints, offsets: Ints) -> tuple[list[int], list[int]]:
+    """Return the number of each text, and the first text of each number."""
+    texts = [bytes(data[a:b]) for a, b in itertools.pairwise(offsets)]
+    numbers = {text: k for k, text in enumerate(dict.fromkeys(texts))}
+    return [numbers[text] for text in texts], [texts.index(text) for text in numbers]
 
 
 def number_runs(order: Ints, first: Ints, second: Ints) -> tuple[list[int], list[int]]:

@@ -27,9 +27,11 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
     all_names = joined_names(layers)
     taken = {name.casefold() for names in all_names for name in names}
     for k, (layer, names) in enumerate(zip(layers, all_names, strict=True)):
-        index = pa.array(rows[:, k], mask=rows[:, k] == NONE)
+        own = rows[:, k]
         if layer.table.num_columns:
-            table = layer.table.take(index)
+            is_all = len(own) == layer.n_rows and bool((own == np.arange(len(own))).all())
+            index = pa.array(own, mask=own == NONE)
+            table = layer.table if is_all else layer.table.take(index)
             fields += [f.with_name(n) for f, n in zip(table.schema, names, strict=True)]
             columns += table.columns
     if origins:

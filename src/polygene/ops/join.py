@@ -1,4 +1,4 @@
-"""Join: carry attributes across by place."""
+"""Join: carry attributes across by place or by key."""
 
 from __future__ import annotations
 
@@ -9,19 +9,29 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import NONE, F64Array, I64Array, bucket, count_by
+from polygene.arrays import NONE, F64Array, count_by
 from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label, way_between
 from polygene.errors import UnknownFieldError, UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
-from polygene.ops.attributes import free_name, joined
+from polygene.ops.attributes import joined
+from polygene.ops.by_key import KeyJoinSummary, Matched, account, matched
 from polygene.ops.given import Names, names
+from polygene.ops.partnered import (
+    added,
+    aggregated,
+    rows_kept,
+    with_aggregates,
+    with_partners,
+)
 from polygene.ops.places.partners import Partners, metric_of, partners
 from polygene.ops.subset import with_fields
 from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress
-from polygene.table.aggregate import Entries, Take, aggregate
+from polygene.table.aggregate import Entries, Take
+from polygene.table.evaluate import field_name
+from polygene.table.keys import Key
 from polygene.units import Length, map_units, metres, true_metres
 
 SHARED, DISTANCE = "shared", "distance"
@@ -69,15 +79,17 @@ class JoinResult:
     """``links`` are lines from features to their nearest partners, if asked for."""
 
     layer: Layer
-    summary: JoinSummary
+    summary: JoinSummary | KeyJoinSummary
     links: Layer | None = None
 
 
 def join(
     layer: Layer,
     other: Layer,
-    relation: str = "intersects",
+    relation: str | None = None,
     *,
+    key: Names = (),
+    fold: bool = False,
     aggregate: Names = (),
     pairs: bool = False,
     best: str | None = None,
@@ -91,15 +103,21 @@ def join(
     follow: Length | None = None,
     progress: Progress = SILENT,
 ) -> JoinResult:
-    """Give each feature of INPUT what lies to it in a relation; OTHER may be in another CRS.
+    """Give each feature of INPUT what lies to it in a relation, or has its key.
+
+    OTHER may be in another CRS, or with ``key`` a table without geometry.
 
     By default a row for each feature of INPUT, with ``matches``, how many partners it has, and the
-    aggregates over them that ``aggregate`` asks for; nothing else is carried across.
+    aggregates over them that ``aggregate`` asks for; nothing else is carried across. By key it is the
+    fields of the one partner; that a key comes several times in OTHER is refused then.
 
     Parameters
     ----------
     relation : a name of `polygene.plane.relations.RELATIONS`, ``nearest``, or a pattern such as
-        ``T*F**F***``
+        ``T*F**F***``; ``intersects`` if neither this nor a key is given
+    key : ``code = district_code``, a field or expression of INPUT and one of OTHER; several for keys of
+        several fields; one name for both
+    fold : let case, accents, blanks and zeros in front of digits make no difference in keys
     pairs : a row for each pair instead, with OTHER's fields
     best : one partner with its fields: ``shared``, that with which most area is shared; ``distance``,
         the nearest by the middles of their boxes; or the one with the largest value in a field of
@@ -122,14 +140,24 @@ def join(
         If an aggregate does not fit.
     """
     check_choice("alone", alone, UNMATCHED)
+    if key:
+        if relation is not None or links or count > 1 or any((up_to, precision, follow)):
+            raise UsageError(
+                "`key` joins by key: `relation`, `count`, `up_to`, `links`, `precision` and `follow` "
+                "belong to joining by place"
+            )
+        keys = [Key.parse(text) for text in names(key)]
+        how = (names(aggregate), pairs, best, alone, names(keep), names(drop))
+        return _by_key(matched(layer, other, keys, fold), *how)
+    if fold:
+        raise UsageError("`fold` is about keys; give a `key` too")
+    for one in (layer, other):
+        one.check_geometry("joining by place")
+    relation = relation or "intersects"
     if relation != "nearest" and (count > 1 or up_to is not None or links):
         raise UsageError("`count`, `up_to` and `links` belong to the relation nearest")
     asked = names(aggregate)
-    if sum((pairs, best is not None, bool(asked))) > 1:
-        raise UsageError(
-            "give one of `pairs`, `best` and `aggregate`: the first two carry the fields of OTHER "
-            "across, or those that `keep` names; `aggregate` sums them up"
-        )
+    _check_one_way(asked, pairs, best)
     progress.stage(f"joining {layer.name} with {other.name}")
     found = partners(
         layer,
@@ -146,9 +174,9 @@ def join(
         found = _best(found, layer, own, best)
     disagreements: dict[str, int] = {}
     if pairs or best is not None or (relation == "nearest" and not asked):
-        result, rows = _with_fields(layer, other, found, alone)
+        result, rows = with_partners(layer, other, found, alone)
     else:
-        result, rows, disagreements = _aggregated(layer, other, found, asked, alone)
+        result, rows, disagreements = with_aggregates(layer, other, found, asked, alone)
     summary = _told(layer, other, relation, all_pairs, found)
     summary = replace(
         summary,
@@ -157,6 +185,63 @@ def join(
         disagreements=disagreements,
     )
     return JoinResult(result, summary, _links(layer, other, found) if links else None)
+
+
+def _check_one_way(asked: Sequence[str], pairs: bool, best: str | None) -> None:
+    if sum((pairs, best is not None, bool(asked))) > 1:
+        raise UsageError(
+            "give one of `pairs`, `best` and `aggregate`: the first two carry the fields of OTHER "
+            "across, or those that `keep` names; `aggregate` sums them up"
+        )
+
+
+def _by_key(
+    found: Matched,
+    asked: Sequence[str],
+    pairs: bool,
+    best: str | None,
+    alone: str,
+    keep: Sequence[str],
+    drop: Sequence[str],
+) -> JoinResult:
+    _check_one_way(asked, pairs, best)
+    layer, other, disagreements = found.layer, found.other, dict[str, int]()
+    if asked:
+        if keep or drop:
+            raise UsageError(
+                "`aggregate` names what is carried across; leave `keep` and `drop` out"
+            )
+        has = np.flatnonzero(found.codes.theirs != NONE)
+        groups = Entries(has, found.codes.theirs[has], found.codes.n)
+        table, disagreements = aggregated(layer, other, groups, found.codes.mine, asked)
+        rows = rows_kept(found.partners_of, alone)
+        result = replace(layer, table=table).take(rows)
+        times, fields = found.times, _summed(asked, other)
+    else:
+        if not pairs and best is None:
+            found.refuse_several()
+        partners_of = found.pairs()
+        if best in (SHARED, DISTANCE) and best not in other.table.column_names:
+            raise UsageError(f"`best` {best} is by place; by key it is a field of {other.name}")
+        if best is not None:
+            partners_of = _best(partners_of, layer, other, best)
+        keys = {key.fields[1] for key in found.keys} - set(keep)
+        rest = [n for n in other.table.column_names if n not in keys and n not in drop]
+        other = with_fields(other, keep, [] if keep else [*keys - {""}, *drop])
+        result, _ = with_partners(layer, other, partners_of, alone)
+        times, fields = count_by(partners_of.second, other.n_rows), list(keep) or rest
+    summary = account(
+        found, times, fields, result,
+        taken=[Take.parse(t).name for t in asked], disagreements=disagreements, crs=label(layer.crs),
+    )  # fmt: skip
+    return JoinResult(replace(result, total=None), summary)
+
+
+def _summed(asked: Sequence[str], other: Layer) -> list[str]:
+    """Return the fields that aggregates sum up as they are."""
+    sums = [take.argument for take in map(Take.parse, asked) if take.function == "sum"]
+    found = [field_name(t.children[0]) for t in sums if t is not None and t.data == "field"]
+    return [name for name in dict.fromkeys(found) if name in other.table.column_names]
 
 
 def _told(
@@ -247,68 +332,6 @@ def _middles(column: GeometryColumn) -> F64Array:
         return (bounds[:, :2] + bounds[:, 2:]) / 2
 
 
-def _with_fields(layer: Layer, other: Layer, found: Partners, alone: str) -> tuple[Layer, I64Array]:
-    """Return a row for each pair, with the fields of both."""
-    lonely = np.flatnonzero(count_by(found.first, layer.n_rows) == 0)
-    first, second = found.first, found.second
-    if alone == "only":
-        first, second = lonely, np.full(len(lonely), NONE)
-    elif alone == "keep":
-        first = np.concatenate([first, lonely])
-        second = np.concatenate([second, np.full(len(lonely), NONE)])
-    order = bucket(first, layer.n_rows).order
-    first, second = first[order], second[order]
-    table = joined([layer, other], np.stack([first, second], axis=1))
-    if found.distance is not None and alone != "only":
-        distance = np.full(len(order), np.nan)
-        distance[np.flatnonzero(order < len(found.first))] = found.distance[
-            order[order < len(found.first)]
-        ]
-        taken = {n.casefold() for n in table.column_names}
-        values = pa.array(distance, mask=np.isnan(distance))
-        table = _added(table, free_name("distance", other.name, taken), values)
-    result = layer.with_geometry(layer.geometry.take(first), first)
-    return replace(result, table=table, total=None), first
-
-
-def _added(table: pa.Table, name: str, values: pa.Array) -> pa.Table:
-    if table.num_columns == 0:
-        return pa.table([values], [name])
-    return table.append_column(pa.field(name, values.type), values)
-
-
-def _aggregated(
-    layer: Layer, other: Layer, found: Partners, take: Sequence[str], alone: str
-) -> tuple[Layer, I64Array, dict[str, int]]:
-    """Return INPUT with how many partners each feature has, and aggregates over them."""
-    share = None
-    if found.shared is not None and found.size is not None:
-        of = found.size[found.second]
-        share = np.divide(found.shared, of, out=np.zeros(len(of)), where=of > 0)
-        share[np.abs(share - 1) < 1e-9] = 1.0
-    groups = Entries(found.second, found.first, layer.n_rows, share)
-    table, disagreements = layer.table, {}
-    taken = {n.casefold() for n in table.column_names}
-    matches_of = count_by(found.first, layer.n_rows)
-    table = _added(table, free_name("matches", other.name, taken), pa.array(matches_of))
-    for text in take:
-        item = Take.parse(text)
-        result = aggregate(item, other, groups)
-        name = free_name(item.name, other.name, taken)
-        table = table.append_column(result.field.with_name(name), result.data)
-        if result.disagreed:
-            disagreements[name] = result.disagreed
-    if found.distance is not None:
-        least = np.full(layer.n_rows, np.nan)
-        np.fmin.at(least, found.first, found.distance)
-        name = free_name("distance", other.name, taken)
-        table = _added(table, name, pa.array(least, mask=np.isnan(least)))
-    rows = np.arange(layer.n_rows)
-    if alone != "keep":
-        rows = np.flatnonzero((matches_of > 0) == (alone == "drop"))
-    return replace(layer, table=table).take(rows), rows, disagreements
-
-
 def _links(layer: Layer, other: Layer, found: Partners) -> Layer | None:
     """Return a straight line from each feature to its nearest partner; none where they meet."""
     if found.distance is None or found.mine is None or found.theirs is None:
@@ -328,5 +351,5 @@ def _links(layer: Layer, other: Layer, found: Partners) -> Layer | None:
     rows = np.stack([found.first[apart], found.second[apart]], axis=1)
     bare = [replace(y, table=pa.table({})) for y in (layer, other)]
     table = joined(bare, rows, origins=True)
-    table = _added(table, "distance", pa.array(found.distance[apart]))
+    table = added(table, "distance", pa.array(found.distance[apart]))
     return Layer(f"{layer.name}_links", column, table, layer.crs)

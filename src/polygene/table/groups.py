@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import I64Array, bucket, number_pairs
+from polygene.arrays import I64Array, bucket, number_pairs, number_texts
 from polygene.table.types import is_whole
 
 
@@ -28,11 +28,28 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
     """Return a number for each value, equal for equal ones, 0 for null."""
     if pa.types.is_dictionary(column.type):
         column = column.cast(column.type.value_type)
+    if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
+        return _codes_of_texts(column)
     coded = pc.dictionary_encode(column).combine_chunks()
     if isinstance(coded, pa.ChunkedArray):
         coded = coded.chunk(0) if coded.num_chunks else pa.array([], pa.int32()).dictionary_encode()
     indices = coded.indices.cast(pa.int64())
     return np.array(pc.add(pc.fill_null(indices, -1), 1), dtype=np.int64)
+
+
+def _codes_of_texts(column: pa.ChunkedArray) -> I64Array:
+    """Return the same of texts, by a hash table of our own: in half the time."""
+    has = np.asarray(column.is_valid())
+    texts = column.drop_null().cast(pa.large_string())
+    array = pa.concat_arrays(texts.chunks) if texts.num_chunks else pa.array([], texts.type)
+    _, ends, data = array.buffers()
+    offsets = np.frombuffer(ends, np.int64)[array.offset : array.offset + len(array) + 1]
+    if not len(array):
+        return np.zeros(len(has), np.int64)
+    held = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
+    codes = np.zeros(len(has), np.int64)
+    codes[has] = number_texts(held, offsets).numbers + 1
+    return codes
 
 
 def group_rows(

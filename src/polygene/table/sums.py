@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from polygene.arrays import F64Array, I64Array, bucket
 
@@ -43,3 +45,13 @@ def _sum(values: F64Array) -> float:
             if not np.isfinite(values).all():
                 return float(values.sum())
             return math.fsum((values / _SCALE).tolist()) * _SCALE
+
+
+def exact_sum(column: pa.ChunkedArray) -> float:
+    """Return the sum of numbers, rounded once; nulls count nothing."""
+    if pa.types.is_integer(column.type):
+        high = pc.sum(pc.shift_right(column.cast(pa.int64()), 32)).as_py() or 0
+        low = pc.sum(pc.bit_wise_and(column.cast(pa.int64()), 2**32 - 1)).as_py() or 0
+        return float(high * 2**32 + low)
+    values = np.asarray(column.drop_null().cast(pa.float64()))
+    return float(rounded_sums(np.zeros(len(values), np.int64), values, 1)[0])

@@ -6,6 +6,7 @@ from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import disagreed, proved, took_part, written_so
 from polygene.notes import Warned, counted
 from polygene.ops.buffer import BufferSummary
+from polygene.ops.by_key import KeyJoinSummary, NamedKeys
 from polygene.ops.crossings import CrossingsSummary
 from polygene.ops.dissolve import DissolveSummary
 from polygene.ops.hull import HullSummary
@@ -103,6 +104,48 @@ def join(summary: JoinSummary, say: Words) -> None:
                 f"{summary.other} was taken: {named(summary.tied)}"
             )
         )
+
+
+def join_by_key(summary: KeyJoinSummary, say: Words) -> None:
+    how = ", folded" if summary.folded else ""
+    say.title(f"{summary.input} joined with {summary.other}", f"by {', '.join(summary.key)}{how}")
+    taken = f"{summary.input_taken:,} of {counted(summary.input_total, 'feature')}"
+    say.line("INPUT", f"{summary.input}: {taken}, {summary.matched:,} with a partner")
+    taken = f"{summary.other_taken:,} of {counted(summary.other_total, 'row')}"
+    say.line("OTHER", f"{summary.other}: {taken}, {summary.used:,} with a partner")
+    sides = (
+        (summary.input, summary.alone, summary.without_key, summary.twice),
+        (summary.other, summary.other_alone, summary.other_without_key, summary.other_twice),
+    )
+    for name, alone, without, _ in sides:
+        if alone.rows:
+            say.line("alone", f"{alone.rows:,} of {name}, {_named_keys(alone)}")
+        if without:
+            say.line("no key", f"{without:,} of {name}")
+    for name, _, _, twice in sides:
+        if twice.rows:
+            n = counted(twice.keys, "key")
+            say.line("repeated", f"{n} in {twice.rows:,} rows of {name}: {_listed(twice)}")
+    for field, one in summary.carried.items():
+        share = "" if one.share is None else f" ({one.share:.2%})"
+        again = f"; {one.after:,.10g} over what came out" if one.after != one.placed else ""
+        say.line(
+            "sum", f"{field}: {one.placed:,.10g} of {one.total:,.10g}{share} found a place{again}"
+        )
+    say.line("came out", counted(summary.out, "feature"))
+    disagreed(say, summary.disagreements, "features")
+    say.note(*summary.notes)
+    if summary.would_fold:
+        n = counted(summary.would_fold, "feature")
+        say.note(Warned(f"{summary.input}: {n} more would find a partner with `fold`"))
+
+
+def _named_keys(found: NamedKeys) -> str:
+    return f"{counted(found.keys, 'key')}: {_listed(found)}"
+
+
+def _listed(found: NamedKeys) -> str:
+    return ", ".join(found.first) + (" …" if found.keys > len(found.first) else "")
 
 
 def crossings(summary: CrossingsSummary, say: Words) -> None:

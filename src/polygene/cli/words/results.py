@@ -16,6 +16,7 @@ _WORDINGS = {
     "DissolveSummary": ("derived", "dissolve"),
     "HullSummary": ("derived", "hull"),
     "JoinSummary": ("derived", "join"),
+    "KeyJoinSummary": ("derived", "join_by_key"),
     "PartsSummary": ("derived", "parts"),
     "CopySummary": ("prepared", "convert"),
     "FieldsSummary": ("prepared", "fields"),
