@@ -679,7 +679,7 @@ class Program(InFolder):
         docs = Path(__file__).parents[2] / "docs"
         pages = "".join(
             (docs / f"{p}.md").read_text()
-            for p in ("look", "derive", "attributes", "place", "formats")
+            for p in ("look", "derive", "attributes", "place", "keys", "formats")
         )
         for name in COMMANDS:
             if name not in ("demo", "run"):

@@ -104,8 +104,14 @@ class Tables(WithSample):
         line = ["compare", "tolva.gpkg#beds_marram", "n.gpkg", "--key", "bed_id", "--strict"]
         done = self.run_polygene(*line)
         self.assertEqual(done.code, 1)
-        self.assertRegex(done.out, r"other attributes +3 features: row 62 \(id 62\)")
+        self.assertRegex(done.out, r"edited +3 features, surveyor in 3: row 62 \(id 62\)")
         self.assertRegex(done.out, r"surveyor +text\(30\) +text\(30\) +3\n")
+        self.assertRegex(done.words, "strict: what differs is .*3 edited")
+        told = json.loads(self.run_polygene(*line, "--json").out)["results"][0]["changes"]
+        edits = [row for row in told["every"] if row["change"] == "edited"]
+        self.assertEqual([row["new"] for row in edits], ["N. Lie"] * 3)
+        same = self.run_polygene("compare", "n.gpkg", "n.gpkg", "--key", "bed_id")
+        self.assertRegex(same.out, r"the same +\d+ features: no change\n")
 
     def test_stored_areas_are_noticed_and_refreshed(self):
         line = ["clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park", "-o", "out.gpkg"]

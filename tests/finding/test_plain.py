@@ -14,6 +14,7 @@ NOUNS = {
     "feature", "features", "layer", "layers", "field", "fields", "value", "values", "part", "parts",
     "point", "points", "pair", "pairs", "vertices", "source", "sources", "invalid", "groups", "step",
     "steps", "input", "inputs", "files", "texts", "vertex",
+    "row", "rows",  # of a table without geometry
 }  # fmt: skip
 # What may follow a number whose noun stands in front of it, or that is one of so many.
 OTHERWISE = {

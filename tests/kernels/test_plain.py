@@ -336,6 +336,10 @@ class Twins:
         )
         return (made <= more, less <= made), (True, True)
 
+    def farthest_off(self, c, _):
+        twin = plain.farthest_off(c.points, c.point_offsets, c.edges, c.edge_offsets)
+        return np.round(c.now("farthest"), 6).tolist(), np.round(twin, 6).tolist()
+
     def nearest_of_edges(self, c, _):
         edges = list(zip(c.ax, c.ay, c.bx, c.by, strict=True))
         wanted = plain.nearest_of_edges(
@@ -579,6 +583,7 @@ def work(seed):
     polygene.clip(spots, stars)
     polygene.dissolve(tangles, "k")
     polygene.join(tangles, stars, key="text(k)", pairs=True)
+    polygene.compare(stars, tangles, "k")
     polygene.mend(tangles)
     polygene.hull(spots, by="k")
     polygene.erase(stars, tangles, snap=0.3)

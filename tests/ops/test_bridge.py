@@ -286,8 +286,8 @@ class AcrossPlaces(unittest.TestCase):
         )
         there[7] += 1e-6  # ten centimetres
         other = make.layer("other", own.geometry.with_xy(there), DEGREES, cell=np.arange(16))
-        found = polygene.compare(own, other, "cell")
-        self.assertEqual(found.changes.geometry.first, ["row 2"])
+        found = polygene.compare(own, other, "cell").summary
+        self.assertEqual(found.changes.moved.first, ["row 2"])
         np.testing.assert_allclose(found.second.extent, found.first.extent, atol=0.2)
 
 

@@ -44,7 +44,22 @@ class AgainstADictionary(unittest.TestCase):
 
     def test_random_keys_find_their_partners(self):
         rng = random.Random(2411)
-        letters = ["a", "A", "ß", "SS", "é", "e\u0301", "0", "00", "7", " ", "\u00a0", ".", "-", "Ø"]
+        letters = [
+            "a",
+            "A",
+            "ß",
+            "SS",
+            "é",
+            "e\u0301",
+            "0",
+            "00",
+            "7",
+            " ",
+            "\u00a0",
+            ".",
+            "-",
+            "Ø",
+        ]
         for case in range(200):
             n, m = rng.randrange(12), rng.randrange(1, 12)
             texts = ["".join(rng.choices(letters, k=rng.randrange(4))) for _ in range(6)] + [None]
@@ -85,7 +100,9 @@ class AgainstADictionary(unittest.TestCase):
         layer = table("own", code=codes)
         other = table(code=shuffled, v=[int(c) for c in shuffled], t=shuffled)
         made = polygene.join(layer, other, key="code").layer.table
-        self.assertEqual(made.to_pydict(), {"code": codes, "v": [int(c) for c in codes], "t": codes})
+        self.assertEqual(
+            made.to_pydict(), {"code": codes, "v": [int(c) for c in codes], "t": codes}
+        )
 
 
 class Kinds(unittest.TestCase):
@@ -99,7 +116,9 @@ class Kinds(unittest.TestCase):
         big = 2**53
         self.assertEqual(self.matches([float(big), big + 2.0, 0.5], [big, big + 1]), [1, 0, 0])
         self.assertEqual(self.matches([1, 2, None], pa.array([1, 2, 2], pa.int16())), [1, 2, 0])
-        self.assertEqual(self.matches([-0.0, float("nan"), 0.1], [0.0, float("nan"), 0.1]), [1, 0, 1])
+        self.assertEqual(
+            self.matches([-0.0, float("nan"), 0.1], [0.0, float("nan"), 0.1]), [1, 0, 1]
+        )
         self.assertEqual(self.matches([1e300, 2.0**63], [2**62, 1]), [0, 0])
 
     def test_other_kinds(self):
@@ -135,8 +154,13 @@ class Kinds(unittest.TestCase):
 
 class Refused(unittest.TestCase):
     def test_rows_are_not_multiplied_in_silence(self):
-        layer, other = table("own", k=["a", "b", "a"]), table(k=["a", "a", "c", "c"], n=[1, 2, 3, 4])
-        with self.assertRaisesRegex(DataError, r"1 key with several rows in other, first a \(2 rows"):
+        layer, other = (
+            table("own", k=["a", "b", "a"]),
+            table(k=["a", "a", "c", "c"], n=[1, 2, 3, 4]),
+        )
+        with self.assertRaisesRegex(
+            DataError, r"1 key with several rows in other, first a \(2 rows"
+        ):
             polygene.join(layer, other, key="k")
         self.assertEqual(polygene.join(layer, other, key="k", pairs=True).layer.n_rows, 5)
         made = polygene.join(layer, other, key="k", best="n")
@@ -164,7 +188,9 @@ class Refused(unittest.TestCase):
                 polygene.join(layer, other, **wrong)
 
     def test_trailing_blanks_are_hinted_at(self):
-        made = polygene.join(table("own", k=["a ", "B", "c"]), table(k=["a", "b"], n=[1, 2]), key="k")
+        made = polygene.join(
+            table("own", k=["a ", "B", "c"]), table(k=["a", "b"], n=[1, 2]), key="k"
+        )
         self.assertEqual((made.summary.matched, made.summary.would_fold), (0, 2))
 
     def test_empty_tables(self):

@@ -2,45 +2,94 @@
 
 from __future__ import annotations
 
+import dataclasses
 import sys
+from typing import Any
 
 import click
 
-from polygene.cli import options, outcome
+from polygene.cli import options, outcome, show
 from polygene.cli.asked import Asked, asks
 
 
 @options.command()
 @click.argument("first")
 @click.argument("second")
-@click.option("--key", metavar="FIELD", help="A field that names the features of both.")
+@click.option(
+    "--key",
+    multiple=True,
+    metavar="'FIELD = FIELD'",
+    help="Look at each feature: those of one key, a field or expression of both.",
+)
+@options.fold
+@click.option(
+    "--changes", is_flag=True, help="Look at each feature without a key, by geometry and overlap."
+)
+@click.option(
+    "--tolerance",
+    type=options.DistanceType(),
+    help="How far geometry may be off and still be the same.",
+)
 @options.where
-@options.crs
+@click.option("-o", "--out", metavar="DESTINATION", help="Write a layer of all changes.")
 @click.option("--strict", is_flag=True, help="End with exit code 1 if anything differs.")
-@asks(Asked, options.json)
-def compare(asked: Asked, first: str, second: str, key: str | None, strict: bool) -> None:
+@asks(Asked, options.replace, options.crs, options.dry_run, options.json)
+def compare(
+    asked: Asked,
+    first: str,
+    second: str,
+    key: tuple[str, ...],
+    fold: bool,
+    changes: bool,
+    tolerance: Any,
+    strict: bool,
+) -> None:
     """Set two layers side by side: features, area or length, extent, CRS, fields.
 
-    With --key, also which features were added, removed, or changed in geometry or attributes.
+    With --key or --changes, also what became of each feature of FIRST in SECOND: which were added,
+    removed, split, merged, moved (how far, and the area gained and lost) and edited, in which fields
+    from what to what. --out writes each change as a feature, --json prints all of them.
 
     \b
-    Example:
+    Examples:
       polygene compare tolva.gpkg#beds_marram tolva.gpkg#beds_kelda
+      polygene compare tolva.gpkg#beds_marram tolva.gpkg#beds_kelda \\
+        --changes -o changes.gpkg
     """
     from polygene.cli.words import looked
     from polygene.cli.words.blocks import Words
+    from polygene.errors import DataError
+    from polygene.ops.changes import every
     from polygene.ops.compare import compare as compare_layers
     from polygene.reading import read_one
+    from polygene.writing import write_named
 
+    if asked.out is not None and not (key or changes):
+        raise click.UsageError("--out writes the changes; look for them with --key or --changes")
     say, layers = Words(), []
     for text in (first, second):
-        layer, notes = read_one(
-            text, asked.choice(takes_tables=True), role="each side of a comparison"
-        )
+        choice = asked.choice(takes_tables=True)
+        layer, notes = read_one(text, choice, role="each side of a comparison")
         layers.append(layer)
         say.note(*notes)
-    found = compare_layers(layers[0], layers[1], key)
-    looked.compared(found, say)
-    asked.tell(outcome.Outcome("compare", [found], say, is_looked_at=True))
+    found = compare_layers(
+        layers[0], layers[1], key, fold=fold, changes=changes, tolerance=tolerance
+    )
+    facts = found.summary
+    if asked.out is not None:
+        if found.layer is None:
+            raise DataError(f"{first} and {second} are of different kinds, which make no one layer")
+        if not asked.dry_run:
+            write_named(asked.out, [found.layer], asked.replace)
+    looked.compared(facts, say)
+    if asked.as_json and facts.changes is not None and found.layer is not None:
+        whole = dataclasses.replace(facts.changes, every=every(found.layer))
+        facts = dataclasses.replace(facts, changes=whole)
+    asked.tell(
+        outcome.Outcome(
+            "compare", [facts], say, asked.out or "", is_dry=asked.dry_run, is_looked_at=True
+        )
+    )
     if strict and found.differs:
+        show.note(f"strict: what differs is {', '.join(facts.differences)}")
         sys.exit(1)

@@ -475,3 +475,80 @@ def nearest_of_edges(
                             is_tied,
                         )
                         i = _next_in_ring(i, i_low - ring, i_high + ring, columns, is_whole)
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _off_edge(
+    px: cython.double,
+    py: cython.double,
+    ax: cython.double,
+    ay: cython.double,
+    bx: cython.double,
+    by: cython.double,
+) -> cython.double:
+    """Return the squared distance from p to the edge from a to b."""
+    dx: cython.double = bx - ax
+    dy: cython.double = by - ay
+    length: cython.double = dx * dx + dy * dy
+    t: cython.double = 0.0
+    if length > 0:
+        t = ((px - ax) * dx + (py - ay) * dy) / length
+        t = min(max(t, 0.0), 1.0)
+    dx = px - (ax + t * dx)
+    dy = py - (ay + t * dy)
+    return dx * dx + dy * dy
+
+
+def farthest_off(
+    points: cython.double[:, ::1],
+    point_offsets: cython.longlong[::1],
+    edges: cython.double[:, ::1],
+    edge_offsets: cython.longlong[::1],
+    farthest: cython.double[::1],
+) -> cython.void:
+    """Write of each pair the largest distance of a point of its first to the edges of its second.
+
+    ``points[point_offsets[k]:point_offsets[k + 1]]`` and ``edges[...]`` (x, y of both ends) are those
+    of pair k. The directed Hausdorff distance, each point left as soon as an edge is nearer than the
+    farthest so far (Taha and Hanbury 2015), the search begun where the one before ended. Zero without
+    points; there must be an edge.
+    """
+    far: cython.double = 1.7976931348623157e308
+    n: cython.longlong = point_offsets.shape[0] - 1
+    k: cython.longlong
+    p: cython.longlong
+    e: cython.longlong
+    i: cython.longlong
+    low: cython.longlong
+    size: cython.longlong
+    begin: cython.longlong
+    most: cython.double
+    least: cython.double
+    off: cython.double
+    with cython.nogil:
+        for k in range(n):
+            most = 0.0
+            low = edge_offsets[k]
+            size = edge_offsets[k + 1] - low
+            begin = 0
+            for p in range(point_offsets[k], point_offsets[k + 1]):
+                least = far
+                for i in range(size):
+                    e = begin + i
+                    if e >= size:
+                        e -= size
+                    off = _off_edge(
+                        points[p, 0], points[p, 1],
+                        edges[low + e, 0], edges[low + e, 1], edges[low + e, 2], edges[low + e, 3],
+                    )  # fmt: skip
+                    if off < least:
+                        least = off
+                        if least <= most:
+                            begin = e
+                            break
+                if least > most:
+                    most = least
+            farthest[k] = most**0.5

@@ -798,3 +798,26 @@ def follow_sizes(data: bytes, first: int) -> list[int] | None:
         places.append(first)
         first += 4 + size
     return places
+
+
+def farthest_off(
+    points: Sequence[Sequence[float]],
+    point_offsets: Ints,
+    edges: Sequence[Sequence[float]],
+    edge_offsets: Ints,
+) -> list[float]:
+    """Return of each pair the largest distance of a point of its first to the edges of its second."""
+
+    def off(p: Sequence[float], edge: Sequence[float]) -> float:
+        ax, ay, bx, by = edge
+        length = (bx - ax) ** 2 + (by - ay) ** 2
+        t = ((p[0] - ax) * (bx - ax) + (p[1] - ay) * (by - ay)) / length if length else 0.0
+        t = min(max(t, 0.0), 1.0)
+        return math.hypot(p[0] - ax - t * (bx - ax), p[1] - ay - t * (by - ay))
+
+    found = []
+    for k in range(len(point_offsets) - 1):
+        mine = points[point_offsets[k] : point_offsets[k + 1]]
+        theirs = edges[edge_offsets[k] : edge_offsets[k + 1]]
+        found.append(max((min(off(p, e) for e in theirs) for p in mine), default=0.0))
+    return found

@@ -1,26 +1,24 @@
-"""Compare: two layers side by side, and with a key what was added, removed and changed."""
+"""Compare: two layers side by side, and what became of each feature."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-
-from polygene.arrays import BoolArray, I64Array, owners
 from polygene.crs import is_same, label, way_between
-from polygene.errors import DataError
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
-from polygene.ops.places.courses import Units, metres_between
-from polygene.ops.signatures import signatures
-from polygene.ops.summary import NamedRows, unit_of
-from polygene.table.casting import as_text
-from polygene.table.types import kind_of, type_words
+from polygene.ops.changes import KINDS, Changes
+from polygene.ops.changes import changes as look
+from polygene.ops.given import Names, names
+from polygene.ops.summary import unit_of
+from polygene.ops.versions import versions
+from polygene.table.keys import Key
+from polygene.table.types import type_words
+from polygene.units import Length, metres
 
-SAME_PLACE = 0.01  # metres that vertices from another CRS may be off
+SAME_PLACE = 0.01  # metres that geometry from another CRS may be off
 
 
 @dataclass(frozen=True)
@@ -49,69 +47,108 @@ class FieldFacts:
 
 
 @dataclass(frozen=True)
-class Changes:
-    """What a key tells: rows only in the first, only in the second, and of those in both."""
-
-    key: str
-    removed: NamedRows
-    added: NamedRows
-    same: int
-    geometry: NamedRows
-    attributes: NamedRows
-
-
-@dataclass(frozen=True)
 class Comparison:
     first: LayerFacts
     second: LayerFacts
     fields: list[FieldFacts]
     changes: Changes | None
+    differences: list[str]
     notes: list[str]
+
+
+@dataclass(frozen=True)
+class CompareResult:
+    """``layer`` has each change, where they were looked for and the two are of one kind."""
+
+    summary: Comparison
+    layer: Layer | None = None
 
     @property
     def differs(self) -> bool:
         """Whether anything at all differs."""
-        one, other = self.first, self.second
-        shape = (one.features, one.family, one.crs, one.extent, one.vertices)
-        if shape != (other.features, other.family, other.crs, other.extent, other.vertices):
-            return True
-        if any(f.first != f.second or f.changed for f in self.fields):
-            return True
-        c = self.changes
-        return c is not None and bool(c.removed.count or c.added.count or c.geometry.count)
+        return bool(self.summary.differences)
 
 
-def compare(first: Layer, second: Layer, key: str | None = None) -> Comparison:
-    """Set two layers side by side.
+def compare(
+    first: Layer,
+    second: Layer,
+    key: Names = (),
+    *,
+    fold: bool = False,
+    changes: bool = False,
+    tolerance: Length | None = None,
+) -> CompareResult:
+    """Set two layers side by side, and say what became of each feature of the first in the second.
 
-    With ``key``, a field that names the features of both, they are compared one by one: geometry is
-    the same if it has the same edges, whatever ring or part comes first and which way it is drawn. If
-    the layers are in different CRS, the second is brought to the first's, vertex by vertex; there it is
-    the same if its vertices are, in their order, within 10 mm.
+    Geometry is the same if it has the same edges, whatever ring or part comes first and which way it is
+    drawn. If the layers are in different CRS, the second is brought to the first's, vertex by vertex.
+
+    Parameters
+    ----------
+    key : ``code = district_code``, a field or expression of the first and one of the second; several
+        for keys of several fields; one name for both. Features are looked at one by one then.
+    fold : let case, accents, blanks and zeros in front of digits make no difference in keys
+    changes : look at features one by one without a key too: those of the same geometry are the same,
+        then polygons that share most area
+    tolerance : how far geometry may be off and be the same, a text or a number in metres; 10 mm between
+        different CRS, else 0
 
     Raises
     ------
-    UnknownFieldError
-        If the key is missing in one.
-    DataError
-        If the key is null, or names several features, in one of them.
+    ExpressionError
+        If a key does not fit the layers.
     """
-    fields = _fields(first, second)
-    changes, notes = None, []
+    fields, notes = _fields(first, second), list[str]()
+    off = metres(tolerance, first.crs) or 0.0
     own = second
     if first.crs is not None and second.crs is not None and not is_same(first.crs, second.crs):
         way = way_between(second.crs, second.geometry.extent(), first.crs, first.geometry.extent())
         there = way.there(second.geometry.xy)
         second = replace(second, geometry=second.geometry.with_xy(there), crs=first.crs)
+        off = max(off, SAME_PLACE)
         notes.append(
-            f"{second.name} is compared as it lies in {label(first.crs)}, its vertices as they are "
-            "within 10 mm"
+            f"{second.name} is compared as it lies in {label(first.crs)}, its geometry as it is within "
+            f"{off * 1000:g} mm"
         )
-    if key is not None:
-        changes, counts = _changes(first, second, key, is_near=own is not second)
-        fields = [FieldFacts(f.name, f.first, f.second, counts.get(f.name)) for f in fields]
+    keys = [Key.parse(text) for text in names(key)]
+    found, layer = None, None
+    if keys or changes:
+        found, layer = look(
+            versions(first, second, keys, fold, off), keys, ruler_for(first.crs).unit
+        )
+        fields = [
+            replace(f, changed=found.edits.get(f.name, 0)) if f.first and f.second else f
+            for f in fields
+        ]
     theirs = replace(_facts(own), extent=second.geometry.extent())
-    return Comparison(_facts(first), theirs, fields, changes, notes)
+    sides = _facts(first), theirs
+    differences = _differences(*sides, fields, found, own is second)
+    return CompareResult(Comparison(*sides, fields, found, differences, notes), layer)
+
+
+def _differences(
+    one: LayerFacts,
+    other: LayerFacts,
+    fields: Sequence[FieldFacts],
+    found: Changes | None,
+    is_one_crs: bool,
+) -> list[str]:
+    """Return what differs, each in a word or two."""
+    sides = (
+        ("features", one.features, other.features),
+        ("kind", one.family, other.family),
+        ("CRS", one.crs, other.crs),
+        ("vertices", one.vertices, other.vertices),
+        ("extent", one.extent, other.extent),
+    )
+    said = [name for name, a, b in sides if a != b and (is_one_crs or name != "extent")]
+    said += [f"field {f.name}" for f in fields if f.first != f.second]
+    if found is not None:
+        for kind in KINDS:
+            rows = getattr(found, kind)
+            if rows.count:
+                said.append(f"{rows.count:,} {kind}")
+    return said
 
 
 def _facts(layer: Layer) -> LayerFacts:
@@ -120,8 +157,8 @@ def _facts(layer: Layer) -> LayerFacts:
     return LayerFacts(
         name=layer.name,
         features=layer.n_rows,
-        without_geometry=int(column.is_empty.sum()),
-        family=column.family.words,
+        without_geometry=0 if layer.is_table else int(column.is_empty.sum()),
+        family=layer.kind,
         vertices=column.n_vertices,
         size=float(row_measures(column, ruler).sum()),
         unit=unit_of(column.family, ruler),
@@ -138,104 +175,3 @@ def _fields(first: Layer, second: Layer) -> list[FieldFacts]:
         one, other = (type_words(d[folded]) if folded in d else None for d in (mine, theirs))
         found.append(FieldFacts(mine.get(folded, field).name, one, other))
     return found
-
-
-def _keys(layer: Layer, key: str) -> pa.ChunkedArray:
-    name = next((n for n in layer.table.column_names if n.casefold() == key.casefold()), key)
-    layer.check_field(name)
-    column = as_text(layer.table.column(name))
-    if column.null_count:
-        row = int(np.flatnonzero(np.asarray(pc.is_null(column)))[0])
-        raise DataError(
-            f"layer {layer.name!r}: the key {name!r} is null in {column.null_count:,} features, first "
-            f"{layer.row_label(row)}; leave them out with `where`, or take another key"
-        )
-    counts = pc.value_counts(column)
-    several = counts.filter(pc.greater(counts.field("counts"), 1))
-    if len(several):
-        value = several[0]["values"].as_py()
-        raise DataError(
-            f"layer {layer.name!r}: the key {name!r} names several features in {len(several):,} "
-            f"cases, first {value!r}; take a key that is different in all"
-        )
-    return column
-
-
-def _changes(
-    first: Layer, second: Layer, key: str, is_near: bool
-) -> tuple[Changes, dict[str, int]]:
-    mine, theirs = _keys(first, key), _keys(second, key)
-    place = pc.index_in(mine, theirs.combine_chunks()) if len(theirs) else None
-    partner = (
-        np.full(len(mine), -1)
-        if place is None
-        else np.asarray(pc.fill_null(place, -1)).astype(np.int64)
-    )
-    rows = np.flatnonzero(partner >= 0)
-    partners = partner[rows]
-    is_added = np.ones(second.n_rows, bool)
-    is_added[partners] = False
-    moved = np.zeros(first.n_rows, bool)
-    if is_near:
-        moved[rows] = _are_apart(first.take(rows), second.take(partners))
-    else:
-        moved[rows] = signatures(first.geometry)[rows] != signatures(second.geometry)[partners]
-    counts: dict[str, int] = {}
-    differs = np.zeros(first.n_rows, bool)
-    theirs_named = {n.casefold(): n for n in second.table.column_names}
-    for name in first.table.column_names:
-        other = theirs_named.get(name.casefold())
-        if other is not None:
-            mask = _differs(
-                first=first, second=second, name=name, other=other, rows=rows, partners=partners
-            )
-            counts[name] = int(mask.sum())
-            differs[rows[mask]] = True
-    n_same = len(rows) - int((moved | differs).sum())
-    return (
-        Changes(
-            key=key,
-            removed=NamedRows.of(first, partner < 0),
-            added=NamedRows.of(second, is_added),
-            same=n_same,
-            geometry=NamedRows.of(first, moved),
-            attributes=NamedRows.of(first, differs),
-        ),
-        counts,
-    )
-
-
-def _are_apart(first: Layer, second: Layer) -> BoolArray:
-    """Return which rows have other rings, or a vertex that lies elsewhere."""
-    a, b = first.geometry, second.geometry
-    apart = np.zeros(first.n_rows, bool)
-    for mine, theirs in (
-        (a.row_offsets, b.row_offsets),
-        (a.ring_offsets_of_rows, b.ring_offsets_of_rows),
-        (a.vertex_offsets_of_rows, b.vertex_offsets_of_rows),
-    ):
-        apart |= np.diff(mine) != np.diff(theirs)
-    same = np.flatnonzero(~apart)
-    a, b = a.take(same), b.take(same)
-    off = metres_between(Units.of(first.crs), a.xy, b.xy)
-    row = owners(a.vertex_offsets_of_rows)
-    apart[same[row[~(off <= SAME_PLACE)]]] = True
-    return apart
-
-
-def _differs(
-    first: Layer, second: Layer, name: str, other: str, rows: I64Array, partners: I64Array
-) -> BoolArray:
-    a = first.table.column(name).take(pa.array(rows))
-    b = second.table.column(other).take(pa.array(partners))
-    kinds = {kind_of(a.type), kind_of(b.type)}
-    if a.type != b.type:
-        if kinds == {"number"}:
-            a, b = (v.cast(pa.float64(), safe=False) for v in (a, b))
-        else:
-            a, b = as_text(a), as_text(b)
-    same = pc.fill_null(pc.equal(a, b), False)
-    if kinds == {"number"} and pa.types.is_floating(a.type):
-        same = pc.or_(same, pc.fill_null(pc.and_(pc.is_nan(a), pc.is_nan(b)), False))
-    same = pc.or_(same, pc.and_(pc.is_null(a), pc.is_null(b)))
-    return ~np.asarray(same, bool)

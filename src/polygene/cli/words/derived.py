@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import disagreed, proved, took_part, written_so
+from polygene.layer import NO_GEOMETRY
 from polygene.notes import Warned, counted
 from polygene.ops.buffer import BufferSummary
 from polygene.ops.by_key import KeyJoinSummary, NamedKeys
@@ -111,7 +112,8 @@ def join_by_key(summary: KeyJoinSummary, say: Words) -> None:
     say.title(f"{summary.input} joined with {summary.other}", f"by {', '.join(summary.key)}{how}")
     taken = f"{summary.input_taken:,} of {counted(summary.input_total, 'feature')}"
     say.line("INPUT", f"{summary.input}: {taken}, {summary.matched:,} with a partner")
-    taken = f"{summary.other_taken:,} of {counted(summary.other_total, 'row')}"
+    thing = "row" if summary.other_geometry == NO_GEOMETRY else "feature"
+    taken = f"{summary.other_taken:,} of {counted(summary.other_total, thing)}"
     say.line("OTHER", f"{summary.other}: {taken}, {summary.used:,} with a partner")
     sides = (
         (summary.input, summary.alone, summary.without_key, summary.twice),

@@ -22,7 +22,8 @@ from polygene.layer import NO_GEOMETRY
 from polygene.notes import Warned, counted
 from polygene.ops.ask import Asking
 from polygene.ops.audit import NearlyClass
-from polygene.ops.compare import Changes, Comparison
+from polygene.ops.changes import ADDED, EDITED, MERGED, MOVED, REMOVED, SPLIT, Changes
+from polygene.ops.compare import Comparison
 from polygene.phrases import named
 from polygene.table.describe import FieldDescription
 from polygene.units import worded
@@ -269,23 +270,42 @@ def compared(found: Comparison, say: Words) -> None:
     say.table(head, cells, right=[3], flexible=(1, 2))
     if found.changes is not None:
         say.gap()
-        _changes(found.changes, *names, say=say)
+        _changes(found.changes, say)
+    elif not found.differences:
+        say.gap()
+        each = with_options("`key` or `changes` looks at each feature")
+        say.line("no change", f"on the whole; {each}")
     say.note(*found.notes)
 
 
-def _changes(changes: Changes, first: str, second: str, *, say: Words) -> None:
-    wide = max(18, len(first) + 9, len(second) + 9)
-    for words, rows in (
-        (f"only in {first}", changes.removed),
-        (f"only in {second}", changes.added),
-        ("other geometry", changes.geometry),
-        ("other attributes", changes.attributes),
-    ):
-        text = f"{counted(rows.count, 'feature')}"
+def _changes(found: Changes, say: Words) -> None:
+    how = f"by {', '.join(found.key)}" if found.key else "by geometry"
+    without = [n for n in found.without_key if n]
+    if without and found.key:
+        how += f"; {sum(without):,} without a key by geometry"
+    say.line("told", how)
+    moved = []
+    if found.largest_shift is not None:
+        moved.append(f"by {worded([found.largest_shift], found.unit)[0]} at most")
+    if found.gained is not None and found.lost is not None and found.moved.count:
+        area = "m²" if found.unit == "m" else "square units"
+        sizes = worded([found.gained, found.lost], area)
+        moved.append(f"{sizes[0]} gained, {sizes[1]} lost")
+    became = f"into {found.parts:,}" if found.split.count else ""
+    made = f"out of {found.sources:,}" if found.merged.count else ""
+    edits = ", ".join(f"{name} in {n:,}" for name, n in found.edits.items())
+    for kind, about in (
+        (ADDED, ""), (REMOVED, ""), (SPLIT, became), (MERGED, made),
+        (MOVED, ", ".join(moved)), (EDITED, edits),
+    ):  # fmt: skip
+        rows = getattr(found, kind)
         if rows.count:
-            text += f": {named(rows)}"
-        say.line(words, text, wide=wide)
-    say.line("the same", counted(changes.same, "feature"), wide=wide)
+            said = (
+                f" {about}" if about.startswith(("into", "out")) else f", {about}" if about else ""
+            )
+            say.line(kind, f"{counted(rows.count, 'feature')}{said}: {named(rows)}")
+    same = counted(found.same, "feature")
+    say.line("the same", same if found.count else f"{same}: no change")
 
 
 def _corner(extent: Any, at: int) -> str:
