@@ -54,6 +54,7 @@ class OverlayWords:
         any) and ``all`` (their names)
     lost : where features of INPUT lay of which nothing came out
     takes : how many OTHERs; has_origins : whether pieces can name the rows they are of
+    takes_match : whether features can be asked to have a key in common
     help : what ``--help`` says, for those that need no more than the common options
     """
 
@@ -62,6 +63,7 @@ class OverlayWords:
     lost: str = "lay outside"
     takes: Literal["one", "several"] = "one"
     has_origins: bool = False
+    takes_match: bool = False
     help: str = ""
 
 
@@ -142,6 +144,7 @@ COMMANDS = {
             "erased with",
             "{whole:,} whole, {cut:,} cut",
             "lay inside OTHER",
+            takes_match=True,
             help="""Remove what lies inside OTHER; its border counts as inside.
 
 INPUT is one or several layers of any kind, OTHER one of polygons. What erase removes is what
@@ -231,14 +234,6 @@ Example:
             "{input_only:,} of {own}, {other_only:,} of {all}",
             "lay inside OTHER",
             "several",
-            help="""Replace INPUT by OTHER wherever it lies; the rest of INPUT stays.
-
-For a newer survey laid over a master. Of several --with the first goes over the second, and so
-on. --next writes the next version of the master.
-
-\b
-Example:
-  polygene supersede tolva.gpkg#beds_kelda --with resurvey.geojson -o new.gpkg""",
         ),
         with_words="lay over INPUT",
     ),

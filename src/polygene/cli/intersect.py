@@ -16,11 +16,18 @@ if TYPE_CHECKING:
 @options.command()
 @options.with_several
 @options.origins
+@options.match
 @click.option(
     "--crossings", is_flag=True, help="Of lines with lines, keep the points in which they meet."
 )
 @overlays.common
-def intersect(asked: OverlayAsked, with_: tuple[str, ...], origins: bool, crossings: bool) -> None:
+def intersect(
+    asked: OverlayAsked,
+    with_: tuple[str, ...],
+    origins: bool,
+    match: tuple[str, ...],
+    crossings: bool,
+) -> None:
     """Keep the shared pieces, with the attributes of INPUT and OTHER.
 
     A feature for each combination of features that meet. INPUT may be of any kind, OTHER is a layer of
@@ -35,8 +42,10 @@ def intersect(asked: OverlayAsked, with_: tuple[str, ...], origins: bool, crossi
     from polygene.ops.intersect import intersect as intersect_layers
 
     if not crossings:
-        overlays.run("intersect", intersect_layers, asked, with_, origins=origins)
+        overlays.run("intersect", intersect_layers, asked, with_, origins=origins, match=match)
         return
+    if match:
+        raise click.UsageError("--match has no meaning with --crossings")
     if len(with_) > 1:
         raise click.UsageError("--crossings needs a single --with")
     for name in ("snap", "give_slivers", "refresh", "apportion"):

@@ -264,6 +264,12 @@ origins = click.option(
     is_flag=True,
     help="Add fields with the identifiers of the features that each piece is of.",
 )
+match = click.option(
+    "--match",
+    multiple=True,
+    metavar="'FIELD = FIELD'",
+    help="Let only features of one key have to do with each other.",
+)
 where = click.option(
     "--where", type=ExpressionType(), help="Take only those features of INPUT (CQL2 text)."
 )

@@ -48,7 +48,7 @@ def command_of(name: str) -> click.Command:
     assert told is not None
     is_one = told.takes == "one"
 
-    def call(asked: OverlayAsked, with_: Any, **more: bool) -> None:
+    def call(asked: OverlayAsked, with_: Any, **more: Any) -> None:
         operation = getattr(importlib.import_module(f"polygene.ops.{name}"), name)
         run(name, operation, asked, [with_] if is_one else with_, **more)
 
@@ -56,6 +56,8 @@ def command_of(name: str) -> click.Command:
     function = common(call)
     if told.has_origins:
         function = options.origins(function)
+    if told.takes_match:
+        function = options.match(function)
     function = (options.with_required if is_one else options.with_several)(function)
     command: click.Command = options.command(name)(function)
     return command
@@ -66,7 +68,7 @@ def run(
     operation: Callable[..., Any],
     asked: OverlayAsked,
     others: Sequence[str | Other],
-    **more: bool,
+    **more: Any,
 ) -> None:
     """Lay every INPUT over the OTHERs, addresses or what is read already."""
     read: list[Other] = []

@@ -6,6 +6,7 @@ from typing import Unpack
 
 from polygene.geometry import Extent
 from polygene.layer import Layer
+from polygene.ops.given import Names
 from polygene.ops.overlays.across import lay_across
 from polygene.ops.overlays.how import How
 from polygene.ops.places.carrying import box_layer
@@ -18,14 +19,16 @@ def clip(
     other: Layer | Extent,
     *,
     whole: bool = False,
+    match: Names = (),
     **how: Unpack[How],
 ) -> OverlayResult:
     """Keep what lies inside the polygons of OTHER; on their border counts as inside.
 
     OTHER is a layer, whose features may overlap (what any of them covers is inside), or a box, (x, y
     minimum, x, y maximum) in the CRS of INPUT. With ``whole`` every feature that meets OTHER is kept
-    as it is instead. For the rest see `polygene.ops.overlays.how.How`.
+    as it is instead. With ``match``, as ``id = site``, each feature is kept where those of OTHER are
+    that have its key. For the rest see `polygene.ops.overlays.how.How`.
     """
     if not isinstance(other, Layer):
         other = box_layer(other, layer.crs)
-    return lay_across(layer, [other], rules.CLIP, whole=whole, **how)
+    return lay_across(layer, [other], rules.CLIP, whole=whole, match=match, **how)

@@ -178,6 +178,21 @@ class Balance:
 
 
 @dataclass(frozen=True)
+class Leftovers:
+    """What was left of features of INPUT whose key is in an OTHER, and what became of it.
+
+    done : ``keep``, ``drop`` or ``only``; empty where no key was asked for and ``key`` is one that both
+        layers seem to have
+    """
+
+    key: list[str]
+    done: str
+    rows: NamedRows
+    area: float
+    unit: str
+
+
+@dataclass(frozen=True)
 class OverlaySummary:
     """What an overlay did.
 
@@ -186,7 +201,9 @@ class OverlaySummary:
     ``input_only`` and ``other_only`` count the rows that came out, ``out`` in all. ``proved`` counts
     those of polygons that were found valid by the exact test, as they came or as they were made: all
     of them, or there is no summary. ``brought`` are the OTHERs that came from another CRS.
-    ``grid`` is the step of the grid in words, as it was written if it was.
+    ``grid`` is the step of the grid in words, as it was written if it was. ``match`` are the keys that
+    features had to have in common to have to do with each other, if that was asked. ``leftovers`` is of
+    a supersede whose layers have a key in common.
     """
 
     operation: str
@@ -210,6 +227,8 @@ class OverlaySummary:
     proved: int = 0
     brought: list[Bridge] = field(default_factory=list)
     grid: str = ""
+    match: list[str] = field(default_factory=list)
+    leftovers: Leftovers | None = None
 
 
 @dataclass(frozen=True)

@@ -2,42 +2,55 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Unpack
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
-from polygene.arrays import NONE, I64Array
-from polygene.errors import DataError
+from polygene.arrays import NONE, BoolArray, I64Array
+from polygene.errors import DataError, check_choice
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
+from polygene.measures import row_areas, ruler_for
 from polygene.notes import Warned
 from polygene.ops.attributes import free_name
+from polygene.ops.given import Names, names
 from polygene.ops.overlays.across import brought_for, with_bridges
+from polygene.ops.overlays.balance import Counts
 from polygene.ops.overlays.how import How, as_asked, resolved
 from polygene.ops.overlays.laying import Laid, finished, laid_over
-from polygene.ops.summary import OverlayResult
+from polygene.ops.summary import Leftovers, NamedRows, OverlayResult, area_unit
 from polygene.plane import rules
+from polygene.table.keys import Key, coded
 from polygene.table.types import widened
+
+LEFTOVERS = ("keep", "drop", "only")
 
 
 def supersede(
     layer: Layer,
     *others: Layer,
+    key: Names = (),
+    leftovers: str = "drop",
     **how: Unpack[How],
 ) -> OverlayResult:
     """Return INPUT without what lies inside the OTHERs, and the OTHERs.
 
     Of several OTHERs the first has precedence over the second, and so on. The fields are INPUT's,
     then those that only OTHERs have; types of one name widen as far as nothing is lost, else the
-    field gets its layer's name in front. For the rest see `polygene.ops.overlays.how.How`.
+    field gets its layer's name in front. With ``key``, as ``bed = bed_no``, what is left of features
+    whose key is in an OTHER is treated as ``leftovers`` says: ``keep`` it, ``drop`` it, or keep
+    ``only`` that. For the rest see `polygene.ops.overlays.how.How`.
 
     Raises
     ------
     DataError
         If a layer holds no polygons.
     """
+    check_choice("leftovers", leftovers, LEFTOVERS)
     layer = layer.without_features_as(Family.POLYGONS)
     if layer.geometry.family != Family.POLYGONS:
         raise DataError(
@@ -53,7 +66,13 @@ def supersede(
     others = tuple(f.layer for f in found)
     rest = laid_over(layer, others, rules.ERASE, plain._replace(snap=told.snap), keeps_other=True)
     measured = plain._replace(refresh=told.refresh, apportion=told.apportion)
+    keys = [Key.parse(text) for text in names(key)]
+    own, above = rest.sources[0], rest.sources[1:]
+    is_left = _is_left(own, above, keys)
+    rest, told_left = _sorted_out(rest, keys, is_left, leftovers)
     kept = finished(rest, [rest.sources[0]], measured)
+    if keys and leftovers == "only":
+        others, above = (), []
     result, rows, is_made = kept.layer, _pieces(rest.rows[:, 0], NONE), [rest.is_made]
     for k in reversed(range(len(others))):
         # Each but the first gives way to those before it.
@@ -80,12 +99,84 @@ def supersede(
         other_only=result.n_rows - kept.layer.n_rows,
         notes=notes,
         proved=result.n_rows,
+        leftovers=told_left or _unasked(own, above, rest),
     )
     laid = Laid(OverlayResult(result, summary), rows, np.concatenate(is_made), rest.sources)
     last = plain._replace(give_slivers=told.give_slivers, single_parts=told.single_parts)
     done = finished(laid, [], last)
     done = replace(done, summary=replace(done.summary, stored=kept.summary.stored))
     return as_asked(with_bridges(done, found), how)
+
+
+def _is_left(layer: Layer, others: Sequence[Layer], keys: Sequence[Key]) -> BoolArray:
+    """Return which rows of INPUT have a key that an OTHER has too."""
+    found = np.zeros(layer.n_rows, bool)
+    for other in others if keys else ():
+        codes = coded(layer, other, keys)
+        there = np.zeros(codes.n + 1, bool)
+        there[codes.theirs[codes.theirs != NONE]] = True
+        found |= there[codes.mine]  # the last is that of no key
+    return found
+
+
+def _sorted_out(
+    rest: Laid, keys: Sequence[Key], is_left: BoolArray, leftovers: str
+) -> tuple[Laid, Leftovers | None]:
+    """Keep what is left of rows whose key is in an OTHER, drop it, or keep it only."""
+    if not keys:
+        return rest, None
+    layer, summary = rest.result.layer, rest.result.summary
+    told = _told(rest, is_left, [key.text for key in keys], leftovers)
+    if leftovers == "keep":
+        return rest, told
+    kept = np.flatnonzero(is_left[rest.rows[:, 0]] == (leftovers == "only"))
+    rows, is_made = rest.rows[kept], rest.is_made[kept]
+    n_before, n_now = (len(np.unique(r[:, 0])) for r in (rest.rows, rows))
+    counts = Counts.of(rows, is_made, rest.sources[0].geometry.is_empty)
+    summary = replace(
+        summary,
+        whole=counts.whole,
+        cut=counts.cut,
+        dropped=summary.dropped + n_before - n_now,
+    )
+    return rest._replace(
+        result=OverlayResult(layer.take(kept), summary), rows=rows, is_made=is_made
+    ), told
+
+
+def _told(rest: Laid, is_left: BoolArray, key: list[str], done: str) -> Leftovers:
+    came = np.zeros(len(is_left), bool)
+    came[rest.rows[:, 0]] = True
+    ruler = ruler_for(rest.result.layer.crs)
+    areas = row_areas(rest.result.layer.geometry, ruler)
+    area = float(areas[is_left[rest.rows[:, 0]]].sum())
+    return Leftovers(
+        key, done, NamedRows.of(rest.sources[0], is_left & came), area, area_unit(ruler)
+    )
+
+
+def _unasked(layer: Layer, others: Sequence[Layer], rest: Laid) -> Leftovers | None:
+    """Return what is left of features whose key is in an OTHER, by a field that looks like one.
+
+    That is the first that all layers have, of texts or whole numbers without nulls that are different
+    in each.
+    """
+    for name in layer.table.column_names:
+        if all(_names_rows(y, name) for y in (layer, *others)):
+            is_left = _is_left(layer, others, [Key.parse(f'"{name}"')])
+            told = _told(rest, is_left, [name], "")
+            return told if told.rows.count else None
+    return None
+
+
+def _names_rows(layer: Layer, name: str) -> bool:
+    if name not in layer.table.column_names or not layer.n_rows:
+        return False
+    column = layer.table.column(name)
+    is_kind = pa.types.is_string(column.type) or pa.types.is_integer(column.type)
+    return bool(
+        is_kind and not column.null_count and pc.count_distinct(column).as_py() == len(column)
+    )
 
 
 def _pieces(own: I64Array, other: int) -> I64Array:

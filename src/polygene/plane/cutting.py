@@ -21,7 +21,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.measures import Ruler
 from polygene.plane import members as members_of
 from polygene.plane.keys import Keyed, keyed
-from polygene.plane.members import Members
+from polygene.plane.members import Alike, Members
 from polygene.plane.overlay import Overlay, face_areas
 from polygene.plane.proof import prove_pieces, prove_steps, proved_sums
 from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
@@ -64,15 +64,20 @@ class Cut(NamedTuple):
         return np.asarray(self.wholes.any(axis=1))
 
 
-def cut(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
+def cut(
+    plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler, alike: Alike | None = None
+) -> Cut:
     """Cut INPUT and the OTHERs as a rule says.
 
-    ``other_starts`` (number of OTHERs + 1,) is where the rows of each begin among those of all.
+    ``other_starts`` (number of OTHERs + 1,) is where the rows of each begin among those of all. With
+    ``alike`` only rows of one key have to do with each other.
     """
-    return _BY_FAMILY[plan.own.family](plan, rule, other_starts, ruler)
+    return _BY_FAMILY[plan.own.family](plan, rule, other_starts, ruler, alike)
 
 
-def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
+def _cut_polygons(
+    plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler, alike: Alike | None
+) -> Cut:
     n_rows, arrangement = plan.n_own_rows, plan.arrangement
     # An item is a (face, row of INPUT) pair here; its members are the rows of OTHER over the face.
     faces = members_of.of_faces(plan)
@@ -86,7 +91,10 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
         order = np.argsort(np.concatenate([face, alone]), kind="stable")
         face = np.concatenate([face, alone])[order]
         row = np.concatenate([row, np.full(len(alone), NONE)])[order]
-    found = keyed(rule, row, faces.take(face), other_starts)
+    over = faces.take(face)
+    if alike is not None:
+        over = alike.only(row, over)
+    found = keyed(rule, row, over, other_starts)
     # Areas are not needed before the pieces are traced, and take as long as that.
     sums_found = parallel.meanwhile(lambda: _sums_and_areas(plan, ruler))
     entry_face = face[found.item]
@@ -113,7 +121,7 @@ def _cut_polygons(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Rule
     is_own = row != NONE
     own_face, own_row = face[is_own], row[is_own]
     # The balance asks how much of each row any OTHER covers, whatever the rule keeps.
-    is_in = plan.is_covered[own_face]
+    is_in = plan.is_covered[own_face] if alike is None else (over.counts > 0)[is_own]
     done = Cut(
         rows=found.rows,
         geometry=column,
@@ -200,7 +208,9 @@ def _meets_border(plan: Overlay, rule: Rule) -> BoolArray:
     return count_by(own_row[hit], n_rows) > 0
 
 
-def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
+def _cut_lines(
+    plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler, alike: Alike | None
+) -> Cut:
     """Cut lines where they go in and out; what is of one piece is joined except at cuts.
 
     Closed lines have no start.
@@ -211,6 +221,8 @@ def _cut_lines(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) 
     prove_steps(plan, steps)
     proved_sums(plan)
     members = members_of.of_steps(plan, steps, members_of.of_faces(plan))
+    if alike is not None:
+        members = alike.only(owners(own.ring_offsets_of_rows)[steps.path], members)
     # A ring of a line layer starts anywhere: without turning it, the piece across its start would
     # be two.
     order = _turned(plan, steps, members)
@@ -321,13 +333,17 @@ def _runs_to_column(plan: Overlay, steps: Steps, found: Keyed) -> tuple[Geometry
     return column, node
 
 
-def _cut_points(plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler) -> Cut:
+def _cut_points(
+    plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler, alike: Alike | None
+) -> Cut:
     del ruler
     own, n_rows = plan.own, plan.n_own_rows
     proved_sums(plan)
     # Points on no border are located by the cells; on a border counts as inside.
     members = members_of.of_points(plan, members_of.of_faces(plan))
     row = owners(own.vertex_offsets_of_rows)
+    if alike is not None:
+        members = alike.only(row, members)
     found = keyed(rule, row, members, other_starts)
     order = np.argsort(found.piece, kind="stable")
     # Points are taken as they are, with their own coordinates, Z and M.

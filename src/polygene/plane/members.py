@@ -46,6 +46,29 @@ class Members(NamedTuple):
         return Members(offsets_from(counts), self.rows[spans(self.offsets[items], counts)])
 
 
+class Alike(NamedTuple):
+    """Keys of rows, where those of OTHER count only for rows of INPUT that have the same.
+
+    own : (n_own_rows, OTHERs) a number for the key that each row has for each OTHER, NONE for none
+    other : (n_other_rows,) the same of the rows of all OTHERs
+    starts : (OTHERs + 1,) first row of each among those
+    """
+
+    own: I64Array
+    other: I64Array
+    starts: I64Array
+
+    def only(self, own_row: I64Array, members: Members) -> Members:
+        """Return those members of items that have the key of the row of INPUT of their item."""
+        item = owners(members.offsets)
+        layer = np.searchsorted(self.starts, members.rows, side="right") - 1
+        mine = self.own[own_row[item], layer]
+        kept = np.flatnonzero((mine != NONE) & (mine == self.other[members.rows]))
+        return Members(
+            offsets_from(count_by(item[kept], len(members.offsets) - 1)), members.rows[kept]
+        )
+
+
 def of_faces(plan: Overlay) -> Members:
     """Return the members of all faces."""
     labels, n_own = plan.arrangement.labels, plan.n_own_rows

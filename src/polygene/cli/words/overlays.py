@@ -11,7 +11,15 @@ from polygene.cli.words.common import proved, took_part
 from polygene.commands import COMMANDS, OverlayWords
 from polygene.geometry import Family
 from polygene.notes import Warned, counted
-from polygene.ops.summary import Balance, GivenAway, OverlayResult, OverlaySummary, Side, Snap
+from polygene.ops.summary import (
+    Balance,
+    GivenAway,
+    Leftovers,
+    OverlayResult,
+    OverlaySummary,
+    Side,
+    Snap,
+)
 from polygene.phrases import admitted, bridge, named
 from polygene.units import roughly, worded, worded_as
 
@@ -44,6 +52,8 @@ def _one(summary: OverlaySummary, say: Words) -> None:
     say.line("INPUT", f"{summary.input.name}: {took_part(summary.input)}")
     for side in summary.others:
         say.line("OTHER", f"{side.name}: {took_part(side)}")
+    if summary.match:
+        say.line("match", ", ".join(summary.match))
     say.line("came out", f"{counted(summary.out, 'feature')}: {_what_came(summary)}")
     left = []
     if summary.dropped:
@@ -56,6 +66,8 @@ def _one(summary: OverlaySummary, say: Words) -> None:
         left.append(f"{summary.without_geometry:,} had no geometry")
     if left:
         say.line("left out", ", ".join(left))
+    if summary.leftovers is not None and summary.leftovers.done:
+        say.line("leftovers", _leftovers(summary.leftovers))
     if summary.snap is not None:
         say.line("snap", _snap(summary.snap, summary.input))
     if summary.given_away is not None:
@@ -65,6 +77,13 @@ def _one(summary: OverlaySummary, say: Words) -> None:
         if summary.balance.unit != "points":
             say.line("grid", _grid(summary.balance))
     proved(say, summary.proved)
+
+
+def _leftovers(found: Leftovers) -> str:
+    n, area = counted(found.rows.count, "feature"), worded([found.area], found.unit)[0]
+    done = {"keep": "kept", "drop": "dropped", "only": "kept alone"}[found.done]
+    names = f": {named(found.rows)}" if found.rows.count else ""
+    return f"{n} whose {' and '.join(found.key)} is in OTHER {done}, {area}{names}"
 
 
 def _what_came(summary: OverlaySummary) -> str:
@@ -214,6 +233,15 @@ def _notes(summary: OverlaySummary, say: Words) -> None:
         snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
         _fell(snapped, f"a snap of {_far(summary.snap)}", say)
         _reshaped(summary.snap, name, say)
+    left = summary.leftovers
+    if left is not None and not left.done:
+        n, field = counted(left.rows.count, "feature"), left.key[0]
+        say.note(
+            Warned(
+                f"{name}: what is left of {n} has a {field} that a newer feature has too: "
+                f"{named(left.rows)}; `key` {field} drops it"
+            )
+        )
     gone = summary.given_away.gone if summary.given_away else None
     if gone and gone.count:
         n = counted(gone.count, "feature")

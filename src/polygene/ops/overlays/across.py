@@ -7,13 +7,16 @@ from dataclasses import replace
 from typing import Unpack
 
 from polygene.crs import is_same
+from polygene.errors import UsageError
 from polygene.layer import Layer
+from polygene.ops.given import Names, names
 from polygene.ops.overlays.how import How, Resolved, as_asked, resolved
 from polygene.ops.overlays.laying import lay
 from polygene.ops.overlays.scene import check_other
 from polygene.ops.places.bridge import Brought, brought
 from polygene.ops.summary import OverlayResult
 from polygene.plane.rules import Rule
+from polygene.table.keys import Key
 
 
 def lay_across(
@@ -23,15 +26,26 @@ def lay_across(
     *,
     whole: bool = False,
     origins: bool = False,
+    match: Names = (),
     **how: Unpack[How],
 ) -> OverlayResult:
     """Lay INPUT over the OTHERs, whatever CRS they are in; see `polygene.ops.overlays.laying.lay`.
 
-    Only what is near INPUT is brought, but in a union all of it.
+    Only what is near INPUT is brought, but in a union all of it. With ``match`` only features of one
+    key have to do with each other.
+
+    Raises
+    ------
+    UsageError
+        If a match is asked for together with what looks at all features: ``whole`` or ``snap``.
     """
     told = resolved(how, layer)
+    keys = [Key.parse(text) for text in names(match)]
+    if keys and (whole or told.snap is not None):
+        raise UsageError("`match` does not go with `whole` or `snap`, which look at all features")
     found = brought_for(layer, others, rule, told, all_of_it=rule.keeps_other)
-    result = lay(layer, [f.layer for f in found], rule, told, whole=whole, origins=origins)
+    theirs = [f.layer for f in found]
+    result = lay(layer, theirs, rule, told, whole=whole, origins=origins, match=keys)
     return as_asked(with_bridges(result, found), how)
 
 

@@ -20,6 +20,7 @@ from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
 from polygene.ops.overlays.balance import Counts, balance_of, check_lengths, summary_of
 from polygene.ops.overlays.how import Resolved
+from polygene.ops.overlays.matched import keys_of
 from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, untouched
 from polygene.ops.overlays.sampled import check_overlay
 from polygene.ops.overlays.scene import admitted, check_family, scene_of
@@ -34,6 +35,7 @@ from polygene.plane.cutting import cut
 from polygene.plane.overlay import overlay
 from polygene.plane.rules import Rule
 from polygene.progress import Progress
+from polygene.table.keys import Key
 from polygene.units import map_unit_of
 
 
@@ -45,6 +47,7 @@ def lay(
     *,
     whole: bool = False,
     origins: bool = False,
+    match: Sequence[Key] = (),
 ) -> OverlayResult:
     """Lay INPUT over the OTHERs as a rule says.
 
@@ -60,6 +63,8 @@ def lay(
         Keep every feature of INPUT that meets OTHER as it is; for `rules.CLIP`.
     origins : bool
         Add the identifiers of the rows that each piece is of.
+    match : sequence of Key
+        Only rows of one key have to do with each other.
 
     Raises
     ------
@@ -70,7 +75,7 @@ def lay(
     ProofError
         If area, length or points are not conserved, or a row is invalid: a bug of ours.
     """
-    laid = laid_over(layer, others, rule, how, whole=whole, origins=origins)
+    laid = laid_over(layer, others, rule, how, whole=whole, origins=origins, match=match)
     return finished(laid, laid.sources if rule.is_keyed_by_other else laid.sources[:1], how)
 
 
@@ -99,6 +104,7 @@ def laid_over(
     whole: bool = False,
     origins: bool = False,
     keeps_other: bool = False,
+    match: Sequence[Key] = (),
 ) -> Laid:
     """Do what `lay` does, up to what `finished` does.
 
@@ -117,6 +123,7 @@ def laid_over(
         precision=how.precision,
         progress=progress,
         snap=snap,
+        match=match,
     )
     laid = _lay(layer, others, told) if snap is None else _snapped_first(layer, others, told, snap)
     return _with_admitted(laid, own, theirs)
@@ -195,6 +202,7 @@ class _Task(NamedTuple):
     precision: float | None
     progress: Progress
     snap: float | None = None
+    match: Sequence[Key] = ()
 
 
 def _snapped_first(layer: Layer, others: Sequence[Layer], told: _Task, snap: float) -> Laid:
@@ -222,9 +230,10 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     progress.stage(f"{verb} {layer.name}: {len(scene.own_rows):,} features meet a border")
     plan = overlay(layer.geometry.take(scene.own_rows), scene.cutter, scene.border, scene.grid)
     progress.stage(f"{verb} {layer.name}: cutting")
-    done = cut(plan, rule, scene.other_starts, scene.ruler)
+    keys = keys_of(layer, others, told.match)
+    done = cut(plan, rule, scene.other_starts, scene.ruler, keys and keys.in_plan(scene))
     prove_valid(done.geometry, f"{verb} of {layer.name}", ~done.is_whole)
-    passed = untouched(layer, scene, plan, rule)
+    passed = untouched(layer, scene, plan, rule, keys and keys.of_all(scene))
     balance = None
     if told.whole:
         rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
@@ -248,9 +257,12 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
         made=made,
         balance=balance,
     )
+    if keys is not None:
+        notes = [*summary.notes, *keys.said(layer, others)]
+        summary = replace(summary, match=[key.text for key in told.match], notes=notes)
     if selfcheck.is_on() and not told.whole:
         columns = [y.geometry for y in (layer, *others)]
-        check_overlay(columns, rule, made.geometry, made.rows, scene.grid.step)
+        check_overlay(columns, rule, made.geometry, made.rows, scene.grid.step, keys and keys.agree)
     slivers = 0
     if told.snap is not None and layer.geometry.family == Family.POLYGONS:
         slivers = slivers_between(plan, told.snap, scene.ruler)

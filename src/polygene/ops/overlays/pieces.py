@@ -19,7 +19,7 @@ from polygene.plane import members as members_of
 from polygene.plane.cutting import Cut
 from polygene.plane.heights import with_heights
 from polygene.plane.keys import keyed, order_of
-from polygene.plane.members import Members
+from polygene.plane.members import Alike, Members
 from polygene.plane.overlay import Overlay
 from polygene.plane.rules import Rule
 
@@ -123,7 +123,9 @@ def _rows_of_cutter(rows: I64Array, layer: I64Array, scene: Scene) -> I64Array:
     return scene.other_starts[layer - 1] + rows[np.arange(len(rows)), layer]
 
 
-def untouched(layer: Layer, scene: Scene, plan: Overlay, rule: Rule) -> I64Array:
+def untouched(
+    layer: Layer, scene: Scene, plan: Overlay, rule: Rule, alike: Alike | None = None
+) -> I64Array:
     """Return the pieces of rows that no border touches: each lies where its first vertex does."""
     column = layer.geometry
     is_left = ~column.is_empty
@@ -134,6 +136,8 @@ def untouched(layer: Layer, scene: Scene, plan: Overlay, rule: Rule) -> I64Array
     x, y = plan.grid.to_units(column.xy[column.vertex_offsets_of_rows[:-1][rows]])
     faces: Members = members_of.of_faces(plan)
     members = members_of.of_places(plan, faces, 2 * x, 2 * y)
+    if alike is not None:
+        members = alike.only(rows, members)
     found = keyed(rule, rows, members, scene.other_starts)
     pieces = found.rows.copy()
     for k in range(len(scene.near)):

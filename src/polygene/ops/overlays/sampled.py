@@ -8,7 +8,7 @@ Switched on with ``POLYGENE_SELF_CHECK=1``; see `polygene.plane.selfcheck`.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -21,6 +21,10 @@ from polygene.plane.rules import Rule
 MOST_POINTS = 32
 MOST_EDGES = 20_000  # beyond them sampling would take longer than all else
 CLEAR = 8.0  # grid units that a point keeps from borders, which may have moved
+
+
+# Whether a row of INPUT and one of the k-th OTHER have to do with each other.
+Agree = Callable[[int, int, int], bool]
 
 
 class Samples(NamedTuple):
@@ -98,6 +102,7 @@ def check_overlay(
     geometry: GeometryColumn,
     rows: I64Array,
     step: float,
+    agree: Agree | None = None,
 ) -> int:
     """Check that the rows of an overlay cover what the rule says; return how many points were asked.
 
@@ -113,20 +118,28 @@ def check_overlay(
         return 0
     *before, after = samples.rows
     for k, point in enumerate(samples.xy):
-        wanted = sorted(_wanted(rule, [np.flatnonzero(b[k]).tolist() for b in before]))
+        wanted = sorted(_wanted(rule, [np.flatnonzero(b[k]).tolist() for b in before], agree))
         found = sorted(map(tuple, rows[np.flatnonzero(after[k])].tolist()))
         _same(found, wanted, rule.name, point)
     return len(samples.xy)
 
 
-def _wanted(rule: Rule, covers: list[list[int]]) -> list[tuple[int, ...]]:
+def _wanted(
+    rule: Rule, covers: list[list[int]], agree: Agree | None = None
+) -> list[tuple[int, ...]]:
     """Return the keys of the pieces that must cover a point, by the rows of each layer that do."""
     own, others = covers[0], covers[1:]
+    if agree is not None:  # each row of INPUT on its own, with those that have its key
+        found = []
+        for row in own:
+            theirs = [[j for j in r if agree(k, row, j)] for k, r in enumerate(others)]
+            found += _wanted(rule, [[row], *theirs])
+        return found
     if not rule.is_keyed_by_other:
         is_kept = rule.keeps(np.array([[bool(own), any(others)]]))[0]
         return [(row, *[NONE] * len(others)) for row in own] if is_kept else []
-    keys = itertools.product(*(rows or [NONE] for rows in covers))
-    return [key for key in keys if rule.keeps(np.array([[row != NONE for row in key]]))[0]]
+    every = itertools.product(*(rows or [NONE] for rows in covers))
+    return [key for key in every if rule.keeps(np.array([[row != NONE for row in key]]))[0]]
 
 
 def check_groups(
