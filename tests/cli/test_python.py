@@ -26,7 +26,7 @@ OF_FILES = {
 ELSEWHERE = {
     "lineage": {"diagram", "sources"}, "subset": {"differ", "relations"}, "clip": {"box"},
     "reproject": {"source", "target"}, "intersect": {"crossings"}, "merge": {"match", "propose"},
-    "hull": {"of_each"}, "tally": {"chart", "title"}, "run": {"from_lineage"},
+    "hull": {"of_each"}, "tally": {"chart", "title", "digits"}, "run": {"from_lineage"},
 }  # fmt: skip
 
 

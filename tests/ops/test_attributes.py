@@ -168,8 +168,6 @@ class Tally(unittest.TestCase):
         np.testing.assert_allclose(
             sum(pc.fill_null(c, 0).to_numpy() for c in parts.columns), crossed.body["total"]
         )
-        with self.assertRaisesRegex(UsageError, "only one aggregate"):
-            tally(layer, ["code"], ["count()", "sum(Depth)"], across="note")
 
 
 class Compare(unittest.TestCase):

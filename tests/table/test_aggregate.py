@@ -74,6 +74,25 @@ class Functions(unittest.TestCase):
             self.assertEqual(agreed.data.to_pylist(), wanted)
             self.assertEqual(agreed.disagreed, sum(len(s) > 1 for s in sets))
 
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.tuples(words, numbers, st.integers(0, 2)), max_size=20), st.booleans())
+    def test_the_value_of_the_largest(self, rows, is_smallest):
+        texts, ranks, group = (list(c) for c in zip(*rows, strict=True)) if rows else ([], [], [])
+        how = "smallest" if is_smallest else "largest"
+        found = of(
+            f"value(v, {how} = r * 2)", texts, group, 4, pa.string(), r=pa.array(ranks, pa.int64())
+        )
+        wanted, ties = [], 0
+        for pairs in members(list(zip(texts, ranks, strict=True)), group, 4):
+            known = [(v, r) for v, r in pairs if r is not None]
+            best = (min if is_smallest else max)((r for _, r in known), default=None)
+            values = {v for v, r in known if r == best}
+            wanted.append(values.pop() if len(values) == 1 else None)
+            ties += len(values) > 1
+        self.assertEqual(found.data.to_pylist(), wanted)
+        self.assertEqual(found.disagreed, ties)
+        self.assertEqual(found.field.name, "value_v")
+
     def test_weights_types_and_exact_sums(self):
         found = of(
             "m = mean(v, weight=w)", [1, 3, None, 5], [0, 0, 0, 1], 2, w=[1.0, 3.0, 9.0, 0.0]
@@ -98,6 +117,9 @@ class Functions(unittest.TestCase):
             ("x + 1", "NAME = FUNCTION(FIELD)", 0),
             ("x = sum(upper('a'))", "sum needs a number, and this is a text", 8),
             ("x = sum(v", "ends too early", 9),
+            ("x = value(v)", "value(FIELD, largest = EXPRESSION)", 4),
+            ("x = value(v, biggest = v)", "value(FIELD, largest = EXPRESSION)", 4),
+            ("x = max(v, largest = v)", "takes one field", 4),
         ]:
             with self.subTest(text=text), self.assertRaises(ExpressionError) as caught:
                 of(text, [1], [0], 1)

@@ -136,7 +136,7 @@ def buffer(
             unit=unit,
             bands=bands,
             dissolve=dissolve,
-            by=options.names_of(by),
+            by=options.terms_of(by),
             caps=caps,
             corners=corners,
             mitre_limit=mitre_limit,

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 @options.command()
-@click.option("--by", metavar="FIELDS", default="", help="Fields to agree in, with commas between.")
+@click.option("--by", metavar="FIELDS", default="", help="Fields or expressions to agree in.")
 @options.aggregate
 @click.option(
     "--null-group",
@@ -53,7 +53,7 @@ def dissolve(
         with keeping_dump(asked.keep_dump, [layer]):
             return dissolve_layer(
                 layer,
-                options.names_of(by),
+                options.terms_of(by),
                 aggregate,
                 null_group=null_group,
                 single_parts=single_parts,

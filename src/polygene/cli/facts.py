@@ -126,12 +126,21 @@ class SheetDrafted(TypedDict):
 
 
 class Tallied(TypedDict):
-    """A table and its totals; the first ``keys`` of its columns are what it is by."""
+    """A table and its totals; the first ``keys`` of its columns are what it is by.
+
+    The last row gathers ``rest`` values if only the top was asked for; ``without_value`` has by
+    aggregate how many of the features count nothing in it.
+    """
 
     columns: list[str]
     keys: int
     rows: list[dict[str, Any]]
     total: dict[str, Any]
+    total_name: str
+    shares: list[str]
+    rest: int
+    features: int
+    without_value: dict[str, int]
     written: str | None
     chart: str | None
 

@@ -18,10 +18,14 @@ if TYPE_CHECKING:
 @options.command()
 @click.option("--each", "of_each", is_flag=True, help="A hull of each feature, not one of all.")
 @click.option(
-    "--by", metavar="FIELDS", default="", help="A hull of each group that agrees in these fields."
+    "--by",
+    metavar="FIELDS",
+    default="",
+    help="A hull of each group that agrees in these.",
 )
+@options.aggregate
 @each.common
-def hull(asked: Asked, of_each: bool, by: str) -> None:
+def hull(asked: Asked, of_each: bool, by: str, aggregate: tuple[str, ...]) -> None:
     """Wrap the convex hull round all features, each, or groups.
 
     \b
@@ -34,7 +38,8 @@ def hull(asked: Asked, of_each: bool, by: str) -> None:
 
     def work(layer: Layer, progress: Progress) -> HullResult:
         progress.stage(f"hulls of {layer.name}")
-        names = options.names_of(by)
-        return hull_layer(layer, each=of_each, by=names, invalid=asked.invalid or "mend")
+        names = options.terms_of(by)
+        invalid = asked.invalid or "mend"
+        return hull_layer(layer, each=of_each, by=names, aggregate=aggregate, invalid=invalid)
 
     work_on_each("hull", asked, work)

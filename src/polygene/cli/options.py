@@ -473,6 +473,19 @@ def names_of(text: str | None) -> list[str]:
     return [name.strip() for name in (text or "").split(",") if name.strip()]
 
 
+def terms_of(text: str | None) -> list[str]:
+    """Split fields and expressions at the commas that are in no brackets and no quotes."""
+    found, depth, quote = [""], 0, ""
+    for sign in text or "":
+        quote = "" if sign == quote else quote or (sign if sign in "'\"" else "")
+        depth += 0 if quote else (sign == "(") - (sign == ")")
+        if sign == "," and not quote and not depth:
+            found.append("")
+        else:
+            found[-1] += sign
+    return [term.strip() for term in found if term.strip()]
+
+
 key = click.option(
     "--key",
     multiple=True,
@@ -490,5 +503,5 @@ aggregate = click.option(
     "--aggregate",
     multiple=True,
     metavar="'NAME = FUNCTION(FIELD)'",
-    help="Aggregate a field: count sum mean min max median first last agreed list commonest.",
+    help="Aggregate a field: count sum mean min max median first last agreed list commonest value.",
 )

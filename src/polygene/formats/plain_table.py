@@ -1,12 +1,13 @@
-"""Tables without geometry, for reports and spreadsheets: CSV, Markdown, Parquet."""
+"""Tables for reports and spreadsheets, with a line of totals: CSV, Markdown, workbooks, Parquet."""
 
 from __future__ import annotations
 
 import csv
 import datetime
 import io
+from collections.abc import Collection, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -16,15 +17,37 @@ from polygene.errors import UsageError
 from polygene.formats import formulas
 from polygene.formats.base import check_free
 
-ENDINGS = (".csv", ".md", ".parquet")
+ENDINGS = (".csv", ".md", ".xlsx", ".parquet")
 
 
-def write(
-    path: Path, body: pa.Table, totals: pa.Table | None, n_keys: int, replaces: bool = False
-) -> list[str]:
+class Laid(NamedTuple):
+    """A table as it is shown.
+
+    totals : what stands in the last row, if there is one, behind ``n_keys`` columns of keys; the
+        first of these then has ``total_name``
+    digits : decimals of reals where they are shown to people; None for two
+    shares : columns of per cent
+    foot : lines below it
+    """
+
+    body: pa.Table
+    totals: pa.Table | None
+    n_keys: int
+    total_name: str = "all"
+    digits: int | None = None
+    shares: Collection[str] = ()
+    foot: Sequence[str] = ()
+
+    def digits_of(self, name: str) -> int:
+        """Return how many decimals a column is shown with."""
+        return self.digits if self.digits is not None else 1 if name in self.shares else 2
+
+
+def write(path: Path, laid: Laid, replaces: bool = False) -> list[str]:
     """Write a table in the format of the file's ending; totals go last, except into Parquet.
 
-    Returns what there is to say about it.
+    Rounded are Markdown and what a workbook shows; values are whole in CSV, Parquet and in the cells
+    of a workbook. Returns what there is to say about it.
 
     Raises
     ------
@@ -40,27 +63,53 @@ def write(
             f"{path} is no kind of table that is known; there are {', '.join(ENDINGS)}"
         )
     check_free(path, replaces)
-    n_formulas = 0
-    if path.suffix.lower() == ".csv":
-        body, n_formulas = formulas.defused(body)
+    kind, n_formulas, notes = path.suffix.lower(), 0, list[str]()
+    if kind == ".csv":
+        body, n_formulas = formulas.defused(laid.body)
+        laid = laid._replace(body=body)
     with replacing(path) as temporary:
-        if path.suffix.lower() == ".parquet":
-            pq.write_table(body, temporary)
+        if kind == ".parquet":
+            pq.write_table(laid.body, temporary)
+        elif kind == ".xlsx":
+            notes += _workbook(laid, path.stem, temporary)
         else:
-            rows = _rows(body, totals, n_keys)
-            text = _csv(rows) if path.suffix.lower() == ".csv" else _markdown(rows, body)
+            text = _csv(_rows(laid)) if kind == ".csv" else _markdown(laid)
             temporary.write_text(text, encoding="utf-8", newline="")
-    return formulas.said(path.name, n_formulas)
+    return [*notes, *formulas.said(path.name, n_formulas)]
 
 
-def _rows(body: pa.Table, totals: pa.Table | None, n_keys: int) -> list[list[Any]]:
-    columns = [column.to_pylist() for column in body.columns]
+def _rows(laid: Laid) -> list[list[Any]]:
+    columns = [column.to_pylist() for column in laid.body.columns]
     rows = [list(row) for row in zip(*columns, strict=True)]
-    if totals is not None:
-        last = [column[0].as_py() for column in totals.columns]
-        last[:n_keys] = ["all", *[None] * (n_keys - 1)]
-        rows.append(last)
-    return [body.column_names, *rows]
+    return [laid.body.column_names, *rows, *_last(laid)]
+
+
+def _last(laid: Laid) -> list[list[Any]]:
+    if laid.totals is None:
+        return []
+    last = [column[0].as_py() for column in laid.totals.columns]
+    last[: laid.n_keys] = [laid.total_name, *[None] * (laid.n_keys - 1)]
+    return [last]
+
+
+def _workbook(laid: Laid, name: str, path: Path) -> list[str]:
+    from polygene.formats import workbook
+
+    notes, columns = [], []
+    for field, column in zip(laid.body.schema, laid.body.columns, strict=True):
+        values, note = workbook.cell_values(column, f"{name}: {field.name}")
+        notes += [note] if note else []
+        columns.append(values)
+    table = pa.table(columns, laid.body.column_names)
+    formats = {
+        f.name: "#,##0" + ("." + "0" * laid.digits_of(f.name) if laid.digits_of(f.name) else "")
+        for f in laid.body.schema
+        if pa.types.is_floating(f.type)
+    }
+    foot = [[line] for line in laid.foot]
+    last = [*_last(laid), *([[]] if foot else []), *foot]
+    workbook.write_tables(path, [(name, table, last, formats)])
+    return notes
 
 
 def _plain(value: Any) -> str:
@@ -79,10 +128,17 @@ def _csv(rows: list[list[Any]]) -> str:
     return text.getvalue()
 
 
-def _markdown(rows: list[list[Any]], body: pa.Table) -> str:
-    def cell(value: Any) -> str:
+def _markdown(laid: Laid) -> str:
+    body, rows = laid.body, _rows(laid)
+    digits = [
+        None if k < laid.n_keys else laid.digits_of(n) for k, n in enumerate(body.column_names)
+    ]
+
+    def cell(value: Any, digits: int | None = None) -> str:
         if isinstance(value, float):
-            return f"{value:,.2f}"
+            return repr(value) if digits is None else f"{value:,.{digits}f}"
+        if digits is None:  # what rows are told apart by
+            return _plain(value).replace("|", "\\|").replace("\n", " ")
         if isinstance(value, int) and not isinstance(value, bool):
             return f"{value:,}"
         return _plain(value).replace("|", "\\|").replace("\n", " ")
@@ -91,5 +147,7 @@ def _markdown(rows: list[list[Any]], body: pa.Table) -> str:
         "---:" if pa.types.is_integer(f.type) or pa.types.is_floating(f.type) else "---"
         for f in body.schema
     ]
-    lines = [[cell(v) for v in rows[0]], rules, *([cell(v) for v in row] for row in rows[1:])]
-    return "".join(f"| {' | '.join(cells)} |\n" for cells in lines)
+    cells = [list(map(cell, row, digits)) for row in rows[1:]]
+    lines = [list(map(cell, rows[0])), rules, *cells]
+    table = "".join(f"| {' | '.join(cells)} |\n" for cells in lines)
+    return table + "".join(f"\n{line}\n" for line in laid.foot)

@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import datetime
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -243,7 +243,6 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     FileError
         If it cannot be written.
     """
-    module = _openpyxl()
     notes: list[str] = []
     meant, declared = [], set[str]()
     if path.exists():
@@ -254,20 +253,37 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
                 f"{path} has other sheets ({listed(others, 5)}), and a workbook is written anew as a "
                 "whole; write to another file"
             )
-    book = module.Workbook(write_only=True)
-    book.properties.creator = ""
     for layer in layers:
         _check_size(path, layer)
         own = _writable(layer, notes, declared)
         meant.append(own)
-        put(book, own.name, own.table)
     with replacing(path) as temporary:
-        book.save(temporary)
+        write_tables(temporary, [(own.name, own.table, [], {}) for own in meant])
     return Written(notes, meant, Way(frozenset(declared), keeps_types=False))
 
 
-def put(book: Any, name: str, table: pa.Table, last: Sequence[Sequence[Any]] = ()) -> None:
-    """Add a sheet with the rows of a table, and more below it. Texts stay texts, also ``=A1``."""
+Sheet = tuple[str, pa.Table, Sequence[Sequence[Any]], Mapping[str, str]]
+
+
+def write_tables(path: Path, tables: Sequence[Sheet]) -> None:
+    """Write sheets: each a name, a table, rows below it, and how columns of reals are shown.
+
+    Texts stay texts, also ``=A1``.
+    """
+    book = _openpyxl().Workbook(write_only=True)
+    book.properties.creator = ""
+    for sheet in tables:
+        _put(book, *sheet)
+    book.save(path)
+
+
+def _put(
+    book: Any,
+    name: str,
+    table: pa.Table,
+    last: Sequence[Sequence[Any]],
+    formats: Mapping[str, str],
+) -> None:
     from openpyxl.cell import WriteOnlyCell
     from openpyxl.styles import Font
 
@@ -287,10 +303,20 @@ def put(book: Any, name: str, table: pa.Table, last: Sequence[Sequence[Any]] = (
         values = column.to_pylist()
         is_text = pa.types.is_string(column.type)
         columns.append([None if v is None else text(v) for v in values] if is_text else values)
+
+    def shown(value: Any, how: str) -> Any:
+        if isinstance(value, str):
+            return text(value)
+        if how and isinstance(value, float):
+            value = WriteOnlyCell(sheet, value)
+            value.number_format = how
+        return value
+
+    ways = [formats.get(name, "") for name in table.column_names]
     for row in zip(*columns, strict=True):
-        sheet.append(row)
+        sheet.append(list(map(shown, row, ways)) if formats else row)
     for more in last:
-        sheet.append([text(v) if isinstance(v, str) else v for v in more])
+        sheet.append([shown(v, way) for v, way in zip(more, ways, strict=False)])
 
 
 def _check_size(path: Path, layer: Layer) -> None:

@@ -20,6 +20,7 @@ from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name
 from polygene.ops.given import Names, expression, names
+from polygene.ops.grouped import grouped_by
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.places.buffer_degrees import MOST_VERTICES, buffered_in_degrees, grid_round
 from polygene.ops.places.extents import finite_bounds
@@ -126,7 +127,7 @@ def buffer(
         If the expression does not fit, or gives no numbers.
     """
     style = Style(caps, corners, mitre_limit, chord_error, side)
-    fields = names(by)
+    layer, fields = grouped_by(layer, names(by))
     for name in fields:
         layer.check_field(name)
     if sum((distance is not None, len(rings) > 0, distance_by is not None)) != 1:

@@ -18,6 +18,7 @@ from polygene.layer import Layer
 from polygene.measures import Ruler, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.given import Names, names
+from polygene.ops.grouped import grouped_by
 from polygene.ops.overlays.sampled import check_groups
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.places.extents import finite_bounds, grid_for
@@ -79,7 +80,7 @@ def dissolve(
     invalid: str = "mend",
     progress: Progress = SILENT,
 ) -> DissolveResult:
-    """Join features that agree in the fields ``by``, or all of them if none is named.
+    """Join features that agree in the fields or expressions ``by``, or all if none is named.
 
     Fields are summed up as ``aggregate`` says, as in ``beds = count()``; the others keep their value
     where the group agrees, and are null elsewhere. Nulls in ``by`` form a group, or with
@@ -98,9 +99,7 @@ def dissolve(
         If coordinates are not finite, or polygons are invalid and refused.
     """
     check_choice("null_group", null_group, NULL_GROUPS)
-    by = names(by)
-    for name in by:
-        layer.check_field(name)
+    layer, by = grouped_by(layer, names(by))
     takes = [Take.parse(text) for text in names(aggregate)]
     check_names(takes, by)
     step = map_units(precision, layer.crs)

@@ -10,15 +10,19 @@ import pyarrow as pa
 from polygene import kernels
 from polygene.arrays import BoolArray, I64Array, count_by, offsets_from, owners, spans
 from polygene.crs import label
+from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.longitudes import opened, parted_rings
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
+from polygene.ops.dissolve import check_names, with_taken
 from polygene.ops.given import Names, names
+from polygene.ops.grouped import grouped_by
 from polygene.ops.places.extents import finite_bounds
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Admitted, NamedRows, unit_of
+from polygene.table.aggregate import Take
 from polygene.table.groups import agreed, group_rows
 
 
@@ -46,13 +50,21 @@ class HullResult:
     summary: HullSummary
 
 
-def hull(layer: Layer, *, each: bool = False, by: Names = (), invalid: str = "mend") -> HullResult:
-    """Return the convex hull of all features, of ``each``, or of those that agree in some fields.
+def hull(
+    layer: Layer,
+    *,
+    each: bool = False,
+    by: Names = (),
+    aggregate: Names = (),
+    invalid: str = "mend",
+) -> HullResult:
+    """Return the convex hull of all features, of ``each``, or of those that agree in ``by``.
 
-    In longitude and latitude it is that on their plane, cut open as `polygene.longitudes` says, and
-    parted where it goes over the 180th meridian. Exact: corners are vertices of the input, bit for bit.
-    What lies on one line has no hull and is left out, named. Fields keep a value where all of a group
-    agree. Invalid polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
+    That are fields or expressions; other fields are summed up as ``aggregate`` says, or keep a value
+    where all of a group agree. In longitude and latitude a hull is that on their plane, cut open as
+    `polygene.longitudes` says, and parted where it goes over the 180th meridian. Exact: corners are
+    vertices of the input, bit for bit. What lies on one line has no hull and is left out, named.
+    Invalid polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
 
     Raises
     ------
@@ -61,9 +73,11 @@ def hull(layer: Layer, *, each: bool = False, by: Names = (), invalid: str = "me
     DataError
         If coordinates are not finite, or polygons are invalid and refused.
     """
-    by = names(by)
-    for name in by:
-        layer.check_field(name)
+    takes = [Take.parse(text) for text in names(aggregate)]
+    if each and (takes or names(by)):
+        raise UsageError("`each` has a hull of every feature; leave `by` and `aggregate` out")
+    layer, by = grouped_by(layer, names(by))
+    check_names(takes, by)
     admission = admit(layer, invalid)
     layer = admission.layer
     finite_bounds(layer)
@@ -74,7 +88,7 @@ def hull(layer: Layer, *, each: bool = False, by: Names = (), invalid: str = "me
     else:
         groups = group_rows(layer.table, by, layer.n_rows)
         group, firsts = groups.group, groups.firsts
-        table, disagreements = agreed(layer.table, groups, by)
+        table, disagreements = with_taken(agreed(layer.table, groups, by), takes, layer, groups)
     running, is_over, turn = opened(layer, group, len(firsts))
     column = _hulls(
         own=layer.geometry,

@@ -46,8 +46,6 @@ def draw_chart(
         for name, kind in zip(body.column_names[n_keys:], body.schema.types[n_keys:], strict=True)
         if pa.types.is_integer(kind) or pa.types.is_floating(kind)
     ]
-    if "total" in series and len(series) > 2:
-        series.remove("total")
     if body.num_rows == 0 or not series:
         raise DataError("there is nothing to draw: the tally has no rows, or no numbers")
     notes = []

@@ -31,6 +31,7 @@ from polygene.table.sums import rounded_sums
 
 _NUMBERS = ("sum", "mean", "median")
 _WEIGHTED = ("sum", "mean")
+_RANKED = ("largest", "smallest")
 FUNCTIONS = {
     "count": "how many features, or with a field how many values that are not null",
     "sum": "the sum; with weight=w of value times w",
@@ -43,18 +44,21 @@ FUNCTIONS = {
     "agreed": "the value that all have, null where they differ",
     "list": "the different values as one text, in order of appearance, with ; between",
     "commonest": "the commonest value, null where two are equally common",
+    "value": "that of the largest (or smallest) in an expression: value(name, largest = area())",
 }
 
 
 @dataclass(frozen=True)
 class Take:
-    """``name = function(argument, weight=weight)``."""
+    """``name = function(argument, weight=weight)``, or ``value(argument, largest = rank)``."""
 
     text: str
     name: str
     function: str
     argument: lark.Tree | None
     weight: lark.Tree | None
+    rank: lark.Tree | None = None
+    is_smallest: bool = False
 
     @staticmethod
     def parse(text: str) -> Take:
@@ -85,22 +89,30 @@ class Take:
                 text,
                 tree.meta.start_pos,
             )
-        arguments, weight = list(tree.children[1:]), None
-        if arguments and _is_weight(arguments[-1]):
+        arguments, weight, rank = list(tree.children[1:]), None, None
+        last = _named(arguments[-1]) if arguments else ""
+        if last == "weight":
             weight = arguments.pop().children[2]
+        elif last in _RANKED and function == "value":
+            rank = arguments.pop().children[2]
+        if (rank is None) == (function == "value"):
+            raise ExpressionError(
+                "write it as value(FIELD, largest = EXPRESSION), or smallest",
+                text,
+                tree.meta.start_pos,
+            )
         _check_arguments(text, tree, function, arguments, weight)
         argument = arguments[0] if arguments else None
         name = match[1] or match[2] or _default_name(function, argument)
-        return Take(text, name, function, argument, weight)
+        return Take(text, name, function, argument, weight, rank, last == "smallest")
 
 
-def _is_weight(tree: lark.Tree) -> bool:
-    return (
-        tree.data == "compare"
-        and str(tree.children[1]) == "="
-        and tree.children[0].data == "field"
-        and str(tree.children[0].children[0]).lower() == "weight"
-    )
+def _named(tree: lark.Tree) -> str:
+    """Return the name of an argument that is given by one, as ``weight = area``."""
+    is_named = tree.data == "compare" and str(tree.children[1]) == "="
+    if not is_named or tree.children[0].data != "field":
+        return ""
+    return str(tree.children[0].children[0]).lower()
 
 
 def _check_arguments(
@@ -184,10 +196,19 @@ def aggregate(take: Take, layer: Layer, groups: Entries) -> Aggregated:
         return _lists(take.name, column, entries)
     if take.function == "agreed":
         rows, disagreed = _agreed(column, groups)
+    elif take.rank is not None:
+        rows, disagreed = _of_the_largest(take, layer, column, groups)
     else:
         rows, disagreed = _CHOICES[take.function](column, entries)
     data = column.take(pa.array(rows, mask=rows < 0))
     return Aggregated(pa.field(take.name, data.type, metadata=metadata), data, disagreed)
+
+
+def without_value(take: Take, layer: Layer) -> int:
+    """Return how many rows have no value for an aggregate, so that they count nothing in it."""
+    if take.argument is None or take.function in ("agreed", "value"):
+        return 0
+    return int(computed(take.argument, take.text, layer).data.null_count)
 
 
 def _weights(take: Take, layer: Layer, groups: Entries) -> F64Array:
@@ -311,6 +332,23 @@ def _agreed(column: pa.ChunkedArray, groups: Entries) -> tuple[I64Array, int]:
     rows, _ = _first(column, groups)
     differs = low != high
     return np.where(differs, -1, rows), int(differs.sum())
+
+
+def _of_the_largest(
+    take: Take, layer: Layer, column: pa.ChunkedArray, groups: Entries
+) -> tuple[I64Array, int]:
+    """Return a row of each group that has the value of those that rank first, -1 where these differ."""
+    assert take.rank is not None
+    found = computed(take.rank, take.text, layer)
+    ranks = _ranks(found.data)[groups.row].astype(np.int64)
+    known = np.flatnonzero(np.asarray(pc.is_valid(found.data), bool)[groups.row])
+    if take.is_smallest:
+        ranks = -ranks
+    group, ranks = groups.group[known], ranks[known]
+    best = np.full(groups.n_groups, np.iinfo(np.int64).min)
+    np.maximum.at(best, group, ranks)
+    first = known[ranks == best[group]]
+    return _agreed(column, Entries(groups.row[first], groups.group[first], groups.n_groups))
 
 
 def _commonest(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:

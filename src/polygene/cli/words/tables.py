@@ -10,7 +10,7 @@ from polygene.cli.words.blocks import Words, shown
 from polygene.notes import counted
 
 
-def tallied(found: Tallied, say: Words) -> None:
+def tallied(found: Tallied, say: Words, digits: int | None = None) -> None:
     names, keys = found["columns"], found["keys"]
     columns = {name: [row[name] for row in found["rows"]] for name in names}
     right = [
@@ -18,9 +18,30 @@ def tallied(found: Tallied, say: Words) -> None:
         for k, name in enumerate(names)
         if _are_numbers([*columns[name], *([found["total"][name]] if k >= keys else [])])
     ]
-    rows = [[_cell(row[name]) for name in names] for row in found["rows"]]
-    totals = ["all", *([""] * (keys - 1)), *(_cell(found["total"][name]) for name in names[keys:])]
-    say.table(names, [*rows, totals], right=right, flexible=range(keys), has_total=True)
+    shows = {n: digits if digits is not None else 1 if n in found["shares"] else 2 for n in names}
+    rows = [
+        [
+            *(_key(row[name]) for name in names[:keys]),
+            *(_cell(row[name], shows[name]) for name in names[keys:]),
+        ]
+        for row in found["rows"]
+    ]
+    feet = [_cell(found["total"][name], shows[name]) for name in names[keys:]]
+    totals = [found["total_name"], *([""] * (keys - 1)), *feet]
+    if keys:
+        rows.append(totals)
+    say.table(names, rows, right=right, flexible=range(keys), has_total=keys > 0)
+    for line in foot_of(found):
+        say.note(line)
+
+
+def foot_of(found: Tallied) -> list[str]:
+    """Return the lines below a table: what counts nothing in it, and why."""
+    of = f"of {counted(found['features'], 'feature')}"
+    return [
+        f"{name}: {n:,} {of} without a value (null), which count nothing in it"
+        for name, n in found["without_value"].items()
+    ]
 
 
 def _are_numbers(values: Sequence[Any]) -> bool:
@@ -30,9 +51,14 @@ def _are_numbers(values: Sequence[Any]) -> bool:
     )
 
 
-def _cell(value: Any) -> str:
+def _key(value: Any) -> str:
+    """Return a value that rows are told apart by, with all its digits."""
+    return f"{value!r}" if isinstance(value, float) else shown(value)
+
+
+def _cell(value: Any, digits: int) -> str:
     if isinstance(value, float):
-        return f"{value:,.2f}"
+        return f"{value:,.{digits}f}"
     if isinstance(value, int) and not isinstance(value, bool):
         return f"{value:,}"
     return shown(value)
