@@ -301,6 +301,45 @@ class Joins(unittest.TestCase):
         touching = join(zones, spot, "touches").layer.table
         self.assertEqual(touching["matches"].to_pylist(), [1, 1])
 
+    def test_points_on_shared_borders_add_up_when_they_are_shared_out(self):
+        rng = np.random.default_rng(24)
+        corners = [(10.0 * i, 10.0 * j) for j in range(3) for i in range(3)]
+        zones = make.polygons([[[make.square(x, y, 10.0)]] for x, y in corners])
+        zones = make.layer("zones", zones, None, zone=np.arange(zones.n_rows))
+        on = [(10.0, 5.0), (10.0, 10.0), (20.0, 20.0), (0.0, 5.0), (0.0, 0.0)]
+        xy = np.array(on + [tuple(p) for p in rng.uniform(0.1, 29.9, (40, 2))])
+        spots = make.layer(
+            "spots", make.points([[p] for p in xy]), None, v=np.arange(len(xy)) * 1.0
+        )
+        asked = ["n = count()", "s = sum(v)", "m = mean(v)"]
+        plain = join(zones, spots, aggregate=asked)
+        self.assertEqual(plain.summary.on_borders.first, ["row 1", "row 2", "row 3"])
+        self.assertEqual(sum(plain.layer.table["n"].to_pylist()), len(xy) + 1 + 3 + 3)
+        for how in ("first-key", "split"):
+            found = join(zones, spots, aggregate=asked, share_border=how).layer.table
+            self.assertAlmostEqual(sum(found["n"].to_pylist()), len(xy))
+            self.assertEqual(found["n"].to_pylist(), found["matches"].to_pylist())
+            total = sum(v or 0.0 for v in found["s"].to_pylist())
+            self.assertAlmostEqual(total, float(xy.shape[0] * (xy.shape[0] - 1) / 2))
+        pairs = join(spots, zones, pairs=True, share_border="first-key").layer.table
+        self.assertEqual(pairs["v"].to_pylist(), [float(k) for k in range(len(xy))])
+        order = rng.permutation(zones.n_rows)
+        turned = replace(zones.take(order), ids=order + 1)
+        named = replace(zones, ids=np.arange(zones.n_rows) + 1)
+        self.assertEqual(
+            join(spots, turned, pairs=True, share_border="first-key")
+            .layer.table["zone"]
+            .to_pylist(),
+            join(spots, named, pairs=True, share_border="first-key")
+            .layer.table["zone"]
+            .to_pylist(),
+        )
+        for wrong in ({"share_border": "split", "pairs": True}, {"share_border": "half"}):
+            with self.assertRaises(UsageError):
+                join(spots, zones, **wrong)
+        with self.assertRaises(UsageError):
+            join(zones, zones, share_border="split")
+
     def test_shares_largest_and_unmatched(self):
         homes = make.polygons([[[make.square(0, 0, 10)]], [[make.square(20, 0, 2)]]])
         people = make.layer("people", homes, n=[100, 7])

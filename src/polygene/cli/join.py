@@ -42,6 +42,11 @@ if TYPE_CHECKING:
     show_default=True,
     help="Features of INPUT without a partner.",
 )
+@click.option(
+    "--share-border",
+    type=click.Choice(["first-key", "split"]),
+    help="Points on a border of several polygons: to that of the lowest identifier, or in parts.",
+)
 @options.keep
 @options.drop
 @click.option("--links", metavar="DESTINATION", help="Of nearest: write lines to the partners too.")
@@ -61,6 +66,7 @@ def join(
     count: int,
     up_to: Any,
     alone: str,
+    share_border: str | None,
     keep: str | None,
     drop: str | None,
     links: str | None,
@@ -111,6 +117,7 @@ def join(
             count=count,
             up_to=up_to,
             alone=alone,
+            share_border=share_border,
             keep=options.names_of(keep),
             drop=options.names_of(drop),
             links=links is not None,

@@ -25,7 +25,7 @@ from polygene.ops.partnered import (
     with_aggregates,
     with_partners,
 )
-from polygene.ops.places.partners import Partners, metric_of, partners
+from polygene.ops.places.partners import SHARED_BORDERS, Partners, metric_of, partners
 from polygene.ops.subset import with_fields
 from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress
@@ -44,6 +44,8 @@ class JoinSummary:
 
     pairs : of features; none, one, many : features of INPUT with so many partners
     unused : features of OTHER that are nobody's partner
+    on_borders : points on a border that several of the polygons share; ``border`` is what became of
+        them: ``first-key``, ``split``, or nothing where each counts in all
     tied : features of INPUT whose partner was one of several equally near or large
     furthest, middle : distances of partners, for nearest; metric : what they are measured on
     brought : how OTHER came from another CRS, if it did
@@ -72,6 +74,8 @@ class JoinSummary:
     notes: list[str]
     metric: str = ""
     brought: list[Bridge] = field(default_factory=list)
+    on_borders: NamedRows = field(default_factory=NamedRows)
+    border: str = ""
 
 
 @dataclass(frozen=True)
@@ -101,6 +105,7 @@ def join(
     links: bool = False,
     precision: Length | None = None,
     follow: Length | None = None,
+    share_border: str | None = None,
     progress: Progress = SILENT,
 ) -> JoinResult:
     """Give each feature of INPUT what lies to it in a relation, or has its key.
@@ -130,6 +135,9 @@ def join(
     precision : step of the grid, a text or a number in map units
     follow : how closely edges from another CRS follow their course, numbers in metres; 0.01 if not
         given
+    share_border : of points on a border that several polygons share: ``first-key`` gives each to the
+        one with the lowest identifier (the first row, without such), ``split`` counts it in parts of
+        each, in counts, sums and means; they count in all if not given
 
     Raises
     ------
@@ -141,10 +149,11 @@ def join(
     """
     check_choice("alone", alone, UNMATCHED)
     if key:
-        if relation is not None or links or count > 1 or any((up_to, precision, follow)):
+        given = (relation, up_to, precision, follow, share_border)
+        if links or count > 1 or any(value is not None for value in given):
             raise UsageError(
-                "`key` joins by key: `relation`, `count`, `up_to`, `links`, `precision` and `follow` "
-                "belong to joining by place"
+                "`key` joins by key: `relation`, `count`, `up_to`, `links`, `precision`, `follow` and "
+                "`share_border` belong to joining by place"
             )
         keys = [Key.parse(text) for text in names(key)]
         how = (names(aggregate), pairs, best, alone, names(keep), names(drop))
@@ -168,6 +177,14 @@ def join(
         precision=map_units(precision, layer.crs),
         follow=true_metres(follow),
     )
+    on_borders = found.on_borders(layer, other)
+    if share_border is not None:
+        check_choice("share_border", share_border, SHARED_BORDERS)
+        if found.touches is None:
+            raise UsageError("`share_border` is of points and polygons")
+        if share_border == "split" and (pairs or best is not None):
+            raise UsageError("`share_border` split is of counts and sums, not of pairs")
+        found = found.shared_out(layer, other, share_border)
     own, other = other, with_fields(other, names(keep), names(drop))
     all_pairs = found
     if best is not None:
@@ -183,6 +200,8 @@ def join(
         out=result.n_rows,
         taken=[Take.parse(t).name for t in asked],
         disagreements=disagreements,
+        on_borders=on_borders,
+        border=share_border or "",
     )
     return JoinResult(result, summary, _links(layer, other, found) if links else None)
 

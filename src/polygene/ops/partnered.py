@@ -13,7 +13,7 @@ from polygene.arrays import NONE, I64Array, bucket, count_by
 from polygene.layer import Layer
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.places.partners import Partners
-from polygene.table.aggregate import Entries, Take, aggregate
+from polygene.table.aggregate import Entries, Take, aggregate, counts_of
 
 
 def with_partners(
@@ -51,7 +51,10 @@ def with_aggregates(
         of = found.size[found.second]
         share = np.divide(found.shared, of, out=np.zeros(len(of)), where=of > 0)
         share[np.abs(share - 1) < 1e-9] = 1.0
-    groups = Entries(found.second, found.first, layer.n_rows, share)
+    if found.weight is not None:
+        share = found.weight
+    is_split = found.weight is not None
+    groups = Entries(found.second, found.first, layer.n_rows, share, is_split)
     table, disagreements = aggregated(layer, other, groups, np.arange(layer.n_rows), take)
     matches_of = count_by(found.first, layer.n_rows)
     if found.distance is not None:
@@ -87,7 +90,8 @@ def aggregated(
     taken = {n.casefold() for n in table.column_names}
     is_none = group_of == NONE
     at = pa.array(group_of, mask=is_none)
-    sizes = np.append(count_by(groups.group, groups.n_groups), 0)  # the last is that of no group
+    # the last is that of no group
+    sizes = np.append(counts_of(groups), 0)
     matches_of = sizes[np.where(is_none, groups.n_groups, group_of)]
     table = added(table, free_name("matches", other.name, taken), pa.array(matches_of))
     for text in take:

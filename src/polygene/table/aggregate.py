@@ -142,12 +142,14 @@ class Entries:
 
     row, group : (n,) entries, in the order that `first`, `last` and `list` see
     share : (n,) how much of the row counts, 1 for all of it
+    splits : whether rows count by their share in counts, sums and means, without being asked to
     """
 
     row: I64Array
     group: I64Array
     n_groups: int
     share: F64Array | None = None
+    splits: bool = False
 
 
 @dataclass(frozen=True)
@@ -170,8 +172,7 @@ def aggregate(take: Take, layer: Layer, groups: Entries) -> Aggregated:
         If a field is unknown or of the wrong kind, with the place.
     """
     if take.argument is None:
-        counts = count_by(groups.group, groups.n_groups)
-        return _of_counts(take.name, counts)
+        return _of_counts(take.name, counts_of(groups))
     found = computed(take.argument, take.text, layer)
     metadata = None
     if take.argument.data == "field":
@@ -186,11 +187,20 @@ def aggregate(take: Take, layer: Layer, groups: Entries) -> Aggregated:
         )
     is_valid = np.asarray(pc.is_valid(column), bool)[groups.row]
     kept = np.flatnonzero(is_valid)
-    entries = Entries(groups.row[kept], groups.group[kept], groups.n_groups)
+    entries = Entries(
+        groups.row[kept],
+        groups.group[kept],
+        groups.n_groups,
+        None if groups.share is None else groups.share[kept],
+        groups.splits,
+    )
     if take.function == "count":
-        return _of_counts(take.name, count_by(entries.group, entries.n_groups))
+        return _of_counts(take.name, counts_of(entries))
     if take.function in _NUMBERS:
         weight = None if take.weight is None else _weights(take, layer, groups)[kept]
+        if groups.splits and take.function in _WEIGHTED:
+            assert entries.share is not None
+            weight = entries.share if weight is None else weight * entries.share
         return _of_numbers(take, column, entries, weight)
     if take.function == "list":
         return _lists(take.name, column, entries)
@@ -228,8 +238,16 @@ def _weights(take: Take, layer: Layer, groups: Entries) -> F64Array:
     return np.asarray(values, np.float64)[groups.row]
 
 
-def _of_counts(name: str, counts: I64Array) -> Aggregated:
-    return Aggregated(pa.field(name, pa.int64()), pa.chunked_array([pa.array(counts)]))
+def counts_of(groups: Entries) -> I64Array | F64Array:
+    """Return how many rows are in each group; of split ones the shares."""
+    if not groups.splits or groups.share is None:
+        return count_by(groups.group, groups.n_groups)
+    return rounded_sums(groups.group, groups.share, groups.n_groups)
+
+
+def _of_counts(name: str, counts: I64Array | F64Array) -> Aggregated:
+    data = pa.array(counts)
+    return Aggregated(pa.field(name, data.type), pa.chunked_array([data]))
 
 
 def _of_numbers(

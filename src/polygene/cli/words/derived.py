@@ -97,6 +97,14 @@ def join(summary: JoinSummary, say: Words) -> None:
     disagreed(say, summary.disagreements, "features")
     say.line("CRS", summary.crs)
     say.note(*summary.notes, *(bridge(facts, summary.input) for facts in summary.brought))
+    if summary.on_borders.count:
+        n, which = counted(summary.on_borders.count, "point"), named(summary.on_borders)
+        done = {
+            "": "count in each; `share_border` gives each to one, or splits them",
+            "first-key": "went to the one with the lowest identifier",
+            "split": "count in parts of each",
+        }[summary.border]
+        say.note(f"{n} on a border that several polygons share {done}: {which}")
     if summary.tied.count:
         n = counted(summary.tied.count, "feature")
         say.note(

@@ -5,11 +5,12 @@ On a projected CRS the nearest is that on its plane; in longitude and latitude t
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
-from polygene.arrays import NONE, F64Array, I64Array
+from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by
 from polygene.crs import degrees_of, ellipsoid, is_geographic, label
 from polygene.errors import UsageError
 from polygene.geometry import Family, extent_of
@@ -20,10 +21,11 @@ from polygene.ops.admit import admit
 from polygene.ops.places.bridge import Brought, brought
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.places.relations import check_relation, related
-from polygene.ops.summary import Bridge
+from polygene.ops.summary import Bridge, NamedRows
 from polygene.plane.distances import NearestRows, nearest_rows
 from polygene.plane.relations import holds, matches
 
+SHARED_BORDERS = ("first-key", "split")
 FARTHER = 8.0  # how much further to look for the nearest if it was not found, across CRS
 
 
@@ -35,6 +37,8 @@ class Partners:
     distance : (n,) in metres, or map units without a CRS; mine, theirs : (n, 2) from where to where
     tied : rows whose last partner is one of several equally near
     bridge : how OTHER came from another CRS, if it did
+    touches : (n,) of points and polygons, whether the point is on the border
+    weight : (n,) how much of a point counts in each pair, where those on borders are split
     """
 
     first: I64Array
@@ -46,9 +50,44 @@ class Partners:
     tied: I64Array = field(default_factory=lambda: np.zeros(0, np.int64))
     size: F64Array | None = None
     bridge: Bridge | None = None
+    touches: BoolArray | None = None
+    weight: F64Array | None = None
+
+    def on_borders(self, layer: Layer, other: Layer) -> NamedRows:
+        """Return the points on a border that several polygons share."""
+        if self.touches is None:
+            return NamedRows()
+        points, row, _ = self._sides(layer, other)
+        times = count_by(row[self.touches], points.n_rows)
+        return NamedRows.of(points, times > 1)
+
+    def shared_out(self, layer: Layer, other: Layer, how: str) -> Partners:
+        """Give points on a border that several polygons share to one, or to all in equal parts."""
+        assert self.touches is not None
+        points, row, polygon = self._sides(layer, other)
+        areas = other if points is layer else layer
+        times = count_by(row[self.touches], points.n_rows)
+        if how == "split":
+            weight = np.ones(len(row))
+            weight[self.touches] = 1.0 / times[row[self.touches]]
+            return replace(self, weight=weight)
+        rank = polygon if areas.ids is None else areas.ids[polygon]
+        at = np.flatnonzero(self.touches)
+        order = at[np.lexsort((rank[at], row[at]))]
+        is_first = np.ones(len(order), bool)
+        is_first[1:] = row[order][1:] != row[order][:-1]
+        gone = np.zeros(len(row), bool)
+        gone[order[~is_first]] = True
+        return self.take(np.flatnonzero(~gone))
+
+    def _sides(self, layer: Layer, other: Layer) -> tuple[Layer, I64Array, I64Array]:
+        """Return the layer of points, and of each pair the row of it and that of the polygons."""
+        if layer.geometry.family == Family.POINTS:
+            return layer, self.first, self.second
+        return other, self.second, self.first
 
     def take(self, kept: I64Array) -> Partners:
-        def some(values: F64Array | None) -> F64Array | None:
+        def some(values: Any) -> Any:
             return None if values is None else values[kept]
 
         return Partners(
@@ -61,6 +100,8 @@ class Partners:
             tied=self.tied,
             size=self.size,
             bridge=self.bridge,
+            touches=some(self.touches),
+            weight=some(self.weight),
         )
 
 
@@ -101,12 +142,16 @@ def partners(
     families = (layer.geometry.family, other.geometry.family)
     mask = matches(pairs, relation) if is_pattern else holds(relation, pairs, *families)
     kept = np.flatnonzero(mask)
+    touches = None
+    if set(families) == {Family.POINTS, Family.POLYGONS}:
+        touches = holds("touches", pairs, *families)[kept]
     return Partners(
         pairs.first[kept],
         pairs.second[kept],
         pairs.shared[kept],
         size=_sizes(found),
         bridge=found.facts,
+        touches=touches,
     )
 
 
