@@ -170,7 +170,7 @@ class _Work(Generic[R]):
         notes = list(reading.notes)
         for layer in reading.layers:
             taken, words = self.choice.of(layer)
-            result = operation(taken)
+            result = _as_own(operation(taken))
             more = [*notes, *words, *nothing_to_part(result.layer, out)]
             if self.way.counts_invalid:
                 more += still_invalid(result.layer)
@@ -178,6 +178,12 @@ class _Work(Generic[R]):
             self.given.append(layer)
             self.sources.append(LayerRef(ref.path, layer.name))
             notes, began = [], time.monotonic()
+
+
+def _as_own(result: R) -> R:
+    """Return a result whose rows are counted as it has them."""
+    own: R = replace(result, layer=result.layer.as_result())  # type: ignore[type-var]
+    return own
 
 
 def still_invalid(layer: Layer) -> list[str]:

@@ -45,6 +45,8 @@ class Layer:
         The features' own identifiers, distinct, where the source has such.
     title, description : str
         What the source calls the layer for people, if anything.
+    rows : (n_rows,) int64 or None
+        Which row of the source each is, counted from 0, where only some were chosen from it.
     total : int or None
         Features in the source if only some were chosen from it.
     lineage : Lineage or None
@@ -70,8 +72,11 @@ class Layer:
     metadata: tuple[Metadata, ...] = ()
     doubt: float = 0.0
     no_geometry: str = ""
+    rows: I64Array | None = None
 
     def __post_init__(self) -> None:
+        if self.rows is not None and len(self.rows) != self.n_rows:  # made of what had them
+            object.__setattr__(self, "rows", None)
         assert self.table.num_columns == 0 or self.table.num_rows == self.n_rows
 
     @property
@@ -133,16 +138,31 @@ class Layer:
     def with_geometry(self, geometry: GeometryColumn, source_rows: I64Array) -> Layer:
         """Return a layer with new geometry whose row k has the attributes of ``source_rows[k]``.
 
-        Identifiers stay only if no source row comes twice.
+        Identifiers and row numbers stay only if no source row comes twice.
         """
         is_all = len(source_rows) == self.n_rows and (source_rows == np.arange(self.n_rows)).all()
         if is_all:
             return replace(self, geometry=geometry)
         table = self.table.take(pa.array(source_rows)) if self.table.num_columns else self.table
         ids = None if self.ids is None else self.ids[source_rows]
-        if ids is not None and len(present(source_rows, self.n_rows)) < len(source_rows):
-            ids = None
-        return replace(self, geometry=geometry, table=table, ids=ids)
+        rows: I64Array | None = source_rows if self.rows is None else self.rows[source_rows]
+        if len(present(source_rows, self.n_rows)) < len(source_rows):
+            ids = rows = None
+        return replace(self, geometry=geometry, table=table, ids=ids, rows=rows)
+
+    def as_result(self) -> Layer:
+        """Return the layer as one of its own, whose rows are no longer those of a source."""
+        return self if self.rows is None else replace(self, rows=None)
+
+    @property
+    def numbers(self) -> I64Array:
+        """(n_rows,) the number of each row in its source, counted from 1."""
+        return (np.arange(self.n_rows) if self.rows is None else self.rows) + 1
+
+    @property
+    def origins(self) -> I64Array:
+        """(n_rows,) what a row is told by: its own identifier, or its number where there are none."""
+        return self.numbers if self.ids is None else self.ids
 
     def without_features_as(self, family: Family) -> Layer:
         """Return a layer of no features as one of another family, since many files do not say which.
@@ -159,10 +179,9 @@ class Layer:
             raise UnknownFieldError(name, self.name, self.table.column_names)
 
     def row_label(self, row: int) -> str:
-        """Return how messages name a row: counted from 1, with its own identifier if it has one."""
-        if self.ids is None:
-            return f"row {row + 1}"
-        return f"row {row + 1} (id {self.ids[row]})"
+        """Return how messages name a row: as its source counts it, with its identifier if any."""
+        number = row + 1 if self.rows is None else int(self.rows[row]) + 1
+        return f"row {number}" if self.ids is None else f"row {number} (id {self.ids[row]})"
 
 
 def distinct_name(name: str, taken: Container[str], folds: bool = False) -> str:

@@ -23,7 +23,7 @@ from polygene.ops.admit import admit
 from polygene.ops.places.bridge import brought
 from polygene.ops.places.carrying import box_layer
 from polygene.ops.places.extents import doubt_of
-from polygene.ops.subset import matching
+from polygene.ops.subset import told_matching
 from polygene.progress import SILENT, Progress
 
 if TYPE_CHECKING:
@@ -63,15 +63,16 @@ class Choice:
             noted = record.current()
             layer.check_geometry(noted.command if noted is not None else "this")
         if layer.is_table:
-            return (layer if self.where is None else matching(layer, self.where)), []
+            return (layer, []) if self.where is None else told_matching(layer, self.where)
         if self.crs is not None and (layer.crs is None or layer.doubt):
             layer = replace(layer, crs=self.crs, doubt=0.0)
+        said: list[str] = []
         if self.where is not None:
-            layer = matching(layer, self.where)
+            layer, said = told_matching(layer, self.where)
         doubt = doubt_of(layer)
         if doubt and not self.looks_only:
             raise DataError(doubt)
-        notes = [doubt] if doubt else []
+        notes = [*said, doubt] if doubt else said
         if self.invalid == "keep":
             return layer, notes
         admission = admit(layer, self.invalid)

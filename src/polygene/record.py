@@ -143,7 +143,7 @@ def traced(command: str, function: F) -> F:
         options = {name.rstrip("_").replace("_", "-"): v for name, v in options.items() if v}
         step = Step(command, options, began, now(), __version__, "", used)
         made = Made(layer.name, "", layer.n_rows, label(layer.crs), "")
-        traced_layer = replace(layer, lineage=provenance.derived(made, step))
+        traced_layer = replace(layer.as_result(), lineage=provenance.derived(made, step))
         return replace(result, layer=traced_layer)
 
     return call  # type: ignore[return-value]

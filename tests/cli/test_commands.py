@@ -275,7 +275,7 @@ class Overlays(WithSample):
         self.assertEqual(union["out"], table.n_rows)
         names = table.table.column_names
         self.assertEqual(
-            names[7:], ["islands_name", "people", "landing", "sectors_id", "islands_id"]
+            names[7:], ["islands_name", "people", "landing", "sectors_origin", "islands_origin"]
         )
         self.assertEqual(table.table["islands_id"].null_count, union["input_only"])
 

@@ -86,7 +86,7 @@ class Made(unittest.TestCase):
         keys = [y.table["key"].to_pylist() for y in (before, after)]
         for row in rows:
             side = 1 if row["change"] == "added" else 0
-            at = row["row_after" if side else "row_before"]
+            at = row["origin_after" if side else "origin_before"]
             found[row["change"]].add(keys[side][at - 1])
         return found
 
@@ -144,7 +144,13 @@ class Told(unittest.TestCase):
         after = self.table(code=["Z", "Y ", "X"], b=[3, 2, 1], n=[float("nan"), 5.0, 1.0])
         made = polygene.compare(before, after, ["a = code", "b"], fold=True)
         (row,) = made.layer.table.to_pylist()
-        wanted = {"change": "edited", "key": "y / 2", "row_before": 2, "row_after": 2, "field": "n"}
+        wanted = {
+            "change": "edited",
+            "key": "y / 2",
+            "origin_before": 2,
+            "origin_after": 2,
+            "field": "n",
+        }
         self.assertEqual({k: row[k] for k in wanted}, wanted)
         self.assertEqual((row["old"], row["new"]), (None, "5"))
         self.assertTrue(made.layer.is_table)

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
-from polygene.errors import DataError, LossError, SheetError
+from polygene.errors import DataError, LossError, SheetError, UnknownFieldError, UsageError
 from polygene.layer import Layer
 from polygene.ops.match_sheet import draft_text, propose, read_sheet
 from polygene.ops.merge import merge
@@ -69,6 +69,32 @@ class ByName(unittest.TestCase):
         self.assertIn("stays apart as b_code", result.summary.notes[0])
         large = merge([layer("a", n=[2**60]), layer("b", n=[0.5])])
         self.assertEqual(large.layer.table["n"].to_pylist(), [2**60, None])
+
+    def test_large_whole_numbers_and_reals(self):
+        def layer(name, values, kind):
+            column = make.points([[np.zeros(2)]] * len(values))
+            return Layer(name, column, pa.table({"v": pa.array(values, kind)}))
+
+        reals = layer("b", [0.5], pa.float64())
+        for value, names in ((2**53, ["v"]), (2**53 + 1, ["v", "b_v"]), (-(2**63), ["v", "b_v"])):
+            made = merge([layer("a", [value, 1], pa.int64()), reals]).layer.table
+            self.assertEqual(made.column_names, names)
+            self.assertEqual(int(made["v"][0].as_py()), value)
+
+    def test_renamed_kept_and_dropped_without_a_sheet(self):
+        def layer(name, **columns):
+            return Layer(name, make.points([[np.zeros(2)]]), pa.table(columns))
+
+        a, b = layer("a", bed=["1"], n=[1]), layer("b", BedNo=["2"], n=[2], bed_old=["x"])
+        made = merge([a, b], rename={"BedNo": "bed"}, drop="bed_old").layer.table
+        self.assertEqual(made.to_pydict(), {"bed": ["1", "2"], "n": [1, 2]})
+        swapped = merge([a, b], rename={"bed": "n", "n": "bed"}, keep="n").layer.table
+        self.assertEqual(swapped.column_names, ["n"])
+        self.assertEqual(swapped["n"].to_pylist(), ["1", None])
+        with self.assertRaises(UnknownFieldError):
+            merge([a, b], rename={"nothing": "x"})
+        with self.assertRaises(UsageError):
+            merge([a, b], rename={"n": "bed"})
 
     def test_kinds_that_differ_are_refused(self):
         with self.assertRaisesRegex(DataError, "only layers of one kind"):

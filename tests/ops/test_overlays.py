@@ -264,7 +264,7 @@ class Attributes(unittest.TestCase):
         table = polygene.union(a, b, origins=True).layer.table
         self.assertEqual(
             table.column_names,
-            ["name", "Zones_Name", "zones_Name_2", "d", "beds_row", "zones_id"],
+            ["name", "Zones_Name", "zones_Name_2", "d", "beds_origin", "zones_origin"],
         )
         self.assertEqual(
             sorted(map(str, zip(*table.to_pydict().values(), strict=True))),

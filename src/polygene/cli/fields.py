@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -16,27 +16,12 @@ if TYPE_CHECKING:
     from polygene.progress import Progress
 
 
-class PairType(click.ParamType):
-    """``left=right``."""
-
-    def __init__(self, name: str) -> None:
-        self.name = name
-
-    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
-        left, equals, right = value.partition("=")
-        if not (equals and left.strip() and right.strip()):
-            self.fail(f"{value!r} is none; write it as {self.name}", param, ctx)
-        return left.strip(), right.strip()
-
-
 @options.command()
-@click.option(
-    "--rename", type=PairType("NEW=OLD"), multiple=True, help="Give a field another name."
-)
+@options.rename
 @click.option(
     "--type",
     "retype",
-    type=PairType("FIELD=TYPE"),
+    type=options.PairType("FIELD=TYPE"),
     multiple=True,
     help="Another type: integer, integer 16, real, text, text(20), boolean, date, date and time.",
 )
@@ -88,7 +73,7 @@ def fields(
         del progress
         return change_fields(
             layer,
-            rename=_turned(rename),
+            rename=options.turned(rename),
             retype=dict(retype),
             dates=dates,
             compute=computed,
@@ -102,8 +87,3 @@ def fields(
 
     # All features stay: the filter says whose values change.
     work_on_each("fields", dataclasses.replace(asked, where=None), work, carries=True)
-
-
-def _turned(pairs: tuple[tuple[str, str], ...]) -> dict[str, str]:
-    """Return old name → new name; ``NEW=OLD``, as in ``--set`` and all else that makes a field."""
-    return {old: new for new, old in pairs}

@@ -25,6 +25,9 @@ if TYPE_CHECKING:
 @click.option("--propose", metavar="SHEET", help="Draft a match sheet to edit, and merge nothing.")
 @click.option("--match", metavar="SHEET", help="Merge as this match sheet says.")
 @click.option("--source", metavar="FIELD", help="Add a field with the layer each feature is from.")
+@options.rename
+@options.keep
+@options.drop
 @asks(
     Asked,
     options.where,
@@ -44,6 +47,9 @@ def merge(
     propose: str | None,
     match: str | None,
     source: str | None,
+    rename: tuple[tuple[str, str], ...],
+    keep: str | None,
+    drop: str | None,
     follow: Any,
     outside_use: str,
 ) -> None:
@@ -51,7 +57,8 @@ def merge(
 
     Without a sheet, fields of one name become one, whatever their capitals, and types widen as long
     as nothing is lost. --propose drafts a match sheet of fields that seem to hold the same, with the
-    evidence, to be edited; --match checks it against the layers and runs it.
+    evidence, to be edited; --match checks it against the layers and runs it. --rename brings fields of
+    other names together without one.
 
     \b
     Examples:
@@ -61,6 +68,10 @@ def merge(
     existing = asked.on_existing
     if (propose is None) == (asked.out is None):
         raise click.UsageError("give either --out to merge to, or --propose to draft a sheet")
+    if propose is not None and (rename or keep or drop):
+        raise click.UsageError(
+            "--propose drafts a sheet; --rename, --keep and --drop are of a merge"
+        )
     if propose is not None and match is not None:
         raise click.UsageError("--propose drafts a sheet, --match uses one; give one of them")
     from polygene.cli.words.blocks import Words
@@ -92,6 +103,9 @@ def merge(
                 source=source,
                 progress=progress,
                 say=say,
+                rename=options.turned(rename),
+                keep=options.names_of(keep),
+                drop=options.names_of(drop),
                 follow=follow,
                 outside_use=outside_use,
             )
@@ -113,8 +127,7 @@ def _merge(
     source: str | None,
     progress: Any,
     say: Any,
-    follow: Any,
-    outside_use: str,
+    **how: Any,
 ) -> tuple[Any, list[Target]]:
     """Return the summary and where the result goes."""
     from polygene.batch import still_invalid
@@ -128,9 +141,7 @@ def _merge(
     source_of_name = LayerRef(Path(out), "merged")
     name = address.split(out)[1] or Path(out).stem or source_of_name.name
     progress.stage(f"merging {len(layers)} layers")
-    result = merge_layers(
-        layers, match, source=source, name=name, outside_use=outside_use, follow=follow
-    )
+    result = merge_layers(layers, match, source=source, name=name, **how)
     (parts,) = placed([(source_of_name, result.layer)], out, asked.on_existing)
     if not asked.dry_run:
         progress.stage(f"writing {out}")

@@ -486,6 +486,29 @@ def terms_of(text: str | None) -> list[str]:
     return [term.strip() for term in found if term.strip()]
 
 
+class PairType(click.ParamType):
+    """``left=right``."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+        left, equals, right = value.partition("=")
+        if not (equals and left.strip() and right.strip()):
+            self.fail(f"{value!r} is none; write it as {self.name}", param, ctx)
+        return left.strip(), right.strip()
+
+
+rename = click.option(
+    "--rename", type=PairType("NEW=OLD"), multiple=True, help="Give a field another name."
+)
+
+
+def turned(pairs: tuple[tuple[str, str], ...]) -> dict[str, str]:
+    """Return old name → new name; ``NEW=OLD``, as in ``--set`` and all else that makes a field."""
+    return {old: new for new, old in pairs}
+
+
 key = click.option(
     "--key",
     multiple=True,

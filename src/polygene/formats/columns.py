@@ -114,6 +114,11 @@ def distinct_columns(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
     return table.rename_columns(names)
 
 
+def numbered(layer: Layer, numbers: I64Array) -> I64Array:
+    """Return which rows of the file those of a layer are, by the numbers of the rows that were read."""
+    return numbers if layer.rows is None else numbers[layer.rows]
+
+
 def table_of(path: Path, table: pa.Table, why: str, notes: list[str], name: str = "") -> Reading:
     """Return a table without geometry, named like the file unless it has a name of its own.
 
@@ -138,7 +143,9 @@ def layers_of(
     for rows, geometry in geometries:
         own = path.stem if len(geometries) == 1 else f"{path.stem}_{geometry.family.words}"
         own_table = table.take(pa.array(rows)) if table.num_columns else table
-        layers.append(Layer(own, geometry, own_table, crs, None if ids is None else ids[rows]))
+        own_ids = None if ids is None else ids[rows]
+        numbers = rows if len(geometries) > 1 else None
+        layers.append(Layer(own, geometry, own_table, crs, own_ids, rows=numbers))
     if len(layers) > 1:
         counts = ", ".join(f"{layer.name} ({layer.n_rows:,})" for layer in layers)
         notes.append(f"{path.name} holds geometry of several dimensions; taken as layers {counts}")

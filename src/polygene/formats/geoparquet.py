@@ -16,7 +16,7 @@ import pyproj
 
 from polygene import crs as crs_module
 from polygene import provenance
-from polygene.arrays import BoolArray
+from polygene.arrays import BoolArray, I64Array, offsets_from, spans
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
 from polygene.formats.arrow_tables import is_attribute, layers_from
@@ -28,6 +28,7 @@ from polygene.formats.columns import (
     info_of,
     layers_of,
     named,
+    numbered,
     sum_of_wkb,
     to_wkb,
 )
@@ -215,7 +216,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
     about = geo["columns"][column]
     try:
         names = file.schema_arrow.names
-        table = _rows(file, path, about, wanted if len(set(names)) == len(names) else ALL)
+        numbers, table = _rows(file, path, about, wanted if len(set(names)) == len(names) else ALL)
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, OSError) as err:
@@ -247,7 +248,8 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
         reading = Reading([replace(y, lineage=own) for y in reading.layers], notes)
     if table.num_rows < file.metadata.num_rows:
         n_rows = file.metadata.num_rows
-        reading = Reading([replace(y, total=n_rows) for y in reading.layers], reading.notes)
+        layers = [replace(y, total=n_rows, rows=numbered(y, numbers)) for y in reading.layers]
+        reading = Reading(layers, reading.notes)
     return named(reading, path, name)
 
 
@@ -262,8 +264,10 @@ def _plain_table(file: pq.ParquetFile, path: Path, name: str) -> Reading:
     return named(layers_from(table, path), path, name)
 
 
-def _rows(file: pq.ParquetFile, path: Path, about: dict[str, Any], wanted: Wanted) -> pa.Table:
-    """Read the rows that may be wanted, by groups of them and then one by one."""
+def _rows(
+    file: pq.ParquetFile, path: Path, about: dict[str, Any], wanted: Wanted
+) -> tuple[I64Array, pa.Table]:
+    """Read the rows that may be wanted, by groups of them and then one by one, and their numbers."""
     groups = list(range(file.num_row_groups))
     paths = _paths_of_box(file, about) if wanted.box is not None else []
     if paths:
@@ -292,7 +296,10 @@ def _rows(file: pq.ParquetFile, path: Path, about: dict[str, Any], wanted: Wante
         corners = [pc.struct_field(table.column(name), part) for name, part in paths]
         keeps &= (np.asarray(corners[0]) <= x1) & (np.asarray(corners[2]) >= x0)
         keeps &= (np.asarray(corners[1]) <= y1) & (np.asarray(corners[3]) >= y0)
-    return table if keeps.all() else table.filter(pa.array(keeps))
+    sizes = [file.metadata.row_group(g).num_rows for g in range(file.num_row_groups)]
+    starts = offsets_from(sizes)[:-1]
+    numbers = spans(starts[groups], np.array(sizes, np.int64)[groups])
+    return numbers[keeps], table if keeps.all() else table.filter(pa.array(keeps))
 
 
 def _paths_of_box(file: pq.ParquetFile, about: dict[str, Any]) -> list[tuple[str, str]]:

@@ -55,9 +55,11 @@ class Wanted:
         n_rows = table.num_rows
         nowhere = GeometryColumn.from_points(np.zeros((n_rows, 2)))
         try:
-            return self.where.true_rows(Layer("", nowhere, table))
+            found = self.where.truth(Layer("", nowhere, table))
         except ExpressionError:
             return np.ones(n_rows, bool)
+        # What has no result is counted by whoever asked.
+        return np.ones(n_rows, bool) if found.lost else found.rows
 
 
 ALL = Wanted()

@@ -357,9 +357,7 @@ def cell_values(column: pa.ChunkedArray, where: str) -> tuple[pa.ChunkedArray, s
         is_lost = pc.fill_null(pc.invert(pc.is_finite(column)), False)
         n = pc.sum(is_lost).as_py() or 0
         column = pc.if_else(is_lost, None, column.cast(pa.float64()))
-        return column, Lost(
-            f"{where}: {counted(n, 'value')} that are not finite, null there"
-        ) if n else ""
+        return column, Lost(f"{where}: {counted(n, 'value')} not finite, null there") if n else ""
     if pa.types.is_integer(column.type):
         beyond = pc.max(pc.abs(column.cast(pa.float64(), safe=False))).as_py() or 0
         if beyond >= _EXACT:

@@ -20,7 +20,8 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
     ----------
     rows : (n_pieces, n_layers) the row of each layer, NONE for none
     origins : bool
-        Add for each layer the identifier of the row, or its number counted from 1.
+        Add for each layer, as ``beds_origin``, the identifier of the row, or its number in its source,
+        counted from 1, where it has none.
     """
     fields: list[pa.Field] = []
     columns: list[pa.ChunkedArray] = []
@@ -36,14 +37,12 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
             columns += table.columns
     if origins:
         for k, layer in enumerate(layers):
-            ids = np.arange(1, layer.n_rows + 1) if layer.ids is None else layer.ids
+            ids = layer.origins
             is_none = rows[:, k] == NONE
             own = np.zeros(len(rows), np.int64)
             own[~is_none] = ids[rows[~is_none, k]]
-            word = "row" if layer.ids is None else "id"
-            fields.append(
-                pa.field(free_name(f"{layer.name}_{word}", layer.name, taken), pa.int64())
-            )
+            name = free_name(f"{layer.name}_origin", layer.name, taken)
+            fields.append(pa.field(name, pa.int64()))
             columns.append(pa.chunked_array([pa.array(own, mask=is_none)]))
     return pa.table(columns, pa.schema(fields))
 

@@ -137,10 +137,10 @@ def places_layer(layer: Layer, found: Audit) -> Layer:
     cures = [f.cure for f in found.findings for _ in range(f.count)]
     has = np.isfinite(xy).all(axis=1)
     column = GeometryColumn.from_points(xy[has])
-    ids = np.arange(1, layer.n_rows + 1) if layer.ids is None else layer.ids
+    ids = layer.origins
     kept = np.flatnonzero(has)
     names = [(kinds, "problem"), (reasons, "reason"), (cures, "cure")]
-    columns: dict[str, Any] = {"row": rows[has] + 1, "id": ids[rows[has]]}
+    columns: dict[str, Any] = {"row": layer.numbers[rows[has]], "id": ids[rows[has]]}
     columns |= {name: pa.array([values[k] for k in kept], pa.string()) for values, name in names}
     return Layer(f"{layer.name}_problems", column, pa.table(columns), layer.crs)
 

@@ -88,7 +88,8 @@ class _Rows:
 def changes(found: Versions, keys: Sequence[Key], unit: str) -> tuple[Changes, Layer | None]:
     """Return what changed, and the layer of it: a row for each change, and for each field edited.
 
-    Its fields are ``change``, ``key``, ``row_before``, ``row_after``, of what moved ``shift`` and
+    Its fields are ``change``, ``key``, ``origin_before``, ``origin_after`` (identifiers, or row numbers
+    where there are none), of what moved ``shift`` and
     ``gained`` and ``lost`` area in metres and square metres (map units without a CRS), and of what was
     edited ``field``, ``old`` and ``new``. Its geometry is that of now, but for what is no more, as
     removed features and the sources of merged ones. None if the two are of different kinds.
@@ -229,9 +230,8 @@ def _layer(found: Versions, keys: Sequence[Key], rows: Sequence[_Rows]) -> Layer
     if keys:
         columns["key"] = _keys(found, keys, mine, theirs)
     for name, own, layer in (("before", mine, before), ("after", theirs, after)):
-        word = "row" if layer.ids is None else "id"
-        values = own + 1 if layer.ids is None else np.append(layer.ids, NONE)[own]
-        columns[f"{word}_{name}"] = pa.array(values, mask=own == NONE)
+        values = np.append(layer.origins, NONE)[own]
+        columns[f"origin_{name}"] = pa.array(values, mask=own == NONE)
     for name in ("shift", "gained", "lost"):
         reals = [_reals(getattr(one, name), len(one.before)) for one in rows]
         columns[name] = pa.chunked_array(reals, pa.float64())

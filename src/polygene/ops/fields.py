@@ -13,10 +13,11 @@ import pyarrow.compute as pc
 from polygene.arrays import BoolArray
 from polygene.errors import UsageError, check_choice
 from polygene.layer import Layer
+from polygene.notes import Warned, counted
 from polygene.ops.given import Names, assignments, expression, names
 from polygene.ops.subset import with_fields
 from polygene.table.arithmetic import BY_ZERO
-from polygene.table.casting import fitted
+from polygene.table.casting import fitted, rounded_by
 from polygene.table.expression import Assignment, Expression
 from polygene.table.types import kind_of, type_words, typed_field
 
@@ -116,7 +117,10 @@ def fields(
             zero_divisions=work.without_value[BY_ZERO],
             without_value={k: n for k, n in work.without_value.items() if k != BY_ZERO},
             fields=ordered,
-            notes=[],
+            notes=[
+                Warned(f"{name}: {counted(n, 'value')} rounded to reals of 32 bits")
+                for name, n in work.rounded.items()
+            ],
         ),
     )
 
@@ -131,6 +135,7 @@ class _Work:
         )
         self.changed: list[str] = []
         self.lost: dict[str, int] = {}
+        self.rounded: dict[str, int] = {}
         self.without_value: Counter[str] = Counter()
 
     def rename(self, names: Mapping[str, str]) -> None:
@@ -189,9 +194,13 @@ class _Work:
                     self.changed.append(f"{field.name} trimmed in {n:,}")
 
     def _fitted(self, data: pa.ChunkedArray, field: pa.Field, dates: str | None = None) -> object:
+        given = data
         data, n_lost = fitted(data, field, self.on_loss, self.layer, dates)
         if n_lost:
             self.lost[field.name] = n_lost
+        n_rounded = rounded_by(given, field.type)
+        if n_rounded:
+            self.rounded[field.name] = n_rounded
         return data
 
     def _set(self, field: pa.Field, data: object) -> None:

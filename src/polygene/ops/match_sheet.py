@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import yaml
 
 from polygene.errors import (
@@ -107,6 +108,12 @@ def sheet_by_name(layers: Sequence[Layer]) -> Sheet:
     return Sheet(list(targets.values()), notes=notes)
 
 
+def _has_beyond(column: pa.ChunkedArray, limit: int) -> bool:
+    """Whether a whole number is larger than a limit, or smaller than it with a minus."""
+    ends = pc.min_max(column).as_py()
+    return any(end is not None and abs(end) > limit for end in ends.values())
+
+
 def _wide(
     known: pa.Field, mine: pa.Field, layers: Sequence[Layer], sources: Mapping[str, Source]
 ) -> pa.Field | None:
@@ -118,10 +125,8 @@ def _wide(
         for name in layer.table.column_names:
             if name.casefold() == mine.name.casefold():
                 column = layer.table.column(name)
-                if pa.types.is_integer(column.type) and len(column):
-                    values = np.abs(np.asarray(column.drop_null()).astype(np.float64))
-                    if values.max(initial=0) > 2**53:
-                        return None
+                if pa.types.is_integer(column.type) and _has_beyond(column, 2**53):
+                    return None
     return pa.field(known.name, pa.float64())
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -12,15 +12,17 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.crs import label
-from polygene.errors import DataError, LossError, SheetError, check_choice
+from polygene.errors import DataError, LossError, SheetError, UsageError, check_choice
 from polygene.geometry import concatenate
 from polygene.layer import Layer, distinct_name
-from polygene.notes import Warned
+from polygene.notes import Warned, counted
+from polygene.ops.fields import fields as with_changed
+from polygene.ops.given import Names, names
 from polygene.ops.match_sheet import Sheet, Source, TargetField, read_sheet, sheet_by_name
 from polygene.ops.places.bridge import brought
-from polygene.ops.subset import matching
+from polygene.ops.subset import matching, with_fields
 from polygene.ops.summary import Bridge
-from polygene.table.casting import as_text, fitted
+from polygene.table.casting import as_text, fitted, rounded_by
 from polygene.table.types import kind_of, type_words
 from polygene.units import Length, true_metres
 
@@ -66,6 +68,9 @@ def merge(
     sheet: Sheet | str | os.PathLike[str] | None = None,
     *,
     source: str | None = None,
+    rename: Mapping[str, str] | None = None,
+    keep: Names = (),
+    drop: Names = (),
     name: str = "merged",
     outside_use: str = "refuse",
     follow: Length | None = None,
@@ -77,6 +82,9 @@ def merge(
     layers : of one family; all are brought to the CRS of the first
     sheet : which fields feed which, or the file that says so; by name if none is given
     source : a field to add that says which layer each feature came from
+    rename : old name → new name of fields, in whichever layers have them, before they are matched by
+        name; without a sheet
+    keep, drop : fields of the result, one of the two
     outside_use : what becomes of features outside the area that the first CRS is meant for:
         ``refuse``, ``bring`` or ``leave-out``
     follow : how closely edges from another CRS follow their course, numbers in metres; 0.01 if not
@@ -93,6 +101,10 @@ def merge(
     """
     check_choice("outside_use", outside_use, OUTSIDE)
     layers = distinctly_named(layers)
+    if rename:
+        if sheet is not None:
+            raise UsageError("a match sheet names the fields; `rename` is for merging without one")
+        layers = _renamed(layers, rename)
     tables = [y for y in layers if y.is_table]
     if tables and len(tables) < len(layers):
         raise DataError(
@@ -120,8 +132,8 @@ def merge(
     if source is not None:
         if source.casefold() in {f.name.casefold() for f in fields}:
             raise DataError(f"there is a field {source!r} already; name the source otherwise")
-        names = np.repeat([y.name for y in chosen], [y.n_rows for y in chosen])
-        columns.append(pa.chunked_array([pa.array(names.tolist(), pa.string())]))
+        from_layer = np.repeat([y.name for y in chosen], [y.n_rows for y in chosen])
+        columns.append(pa.chunked_array([pa.array(from_layer.tolist(), pa.string())]))
         fields.append(pa.field(source, pa.string()))
     geometry = concatenate([y.geometry for y in chosen])
     result = Layer(
@@ -131,7 +143,11 @@ def merge(
         layers[0].crs,
         no_geometry=tables[0].no_geometry if tables else "",
     )
+    kept = with_fields(result, names(keep), names(drop))
+    merged = [one for one in merged if one.name in kept.table.column_names]
+    result = kept
     notes = list(sheet.notes)
+    notes += _rounded(sheet, chosen)
     for axis in ("z", "m"):
         has = [getattr(y.geometry, axis) is not None for y in chosen]
         if any(has) and not all(has):
@@ -149,6 +165,40 @@ def merge(
             brought=bridges,
         ),
     )
+
+
+def _renamed(layers: Sequence[Layer], new_names: Mapping[str, str]) -> list[Layer]:
+    """Return layers whose fields have other names, all at once; each must be in one of them.
+
+    Raises
+    ------
+    UnknownFieldError, UsageError
+        If none has a field, or two fields of one layer would be called alike.
+    """
+    for name in new_names:
+        if not any(name in y.table.column_names for y in layers):
+            layers[0].check_field(name)
+    found = []
+    for layer in layers:
+        own = {old: new for old, new in new_names.items() if old in layer.table.column_names}
+        found.append(with_changed(layer, rename=own).layer if own else layer)
+    return found
+
+
+def _rounded(sheet: Sheet, layers: Sequence[Layer]) -> list[str]:
+    """Say which values a real of fewer bits holds as others."""
+    notes: list[str] = []
+    for target in sheet.fields:
+        n = 0
+        for layer in layers:
+            source = target.sources.get(layer.name)
+            if source is not None and len(source.fields) == 1:
+                n += rounded_by(layer.table.column(source.fields[0]), target.field.type)
+        if n:
+            notes.append(
+                Warned(f"{target.field.name}: {counted(n, 'value')} rounded to reals of 32 bits")
+            )
+    return notes
 
 
 def distinctly_named(layers: Sequence[Layer]) -> list[Layer]:

@@ -88,7 +88,7 @@ def apart(layer: Layer, *, number: str | None = None, source: str | None = None)
     result, row = taken_apart(layer)
     table = result.table
     first = np.searchsorted(row, np.arange(layer.n_rows))
-    ids = np.arange(1, layer.n_rows + 1) if layer.ids is None else layer.ids
+    ids = layer.origins
     for name, values in ((number, np.arange(len(row)) - first[row] + 1), (source, ids[row])):
         if name is not None:
             field = pa.field(name, pa.int64())

@@ -97,9 +97,9 @@ def _chosen(layer: Layer, rows: int | tuple[int, int], sort: str | None) -> I64A
 def _rows(layer: Layer, chosen: I64Array) -> list[dict[str, Any]]:
     table = layer.take(chosen).table
     values = values_of(table) if layer.table.num_columns else [{}] * len(chosen)
-    identified = []
+    identified, numbers = [], layer.numbers
     for row, own in zip(chosen.tolist(), values, strict=True):
-        head: dict[str, Any] = {"row": row + 1}
+        head: dict[str, Any] = {"row": int(numbers[row])}
         if layer.ids is not None:
             head["id"] = int(layer.ids[row])
         identified.append(head | own)

@@ -14,6 +14,7 @@ from polygene.crs import is_same, parse
 from polygene.errors import UsageError
 from polygene.geometry import Extent
 from polygene.layer import Layer
+from polygene.notes import counted
 from polygene.ops.given import Names, expression, names
 from polygene.ops.overlays.scene import rows_near
 from polygene.ops.summary import Bridge
@@ -26,6 +27,17 @@ if TYPE_CHECKING:
 
     from polygene.ops.places.by_place import Chosen
     from polygene.table.expression import Expression
+
+
+def told_matching(layer: Layer, expression: Expression) -> tuple[Layer, list[str]]:
+    """Do what `matching` does, and say of how many features a condition had no value."""
+    rows, lost = expression.truth(layer)
+    notes = [
+        f"{layer.name}: {counted(n, 'value')} without a result ({why}) in the filter "
+        f"{expression.text}; such a condition is not true"
+        for why, n in lost.items()
+    ]
+    return replace(layer.take(rows), total=layer.n_total), notes
 
 
 def matching(layer: Layer, expression: Expression) -> Layer:

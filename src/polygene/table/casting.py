@@ -112,6 +112,15 @@ def rounded_as_real(column: pa.ChunkedArray) -> int:
     return int(pc.sum(pc.not_equal(back, column)).as_py() or 0)
 
 
+def rounded_by(column: pa.ChunkedArray, kind: pa.DataType) -> int:
+    """Return how many numbers are others as reals of fewer bits, but for infinite ones."""
+    if not pa.types.is_float32(kind) or not pa.types.is_float64(column.type):
+        return 0
+    narrow = column.cast(kind, safe=False)
+    is_other = pc.and_(pc.not_equal(narrow.cast(pa.float64()), column), pc.is_finite(narrow))
+    return int(pc.sum(is_other).as_py() or 0)
+
+
 def _numbers(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Read numbers; what is none becomes null."""
     text = pc.utf8_trim_whitespace(column)

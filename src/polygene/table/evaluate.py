@@ -338,7 +338,7 @@ class Evaluator:
             raise self._refuse(
                 tree, f"{name.upper()} takes the geometry and one that is written out"
             )
-        literals = [self._literal(child) for child in children]
+        literals = [self._literals(child) for child in children]
         if (literals[0] is None) == (literals[1] is None):
             raise self._refuse(
                 tree,
@@ -348,18 +348,24 @@ class Evaluator:
         relation = spatial.FUNCTIONS[name]
         if literals[0] is not None:
             relation = spatial.TURNED.get(relation, relation)
-        literal = literals[0] if literals[0] is not None else literals[1]
-        assert literal is not None
-        rows = spatial.related_rows(self.layer, literal, relation)
-        return Value(pa.chunked_array([pa.array(rows)]), "boolean")
+        members = literals[0] if literals[0] is not None else literals[1]
+        assert members is not None
+        if len(members) > 1 and relation not in ("intersects", "disjoint"):
+            raise self._refuse(
+                tree,
+                "only S_INTERSECTS and S_DISJOINT take a GEOMETRYCOLLECTION of several geometries",
+            )
+        found = [spatial.related_rows(self.layer, one, relation) for one in members]
+        join = np.logical_and if relation == "disjoint" else np.logical_or
+        return Value(pa.chunked_array([pa.array(join.reduce(found))]), "boolean")
 
-    def _literal(self, tree: lark.Tree) -> GeometryColumn | None:
-        """Return a geometry that is written out; None for the features' own."""
+    def _literals(self, tree: lark.Tree) -> list[GeometryColumn] | None:
+        """Return the members of a geometry that is written out; None for the features' own."""
         if tree.data == "wkt":
             from polygene.text import wkt
 
             try:
-                return wkt.column_of(str(tree.children[0]))
+                return wkt.members_of(str(tree.children[0]))
             except (ValueError, TypeError) as err:
                 raise self._refuse(tree, "it is no geometry that is known") from err
         if tree.data == "call" and str(tree.children[0]).lower() == "bbox":
@@ -372,7 +378,7 @@ class Evaluator:
                 )
             if len(sides) == 6:  # relations are those of the plane
                 del sides[5], sides[2]
-            return spatial.box(*(float(v.data.as_py()) for v in sides))
+            return [spatial.box(*(float(v.data.as_py()) for v in sides))]
         if tree.data == "field":
             if self.layer.is_table:
                 raise self._refuse(tree, f"{self.layer.name} is a table without geometry")

@@ -63,21 +63,27 @@ class Expression:
             raise ExpressionError(_complaint(err, text), text, _column_of(err, text)) from err
 
     def true_rows(self, layer: Layer) -> BoolArray:
-        """Return (n_rows,) where the expression is true.
+        """Return (n_rows,) where the expression is true; see `truth`."""
+        return self.truth(layer).rows
+
+    def truth(self, layer: Layer) -> Truth:
+        """Return (n_rows,) where the expression is true, and how often it became null on the way.
 
         Raises
         ------
         ExpressionError
             If a field is unknown or types do not fit, with the place.
         """
-        value = Evaluator(self.text, layer).value_of(self._tree.children[0])
+        evaluator = Evaluator(self.text, layer)
+        value = evaluator.value_of(self._tree.children[0])
+        lost = dict(+evaluator.lost)
         if value.kind not in ("boolean", "null"):
             raise ExpressionError(
                 f"the expression gives a {value.kind}, not true or false", self.text, 0
             )
         if isinstance(value.data, pa.Scalar):
-            return np.full(layer.n_rows, value.data.as_py() is True)
-        return np.asarray(pc.fill_null(value.data, False), dtype=bool)
+            return Truth(np.full(layer.n_rows, value.data.as_py() is True), lost)
+        return Truth(np.asarray(pc.fill_null(value.data, False), dtype=bool), lost)
 
     def values(self, layer: Layer) -> Computed:
         """Return the value for each row of a layer.
@@ -105,6 +111,13 @@ class Expression:
     def tree(self) -> lark.Tree:
         """The parsed expression itself."""
         return self._tree.children[0]
+
+
+class Truth(NamedTuple):
+    """Where an expression is true, and how many values became null on the way, by the reason."""
+
+    rows: BoolArray
+    lost: Mapping[str, int]
 
 
 class Computed(NamedTuple):

@@ -52,6 +52,27 @@ def _numbers(text: str) -> str:
     return "[" + ",".join(repr(float(v)) for v in text.split()[:3]) + "]"
 
 
+def members_of(text: str) -> list[GeometryColumn]:
+    """Return a text as columns of one row: several of a collection, else one.
+
+    Raises
+    ------
+    ValueError
+        If it is none that is known.
+    """
+    match = re.match(r"\s*geometrycollection\s*z?\s*\(", text, re.I)
+    if match is None:
+        return [column_of(text)]
+    body, depth, parts = text[match.end() : text.rindex(")")], 0, [""]
+    for sign in body:
+        depth += (sign == "(") - (sign == ")")
+        if sign == "," and not depth:
+            parts.append("")
+        else:
+            parts[-1] += sign
+    return [column for part in parts for column in members_of(part)]
+
+
 def column_of(text: str) -> GeometryColumn:
     """Return a text as a column of one row.
 

@@ -81,6 +81,7 @@ def fields(summary: FieldsSummary, say: Words) -> None:
     if summary.zero_divisions:
         n_ = counted(summary.zero_divisions, "division")
         say.note(Warned(f"{summary.name}: {n_} by zero, null there"))
+    say.note(*summary.notes)
     for words, n in summary.without_value.items():
         say.note(Warned(f"{summary.name}: {counted(n, 'value')} {words}, null there"))
 

@@ -14,7 +14,7 @@ from polygene import kernels, provenance
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
 from polygene.errors import FileError, GeometryError, reason_of
 from polygene.formats.base import Reading
-from polygene.formats.columns import ADVICE, layers_of, named
+from polygene.formats.columns import ADVICE, layers_of, named, numbered
 from polygene.formats.flatgeobuf import index
 from polygene.formats.flatgeobuf.header import (
     STORED,
@@ -93,7 +93,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     header = _header(path)
     data = _data(path)
     try:
-        places, total = _chosen_places(data, header, path, wanted)
+        numbers, places, total = _chosen_places(data, header, path, wanted)
         features = followed(data, places + 4)
         entries = _entries(data, header, features)
         names = wanted.fields([own.name for own in header.fields])
@@ -101,6 +101,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
             first = [own for own in header.fields if own.name in names]
             rows = wanted.rows(_table(data, header, entries, len(features), first))
             features, entries = features[rows], entries.of(rows)
+            numbers = numbers[rows]
         table = _table(data, header, entries, len(features), header.fields)
         parts, is_null, is_multi = _geometry(data, header, features, path)
     except Damaged as err:
@@ -116,6 +117,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
             title=header.title if k == 0 else "",
             description=header.description,
             total=total if total > len(features) else None,
+            rows=numbered(layer, numbers) if total > len(features) else layer.rows,
             lineage=provenance.parse(header.metadata),
         )
         for k, layer in enumerate(reading.layers)
@@ -165,17 +167,18 @@ def _places(data: U8Array, header: Header, path: Path) -> I64Array:
 
 def _chosen_places(
     data: U8Array, header: Header, path: Path, wanted: Wanted
-) -> tuple[I64Array, int]:
-    """Return where the features of the box begin, or all without an index; and how many there are."""
+) -> tuple[I64Array, I64Array, int]:
+    """Return which features lie in the box (all without an index), their places, how many there are."""
     if wanted.box is None or _first(header) == header.start:
         places = _places(data, header, path)
-        return places, len(places)
+        return np.arange(len(places)), places, len(places)
     nodes, n_rows = _nodes(data, header), header.features
     try:
         found = index.search(nodes, n_rows, header.node_size, wanted.box)
     except (ValueError, IndexError) as err:
         raise Damaged(str(err)) from err
-    return _first(header) + nodes["offset"][found - n_rows].astype(np.int64), n_rows
+    places = _first(header) + nodes["offset"][found - n_rows].astype(np.int64)
+    return found, places, n_rows
 
 
 class _Entries(NamedTuple):

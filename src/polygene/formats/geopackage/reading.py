@@ -243,6 +243,7 @@ def _read(
         fetched = _fetch(
             connection, table, columns, path, chosen_only=total is not None, known=known
         )
+        numbers = None if total is None else _numbers(connection, table, columns, fetched.ids)
     notes = [f"{name}: field {f} {wrong}; read as text" for f, wrong in fetched.wrong.items()]
     layers = []
     for k, chosen in enumerate(fetched.chosen):
@@ -258,6 +259,7 @@ def _read(
                 title=table.title if k == 0 and table.title != table.name else "",
                 description=table.description,
                 total=total,
+                rows=_of_kind(numbers, chosen.rows, is_all),
                 lineage=lineage,
                 metadata=others,
                 no_geometry="" if table.has_geometry else "it has attributes only",
@@ -267,6 +269,28 @@ def _read(
         counts = ", ".join(f"{layer.name} ({layer.n_rows:,})" for layer in layers)
         notes.append(f"{name} holds geometry of several dimensions; taken as layers {counts}")
     return Reading(layers, notes)
+
+
+def _of_kind(numbers: I64Array | None, rows: I64Array, is_all: bool) -> I64Array | None:
+    """Return the numbers of the rows of one kind; nothing where a layer has all of the table."""
+    if is_all:
+        return numbers
+    return rows if numbers is None else numbers[rows]
+
+
+def _numbers(
+    connection: sqlite3.Connection, table: _Table, columns: _Columns, ids: I64Array | None
+) -> I64Array:
+    """Return which rows of the table, in the order of their keys, have some keys."""
+    assert ids is not None
+    key, source = quoted(str(columns.key)), quoted(table.name)
+    least, most, n = connection.execute(
+        f"SELECT min({key}), max({key}), count(*) FROM {source}"
+    ).fetchone()
+    if n and most - least + 1 == n:  # without gaps, as most are
+        return ids - least
+    keys = connection.execute(f"SELECT {key} FROM {source} ORDER BY {key}").fetchall()
+    return np.searchsorted(np.array(keys, np.int64).reshape(-1), ids)
 
 
 class _Fetched(NamedTuple):
