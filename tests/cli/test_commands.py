@@ -277,7 +277,7 @@ class Overlays(WithSample):
         self.assertEqual(
             names[7:], ["islands_name", "people", "landing", "sectors_origin", "islands_origin"]
         )
-        self.assertEqual(table.table["islands_id"].null_count, union["input_only"])
+        self.assertEqual(table.table["islands_origin"].null_count, union["input_only"])
 
     def test_three_layers_at_once(self):
         summary, layer = self.overlay(

@@ -140,6 +140,24 @@ class Proposing(unittest.TestCase):
             with self.subTest(first=first.name):
                 self.assertEqual(pairs_of(propose([first, second]), [first, second]), wanted)
 
+    def test_codes_that_lost_their_zeros(self):
+        codes = [f"{k:05d}" for k in (29, 1031, 1044, 7, 90001)]
+        old = layer("old", muni=codes, n=[1, 2, 3, 4, 5])
+        new = layer("new", district_code=[int(c) for c in codes[:4]], n=[9, 8, 7, 6])
+        draft = propose([old, new])
+        (proposal,) = [p for p in draft.proposals if p.target.field.name == "muni"]
+        self.assertEqual(type_words(proposal.target.field), "text(5)")
+        self.assertEqual(proposal.target.sources["new"].pad, 5)
+        self.assertIn("4 of 4 codes in common", proposal.evidence["new"].words)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "sheet.yaml"
+            path.write_text(draft_text(draft, [old, new], "x"), encoding="utf-8")
+            made = merge([old, new], read_sheet(path, [old, new])).layer.table
+        self.assertEqual(made["muni"].to_pylist(), [*codes, *codes[:4]])
+        # Numbers that happen to be of one length are no codes.
+        plain = propose([layer("a", k=["11", "22", "33"]), layer("b", k=[11, 22, 33])])
+        self.assertEqual({p.target.sources["b"].pad for p in plain.proposals}, {None})
+
     def test_likeness_of_names(self):
         for one, other, least in [
             ("parcel_no", "PARCEL", 0.7), ("bed_id", "BedNo", 0.9), ("spcs", "species", 0.6),

@@ -24,12 +24,13 @@ from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.table.assignment import best_pairs
 from polygene.table.casting import date_pattern
 from polygene.table.expression import Expression
-from polygene.table.likeness import Evidence, Profile, evidence, profile
+from polygene.table.likeness import Evidence, Profile, evidence, profile, width_of_codes
 from polygene.table.types import kind_of, type_words, typed_field, widened
 
 ON_LOSS = ("refuse", "null", "cut")
 _FIELD_KEYS = ("type", "from", "on-loss")
 _SOURCE_KEYS = (
+    "pad",
     "field",
     "join",
     "between",
@@ -51,6 +52,7 @@ class Source:
     if_null : what a null becomes
     dates : how dates are written in a text
     without : what to leave out of a text before it is read, as ``%``
+    pad : digits that codes are filled up to with zeros in front
     """
 
     fields: tuple[str, ...] = ()
@@ -60,6 +62,7 @@ class Source:
     if_null: Any = None
     dates: str | None = None
     without: str | None = None
+    pad: int | None = None
     line: int | None = None
 
 
@@ -255,8 +258,17 @@ class _Reader(SheetReader):
             if_null=given.get("if-null"),
             dates=None if dates is None else str(dates),
             without=None if given.get("without") is None else str(given["without"]),
+            pad=self.pad(given),
             line=line,
         )
+
+    def pad(self, given: Lined) -> int | None:
+        found = given.get("pad")
+        if found is None:
+            return None
+        if not isinstance(found, int) or not 0 < found < 100:
+            raise self.fail(given.lines["pad"], f"pad is how many digits codes have, not {found!r}")
+        return found
 
     def field(self, layer: str, name: str, line: int) -> str:
         names = self.layers[layer].table.column_names
@@ -332,11 +344,12 @@ def _proposal(
 ) -> Proposal:
     profiles = [p for p, _ in entry.values()]
     name = distinct_name(profiles[0].field.name, taken, folds=True)
-    wanted = _common_type(name, profiles)
+    width = width_of_codes(*profiles)
+    wanted = typed_field(name, f"text({width})") if width else _common_type(name, profiles)
     kind = kind_of(wanted.type)
     sources = {}
     for layer, (p, _) in entry.items():
-        source = Source((p.field.name,))
+        source = Source((p.field.name,), pad=width if width and not p.code_width else None)
         if p.kind == "text" and kind == "number" and p.as_numbers:
             source = replace(source, without=p.as_numbers)
         if p.kind == "text" and kind in ("date", "time") and p.dates != "YYYY-MM-DD":
@@ -378,7 +391,7 @@ def draft_text(draft: Draft, layers: Sequence[Layer], command: str) -> str:
         "# A source may also be written out:",
         '#   {field: SPEC, values: {"Z. mar": Zostera marina}, if-null: unknown}',
         '#   {field: Date, dates: DD.MM.YYYY}    {field: Cover, without: "%"}',
-        '#   {join: [first, last], between: " "}    {constant: Kelda}',
+        '#   {join: [first, last], between: " "}    {constant: Kelda}    {field: code, pad: 5}',
         "# on-loss: refuse | null | cut says what becomes of values that do not fit.",
         "match sheet: 1",
         "",
@@ -404,13 +417,14 @@ def draft_text(draft: Draft, layers: Sequence[Layer], command: str) -> str:
 
 
 def _source_text(source: Source) -> str:
-    more = {k: v for k, v in (("dates", source.dates), ("without", source.without)) if v}
+    given = (("dates", source.dates), ("without", source.without), ("pad", source.pad))
+    more = {k: v for k, v in given if v}
     if not more:
         return _scalar(source.fields[0])
     pairs = {"field": source.fields[0], **more}
     return "{" + ", ".join(f"{k}: {_scalar(v)}" for k, v in pairs.items()) + "}"
 
 
-def _scalar(value: str) -> str:
+def _scalar(value: str | int) -> str:
     text = yaml.safe_dump(value, allow_unicode=True, width=10_000, default_flow_style=True)
     return text.removesuffix("\n...\n").strip()

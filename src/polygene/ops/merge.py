@@ -287,6 +287,10 @@ def _fed(source: Source, layer: Layer, target: TargetField, sheet: Sheet) -> pa.
             text = as_text(layer.table.column(name))
             both = pc.binary_join_element_wise(column, text, source.between)
             column = pc.coalesce(both, column, text)
+    if source.pad is not None:
+        text = pc.utf8_trim_whitespace(as_text(column))
+        is_code = pc.match_substring_regex(text, r"^[0-9]+$")
+        column = pc.if_else(is_code, pc.utf8_lpad(text, source.pad, "0"), text)
     if source.without:
         column = pc.replace_substring(as_text(column), source.without, "")
     if source.values is not None:

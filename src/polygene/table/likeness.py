@@ -127,6 +127,8 @@ class Profile:
     as_numbers, dates : how a text can be read, if it can: what to leave out, how dates are written
     values : distinct texts, folded; shapes : how often each form occurs, as shares
     low, high : range of numbers or dates
+    digits : whole numbers and texts of digits alone, without zeros in front
+    code_width : of texts of digits that are all as long, some with zeros in front: how long; else 0
     """
 
     field: pa.Field
@@ -139,6 +141,8 @@ class Profile:
     high: float | None
     as_numbers: str | None
     dates: str | None
+    digits: frozenset[str] = frozenset()
+    code_width: int = 0
 
 
 def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
@@ -150,6 +154,8 @@ def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
     distinct = pc.unique(known) if kind != "blob" else known[:0]
     n_distinct = len(distinct)
     some = distinct[:MOST_VALUES]
+    digits: list[str] = []
+    code_width = 0
     values: frozenset[str] = frozenset()
     shapes: dict[str, float] = {}
     as_numbers = dates = None
@@ -158,6 +164,10 @@ def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
         texts = [v for v in some.to_pylist() if v.strip()]
         values = frozenset(v.casefold().strip() for v in texts)
         chunked = pa.chunked_array([pa.array(texts, pa.string())])
+        digits = [v for v in map(str.strip, texts) if v.isascii() and v.isdigit()]
+        widths = {len(v) for v in digits}
+        if len(digits) == len(texts) and len(widths) == 1 and any(v[0] == "0" for v in digits):
+            code_width = widths.pop()
         counts = Counter(map(_form, texts))
         shapes = {form: n / max(1, len(texts)) for form, n in counts.most_common(30)}
         as_numbers = _number_form(chunked)
@@ -165,6 +175,8 @@ def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
         numbers = _as_real(chunked, as_numbers, dates)
     elif kind in ("number", "date", "time"):
         numbers = _as_real(pa.chunked_array([some]), "", None)
+        if pa.types.is_integer(field.type):
+            digits = [str(v) for v in some.to_pylist() if v >= 0]
     else:
         numbers = np.zeros(0)
     if len(numbers):
@@ -181,6 +193,8 @@ def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
         high=high,
         as_numbers=as_numbers,
         dates=dates,
+        digits=frozenset(v.lstrip("0") or "0" for v in digits),
+        code_width=code_width,
     )
 
 
@@ -260,13 +274,15 @@ class Evidence:
     values: float
     common: float
     confidence: float
+    padded: str = ""
 
     @property
     def words(self) -> str:
-        return (
+        words = (
             f"confidence {self.confidence:.2f}: name {self.name:.2f}, type {self.type:.2f}, values "
             f"{self.values:.2f}"
         )
+        return f"{words}; {self.padded}" if self.padded else words
 
 
 def evidence(one: Profile, other: Profile) -> Evidence:
@@ -274,15 +290,36 @@ def evidence(one: Profile, other: Profile) -> Evidence:
     name = name_likeness(one.field.name, other.field.name)
     fit = _type_fit(one, other)
     common, values = _value_likeness(one, other)
+    padded = ""
+    if width_of_codes(one, other):
+        shared = len(one.digits & other.digits)
+        least = min(len(one.digits), len(other.digits))
+        if least >= 3 and 2 * shared >= least:
+            fit, common = 0.9, shared / least
+            values = max(values, common)
+            width = width_of_codes(one, other)
+            padded = f"{shared:,} of {least:,} codes in common once filled up to {width} digits"
     confidence = 0.55 * name + 0.2 * fit + 0.25 * values
-    if common >= 0.5 and min(len(one.values), len(other.values)) >= 3:
+    if padded or (common >= 0.5 and min(len(one.values), len(other.values)) >= 3):
         # Texts in common say more than names do.
         confidence = max(confidence, 0.2 * fit + 0.75 * common)
     elif one.values and other.values and common == 0 and _are_codes(one) and _are_codes(other):
         confidence -= 0.15
     if fit <= 0.2:
         confidence *= 0.4
-    return Evidence(name, fit, values, common, max(0.0, min(1.0, confidence)))
+    return Evidence(name, fit, values, common, max(0.0, min(1.0, confidence)), padded)
+
+
+def width_of_codes(*profiles: Profile) -> int:
+    """Return how long codes are of which some fields have lost the zeros in front; else 0."""
+    widths = {p.code_width for p in profiles if p.code_width}
+    bare = [p for p in profiles if not p.code_width]
+    if len(widths) != 1 or not bare or not all(p.digits for p in bare):
+        return 0
+    width = widths.pop()
+    is_short = all(len(v) <= width for p in bare for v in p.digits)
+    is_bare = all(p.kind == "number" or len(p.digits) == p.n_distinct for p in bare)
+    return width if is_short and is_bare else 0
 
 
 def _are_codes(one: Profile) -> bool:
