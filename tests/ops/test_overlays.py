@@ -81,7 +81,7 @@ class Polygons(unittest.TestCase):
     def test_what_is_cut_is_valid_on_any_grid(self):
         n_checked = 0
         for name, (overlay, _) in OVERLAYS.items():
-            for rng, step, a, b in each(self, 2):
+            for rng, step, a, b in each(self, 1):
                 given = layers(a, b, rng)
                 result = overlay(*given, precision=step).layer
                 untouched = as_given(*(y.geometry for y in given))
@@ -89,7 +89,7 @@ class Polygons(unittest.TestCase):
                     if tuple(map(str, parts)) not in untouched:
                         self.assertEqual(exact.faults(parts), [], name)
                         n_checked += 1
-        self.assertGreater(n_checked, 1000)
+        self.assertGreater(n_checked, 600)
 
     def test_the_identities_of_the_trade(self):
         """clip + erase = INPUT; intersect + both erased = union; imprint without nulls = intersect."""
