@@ -19,6 +19,7 @@ import pyarrow as pa
 
 from benchmarks.earth import earth
 from benchmarks.formats import formats
+from benchmarks.keys import keys
 from benchmarks.measure import (
     Row,
     forget_peak,
@@ -306,6 +307,7 @@ ALL = (
     doubling,
     cliffs,
     tables,
+    keys,
     shapes,
     places,
     earth,

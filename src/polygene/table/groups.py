@@ -40,15 +40,18 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
 def _codes_of_texts(column: pa.ChunkedArray) -> I64Array:
     """Return the same of texts, by a hash table of our own: in half the time."""
     has = np.asarray(column.is_valid())
-    texts = column.drop_null().cast(pa.large_string())
+    texts = (column.drop_null() if column.null_count else column).cast(pa.large_string())
     array = pa.concat_arrays(texts.chunks) if texts.num_chunks else pa.array([], texts.type)
     _, ends, data = array.buffers()
     offsets = np.frombuffer(ends, np.int64)[array.offset : array.offset + len(array) + 1]
     if not len(array):
         return np.zeros(len(has), np.int64)
     held = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
+    numbers = number_texts(held, offsets).numbers + 1
+    if len(numbers) == len(has):
+        return numbers
     codes = np.zeros(len(has), np.int64)
-    codes[has] = number_texts(held, offsets).numbers + 1
+    codes[has] = numbers
     return codes
 
 

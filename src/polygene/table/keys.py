@@ -158,7 +158,8 @@ def _as_texts(side: Side, folds: bool) -> pa.ChunkedArray:
         texts = as_text(texts)
     if folds:
         texts = folded(texts)
-    return pc.if_else(pc.equal(texts, ""), None, texts)
+    is_none = pc.equal(texts, "")
+    return pc.if_else(is_none, None, texts) if pc.any(is_none).as_py() else texts
 
 
 def folded(texts: pa.ChunkedArray) -> pa.ChunkedArray:

@@ -54,4 +54,4 @@ def exact_sum(column: pa.ChunkedArray) -> float:
         low = pc.sum(pc.bit_wise_and(column.cast(pa.int64()), 2**32 - 1)).as_py() or 0
         return float(high * 2**32 + low)
     values = np.asarray(column.drop_null().cast(pa.float64()))
-    return float(rounded_sums(np.zeros(len(values), np.int64), values, 1)[0])
+    return _sum(values)
