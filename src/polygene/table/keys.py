@@ -108,10 +108,15 @@ def labels(layer: Layer, keys: Sequence[Key], rows: I64Array, is_mine: bool) -> 
     """Return the keys of some rows as messages show them, each once, in their order."""
     chosen = layer.take(np.asarray(rows, np.int64))
     columns = [as_text(key.values(chosen, is_mine).data).to_pylist() for key in keys]
-    parts = (
-        [NULL_NAME if v is None else str(v) for v in row] for row in zip(*columns, strict=True)
-    )
+    parts = ([_shown(v) for v in row] for row in zip(*columns, strict=True))
     return list(dict.fromkeys(" / ".join(row) for row in parts))
+
+
+def _shown(value: str | None) -> str:
+    """Return a part of a key; in quotes where it has blanks at its ends, which nobody would see."""
+    if value is None:
+        return NULL_NAME
+    return value if value == value.strip() else repr(value)
 
 
 def _coded(key: Key, mine: Side, theirs: Side, folds: bool) -> Coded:

@@ -137,7 +137,7 @@ def join_by_key(summary: KeyJoinSummary, say: Words) -> None:
             n = counted(twice.keys, "key")
             say.line("repeated", f"{n} in {twice.rows:,} rows of {name}: {_listed(twice)}")
     for field, one in summary.carried.items():
-        share = "" if one.share is None else f" ({one.share:.2%})"
+        share = "" if one.share is None else f" ({100 * one.share:.2f} %)"
         again = f"; {one.after:,.10g} over what came out" if one.after != one.placed else ""
         say.line(
             "sum", f"{field}: {one.placed:,.10g} of {one.total:,.10g}{share} found a place{again}"

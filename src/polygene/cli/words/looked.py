@@ -286,7 +286,7 @@ def _changes(found: Changes, say: Words) -> None:
     say.line("told", how)
     moved = []
     if found.largest_shift is not None:
-        moved.append(f"by {worded([found.largest_shift], found.unit)[0]} at most")
+        moved.append(f"borders by {worded([found.largest_shift], found.unit)[0]} at most")
     if found.gained is not None and found.lost is not None and found.moved.count:
         area = "m²" if found.unit == "m" else "square units"
         sizes = worded([found.gained, found.lost], area)
