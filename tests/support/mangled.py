@@ -20,6 +20,7 @@ import time
 import traceback
 import warnings
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -31,7 +32,7 @@ from polygene.errors import PolygeneError
 from polygene.formats import address, destination
 from polygene.formats.destination import Target
 from polygene.formats.registry import readable_format
-from polygene.geometry import Family
+from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.lined_yaml import load
 from polygene.plane.validity import invalid_rows
@@ -75,6 +76,11 @@ def _sound(folder: Path) -> dict[str, Path]:
         found[ending] = path
     for ending in ("shx", "dbf", "prj", "cpg"):
         found[ending] = folder / f"beds.{ending}"
+    codes = replace(layer, geometry=GeometryColumn.nulls(n), crs=None, no_geometry="made here")
+    found["xlsx"], found["codes"] = folder / "codes.xlsx", folder / "codes.dbf"
+    destination.write_all([(Target(found["xlsx"], "codes"), codes)])
+    destination.write_all([(Target(found["gpkg"], "codes"), codes)])
+    shutil.copy(found["dbf"], found["codes"])
     with zipfile.ZipFile(folder / "beds.zip", "w", zipfile.ZIP_DEFLATED) as archive:
         for ending in ("shp", "shx", "dbf", "prj"):
             archive.write(folder / f"beds.{ending}", f"beds.{ending}")
@@ -148,7 +154,8 @@ def _used(path: Path, out: Path, number: int) -> None:
                     with contextlib.suppress(PolygeneError):
                         polygene.clip(layer, box)
             if number % 3 == 0:
-                destination.write_all([(Target(out / "out.geojson", "out"), layer)])
+                ending = "xlsx" if layer.is_table else "geojson"
+                destination.write_all([(Target(out / f"out.{ending}", "out"), layer)])
 
 
 def _case(kind: str, number: int, seed: int, sound: dict[str, Path], folder: Path) -> Path:

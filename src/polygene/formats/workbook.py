@@ -122,9 +122,8 @@ def read(path: Path, name: str) -> Reading:
         every = [sheet.title for sheet in book.worksheets]
         if name not in every:
             raise UnknownLayerError(name, str(path), every)
-        rows = list(book[name].iter_rows())
+        cells = [[(c.value, _digits(c)) for c in row] for row in book[name].iter_rows()]
     place = f"{path}#{name}"
-    cells = [[(c.value, _digits(c)) for c in row] for row in rows]
     while cells and all(value is None for value, _ in cells[-1]):
         cells.pop()
     head, first = _head(cells, place)
