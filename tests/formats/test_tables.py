@@ -162,7 +162,7 @@ class Kept(InFolder):
             "r": [0.1, None, float("inf"), 1e300, 5e-324, -0.0, 1 / 3],
             "day": pa.array([day, None, *[datetime.date(2026, 11, 28)] * 5]),
             "yes": [True, None, False, True, True, True, True],
-            "f": ["=A1", "+1", "@x", "-2", "\x01", "a\nb", None],
+            "f": ["=A1", "+1", "@x", "#N/A", "\x01", "a\nb", None],
         })  # fmt: skip
         whole = polygene.as_layer(table, "codes")
         for ending in ("csv", "tsv", "parquet", "arrow", "gpkg", "xlsx"):

@@ -194,7 +194,7 @@ def _from_gzip(path: Path) -> list[Path]:
         )
     target = _here().new_folder() / inner.name
     with gzip.open(path, "rb") as source, target.open("wb") as file:
-        _copy(source, file, str(path), _most_bytes(path))
+        _copy(source, file, str(path), most_bytes(path))
     _here().shown[str(target)] = str(path)
     return [target]
 
@@ -211,7 +211,7 @@ def _from_zip(path: Path) -> list[Path]:
         if len(infos) > _MOST_MEMBERS:
             raise FileError(f"{path} holds {len(infos):,} files; unpack it yourself")
         places: dict[str, Path] = {}
-        left = _most_bytes(path)
+        left = most_bytes(path)
         for info in sorted(infos, key=lambda info: info.filename):
             name = PurePosixPath(info.filename.replace("\\", "/"))
             ending = name.suffix.lower()
@@ -239,7 +239,7 @@ def _from_zip(path: Path) -> list[Path]:
     return found
 
 
-def _most_bytes(path: Path) -> int:
+def most_bytes(path: Path) -> int:
     """Return how many bytes may come out of a packed file, all in all."""
     return max(_SMALL, _MOST_GROWTH * path.stat().st_size)
 

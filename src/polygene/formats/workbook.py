@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import datetime
 import re
+import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -21,6 +22,7 @@ from polygene.errors import DataError, FileError, UnknownLayerError, listed, rea
 from polygene.formats import sheets
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of, table_of
+from polygene.formats.packed import most_bytes
 from polygene.layer import Layer, LayerInfo
 from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text
@@ -33,6 +35,7 @@ HOLDS_MANY = True
 HOLDS_TABLES = True
 READS_PART = False
 MOST_ROWS, MOST_COLUMNS, LONGEST = 1_048_576, 16_384, 32_767  # of a sheet, and letters of a cell
+_LOOKED_AT = 1_000  # rows whose cells are asked how they are shown
 _EXACT = 10**15  # whole numbers beyond this have more digits than a cell keeps
 _FIRST_DAY = datetime.date(1900, 3, 1)  # before, workbooks count a day that never was
 _CONTROL = "[\x00-\x08\x0b\x0c\x0e-\x1f]"  # what XML 1.0 cannot hold
@@ -59,6 +62,13 @@ def _opened(path: Path) -> Iterator[Any]:
     module = _openpyxl()
     try:
         with path.open("rb") as file:
+            with zipfile.ZipFile(file) as archive:
+                size = sum(info.file_size for info in archive.infolist())
+            if size > most_bytes(path):
+                raise FileError(
+                    f"{path} would grow to {size / 1e6:,.0f} MB; it may be made to do harm"
+                )
+            file.seek(0)
             book = module.load_workbook(file, read_only=True, data_only=True)
             try:
                 yield book
@@ -122,7 +132,7 @@ def read(path: Path, name: str) -> Reading:
         every = [sheet.title for sheet in book.worksheets]
         if name not in every:
             raise UnknownLayerError(name, str(path), every)
-        cells = [[(c.value, _digits(c)) for c in row] for row in book[name].iter_rows()]
+        cells = _cells(book[name])
     place = f"{path}#{name}"
     while cells and all(value is None for value, _ in cells[-1]):
         cells.pop()
@@ -135,6 +145,20 @@ def read(path: Path, name: str) -> Reading:
 
 
 Cell = tuple[Any, int]
+
+
+def _cells(sheet: Any) -> list[list[Cell]]:
+    """Return the cells of a sheet; how they are shown is asked of all if it matters in the first."""
+    first = sheet.iter_rows(max_row=_LOOKED_AT)
+    found = [[(c.value, _digits(c)) for c in row] for row in first]
+    if len(found) < _LOOKED_AT:
+        return found
+    rest = {"min_row": _LOOKED_AT + 1}
+    if any(digits for row in found for _, digits in row):
+        more = [[(c.value, _digits(c)) for c in row] for row in sheet.iter_rows(**rest)]
+    else:
+        more = [[(v, 0) for v in row] for row in sheet.iter_rows(**rest, values_only=True)]
+    return found + more
 
 
 def _digits(cell: Any) -> int:
@@ -297,23 +321,26 @@ def _put(
         return cell
 
     sheet.append([text(name, True) for name in table.column_names])
-    columns = []
-    for column in table.columns:
-        values = column.to_pylist()
-        is_text = pa.types.is_string(column.type)
-        columns.append([None if v is None else text(v) for v in values] if is_text else values)
+    columns = [column.to_pylist() for column in table.columns]
 
-    def shown(value: Any, how: str) -> Any:
-        if isinstance(value, str):
-            return text(value)
-        if how and isinstance(value, float):
-            value = WriteOnlyCell(sheet, value)
-            value.number_format = how
-        return value
+    def shown(value: Any, how: str = "") -> Any:
+        if isinstance(value, str):  # what begins so would be taken for a formula, or an error
+            return text(value) if value[:1] in ("=", "#") else value
+        if not isinstance(value, float):
+            return value
+        is_exact = float(f"{value:.16g}") == value  # so many digits are written
+        if is_exact and not how:
+            return value
+        cell = WriteOnlyCell(sheet, value)
+        if not is_exact:
+            cell._value = repr(value)
+        if how:
+            cell.number_format = how
+        return cell
 
     ways = [formats.get(name, "") for name in table.column_names]
     for row in zip(*columns, strict=True):
-        sheet.append(list(map(shown, row, ways)) if formats else row)
+        sheet.append(list(map(shown, row, ways)))
     for more in last:
         sheet.append([shown(v, way) for v, way in zip(more, ways, strict=False)])
 
