@@ -11,7 +11,14 @@ import pyarrow as pa
 
 from polygene import record
 from polygene.arrays import bucket
-from polygene.errors import DataError, FileError, PolygeneError, UnknownFieldError, UsageError
+from polygene.errors import (
+    DataError,
+    FileError,
+    PolygeneError,
+    TableError,
+    UnknownFieldError,
+    UsageError,
+)
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import OnExisting, Target
@@ -46,7 +53,7 @@ def write(results: Sequence[tuple[Target, Layer]], made_of: Sequence[Layer] = ()
         named.append((target, layer))
     try:
         return destination.write_all(named)
-    except ChangedError:
+    except (ChangedError, TableError):  # a format that cannot hold it will not later
         raise
     except PolygeneError as err:
         if any(str(target.path) == PIPE for target, _ in named):

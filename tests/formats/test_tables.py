@@ -134,7 +134,9 @@ class Reading(InFolder):
         square = make.layer("z", make.polygons([[[make.square(0, 0, 1)]]]), None, n=[1])
         polygene.write(square, self.folder / "z.shp")
         names = [r.path.name for r in address.resolve(f"{self.folder}/")]
-        self.assertEqual(names, ["codes.dbf", "z.shp"])
+        self.assertEqual(names, ["z.shp"])
+        names = [r.path.name for r in address.resolve(f"{self.folder}/*.dbf")]
+        self.assertEqual(names, ["codes.dbf", "z.dbf"])  # as they were asked for
         with zipfile.ZipFile(self.folder / "z.zip", "w") as archive:
             for part in self.folder.glob("z.*"):
                 if part.suffix != ".zip":

@@ -29,6 +29,7 @@ from polygene.geometry import Family, concatenate
 from polygene.layer import SLACK, Layer
 
 _WILD = "*?["
+TABLES = (".xlsx", ".dbf")  # what holds no layers with geometry
 TOGETHER = "+"  # for a fragment: all files as one layer
 
 
@@ -127,7 +128,10 @@ def resolve(address: str) -> list[LayerRef]:
     _, fragment = split(address)
     if fragment == TOGETHER:
         return [_together(address, files)]
-    is_one = len(files) == 1 and not Path(split(address)[0]).is_dir()
+    is_folder = Path(split(address)[0]).is_dir()
+    if is_folder:  # workbooks and tables lie about in folders of layers; they are meant if named
+        files = [f for f in files if f.suffix.lower() not in TABLES] or files
+    is_one = len(files) == 1 and not is_folder
     refs: list[LayerRef] = []
     for path in files:
         try:

@@ -12,7 +12,7 @@ from typing import Literal, NamedTuple
 from polygene import provenance
 from polygene.commit.locks import alone_in
 from polygene.commit.together import together, until_in_place
-from polygene.errors import DataError, ExistsError, FileError, UsageError, reason_of
+from polygene.errors import ExistsError, FileError, TableError, UsageError, reason_of
 from polygene.formats import beside, proof
 from polygene.formats.address import LayerRef, split
 from polygene.formats.arrow_types import storable
@@ -290,7 +290,7 @@ def _folders_for(paths: Sequence[Path]) -> Iterator[list[Path]]:
 def _write_file(path: Path, layers: Sequence[Layer]) -> list[str]:
     tables = [layer.name for layer in layers if layer.is_table]
     if tables and not format_of(path).HOLDS_TABLES:
-        raise DataError(
+        raise TableError(
             f"{path}: {tables[0]} is a table without geometry, for which {format_of(path).NAME} has no "
             "place; write it as .csv, .xlsx, .parquet or .arrow, or into a .gpkg"
         )

@@ -258,6 +258,8 @@ def compared(found: Comparison, say: Words) -> None:
         ["north-east", *(_corner(side.extent, 2) for side in (one, other))],
         ["CRS", *(side.crs.split()[0] for side in (one, other))],
     ]
+    if one.family == other.family == NO_GEOMETRY:
+        rows = rows[:1]
     table = [[*row, "" if row[1] == row[2] else "differs"] for row in rows]
     say.table(["", *names, ""], table, flexible=(1, 2))
     say.gap()
