@@ -26,7 +26,8 @@ OF_FILES = {
 ELSEWHERE = {
     "lineage": {"diagram", "sources"}, "subset": {"differ", "relations"}, "clip": {"box"},
     "reproject": {"source", "target"}, "intersect": {"crossings"}, "merge": {"match", "propose"},
-    "hull": {"of_each"}, "tally": {"chart", "title", "digits"}, "run": {"from_lineage"},
+    "compare": {"report"}, "hull": {"of_each"}, "tally": {"chart", "title", "digits"},
+    "run": {"from_lineage"},
 }  # fmt: skip
 
 

@@ -110,6 +110,13 @@ class Tables(WithSample):
         told = json.loads(self.run_polygene(*line, "--json").out)["results"][0]["changes"]
         edits = [row for row in told["every"] if row["change"] == "edited"]
         self.assertEqual([row["new"] for row in edits], ["N. Lie"] * 3)
+        done = self.run_polygene(*line[:-1], "--report", "r.md", "-o", "c.gpkg")
+        self.assertEqual(done.code, 0, done.err)
+        report = (self.folder / "r.md").read_text(encoding="utf-8")
+        self.assertEqual(report.count("| edited |"), 3)
+        self.assertIn(
+            "beds_marram and n: 0 added, 0 removed, 0 split, 0 merged, 0 moved, 3", report
+        )
         same = self.run_polygene("compare", "n.gpkg", "n.gpkg", "--key", "bed_id")
         self.assertRegex(same.out, r"the same +\d+ features: no change\n")
 

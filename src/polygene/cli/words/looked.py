@@ -280,6 +280,16 @@ def compared(found: Comparison, say: Words) -> None:
     say.note(*found.notes)
 
 
+def told_of(found: Comparison) -> list[str]:
+    """Return the lines below a table of changes: how many of each there are."""
+    if found.changes is None:
+        return []
+    kinds = (ADDED, REMOVED, SPLIT, MERGED, MOVED, EDITED)
+    counts = [f"{getattr(found.changes, kind).count:,} {kind}" for kind in kinds]
+    names = f"{found.first.name} and {found.second.name}"
+    return [f"{names}: {', '.join(counts)}, {found.changes.same:,} the same"]
+
+
 def _changes(found: Changes, say: Words) -> None:
     how = f"by {', '.join(found.key)}" if found.key else "by geometry"
     without = [n for n in found.without_key if n]
