@@ -40,6 +40,28 @@ class Classes(unittest.TestCase):
         with self.assertRaises(UnknownFieldError):
             classes_of(squares(1), "nope")
 
+    def test_limits_are_round_and_do_not_overlap(self):
+        rng = np.random.default_rng(22)
+        for values in (rng.lognormal(9, 1, 200), rng.integers(-5, 60, 100), rng.normal(0, 1, 80) * 1e-3,
+                       -rng.lognormal(3, 1, 50), rng.integers(8000, 12300, 60)):  # fmt: skip
+            for breaks in ("quantile", "equal"):
+                found = classes_of(squares(len(values), k=values), "k", 5, breaks)
+                edges = np.array(found.scheme.breaks)
+                self.assertTrue((np.diff(edges) > 0).all())
+                self.assertTrue(edges[0] <= values.min() and edges[-1] >= values.max())
+                for number in range(len(edges) - 1):  # each has its lower limit, the last both
+                    own = values[found.number == number]
+                    below = (
+                        own <= edges[-1] if number == len(edges) - 2 else own < edges[number + 1]
+                    )
+                    self.assertTrue((own >= edges[number]).all() and below.all())
+                self.assertFalse(any("e+" in name for name in found.names), found.names)
+                if breaks == "quantile":
+                    counts = np.bincount(found.number)
+                    self.assertLess(counts.max(), 2 * len(values) / 5)
+        whole = classes_of(squares(40, k=list(range(40))), "k", 4)
+        self.assertEqual(whole.names, ["0 to 9", "10 to 19", "20 to 29", "30 to 40"])
+
     def test_a_scheme_is_kept_to(self):
         scheme = Scheme({"a": "#111111", "b": "#222222"}, null="#333333", others="#444444")
         found = classes_of(squares(4, k=["b", None, "x", "a"]), "k", scheme=scheme)

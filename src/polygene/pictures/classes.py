@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -118,7 +119,8 @@ def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: S
         number[values == edges[-1]] = len(edges) - 2
         is_out = ~((number >= 0) & (number < len(edges) - 1))
         number[is_out] = len(edges) - 1
-        names, colours = _range_names(edges), list(scheme.colours)
+        are_whole = pa.types.is_integer(column.type) and bool((edges == np.floor(edges)).all())
+        names, colours = _range_names(edges, are_whole), list(scheme.colours)
     else:
         texts = as_text(column)
         known = list(scheme.values)
@@ -134,8 +136,63 @@ def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: S
     return Classes(name, number.astype(np.int64), names, colours, scheme)
 
 
-def _range_names(edges: np.ndarray) -> list[str]:
-    return [f"{a:,.4g} to {b:,.4g}" for a, b in zip(edges[:-1], edges[1:], strict=True)]
+def _range_names(edges: np.ndarray, are_whole: bool) -> list[str]:
+    """Return what classes between edges are called; each has its lower edge, the last its upper too."""
+    last = len(edges) - 2
+    names = []
+    for k, (a, b) in enumerate(zip(edges[:-1], edges[1:], strict=True)):
+        if are_whole:
+            top = b if k == last else b - 1
+            names.append(f"{a:,.0f}" if a == top else f"{a:,.0f} to {top:,.0f}")
+        else:
+            names.append(f"{_plainly(a)} to {'' if k == last else 'below '}{_plainly(b)}")
+    return names
+
+
+def _plainly(value: float) -> str:
+    """Return a number as people write it, without powers of ten unless it is very small."""
+    return f"{value:,.10g}" if abs(value) < 1e10 else f"{value:,.0f}"
+
+
+def _roundest(low: float, high: float) -> float:
+    """Return the number with the fewest digits that is over ``low`` and at most ``high``."""
+    if low < 0 <= high:
+        return 0.0
+    width = high - low
+    power = math.floor(math.log10(max(abs(low), abs(high), width))) + 1
+    for k in range(power, power - 18, -1):
+        step = 10.0**k
+        for part in (5, 2.5, 2, 1) if k < power else (1,):
+            found = math.floor(high / (step * part) + 1e-12) * step * part
+            if low < found <= high:
+                return float(f"{found:.12g}")
+    return high
+
+
+def _rounded(edges: np.ndarray, known: np.ndarray) -> np.ndarray:
+    """Return edges as round as the values allow, so that each value stays in its class."""
+    values = np.unique(known)
+    least, most = float(values[0]), float(values[-1])
+    room = 0.03 * (most - least)
+    inner = []
+    for edge in edges[1:-1]:
+        k = int(np.searchsorted(values, edge))  # the first value that is not below it
+        inner.append(_roundest(float(values[k - 1]), float(values[k])) if k else least)
+    first = -_roundest(-least - 1e-9 * abs(least), -least + room) if least else 0.0
+    first = first if first <= least else least
+    last = _roundest(most - 1e-9 * abs(most), most + room)
+    return np.unique([first, *inner, max(last, most)]) + 0.0  # no minus zero
+
+
+def _equal(least: float, most: float, n_classes: int) -> np.ndarray:
+    """Return edges of classes as wide as each other, round ones, about so many."""
+    wide = (most - least) / n_classes
+    if wide <= 0:
+        return np.array([least, most])
+    power = 10.0 ** math.floor(math.log10(wide))
+    step = next(part * power for part in (1, 2, 2.5, 5, 10) if part * power >= wide * (1 - 1e-9))
+    first, last = math.floor(least / step + 1e-9), math.ceil(most / step - 1e-9)
+    return np.array([float(f"{k * step:.12g}") for k in range(first, last + 1)])
 
 
 def _graded(
@@ -146,12 +203,17 @@ def _graded(
     if breaks == "quantile":
         edges = np.quantile(known, np.linspace(0, 1, n_classes + 1))
     elif breaks == "equal":
-        edges = np.linspace(known.min(), known.max(), n_classes + 1)
+        edges = _equal(float(known.min()), float(known.max()), n_classes)
     else:
         raise UsageError(f"{breaks!r} is no way to break; there are quantile and equal")
     edges = np.unique(edges)
+    if len(edges) > 1 and breaks == "quantile":
+        edges = _rounded(edges, known)
+    are_whole = bool(pa.types.is_integer(column.type))
+    if are_whole:  # between whole numbers an edge may as well be the next one
+        edges = np.unique(np.ceil(edges))
     number = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, len(edges) - 2)
-    return number.astype(np.int64), _range_names(edges), [float(e) for e in edges]
+    return number.astype(np.int64), _range_names(edges, are_whole), [float(e) for e in edges]
 
 
 def _by_value(column: pa.ChunkedArray, is_null: BoolArray) -> tuple[I64Array, list[str], bool]:

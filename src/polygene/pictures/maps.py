@@ -23,7 +23,8 @@ from polygene.crs import label as crs_label
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.measures import ruler_for
+from polygene.measures import row_lengths, ruler_for
+from polygene.ops.overlays.scene import rows_near
 from polygene.pictures.classes import QUALITATIVE, Classes, Scheme, classes_of
 from polygene.places import inside_points
 
@@ -32,8 +33,10 @@ ENDINGS = (".png", ".svg", ".pdf")
 INK, PAPER, SOFT = "#20242a", "#fbfaf6", "#6a6d70"
 INKS = (INK, "#7a1f2b", "#3a2f7d")
 MOST_LABELS = 400
+MOST_LETTERS = 34  # of a name in the legend
 MOST_TOGETHER = 4000  # vertices in one path
 AXES = (0.03, 0.06, 0.72, 0.86)  # of the figure: left, bottom, width, height
+_NORTH, _BAR = (0.94, 0.87, 0.99, 0.98), (0.02, 0.02, 0.26, 0.06)  # where no label stands
 TWO_AXES = ((0.03, 0.06, 0.385, 0.83), (0.43, 0.06, 0.385, 0.83))
 
 
@@ -125,12 +128,14 @@ def _draw_panel(
 ) -> tuple[list[Any], list[str]]:
     """Draw one map; return the entries of its legend and what there is to say."""
     pixel = _frame(axes, extent, plan, place)
+    (x0, x1), (y0, y1) = axes.get_xlim(), axes.get_ylim()
+    view = (x0, y0, x1, y1)
     entries: list[Any] = []
     notes: list[str] = []
     for number, k in enumerate(part):
         entries += _draw_layer(
             axes=axes,
-            layer=plan.layers[k],
+            layer=_in_view(plan.layers[k], view) if plan.box else plan.layers[k],
             look=plan.looks[k],
             place=number,
             plan=plan,
@@ -139,10 +144,15 @@ def _draw_panel(
     for k in part:
         label = plan.looks[k].label
         if label is not None:
-            notes += _label(axes, plan.layers[k], label, extent, place)
+            notes += _label(axes, plan.layers[k], label, place)
     _scale_bar(axes, plan.layers[0], extent)
     _north(axes)
     return entries, notes
+
+
+def _in_view(layer: Layer, view: Extent) -> Layer:
+    """Return the features whose box meets what is shown: others have no class and no place there."""
+    return layer.take(rows_near(layer.geometry.row_bounds(), view))
 
 
 def _extent(layers: Sequence[Layer]) -> Extent | None:
@@ -220,7 +230,9 @@ def _draw_layer(
             pixel=pixel,
             place=place,
         )
-        entries.append(_entry(name, family, colour, look))
+        n = int((found.number == number).sum())
+        shown = name if is_shared else f"{_cut(name)}  ({n:,})"
+        entries.append(_entry(shown, family, colour, look))
     return entries
 
 
@@ -271,8 +283,12 @@ def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> 
     return INKS[place % len(INKS)]
 
 
+def _cut(name: str) -> str:
+    return name if len(name) <= MOST_LETTERS else name[: MOST_LETTERS - 1] + "…"
+
+
 def _entry(name: str, family: Family, colour: str, look: Look) -> tuple[Any, str]:
-    name = name if len(name) <= 30 else name[:29] + "…"
+    name = _cut(name)
     if family == Family.LINES:
         return Line2D([], [], color=colour, linewidth=2), name
     if family == Family.POINTS:
@@ -294,27 +310,54 @@ def _draw_rows(
     column = layer.geometry.take(rows)
     order = 10 + place
     if column.family == Family.POINTS:
-        size = 5.5 if len(column.xy) < 500 else 3 if len(column.xy) < 20_000 else 1
+        size = _point_size(axes, layer.geometry.n_vertices, pixel)
         axes.plot(
             *column.xy.T,
             "o",
             color=colour,
             markersize=size,
             markeredgecolor=INK,
-            markeredgewidth=0.4 if size > 1 else 0,
+            markeredgewidth=0.4 if size > 3 else 0,
+            alpha=1.0 if size > 3 else 0.8,
             zorder=order + 30,
         )
         return
+    wide = _line_width(axes, layer.geometry, pixel)
     for some in _portions(column):
         _draw_outline(
             axes=axes,
             column=some,
-            n_rows=len(rows),
+            wide=wide,
             colour=colour,
             look=look,
             pixel=pixel,
             order=order,
         )
+
+
+def _view_size(axes: Any, pixel: float) -> float:
+    """Return how many pixels the map has."""
+    (x0, x1), (y0, y1) = axes.get_xlim(), axes.get_ylim()
+    return float((x1 - x0) / pixel * ((y1 - y0) / pixel))
+
+
+def _point_size(axes: Any, n: int, pixel: float) -> float:
+    """Return the size of points, in points: a third of how far they are from each other on average."""
+    apart = np.sqrt(_view_size(axes, pixel) / max(n, 1)) * 0.72
+    return float(np.clip(apart / 3, 1.0, 5.5))
+
+
+def _line_width(axes: Any, column: GeometryColumn, pixel: float) -> float:
+    """Return how wide lines or outlines are, in points, so that they leave room between them."""
+    if column.family == Family.LINES:
+        length = float(row_lengths(column).sum()) / pixel
+        apart = _view_size(axes, pixel) / max(length, 1.0)
+        return float(np.clip(apart / 16, 0.4, 1.6))
+    bounds = column.row_bounds()[~column.is_empty]
+    if not len(bounds):
+        return 0.6
+    side = np.sqrt(np.prod(bounds[:, 2:] - bounds[:, :2], axis=1)) / pixel
+    return float(np.clip(np.median(side) / 40, 0.0, 0.6))
 
 
 def _portions(column: GeometryColumn) -> list[GeometryColumn]:
@@ -328,7 +371,7 @@ def _portions(column: GeometryColumn) -> list[GeometryColumn]:
 def _draw_outline(
     axes: Any,
     column: GeometryColumn,
-    n_rows: int,
+    wide: float,
     colour: str,
     look: Look,
     pixel: float,
@@ -343,14 +386,14 @@ def _draw_outline(
                 outline,
                 facecolor="none",
                 edgecolor=colour,
-                linewidth=1.6,
+                linewidth=wide,
                 zorder=order + 20,
                 joinstyle="round",
             )
         )
         return
-    dense = n_rows > 3000
-    line = {"linewidth": 0.2 if dense else 0.6}
+    dense = wide < 0.15  # outlines would drown what is in them
+    line = {"linewidth": max(wide, 0.2)}
     if look.hatch:
         style = {"facecolor": "none", "edgecolor": colour, "hatch": "////", **line}
     elif look.outline:
@@ -383,7 +426,7 @@ def _compound(column: GeometryColumn, pixel: float) -> Outline | None:
     return Outline(xy, codes)
 
 
-def _label(axes: Any, layer: Layer, name: str, extent: Extent, place: Place) -> list[str]:
+def _label(axes: Any, layer: Layer, name: str, place: Place) -> list[str]:
     """Write labels where they do not lie over each other, the largest features first."""
     layer.check_field(name)
     values = layer.table.column(name).to_pylist()
@@ -395,21 +438,24 @@ def _label(axes: Any, layer: Layer, name: str, extent: Extent, place: Place) -> 
     low, high = axes.get_xlim(), axes.get_ylim()
     letter = (low[1] - low[0]) / 118 * (AXES[2] / place[2])
     line = (high[1] - high[0]) / 42
-    taken: list[tuple[float, float, float, float]] = []
+    taken = [_part_of(low, high, *own) for own in (_NORTH, _BAR)]
     n_left = 0
     for row in order.tolist():
         text, (x, y) = values[row], spots[row]
-        if text is None or not np.isfinite(x) or not (extent[0] <= x <= extent[2]):
+        if text is None or not (low[0] <= x <= low[1] and high[0] <= y <= high[1]):
             continue
         text = str(text)
         half = letter * len(text) / 2
         if layer.geometry.family == Family.POINTS:
             y += 0.9 * line
+        # What would stand over the frame is moved inside it.
+        x = min(max(x, low[0] + 1.1 * half), low[1] - 1.1 * half)
+        y = min(max(y, high[0] + 0.7 * line), high[1] - 0.7 * line)
         box = (x - half, y - line / 2, x + half, y + line / 2)
         clash = any(
             box[0] < b[2] and box[2] > b[0] and box[1] < b[3] and box[3] > b[1] for b in taken
         )
-        if clash or len(taken) >= MOST_LABELS:
+        if clash or len(taken) >= MOST_LABELS + 2:
             n_left += 1
             continue
         taken.append(box)
@@ -420,6 +466,14 @@ def _label(axes: Any, layer: Layer, name: str, extent: Extent, place: Place) -> 
         if n_left
         else []
     )
+
+
+def _part_of(
+    low: tuple[float, float], high: tuple[float, float], a: float, b: float, c: float, d: float
+) -> Place:
+    """Return a part of the map, given in shares of it from left to right and bottom to top."""
+    wide, tall = low[1] - low[0], high[1] - high[0]
+    return (low[0] + a * wide, high[0] + b * tall, low[0] + c * wide, high[0] + d * tall)
 
 
 def _halo() -> list[Any]:
