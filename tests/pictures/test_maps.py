@@ -28,7 +28,9 @@ class Classes(unittest.TestCase):
         self.assertEqual(kinds.names, ["a", "b", "(null)"])
         self.assertEqual(kinds.number.tolist(), [1, 0, 2, 1])
         self.assertEqual(kinds.colours[2], NULL)
-        many = classes_of(squares(30, k=[f"v{k:02d}" for k in range(30)]), "k")
+        spots = make.points([[np.array([k, 0.0])] for k in range(30)])
+        spots = make.layer("spots", spots, None, k=[f"v{k:02d}" for k in range(30)])
+        many = classes_of(spots, "k")
         self.assertEqual(len(many.names), MOST_CLASSES)
         self.assertEqual(many.names[-1], "21 others")
         graded = classes_of(squares(40, k=list(range(40))), "k", 4)
@@ -39,6 +41,20 @@ class Classes(unittest.TestCase):
         self.assertEqual(nothing.names, ["(null)"])
         with self.assertRaises(UnknownFieldError):
             classes_of(squares(1), "nope")
+
+    def test_neighbours_of_many_values_have_unlike_colours(self):
+        rng = np.random.default_rng(5)
+        cells = make.coverage(8, 7, 10.0, rng)
+        layer = make.layer("cells", cells, None, k=[f"v{k:02d}" for k in range(56)])
+        found = classes_of(layer, "k")
+        self.assertTrue(found.is_reused)
+        self.assertEqual(found.names, layer.table["k"].to_pylist())
+        self.assertLessEqual(len(set(found.colours)), 6)
+        places = [{tuple(p) for p in np.array(ring)} for ((ring,),) in make.rows_of(cells)]
+        pairs = [(a, b) for a in range(56) for b in range(a) if len(places[a] & places[b]) > 1]
+        self.assertGreater(len(pairs), 90)
+        for a, b in pairs:
+            self.assertNotEqual(found.colours[a], found.colours[b])
 
     def test_limits_are_round_and_do_not_overlap(self):
         rng = np.random.default_rng(22)

@@ -10,8 +10,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import BoolArray, I64Array
+from polygene.arrays import NONE, BoolArray, I64Array, bucket, number_pairs, owners
 from polygene.errors import UsageError
+from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.notes import NULL_NAME
 from polygene.table.casting import as_text
@@ -42,6 +43,7 @@ class Classes:
     """``number`` (n_rows,) of each row's class; ``names`` and ``colours`` of the classes.
 
     scheme : what they follow, to be used again for other rows
+    is_reused : whether there are more classes than colours, so that only neighbours are sure to differ
     """
 
     title: str
@@ -49,6 +51,7 @@ class Classes:
     names: list[str]
     colours: list[str]
     scheme: Scheme
+    is_reused: bool = False
 
 
 @dataclass(frozen=True)
@@ -72,9 +75,10 @@ def classes_of(
 ) -> Classes:
     """Sort rows into classes: numbers of more than a few values by breaks, all else by value.
 
-    Of more than ten values the nine commonest have a class each and the rest one together; nulls have
-    their own. With a scheme the classes are its, and what it does not know is one more. Colours by
-    value are taken from ``first_colour`` of the palette on, so that two layers have unlike ones.
+    Of more than ten values the nine commonest have a class each and the rest one together; polygons
+    have one for each, and colours are used again so that neighbours differ. Nulls have their own. With
+    a scheme the classes are its, and what it does not know is one more. Colours by value are taken from
+    ``first_colour`` of the palette on, so that two layers have unlike ones.
 
     Raises
     ------
@@ -93,6 +97,15 @@ def classes_of(
         number, names, edges = _graded(column, is_null, n_classes, breaks)
         place = np.linspace(0, len(GRADED) - 1, max(2, len(names))).round().astype(int)
         colours = [GRADED[k] for k in place[: len(names)]]
+    elif (
+        layer.geometry.family == Family.POLYGONS and layer.geometry.n_vertices and _are_many(column)
+    ):
+        number, names, colours = _apart(layer, column, is_null)
+        own = Scheme(dict(zip(names, colours, strict=True)))
+        if is_null.any():
+            number[is_null] = len(names)
+            names, colours = [*names, NULL_NAME], [*colours, NULL]
+        return Classes(name, number, names, colours, own, is_reused=True)
     else:
         number, names, has_rest = _by_value(column, is_null)
         colours = [QUALITATIVE[(first_colour + k) % MOST_CLASSES] for k in range(len(names))]
@@ -214,6 +227,53 @@ def _graded(
         edges = np.unique(np.ceil(edges))
     number = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, len(edges) - 2)
     return number.astype(np.int64), _range_names(edges, are_whole), [float(e) for e in edges]
+
+
+def _are_many(column: pa.ChunkedArray) -> bool:
+    return len(pc.unique(column.drop_null())) > MOST_CLASSES
+
+
+def _apart(
+    layer: Layer, column: pa.ChunkedArray, is_null: BoolArray
+) -> tuple[I64Array, list[str], list[str]]:
+    """Return a class for each value, in their order, coloured so that those that border differ.
+
+    The values with the most neighbours choose first, each the first colour that none of them has
+    (Welsh and Powell 1967).
+    """
+    texts = as_text(column)
+    names = sorted(pc.unique(texts.drop_null()).to_pylist())
+    number = np.asarray(pc.fill_null(pc.index_in(texts, pa.array(names, texts.type)), 0), np.int64)
+    own = number.copy()
+    own[is_null] = len(names)
+    beside = _bordering(layer, own, len(names) + 1)
+    colour = np.full(len(names) + 1, NONE)
+    counts = np.bincount(beside.ravel(), minlength=len(names) + 1)
+    neighbours = bucket(beside[:, 0], len(names) + 1)
+    for k in np.argsort(-counts[:-1], kind="stable").tolist():
+        near = beside[neighbours.order[neighbours.offsets[k] : neighbours.offsets[k + 1]], 1]
+        taken = set(colour[near].tolist())
+        colour[k] = next(c for c in range(len(names) + 1) if c not in taken)
+    return number, names, [QUALITATIVE[c % MOST_CLASSES] for c in colour[:-1].tolist()]
+
+
+def _bordering(layer: Layer, number: I64Array, n: int) -> I64Array:
+    """Return the pairs (m, 2), both ways round, of classes that have two vertices in common."""
+    column = layer.geometry
+    bits = np.ascontiguousarray(column.xy + 0.0).view(np.int64) & np.int64(2**63 - 1)
+    place = number_pairs(bits[:, 0], bits[:, 1])
+    of_vertex = number[owners(column.vertex_offsets_of_rows)]
+    seen = number_pairs(place.numbers, of_vertex).firsts  # each class once at each place
+    at, own = place.numbers[seen], of_vertex[seen]
+    order = np.lexsort((own, at))
+    at, own = at[order], own[order]
+    found = [np.zeros((0, 2), np.int64)]
+    for step in range(1, 8):  # no more meet in one place
+        same = at[:-step] == at[step:] if step < len(at) else np.zeros(0, bool)
+        pairs = np.stack([own[:-step][same], own[step:][same]], axis=1) if len(same) else found[0]
+        found += [pairs, pairs[:, ::-1]]
+    pairs, times = np.unique(np.concatenate(found), axis=0, return_counts=True)
+    return pairs[times > 1]
 
 
 def _by_value(column: pa.ChunkedArray, is_null: BoolArray) -> tuple[I64Array, list[str], bool]:

@@ -142,12 +142,20 @@ def _draw_panel(
             pixel=pixel,
         )
     for k in part:
-        label = plan.looks[k].label
+        label = plan.looks[k].label or _label_of_classes(plan, k)
         if label is not None:
             notes += _label(axes, plan.layers[k], label, place)
     _scale_bar(axes, plan.layers[0], extent)
     _north(axes)
     return entries, notes
+
+
+def _label_of_classes(plan: MapPlan, k: int) -> str | None:
+    """Return the field of a layer's classes if labels must tell them, for they share colours."""
+    look = plan.looks[k]
+    if look.colour_by is None or not plan_classes(plan, plan.layers[k], look).is_reused:
+        return None
+    return look.colour_by
 
 
 def _in_view(layer: Layer, view: Extent) -> Layer:
@@ -220,6 +228,8 @@ def _draw_layer(
     if plan.beside and len(heading) > 22:  # there is less room then
         heading = f"{layer.name},\nby {found.title}"
     entries: list[Any] = [(None, heading)]
+    if found.is_reused:  # a legend would say nothing: labels do
+        entries.append((None, f"{len(found.scheme.values):,} values, as labelled"))
     for number, (name, colour) in enumerate(zip(found.names, found.colours, strict=True)):
         _draw_rows(
             axes=axes,
@@ -230,6 +240,8 @@ def _draw_layer(
             pixel=pixel,
             place=place,
         )
+        if found.is_reused:
+            continue
         n = int((found.number == number).sum())
         shown = name if is_shared else f"{_cut(name)}  ({n:,})"
         entries.append(_entry(shown, family, colour, look))
@@ -498,7 +510,7 @@ def _legend(figure: Figure, entries: Sequence[Any], left: float) -> None:
         labelspacing=0.55,
     )
     for (handle, _), text in zip(entries, legend.get_texts(), strict=True):
-        if handle is None:
+        if handle is None and not text.get_text().endswith(" labelled"):
             text.set_fontweight("bold")
 
 
