@@ -97,6 +97,10 @@ class Matched(unittest.TestCase):
         gone = polygene.dissolve(patches, "fire").layer
         rest = row_measures(left.geometry, ruler_for(None)).sum()
         self.assertAlmostEqual(whole - rest, row_measures(gone.geometry, ruler_for(None)).sum(), 3)
+        once = polygene.hull(patches, by="fire", without=patches, match="fire")
+        self.assertEqual(once.layer.table.to_pydict(), left.table.to_pydict())
+        np.testing.assert_array_equal(once.layer.geometry.xy, left.geometry.xy)
+        self.assertAlmostEqual(once.summary.taken_off, whole - rest, 3)
 
     def test_what_does_not_go_together(self):
         rng = np.random.default_rng(2)

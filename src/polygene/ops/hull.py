@@ -17,6 +17,7 @@ from polygene.longitudes import opened, parted_rings
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.dissolve import check_names, with_taken
+from polygene.ops.erase import erase
 from polygene.ops.given import Names, names
 from polygene.ops.grouped import grouped_by
 from polygene.ops.places.extents import finite_bounds
@@ -28,7 +29,11 @@ from polygene.table.groups import agreed, group_rows
 
 @dataclass(frozen=True)
 class HullSummary:
-    """How many hulls came out, each ``proved`` valid; ``flat`` are groups that lie on a line."""
+    """How many hulls came out, each ``proved`` valid; ``flat`` are groups that lie on a line.
+
+    without : the layer that was taken off, if one was, by ``match``
+    taken_off : how much area that was; gone : of how many hulls nothing is left
+    """
 
     name: str
     total: int
@@ -42,6 +47,10 @@ class HullSummary:
     notes: list[str]
     admitted: Admitted = field(default_factory=Admitted)
     proved: int = 0
+    without: str = ""
+    match: list[str] = field(default_factory=list)
+    taken_off: float = 0.0
+    gone: int = 0
 
 
 @dataclass(frozen=True)
@@ -56,6 +65,8 @@ def hull(
     each: bool = False,
     by: Names = (),
     aggregate: Names = (),
+    without: Layer | None = None,
+    match: Names = (),
     invalid: str = "mend",
 ) -> HullResult:
     """Return the convex hull of all features, of ``each``, or of those that agree in ``by``.
@@ -64,7 +75,9 @@ def hull(
     where all of a group agree. In longitude and latitude a hull is that on their plane, cut open as
     `polygene.longitudes` says, and parted where it goes over the 180th meridian. Exact: corners are
     vertices of the input, bit for bit. What lies on one line has no hull and is left out, named.
-    Invalid polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``.
+    Invalid polygons are treated as ``invalid`` says: ``mend``, ``refuse`` or ``leave-out``. Taken off
+    is what lies inside the polygons of ``without``, with ``match``, as ``id = site``, those of one key
+    only.
 
     Raises
     ------
@@ -112,7 +125,7 @@ def hull(
         table=table.take(pa.array(kept)) if table.num_columns else table,
     )
     ruler = ruler_for(layer.crs)
-    return HullResult(
+    made = HullResult(
         result,
         HullSummary(
             name=layer.name,
@@ -129,6 +142,26 @@ def hull(
             proved=result.n_rows,
         ),
     )
+    return made if without is None else _without(made, without, match, invalid)
+
+
+def _without(made: HullResult, other: Layer, match: Names, invalid: str) -> HullResult:
+    """Take off what lies inside another layer."""
+    cut = erase(made.layer, other, match=match, invalid=invalid)
+    ruler = ruler_for(made.layer.crs)
+    area = float(row_areas(cut.layer.geometry, ruler).sum())
+    summary = replace(
+        made.summary,
+        out=cut.layer.n_rows,
+        area=area,
+        proved=cut.summary.proved,
+        without=other.name,
+        match=cut.summary.match,
+        taken_off=cut.summary.balance.inside if cut.summary.balance else 0.0,
+        gone=cut.summary.dropped,
+        notes=[*made.summary.notes, *cut.summary.notes],
+    )
+    return HullResult(cut.layer, summary)
 
 
 def _over(is_over: BoolArray, column: GeometryColumn) -> list[str]:

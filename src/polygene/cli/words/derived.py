@@ -59,11 +59,16 @@ def dissolve(summary: DissolveSummary, say: Words) -> None:
 def hull(summary: HullSummary, say: Words) -> None:
     say.title(f"hull of {summary.name}")
     say.line("INPUT", f"{summary.taken:,} of {counted(summary.total, 'feature')}")
+    if summary.without:
+        how = f" by {', '.join(summary.match)}" if summary.match else ""
+        off = worded([summary.taken_off], summary.unit)[0]
+        gone = f"; nothing is left of {counted(summary.gone, 'hull')}" if summary.gone else ""
+        say.line("without", f"{summary.without}{how}: {off} taken off{gone}")
     area = worded([summary.area], summary.unit)[0]
     say.line("came out", f"{counted(summary.out, 'feature')}, {area}")
     proved(say, summary.proved)
     say.line("CRS", summary.crs)
-    say.note(*admitted(summary.name, summary.admitted))
+    say.note(*summary.notes, *admitted(summary.name, summary.admitted))
     if summary.flat.count:
         n = counted(summary.flat.count, "hull")
         say.note(Warned(f"{summary.name}: {n} without area left out: {named(summary.flat)}"))
