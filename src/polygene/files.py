@@ -158,7 +158,7 @@ def convert(layer: Layer, out: Path_, on_existing: OnExisting = "refuse") -> Cop
     if len(results) == 1:
         ((_, layer),) = results
     n_fields = layer.table.num_columns
-    summary = CopySummary(layer.name, layer.n_rows, n_fields, label(layer.crs), notes)
+    summary = CopySummary(layer.name, layer.kind, layer.n_rows, n_fields, label(layer.crs), notes)
     return CopyResult(layer, summary)
 
 

@@ -98,6 +98,23 @@ class Tables(WithSample):
         self.assertEqual(self.run_polygene(*line, "-o", "t.csv").code, 1)
         self.assertEqual(self.run_polygene(*line, "-o", "t.parquet").code, 0)
 
+    def test_a_table_has_rows_and_no_crs(self):
+        (self.folder / "t.csv").write_text("code,n\nA,1\nB,\n")
+        for words, wanted in [
+            (("convert", "t.csv", "-o", "u.csv"), "t 2 rows, 2 fields written"),
+            (("subset", "t.csv", "--where", "n = 5", "-o", "v.csv"), "0 of 2 rows .*no row is"),
+            (
+                ("fields", "t.csv", "--set", "n = 3", "--where", "n = 1", "-o", "w.csv"),
+                "1 of 2 rows",
+            ),
+            (("tally", "t.csv", "--aggregate", "s = sum(n)"), "1 of 2 rows without a value"),
+            (("join", "u.csv", "--with", "t.csv", "--key", "code", "-o", "x.csv"), "out 2 rows"),
+        ]:
+            done = self.run_polygene(*words)
+            self.assertEqual(done.code, 0, done.err)
+            self.assertRegex(done.words, wanted)
+            self.assertNotIn("feature", done.words)
+
     def test_compare_with_a_key(self):
         sheet = ["fields", "tolva.gpkg#beds_marram", "-o", "n.gpkg", "--set", "surveyor = 'N. Lie'"]
         self.run_polygene(*sheet, "--where", "bed_id > 1060")

@@ -31,6 +31,7 @@ def convert(asked: Asked) -> None:
     def work(layer: Layer, progress: Progress) -> CopyResult:
         del progress
         n_fields = layer.table.num_columns
-        return CopyResult(layer, CopySummary(layer.name, layer.n_rows, n_fields, label(layer.crs)))
+        crs = label(layer.crs)
+        return CopyResult(layer, CopySummary(layer.name, layer.kind, layer.n_rows, n_fields, crs))
 
     work_on_each("convert", asked, work, carries=True)

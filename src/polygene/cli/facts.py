@@ -129,7 +129,8 @@ class Tallied(TypedDict):
     """A table and its totals; the first ``keys`` of its columns are what it is by.
 
     The last row gathers ``rest`` values if only the top was asked for; ``without_value`` has by
-    aggregate how many of the features count nothing in it.
+    aggregate how many of the features count nothing in it; ``geometry`` is ``none`` if it is the
+    rows of a table that are counted.
     """
 
     columns: list[str]
@@ -140,6 +141,7 @@ class Tallied(TypedDict):
     shares: list[str]
     rest: int
     features: int
+    geometry: str
     without_value: dict[str, int]
     written: str | None
     chart: str | None

@@ -138,6 +138,7 @@ def _facts(found: Tally, asked: Asked, chart: str | None) -> Any:
         shares=found.shares,
         rest=found.rest,
         features=found.features,
+        geometry=found.geometry,
         without_value=found.without_value,
         written=None if asked.dry_run else asked.out,
         chart=None if asked.dry_run else chart,

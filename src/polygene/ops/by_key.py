@@ -51,7 +51,7 @@ class KeyJoinSummary:
     """Who has whose key.
 
     key : as it was asked for; folded : whether case, accents, blanks and padding made no difference
-    other_geometry : what OTHER holds, ``none`` if it is a table
+    geometry, other_geometry : what INPUT and OTHER hold, ``none`` if it is a table
     pairs : of rows; matched : rows of INPUT with a partner; used : rows of OTHER with one
     without_key : rows of INPUT whose key is null; other_without_key : the same of OTHER
     alone, other_alone : rows with a key that the other side has not
@@ -61,6 +61,7 @@ class KeyJoinSummary:
     """
 
     input: str
+    geometry: str
     input_total: int
     input_taken: int
     other: str
@@ -186,7 +187,8 @@ def account(
     has, other_has = codes.mine != NONE, codes.theirs != NONE
     both = (found.counts > 0) & (found.other_counts > 0)
     told: dict[str, object] = {
-        "input": layer.name, "input_total": layer.n_total, "input_taken": layer.n_rows,
+        "input": layer.name, "geometry": layer.kind,
+        "input_total": layer.n_total, "input_taken": layer.n_rows,
         "other": other.name, "other_geometry": other.kind,
         "other_total": other.n_total, "other_taken": other.n_rows,
         "key": [key.text for key in found.keys], "folded": found.folds,

@@ -28,12 +28,14 @@ LOSSES = ("refuse", "null", "cut")
 class FieldsSummary:
     """What became of the fields.
 
+    geometry : what the layer holds, ``none`` if it is a table
     changed : (what was done) to each, in words of one line
     lost : values that did not fit, by field
     rows : features that were computed for, of ``total``
     """
 
     name: str
+    geometry: str
     total: int
     rows: int
     changed: list[str]
@@ -110,6 +112,7 @@ def fields(
         kept,
         FieldsSummary(
             name=layer.name,
+            geometry=layer.kind,
             total=layer.n_rows,
             rows=int(work.rows.sum()),
             changed=work.changed,

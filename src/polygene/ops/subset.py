@@ -56,10 +56,12 @@ def matching(layer: Layer, expression: Expression) -> Layer:
 class SubsetSummary:
     """How many features and fields of how many were kept.
 
+    geometry : what the layer holds, ``none`` if it is a table
     metric : that of distances, if any were measured; brought : how OTHER came from another CRS
     """
 
     name: str
+    geometry: str
     total: int
     out: int
     in_box: int | None
@@ -161,6 +163,7 @@ def subset(
         replace(chosen, total=None),
         SubsetSummary(
             name=layer.name,
+            geometry=layer.kind,
             total=layer.n_total,
             out=chosen.n_rows,
             in_box=in_box,

@@ -233,9 +233,13 @@ class OverlaySummary:
 
 @dataclass(frozen=True)
 class CopySummary:
-    """A layer that is written as it is: how many features and fields it has."""
+    """A layer that is written as it is: how many features and fields it has.
+
+    geometry : what it holds, ``none`` if it is a table
+    """
 
     name: str
+    geometry: str
     features: int
     fields: int
     crs: str

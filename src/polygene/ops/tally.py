@@ -33,6 +33,7 @@ class Tally:
 
     body : the fields of ``by``, then the values
     totals : (one row) the same over all rows; of values that can be summed or not: computed anew
+    geometry : what the layer holds, ``none`` if it is a table
     by : how many of the first columns are keys
     total_name : what stands for the totals in the first key column: no value there is called so
     row_totals : columns that are totals of their row, across a second field
@@ -45,6 +46,7 @@ class Tally:
     totals: pa.Table
     by: int
     features: int
+    geometry: str
     total_name: str = ALL
     row_totals: list[str] = field(default_factory=list)
     shares: list[str] = field(default_factory=list)
@@ -119,6 +121,7 @@ def tally(
         pa.table([*blanks, *(one.foot for one in made)], schema),
         len(by),
         layer.n_rows,
+        layer.kind,
         total_name=_free(ALL, keys[0]) if keys else ALL,
         row_totals=[one.field.name for one in made if one.is_total and not one.is_share],
         shares=[one.field.name for one in made if one.is_share],

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from polygene.cli.words.blocks import Words
+from polygene.layer import NO_GEOMETRY
 from polygene.notes import counted
 from polygene.ops.summary import Side
 from polygene.units import Distance
@@ -22,6 +23,11 @@ def written_so(asked: Sequence[str]) -> str:
     """Return distances as they were written; nothing if that says no more than the metres do."""
     units = [Distance.parse(text).unit for text in asked]
     return "" if any(unit in (None, "m") for unit in units) else " and ".join(asked)
+
+
+def counted_rows(n: int, geometry: str) -> str:
+    """Return how many rows there are, in the word for them: a table has no features."""
+    return counted(n, "row" if geometry == NO_GEOMETRY else "feature")
 
 
 def proved(say: Words, n: int) -> None:

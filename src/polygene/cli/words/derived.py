@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from polygene.cli.words.blocks import Words
-from polygene.cli.words.common import disagreed, proved, took_part, written_so
-from polygene.layer import NO_GEOMETRY
+from polygene.cli.words.common import counted_rows, disagreed, proved, took_part, written_so
 from polygene.notes import Warned, counted
 from polygene.ops.buffer import BufferSummary
 from polygene.ops.by_key import KeyJoinSummary, NamedKeys
@@ -123,10 +122,11 @@ def join(summary: JoinSummary, say: Words) -> None:
 def join_by_key(summary: KeyJoinSummary, say: Words) -> None:
     how = ", folded" if summary.folded else ""
     say.title(f"{summary.input} joined with {summary.other}", f"by {', '.join(summary.key)}{how}")
-    taken = f"{summary.input_taken:,} of {counted(summary.input_total, 'feature')}"
+    taken = f"{summary.input_taken:,} of {counted_rows(summary.input_total, summary.geometry)}"
     say.line("INPUT", f"{summary.input}: {taken}, {summary.matched:,} with a partner")
-    thing = "row" if summary.other_geometry == NO_GEOMETRY else "feature"
-    taken = f"{summary.other_taken:,} of {counted(summary.other_total, thing)}"
+    taken = (
+        f"{summary.other_taken:,} of {counted_rows(summary.other_total, summary.other_geometry)}"
+    )
     say.line("OTHER", f"{summary.other}: {taken}, {summary.used:,} with a partner")
     sides = (
         (summary.input, summary.alone, summary.without_key, summary.twice),
@@ -147,11 +147,11 @@ def join_by_key(summary: KeyJoinSummary, say: Words) -> None:
         say.line(
             "sum", f"{field}: {one.placed:,.10g} of {one.total:,.10g}{share} found a place{again}"
         )
-    say.line("came out", counted(summary.out, "feature"))
+    say.line("came out", counted_rows(summary.out, summary.geometry))
     disagreed(say, summary.disagreements, "features")
     say.note(*summary.notes)
     if summary.would_fold:
-        n = counted(summary.would_fold, "feature")
+        n = counted_rows(summary.would_fold, summary.geometry)
         say.note(Warned(f"{summary.input}: {n} more would find a partner with `fold`"))
 
 

@@ -143,7 +143,7 @@ def peeked(facts: Peeked, say: Words) -> None:
     if "distinct" in facts:
         values = facts["distinct"]
         rows = [[shown(v["value"]), f"{v['count']:,}"] for v in values]
-        say.table([facts["field"], "features"], rows, right=[1], flexible=[0])
+        say.table([facts["field"], f"{thing}s"], rows, right=[1], flexible=[0])
         say.gap()
         say.line("values", f"{len(values):,} different")
         return

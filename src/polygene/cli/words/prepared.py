@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from polygene.cli.words.blocks import Words
-from polygene.cli.words.common import proved, written_so
+from polygene.cli.words.common import counted_rows, proved, written_so
+from polygene.layer import NO_GEOMETRY
 from polygene.notes import Warned, counted
 from polygene.ops.coverage import SettleSummary
 from polygene.ops.fields import FieldsSummary
@@ -58,7 +59,7 @@ def _settled(found: SettleSummary, say: Words) -> None:
 
 def subset(summary: SubsetSummary, say: Words) -> None:
     say.title(f"subset of {summary.name}")
-    say.line("kept", f"{summary.out:,} of {counted(summary.total, 'feature')}")
+    say.line("kept", f"{summary.out:,} of {counted_rows(summary.total, summary.geometry)}")
     if summary.metric:
         say.line("distance", summary.metric)
     if len(summary.fields) < summary.fields_total:
@@ -66,7 +67,8 @@ def subset(summary: SubsetSummary, say: Words) -> None:
         say.line("fields", f"{len(summary.fields)} of {summary.fields_total}: {names}")
     say.note(*summary.notes, *(bridge(facts, summary.name) for facts in summary.brought))
     if summary.out == 0:
-        say.note(Warned(f"{summary.name}: no feature is left"))
+        thing = "row" if summary.geometry == NO_GEOMETRY else "feature"
+        say.note(Warned(f"{summary.name}: no {thing} is left"))
 
 
 def fields(summary: FieldsSummary, say: Words) -> None:
@@ -74,7 +76,8 @@ def fields(summary: FieldsSummary, say: Words) -> None:
     for text in summary.changed or ["nothing to do"]:
         say.line("changed", text)
     if summary.rows < summary.total:
-        say.line("only", f"values of {summary.rows:,} of {counted(summary.total, 'feature')}")
+        of = counted_rows(summary.total, summary.geometry)
+        say.line("only", f"values of {summary.rows:,} of {of}")
     say.line("fields", ", ".join(summary.fields))
     for name, n in summary.lost.items():
         say.note(Warned(f"{summary.name}, {name}: {counted(n, 'value')} that did not fit"))
@@ -104,8 +107,9 @@ def reproject(summary: ReprojectSummary, say: Words) -> None:
 
 
 def convert(summary: CopySummary, say: Words) -> None:
-    n = counted(summary.features, "feature")
-    say.line(summary.name, f"{n}, {counted(summary.fields, 'field')}, {summary.crs}")
+    n = counted_rows(summary.features, summary.geometry)
+    crs = "" if summary.geometry == NO_GEOMETRY else f", {summary.crs}"
+    say.line(summary.name, f"{n}, {counted(summary.fields, 'field')}{crs}")
     say.note(*summary.notes)
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from polygene.cli.facts import Drawn, Tallied
 from polygene.cli.words.blocks import Words, shown
+from polygene.cli.words.common import counted_rows
 from polygene.notes import counted
 
 
@@ -37,7 +38,7 @@ def tallied(found: Tallied, say: Words, digits: int | None = None) -> None:
 
 def foot_of(found: Tallied) -> list[str]:
     """Return the lines below a table: what counts nothing in it, and why."""
-    of = f"of {counted(found['features'], 'feature')}"
+    of = f"of {counted_rows(found['features'], found['geometry'])}"
     return [
         f"{name}: {n:,} {of} without a value (null), which count nothing in it"
         for name, n in found["without_value"].items()
