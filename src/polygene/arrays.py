@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple, TypeVar
 
 import numpy as np
@@ -127,28 +128,21 @@ def number_pairs(first: I64Array, second: I64Array) -> Numbering:
     """Number the distinct pairs of non-negative integers in order of first appearance."""
     first = np.ascontiguousarray(first, np.int64)
     second = np.ascontiguousarray(second, np.int64)
-    n = len(first)
-    assert n < 2**31, "more pairs than the hash table can hold"
-    slots = np.full(1 << max(4, (3 * n // 2).bit_length()), NONE, np.int32)
-    numbers, firsts = np.empty(n, np.int64), np.empty(n, np.int64)
-    waiting = np.empty(AHEAD, np.int64)
-    n_distinct = kernels.run(
-        kernels.pairs.number_pairs, first, second, slots, waiting, numbers, firsts
-    )
-    return Numbering(numbers, firsts[:n_distinct].copy())
+    return _numbered(kernels.pairs.number_pairs, len(first), first, second)
 
 
 def number_texts(data: U8Array, offsets: I64Array) -> Numbering:
     """Number the distinct texts ``data[offsets[i]:offsets[i + 1]]`` in order of first appearance."""
     data, offsets = np.ascontiguousarray(data, np.uint8), np.ascontiguousarray(offsets, np.int64)
-    n = len(offsets) - 1
-    assert n < 2**31, "more texts than the hash table can hold"
+    return _numbered(kernels.pairs.number_texts, len(offsets) - 1, data, offsets)
+
+
+def _numbered(kernel: Callable[..., int], n: int, *items: np.ndarray) -> Numbering:
+    assert n < 2**31, "more items than the hash table can hold"
     slots = np.full(1 << max(4, (3 * n // 2).bit_length()), NONE, np.int32)
     numbers, firsts = np.empty(n, np.int64), np.empty(n, np.int64)
     waiting = np.empty(AHEAD, np.int64)
-    n_distinct = kernels.run(
-        kernels.pairs.number_texts, data, offsets, slots, waiting, numbers, firsts
-    )
+    n_distinct = kernels.run(kernel, *items, slots, waiting, numbers, firsts)
     return Numbering(numbers, firsts[:n_distinct].copy())
 
 

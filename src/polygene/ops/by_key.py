@@ -126,10 +126,11 @@ class Matched:
         rows = np.flatnonzero(_at(is_many, self.codes.theirs))
         first = labels(self.other, self.keys, rows[:_NAMED], is_mine=False)[0]
         n = int(self.other_counts[self.codes.theirs[rows[0]]])
+        thing = "row" if self.layer.is_table else "feature"
         raise DataError(
             f"{counted(int(is_many.sum()), 'key')} with several rows in {self.other.name}, first "
-            f"{first} ({n:,} rows), so features of {self.layer.name} would be multiplied; `aggregate` "
-            "sums the rows up, `best` takes one of them, `pairs` gives a feature for each"
+            f"{first} ({n:,} rows), so {thing}s of {self.layer.name} would be multiplied; `aggregate` "
+            f"sums the rows up, `best` takes one of them, `pairs` gives a {thing} for each"
         )
 
     def pairs(self) -> Partners:
