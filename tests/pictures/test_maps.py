@@ -12,7 +12,8 @@ import numpy as np
 
 from polygene.errors import DataError, UnknownFieldError, UsageError
 from polygene.pictures.classes import MOST_CLASSES, NULL, Scheme, classes_of
-from polygene.pictures.maps import Look, MapPlan, draw_map
+from polygene.pictures.looks import Look
+from polygene.pictures.maps import MapPlan, draw_map
 from tests.support import generators as make
 from tests.support.cli import WithSample
 

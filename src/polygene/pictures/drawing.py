@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -10,14 +9,14 @@ from pathlib import Path
 
 from polygene.commit.leftovers import passing_folder
 from polygene.commit.together import replacing, together
-from polygene.errors import UsageError
 from polygene.formats.base import check_free
 from polygene.geometry import Extent
 from polygene.layer import Layer
-from polygene.ops.given import Names, names
+from polygene.ops.given import Names
 from polygene.ops.summary import Bridge
 from polygene.pictures import style as styles
-from polygene.pictures.maps import Look, MapPlan, draw_map
+from polygene.pictures.choosing import looks_of
+from polygene.pictures.maps import MapPlan, draw_map
 from polygene.pictures.together import on_one_map
 from polygene.progress import SILENT, Progress
 from polygene.provenance import credits_of
@@ -81,7 +80,7 @@ def draw(
         check_free(place, replace)
     several = [layers] if isinstance(layers, Layer) else list(layers)
     shown, bridges = on_one_map([*several, *beside], box)
-    looks = _looks(
+    looks = looks_of(
         layers=shown, colour_by=colour_by, label=label, hatch=hatch, outline=outline, style=style
     )
     if credit is None:
@@ -111,52 +110,5 @@ def _write(plan: MapPlan, path: Path, keeping: Path | None, is_dry: bool) -> lis
             notes = draw_map(plan, temporary, path.suffix)
         if keeping is not None:
             with replacing(keeping) as temporary:
-                temporary.write_text(styles.text_of(plan), encoding="utf-8")
+                temporary.write_text(styles.text_of(plan.dressed()), encoding="utf-8")
     return notes
-
-
-def _looks(
-    layers: Sequence[Layer],
-    colour_by: Names,
-    label: Names,
-    hatch: Names,
-    outline: Names,
-    style: str | os.PathLike[str] | None,
-) -> list[Look]:
-    known = [layer.name for layer in layers]
-    colours, labels = _by_layer(names(colour_by), layers), _by_layer(names(label), layers)
-    hatched, outlined = names(hatch), names(outline)
-    for name in (*hatched, *outlined):
-        if name not in known:
-            raise UsageError(f"there is no layer {name!r} among {', '.join(known)}")
-    kept = styles.read(Path(style)) if style else {}
-    looks = []
-    for name in known:
-        look = styles.look_of(name, kept) or Look()
-        if name in colours:
-            look = dataclasses.replace(look, colour_by=colours[name], scheme=None)
-        looks.append(
-            dataclasses.replace(
-                look,
-                label=labels.get(name, look.label),
-                hatch=look.hatch or name in hatched,
-                outline=look.outline or name in outlined,
-            )
-        )
-    return looks
-
-
-def _by_layer(asked: Sequence[str], layers: Sequence[Layer]) -> dict[str, str]:
-    """Return the field asked for of each layer: LAYER.FIELD, or FIELD of all that have it."""
-    known = [layer.name for layer in layers]
-    found: dict[str, str] = {}
-    for text in asked:
-        layer, dot, field = text.partition(".")
-        if dot and layer in known:
-            found[layer] = field
-            continue
-        have = [y.name for y in layers if text in y.table.column_names]
-        if not have:
-            layers[0].check_field(text)
-        found.update(dict.fromkeys(have, text))
-    return found

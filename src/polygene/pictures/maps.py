@@ -12,7 +12,6 @@ import matplotlib
 matplotlib.use("Agg")
 
 import numpy as np
-import pyarrow as pa
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch, PathPatch, Rectangle
@@ -23,36 +22,20 @@ from polygene.crs import label as crs_label
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.measures import row_lengths, ruler_for
+from polygene.measures import ruler_for
 from polygene.ops.overlays.scene import rows_near
-from polygene.pictures.classes import QUALITATIVE, Classes, Scheme, classes_of
+from polygene.pictures.looks import INK, Dressed, Look, dressed
 from polygene.places import inside_points
 
 Place = tuple[float, float, float, float]
 ENDINGS = (".png", ".svg", ".pdf")
-INK, PAPER, SOFT = "#20242a", "#fbfaf6", "#6a6d70"
-INKS = (INK, "#7a1f2b", "#3a2f7d")
+PAPER, SOFT = "#fbfaf6", "#6a6d70"
 MOST_LABELS = 400
 MOST_LETTERS = 34  # of a name in the legend
 MOST_TOGETHER = 4000  # vertices in one path
 AXES = (0.03, 0.06, 0.72, 0.86)  # of the figure: left, bottom, width, height
 _NORTH, _BAR = (0.94, 0.87, 0.99, 0.98), (0.02, 0.02, 0.26, 0.06)  # where no label stands
 TWO_AXES = ((0.03, 0.06, 0.385, 0.83), (0.43, 0.06, 0.385, 0.83))
-
-
-@dataclass(frozen=True)
-class Look:
-    """How a layer looks.
-
-    colour_by : field of its classes; label : field of its labels; hatch : draw it hatched
-    outline : borders only; scheme : the classes of a style sheet
-    """
-
-    colour_by: str | None = None
-    label: str | None = None
-    hatch: bool = False
-    outline: bool = False
-    scheme: Scheme | None = None
 
 
 @dataclass(frozen=True)
@@ -71,6 +54,11 @@ class MapPlan:
     breaks: str = "quantile"
     size: tuple[float, float] = (12.8, 8.0)
     beside: int = 0
+
+    def dressed(self, view: Extent | None = None) -> list[Dressed]:
+        """Return the layers as they are shown, in a view only what is in it."""
+        shown = self.layers if view is None else [_in_view(y, view) for y in self.layers]
+        return dressed(shown, self.looks, self.classes, self.breaks)
 
 
 def draw_map(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
@@ -130,32 +118,20 @@ def _draw_panel(
     pixel = _frame(axes, extent, plan, place)
     (x0, x1), (y0, y1) = axes.get_xlim(), axes.get_ylim()
     view = (x0, y0, x1, y1)
+    shown = plan.dressed(view if plan.box else None)
+    fields = [own.look.colour_by for own in shown]
     entries: list[Any] = []
     notes: list[str] = []
     for number, k in enumerate(part):
-        entries += _draw_layer(
-            axes=axes,
-            layer=_in_view(plan.layers[k], view) if plan.box else plan.layers[k],
-            look=plan.looks[k],
-            place=number,
-            plan=plan,
-            pixel=pixel,
-        )
+        is_shared = fields.count(fields[k]) > 1
+        entries += _draw_layer(axes, shown[k], number, pixel, is_shared, bool(plan.beside))
     for k in part:
-        label = plan.looks[k].label or _label_of_classes(plan, k)
-        if label is not None:
-            notes += _label(axes, plan.layers[k], label, place)
+        own = shown[k]
+        if own.label is not None:
+            notes += _label(axes, own.layer, own.label, place)
     _scale_bar(axes, plan.layers[0], extent)
     _north(axes)
     return entries, notes
-
-
-def _label_of_classes(plan: MapPlan, k: int) -> str | None:
-    """Return the field of a layer's classes if labels must tell them, for they share colours."""
-    look = plan.looks[k]
-    if look.colour_by is None or not plan_classes(plan, plan.layers[k], look).is_reused:
-        return None
-    return look.colour_by
 
 
 def _in_view(layer: Layer, view: Extent) -> Layer:
@@ -204,95 +180,29 @@ def _frame(axes: Any, extent: Extent, plan: MapPlan, place: Place) -> float:
 
 
 def _draw_layer(
-    axes: Any, layer: Layer, look: Look, place: int, plan: MapPlan, pixel: float
+    axes: Any, own: Dressed, place: int, pixel: float, is_shared: bool, is_narrow: bool
 ) -> list[Any]:
     """Draw a layer; return its entries of the legend."""
+    layer, found = own.layer, own.classes
     family = layer.geometry.family
-    has_classes = any(other.colour_by for other in plan.looks)
-    plain = _plain_colour(family, look, place, has_classes)
-    if look.colour_by is None:
+    if found is None:
         everything = np.ones(layer.n_rows, bool)
-        _draw_rows(
-            axes=axes,
-            layer=layer,
-            mask=everything,
-            colour=plain,
-            look=look,
-            pixel=pixel,
-            place=place,
-        )
-        return [_entry(layer.name, family, plain, look)]
-    found = plan_classes(plan, layer, look)
-    is_shared = [own.colour_by for own in plan.looks].count(look.colour_by) > 1
+        _draw_rows(axes, own, everything, own.colour, pixel, place)
+        return [_entry(layer.name, family, own.colour, own.look)]
     heading = found.title if is_shared else f"{layer.name}, by {found.title}"
-    if plan.beside and len(heading) > 22:  # there is less room then
+    if is_narrow and len(heading) > 22:
         heading = f"{layer.name},\nby {found.title}"
     entries: list[Any] = [(None, heading)]
     if found.is_reused:  # a legend would say nothing: labels do
         entries.append((None, f"{len(found.scheme.values):,} values, as labelled"))
     for number, (name, colour) in enumerate(zip(found.names, found.colours, strict=True)):
-        _draw_rows(
-            axes=axes,
-            layer=layer,
-            mask=found.number == number,
-            colour=colour,
-            look=look,
-            pixel=pixel,
-            place=place,
-        )
+        _draw_rows(axes, own, found.number == number, colour, pixel, place)
         if found.is_reused:
             continue
         n = int((found.number == number).sum())
         shown = name if is_shared else f"{_cut(name)}  ({n:,})"
-        entries.append(_entry(shown, family, colour, look))
+        entries.append(_entry(shown, family, colour, own.look))
     return entries
-
-
-def plan_classes(plan: MapPlan, layer: Layer, look: Look) -> Classes:
-    """Return the classes of a layer on a map.
-
-    Layers with classes of one field share them; those of another field have other colours.
-    """
-    assert look.colour_by is not None
-    fields = [own.colour_by for own in plan.looks if own.colour_by]
-    first = 5 * list(dict.fromkeys(fields)).index(look.colour_by)
-    scheme = look.scheme
-    if scheme is None and fields.count(look.colour_by) > 1:
-        alike = [
-            y.table.select([own.colour_by])
-            for y, own in zip(plan.layers, plan.looks, strict=True)
-            if own.colour_by == look.colour_by and own.colour_by in y.table.column_names
-        ]
-        together = pa.concat_tables(alike, promote_options="permissive")
-        nowhere = GeometryColumn.from_points(np.zeros((together.num_rows, 2)))
-        all_rows = Layer("", nowhere, together)
-        scheme = classes_of(
-            layer=all_rows,
-            name=look.colour_by,
-            n_classes=plan.classes,
-            breaks=plan.breaks,
-            scheme=None,
-            first_colour=first,
-        ).scheme
-    return classes_of(
-        layer=layer,
-        name=look.colour_by,
-        n_classes=plan.classes,
-        breaks=plan.breaks,
-        scheme=scheme,
-        first_colour=first,
-    )
-
-
-def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> str:
-    """Return the colour of a layer without classes; beside classes none of theirs."""
-    if not has_classes:
-        return QUALITATIVE[place % len(QUALITATIVE)]
-    if family == Family.POINTS:
-        return "#ffffff"
-    if family == Family.POLYGONS and not (look.outline or look.hatch):
-        return "#f6f1e3"
-    return INKS[place % len(INKS)]
 
 
 def _cut(name: str) -> str:
@@ -314,15 +224,17 @@ def _entry(name: str, family: Family, colour: str, look: Look) -> tuple[Any, str
 
 
 def _draw_rows(
-    axes: Any, layer: Layer, mask: BoolArray, colour: str, look: Look, pixel: float, place: int
+    axes: Any, own: Dressed, mask: BoolArray, colour: str, pixel: float, place: int
 ) -> None:
+    layer = own.layer
     rows = np.flatnonzero(mask & ~layer.geometry.is_empty)
     if len(rows) == 0:
         return
     column = layer.geometry.take(rows)
     order = 10 + place
+    room = own.apart / pixel
     if column.family == Family.POINTS:
-        size = _point_size(axes, layer.geometry.n_vertices, pixel)
+        size = _point_size(room)
         axes.plot(
             *column.xy.T,
             "o",
@@ -334,42 +246,29 @@ def _draw_rows(
             zorder=order + 30,
         )
         return
-    wide = _line_width(axes, layer.geometry, pixel)
+    wide = _line_width(room, column.family)
     for some in _portions(column):
         _draw_outline(
             axes=axes,
             column=some,
             wide=wide,
             colour=colour,
-            look=look,
+            look=own.look,
             pixel=pixel,
             order=order,
         )
 
 
-def _view_size(axes: Any, pixel: float) -> float:
-    """Return how many pixels the map has."""
-    (x0, x1), (y0, y1) = axes.get_xlim(), axes.get_ylim()
-    return float((x1 - x0) / pixel * ((y1 - y0) / pixel))
-
-
-def _point_size(axes: Any, n: int, pixel: float) -> float:
+def _point_size(apart: float) -> float:
     """Return the size of points, in points: a third of how far they are from each other on average."""
-    apart = np.sqrt(_view_size(axes, pixel) / max(n, 1)) * 0.72
-    return float(np.clip(apart / 3, 1.0, 5.5))
+    return float(np.clip(apart * 0.72 / 3, 1.0, 5.5))
 
 
-def _line_width(axes: Any, column: GeometryColumn, pixel: float) -> float:
+def _line_width(apart: float, family: Family) -> float:
     """Return how wide lines or outlines are, in points, so that they leave room between them."""
-    if column.family == Family.LINES:
-        length = float(row_lengths(column).sum()) / pixel
-        apart = _view_size(axes, pixel) / max(length, 1.0)
+    if family == Family.LINES:
         return float(np.clip(apart / 16, 0.4, 1.6))
-    bounds = column.row_bounds()[~column.is_empty]
-    if not len(bounds):
-        return 0.6
-    side = np.sqrt(np.prod(bounds[:, 2:] - bounds[:, :2], axis=1)) / pixel
-    return float(np.clip(np.median(side) / 40, 0.0, 0.6))
+    return float(np.clip(apart / 40, 0.0, 0.6))
 
 
 def _portions(column: GeometryColumn) -> list[GeometryColumn]:

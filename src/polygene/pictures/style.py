@@ -8,11 +8,10 @@ from pathlib import Path
 from typing import Any
 
 import yaml
-from matplotlib.colors import is_color_like
 
 from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.pictures.classes import NULL, OTHERS, Scheme
-from polygene.pictures.maps import Look, MapPlan, plan_classes
+from polygene.pictures.looks import Dressed, Look
 
 _KEYS = ("style sheet", "layers")
 _OF_LAYER = (
@@ -48,14 +47,13 @@ def look_of(name: str, looks: Mapping[str, Look]) -> Look | None:
     return looks.get(name) or looks.get(base)
 
 
-def text_of(plan: MapPlan) -> str:
+def text_of(shown: Sequence[Dressed]) -> str:
     """Return the style sheet of a map, its classes and colours written out."""
     layers: dict[str, Any] = {}
-    for layer, look in zip(plan.layers, plan.looks, strict=True):
+    for layer, look, found in ((own.layer, own.look, own.classes) for own in shown):
         own: dict[str, Any] = {}
-        if look.colour_by is not None:
+        if found is not None:
             own["colour-by"] = look.colour_by
-            found = plan_classes(plan, layer, look)
             scheme = found.scheme
             if scheme.breaks:
                 own |= {"breaks": list(scheme.breaks), "colours": list(scheme.colours)}
@@ -120,6 +118,8 @@ class _Reader(SheetReader):
         return float(value)
 
     def colour(self, value: Any, own: Lined, key: str) -> str:
+        from matplotlib.colors import is_color_like
+
         if not isinstance(value, str) or not is_color_like(value):
             raise self.fail(
                 own.lines.get(key, own.line), f"{value!r} is no colour; write it as '#2b6a8f'"

@@ -22,7 +22,8 @@ from polygene.measures import row_areas, row_lengths, ruler_for
 from polygene.notes import NULL_NAME
 from polygene.ops.summary import unit_of
 from polygene.pictures.diagram import Arrow, Box, diagram
-from polygene.pictures.maps import Look, MapPlan, draw_map
+from polygene.pictures.looks import Look
+from polygene.pictures.maps import MapPlan, draw_map
 from polygene.recipe.kept import Told
 from polygene.recipe.reading import Recipe
 from polygene.recipe.running import Finished, Ran

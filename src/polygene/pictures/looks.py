@@ -1,0 +1,141 @@
+"""How layers look: one description that still pictures and pages are made of. No Matplotlib here."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
+from polygene.measures import row_lengths
+from polygene.pictures.classes import QUALITATIVE, Classes, Scheme, classes_of
+
+INK = "#20242a"
+INKS = (INK, "#7a1f2b", "#3a2f7d")
+_LAND, _DOT = "#f6f1e3", "#ffffff"  # of layers without classes beside such with classes
+
+
+@dataclass(frozen=True)
+class Look:
+    """How a layer is asked to look.
+
+    colour_by : field of its classes; label : field of its labels; hatch : draw it hatched
+    outline : borders only; scheme : the classes of a style sheet
+    """
+
+    colour_by: str | None = None
+    label: str | None = None
+    hatch: bool = False
+    outline: bool = False
+    scheme: Scheme | None = None
+
+
+@dataclass(frozen=True)
+class Dressed:
+    """A layer as it is shown.
+
+    classes : None if all of it has one `colour`
+    label : the field that is written on features
+    apart : how far its features are from each other, in map units: lines, outlines and points are as
+        thick as that leaves room for
+    """
+
+    layer: Layer
+    look: Look
+    classes: Classes | None
+    colour: str
+    label: str | None
+    apart: float
+
+
+def dressed(
+    layers: Sequence[Layer], looks: Sequence[Look], n_classes: int = 5, breaks: str = "quantile"
+) -> list[Dressed]:
+    """Dress layers that are shown together, from the bottom up.
+
+    Layers with classes of one field share them; those of another field have other colours. Where
+    classes share colours, for they are many, labels tell them apart.
+
+    Raises
+    ------
+    UnknownFieldError
+        If a field is not there.
+    UsageError
+        If a scheme or a way to break does not fit.
+    """
+    has_classes = any(look.colour_by for look in looks)
+    found = []
+    for place, (layer, look) in enumerate(zip(layers, looks, strict=True)):
+        classes = None
+        label = look.label
+        if look.colour_by is not None:
+            classes = _classes(layers, looks, place, n_classes, breaks)
+            label = label or (look.colour_by if classes.is_reused else None)
+        colour = _plain_colour(layer.geometry.family, look, place, has_classes)
+        found.append(Dressed(layer, look, classes, colour, label, apart(layer.geometry)))
+    return found
+
+
+def _classes(
+    layers: Sequence[Layer], looks: Sequence[Look], place: int, n_classes: int, breaks: str
+) -> Classes:
+    layer, look = layers[place], looks[place]
+    assert look.colour_by is not None
+    fields = [own.colour_by for own in looks if own.colour_by]
+    first = 5 * list(dict.fromkeys(fields)).index(look.colour_by)
+    scheme = look.scheme
+    if scheme is None and fields.count(look.colour_by) > 1:
+        alike = [
+            y.table.select([own.colour_by])
+            for y, own in zip(layers, looks, strict=True)
+            if own.colour_by == look.colour_by and own.colour_by in y.table.column_names
+        ]
+        together = pa.concat_tables(alike, promote_options="permissive")
+        nowhere = GeometryColumn.from_points(np.zeros((together.num_rows, 2)))
+        scheme = classes_of(
+            layer=Layer("", nowhere, together),
+            name=look.colour_by,
+            n_classes=n_classes,
+            breaks=breaks,
+            first_colour=first,
+        ).scheme
+    return classes_of(
+        layer=layer,
+        name=look.colour_by,
+        n_classes=n_classes,
+        breaks=breaks,
+        scheme=scheme,
+        first_colour=first,
+    )
+
+
+def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> str:
+    """Return the colour of a layer without classes; beside classes none of theirs."""
+    if not has_classes:
+        return QUALITATIVE[place % len(QUALITATIVE)]
+    if family == Family.POINTS:
+        return _DOT
+    if family == Family.POLYGONS and not (look.outline or look.hatch):
+        return _LAND
+    return INKS[place % len(INKS)]
+
+
+def apart(column: GeometryColumn) -> float:
+    """Return how far features are from each other, in map units: points and lines on average, of
+    polygons the side that half of them have."""
+    extent = column.extent()
+    if extent is None:
+        return 0.0
+    wide, tall = extent[2] - extent[0], extent[3] - extent[1]
+    least = max(wide, tall) / 4  # what lies along one line has room beside it too
+    area = max(wide, least) * max(tall, least)
+    if column.family == Family.POINTS:
+        return float(np.sqrt(area / column.n_vertices))
+    if column.family == Family.LINES:
+        length = float(row_lengths(column).sum())
+        return area / length if length else 0.0
+    bounds = column.row_bounds()[~column.is_empty]
+    return float(np.median(np.sqrt(np.prod(bounds[:, 2:] - bounds[:, :2], axis=1))))
