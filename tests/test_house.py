@@ -12,6 +12,7 @@ FLOORS = (
     {"__main__"},
     {"cli"},
     {"sample", "recipe"},
+    {"page"},
     {"files", "pictures", "batch"},
     {"reading", "writing"},
     {"phrases"},

@@ -35,6 +35,7 @@ _PUBLIC = {
     **dict.fromkeys(("layers", "check", "convert", "lineage"), "polygene.files"),
     "find": "polygene.finding",
     "draw": "polygene.pictures.drawing",
+    "page": "polygene.page.making",
     "run": "polygene.cli.recipes",
 }
 del _PUBLIC["demo"]

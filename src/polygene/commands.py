@@ -92,6 +92,13 @@ COMMANDS = {
         is_step=True,
         figure=(".png", ".svg", ".pdf"),
     ),
+    "page": Command(
+        "look",
+        "a page of HTML to look at layers: map, table and problems, linked, in one file",
+        is_step=True,
+        figure=(".html", ".htm"),
+        takes_tables=True,
+    ),
     "lineage": Command("look", "how a layer came about: sources, steps, options, credits"),
     "ask": Command("look", "what each overlay and relation of two layers would yield"),
     "find": Command("look", "from a word of the trade to the command, filled in"),

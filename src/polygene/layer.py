@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container
+from collections.abc import Container, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -182,6 +182,14 @@ class Layer:
         """Return how messages name a row: as its source counts it, with its identifier if any."""
         number = row + 1 if self.rows is None else int(self.rows[row]) + 1
         return f"row {number}" if self.ids is None else f"row {number} (id {self.ids[row]})"
+
+
+def named_apart(layers: Sequence[Layer]) -> list[Layer]:
+    """Return layers with distinct names: a second zones is zones_2."""
+    found: list[Layer] = []
+    for layer in layers:
+        found.append(replace(layer, name=distinct_name(layer.name, {y.name for y in found})))
+    return found
 
 
 def distinct_name(name: str, taken: Container[str], folds: bool = False) -> str:

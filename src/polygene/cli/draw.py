@@ -10,25 +10,12 @@ import click
 
 from polygene.cli import options, outcome, show
 from polygene.cli.asked import Asked, asks
+from polygene.cli.look_options import look_options
 
 
 @options.command()
 @options.inputs
-@click.option(
-    "--colour-by", multiple=True, metavar="[LAYER.]FIELD", help="Classes of colour by a field."
-)
-@click.option("--label", multiple=True, metavar="[LAYER.]FIELD", help="Write a field on features.")
-@click.option("--hatch", multiple=True, metavar="LAYER", help="Draw this layer hatched.")
-@click.option("--outline", multiple=True, metavar="LAYER", help="Draw only its borders.")
-@click.option("--classes", type=click.IntRange(2, 7), default=5, help="Of numbers: how many.")
-@click.option(
-    "--breaks",
-    type=click.Choice(["quantile", "equal"]),
-    default="quantile",
-    show_default=True,
-    help="Of numbers: as many features in each class, or as wide a range.",
-)
-@click.option("--style", metavar="SHEET", help="Looks of layers as a style sheet has them.")
+@look_options
 @click.option("--keep-style", metavar="SHEET", help="Keep the looks of this map in a style sheet.")
 @click.option(
     "--beside", multiple=True, metavar="LAYER", help="Draw this layer in a second map beside."

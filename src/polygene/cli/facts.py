@@ -155,6 +155,17 @@ class Drawn(TypedDict):
     features: int
 
 
+class PageMade(TypedDict):
+    """A page of layers: rows that it shows, those left out, how many problems if they were sought."""
+
+    written: str | None
+    layers: list[str]
+    rows: int
+    left_out: int
+    problems: int | None
+    bytes: int
+
+
 class StepRan(TypedDict):
     """A step of a recipe; ``told`` is what its command tells of its results."""
 

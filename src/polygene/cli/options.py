@@ -116,7 +116,7 @@ def _destination(out: str, settings: Settings, command: str) -> str:
         out = str(Path(settings.folder) / out)
         remark(f"the folder {settings.folder} is the one that polygene.toml names")
     is_folder = out.endswith(("/", os.sep)) or Path(out).is_dir()
-    if is_folder and settings.format and command not in ("draw", "tally", "audit"):
+    if is_folder and settings.format and command not in ("draw", "page", "tally", "audit"):
         return str(Path(out) / f"{{name}}.{settings.format.removeprefix('.')}")
     return out
 

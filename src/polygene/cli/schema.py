@@ -59,6 +59,7 @@ _OTHERS: dict[str, tuple[Any, ...]] = {
     "compare": (Comparison,),
     "ask": (Asking,),
     "draw": (facts.Drawn,),
+    "page": (facts.PageMade,),
     "lineage": (dict[str, Any],),  # W3C PROV-JSON, which has a schema of its own
     "subset": (facts.RelationsCounted,),
     "merge": (facts.SheetDrafted,),

@@ -79,7 +79,8 @@ def draw(
     for place in (path, *([keeping] if keeping else [])):
         check_free(place, replace)
     several = [layers] if isinstance(layers, Layer) else list(layers)
-    shown, bridges = on_one_map([*several, *beside], box)
+    found = on_one_map([*several, *beside], box)
+    shown = found.layers
     looks = looks_of(
         layers=shown, colour_by=colour_by, label=label, hatch=hatch, outline=outline, style=style
     )
@@ -91,14 +92,15 @@ def draw(
         looks=looks,
         title=title,
         credit=credit,
-        box=box,
+        box=found.box,
         classes=classes,
         breaks=breaks,
         beside=len(beside),
     )
     progress.stage(f"drawing {path}")
     notes = _write(plan, path, keeping, is_dry)
-    return Drawing([y.name for y in shown], sum(y.n_rows for y in shown), bridges, notes)
+    notes = [*found.notes, *notes]
+    return Drawing([y.name for y in shown], sum(y.n_rows for y in shown), found.bridges, notes)
 
 
 def _write(plan: MapPlan, path: Path, keeping: Path | None, is_dry: bool) -> list[str]:

@@ -15,7 +15,8 @@ from polygene.pictures.classes import QUALITATIVE, Classes, Scheme, classes_of
 
 INK = "#20242a"
 INKS = (INK, "#7a1f2b", "#3a2f7d")
-_LAND, _DOT = "#f6f1e3", "#ffffff"  # of layers without classes beside such with classes
+# Of layers without classes beside such with classes: pale, and unlike the palest of those.
+_LANDS, _DOT = ("#e9e6f0", "#dcebee", "#f4e4e1"), "#ffffff"
 
 
 @dataclass(frozen=True)
@@ -119,7 +120,7 @@ def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> 
     if family == Family.POINTS:
         return _DOT
     if family == Family.POLYGONS and not (look.outline or look.hatch):
-        return _LAND
+        return _LANDS[place % len(_LANDS)]
     return INKS[place % len(INKS)]
 
 

@@ -17,10 +17,12 @@ from polygene.crs import label
 from polygene.errors import PolygeneError
 from polygene.formats.destination import Target
 from polygene.geometry import Family
-from polygene.layer import Layer
+from polygene.layer import Layer, named_apart
 from polygene.measures import row_areas, row_lengths, ruler_for
 from polygene.notes import NULL_NAME
 from polygene.ops.summary import unit_of
+from polygene.page import html
+from polygene.page.viewing import viewed
 from polygene.pictures.diagram import Arrow, Box, diagram
 from polygene.pictures.looks import Look
 from polygene.pictures.maps import MapPlan, draw_map
@@ -31,9 +33,9 @@ from polygene.record import now
 from polygene.units import worded
 
 MOST_ROWS = 40  # of a table that is shown
+MOST_IN_REPORT = 100_000  # rows of a layer
 MAP_SIZE = (9.6, 6.0)  # inches: about what two in a row have on the page
 _STYLE = """
-:root { --ink: #1d2b33; --soft: #5b6b73; --line: #cfd8d6; --paper: #fbfaf6; --deep: #2b6a8f; }
 * { box-sizing: border-box; }
 body { margin: 0; background: var(--paper); color: var(--ink);
        font: 15px/1.5 "DejaVu Sans", Verdana, sans-serif; }
@@ -47,19 +49,23 @@ th { text-align: left; color: var(--soft); font-weight: normal; }
 th, td { padding: 4px 12px 4px 0; border-bottom: 1px solid var(--line); vertical-align: top; }
 td.number, th.number { text-align: right; font-variant-numeric: tabular-nums; }
 tr.total td { font-weight: bold; }
-pre { background: #fff; border: 1px solid var(--line); border-radius: 6px; padding: 10px 12px;
+pre { background: var(--sheet); border: 1px solid var(--line); border-radius: 6px; padding: 10px 12px;
       overflow-x: auto; font: 12.5px/1.45 "DejaVu Sans Mono", Consolas, monospace; margin: 6px 0; }
 code { font: 13px "DejaVu Sans Mono", Consolas, monospace; overflow-wrap: anywhere; }
 .plan { overflow-x: auto; background: #fff; border: 1px solid var(--line); border-radius: 6px; }
 .plan svg { width: 100%; min-width: 1300px; height: auto; display: block; }
+.look { height: 640px; margin: 12px 0; }
 .maps { display: grid; grid-template-columns: repeat(auto-fill, minmax(480px, 1fr)); gap: 16px; }
 figure { margin: 0; } figure img { width: 100%; border: 1px solid var(--line); border-radius: 6px; }
 figure.wide { grid-column: 1 / -1; }
 figcaption { font-size: 13px; color: var(--soft); }
 ul.notes { padding-left: 20px; } ul.notes li { margin: 3px 0; }
-.tag { background: #e3ece6; border-radius: 9px; padding: 1px 9px; font-size: 12px;
+.tag { background: var(--press); border-radius: 9px; padding: 1px 9px; font-size: 12px;
        color: var(--soft); font-weight: normal; }
-@media print { h2 { break-after: avoid; } figure, pre { break-inside: avoid; } }
+@media (max-width: 52rem) { .look { height: auto; } }
+@media screen { .on-paper { display: none; } }
+@media print { h2 { break-after: avoid; } figure, pre { break-inside: avoid; }
+  .look { display: none; } }
 """
 
 
@@ -93,12 +99,7 @@ def report(recipe: Recipe, finished: Finished, seconds: float) -> str:
         _sources(finished),
     ]
     text = "\n".join(part for part in body if part)
-    return (
-        '<!doctype html>\n<html lang="en"><head><meta charset="utf-8">'
-        '<meta name="viewport" content="width=device-width, initial-scale=1">'
-        f"<title>{escape(title)}</title><style>{_STYLE}</style></head>"
-        f"<body><main>\n{text}\n</main></body></html>\n"
-    )
+    return html.document(title, [html.style(), _STYLE], f"<main>\n{text}\n</main>", html.script())
 
 
 def _table(
@@ -142,8 +143,11 @@ def _size(layer: Layer) -> str:
 
 
 def _figures(finished: Finished) -> str:
-    """Return the pictures and tables that the recipe makes, then a map of each layer."""
-    maps, tables = [], []
+    """Return the pictures and tables that the recipe makes, then its layers to look at.
+
+    On paper they are still pictures.
+    """
+    maps, tables, on_paper = [], [], []
     for done in finished.ran:
         if done.step.is_figure:
             kind = done.place.suffix.lower()
@@ -154,10 +158,36 @@ def _figures(finished: Finished) -> str:
                 tables.append(f"<h3>{escape(done.step.name)}</h3>{how}{_csv_table(done.place)}")
     for target, layer in finished.layers:
         try:
-            maps.append(_map(target, layer))
+            on_paper.append(_map(target, layer))
         except PolygeneError:
             continue  # an empty layer has no map
-    return "".join(tables) + (f'<div class="maps">{"".join(maps)}</div>' if maps else "")
+    parts = [*tables]
+    for name, pictures in (("maps", maps), ("maps on-paper", on_paper)):
+        if pictures:
+            parts.append(f'<div class="{name}">{"".join(pictures)}</div>')
+    return "".join(parts) + _look(finished)
+
+
+def _look(finished: Finished) -> str:
+    """Return the layers as a map with tables, to be looked at in a browser."""
+    layers = named_apart(sorted((layer for _, layer in finished.layers), key=_height))
+    if not layers:
+        return ""
+    looks = [Look(colour_by=None if y.is_table else _telling_field(y)) for y in layers]
+    notes = [note for done in finished.ran for note in _told(done)[1]]
+    found = viewed(layers, looks, most=MOST_IN_REPORT, notes=list(dict.fromkeys(notes)))
+    return f'<div class="look">{found.element}</div>'
+
+
+def _height(layer: Layer) -> tuple[int, float]:
+    """Return how high a layer lies on a map: points on lines on polygons, and large ones lowest."""
+    if layer.is_table:
+        return 0, 0.0
+    extent = layer.geometry.extent() or (0.0, 0.0, 0.0, 0.0)
+    family = layer.geometry.family
+    size = float(row_areas(layer.geometry).sum()) if family == Family.POLYGONS else 0.0
+    rank = (Family.POLYGONS, Family.LINES, Family.POINTS).index(family)
+    return rank, -(size or (extent[2] - extent[0]) * (extent[3] - extent[1]))
 
 
 def _picture(data: bytes, kind: str, caption: str, width: str = "") -> str:
@@ -237,11 +267,15 @@ def step_words(told: Told) -> tuple[str, list[str]]:
     return shown, list(told.facts.get("notes", ()))
 
 
+def _told(done: Ran) -> tuple[str, list[str]]:
+    return step_words(Told(done.said, dict(done.facts)))
+
+
 def _notes(ran: Sequence[Ran]) -> str:
     items = [
         f"<li><b>{escape(done.step.name)}</b>: {escape(note)}</li>"
         for done in ran
-        for note in step_words(Told(done.said, dict(done.facts)))[1]
+        for note in _told(done)[1]
     ]
     return (
         f'<ul class="notes">{"".join(items)}</ul>'
@@ -254,7 +288,7 @@ def _step(done: Ran) -> str:
     tags = ["as last time" if done.is_reused else f"{done.seconds:.2f} s"]
     tags += [f"{held}, as expected" for held in done.held]
     marks = " ".join(f'<span class="tag">{escape(tag)}</span>' for tag in tags)
-    shown, _ = step_words(Told(done.said, dict(done.facts)))
+    shown, _ = _told(done)
     return (
         f"<h3>{escape(done.step.name)} {marks}</h3><p><code>{escape(done.line)}</code></p>{shown}"
     )

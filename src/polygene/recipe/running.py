@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from polygene import __version__, provenance
+from polygene.commands import COMMANDS
 from polygene.commit.together import replacing, together
 from polygene.errors import DataError, FileError, PolygeneError, SheetError, reason_of
 from polygene.formats import address, destination
@@ -149,7 +150,7 @@ def _run_step(
 
 def _ending_of_figure(recipe: Recipe, step: RecipeStep) -> str:
     """Return the kind of picture or table that a step is to make: that of where it goes."""
-    default = ".png" if step.command == "draw" else ".csv"
+    default = COMMANDS[step.command].figure[0]
     return Path(recipe.outputs.get(step.name, default)).suffix or default
 
 

@@ -2,30 +2,9 @@
 
 from __future__ import annotations
 
-import datetime
-import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
-
-from polygene.notes import NULL_NAME
-
-
-def shown(value: Any) -> str:
-    """Return a value as tables show it."""
-    if value is None:
-        return NULL_NAME
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, int):
-        return str(value)
-    if isinstance(value, float):
-        return "nan" if math.isnan(value) else f"{value:.10g}"
-    if isinstance(value, datetime.datetime):
-        return value.strftime("%Y-%m-%d %H:%M:%S").removesuffix(" 00:00:00")
-    if isinstance(value, bytes):
-        return f"{len(value)} bytes"
-    return " ".join(str(value).split())
+from typing import NamedTuple
 
 
 class Title(NamedTuple):

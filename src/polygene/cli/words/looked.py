@@ -16,7 +16,7 @@ from polygene.cli.facts import (
     ProblemTold,
     RelationsCounted,
 )
-from polygene.cli.words.blocks import Fields, Story, Words, shown
+from polygene.cli.words.blocks import Fields, Story, Words
 from polygene.errors import with_options
 from polygene.layer import NO_GEOMETRY
 from polygene.notes import Warned, counted
@@ -25,7 +25,7 @@ from polygene.ops.audit import NearlyClass
 from polygene.ops.changes import ADDED, EDITED, MERGED, MOVED, REMOVED, SPLIT, Changes
 from polygene.ops.compare import Comparison
 from polygene.phrases import named
-from polygene.table.describe import FieldDescription
+from polygene.table.telling import held, shown
 from polygene.units import worded
 
 FIRST = 5  # rows that are named of a problem
@@ -147,28 +147,10 @@ def peeked(facts: Peeked, say: Words) -> None:
         say.gap()
         say.line("values", f"{len(values):,} different")
         return
-    rows = [[f.name, f.type, f"{f.nulls:,}", _values(f)] for f in facts["fields"]]
+    rows = [[f.name, f.type, f"{f.nulls:,}", held(f)] for f in facts["fields"]]
     say.table(["field", "type", "nulls", "values"], rows, right=[2], flexible=[3, 0])
     say.gap()
     _rows(facts["rows"], facts["sorted by"], say)
-
-
-def _values(field: FieldDescription) -> str:
-    if field.common:
-        if field.distinct == 1:
-            return f"always {shown(field.common[0][0])}"
-        is_unique = field.common[0][1] == 1
-        first = ", ".join(
-            shown(value) + ("" if is_unique else f" ({times:,})") for value, times in field.common
-        )
-        rest = (field.distinct or 0) - len(field.common)
-        count = "all different" if is_unique else f"{field.distinct:,} different"
-        return f"{count}: {first}" + (" …" if rest > 0 else "")
-    if field.low is None:
-        return "only nulls" if field.nulls else "none"
-    if field.low == field.high:
-        return f"always {shown(field.low)}"
-    return f"{shown(field.low)} … {shown(field.high)}"
 
 
 def _rows(rows: list[dict[str, Any]], sort: str | None, say: Words) -> None:

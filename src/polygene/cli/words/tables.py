@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from polygene.cli.facts import Drawn, Tallied
-from polygene.cli.words.blocks import Words, shown
+from polygene.cli.facts import Drawn, PageMade, Tallied
+from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import counted_rows
 from polygene.notes import counted
+from polygene.table.telling import shown
 
 
 def tallied(found: Tallied, say: Words, digits: int | None = None) -> None:
@@ -63,6 +64,15 @@ def _cell(value: Any, digits: int) -> str:
     if isinstance(value, int) and not isinstance(value, bool):
         return f"{value:,}"
     return shown(value)
+
+
+def paged(found: PageMade, say: Words) -> None:
+    say.title(f"page of {', '.join(found['layers'])}", counted(found["rows"], "row"))
+    if found["left_out"]:
+        say.line("left out", counted(found["left_out"], "row"))
+    if found["problems"] is not None:
+        say.line("problems", f"{found['problems']:,}" if found["problems"] else "none found")
+    say.line("size", f"{found['bytes'] / 1e6:,.1f} MB, to be opened in any browser, offline")
 
 
 def drawn(found: Drawn, say: Words) -> None:

@@ -1,0 +1,84 @@
+/** Rows as CSV (RFC 4180) and as GeoJSON (RFC 7946), to be copied or saved. */
+
+const QUOTED = /[",\r\n]/;
+
+/** Nulls are nothing, and text of no letters is two quotes. */
+function csvCell(value) {
+  if (value === null) return "";
+  const text = String(value);
+  return text === "" || QUOTED.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
+}
+
+/** @param {object} layer @param {ArrayLike<number>} rows @returns {Promise<string>} */
+export async function csvOf(layer, rows) {
+  await Promise.all(layer.columns.map((column) => column.open()));
+  const lines = [layer.columns.map(({ name }) => csvCell(name)).join(",")];
+  for (const row of Array.from(rows)) {
+    lines.push(layer.columns.map(({ values }) => csvCell(values[row])).join(","));
+  }
+  return lines.join("\r\n") + "\r\n";
+}
+
+/**
+ * In longitude and latitude on WGS 84 where these are known, else in the map's coordinates.
+ * @returns {Promise<string>}
+ */
+export async function geojsonOf(layer, rows, earth) {
+  await Promise.all(layer.columns.map((column) => column.open()));
+  const features = Array.from(rows, (row) => ({
+    type: "Feature",
+    properties: Object.fromEntries(layer.columns.map(({ name, values }) => [name, values[row]])),
+    geometry: geometryOf(layer, row, earth),
+  }));
+  return JSON.stringify({ type: "FeatureCollection", features });
+}
+
+function geometryOf(layer, row, earth) {
+  const { shape } = layer;
+  if (shape.family === "none" || layer.isNull(row)) return null;
+  const place = (v) => {
+    const [x, y] = [shape.xy[2 * v], shape.xy[2 * v + 1]];
+    const { digits } = earth.given;
+    const found = earth.degrees(x, y);
+    const at = found ?? earth.coordinates(x, y);
+    return at.map((value) => Number(value.toFixed(found ? digits.degrees : digits.map)));
+  };
+  const ring = (r) => {
+    const found = [];
+    for (let v = shape.ringVertices[r]; v < shape.ringVertices[r + 1]; v++) found.push(place(v));
+    if (shape.family === "polygons") found.push(found[0]);
+    return found;
+  };
+  const parts = [];
+  for (let part = shape.rowParts[row]; part < shape.rowParts[row + 1]; part++) {
+    const rings = [];
+    for (let r = shape.partRings[part]; r < shape.partRings[part + 1]; r++) rings.push(ring(r));
+    parts.push(shape.family === "polygons" ? rings : shape.family === "lines" ? rings[0] : rings[0][0]);
+  }
+  const type = { points: "Point", lines: "LineString", polygons: "Polygon" }[shape.family];
+  if (parts.length === 1) return { type, coordinates: parts[0] };
+  return { type: parts.length ? `Multi${type}` : type, coordinates: parts };
+}
+
+/** Put text where the reader pastes from; an older way where the newer is not allowed. */
+export async function copy(text) {
+  try {
+    await navigator.clipboard.writeText(text);
+  } catch {
+    const area = document.createElement("textarea");
+    area.value = text;
+    document.body.append(area);
+    area.select();
+    document.execCommand("copy");
+    area.remove();
+  }
+}
+
+/** Hand text to the reader as a file. */
+export function save(text, name, type) {
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(new Blob([text], { type }));
+  link.download = name.replace(/[\\/:*?"<>|\p{Cc}\p{Cf}]/gu, "_");
+  link.click();
+  setTimeout(() => URL.revokeObjectURL(link.href), 10000);
+}
