@@ -30,6 +30,7 @@ lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
+	tests/pages/lint/run
 
 # The pages that are made and not written: what each command says, and the schema of --json.
 pages: $(VENV)/for-tests
@@ -58,11 +59,14 @@ $(VENV)/installed: $(SOURCES)
 	cp man/*.1 $(VENV)/share/man/man1
 	touch $@
 
-# What only the tests need, as pyproject.toml lists it; the install itself stays as it is.
+# What only the tests need, as pyproject.toml lists it, and a browser; the install itself stays as it is.
 $(VENV)/for-tests: $(VENV)/installed
 	$(VENV)/bin/python -c "import tomllib; project = tomllib.load(open('pyproject.toml', 'rb')); \
 	print(*project['project']['optional-dependencies']['test'], sep='\n')" > $(VENV)/for-tests.txt
 	$(PIP) --requirement $(VENV)/for-tests.txt
+	$(PIP) playwright || echo "no browser can be driven: tests of pages will be skipped"
+	command -v chromium > /dev/null || { test "$$(id -u)" = 0 && apt-get -qq update \
+	    && apt-get -qq --yes install chromium > /dev/null; } || echo "no Chromium can be had here"
 	touch $@
 
 clean:

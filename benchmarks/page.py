@@ -18,7 +18,7 @@ from tests.support.browser import Browser, browser_or_reason
 from benchmarks.measure import Row, paired
 from polygene.files import read
 from polygene.formats import geojson, geopackage
-from polygene.page.making import page
+from polygene.pages.making import page
 
 SECONDS = 2.0  # of each measurement of frames
 # Frames are counted while the view is moved or zoomed in each of them, as a hand would do it.

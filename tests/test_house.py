@@ -12,7 +12,7 @@ FLOORS = (
     {"__main__"},
     {"cli"},
     {"sample", "recipe"},
-    {"page"},
+    {"pages"},
     {"files", "pictures", "batch"},
     {"reading", "writing"},
     {"phrases"},

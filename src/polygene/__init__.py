@@ -35,7 +35,7 @@ _PUBLIC = {
     **dict.fromkeys(("layers", "check", "convert", "lineage"), "polygene.files"),
     "find": "polygene.finding",
     "draw": "polygene.pictures.drawing",
-    "page": "polygene.page.making",
+    "page": "polygene.pages.making",
     "run": "polygene.cli.recipes",
 }
 del _PUBLIC["demo"]

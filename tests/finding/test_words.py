@@ -44,11 +44,12 @@ WORDS = {
     "peek": "attribute-table browse unique-values",
     "compare": "diff changes change-detection",
     "draw": "map plot thematic-map symbology",
+    "page": "web-map viewer html interactive-map",
     "lineage": "provenance lineage history",
     "run": "workflow script recipe batch",
     "demo": "tutorial example",
     NONE: "simplify generalise voronoi grid raster routing geocode digitise polygonize "
-          "densify heatmap web-map",
+          "densify heatmap basemap",
 }  # fmt: skip
 PHRASES = {
     "imprint": ["split roads by district and keep the rest", "cut parcels along the flood zone",
@@ -79,6 +80,7 @@ PHRASES = {
     "reproject": ["convert coordinates to utm", "change the projection to wgs84"],
     "compare": ["what changed between two versions", "added and removed features"],
     "draw": ["make a thematic map", "print a map of the results"],
+    "page": ["an interactive map in the browser", "zoom in and click on features"],
     "layers": ["what is in this file"],
     "check": ["does the file follow its standard", "is this file valid geopackage"],
     "peek": ["show the attribute table", "list unique values of a field"],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 import tempfile
 import unittest
@@ -9,10 +10,15 @@ from pathlib import Path
 
 import matplotlib.image
 import numpy as np
+from matplotlib.figure import Figure
 
 from polygene.errors import DataError, UnknownFieldError, UsageError
+from polygene.geometry import Family
+from polygene.pictures import insets
 from polygene.pictures.classes import MOST_CLASSES, NULL, Scheme, classes_of
-from polygene.pictures.looks import Look
+from polygene.pictures.furniture import Entry, write_legend
+from polygene.pictures.labels import Type, write_labels
+from polygene.pictures.looks import Look, dressed
 from polygene.pictures.maps import MapPlan, draw_map
 from tests.support import generators as make
 from tests.support.cli import WithSample
@@ -112,7 +118,7 @@ class Maps(unittest.TestCase):
         self.assertEqual(large[0], [255, 255, 255])
         areas = np.sort(counts)[::-1][1:3]
         self.assertLess(abs(areas[0] - areas[1]) / areas[0], 0.05)  # two squares of one size
-        ring = counts[(np.abs(colours - (247, 243, 231)).sum(axis=1) < 12)].sum()
+        ring = counts[(np.abs(colours - (236, 234, 242)).sum(axis=1) < 12)].sum()
         self.assertAlmostEqual(ring / areas[0], 0.84, delta=0.06)  # a hole of 16 in 100
 
     def test_every_kind_of_picture_and_what_cannot_be(self):
@@ -134,6 +140,110 @@ class Maps(unittest.TestCase):
             draw_map(MapPlan([squares(1)], [Look()]), self.folder / "a.bmp")
         with self.assertRaisesRegex(DataError, "nothing to draw"):
             draw_map(MapPlan([squares(1).take(np.zeros(0, int))], [Look()]), self.folder / "c.png")
+
+
+class Placed(unittest.TestCase):
+    """Where labels, insets and legends stand, asked of what Matplotlib was given to draw."""
+
+    def axes(self, size=(1000.0, 700.0)):
+        axes = Figure(figsize=(10, 7)).add_axes((0, 0, 1, 1))
+        axes.set_xlim(0, size[0])
+        axes.set_ylim(0, size[1])
+        return axes
+
+    def test_no_border_crosses_a_label_where_there_is_room(self):
+        rng = np.random.default_rng(11)
+        type_ = Type(letter=6.0, line=14.0)
+        cells = make.coverage(6, 4, 165.0, rng)
+        dents = make.polygons(
+            [
+                [[make.star(rng, 9, 110.0, (150 + 230 * k, 150 + 200 * j))]]
+                for k in range(4)
+                for j in range(3)
+            ]
+        )
+        for column, least in ((cells, 24), (dents, 6)):
+            layer = make.layer("x", column, None, t=[f"No {k}" for k in range(column.n_rows)])
+            axes, taken = self.axes(), []
+            write_labels(axes, layer, "t", type_, taken)
+            n_clear = 0
+            for text, box in zip(axes.texts, taken, strict=True):
+                row = int(text.get_text().split()[1])
+                rings = make.rows_of(column)[row][0]
+                edges = [edge for ring in rings for edge in itertools.pairwise(ring)]
+                n_clear += not any(meets(a, b, box) for a, b in edges)
+            self.assertGreaterEqual(n_clear, least)
+            for k, one in enumerate(taken):
+                for other in taken[:k]:
+                    self.assertTrue(
+                        one[0] >= other[2] or other[0] >= one[2]
+                        or one[1] >= other[3] or other[1] >= one[3]
+                    )  # fmt: skip
+
+    def test_of_a_part_the_features_that_are_seen_are_labelled_within_it(self):
+        layer = make.layer(
+            "x", make.polygons([[[make.square(-2000, -50, 2400)]]]), None, t=["Wide"]
+        )
+        axes, taken = self.axes(), []
+        self.assertEqual(write_labels(axes, layer, "t", Type(6.0, 14.0), taken), [])
+        ((x0, y0, x1, y1),) = taken
+        self.assertTrue(0 <= x0 < x1 <= 400 and 0 <= y0 < y1 <= 700)
+
+    def test_a_crowd_in_a_corner_has_an_inset(self):
+        rng = np.random.default_rng(3)
+        near = [(rng.uniform(0, 60), rng.uniform(0, 60)) for _ in range(30)]
+        view = (-50.0, -50.0, 1050.0, 850.0)
+        crowded = make.layer(
+            "c", make.polygons([[[make.square(*at, 4)]] for at in [*near, (990, 790)]])
+        )
+        box = insets.crowd([crowded], view)
+        self.assertLess(max(box[2] - box[0], box[3] - box[1]), 150)
+        bounds = crowded.geometry.row_bounds()[:30]
+        self.assertTrue((bounds[:, :2] >= box[:2]).all() and (bounds[:, 2:] <= box[2:]).all())
+        part = insets.emptiest([crowded], view, box)
+        self.assertGreater(max(part[:2]), 0.1)  # the crowd is at the lower left, the inset is not
+        spread = make.layer(
+            "s", make.polygons([[[make.square(*p, 4)]] for p in rng.uniform(0, 800, (40, 2))])
+        )
+        self.assertIsNone(insets.crowd([spread], view))
+        self.assertIsNone(insets.crowd([crowded.take(np.arange(5))], view))
+
+    def test_a_legend_keeps_to_the_picture_and_tells_the_unit(self):
+        figure = Figure(figsize=(12.8, 8))
+        entries = [Entry("x, by k", is_heading=True)]
+        entries += [Entry(f"class {k}", Family.POLYGONS, "#2b6a8f", Look()) for k in range(60)]
+        write_legend(figure, entries, 0.77)
+        lefts = {round(text.get_position()[0], 4) for text in figure.texts}
+        self.assertEqual(
+            len(lefts), 2
+        )  # headings and remarks at the left, names beside their signs
+        self.assertGreater(min(text.get_position()[1] for text in figure.texts), 0.02)
+        left_out = 60 - sum(text.get_text().startswith("class") for text in figure.texts)
+        self.assertEqual(figure.texts[-1].get_text(), f"and {left_out} more")
+        layer = squares(40, area_ha=np.arange(40.0), depth=np.arange(40.0))
+        of_name, of_sheet, of_none = dressed(
+            [layer] * 3, [Look("area_ha"), Look("depth", unit="m"), Look("depth")]
+        )
+        titles = [own.title for own in (of_name, of_sheet, of_none)]
+        self.assertEqual(titles, ["area_ha (ha)", "depth (m)", "depth"])
+
+    def test_layers_without_classes_differ_from_classes_and_each_other(self):
+        layer = squares(40, k=np.arange(40.0))
+        lines = make.layer("l", make.lines([[np.array([(0, 0), (30, 9.0)])]]))
+        found = dressed(
+            [layer, layer, layer, lines, lines], [Look("k"), Look(), Look(), Look(), Look()]
+        )
+        own = [one.colour for one in found[1:]]
+        self.assertEqual(len(set(own)), 4)
+        self.assertFalse(set(own) & set(found[0].classes.colours))
+
+
+def meets(a, b, box) -> bool:
+    """Whether an edge has a point in the inside of a box, tried in steps much finer than the box."""
+    steps = np.linspace(0, 1, 400)[:, None]
+    points = np.array(a) + steps * (np.array(b) - np.array(a))
+    inside = (points > np.array(box[:2]) + 1e-9) & (points < np.array(box[2:]) - 1e-9)
+    return bool(inside.all(axis=1).any())
 
 
 class Command(WithSample):

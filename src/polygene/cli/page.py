@@ -23,7 +23,10 @@ from polygene.cli.look_options import look_options
 @click.option("--credit", help="What stands below it; that of the layers' lineage if not given.")
 @click.option("--problems", is_flag=True, help="List what audit finds, each with its place.")
 @click.option(
-    "--most", type=click.IntRange(1), metavar="ROWS", help="Rows of each layer, 250,000 at most."
+    "--most",
+    type=click.IntRange(1),
+    metavar="ROWS",
+    help="Rows of each layer; 250,000 if not given.",
 )
 @options.box
 @options.box_crs
@@ -55,7 +58,8 @@ def page(
     Examples:
       polygene page tolva.gpkg#sectors tolva.gpkg#buoys -o look.html \\
         --colour-by sectors.district_name --problems
-      polygene page work.gpkg#quiet --before tolva.gpkg#beds_marram -o look.html
+      polygene page tolva.gpkg#beds_kelda --before tolva.gpkg#beds_marram \\
+        -o look.html
     """
     if box_crs is not None and box is None:
         raise click.UsageError("--box-crs needs --box")
@@ -63,8 +67,8 @@ def page(
     from polygene.cli.words.blocks import Words
     from polygene.cli.words.tables import paged
     from polygene.formats.base import check_free
-    from polygene.page.making import page as make_page
-    from polygene.page.viewing import MOST_ROWS
+    from polygene.pages.making import page as make_page
+    from polygene.pages.viewing import MOST_ROWS
     from polygene.phrases import bridge
     from polygene.reading import box_of, read_all
 

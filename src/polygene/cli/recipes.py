@@ -166,7 +166,7 @@ def _inside(found: Recipe) -> Recipe:
 def _options_of(name: str) -> dict[str, Option]:
     """Return the options of a command by the keys they have in a recipe."""
     from polygene.cli.main import cli
-    from polygene.recipe.reading import Option
+    from polygene.recipe.reading import LAYER_OPTIONS, Option
 
     command = cli.get_command(click.Context(cli), name)
     assert command is not None
@@ -178,7 +178,11 @@ def _options_of(name: str) -> dict[str, Option]:
         if flag == "--help":
             continue
         found[flag.lstrip("-")] = Option(
-            flag, parameter.is_flag, parameter.multiple, flag == "--with", _checker(parameter)
+            flag=flag,
+            is_flag=parameter.is_flag,
+            is_many=parameter.multiple,
+            takes_layer=flag.lstrip("-") in LAYER_OPTIONS,
+            check=_checker(parameter),
         )
     return found
 

@@ -16,8 +16,8 @@ from matplotlib.figure import Figure
 from polygene.errors import DataError, UsageError
 from polygene.notes import NULL_NAME
 from polygene.pictures.classes import OTHERS, QUALITATIVE
-from polygene.pictures.looks import INK
-from polygene.pictures.maps import ENDINGS, PAPER, SOFT
+from polygene.pictures.looks import INK, PAPER, SOFT
+from polygene.pictures.maps import ENDINGS
 
 MOST_BARS = 60
 

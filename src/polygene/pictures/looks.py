@@ -13,7 +13,9 @@ from polygene.layer import Layer
 from polygene.measures import row_lengths
 from polygene.pictures.classes import QUALITATIVE, Classes, Scheme, classes_of
 
-INK = "#20242a"
+INK, PAPER, SOFT = "#20242a", "#fbfaf6", "#6a6d70"
+# Of fields that say in their name what they are in, as those that `measure` makes.
+_UNITS = {"ha": "ha", "km2": "km²", "m2": "m²", "km": "km"}
 INKS = (INK, "#7a1f2b", "#3a2f7d")
 # Of layers without classes beside such with classes: pale, and unlike the palest of those.
 _LANDS, _DOT = ("#e9e6f0", "#dcebee", "#f4e4e1"), "#ffffff"
@@ -25,6 +27,7 @@ class Look:
 
     colour_by : field of its classes; label : field of its labels; hatch : draw it hatched
     outline : borders only; scheme : the classes of a style sheet
+    unit : what the numbers of ``colour_by`` are in
     """
 
     colour_by: str | None = None
@@ -32,6 +35,7 @@ class Look:
     hatch: bool = False
     outline: bool = False
     scheme: Scheme | None = None
+    unit: str = ""
 
 
 @dataclass(frozen=True)
@@ -51,6 +55,14 @@ class Dressed:
     label: str | None
     apart: float
 
+    @property
+    def title(self) -> str:
+        """What the classes are by, with the unit if it is known."""
+        field = self.look.colour_by or ""
+        has_numbers = self.classes is not None and len(self.classes.scheme.breaks) > 0
+        unit = self.look.unit or _UNITS.get(field.rpartition("_")[2], "") * has_numbers
+        return f"{field} ({unit})" if unit else field
+
 
 def dressed(
     layers: Sequence[Layer], looks: Sequence[Look], n_classes: int = 5, breaks: str = "quantile"
@@ -69,13 +81,18 @@ def dressed(
     """
     has_classes = any(look.colour_by for look in looks)
     found = []
+    used: dict[bool, int] = {True: 0, False: 0}  # of pale colours and of inks
     for place, (layer, look) in enumerate(zip(layers, looks, strict=True)):
         classes = None
         label = look.label
         if look.colour_by is not None:
             classes = _classes(layers, looks, place, n_classes, breaks)
             label = label or (look.colour_by if classes.is_reused else None)
-        colour = _plain_colour(layer.geometry.family, look, place, has_classes)
+        colour = QUALITATIVE[place % len(QUALITATIVE)]
+        if has_classes:
+            is_pale = _is_filled(layer, look)
+            colour = _beside_classes(layer.geometry.family, is_pale, used[is_pale])
+            used[is_pale] += look.colour_by is None
         found.append(Dressed(layer, look, classes, colour, label, apart(layer.geometry)))
     return found
 
@@ -113,15 +130,16 @@ def _classes(
     )
 
 
-def _plain_colour(family: Family, look: Look, place: int, has_classes: bool) -> str:
-    """Return the colour of a layer without classes; beside classes none of theirs."""
-    if not has_classes:
-        return QUALITATIVE[place % len(QUALITATIVE)]
+def _is_filled(layer: Layer, look: Look) -> bool:
+    return layer.geometry.family == Family.POLYGONS and not (look.outline or look.hatch)
+
+
+def _beside_classes(family: Family, is_filled: bool, n_before: int) -> str:
+    """Return the colour of a layer without classes beside such with classes: none of theirs."""
     if family == Family.POINTS:
         return _DOT
-    if family == Family.POLYGONS and not (look.outline or look.hatch):
-        return _LANDS[place % len(_LANDS)]
-    return INKS[place % len(INKS)]
+    colours = _LANDS if is_filled else INKS
+    return colours[n_before % len(colours)]
 
 
 def apart(column: GeometryColumn) -> float:

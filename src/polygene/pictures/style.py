@@ -21,6 +21,7 @@ _OF_LAYER = (
     "colours",
     "others",
     "null",
+    "unit",
     "label",
     "hatch",
     "outline",
@@ -60,6 +61,8 @@ def text_of(shown: Sequence[Dressed]) -> str:
             else:
                 own["values"] = dict(scheme.values)
             own |= {"others": scheme.others, "null": scheme.null}
+        if look.unit:
+            own["unit"] = look.unit
         if look.label is not None:
             own["label"] = look.label
         own |= {
@@ -88,6 +91,7 @@ class _Reader(SheetReader):
             own.get("hatch") is True,
             own.get("outline") is True,
             self.scheme(own),
+            str(own.get("unit") or ""),
         )
 
     def scheme(self, own: Lined) -> Scheme | None:

@@ -23,6 +23,10 @@ _EACH = "for each"
 _REFERENCE = re.compile(r"\$\{(\w+)\}")
 
 
+# Options whose values are layers: names of inputs and steps.
+LAYER_OPTIONS = ("with", "beside", "before")
+
+
 @dataclass(frozen=True)
 class Option:
     """An option of a command as a recipe knows it: how it is written, and whether it is a flag."""
@@ -51,7 +55,12 @@ class RecipeStep:
     @property
     def needs(self) -> list[str]:
         """The names of inputs and steps that it uses."""
-        return [*self.inputs, *self.given.get("with", [])]
+        return [*self.inputs, *self.others]
+
+    @property
+    def others(self) -> list[str]:
+        """The names of what its inputs are worked on with, or shown beside."""
+        return [name for key in LAYER_OPTIONS for name in self.given.get(key, [])]
 
     @property
     def is_figure(self) -> bool:

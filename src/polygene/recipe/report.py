@@ -21,8 +21,8 @@ from polygene.layer import Layer, named_apart
 from polygene.measures import row_areas, row_lengths, ruler_for
 from polygene.notes import NULL_NAME
 from polygene.ops.summary import unit_of
-from polygene.page import html
-from polygene.page.viewing import viewed
+from polygene.pages import html
+from polygene.pages.viewing import viewed
 from polygene.pictures.diagram import Arrow, Box, diagram
 from polygene.pictures.looks import Look
 from polygene.pictures.maps import MapPlan, draw_map
@@ -256,7 +256,7 @@ def _plan(recipe: Recipe, finished: Finished) -> str:
         kind = "result" if step.name in recipe.outputs else "step"
         boxes.append(Box(step.name, step.name, f"{step.command}{count}", kind))
         arrows += [Arrow(name, step.name) for name in step.inputs]
-        arrows += [Arrow(name, step.name, True) for name in step.given.get("with", [])]
+        arrows += [Arrow(name, step.name, True) for name in step.others]
     linked = {name for arrow in arrows for name in (arrow.start, arrow.stop)}
     return diagram([box for box in boxes if box.key in linked or box.kind != "source"], arrows)
 

@@ -72,7 +72,7 @@ def paged(found: PageMade, say: Words) -> None:
         say.line("left out", counted(found["left_out"], "row"))
     if found["problems"] is not None:
         say.line("problems", f"{found['problems']:,}" if found["problems"] else "none found")
-    say.line("size", f"{found['bytes'] / 1e6:,.1f} MB, to be opened in any browser, offline")
+    say.line("size", f"{found['bytes']:,} bytes, to be opened in any browser, offline")
 
 
 def drawn(found: Drawn, say: Words) -> None:

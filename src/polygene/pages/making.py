@@ -14,8 +14,8 @@ from polygene.formats.base import check_free
 from polygene.geometry import Extent
 from polygene.layer import Layer, named_apart
 from polygene.ops.given import Names
-from polygene.page import html
-from polygene.page.viewing import MOST_ROWS, Viewed, viewed
+from polygene.pages import html
+from polygene.pages.viewing import MOST_ROWS, Viewed, viewed
 from polygene.pictures.choosing import looks_of
 from polygene.progress import SILENT, Progress
 from polygene.provenance import credits_of

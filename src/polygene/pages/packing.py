@@ -12,8 +12,8 @@ from polygene.arrays import I64Array
 from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.page.blocks import Blocks
-from polygene.page.ground import Ground
+from polygene.pages.blocks import Blocks
+from polygene.pages.ground import Ground
 from polygene.pictures.looks import Dressed
 from polygene.places import inside_points
 from polygene.provenance import Node, described, history
@@ -149,7 +149,7 @@ def _classes(own: Dressed) -> dict[str, Any] | None:
         return None
     counts: I64Array = np.bincount(found.number, minlength=len(found.names))
     return {
-        "title": found.title,
+        "title": own.title,
         "names": found.names,
         "counts": counts.tolist(),
         "isReused": found.is_reused,

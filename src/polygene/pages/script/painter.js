@@ -58,7 +58,10 @@ export function work(scope) {
       const began = performance.now();
       const found = pictures(layers, data);
       const ms = performance.now() - began;
-      scope.postMessage({ view: data.view, sides: found, number: data.number, ms }, found.map((y) => y.image));
+      scope.postMessage(
+        { view: data.view, sides: found, number: data.number, ms },
+        found.map((y) => y.image),
+      );
     }
   };
 }

@@ -15,10 +15,10 @@ from polygene.layer import Layer
 from polygene.notes import counted
 from polygene.ops.overlays.scene import rows_near
 from polygene.ops.summary import Bridge
-from polygene.page.blocks import Blocks
-from polygene.page.ground import described, ground_for
-from polygene.page.packing import packed
-from polygene.page.problems import problems_of
+from polygene.pages.blocks import Blocks
+from polygene.pages.ground import described, ground_for
+from polygene.pages.packing import packed
+from polygene.pages.problems import problems_of
 from polygene.pictures.looks import Look, dressed
 from polygene.pictures.together import on_one_map
 from polygene.record import now

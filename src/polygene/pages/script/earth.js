@@ -96,7 +96,7 @@ export function geodesic([lon1, lat1], [lon2, lat2], a, f) {
   const b = a * (1 - f);
   const [u1, u2] = [lat1, lat2].map((lat) => Math.atan((1 - f) * Math.tan(lat * radians)));
   const [sin1, cos1, sin2, cos2] = [Math.sin(u1), Math.cos(u1), Math.sin(u2), Math.cos(u2)];
-  const apart = ((((lon2 - lon1 + 180) % 360) + 360) % 360 - 180) * radians;
+  const apart = (((((lon2 - lon1 + 180) % 360) + 360) % 360) - 180) * radians;
   let lambda = apart;
   for (let turn = 0; turn < 200; turn++) {
     const [sinL, cosL] = [Math.sin(lambda), Math.cos(lambda)];
@@ -133,7 +133,7 @@ function authalic(places, a, f) {
   places.forEach(([lon, lat], k) => {
     const [u, v] = places[(k + 1) % places.length];
     // Simpson's rule, for q is no straight line between the ends.
-    sum += ((u - lon) * Math.PI) / 180 * ((q(lat) + 4 * q((lat + v) / 2) + q(v)) / 6);
+    sum += (((u - lon) * Math.PI) / 180) * ((q(lat) + 4 * q((lat + v) / 2) + q(v)) / 6);
   });
   return (sum * a * a) / 2;
 }

@@ -62,8 +62,11 @@ function tokensOf(text) {
 
 function looksLikeComparison(tokens) {
   const words = ["is", "like", "in", "not"];
-  return tokens.some((t, k) => (k > 0 && t.text in SIGNS && t.kind === "sign") ||
-    (k === 1 && t.kind === "word" && words.includes(t.text.toLowerCase())));
+  return tokens.some(
+    (t, k) =>
+      (k > 0 && t.text in SIGNS && t.kind === "sign") ||
+      (k === 1 && t.kind === "word" && words.includes(t.text.toLowerCase())),
+  );
 }
 
 class Reading {
@@ -73,7 +76,8 @@ class Reading {
 
   word(...words) {
     const token = this.tokens[this.at];
-    const is = token && token.kind !== "text" && token.kind !== "name" && words.includes(token.text.toLowerCase());
+    const is =
+      token && token.kind !== "text" && token.kind !== "name" && words.includes(token.text.toLowerCase());
     if (is) this.at++;
     return is;
   }

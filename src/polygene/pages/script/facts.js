@@ -14,20 +14,34 @@ function fact(name, ...values) {
 export function factsOf(page) {
   const { notes, made } = page.given;
   const parts = page.layers.map((layer) => ofLayer(layer));
-  if (notes.length) parts.unshift(make("h3", {}, "To know"), make("ul", {}, ...notes.map((note) => make("li", {}, own(note)))));
+  if (notes.length)
+    parts.unshift(
+      make("h3", {}, "To know"),
+      make("ul", {}, ...notes.map((note) => make("li", {}, own(note)))),
+    );
   return make("div", { class: "facts" }, ...parts, make("p", { class: "soft" }, made));
 }
 
 function ofLayer({ name, facts, described, lineage }) {
   const rows = facts.map(([what, value]) => fact(what, own(value)));
   const head = ["field", "type", "nulls", "holds"].map((words) => make("th", { scope: "col" }, words));
-  const fields = described.map((field) => make("tr", {},
-    make("td", {}, own(field.name)), make("td", {}, field.type), make("td", { class: "number" }, plain(field.nulls)),
-    make("td", {}, own(field.holds))));
+  const fields = described.map((field) =>
+    make(
+      "tr",
+      {},
+      make("td", {}, own(field.name)),
+      make("td", {}, field.type),
+      make("td", { class: "number" }, plain(field.nulls)),
+      make("td", {}, own(field.holds)),
+    ),
+  );
   const parts = [make("h3", {}, own(name)), make("table", {}, ...rows)];
   if (fields.length) parts.push(make("table", {}, make("tr", {}, ...head), ...fields));
   if (lineage.length) {
-    parts.push(make("h4", {}, "How it came about"), make("ol", {}, ...lineage.map((step) => make("li", {}, own(step)))));
+    parts.push(
+      make("h4", {}, "How it came about"),
+      make("ol", {}, ...lineage.map((step) => make("li", {}, own(step)))),
+    );
   }
   return make("article", {}, ...parts);
 }
@@ -49,12 +63,28 @@ function ofProblem(page, map, { layer: id, kind, reason, cure, harms, total, row
     else if (box) map.mark([], box, layer.side);
   };
   const items = rows.slice(0, MOST_PLACES).map((_, k) =>
-    make("li", {}, button("", () => go(k), { "data-problem": `${id} ${k}` })));
+    make(
+      "li",
+      {},
+      button("", () => go(k), { "data-problem": `${id} ${k}` }),
+    ),
+  );
   items.forEach((item, k) => item.firstChild.append(own(names[k])));
   if (total > items.length) items.push(make("li", {}, `${plain(total - items.length)} more`));
   return [
-    make("h3", {}, own(layer.name), `: ${kind}`, make("span", { class: harms ? "tag harms" : "tag" }, harms ? "does harm" : "a blemish")),
-    make("p", { class: "soft" }, `${counted(total, "row")}: ${reason}`, cure === "mend" ? "; mend cures it" : cure ? `; ${cure}` : ""),
+    make(
+      "h3",
+      {},
+      own(layer.name),
+      `: ${kind}`,
+      make("span", { class: harms ? "tag harms" : "tag" }, harms ? "does harm" : "a blemish"),
+    ),
+    make(
+      "p",
+      { class: "soft" },
+      `${counted(total, "row")}: ${reason}`,
+      cure === "mend" ? "; mend cures it" : cure ? `; ${cure}` : "",
+    ),
     make("ul", { class: "places" }, ...items),
   ];
 }
@@ -69,7 +99,11 @@ function around([x, y], box) {
 export class Card {
   constructor(page) {
     this.page = page;
-    this.element = make("section", { class: "card", "aria-label": "The row that was chosen last", hidden: true });
+    this.element = make("section", {
+      class: "card",
+      "aria-label": "The row that was chosen last",
+      hidden: true,
+    });
     page.addEventListener("chosen", () => this.render());
   }
 
@@ -81,9 +115,12 @@ export class Card {
     await Promise.all(layer.columns.map((column) => column.open()));
     if (current !== this.page.current) return;
     const pairs = layer.columns.map(({ name, values }) =>
-      make("div", {}, make("dt", {}, own(name)), make("dd", {}, cellOf(values[row]))));
+      make("div", {}, make("dt", {}, own(name)), make("dd", {}, cellOf(values[row]))),
+    );
     const without = layer.family !== "none" && layer.shape.isEmpty(row) ? ", without geometry" : "";
     this.element.replaceChildren(
-      make("h3", {}, own(layer.name), ` row ${plain(layer.numberOf(row))}${without}`), make("dl", {}, ...pairs));
+      make("h3", {}, own(layer.name), ` row ${plain(layer.numberOf(row))}${without}`),
+      make("dl", {}, ...pairs),
+    );
   }
 }

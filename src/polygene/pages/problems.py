@@ -10,7 +10,7 @@ import numpy as np
 from polygene.crs import is_same, way_between
 from polygene.layer import Layer
 from polygene.ops.audit import Finding, audit
-from polygene.page.ground import Ground
+from polygene.pages.ground import Ground
 
 MOST = 5000  # places of one problem that are carried
 

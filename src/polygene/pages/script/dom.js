@@ -28,7 +28,8 @@ export function own(text, given = {}) {
 /** A patch of a layer's colour; colours are set by script, since the page allows no others. */
 export function swatch(family, look, colour) {
   const patch = make("span", { class: `swatch ${family}`, "aria-hidden": "true" });
-  if (family === "lines") patch.style.background = `linear-gradient(${colour}, ${colour}) center / 100% 3px no-repeat`;
+  if (family === "lines")
+    patch.style.background = `linear-gradient(${colour}, ${colour}) center / 100% 3px no-repeat`;
   else if (look.hatch) {
     patch.style.background = `repeating-linear-gradient(-45deg, ${colour} 0 1px, transparent 1px 4px)`;
     patch.style.borderColor = colour;

@@ -16,8 +16,8 @@ import pyproj
 
 from polygene import crs
 from polygene.geometry import GeometryColumn
-from polygene.page.making import page
-from tests.page.test_packing import HOSTILE
+from polygene.pages.making import page
+from tests.pages.test_packing import HOSTILE
 from tests.support import generators as make
 from tests.support.browser import Browser, browser_or_reason
 

@@ -26,15 +26,32 @@ export class MapView {
   constructor(page, painter) {
     Object.assign(this, { page, painter });
     this.canvas = make("canvas", {
-      tabindex: 0, role: "img",
+      tabindex: 0,
+      role: "img",
       "aria-label": "Map. Arrow keys move it, plus and minus zoom, 0 shows all; the table has the same rows.",
     });
-    this.divider = make("div", {
-      class: "divider", role: "slider", tabindex: 0, "aria-label": "Where before ends and after begins",
-      "aria-valuemin": 0, "aria-valuemax": 100, "aria-valuenow": 50, hidden: !page.hasSides,
-    }, make("span", { class: "side" }, "before"), make("span", { class: "side" }, "after"));
+    this.divider = make(
+      "div",
+      {
+        class: "divider",
+        role: "slider",
+        tabindex: 0,
+        "aria-label": "Where before ends and after begins",
+        "aria-valuemin": 0,
+        "aria-valuemax": 100,
+        "aria-valuenow": 50,
+        hidden: !page.hasSides,
+      },
+      make("span", { class: "side" }, "before"),
+      make("span", { class: "side" }, "after"),
+    );
     this.told = make("output", { class: "told", "aria-live": "off" });
-    this.bar = make("div", { class: "bar" }, make("span", { class: "length" }), make("span", { class: "words" }));
+    this.bar = make(
+      "div",
+      { class: "bar" },
+      make("span", { class: "length" }),
+      make("span", { class: "words" }),
+    );
     this.where = make("div", { class: "where" });
     this.tools = make("div", { class: "tools", role: "toolbar", "aria-label": "Map" }, ...this.toolButtons());
     this.frame = make("div", { class: "frame" }, this.canvas, this.divider, this.bar, this.told);
@@ -58,7 +75,8 @@ export class MapView {
 
   toolButtons() {
     this.modeButtons = Object.entries(MODES).map(([mode, words]) =>
-      button(words, () => this.setMode(mode), { "data-mode": mode, "aria-pressed": mode === "move" }));
+      button(words, () => this.setMode(mode), { "data-mode": mode, "aria-pressed": mode === "move" }),
+    );
     return [
       button("+", () => this.zoom(2), { "aria-label": "Zoom in" }),
       button("−", () => this.zoom(0.5), { "aria-label": "Zoom out" }),
@@ -121,8 +139,8 @@ export class MapView {
     const was = this.picture.view;
     const grown = view.scale / was.scale;
     if (grown > CLOSE || grown < 1 / CLOSE) return false;
-    const left = (Math.abs(was.x - view.x) * view.scale) + view.wide / 2;
-    const top = (Math.abs(was.y - view.y) * view.scale) + view.tall / 2;
+    const left = Math.abs(was.x - view.x) * view.scale + view.wide / 2;
+    const top = Math.abs(was.y - view.y) * view.scale + view.tall / 2;
     return left <= (was.wide / 2) * grown && top <= (was.tall / 2) * grown;
   }
 
@@ -188,7 +206,7 @@ export class MapView {
   }
 
   drawNow() {
-    const { canvas, view, page } = this;
+    const { canvas, view } = this;
     const context = canvas.getContext("2d");
     const style = getComputedStyle(this.frame);
     const colours = { paper: style.getPropertyValue("--map"), ink: style.getPropertyValue("--ink") };
@@ -223,7 +241,10 @@ export class MapView {
     if (!this.page.hasSides) return draws("after", 0);
     const { wide, tall } = this.view;
     const at = this.split * wide;
-    [["before", 0, at], ["after", at, wide - at]].forEach(([side, left, width], k) => {
+    [
+      ["before", 0, at],
+      ["after", at, wide - at],
+    ].forEach(([side, left, width], k) => {
       context.save();
       context.beginPath();
       context.rect(left, 0, width, tall);
@@ -264,7 +285,16 @@ export class MapView {
     const found = this.at(px, py);
     const row = found?.layer.nameOf(found.row);
     if (found) {
-      this.where.append(make("span", {}, own(found.layer.name), ` row ${plain(found.layer.numberOf(found.row))}`, row ? ": " : "", own(row ?? "")));
+      this.where.append(
+        make(
+          "span",
+          {},
+          own(found.layer.name),
+          ` row ${plain(found.layer.numberOf(found.row))}`,
+          row ? ": " : "",
+          own(row ?? ""),
+        ),
+      );
     }
     if (found?.row !== this.pointed?.row || found?.layer !== this.pointed?.layer) {
       this.pointed = found;
@@ -287,7 +317,8 @@ export class MapView {
   allAt(px, py) {
     const [x, y] = this.placeOf(px, py);
     return this.layersAt(px).flatMap((layer) =>
-      rowsAt(layer, x, y, NEAR / this.view.scale).map((row) => ({ layer, row })));
+      rowsAt(layer, x, y, NEAR / this.view.scale).map((row) => ({ layer, row })),
+    );
   }
 
   at(px, py) {

@@ -78,15 +78,26 @@ class Page extends EventTarget {
 
 /** Tabs, as the ARIA practices have them: arrow keys go from one to the next. */
 function tabs(panels) {
-  const heads = panels.map(({ id, words }, k) => make("button", {
-    type: "button", role: "tab", id: `tab-${id}`, "aria-controls": `panel-${id}`, click: () => pick(k),
-    keydown: (event) => {
-      const step = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
-      if (step) pick((k + step + panels.length) % panels.length, true);
-    },
-  }, ...words));
+  const heads = panels.map(({ id, words }, k) =>
+    make(
+      "button",
+      {
+        type: "button",
+        role: "tab",
+        id: `tab-${id}`,
+        "aria-controls": `panel-${id}`,
+        click: () => pick(k),
+        keydown: (event) => {
+          const step = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
+          if (step) pick((k + step + panels.length) % panels.length, true);
+        },
+      },
+      ...words,
+    ),
+  );
   const bodies = panels.map(({ id, element }) =>
-    make("div", { role: "tabpanel", id: `panel-${id}`, "aria-labelledby": `tab-${id}` }, element));
+    make("div", { role: "tabpanel", id: `panel-${id}`, "aria-labelledby": `tab-${id}` }, element),
+  );
   const pick = (now, isFocused = false) => {
     heads.forEach((head, k) => {
       head.setAttribute("aria-selected", String(k === now));
@@ -96,7 +107,15 @@ function tabs(panels) {
     if (isFocused) heads[now].focus();
     panels[now].shown?.();
   };
-  return { pick, element: make("div", { class: "tabs" }, make("div", { role: "tablist", "aria-label": "Tables and facts" }, ...heads), ...bodies) };
+  return {
+    pick,
+    element: make(
+      "div",
+      { class: "tabs" },
+      make("div", { role: "tablist", "aria-label": "Tables and facts" }, ...heads),
+      ...bodies,
+    ),
+  };
 }
 
 /** What is beside the map. */
@@ -104,7 +123,11 @@ function beside(page, map) {
   const tables = page.layers.map((layer) => new Table(page, layer, map));
   page.tables = tables;
   const panels = page.layers.map((layer, k) => ({
-    id: `rows-${layer.id}`, words: [own(layer.name)], element: tables[k].element, shown: () => tables[k].render(), layer,
+    id: `rows-${layer.id}`,
+    words: [own(layer.name)],
+    element: tables[k].element,
+    shown: () => tables[k].grid.render(),
+    layer,
   }));
   if (page.given.problems) {
     const n = page.given.problems.reduce((sum, one) => sum + one.total, 0);
@@ -114,22 +137,31 @@ function beside(page, map) {
   const book = tabs(panels);
   const firstShown = panels.length - 1 - [...panels].reverse().findIndex((p) => p.layer);
   book.pick(Math.max(0, firstShown));
-  for (const table of tables) table.say();
   page.addEventListener("chosen", () => {
     const k = panels.findIndex((panel) => panel.layer && panel.layer === page.current?.layer);
     const isOther = k >= 0 && book.element.querySelector(`#panel-${panels[k].id}`).hidden;
     const onProblems = book.element.querySelector("#panel-problems:not([hidden])");
     if (isOther && !onProblems) book.pick(k);
   });
-  return make("div", { class: "beside" }, new Legend(page, map).element, book.element, new Card(page).element);
+  return make(
+    "div",
+    { class: "beside" },
+    new Legend(page, map).element,
+    book.element,
+    new Card(page).element,
+  );
 }
 
 /** The edge between map and tables. */
 function seam(root) {
   const set = (share) => root.style.setProperty("--share", `${Math.min(85, Math.max(15, share))}%`);
   const edge = make("div", {
-    class: "seam", role: "separator", tabindex: 0, "aria-orientation": "vertical",
-    "aria-label": "How wide the map is", "aria-valuenow": 58,
+    class: "seam",
+    role: "separator",
+    tabindex: 0,
+    "aria-orientation": "vertical",
+    "aria-label": "How wide the map is",
+    "aria-valuenow": 58,
     pointerdown: (event) => edge.setPointerCapture(event.pointerId),
     pointermove: (event) => {
       if (!edge.hasPointerCapture(event.pointerId)) return;
@@ -164,7 +196,9 @@ async function open(root) {
   const said = make("output", { class: "unseen", "aria-live": "polite" });
   page.addEventListener("chosen", () => {
     const { current } = page;
-    said.textContent = current ? `${current.layer.name}, row ${current.layer.numberOf(current.row)} chosen` : "nothing chosen";
+    said.textContent = current
+      ? `${current.layer.name}, row ${current.layer.numberOf(current.row)} chosen`
+      : "nothing chosen";
   });
   root.querySelector(".opening")?.remove();
   root.append(map.element, seam(root), beside(page, map), said);

@@ -53,15 +53,19 @@ export function listen(map) {
   canvas.addEventListener("pointercancel", end);
   canvas.addEventListener("pointerleave", () => map.leave());
 
-  canvas.addEventListener("wheel", (event) => {
-    // In a page that is longer than the window the wheel goes on with it, until the map is clicked.
-    const isLong = document.documentElement.scrollHeight > window.innerHeight + 4;
-    if (isLong && document.activeElement !== canvas && !event.ctrlKey) return;
-    event.preventDefault();
-    const lines = event.deltaMode === 1 ? 20 : 1;
-    const turned = Math.max(-300, Math.min(300, event.deltaY * lines));
-    map.zoom(2 ** (-turned / 240), ...at(event));
-  }, { passive: false });
+  canvas.addEventListener(
+    "wheel",
+    (event) => {
+      // In a page that is longer than the window the wheel goes on with it, until the map is clicked.
+      const isLong = document.documentElement.scrollHeight > window.innerHeight + 4;
+      if (isLong && document.activeElement !== canvas && !event.ctrlKey) return;
+      event.preventDefault();
+      const lines = event.deltaMode === 1 ? 20 : 1;
+      const turned = Math.max(-300, Math.min(300, event.deltaY * lines));
+      map.zoom(2 ** (-turned / 240), ...at(event));
+    },
+    { passive: false },
+  );
 
   canvas.addEventListener("dblclick", (event) => {
     if (map.mode === "move") map.zoom(2, ...at(event));

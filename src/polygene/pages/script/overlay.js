@@ -6,7 +6,15 @@ const MOST_CHOSEN = 20000; // of these the map shows at once: more are seen in t
 
 /** Outlines in two strokes, so that they are seen on light and dark. */
 function outlined(context, shape, rows, view, [below, above], wide) {
-  const look = (colour, more) => ({ colours: [colour], outline: true, apart: 1e9, thick: 1, wide: wide + more, least: 8, ink: above });
+  const look = (colour, more) => ({
+    colours: [colour],
+    outline: true,
+    apart: 1e9,
+    thick: 1,
+    wide: wide + more,
+    least: 8,
+    ink: above,
+  });
   if (shape.family === "points") {
     paintRows(context, shape, rows, view, { ...look(above, 0), thick: 1 });
     return;
@@ -55,7 +63,10 @@ export function drawLabels(context, labels, view, colours) {
 /** Rings at the places of problems. @param {[number, number][]} places */
 export function drawMarks(context, places, view) {
   const pixels = toPixels(view);
-  for (const [wide, colour] of [[5, "#ffffff"], [2.5, CHOSEN]]) {
+  for (const [wide, colour] of [
+    [5, "#ffffff"],
+    [2.5, CHOSEN],
+  ]) {
     context.lineWidth = wide;
     context.strokeStyle = colour;
     for (const [x, y] of places) {
@@ -75,7 +86,10 @@ export function drawMeasured(context, places, view) {
   places.forEach(([x, y], k) => (k ? context.lineTo(...pixels(x, y)) : context.moveTo(...pixels(x, y))));
   context.fillStyle = "rgba(209, 73, 91, 0.15)";
   if (places.length > 2) context.fill();
-  for (const [wide, colour] of [[4.5, "#ffffff"], [2, "#20242a"]]) {
+  for (const [wide, colour] of [
+    [4.5, "#ffffff"],
+    [2, "#20242a"],
+  ]) {
     context.lineWidth = wide;
     context.strokeStyle = colour;
     context.stroke();

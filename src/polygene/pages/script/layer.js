@@ -28,15 +28,20 @@ export class Layer {
       this.shape = new Shape("none", new Int32Array(0), ...[1, 1, this.n + 1].map((n) => new Uint32Array(n)));
     } else {
       const [xs, ys, sizes, rings, rows] = await Promise.all([
-        blocks.steps(packed.x), blocks.steps(packed.y), blocks.offsets(packed.vertices),
-        blocks.offsets(packed.rings), blocks.counts(packed.parts),
+        blocks.steps(packed.x),
+        blocks.steps(packed.y),
+        blocks.offsets(packed.vertices),
+        blocks.offsets(packed.rings),
+        blocks.counts(packed.parts),
       ]);
       this.shape = new Shape(this.family, twined(xs, ys), sizes, rings, this.partsOf(rows));
     }
     this.given = this.numbers === null ? null : await blocks.counts(this.numbers);
     this.tree = new Tree(this.shape.boxes);
-    this.classOf = packed && packed.classes !== null
-      ? Uint16Array.from(await blocks.counts(packed.classes)) : new Uint16Array(this.n);
+    this.classOf =
+      packed && packed.classes !== null
+        ? Uint16Array.from(await blocks.counts(packed.classes))
+        : new Uint16Array(this.n);
     this.order = inOrder(this.classOf, this.look.colours.length);
     this.spots = null;
     if (packed && packed.spots) {

@@ -78,4 +78,4 @@ def _scoped(name: str, text: str) -> str:
 
 
 def _file(*names: str) -> str:
-    return files("polygene.page").joinpath(*names).read_text("utf-8")
+    return files("polygene.pages").joinpath(*names).read_text("utf-8")

@@ -21,10 +21,10 @@ from hypothesis import strategies as st
 
 from polygene import crs
 from polygene.errors import UsageError
-from polygene.page import html as pages
-from polygene.page.blocks import Blocks
-from polygene.page.ground import described, ground_for
-from polygene.page.making import page
+from polygene.pages import html as pages
+from polygene.pages.blocks import Blocks
+from polygene.pages.ground import described, ground_for
+from polygene.pages.making import page
 from tests.support import generators as make
 from tests.support.layers import every_type
 

@@ -77,7 +77,12 @@ function hasPartIn(shape, row, x0, y0, x1, y1) {
 function meets(ax, ay, bx, by, x0, y0, x1, y1) {
   const [dx, dy] = [bx - ax, by - ay];
   let [from, to] = [0, 1];
-  for (const [step, room] of [[-dx, ax - x0], [dx, x1 - ax], [-dy, ay - y0], [dy, y1 - ay]]) {
+  for (const [step, room] of [
+    [-dx, ax - x0],
+    [dx, x1 - ax],
+    [-dy, ay - y0],
+    [dy, y1 - ay],
+  ]) {
     if (step === 0) {
       if (room < 0) return false;
       continue;

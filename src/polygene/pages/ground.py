@@ -14,7 +14,7 @@ from polygene.crs import LONGITUDE_LATITUDE, is_geographic, label, to_degrees, u
 from polygene.errors import DataError
 from polygene.geometry import Extent
 from polygene.measures import EllipsoidRuler, ruler_for
-from polygene.page.blocks import Blocks
+from polygene.pages.blocks import Blocks
 
 FINEST = 1e-4  # metres
 STEPS = 2.0**29  # of the grid in what is shown, at most: whole numbers of 32 bits hold it

@@ -90,7 +90,7 @@ class Brush {
     context.fillStyle = look.hatch ? hatching(context, colour) : colour;
     const isPlain = shape.family === "polygons" && !look.hatch && !look.outline;
     // Outlines that would drown what is in them take its colour, so that no seam shows.
-    context.strokeStyle = isPlain && this.wide >= 0.25 ? look.ink ?? INK : colour;
+    context.strokeStyle = isPlain && this.wide >= 0.25 ? (look.ink ?? INK) : colour;
     context.lineWidth = isPlain ? Math.max(this.wide, 0.5) : this.wide;
     if (shape.family === "polygons" && !isPlain) {
       context.lineWidth = look.outline ? 2.2 : Math.max(this.wide, 0.6);
@@ -114,8 +114,11 @@ class Brush {
       const y = (this.top - shape.boxes[at + 3]) * view.scale;
       context.rect(x, y, Math.max(wide, 1), Math.max(tall, 1));
     } else {
-      const inside = shape.boxes[at] >= this.box[0] && shape.boxes[at + 2] <= this.box[2] &&
-        shape.boxes[at + 1] >= this.box[1] && shape.boxes[at + 3] <= this.box[3];
+      const inside =
+        shape.boxes[at] >= this.box[0] &&
+        shape.boxes[at + 2] <= this.box[2] &&
+        shape.boxes[at + 1] >= this.box[1] &&
+        shape.boxes[at + 3] <= this.box[3];
       for (let ring = a; ring < b; ring++) this.ring(ring, inside);
     }
     if (++this.count >= TOGETHER) this.fill();
