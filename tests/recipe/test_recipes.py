@@ -16,6 +16,7 @@ from polygene.errors import SheetError
 from polygene.measures import row_areas
 from polygene.recipe.expectations import check_balance
 from polygene.sample import tolva
+from tests.pages.test_packing import opened
 from tests.support.cli import WithSample
 
 EACH = """\
@@ -40,6 +41,24 @@ steps:
     as: ${each}_far
 outputs:
   "*_far": r.gpkg#{name}
+"""
+
+
+PAGE = """
+inputs:
+  sectors: tolva.gpkg#sectors
+  marram: tolva.gpkg#beds_marram
+  kelda: tolva.gpkg#beds_kelda
+steps:
+  - fields: marram
+    set: "far = 1"
+    as: far
+  - page: [sectors, far]
+    before: kelda
+    colour-by: sectors.district_name
+    as: look
+outputs:
+  look: look.html
 """
 
 
@@ -217,6 +236,23 @@ class Recipes(WithSample):
         told = step["told"][0]["summary"]
         for key in ("balance", "whole", "cut"):
             self.assertEqual(told[key], own[key])
+
+    def test_a_page_is_a_step_and_what_lies_beside_is_a_layer_of_the_recipe(self):
+        (self.folder / "look.yaml").write_text(PAGE)
+        done = self.run_polygene("run", "look.yaml")
+        self.assertEqual(done.code, 0, done.err)
+        given = json.loads(opened((self.folder / "look.html").read_text())[0])
+        sides = {layer["name"]: (layer["side"], layer["n"]) for layer in given["layers"]}
+        self.assertEqual(
+            sides, {"beds_kelda": ("before", 52), "sectors": ("after", 24), "far": ("after", 64)}
+        )
+        again = self.run_polygene("run", "look.yaml")
+        self.assertIn("look page", " ".join(again.err.split()))
+        self.assertEqual(again.err.count("as last time"), 2)
+        (self.folder / "look.yaml").write_text(PAGE.replace("before: kelda", "before: nowhere"))
+        self.assertIn(
+            "needs 'nowhere', which is neither an input nor a step", self.complaint("look.yaml")
+        )
 
     def test_the_report_is_one_page_with_all_of_it(self):
         done = self.run_polygene("run", "recipe.yaml", "--report", "r.html")

@@ -68,7 +68,7 @@ def described(
         "ways": ways,
         "map": {
             "isGeographic": is_round,
-            "unit": "units" if crs is None else unit(crs)[0],
+            "unit": _unit(crs),
             "digits": min(2, decimals),
         },
         "digits": {"degrees": 9, "map": decimals, "shown": min(shown, 6)},
@@ -76,10 +76,17 @@ def described(
     return told, _words(ground, grid is not None, off)
 
 
+def _unit(crs: pyproj.CRS | None) -> str:
+    """Return what coordinates are in, the metre as its symbol."""
+    if crs is None:
+        return "units"
+    name = unit(crs)[0]
+    return "m" if name == "metre" else name
+
+
 def _words(ground: Ground, has_grid: bool, off: float) -> list[str]:
     crs = ground.crs
-    name = "map units" if crs is None else unit(crs)[0]
-    words = [f"Places are kept within {ground.step / 2:.2g} {name} of where they are."]
+    words = [f"Places are kept within {ground.step / 2:.2g} {_unit(crs)} of where they are."]
     if has_grid and off > 0:
         words.append(f"Longitude and latitude are right within {off:.1g}° (WGS 84).")
     return words

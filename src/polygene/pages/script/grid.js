@@ -126,9 +126,9 @@ export class Grid {
 
   /** Give a column the width that its first values ask for. */
   fit(k) {
-    const { values, name } = this.layer.columns[k];
+    const { values, name, type } = this.layer.columns[k];
     const lengths = values.slice(0, LOOKED).map((value) => (value === null ? 4 : String(value).length));
-    const asked = 8 * Math.max(name.length + 2, ...lengths) + 22;
+    const asked = 8 * Math.max(name.length + 2, type.length, ...lengths) + 22;
     this.widths[k] = Math.min(USUAL_WIDE, Math.max(LEAST_WIDE, asked));
   }
 

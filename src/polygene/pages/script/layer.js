@@ -109,6 +109,7 @@ export class Layer {
   /** What a row is called: its label, its first text, or its number. */
   nameOf(row) {
     const column = this.columns[this.labelled ?? this.columns.findIndex((c) => c.kind === "text")];
+    column?.open(); // the next time it is known
     const value = column?.values?.[row];
     return value === undefined || value === null ? "" : String(value);
   }

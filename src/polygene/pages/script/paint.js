@@ -5,6 +5,7 @@
  */
 
 const TOGETHER = 20; // rows in one path: more are slower to fill, fewer slower to ask for
+const LEAST_ROUND = 3; // pixels: smaller points are squares
 const SMALL = 2; // pixels: what is smaller is a dot
 export const INK = "#20242a";
 
@@ -79,6 +80,8 @@ class Brush {
     this.box = boxOf(view);
     this.wide = sizes(look, shape.family, view.scale);
     this.count = 0;
+    this.turn = 0; // which colour is painted, so that pixels are asked for anew for each
+    if (shape.family === "points") this.seen = new Uint16Array(Math.ceil(view.wide) * Math.ceil(view.tall));
     context.lineJoin = "round";
     context.lineCap = "round";
   }
@@ -86,7 +89,7 @@ class Brush {
   take(colour) {
     this.end();
     const { context, look, shape } = this;
-    this.colour = colour;
+    this.turn++;
     context.fillStyle = look.hatch ? hatching(context, colour) : colour;
     const isPlain = shape.family === "polygons" && !look.hatch && !look.outline;
     // Outlines that would drown what is in them take its colour, so that no seam shows.
@@ -151,10 +154,25 @@ class Brush {
 
   points(a, b) {
     const { context, xy, ringVertices, left, top, view, dot } = this;
+    if (this.wide < LEAST_ROUND && !this.look.least) return this.specks(a, b);
     const half = dot.width / 2;
     for (let v = ringVertices[a]; v < ringVertices[b]; v++) {
       const [x, y] = [(xy[2 * v] - left) * view.scale, (top - xy[2 * v + 1]) * view.scale];
       context.drawImage(dot.image, x - half, y - half, dot.width, dot.width);
+    }
+  }
+
+  /** Points too small to be seen as round: squares of whole pixels, one for all that fall together. */
+  specks(a, b) {
+    const { context, xy, ringVertices, left, top, view } = this;
+    const wide = Math.max(1, Math.round(this.wide));
+    for (let v = ringVertices[a]; v < ringVertices[b]; v++) {
+      const x = Math.round((xy[2 * v] - left) * view.scale - wide / 2);
+      const y = Math.round((top - xy[2 * v + 1]) * view.scale - wide / 2);
+      const at = y * Math.ceil(view.wide) + x;
+      if (x < 0 || y < 0 || x >= view.wide || y >= view.tall || this.seen[at] === this.turn) continue;
+      this.seen[at] = this.turn;
+      context.fillRect(x, y, wide, wide);
     }
   }
 
