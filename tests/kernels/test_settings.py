@@ -26,8 +26,7 @@ class Settings(unittest.TestCase):
     def test_so_does_any_number_of_threads(self):
         alone = told(26, POLYGENE_THREADS="1")
         self.assertEqual(len(set(alone.values())), len(alone))
-        for n in ("2", "5"):
-            self.assertEqual(told(26, POLYGENE_THREADS=n), alone, n)
+        self.assertEqual(told(26, POLYGENE_THREADS="5"), alone)
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import unittest
 
 import numpy as np
@@ -291,6 +292,23 @@ class RoundTheWorld(unittest.TestCase):
             )
             with self.subTest(seed=seed, family=family, lon=lon, lat=lat, size=size, d=d):
                 self.check(column, d, rng)
+
+    def test_ways_along_a_pole_have_no_length_and_no_direction(self):
+        rng = np.random.default_rng(6)
+        for side in (1, -1):
+            way = np.array([(64, 87.7), (70, 90), (74, 90), (69.7, 83.8)]) * (1, side)
+            for d in (2e4, 347_000.0):
+                with self.subTest(side=side, d=d):
+                    self.check(make.lines([[way]]), d, rng)
+            ring = np.array([(10, 90), (80, 90), (80, 60), (10, 60)]) * (1, side)
+            for corners, d in itertools.product(("round", "mitre", "bevel"), (1e5, -1e5)):
+                with self.subTest(side=side, corners=corners, d=d):
+                    areas = []
+                    for k in range(8):  # whichever vertex is the first, whichever way it runs
+                        own = make.closed(np.roll(ring, k, axis=0)[:: 1 if k < 4 else -1])
+                        layer = make.layer("r", make.polygons([[[own]]]), DEGREES)
+                        areas.append(buffer(layer, d, corners=corners).summary.area)
+                    self.assertLess(max(areas) / min(areas), 1 + 2e-6)
 
     def test_areas_parted_at_the_meridian_or_round_a_pole(self):
         """Their seams are no borders: they are not eaten away when an area shrinks."""

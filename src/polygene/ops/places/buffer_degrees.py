@@ -28,6 +28,7 @@ from polygene.winding import turned
 
 MOST_VERTICES = 100_000  # buffered at a time
 MOST_DISTANCE = 18_000_000.0  # metres; further the other side of the earth is near
+BESIDE = 1e-8  # degrees: a millimetre
 CHORD_ERROR = 5e-4  # of arcs, in distances
 
 
@@ -181,7 +182,7 @@ def _of_border(
         of, is_end = row[line_row[runs.row]], np.ones((runs.column.n_rows, 2), bool)
         how = replace(style, side="both", caps="round")
     else:
-        runs = local_planes.runs_of(border, geod)
+        runs = local_planes.runs_of(_beside_poles(border), geod)
         of, is_end = row[runs.row], np.zeros((runs.column.n_rows, 2), bool)
         how = replace(style, side="right" if sign > 0 else "left", caps="flat")
     return _Piece(
@@ -192,6 +193,17 @@ def _of_border(
         is_end=is_end,
         sign=sign,
     )
+
+
+def _beside_poles(border: GeometryColumn) -> GeometryColumn:
+    """Return borders with the vertices at a pole a millimetre beside it.
+
+    A strip along a border that goes through a pole has the pole on its own border, where nothing says
+    whether it winds round it.
+    """
+    xy = border.xy.copy()
+    np.clip(xy[:, 1], BESIDE - 90, 90 - BESIDE, out=xy[:, 1])
+    return border.with_xy(xy)
 
 
 def _as_lines(column: GeometryColumn) -> tuple[GeometryColumn, I64Array]:

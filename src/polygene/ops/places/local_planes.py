@@ -30,6 +30,7 @@ from polygene.globe.round_world import running_on
 RADIUS = 6_371_000.0  # metres
 MOST_LOCAL = 200_000.0  # metres from the middle of a plane
 RUN = 250_000.0  # metres along a border or line that are one piece
+NO_LENGTH = 1e-6  # metres
 FOLLOW = 1e-4  # how closely edges are followed, in distances
 FOLLOW_LEAST = 1e-3  # metres
 MOST_ROUNDS = 12
@@ -214,13 +215,15 @@ def runs_of(column: GeometryColumn, geod: pyproj.Geod) -> Runs:
     along = np.cumsum(step)
     along -= along[ring_offsets[:-1][ring_of]]
     # A run begins at each edge that is first in its stretch, and ends with the next one's first edge.
+    # Not at one that has no length, as along a pole: it has no direction for the runs to join in.
     stretch = np.floor(along / RUN)
-    starts = np.zeros(len(xy), bool)
-    starts[same] = True
-    starts[same[1:]] = (stretch[same[1:]] != stretch[same[1:] - 1]) | (
-        ring_of[same[1:]] != ring_of[same[1:] - 1]
+    is_first = np.append(True, ring_of[same[1:]] != ring_of[same[:-1]])[: len(same)]
+    able = same[is_first | (step[same + 1] > NO_LENGTH)]
+    starts = np.ones(len(able), bool)
+    starts[1:] = (stretch[able[1:]] != stretch[able[:-1]]) | (
+        ring_of[able[1:]] != ring_of[able[:-1]]
     )
-    first = np.flatnonzero(starts)
+    first = able[starts]
     last_of_ring = ring_offsets[1:][ring_of[first]] - 1
     following = np.append(first[1:], len(xy))
     stop = np.minimum(np.where(following > last_of_ring, last_of_ring, following + 1), last_of_ring)
