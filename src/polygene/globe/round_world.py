@@ -16,6 +16,7 @@ import numpy as np
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
 from polygene.geometry import GeometryColumn
 
+DIGITS = 11  # of longitudes: a micrometre
 WORLD = np.array([(-180, -90), (180, -90), (180, 90), (-180, 90), (-180, -90)], np.float64)
 
 
@@ -101,15 +102,16 @@ def _turns_round(plane: GeometryColumn, north: F64Array) -> I64Array:
 
 def running_on(degrees: F64Array, ring_offsets: I64Array) -> F64Array:
     """Return coordinates whose longitude changes by half a turn at most from vertex to vertex."""
+    # Whole turns are counted and added at once, to longitudes with room in them for the digits of the
+    # turns: so a ring ends in the strip where it began, as many turns further as it has gone.
+    lon = np.round(degrees[:, 0], DIGITS)
     turns = np.zeros(len(degrees))
-    turns[1:] = (np.diff(degrees[:, 0]) + 180) % 360 - 180
+    turns[1:] = -np.floor((np.diff(lon) + 180) / 360)
     has = ring_offsets[:-1] < ring_offsets[1:]
     starts = ring_offsets[:-1][has]
     turns[starts] = 0
-    ring_of = owners(ring_offsets)
     run = np.cumsum(turns)
     at_start = np.zeros(len(ring_offsets) - 1)
-    first = at_start.copy()
-    at_start[has], first[has] = run[starts], degrees[starts, 0]
-    lon = first[ring_of] + run - at_start[ring_of]
+    at_start[has] = run[starts]
+    lon += 360 * (run - at_start[owners(ring_offsets)])
     return np.stack([lon, degrees[:, 1]], axis=1)

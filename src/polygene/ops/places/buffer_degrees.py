@@ -28,7 +28,7 @@ from polygene.winding import turned
 
 MOST_VERTICES = 100_000  # buffered at a time
 MOST_DISTANCE = 18_000_000.0  # metres; further the other side of the earth is near
-BESIDE = 1e-8  # degrees: a millimetre
+BESIDE = 1e-7  # degrees: a centimetre, ten steps of the grids on planes
 CHORD_ERROR = 5e-4  # of arcs, in distances
 
 
@@ -196,7 +196,7 @@ def _of_border(
 
 
 def _beside_poles(border: GeometryColumn) -> GeometryColumn:
-    """Return borders with the vertices at a pole a millimetre beside it.
+    """Return borders with the vertices at a pole a centimetre beside it.
 
     A strip along a border that goes through a pole has the pole on its own border, where nothing says
     whether it winds round it.
