@@ -29,6 +29,7 @@ from benchmarks.measure import (
     seconds,
     sort_of_edges,
 )
+from benchmarks.pages import pages
 from benchmarks.places import places, shapes
 from benchmarks.tables import tables
 from polygene import crs
@@ -313,5 +314,6 @@ ALL = (
     earth,
     files,
     formats,
+    pages,
     start_up,
 )

@@ -88,7 +88,8 @@ def _words(ground: Ground, has_grid: bool, off: float) -> list[str]:
     crs = ground.crs
     words = [f"Places are kept within {ground.step / 2:.2g} {_unit(crs)} of where they are."]
     if has_grid and off > 0:
-        words.append(f"Longitude and latitude are right within {off:.1g}° (WGS 84).")
+        # Measured in the middle of cells, where cubics are worst or nearly so.
+        words.append(f"Longitude and latitude on WGS 84 are right within {2 * off:.1g}°.")
     return words
 
 

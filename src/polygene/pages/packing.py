@@ -45,6 +45,7 @@ def packed(
             for k, field in enumerate(layer.table.schema)
         ],
         "packed": None if layer.is_table else _geometry(own, ground, blocks),
+        "away": np.flatnonzero(layer.geometry.is_empty & ~source.geometry.is_empty).tolist(),
         "numbers": None if layer.rows is None else blocks.add_counts(layer.rows + 1),
         "look": _look(own, ground.step),
         "classes": _classes(own),

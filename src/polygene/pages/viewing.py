@@ -19,6 +19,7 @@ from polygene.pages.blocks import Blocks
 from polygene.pages.ground import described, ground_for
 from polygene.pages.packing import packed
 from polygene.pages.problems import problems_of
+from polygene.phrases import bridge
 from polygene.pictures.looks import Look, dressed
 from polygene.pictures.together import on_one_map
 from polygene.record import now
@@ -66,6 +67,7 @@ def viewed(
     ``notes`` are told among the facts.
     """
     together = on_one_map(layers, box, keeps_rows=True)
+    shown = together.layers
     chosen = _chosen(layers, together.layers, together.box, most)
     dressings = dressed(chosen.shown, looks, classes, breaks)
     extents = [e for y in chosen.shown if (e := y.geometry.extent()) is not None]
@@ -86,7 +88,7 @@ def viewed(
                 for own, source, side in zip(dressings, chosen.sources, sides, strict=True)
             ],
             "problems": found,
-            "notes": [*notes, *said],
+            "notes": [*notes, *(bridge(way, shown[0].name) for way in together.bridges), *said],
             "made": " ".join([_made(), *words]),
         }
     )

@@ -1,13 +1,11 @@
 /** Fields of a layer, opened when they are first asked for. */
 import { make } from "./dom.js";
 
-const collator = new Intl.Collator(undefined, { numeric: true });
-
 export class Column {
   /** @param {{name: string, type: string, kind: string, block: number}} given */
-  constructor(given, blocks) {
+  constructor(given, blocks, sorter) {
     Object.assign(this, given);
-    this.blocks = blocks;
+    Object.assign(this, { blocks, sorter });
     /** @type {any[] | null} */
     this.values = null;
     this.opening = null;
@@ -25,13 +23,13 @@ export class Column {
     return value === null ? NaN : Number(value);
   }
 
-  /** Where the values of rows stand among all, nulls NaN. @returns {Float64Array} */
+  /** Where the values of rows stand among all, nulls NaN. @returns {Promise<Float64Array>} */
   ranks() {
-    if (this.kind === "number") return Float64Array.from(this.values, (_, row) => this.number(row));
-    if (this.kind === "yes") return Float64Array.from(this.values, (y) => (y === null ? NaN : Number(y)));
-    const distinct = [...new Set(this.values.filter((value) => value !== null))];
-    const rank = new Map(distinct.sort(collator.compare).map((value, k) => [value, k]));
-    return Float64Array.from(this.values, (value) => (value === null ? NaN : rank.get(value)));
+    this.ranking ??= this.open().then((values) => {
+      if (this.kind === "text") return this.sorter.ranks(values);
+      return Float64Array.from(values, (value, row) => (value === null ? NaN : this.number(row)));
+    });
+    return this.ranking;
   }
 }
 
@@ -42,18 +40,29 @@ export function cellOf(value) {
 }
 
 /**
- * Rows in the order of a column; nulls come last either way.
+ * Rows, given from the first to the last, in the order of a column; nulls come last either way.
  * @param {Uint32Array} rows @param {Float64Array} ranks @param {boolean} falls
+ * @param {boolean} isPlaces whether ranks are whole numbers from 0 on, fewer than rows
  * @returns {Uint32Array}
  */
-export function sorted(rows, ranks, falls) {
+export function sorted(rows, ranks, falls, isPlaces = false) {
   const known = rows.filter((row) => ranks[row] === ranks[row]);
   const unknown = rows.filter((row) => ranks[row] !== ranks[row]);
-  // Typed arrays sort numbers by their value without asking: the place goes with the rank.
-  const order = known.sort((a, b) => ranks[a] - ranks[b] || a - b);
+  const order = isPlaces ? counted(known, ranks) : known.sort((a, b) => ranks[a] - ranks[b] || a - b);
   if (falls) order.reverse();
   const found = new Uint32Array(rows.length);
   found.set(order);
   found.set(unknown, order.length);
   return found;
+}
+
+/** Rows sorted by counting how many have each rank. */
+function counted(rows, ranks) {
+  const most = rows.reduce((found, row) => Math.max(found, ranks[row]), -1);
+  const starts = new Uint32Array(most + 2);
+  for (const row of rows) starts[ranks[row] + 1]++;
+  for (let k = 0; k <= most; k++) starts[k + 1] += starts[k];
+  const order = new Uint32Array(rows.length);
+  for (const row of rows) order[starts[ranks[row]]++] = row;
+  return order;
 }

@@ -117,7 +117,8 @@ export class Card {
     const pairs = layer.columns.map(({ name, values }) =>
       make("div", {}, make("dt", {}, own(name)), make("dd", {}, cellOf(values[row]))),
     );
-    const without = layer.family !== "none" && layer.shape.isEmpty(row) ? ", without geometry" : "";
+    const isEmpty = layer.family !== "none" && layer.shape.isEmpty(row);
+    const without = layer.away.has(row) ? ", too far off for this map" : isEmpty ? ", without geometry" : "";
     this.element.replaceChildren(
       make("h3", {}, own(layer.name), ` row ${plain(layer.numberOf(row))}${without}`),
       make("dl", {}, ...pairs),

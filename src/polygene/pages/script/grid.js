@@ -9,6 +9,7 @@ import { plain } from "./numbers.js";
 const MOST_TALL = 8e6; // pixels: browsers cut what is higher
 const [LEAST_WIDE, USUAL_WIDE, MOST_WIDE] = [48, 260, 900];
 const HEAD = 2; // lines of the head: name and type
+const LATER = 1500; // milliseconds
 const LOOKED = 100; // rows that tell how wide a column is to be
 
 export class Grid {
@@ -122,6 +123,8 @@ export class Grid {
     await Promise.all(numbers.map((k) => this.layer.columns[k].open()));
     for (const k of numbers) this.fit(k);
     this.render();
+    // The order of their values is there when it is asked for, and is not in the way of the first picture.
+    setTimeout(() => numbers.forEach((k) => this.layer.columns[k].ranks()), LATER);
   }
 
   /** Give a column the width that its first values ask for. */

@@ -11,6 +11,7 @@ export class Layer {
   constructor(given, id) {
     Object.assign(this, given);
     this.id = id;
+    this.away = new Set(given.away); // rows too far off to have a place on this map
     this.isShown = true;
     this.opacity = 1;
     /** @type {Set<number>} rows that are chosen */
@@ -21,8 +22,8 @@ export class Layer {
   }
 
   /** Open what the map needs. */
-  async open(blocks) {
-    this.columns = this.fields.map((field) => new Column(field, blocks));
+  async open(blocks, sorter) {
+    this.columns = this.fields.map((field) => new Column(field, blocks, sorter));
     const { packed } = this;
     if (!packed) {
       this.shape = new Shape("none", new Int32Array(0), ...[1, 1, this.n + 1].map((n) => new Uint32Array(n)));

@@ -71,7 +71,7 @@ export class Legend {
       );
     const zoom = button("Zoom to", () => {
       const box = layer.boxOf(Array(layer.n).keys());
-      if (box) map.showBox(box);
+      if (box) map.visit(box);
     });
     const found = [see, move("↑", 1, "nearer to the top"), move("↓", -1, "further down"), zoom];
     if (page.hasSides) found.unshift(this.sides(layer));

@@ -8,6 +8,7 @@ import { Legend } from "./legend.js";
 import { MapView } from "./map.js";
 import { plain } from "./numbers.js";
 import { Painter, work } from "./painter.js";
+import { Sorter } from "./sorter.js";
 import { Table } from "./table.js";
 
 /** What the reader has done, and the events that tell of it: `look`, `chosen`, `theme`. */
@@ -183,11 +184,13 @@ async function open(root) {
   const blocks = new Blocks(root);
   const given = await blocks.json(0);
   const layers = given.layers.map((layer, id) => new Layer(layer, id));
-  await Promise.all(layers.map((layer) => layer.open(blocks)));
+  const code = document.getElementById("polygene-page").textContent;
+  const address = URL.createObjectURL(new Blob([code], { type: "text/javascript" }));
+  const sorter = new Sorter(address);
+  await Promise.all(layers.map((layer) => layer.open(blocks, sorter)));
   const nodes = given.grid ? await blocks.floats(given.grid.block) : null;
   const page = new Page(given, layers, new Earth(given, nodes));
-  const code = document.getElementById("polygene-page").textContent;
-  const painter = new Painter(code, (found) => map.take(found));
+  const painter = new Painter(address, (found) => map.take(found));
   page.painter = painter;
   for (const layer of layers) {
     if (layer.family !== "none") painter.add(layer.id, layer.forPainter());

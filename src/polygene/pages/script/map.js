@@ -8,7 +8,7 @@ import { drawBox, drawChosen, drawLabels, drawMarks, drawMeasured, drawPointed }
 const MARGIN = 96; // pixels around what is seen that are painted too, so that a short way shows no edge
 const CLOSE = 1.6; // times that a picture may be enlarged or made smaller while the map moves
 const IDLE = 90; // milliseconds without a move until a new one is asked for
-const PAUSE = 400; // milliseconds from one that is asked for to the next while the map moves
+const PAUSE = 700; // milliseconds from one that is asked for to the next while the map moves
 const NEAR = 6; // pixels that a click may be off
 const MOST_SCALE = 0.5; // pixels in a packed unit: closer, and rounding would be seen
 export const MODES = {
@@ -113,6 +113,12 @@ export class MapView {
     const [w, h] = [Math.max(x1 - x0, least), Math.max(y1 - y0, least)];
     const scale = Math.min(wide / w, tall / h) * (1 - 2 * room);
     this.go({ x: (x0 + x1) / 2, y: (y0 + y1) / 2, scale });
+  }
+
+  /** Show a box that was asked for elsewhere on the page, where the map may be out of sight. */
+  visit(box, room) {
+    this.showBox(box, room);
+    this.element.scrollIntoView({ block: "nearest" });
   }
 
   showAll() {
@@ -365,6 +371,6 @@ export class MapView {
   mark(places, box, side) {
     this.marks = places;
     if (side !== "both") this.slideTo(side === "before" ? 0.8 : 0.2);
-    this.showBox(box, 0.2);
+    this.visit(box, 0.2);
   }
 }

@@ -6,6 +6,7 @@
 import { placedLabels } from "./labels.js";
 import { paintLayer } from "./paint.js";
 import { Shape } from "./shape.js";
+import { rankOnDemand } from "./sorter.js";
 
 /** A layer as painting needs it: rows in the order of their classes, commonest colour first. */
 export function painted({ shape, look, classOf, spots, order: drawn, labels }) {
@@ -52,7 +53,8 @@ function overlaid(context, layer, view, ratio, opacity) {
 export function work(scope) {
   const layers = new Map();
   scope.onmessage = ({ data }) => {
-    if (data.kind === "layer") layers.set(data.id, painted(data));
+    if (data.kind === "ranks") scope.postMessage(rankOnDemand(data));
+    else if (data.kind === "layer") layers.set(data.id, painted(data));
     else if (data.kind === "mask") layers.get(data.id).mask = data.mask;
     else {
       const began = performance.now();
@@ -68,9 +70,8 @@ export function work(scope) {
 
 /** The page's side: one picture is asked for at a time, the next when it has come. */
 export class Painter {
-  /** @param {string} code this page's own script, which the worker runs too */
-  constructor(code, onPictures) {
-    const address = URL.createObjectURL(new Blob([code], { type: "text/javascript" }));
+  /** @param {string} address of this page's own script, which the worker runs too */
+  constructor(address, onPictures) {
     this.worker = new Worker(address);
     this.number = 0;
     this.isBusy = false;

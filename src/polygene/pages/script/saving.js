@@ -20,12 +20,14 @@ export async function csvOf(layer, rows) {
 }
 
 /**
- * In longitude and latitude on WGS 84 where these are known, else in the map's coordinates.
+ * In longitude and latitude on WGS 84 where these are known, else in the map's coordinates. Rows too far
+ * off to be on the map are left out: their places are not on the page.
  * @returns {Promise<string>}
  */
 export async function geojsonOf(layer, rows, earth) {
   await Promise.all(layer.columns.map((column) => column.open()));
-  const features = Array.from(rows, (row) => ({
+  const here = Array.from(rows).filter((row) => !layer.away.has(row));
+  const features = here.map((row) => ({
     type: "Feature",
     properties: Object.fromEntries(layer.columns.map(({ name, values }) => [name, values[row]])),
     geometry: geometryOf(layer, row, earth),

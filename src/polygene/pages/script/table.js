@@ -96,8 +96,9 @@ export class Table {
     if (sort.column < 0) this.rows = kept;
     else {
       const column = layer.columns[sort.column];
-      await column.open();
-      this.rows = sorted(kept, (column.rank ??= column.ranks()), sort.falls);
+      const ranks = await column.ranks();
+      if (sort !== this.sort) return; // another was asked for meanwhile
+      this.rows = sorted(kept, ranks, sort.falls, column.kind === "text");
     }
     this.say(this.note);
     this.grid.render();
@@ -180,7 +181,7 @@ export class Table {
   zoomTo() {
     const { chosen } = this.layer;
     const box = this.layer.boxOf(chosen.size ? chosen : this.rows);
-    if (box) this.map.showBox(box, 0.15);
+    if (box) this.map.visit(box, 0.15);
     else this.say("no geometry to zoom to");
   }
 }
