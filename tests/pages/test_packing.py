@@ -323,6 +323,20 @@ class Planes(InAFolder):
                 abs(area / right - 1), 0.5
             )  # the box of a lattice that is turned a little
 
+    def test_what_has_no_place_on_a_plane_stays_in_degrees(self):
+        corners = np.array([(60, -60), (140, -60), (140, -90), (60, -90)], float)
+        far = make.closed(corners)
+        rng = np.random.default_rng(7)
+        for _ in range(4):
+            star = np.clip(
+                make.star(rng, 9, 40.0, (rng.uniform(-170, 170), -72)), (-180, -90), (180, 90)
+            )
+            layer = make.layer("x", make.polygons([[[star]], [[far]]]), crs.parse("EPSG:4326"))
+            self.assertEqual(self.made(layer)["layers"][0]["n"], 2)
+        one = make.layer("one", make.points([[np.array((12.0, 60.0))]]), crs.parse("EPSG:4326"))
+        given = self.made(one)
+        self.assertLess(abs(given["near"] * given["step"] - 100), 1)
+
     def test_the_whole_world_stays_in_degrees(self):
         corners = [(-180, -90, 60), (100, 20, 60), (-20, 40, 30)]
         world = make.layer(

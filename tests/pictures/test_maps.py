@@ -12,6 +12,8 @@ import matplotlib.image
 import numpy as np
 from matplotlib.figure import Figure
 
+import polygene
+from polygene import crs
 from polygene.errors import DataError, UnknownFieldError, UsageError
 from polygene.geometry import Family
 from polygene.pictures import insets
@@ -120,6 +122,17 @@ class Maps(unittest.TestCase):
         self.assertLess(abs(areas[0] - areas[1]) / areas[0], 0.05)  # two squares of one size
         ring = counts[(np.abs(colours - (236, 234, 242)).sum(axis=1) < 12)].sum()
         self.assertAlmostEqual(ring / areas[0], 0.84, delta=0.06)  # a hole of 16 in 100
+
+    def test_a_single_point_has_a_map(self):
+        for crs_, at in (("EPSG:32633", (500_000.0, 6_600_000.0)), ("EPSG:4326", (12.0, 60.0))):
+            spot = make.layer("p", make.points([[np.array(at)]]), crs.parse(crs_), t=["x"])
+            out = self.folder / f"{at[0]:.0f}.png"
+            self.assertEqual(polygene.draw(spot, out, label="t").features, 1)
+            picture = (matplotlib.image.imread(out)[:, :, :3] * 255).astype(int)
+            blue = (np.abs(picture[60:740, 45:950] - (43, 106, 143)).sum(axis=2) < 30).nonzero()
+            self.assertGreater(len(blue[0]), 10)
+            middle = [axis.mean() for axis in blue]
+            self.assertLess(np.hypot(middle[0] + 60 - 408, middle[1] + 45 - 499), 6)
 
     def test_every_kind_of_picture_and_what_cannot_be(self):
         lines = make.layer("l", make.lines([[np.array([(0, 0), (30, 9.0)])]]))

@@ -64,6 +64,7 @@ def described(
     told = {
         "origin": ground.origin,
         "step": ground.step,
+        "near": _near(ground),
         "grid": grid,
         "ways": ways,
         "map": {
@@ -74,6 +75,15 @@ def described(
         "digits": {"degrees": 9, "map": decimals, "shown": min(shown, 6)},
     }
     return told, _words(ground, grid is not None, off)
+
+
+def _near(ground: Ground) -> int:
+    """Return how much of the map is shown of a single point: 100 m, or a part of the whole."""
+    x0, y0, x1, y1 = ground.extent
+    hundred = 100.0 / ruler_for(ground.crs).map_unit
+    size = max(x1 - x0, y1 - y0)
+    shown = hundred if ground.crs is not None else max(size / 1000, ground.step * 1000)
+    return round(min(shown, size or shown) / ground.step)
 
 
 def _unit(crs: pyproj.CRS | None) -> str:

@@ -18,6 +18,7 @@ INK, PAPER, SOFT = "#20242a", "#fbfaf6", "#6a6d70"
 _UNITS = {"ha": "ha", "km2": "km²", "m2": "m²", "km": "km"}
 INKS = (INK, "#7a1f2b", "#3a2f7d")
 # Of layers without classes beside such with classes: pale, and unlike the palest of those.
+ALONE = 1e9  # map units that points in one place have about them
 _LANDS, _DOT = ("#e9e6f0", "#dcebee", "#f4e4e1"), "#ffffff"
 
 
@@ -152,7 +153,7 @@ def apart(column: GeometryColumn) -> float:
     least = max(wide, tall) / 4  # what lies along one line has room beside it too
     area = max(wide, least) * max(tall, least)
     if column.family == Family.POINTS:
-        return float(np.sqrt(area / column.n_vertices))
+        return float(np.sqrt(area / column.n_vertices)) if area else ALONE
     if column.family == Family.LINES:
         length = float(row_lengths(column).sum())
         return area / length if length else 0.0

@@ -190,8 +190,9 @@ def _extent(layers: Sequence[Layer]) -> Extent | None:
     if not known:
         return None
     low, high = np.min(known, axis=0), np.max(known, axis=0)
-    width, height = max(high[2] - low[0], 1e-12), max(high[3] - low[1], 1e-12)
-    margin = 0.04 * max(width, height)
+    size = max(high[2] - low[0], high[3] - low[1])
+    least = 1e-4 * max(1.0, float(np.abs([low, high]).max()))  # of what lies in one point
+    margin = 0.04 * size if size > 1e-6 * least else least
     return (
         float(low[0] - margin),
         float(low[1] - margin),

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyproj
 
 from polygene.crs import is_same
+from polygene.errors import DataError
 from polygene.geometry import Extent, extent_of
 from polygene.layer import Layer, named_apart
 from polygene.ops.places.bridge import brought, outside_use
@@ -21,6 +22,7 @@ from polygene.units import map_unit_of
 
 FOLLOW = 1e-4  # how closely edges are followed, in sizes of the map
 LEAST_FOLLOW = 0.01  # metres
+LEAST_SIZE = 1e-6  # degrees: a tenth of a metre
 AROUND = 0.5  # how far around the others a layer is drawn that goes on and on, in sizes of the map
 
 
@@ -51,27 +53,34 @@ def on_one_map(layers: Sequence[Layer], box: Extent | None, keeps_rows: bool = F
     A layer that goes beyond where that CRS is used is shown about what the others cover only. Its rows
     that are not shown are left out, or are without geometry if rows are to be kept.
     """
-    first = layers[0]
     plane = plane_for(layers, box)
+    if plane is not None:
+        try:
+            return _shown(layers, box, keeps_rows, plane)
+        except DataError:
+            pass  # something has no place there, as an edge over a pole: degrees have one for all
+    return _shown(layers, box, keeps_rows, None)
+
+
+def _shown(
+    layers: Sequence[Layer], box: Extent | None, keeps_rows: bool, plane: pyproj.CRS | None
+) -> Shown:
+    first = layers[0]
     extents = [y.geometry.extent() for y in layers if is_same(y.crs, first.crs)]
     extent = box or extent_of(np.array([e for e in extents if e is not None]).reshape(-1, 4))
-    size, onto = 0.0, replace(first, crs=plane or first.crs)
+    crs, size, onto = plane or first.crs, 0.0, replace(first, crs=plane or first.crs)
     if extent is not None:
-        around = Layer(first.name, boxes_of([extent]), pa.table({}), first.crs)
         if plane is not None:
-            onto = Layer(first.name, around.geometry, around.table, plane)
-            around = brought(around, onto, whole=True, outside="bring").layer
-            extent = around.geometry.extent()
+            extent = _on_plane(extent, first, plane)
             box = None if box is None else extent
-        assert extent is not None
-        onto = Layer(first.name, boxes_of([extent]), pa.table({}), plane or first.crs)
+        onto = Layer(first.name, boxes_of([extent]), pa.table({}), crs)
         size = max(extent[2] - extent[0], extent[3] - extent[1])
-    follow = max(size * FOLLOW * (map_unit_of(onto.crs) or 1.0), LEAST_FOLLOW)
+    follow = max(size * FOLLOW * (map_unit_of(crs) or 1.0), LEAST_FOLLOW)
     found: list[Layer] = []
     bridges: list[Bridge] = []
     for layer in layers:
-        if not is_same(layer.crs, onto.crs) and not layer.is_table:
-            is_inside = box is None and _is_inside(layer, onto.crs, plane)
+        if not is_same(layer.crs, crs) and not layer.is_table:
+            is_inside = box is None and _is_inside(layer, crs, plane)
             there = brought(
                 other=layer,
                 onto=onto,
@@ -86,7 +95,19 @@ def on_one_map(layers: Sequence[Layer], box: Extent | None, keeps_rows: bool = F
                 layer = layer.take(~layer.geometry.is_empty)
             bridges += [there.facts] if there.facts is not None and is_bridge else []
         found.append(layer)
-    return Shown(named_apart(found), onto.crs, bridges, box, plane)
+    return Shown(named_apart(found), crs, bridges, box, plane)
+
+
+def _on_plane(extent: Extent, layer: Layer, plane: pyproj.CRS) -> Extent:
+    """Return the extent on a plane of one in the CRS of a layer; that of a point has a size too."""
+    x0, y0, x1, y1 = extent
+    wider = (x0 - LEAST_SIZE, y0 - LEAST_SIZE, x1 + LEAST_SIZE, y1 + LEAST_SIZE)
+    around = Layer(layer.name, boxes_of([wider]), pa.table({}), layer.crs)
+    there = brought(around, Layer("", around.geometry, pa.table({}), plane), whole=True)
+    found = there.layer.geometry.extent()
+    if found is None:
+        raise DataError(f"{layer.name} has no place on {plane.name}")
+    return found
 
 
 def _is_inside(layer: Layer, crs: pyproj.CRS | None, plane: pyproj.CRS | None) -> bool:

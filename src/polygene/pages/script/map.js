@@ -109,7 +109,7 @@ export class MapView {
   /** Show a box of the map, with some room around it. */
   showBox([x0, y0, x1, y1], room = 0.06) {
     const { wide, tall } = this.view;
-    const least = 40 / MOST_SCALE;
+    const least = x0 === x1 && y0 === y1 ? this.page.given.near : 40 / MOST_SCALE;
     const [w, h] = [Math.max(x1 - x0, least), Math.max(y1 - y0, least)];
     const scale = Math.min(wide / w, tall / h) * (1 - 2 * room);
     this.go({ x: (x0 + x1) / 2, y: (y0 + y1) / 2, scale });
