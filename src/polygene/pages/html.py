@@ -11,7 +11,7 @@ from html import escape
 from importlib.resources import files
 
 _IMPORT = re.compile(r'^import \{ ([^}]+) \} from "\./(\w+)\.js";$', re.MULTILINE)
-_EXPORT = re.compile(r"^export (?=(?:async )?(?:function|class|const) (\w+))", re.MULTILINE)
+_EXPORT = re.compile(r"^export (?=(?:async )?(?:function\*?|class|const) (\w+))", re.MULTILINE)
 ENTRY = "main"
 
 

@@ -8,7 +8,7 @@ import { drawBox, drawChosen, drawLabels, drawMarks, drawMeasured, drawPointed }
 const MARGIN = 96; // pixels around what is seen that are painted too, so that a short way shows no edge
 const CLOSE = 1.6; // times that a picture may be enlarged or made smaller while the map moves
 const IDLE = 90; // milliseconds without a move until a new one is asked for
-const PAUSE = 700; // milliseconds from one that is asked for to the next while the map moves
+const PAUSE = 400; // milliseconds from one that is asked for to the next while the map moves
 const NEAR = 6; // pixels that a click may be off
 const MOST_SCALE = 0.5; // pixels in a packed unit: closer, and rounding would be seen
 export const MODES = {
@@ -237,6 +237,8 @@ export class MapView {
     const top = (view.y - was.y) * view.scale + view.tall / 2 - (was.tall / 2) * grown;
     this.onSides(context, (_, k) => {
       const { image, labels } = sides[k];
+      // At rest a picture is shown as it is; while it is scaled, smoothing it would cost a frame in twenty.
+      context.imageSmoothingEnabled = false;
       context.drawImage(image, left, top, was.wide * grown, was.tall * grown);
       drawLabels(context, labels, view, colours);
     });
