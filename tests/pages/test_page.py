@@ -450,6 +450,35 @@ class Odd(InABrowser):
         tab.page.mouse.click(*self.pixel_of(tab, (500_250, 6_600_250)))
         self.assertEqual(len(self.chosen(tab)), 1)
 
+    def test_fingers_move_zoom_and_choose(self):
+        layer = make.layer("cells", cells(), UTM, k=[f"c{k}" for k in range(36)])
+        tab = self.opened(layer, size=(390, 844), given={"has_touch": True, "is_mobile": True})
+        session = tab.page.context.new_cdp_session(tab.page)
+
+        def touch(kind, *places):
+            points = [{"x": x, "y": y, "id": k} for k, (x, y) in enumerate(places)]
+            session.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": points})
+
+        start = tab.ask("look.map.view")
+        touch("touchStart", (150, 300))
+        touch("touchStart", (150, 300), (250, 300))
+        for k in range(1, 6):
+            touch("touchMove", (150 - 10 * k, 300), (250 + 10 * k, 300))
+        touch("touchEnd")
+        tab.settle()
+        view = tab.ask("look.map.view")
+        self.assertAlmostEqual(view["scale"] / start["scale"], 2, delta=0.05)
+        touch("touchStart", (100, 300))
+        for k in range(1, 5):
+            touch("touchMove", (100 + 20 * k, 300))
+        touch("touchEnd")
+        moved = tab.ask("look.map.view")
+        self.assertAlmostEqual((view["x"] - moved["x"]) * view["scale"], 80, delta=1)
+        self.assertEqual(self.chosen(tab), [])
+        place = (500_300, 6_600_300)
+        tab.page.touchscreen.tap(*self.pixel_of(tab, place))
+        self.assertEqual(self.chosen(tab), rows_at(cells(), np.array([place])))
+
     def test_what_a_screen_reader_is_told(self):
         layer = make.layer("cells", cells(), UTM, k=[f"c{k}" for k in range(36)])
         tab = self.opened(layer, problems=True)
