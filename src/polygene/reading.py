@@ -219,6 +219,11 @@ def read_named(
     return layers, notes
 
 
+def first_of(layers: Sequence[Layer]) -> Layer:
+    """Return the first layer that is no table, else the first."""
+    return next((y for y in layers if not y.is_table), layers[0])
+
+
 def box_of(box: Extent, box_crs: str | None, layer: Layer) -> Extent:
     """Return a box as it lies in the CRS of a layer, with all that is in it.
 

@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 
 from polygene import crs
 from polygene.errors import UsageError
-from polygene.geometry import concatenate
+from polygene.geometry import GeometryColumn, concatenate
 from polygene.pages import html as pages
 from polygene.pages.blocks import Blocks
 from polygene.pages.ground import described, ground_for
@@ -292,6 +292,41 @@ class Chosen(InAFolder):
         self.assertEqual(parts.tolist(), [2] * 9 + [1])  # what is far has no place on the page
         self.assertEqual((one["away"], other["away"]), ([], [9]))
         self.assertIn("1 of 10 features are far from first", given["notes"][0])
+
+    def test_the_page_has_the_system_of_the_first_layer_that_has_a_place(self):
+        cells = make.coverage(3, 3, 400.0, np.random.default_rng(1))
+        xy = cells.xy + (500_000, 6_600_000)
+        after = make.layer("after", cells.with_xy(xy), crs.parse("EPSG:32633"), k=list(range(9)))
+        way = pyproj.Transformer.from_crs("EPSG:32633", "EPSG:4326", always_xy=True)
+        degrees = cells.with_xy(np.stack(way.transform(*xy.T), axis=1))
+        before = make.layer("before", degrees, crs.parse("EPSG:4326"))
+        nulls = make.layer("table", GeometryColumn.nulls(2), None, k=[1, 2])
+        table = replace(nulls, no_geometry="a test")
+        box = (
+            500_010.0,
+            6_600_010.0,
+            500_300.0,
+            6_600_300.0,
+        )  # in the CRS of what is shown, not of before
+        for layers in ([after], [table, after]):
+            given = self.made(*layers, before=[before], box=box)
+            shown = {layer["name"]: layer["n"] for layer in given["layers"]}
+            self.assertEqual((shown["after"], shown["before"]), (1, 1))
+            self.assertEqual(self.told.shown.first, "after")
+            self.assertIn(
+                "EPSG:32633, the CRS of after",
+                given["notes"][0].replace(" WGS 84 / UTM zone 33N", ""),
+            )
+
+    def test_as_many_classes_as_features(self):
+        n = 70_000  # more than 16 bits hold
+        spots = make.polygons([[[make.square(20 * k, 0, 10)]] for k in range(30)])
+        cells = spots.take(np.arange(n) % 30)
+        given = self.made(
+            make.layer("many", cells, None, k=[f"v{k:05d}" for k in range(n)]), colour_by="k"
+        )
+        classes = counts(self.blocks[given["layers"][0]["packed"]["classes"]])
+        self.assertEqual(classes.tolist(), list(range(n)))
 
 
 class Planes(InAFolder):

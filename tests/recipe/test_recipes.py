@@ -62,6 +62,23 @@ outputs:
 """
 
 
+MIXED = """
+inputs:
+  buoys: tolva.gpkg#buoys
+  bare: bare.csv
+steps:
+  - fields: buoys
+    set: "a = 1"
+    as: with_crs
+  - fields: bare
+    set: "b = 1"
+    as: without
+outputs:
+  with_crs: m.gpkg#with_crs
+  without: m.gpkg#without
+"""
+
+
 class Recipes(WithSample):
     in_process = True
 
@@ -253,6 +270,14 @@ class Recipes(WithSample):
         self.assertIn(
             "needs 'nowhere', which is neither an input nor a step", self.complaint("look.yaml")
         )
+
+    def test_outputs_that_cannot_be_on_one_map_have_each_its_own_in_the_report(self):
+        (self.folder / "bare.csv").write_text("x,y\n1,2\n3,4\n")
+        (self.folder / "mixed.yaml").write_text(MIXED)
+        done = self.run_polygene("run", "mixed.yaml", "--report", "mixed.html")
+        self.assertEqual(done.code, 0, done.err)
+        page = (self.folder / "mixed.html").read_text()
+        self.assertEqual(page.count('class="polygene-look"'), 2)
 
     def test_the_report_is_one_page_with_all_of_it(self):
         done = self.run_polygene("run", "recipe.yaml", "--report", "r.html")

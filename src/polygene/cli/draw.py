@@ -29,19 +29,13 @@ from polygene.cli.look_options import look_options
 @asks(Asked, options.replace, options.crs, options.dry_run, options.json, options.quiet)
 def draw(
     asked: Asked,
-    colour_by: tuple[str, ...],
-    label: tuple[str, ...],
-    hatch: tuple[str, ...],
-    outline: tuple[str, ...],
-    classes: int,
-    breaks: str,
-    style: str | None,
     keep_style: str | None,
     beside: tuple[str, ...],
     title: str,
     credit: str | None,
     box: Any,
     box_crs: str | None,
+    **looks: Any,
 ) -> None:
     """Draw a map of layers, the first at the bottom, in the CRS of the first.
 
@@ -72,13 +66,6 @@ def draw(
             layers,
             out,
             beside=others,
-            colour_by=colour_by,
-            label=label,
-            hatch=hatch,
-            outline=outline,
-            classes=classes,
-            breaks=breaks,
-            style=style,
             keep_style=keep_style,
             title=title,
             credit=credit,
@@ -86,6 +73,7 @@ def draw(
             replace=asked.replace,
             is_dry=asked.dry_run,
             progress=progress,
+            **looks,
         )
     facts = Drawn(
         written=None if asked.dry_run else out, layers=found.layers, features=found.features

@@ -29,7 +29,7 @@ _LOOKS = (
 
 
 def look_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the options, in the order above."""
+    """Add the options, in the order above; the command passes them on as they are, as ``looks``."""
     for add in reversed(_LOOKS):
         command = add(command)
     return command

@@ -36,19 +36,13 @@ from polygene.cli.look_options import look_options
 def page(
     asked: Asked,
     before: tuple[str, ...],
-    colour_by: tuple[str, ...],
-    label: tuple[str, ...],
-    hatch: tuple[str, ...],
-    outline: tuple[str, ...],
-    classes: int,
-    breaks: str,
-    style: str | None,
     title: str,
     credit: str | None,
     problems: bool,
     most: int | None,
     box: Any,
     box_crs: str | None,
+    **looks: Any,
 ) -> None:
     """Write one page of HTML to look at layers: map, table and problems, linked.
 
@@ -70,7 +64,7 @@ def page(
     from polygene.pages.making import page as make_page
     from polygene.pages.viewing import MOST_ROWS
     from polygene.phrases import bridge
-    from polygene.reading import box_of, read_all
+    from polygene.reading import box_of, first_of, read_all
 
     began = time.monotonic()
     out = str(asked.out)
@@ -83,21 +77,15 @@ def page(
             layers,
             out,
             before=others,
-            colour_by=colour_by,
-            label=label,
-            hatch=hatch,
-            outline=outline,
-            classes=classes,
-            breaks=breaks,
-            style=style,
             title=title,
             credit=credit,
-            box=None if box is None else box_of(box, box_crs, layers[0]),
+            box=None if box is None else box_of(box, box_crs, first_of(layers)),
             problems=problems,
             most=most or MOST_ROWS,
             replace=asked.replace,
             is_dry=asked.dry_run,
             progress=progress,
+            **looks,
         )
     shown = found.shown
     facts: PageMade = {
@@ -109,6 +97,6 @@ def page(
         "bytes": found.size,
     }
     paged(facts, say)
-    say.note(*notes, *more, *(bridge(way, shown.layers[0]) for way in shown.brought), *shown.notes)
+    say.note(*notes, *more, *(bridge(way, shown.first) for way in shown.brought), *shown.notes)
     seconds = time.monotonic() - began
     asked.tell(outcome.Outcome("page", [facts], say, out, seconds=seconds, is_dry=asked.dry_run))

@@ -10,7 +10,7 @@ import numpy as np
 import pyproj
 
 from polygene.arrays import F64Array, I64Array
-from polygene.crs import LONGITUDE_LATITUDE, is_geographic, label, to_degrees, unit
+from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, to_degrees, unit
 from polygene.errors import DataError
 from polygene.geometry import Extent
 from polygene.measures import EllipsoidRuler, ruler_for
@@ -111,7 +111,9 @@ def _ways(crs: pyproj.CRS | None, is_equal_area: bool) -> dict[str, Any]:
     geod = crs.get_geod() or pyproj.Geod(ellps="WGS84")
     found = {"a": geod.a, "f": geod.f, "unit": "m", "factor": ruler.map_unit}
     if isinstance(ruler, EllipsoidRuler):
-        return found | {"lengths": "ellipsoid", "areas": "authalic", "words": "on the ellipsoid"}
+        degrees = degrees_of(crs)  # of what the coordinates are in
+        way = {"lengths": "ellipsoid", "areas": "authalic", "words": "on the ellipsoid"}
+        return found | way | {"degrees": degrees}
     if is_equal_area:
         return found | {"lengths": "ellipsoid", "areas": "plane", "words": "on the ellipsoid"}
     return found | {"lengths": "plane", "areas": "plane", "words": f"on the plane of {label(crs)}"}

@@ -39,10 +39,11 @@ class Chosen(NamedTuple):
 
 @dataclass(frozen=True)
 class Viewed:
-    """``element`` is HTML; the rest is what there is to say of it."""
+    """``element`` is HTML, ``first`` the layer whose CRS it has; the rest is what there is to say."""
 
     element: str
     layers: list[str]
+    first: str
     rows: int
     left_out: int
     problems: int | None
@@ -66,8 +67,7 @@ def viewed(
 
     ``notes`` are told among the facts.
     """
-    together = on_one_map(layers, box, keeps_rows=True)
-    shown = together.layers
+    together = on_one_map(layers, box, keeps_rows=True, n_before=n_before)
     chosen = _chosen(layers, together.layers, together.box, most)
     dressings = dressed(chosen.shown, looks, classes, breaks)
     extents = [e for y in chosen.shown if (e := y.geometry.extent()) is not None]
@@ -88,13 +88,14 @@ def viewed(
                 for own, source, side in zip(dressings, chosen.sources, sides, strict=True)
             ],
             "problems": found,
-            "notes": [*notes, *(bridge(way, shown[0].name) for way in together.bridges), *said],
+            "notes": [*notes, *(bridge(way, together.first) for way in together.bridges), *said],
             "made": " ".join([_made(), *words]),
         }
     )
     return Viewed(
         element=f'<div class="polygene-look">{_OPENING}\n{blocks.html()}\n</div>',
         layers=[y.name for y in chosen.shown],
+        first=together.first,
         rows=sum(y.n_rows for y in chosen.shown),
         left_out=chosen.left_out,
         problems=None if found is None else sum(one["total"] for one in found),

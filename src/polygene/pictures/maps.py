@@ -231,8 +231,11 @@ def _draw_layer(axes: Any, own: Dressed, place: int, pixel: float) -> None:
     if found is None:
         draw_rows(axes, own, np.ones(own.layer.n_rows, bool), own.colour, pixel, place)
         return
-    for number, colour in enumerate(found.colours):
-        draw_rows(axes, own, found.number == number, colour, pixel, place)
+    # Colour by colour: of classes there may be as many as features.
+    colours = list(dict.fromkeys(found.colours))
+    colour_of_class = np.array([colours.index(colour) for colour in found.colours], np.int64)
+    for k, colour in enumerate(colours):
+        draw_rows(axes, own, colour_of_class[found.number] == k, colour, pixel, place)
 
 
 def _entries(own: Dressed, is_shared: bool, is_narrow: bool) -> list[Entry]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 import pyproj
 from pyproj.crs import ProjectedCRS
@@ -18,15 +16,15 @@ WIDEST = 120.0  # degrees across or up that a plane is good for
 REACH = 75.0  # degrees about its middle
 
 
-def plane_for(layers: Sequence[Layer], box: Extent | None) -> pyproj.CRS | None:
-    """Return an equal-area plane about the middle of layers in degrees (Snyder 1987, p. 182).
+def plane_for(first: Layer, box: Extent | None) -> pyproj.CRS | None:
+    """Return an equal-area plane about the middle of a layer in degrees (Snyder 1987, p. 182).
 
-    None if the first is not in degrees, or they span too much of the earth for any plane.
+    None if it is not in degrees, or spans too much of the earth for any plane.
     """
-    crs = layers[0].crs
+    crs = first.crs
     if crs is None or not is_geographic(crs):
         return None
-    extent = box or _extent(layers[0])
+    extent = box or _extent(first)
     if extent is None:
         return None
     west, south, east, north = (value * degrees_of(crs) for value in extent)

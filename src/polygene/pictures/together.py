@@ -29,12 +29,14 @@ AROUND = 0.5  # how far around the others a layer is drawn that goes on and on, 
 class Shown(NamedTuple):
     """Layers as they are shown, all in `crs`, their names distinct.
 
+    first : the one whose CRS the others are brought to
     bridges : how those in another CRS than the first came there
     box : what is to be shown of them, in `crs`
     plane : the plane that was chosen since the first is in degrees, None if it is shown as it is
     """
 
     layers: list[Layer]
+    first: str
     crs: pyproj.CRS | None
     bridges: list[Bridge]
     box: Extent | None
@@ -44,28 +46,37 @@ class Shown(NamedTuple):
     def notes(self) -> list[str]:
         if self.plane is None:
             return []
-        return [f"shown on {self.plane.name}, since {self.layers[0].name} is in degrees"]
+        return [f"shown on {self.plane.name}, since {self.first} is in degrees"]
 
 
-def on_one_map(layers: Sequence[Layer], box: Extent | None, keeps_rows: bool = False) -> Shown:
+def on_one_map(
+    layers: Sequence[Layer], box: Extent | None, keeps_rows: bool = False, n_before: int = 0
+) -> Shown:
     """Bring layers to be shown together to the CRS of the first, or to a plane if that is in degrees.
+
+    The first is that with a geometry after ``n_before`` others; ``box`` is in its CRS too.
 
     A layer that goes beyond where that CRS is used is shown about what the others cover only. Its rows
     that are not shown are left out, or are without geometry if rows are to be kept.
     """
-    plane = plane_for(layers, box)
+    later = [*layers[n_before:], *layers[:n_before]]
+    first = next((y for y in later if not y.is_table), later[0])
+    plane = plane_for(first, box)
     if plane is not None:
         try:
-            return _shown(layers, box, keeps_rows, plane)
+            return _shown(layers, first, box, keeps_rows, plane)
         except DataError:
             pass  # something has no place there, as an edge over a pole: degrees have one for all
-    return _shown(layers, box, keeps_rows, None)
+    return _shown(layers, first, box, keeps_rows, None)
 
 
 def _shown(
-    layers: Sequence[Layer], box: Extent | None, keeps_rows: bool, plane: pyproj.CRS | None
+    layers: Sequence[Layer],
+    first: Layer,
+    box: Extent | None,
+    keeps_rows: bool,
+    plane: pyproj.CRS | None,
 ) -> Shown:
-    first = layers[0]
     extents = [y.geometry.extent() for y in layers if is_same(y.crs, first.crs)]
     extent = box or extent_of(np.array([e for e in extents if e is not None]).reshape(-1, 4))
     crs, size, onto = plane or first.crs, 0.0, replace(first, crs=plane or first.crs)
@@ -95,7 +106,7 @@ def _shown(
                 layer = layer.take(~layer.geometry.is_empty)
             bridges += [there.facts] if there.facts is not None and is_bridge else []
         found.append(layer)
-    return Shown(named_apart(found), crs, bridges, box, plane)
+    return Shown(named_apart(found), first.name, crs, bridges, box, plane)
 
 
 def _on_plane(extent: Extent, layer: Layer, plane: pyproj.CRS) -> Extent:

@@ -175,8 +175,15 @@ def _look(finished: Finished) -> str:
         return ""
     looks = [Look(colour_by=None if y.is_table else _telling_field(y)) for y in layers]
     notes = [note for done in finished.ran for note in _told(done)[1]]
-    found = viewed(layers, looks, most=MOST_IN_REPORT, notes=list(dict.fromkeys(notes)))
-    return f'<div class="look">{found.element}</div>'
+    told = list(dict.fromkeys(notes))
+    try:
+        found = [viewed(layers, looks, most=MOST_IN_REPORT, notes=told)]
+    except PolygeneError:  # some cannot be on one map, as with a CRS and without
+        found = [
+            viewed([y], [look], most=MOST_IN_REPORT, notes=told)
+            for y, look in zip(layers, looks, strict=True)
+        ]
+    return "".join(f'<div class="look">{one.element}</div>' for one in found)
 
 
 def _height(layer: Layer) -> tuple[int, float]:

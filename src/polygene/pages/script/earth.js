@@ -58,7 +58,7 @@ export class Earth {
   area(places) {
     const { ways, step } = this.given;
     if (ways.areas === "plane") return Math.abs(shoelace(places)) * (step * ways.factor) ** 2;
-    const degrees = places.map(([x, y]) => this.coordinates(x, y));
+    const degrees = places.map(([x, y]) => this.coordinates(x, y).map((value) => value * ways.degrees));
     return Math.abs(authalic(degrees, ways.a, ways.f));
   }
 }

@@ -40,9 +40,7 @@ export class Layer {
     this.given = this.numbers === null ? null : await blocks.counts(this.numbers);
     this.tree = new Tree(this.shape.boxes);
     this.classOf =
-      packed && packed.classes !== null
-        ? Uint16Array.from(await blocks.counts(packed.classes))
-        : new Uint16Array(this.n);
+      packed && packed.classes !== null ? await blocks.counts(packed.classes) : new Uint32Array(this.n);
     this.order = inOrder(this.classOf, this.look.colours.length);
     this.spots = null;
     if (packed && packed.spots) {

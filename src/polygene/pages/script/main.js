@@ -77,16 +77,19 @@ class Page extends EventTarget {
   }
 }
 
+let nBooks = 0; // on a page that shows several maps, ids are told apart
+
 /** Tabs, as the ARIA practices have them: arrow keys go from one to the next. */
 function tabs(panels) {
+  const book = nBooks++ ? `-${nBooks}` : "";
   const heads = panels.map(({ id, words }, k) =>
     make(
       "button",
       {
         type: "button",
         role: "tab",
-        id: `tab-${id}`,
-        "aria-controls": `panel-${id}`,
+        id: `tab-${id}${book}`,
+        "aria-controls": `panel-${id}${book}`,
         click: () => pick(k),
         keydown: (event) => {
           const step = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
@@ -97,7 +100,11 @@ function tabs(panels) {
     ),
   );
   const bodies = panels.map(({ id, element }) =>
-    make("div", { role: "tabpanel", id: `panel-${id}`, "aria-labelledby": `tab-${id}` }, element),
+    make(
+      "div",
+      { role: "tabpanel", id: `panel-${id}${book}`, "aria-labelledby": `tab-${id}${book}` },
+      element,
+    ),
   );
   const pick = (now, isFocused = false) => {
     heads.forEach((head, k) => {
@@ -110,6 +117,7 @@ function tabs(panels) {
   };
   return {
     pick,
+    bodies,
     element: make(
       "div",
       { class: "tabs" },
@@ -140,8 +148,8 @@ function beside(page, map) {
   book.pick(Math.max(0, firstShown));
   page.addEventListener("chosen", () => {
     const k = panels.findIndex((panel) => panel.layer && panel.layer === page.current?.layer);
-    const isOther = k >= 0 && book.element.querySelector(`#panel-${panels[k].id}`).hidden;
-    const onProblems = book.element.querySelector("#panel-problems:not([hidden])");
+    const isOther = k >= 0 && book.bodies[k].hidden;
+    const onProblems = panels.some(({ id }, k) => id === "problems" && !book.bodies[k].hidden);
     if (isOther && !onProblems) book.pick(k);
   });
   return make(

@@ -3,7 +3,7 @@ import { button, make, own } from "./dom.js";
 import { listen } from "./gestures.js";
 import { rowsAt, rowsIn } from "./hits.js";
 import { areaWords, lengthWords, placeWords, plain, roundBelow } from "./numbers.js";
-import { drawBox, drawChosen, drawLabels, drawMarks, drawMeasured, drawPointed } from "./overlay.js";
+import { Chosen, drawBox, drawLabels, drawMarks, drawMeasured, drawPointed, movedTo } from "./overlay.js";
 
 const MARGIN = 96; // pixels around what is seen that are painted too, so that a short way shows no edge
 const CLOSE = 1.6; // times that a picture may be enlarged or made smaller while the map moves
@@ -65,9 +65,12 @@ export class MapView {
     this.pointed = null;
     this.box = null;
     this.isAsked = false;
-    this.isStale = true;
+    this.chosen = new Chosen();
     page.addEventListener("look", () => this.repaint());
-    page.addEventListener("chosen", () => this.draw());
+    page.addEventListener("chosen", () => {
+      this.chosen.forget();
+      this.draw();
+    });
     page.addEventListener("theme", () => this.draw());
     new ResizeObserver(() => this.resize()).observe(this.frame);
     listen(this);
@@ -187,7 +190,6 @@ export class MapView {
   repaint() {
     const { view, ratio } = this;
     if (view.wide === 1) return;
-    this.isStale = true;
     this.askedAt = performance.now();
     const around = { ...view, wide: view.wide + 2 * MARGIN, tall: view.tall + 2 * MARGIN };
     this.painter.ask({ view: around, ratio, sides: this.sides() });
@@ -198,7 +200,9 @@ export class MapView {
   take(found) {
     for (const { image } of this.picture?.sides ?? []) image.close();
     this.picture = found;
-    this.isStale = this.painter.isBusy;
+    const { x, y, scale } = found.view;
+    const isAtRest = x === this.view.x && y === this.view.y && scale === this.view.scale;
+    if (isAtRest && !this.painter.isBusy) this.chosen.forget();
     this.draw();
   }
 
@@ -220,7 +224,7 @@ export class MapView {
     context.fillStyle = colours.paper;
     context.fillRect(0, 0, view.wide, view.tall);
     if (this.picture) this.drawPicture(context, colours);
-    this.onSides(context, (side) => drawChosen(context, this.layersOn(side), view));
+    this.onSides(context, (side) => this.chosen.draw(context, side, this.layersOn(side), view));
     drawPointed(context, this.pointed, view);
     drawMarks(context, this.marks, view);
     drawMeasured(context, this.measured, view);
@@ -232,14 +236,12 @@ export class MapView {
   drawPicture(context, colours) {
     const { view } = this;
     const { view: was, sides } = this.picture;
-    const grown = view.scale / was.scale;
-    const left = (was.x - view.x) * view.scale + view.wide / 2 - (was.wide / 2) * grown;
-    const top = (view.y - was.y) * view.scale + view.tall / 2 - (was.tall / 2) * grown;
+    const place = movedTo(was, view);
     this.onSides(context, (_, k) => {
       const { image, labels } = sides[k];
       // At rest a picture is shown as it is; while it is scaled, smoothing it would cost a frame in twenty.
       context.imageSmoothingEnabled = false;
-      context.drawImage(image, left, top, was.wide * grown, was.tall * grown);
+      context.drawImage(image, ...place);
       drawLabels(context, labels, view, colours);
     });
   }

@@ -2,28 +2,57 @@
 import { paintRows, toPixels } from "./paint.js";
 
 const CHOSEN = "#d1495b";
+const FEW = 300; // rows that are painted in each frame
 const MOST_CHOSEN = 20000; // of these the map shows at once: more are seen in the table
+
+/** The look of a border or dot of one colour. */
+function only(colour, wide) {
+  return { colours: [colour], outline: true, apart: 1e9, thick: 1, wide, least: 8, ink: colour };
+}
 
 /** Outlines in two strokes, so that they are seen on light and dark. */
 function outlined(context, shape, rows, view, [below, above], wide) {
-  const look = (colour, more) => ({
-    colours: [colour],
-    outline: true,
-    apart: 1e9,
-    thick: 1,
-    wide: wide + more,
-    least: 8,
-    ink: above,
-  });
-  if (shape.family === "points") {
-    paintRows(context, shape, rows, view, { ...look(above, 0), thick: 1 });
-    return;
-  }
-  paintRows(context, shape, rows, view, look(below, 2.5));
-  paintRows(context, shape, rows, view, look(above, 0));
+  if (shape.family !== "points") paintRows(context, shape, rows, view, only(below, wide + 2.5));
+  paintRows(context, shape, rows, view, only(above, wide));
 }
 
-export function drawChosen(context, layers, view) {
+/** What is chosen; much of it is painted once, and moved and scaled until the map is at rest again. */
+export class Chosen {
+  constructor() {
+    this.forget();
+  }
+
+  /** Paint anew, for what is chosen or the view at rest has changed. */
+  forget() {
+    /** @type {Map<string, {image: OffscreenCanvas, view: object}>} */
+    this.kept = new Map();
+  }
+
+  draw(context, side, layers, view) {
+    const n = layers.reduce((sum, layer) => sum + layer.chosen.size, 0);
+    if (n <= FEW) {
+      drawChosen(context, layers, view);
+      return;
+    }
+    if (!this.kept.has(side)) {
+      const image = new OffscreenCanvas(view.wide, view.tall);
+      drawChosen(image.getContext("2d"), layers, view);
+      this.kept.set(side, { image, view });
+    }
+    const { image, view: was } = this.kept.get(side);
+    context.drawImage(image, ...movedTo(was, view));
+  }
+}
+
+/** Where a picture of one view lies in another: left, top, width and height in pixels. */
+export function movedTo(was, view) {
+  const grown = view.scale / was.scale;
+  const left = (was.x - view.x) * view.scale + view.wide / 2 - (was.wide / 2) * grown;
+  const top = (view.y - was.y) * view.scale + view.tall / 2 - (was.tall / 2) * grown;
+  return [left, top, was.wide * grown, was.tall * grown];
+}
+
+function drawChosen(context, layers, view) {
   for (const layer of layers) {
     if (!layer.isShown || layer.chosen.size === 0) continue;
     const rows = [...layer.chosen].slice(0, MOST_CHOSEN);
@@ -33,7 +62,8 @@ export function drawChosen(context, layers, view) {
       paintRows(context, layer.shape, rows, view, { colours: [CHOSEN], apart: 0, thick: 1, wide: 0.01 });
       context.globalAlpha = 1;
     }
-    outlined(context, layer.shape, rows, view, ["#ffffff", CHOSEN], 2);
+    if (rows.length > FEW) paintRows(context, layer.shape, rows, view, only(CHOSEN, 1.2));
+    else outlined(context, layer.shape, rows, view, ["#ffffff", CHOSEN], 2);
     context.restore();
   }
 }

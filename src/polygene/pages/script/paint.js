@@ -75,7 +75,8 @@ export function paintRows(context, shape, rows, view, look) {
 class Brush {
   constructor(context, shape, look, view) {
     Object.assign(this, { context, shape, look, view });
-    Object.assign(this, shape.at(view.scale));
+    const { xy, ringVertices } = shape.at(view.scale);
+    Object.assign(this, { xy, ringVertices });
     [this.left, this.top] = [view.x - view.wide / 2 / view.scale, view.y + view.tall / 2 / view.scale];
     this.box = boxOf(view);
     this.wide = sizes(look, shape.family, view.scale);

@@ -61,7 +61,7 @@ export function work(scope) {
       const found = pictures(layers, data);
       const ms = performance.now() - began;
       scope.postMessage(
-        { view: data.view, sides: found, number: data.number, ms },
+        { view: data.view, sides: found, ms },
         found.map((y) => y.image),
       );
     }
@@ -73,7 +73,6 @@ export class Painter {
   /** @param {string} address of this page's own script, which the worker runs too */
   constructor(address, onPictures) {
     this.worker = new Worker(address);
-    this.number = 0;
     this.isBusy = false;
     this.next = null;
     this.worker.onmessage = ({ data }) => {
@@ -99,6 +98,6 @@ export class Painter {
       return;
     }
     this.isBusy = true;
-    this.worker.postMessage({ kind: "paint", number: ++this.number, ...asked });
+    this.worker.postMessage({ kind: "paint", ...asked });
   }
 }
