@@ -12,7 +12,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import polygene
@@ -607,8 +607,10 @@ class Specified(unittest.TestCase):
         """Called by operations on small random layers, and held to their twins each time."""
         seen = Counter()
 
-        @settings(max_examples=5, deadline=None, suppress_health_check=list(HealthCheck))
+        @settings(max_examples=4, deadline=None, suppress_health_check=list(HealthCheck))
         @given(st.integers(0, 10**6))
+        @example(0)  # these two ask every kernel, whatever chance picks besides
+        @example(1)
         def held(seed):
             with mock.patch.object(kernels, "run", watched(seen)):
                 work(seed)
