@@ -233,9 +233,22 @@ def now() -> str:
 
 def checksum(path: Path) -> str:
     """Return the SHA-256 of a file, with those that belong to it."""
+    if path.is_dir():
+        return _checksum_of_parts(path)
     found = hashlib.sha256()
     for part in files_beside(path):
         with part.open("rb") as file:
             while block := file.read(1 << 20):
                 found.update(block)
     return found.hexdigest()
+
+
+def _checksum_of_parts(folder: Path) -> str:
+    """Return the checksum of a folder that is one layer: its index's, or that of its files."""
+    from polygene.formats.parquet_parts import parts_of
+
+    files, index = parts_of(folder)
+    if index is not None:
+        return index.checksum()
+    told = "".join(f"{file.name} {checksum(file)}\n" for file in files)
+    return hashlib.sha256(told.encode()).hexdigest()

@@ -68,6 +68,22 @@ def neighbour(place: Path, ending: str = NEW) -> Path:
     return Path(name)
 
 
+def neighbour_folder(place: Path) -> Path:
+    """Return a new folder beside another; as `neighbour` otherwise."""
+    path = neighbour(place)
+    path.unlink()
+    path.mkdir()
+    return path
+
+
+def remove(path: Path) -> None:
+    """Remove a file or a folder with all that is in it, if it is there."""
+    if path.is_dir() and not path.is_symlink():
+        shutil.rmtree(path)
+    else:
+        path.unlink(missing_ok=True)
+
+
 def is_neighbour(name: str) -> bool:
     """Whether a name is one that only `neighbour` gives."""
     found = _FILE.fullmatch(name)
@@ -84,7 +100,7 @@ def sweep(folder: Path) -> None:
             found = _FILE.fullmatch(entry.name) if entry.name[0] == "." else None
             if found is not None and _is_over(entry, found):
                 with contextlib.suppress(OSError):
-                    os.unlink(entry.path)
+                    remove(Path(entry.path))
 
 
 def temporary_folder() -> Path:

@@ -71,7 +71,7 @@ class Step:
         """Remove what is beside the place."""
         for path in (self.new, self.old):
             if path is not None:
-                path.unlink(missing_ok=True)
+                leftovers.remove(path)
 
 
 @dataclass(frozen=True)

@@ -49,7 +49,8 @@ class _Commit:
         try:
             folders = {one.place.parent for one in given} if len(given) > 1 else ()
             with alone_in(*folders), undisturbed():
-                if len(given) == 1:
+                # A folder takes the place of nothing in one step, but not that of another folder.
+                if len(given) == 1 and not given[0].place.is_dir():
                     _put(given[0])
                 elif given:
                     _put_all(given)
@@ -57,7 +58,7 @@ class _Commit:
             for new in self.beside:
                 if not os.path.lexists(new.parent / records.NAME):  # which may still need it
                     with contextlib.suppress(OSError):
-                        new.unlink(missing_ok=True)
+                        leftovers.remove(new)
 
 
 _current: ContextVar[_Commit | None] = ContextVar("polygene_commit", default=None)
@@ -120,6 +121,35 @@ def replacing(path: Path) -> Iterator[Path]:
             with new.open("rb") as file:
                 os.fsync(file.fileno())
             _take_after(new, place)
+        except OSError as err:
+            raise FileError(f"cannot write {path}: {reason_of(err)}") from err
+        commit.given.append(_Given(path, place, new))
+
+
+@contextlib.contextmanager
+def replacing_folder(path: Path) -> Iterator[Path]:
+    """Give a new folder beside a place to write files in; it takes that place as `replacing` says.
+
+    Raises
+    ------
+    FileError
+        If it cannot be made, or what is there is a file.
+    """
+    with together():
+        commit = _current.get()
+        assert commit is not None
+        place = Path(os.path.realpath(path))
+        try:
+            _enter(place.parent)
+            new = leftovers.neighbour_folder(place)
+        except OSError as err:
+            raise FileError(f"cannot write in {place.parent}: {reason_of(err)}") from err
+        commit.beside.add(new)
+        try:
+            yield new
+            for file in new.iterdir():
+                with file.open("rb") as open_file:
+                    os.fsync(open_file.fileno())
         except OSError as err:
             raise FileError(f"cannot write {path}: {reason_of(err)}") from err
         commit.given.append(_Given(path, place, new))

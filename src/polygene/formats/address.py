@@ -9,8 +9,6 @@ from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple, cast
 
-import pyarrow as pa
-
 from polygene import crs as crs_module
 from polygene.commit.together import settle
 from polygene.errors import (
@@ -23,9 +21,10 @@ from polygene.errors import (
 )
 from polygene.formats import beside, packed
 from polygene.formats.base import PartReader, Reading, is_beside
+from polygene.formats.joining import joined
 from polygene.formats.registry import ENDINGS, readable_format
 from polygene.formats.wanted import ALL, Wanted
-from polygene.geometry import Family, concatenate
+from polygene.geometry import Family
 from polygene.layer import SLACK, Layer
 
 _WILD = "*?["
@@ -75,6 +74,8 @@ def files_of(address: str) -> list[Path]:
     if path == packed.PIPE:
         return [packed.standard_input()]
     settle(place if place.is_dir() else place.parent, place)
+    if is_one_layer(place):
+        return [place]
     if place.is_dir():
         found = _without_parts(p for p in place.iterdir() if packed.may_hold_layers(p))
         if not found:
@@ -90,6 +91,11 @@ def files_of(address: str) -> list[Path]:
             raise FileError(f"no file matches {path!r}")
         return found
     raise FileError(_missing(place))
+
+
+def is_one_layer(place: Path) -> bool:
+    """Whether a folder is one layer, as ``big.parquet/`` is."""
+    return place.suffix.lower() == ".parquet" and place.is_dir()
 
 
 def _matching(pattern: str) -> list[Path]:
@@ -128,7 +134,8 @@ def resolve(address: str) -> list[LayerRef]:
     _, fragment = split(address)
     if fragment == TOGETHER:
         return [_together(address, files)]
-    is_folder = Path(split(address)[0]).is_dir()
+    place = Path(split(address)[0])
+    is_folder = place.is_dir() and not is_one_layer(place)
     if is_folder:  # workbooks and tables lie about in folders of layers; they are meant if named
         files = [f for f in files if f.suffix.lower() not in TABLES] or files
     is_one = len(files) == 1 and not is_folder
@@ -214,7 +221,7 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
     Features that are not wanted are left out where the format makes that cheap.
     """
     if ref.pieces:
-        return _joined(ref, [read(piece, wanted) for piece in ref.pieces])
+        return joined(ref.words, ref.name, [read(piece, wanted) for piece in ref.pieces])
     with packed.own_names():
         source = readable_format(ref.path)
         if source.READS_PART and wanted != ALL:
@@ -252,44 +259,3 @@ def _doubted(layer: Layer, format_name: str) -> Layer:
     furthest = 180.0 if format_name.startswith("GeoJSON") else 540.0
     is_right = x <= furthest + SLACK and y <= 90 + SLACK
     return layer if is_right else replace(layer, doubt=furthest)
-
-
-def _joined(ref: LayerRef, readings: list[Reading]) -> Reading:
-    """Put what several files hold into one layer, in their order.
-
-    Raises
-    ------
-    DataError
-        If they differ in kind, CRS, or in fields that have no type in common.
-    """
-    layers = [layer for reading in readings for layer in reading.layers]
-    first = layers[0]
-    for layer in layers[1:]:
-        if layer.is_table != first.is_table:
-            alone = layer if layer.is_table else first
-            raise DataError(f"{ref.words}: {alone.name!r} has no geometry, and others have")
-        if layer.geometry.family != first.geometry.family:
-            kinds = f"{first.geometry.family.words} and {layer.geometry.family.words}"
-            raise DataError(f"{ref.words} holds {kinds}, which are no one layer")
-        if not crs_module.is_same(layer.crs, first.crs):
-            raise DataError(
-                f"{ref.words}: {first.name!r} is in {crs_module.label(first.crs)} and "
-                f"{layer.name!r} in {crs_module.label(layer.crs)}; merge brings them together"
-            )
-    column = concatenate([layer.geometry for layer in layers])
-    try:
-        table = pa.concat_tables([layer.table for layer in layers], promote_options="default")
-    except pa.ArrowException as err:
-        raise DataError(
-            f"{ref.words}: the fields of its files differ ({str(err).splitlines()[0]}); merge "
-            "reconciles them"
-        ) from err
-    whole = Layer(
-        ref.name,
-        replace(column, is_multi=any(layer.geometry.is_multi for layer in layers)),
-        table,
-        first.crs,
-        total=sum(layer.n_total for layer in layers),
-        no_geometry=first.no_geometry,
-    )
-    return Reading([whole], list(dict.fromkeys(n for reading in readings for n in reading.notes)))

@@ -27,7 +27,12 @@ from polygene.formats.naming import (
     safely,
 )
 from polygene.formats.packed import PIPE
-from polygene.formats.registry import format_of, readable_format
+from polygene.formats.registry import (
+    FolderPath,
+    format_of,
+    is_meant_as_folder,
+    readable_format,
+)
 from polygene.layer import Layer
 
 DEFAULT_ENDING = ".gpkg"
@@ -118,6 +123,11 @@ def plan_parts(
     if not path:
         raise UsageError(f"{destination!r} names no file to write to; for this folder say ./")
     is_folder = path.endswith(("/", os.sep)) or (path != PIPE and Path(path).is_dir())
+    if is_folder and is_meant_as_folder(FolderPath(path)):
+        is_folder, path = False, path.rstrip("/" + os.sep)
+        as_folder: type[Path] = FolderPath
+    else:
+        as_folder = Path
     pattern = os.path.join(path, f"{{name}}{DEFAULT_ENDING}") if is_folder else path
     names = distinct_names([source for source, _ in sources])
     is_like_file = len(sources) == 1 and "{name}" not in pattern and not keeps_names
@@ -128,7 +138,7 @@ def plan_parts(
         for values in parts:
             layer = in_name.filled(fragment or "{name}", name, source, k, values)
             part_name = layer if fragment else name
-            place = Path(in_path.filled(pattern, part_name, source, k, values))
+            place = as_folder(in_path.filled(pattern, part_name, source, k, values))
             if is_like_file and not fragment and str(place) != PIPE:
                 layer = place.stem
             part = ", ".join(f"{field} = {value or 'null'}" for field, value in values.items())
@@ -166,8 +176,10 @@ def _can_be_made(folder: Path) -> bool:
 
 def _check_place(path: Path) -> None:
     """Refuse early what could not be written in the end."""
-    if path.is_dir():
+    if path.is_dir() and not is_meant_as_folder(path):
         raise FileError(f"{path} is a folder, not a file")
+    if path.exists() and not path.is_dir() and is_meant_as_folder(path):
+        raise FileError(f"{path} is a file, not a folder")
     if getattr(format_of(path), "IS_ONLY_READ", False):
         raise FileError(f"{path}: a {format_of(path).NAME} is only read here; write .csv or .xlsx")
     folder = path.parent

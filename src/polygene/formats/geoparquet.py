@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -16,7 +17,7 @@ import pyproj
 
 from polygene import crs as crs_module
 from polygene import provenance
-from polygene.arrays import BoolArray, I64Array, offsets_from, spans
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
 from polygene.formats.arrow_tables import is_attribute, layers_from
@@ -354,12 +355,45 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         about = {} if layer.lineage is None else {"lineage": layer.lineage.to_json()}
         _put(layer.table.replace_schema_metadata(about or None), path)
         return Written([], [layer])
-    taken = {name.casefold() for name in layer.table.column_names}
-    geometry, box = (distinct_name(name, taken) for name in ("geometry", "bbox"))
     bounds = layer.geometry.row_bounds()
     order, notes = order_to_write(bounds, path.name)
     if order is not None:
         layer, bounds = layer.take(order), bounds[order]
+    table, shapes = _table_of(layer, bounds)
+    _put(table, path)
+    return Written(notes, [layer], sums={layer.name: [sum_of_wkb(pa.chunked_array([shapes]))]})
+
+
+def write_groups(place: Path, layer: Layer, groups: I64Array) -> F64Array:
+    """Write a layer as a new file at once, in groups of rows (n_groups + 1,) offsets.
+
+    Returns the bounds (n_rows, 4) of its rows.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written.
+    """
+    bounds = layer.geometry.row_bounds()
+    table, _ = _table_of(layer, bounds)
+    try:
+        with pq.ParquetWriter(place, table.schema, **_way_of(table)) as file:
+            for first, stop in itertools.pairwise(groups.tolist()):
+                file.write_table(
+                    table.slice(first, stop - first), row_group_size=max(1, stop - first)
+                )
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        reason = reason_of(err) if isinstance(err, OSError) else str(err).splitlines()[0]
+        raise FileError(f"cannot write {place}: {reason}") from err
+    return bounds
+
+
+def _table_of(layer: Layer, bounds: F64Array) -> tuple[pa.Table, pa.Array]:
+    """Return what is written of a layer, with the box of each row, and its geometry as WKB."""
+    taken = {name.casefold() for name in layer.table.column_names}
+    geometry, box = (distinct_name(name, taken) for name in ("geometry", "bbox"))
     is_none = layer.geometry.is_empty
     boxes = pa.StructArray.from_arrays(
         [pa.array(bounds[:, k], mask=is_none) for k in range(4)],
@@ -375,23 +409,25 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     }
     if layer.lineage is not None:
         metadata["lineage"] = layer.lineage.to_json()
-    _put(pa.table(columns, pa.schema(fields, metadata=metadata)), path)
-    return Written(notes, [layer], sums={layer.name: [sum_of_wkb(pa.chunked_array([shapes]))]})
+    return pa.table(columns, pa.schema(fields, metadata=metadata)), shapes
 
 
 def _put(table: pa.Table, path: Path) -> None:
     with replacing(path) as temporary:
         try:
-            # Numbers hardly ever come twice: looking for those that do costs half the time.
-            is_number = [pa.types.is_floating(f.type) or f.name == "geometry" for f in table.schema]
-            texts = [f.name for f, odd in zip(table.schema, is_number, strict=True) if not odd]
-            pq.write_table(
-                table, temporary, compression="zstd", row_group_size=ROW_GROUP, use_dictionary=texts
-            )
+            pq.write_table(table, temporary, row_group_size=ROW_GROUP, **_way_of(table))
         except MemoryError:  # Arrow's is of both kinds
             raise
         except pa.ArrowException as err:
             raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
+
+
+def _way_of(table: pa.Table) -> dict[str, Any]:
+    """Return how a table is compressed."""
+    # Numbers hardly ever come twice: looking for those that do costs half the time.
+    is_number = [pa.types.is_floating(f.type) or f.name == "geometry" for f in table.schema]
+    texts = [f.name for f, odd in zip(table.schema, is_number, strict=True) if not odd]
+    return {"compression": "zstd", "use_dictionary": texts}
 
 
 def _types(column: GeometryColumn) -> list[str]:

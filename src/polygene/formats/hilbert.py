@@ -11,6 +11,31 @@ from polygene.geometry import extent_of
 
 _BITS = 16
 SORTED_ABOVE = 65_536  # rows; below, all is read in a moment and keeps its order
+# The plane that places of folders are found in, whatever the layer: its side, about the origin.
+PLACE_BITS = 28
+DEGREES, UNITS = 512.0, float(1 << 27)
+NOWHERE = np.iinfo(np.int64).max
+
+
+def places_along(bounds: F64Array, is_geographic: bool) -> I64Array:
+    """Return how far along one curve through all of the plane the middles of boxes (n, 4) lie (n,).
+
+    It is the same curve for every layer, so that parts of a layer agree on it without knowing each
+    other: cells of half a metre, 2e-6 degrees. `NOWHERE` for what is empty; what is beyond the plane
+    is at its border.
+    """
+    side = DEGREES if is_geographic else UNITS
+    with np.errstate(invalid="ignore"):
+        x, y = (bounds[:, 0] + bounds[:, 2]) / 2, (bounds[:, 1] + bounds[:, 3]) / 2
+    is_none: BoolArray = ~np.isfinite(x + y)
+    most = (1 << PLACE_BITS) - 1
+    cells = []
+    for values in (x, y):
+        at = np.where(is_none, 0.0, values) * ((1 << PLACE_BITS) / side) + (1 << PLACE_BITS - 1)
+        cells.append(np.clip(at, 0, most).astype(np.int64))
+    found = distance_along(cells[0], cells[1], PLACE_BITS)
+    found[is_none] = NOWHERE
+    return found
 
 
 def order_to_write(bounds: F64Array, file: str) -> tuple[I64Array | None, list[str]]:

@@ -49,6 +49,15 @@ def piped_as(kind: str) -> Iterator[None]:
 ENDINGS = tuple(_MODULES)
 
 
+class FolderPath(type(Path())):  # type: ignore[misc]
+    """A path that was written with a slash at its end: it is to be a folder."""
+
+
+def is_meant_as_folder(path: Path) -> bool:
+    """Whether a path is to be a folder that holds one layer."""
+    return isinstance(path, FolderPath) and path.suffix.lower() == ".parquet"
+
+
 def format_of(path: Path) -> Format:
     """Return the format that a file's ending stands for.
 
@@ -58,6 +67,8 @@ def format_of(path: Path) -> Format:
         If the ending is none that is known.
     """
     module = _MODULES.get(path.suffix.lower()) if str(path) != "-" else PIPED[_piped.get()]
+    if module == "geoparquet" and (is_meant_as_folder(path) or path.is_dir()):
+        module = "parquet_parts"
     if module is None:
         ending = f"ending {path.suffix!r} is not known" if path.suffix else "it has no ending"
         raise FileError(
@@ -75,6 +86,8 @@ def readable_format(path: Path) -> Format:
         If the file cannot be read, is empty, or is not what its ending says.
     """
     chosen = format_of(path)
+    if path.is_dir():
+        return chosen
     settle(Path(os.path.realpath(path)).parent, path)  # where a link leads
     try:
         with path.open("rb") as file:

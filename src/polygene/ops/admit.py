@@ -43,6 +43,7 @@ def admit(
     *,
     matters: BoolArray | None = None,
     precision: float | None = None,
+    counts: BoolArray | None = None,
 ) -> Admission:
     """Mend, refuse or leave out invalid polygons; what is valid stays bit for bit.
 
@@ -51,6 +52,8 @@ def admit(
     invalid : ``mend`` by the rule of `polygene.ops.mend`, ``refuse`` or ``leave-out``
     matters : (n_rows,) bool, optional
         Rows that have a part in the work; only they are mended. The other two look at all.
+    counts : (n_rows,) bool, optional
+        Rows that are told of, all if it is not given.
 
     Raises
     ------
@@ -65,7 +68,7 @@ def admit(
         return Admission(layer, Admitted(), nothing, every)
     if invalid == "mend":
         finite_bounds(layer)
-        return _mended(layer, matters, precision)
+        return _mended(layer, matters, precision, every >= 0 if counts is None else counts)
     is_bad = nothing.copy()
     found = problems_of(layer.geometry)
     faults = np.flatnonzero(found.kind < Problem.WRONG_DIRECTION)
@@ -81,30 +84,34 @@ def admit(
             f"({n:,} of {layer.n_rows:,} features are invalid)",
             "mend the layer first, or say with `invalid` mend or leave-out",
         )
-    facts = Admitted(layer.n_rows, left_out=NamedRows.of(layer, is_bad), unit=unit)
+    told = every >= 0 if counts is None else counts
+    facts = Admitted(int(told.sum()), left_out=NamedRows.of(layer, is_bad & told), unit=unit)
     if not is_bad.any():
         return Admission(layer, facts, nothing, every)
     kept = np.flatnonzero(~is_bad)
     return Admission(replace(layer.take(kept), total=layer.n_total), facts, nothing[kept], kept)
 
 
-def _mended(layer: Layer, matters: BoolArray | None, precision: float | None) -> Admission:
+def _mended(
+    layer: Layer, matters: BoolArray | None, precision: float | None, told: BoolArray
+) -> Admission:
     ruler = ruler_for(layer.crs)
     unit = unit_of(Family.POLYGONS, ruler)
     every = np.arange(layer.n_rows)
-    n_looked = layer.n_rows if matters is None else int(matters.sum())
+    n_looked = int(told.sum() if matters is None else (matters & told).sum())
     column, is_mended = mended_rows(layer.geometry, layer.crs, precision, matters)
     if not is_mended.any():
         return Admission(layer, Admitted(n_looked, unit=unit), is_mended, every)
-    before, now = (c.take(np.flatnonzero(is_mended)) for c in (layer.geometry, column))
+    rows = np.flatnonzero(is_mended & told)
+    before, now = (c.take(rows) for c in (layer.geometry, column))
     is_vanished = is_mended & column.is_empty & ~layer.geometry.is_empty
     facts = Admitted(
         checked=n_looked,
-        mended=NamedRows.of(layer, is_mended),
+        mended=NamedRows.of(layer, is_mended & told),
         left_out=NamedRows(),
         before=float(row_areas(before, ruler).sum()),
         after=float(row_areas(now, ruler).sum()),
         unit=unit,
-        vanished=NamedRows.of(layer, is_vanished),
+        vanished=NamedRows.of(layer, is_vanished & told),
     )
     return Admission(replace(layer, geometry=column), facts, is_vanished, every)

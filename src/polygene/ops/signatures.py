@@ -18,12 +18,12 @@ def signatures(column: GeometryColumn) -> np.ndarray:
     """
     xy = column.xy + 0.0  # minus zero is zero
     bits = np.ascontiguousarray(xy).view(U64)
-    place = _mixed(bits[:, 0] * U64(0x9E3779B97F4A7C15) ^ _mixed(bits[:, 1]))
+    place = mixed(bits[:, 0] * U64(0x9E3779B97F4A7C15) ^ mixed(bits[:, 1]))
     row_of_vertex = owners(column.vertex_offsets_of_rows)
     ring_of = owners(column.ring_offsets)
     is_edge = ring_of[:-1] == ring_of[1:]
     a, b = place[:-1][is_edge], place[1:][is_edge]
-    edges = _mixed((a + b) * U64(0xC2B2AE3D27D4EB4F) ^ (a ^ b))
+    edges = mixed((a + b) * U64(0xC2B2AE3D27D4EB4F) ^ (a ^ b))
     lone = np.diff(column.ring_offsets)[ring_of] == 1
     total = np.zeros(column.n_rows, U64)
     with np.errstate(over="ignore"):
@@ -33,7 +33,7 @@ def signatures(column: GeometryColumn) -> np.ndarray:
     return total
 
 
-def _mixed(values: np.ndarray) -> np.ndarray:
+def mixed(values: np.ndarray) -> np.ndarray:
     """Mix 64 bits well (Stafford 2011, variant 13)."""
     with np.errstate(over="ignore"):
         values = (values ^ (values >> U64(30))) * U64(0xBF58476D1CE4E5B9)

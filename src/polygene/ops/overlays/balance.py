@@ -16,6 +16,7 @@ from polygene.geometry import (
 from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, row_measures
 from polygene.notes import Warned
+from polygene.ops.overlays.asked_rows import Asked
 from polygene.ops.overlays.pieces import MadePieces
 from polygene.ops.overlays.scene import Scene
 from polygene.ops.summary import (
@@ -57,7 +58,7 @@ def check_lengths(done: Cut, plan: Overlay, scene: Scene) -> None:
 
 
 def balance_of(
-    layer: Layer, scene: Scene, plan: Overlay, done: Cut, rule: Rule, passed: I64Array
+    layer: Layer, asked: Asked, scene: Scene, done: Cut, rule: Rule, passed: I64Array
 ) -> Balance:
     """Add up INPUT before, inside OTHER and outside it; on the grid that is an equality, proved."""
     column, ruler = layer.geometry, scene.ruler
@@ -66,21 +67,25 @@ def balance_of(
         before, lengths = row_areas_and_lengths(column, ruler)
     else:
         before = row_measures(column, ruler)
+    before[~asked.core] = 0.0
+    rows = scene.own_rows[asked.own]
     is_inside = np.zeros(column.n_rows, bool)
     has_other = (passed[:, 1:] != NONE).any(axis=1)
     is_inside[passed[has_other, 0]] = True
     if not rule.is_keyed_by_other:
         is_inside[passed[:, 0]] = True
         is_inside ^= not rule.keeps_covered
-    is_inside[scene.own_rows] = False
+    is_inside[rows] = False
     is_outside = ~is_inside
-    is_outside[scene.own_rows] = False
+    is_outside[rows] = False
     is_alone = done.rows[:, 0] == NONE
     return Balance(
         before=float(before.sum()),
         inside=float(before[is_inside].sum()) + float(done.own_covered.sum()),
         outside=float(before[is_outside].sum()) + float((done.own_size - done.own_covered).sum()),
-        bound=_most_moved(before, lengths, scene, done.n_steps),
+        bound=_most_moved(
+            before[rows], lengths[rows] if len(lengths) else lengths, scene, done.n_steps[asked.own]
+        ),
         unit=unit_of(column.family, ruler),
         other_only=float(done.size[is_alone].sum()) if rule.keeps_other else None,
         moved=bounds.MOST_MOVED * scene.grid.step * ruler.map_unit,
@@ -90,13 +95,13 @@ def balance_of(
 def _most_moved(sizes: F64Array, lengths: F64Array, scene: Scene, n_steps: I64Array) -> float:
     """Return by how much the grid may have changed the measures of all rows that were laid.
 
-    ``sizes`` are the measures of INPUT's rows, ``lengths`` those of the borders of polygons.
+    ``sizes`` are their measures, ``lengths`` those of the borders of polygons.
     """
     step = scene.grid.step * scene.ruler.map_unit
     if len(lengths):
-        return float(bounds.area_moved(lengths[scene.own_rows], step).sum())
+        return float(bounds.area_moved(lengths, step).sum())
     if len(n_steps) and n_steps.any():
-        return float(bounds.length_error(sizes[scene.own_rows], n_steps, step).sum())
+        return float(bounds.length_error(sizes, n_steps, step).sum())
     return 0.0
 
 
@@ -113,11 +118,19 @@ class Counts(NamedTuple):
     without_geometry: int
 
     @staticmethod
-    def of(rows: I64Array, is_made: BoolArray, is_empty: BoolArray) -> Counts:
+    def of(
+        rows: I64Array,
+        is_made: BoolArray,
+        is_empty: BoolArray,
+        core: BoolArray | None = None,
+    ) -> Counts:
         """Count rows (n, layers) of a result, and of INPUT's features those that came out.
 
         ``is_made`` (n,) are rows that are not as they were; ``is_empty`` (n_own_rows,) have nothing.
+        Of INPUT's those are counted that the work is for, ``core`` (n_own_rows,).
         """
+        if core is None:
+            core = np.ones(len(is_empty), bool)
         has_other = (rows[:, 1:] != NONE).any(axis=1)
         own = rows[:, 0]
         is_own = own != NONE
@@ -131,8 +144,8 @@ class Counts(NamedTuple):
             other_only=int((has_other & ~is_own).sum()),
             whole=int((came & ~is_cut).sum()),
             cut=int(is_cut.sum()),
-            dropped=int((~came & ~is_empty).sum()),
-            without_geometry=int(is_empty.sum()),
+            dropped=int((~came & ~is_empty & core).sum()),
+            without_geometry=int((is_empty & core).sum()),
         )
 
 
@@ -140,6 +153,7 @@ def summary_of(
     layer: Layer,
     others: Sequence[Layer],
     rule: Rule,
+    asked: Asked,
     scene: Scene,
     plan: Overlay,
     done: Cut,
@@ -149,17 +163,18 @@ def summary_of(
     n_own, n_plan = layer.n_rows, plan.own.n_rows
     has_place = _has_place(plan, done)
     own_fell = np.zeros(n_own, bool)
-    own_fell[scene.own_rows] = ~has_place[:n_plan] & ~plan.own.is_empty
+    own_fell[scene.own_rows] = ~has_place[:n_plan] & ~plan.own.is_empty & asked.own
     sides = []
     for k, other in enumerate(others):
         start, stop = n_plan + scene.other_starts[[k, k + 1]]
         fell = np.zeros(other.n_rows, bool)
         fell[scene.near[k]] = ~has_place[start:stop]
-        sides.append(_side(other, int(scene.near[k].sum()), fell))
-    counts = Counts.of(made.rows, made.is_made, layer.geometry.is_empty)
+        core = asked.others[k]
+        sides.append(_side(other, core, int((scene.near[k] & core).sum()), fell & core))
+    counts = Counts.of(made.rows, made.is_made, layer.geometry.is_empty, asked.core)
     return OverlaySummary(
         rule.name,
-        _side(layer, n_own, own_fell),
+        _side(layer, asked.core, int(asked.core.sum()), own_fell),
         sides,
         *counts,
         balance,
@@ -182,11 +197,12 @@ def _has_place(plan: Overlay, done: Cut) -> BoolArray:
     return found
 
 
-def _side(layer: Layer, used: int, fell: BoolArray) -> Side:
+def _side(layer: Layer, core: BoolArray, used: int, fell: BoolArray) -> Side:
+    n_core = int(core.sum())
     return Side(
         layer.name,
-        layer.n_total,
-        layer.n_rows,
+        layer.n_total if n_core == layer.n_rows else n_core,
+        n_core,
         used,
         layer.geometry.family,
         fell=NamedRows.of(layer, fell),

@@ -18,6 +18,7 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
+from polygene.ops.overlays.asked_rows import asked_of, only_of
 from polygene.ops.overlays.balance import Counts, balance_of, check_lengths, summary_of
 from polygene.ops.overlays.how import Resolved
 from polygene.ops.overlays.matched import keys_of
@@ -232,8 +233,11 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     progress.stage(f"{verb} {layer.name}: cutting")
     keys = keys_of(layer, others, told.match)
     done = cut(plan, rule, scene.other_starts, scene.ruler, keys and keys.in_plan(scene))
+    check_lengths(done, plan, scene)
+    asked = asked_of(layer, others, scene, plan, rule)
+    done = only_of(done, asked.own, asked.other, scene.other_starts)
     prove_valid(done.geometry, f"{verb} of {layer.name}", ~done.is_whole)
-    passed = untouched(layer, scene, plan, rule, keys and keys.of_all(scene))
+    passed = untouched(layer, asked, scene, plan, rule, keys and keys.of_all(scene))
     balance = None
     if told.whole:
         rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
@@ -241,16 +245,16 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
             input_only(rows, len(others)), layer.geometry.take(rows), np.zeros(len(rows), bool)
         )
     else:
-        check_lengths(done, plan, scene)
         made = made_of(layer=layer, scene=scene, plan=plan, done=done, rule=rule, passed=passed)
         balance = balance_of(
-            layer=layer, scene=scene, plan=plan, done=done, rule=rule, passed=passed
+            layer=layer, asked=asked, scene=scene, done=done, rule=rule, passed=passed
         )
     result = _result_layer(layer, others, rule, made, told.origins)
     summary = summary_of(
         layer=layer,
         others=others,
         rule=rule,
+        asked=asked,
         scene=scene,
         plan=plan,
         done=done,

@@ -13,6 +13,7 @@ from polygene.geometry import (
     concatenate,
 )
 from polygene.layer import Layer
+from polygene.ops.overlays.asked_rows import Asked
 from polygene.ops.overlays.scene import Scene
 from polygene.ops.signatures import signatures
 from polygene.plane import members as members_of
@@ -124,14 +125,21 @@ def _rows_of_cutter(rows: I64Array, layer: I64Array, scene: Scene) -> I64Array:
 
 
 def untouched(
-    layer: Layer, scene: Scene, plan: Overlay, rule: Rule, alike: Alike | None = None
+    layer: Layer,
+    asked: Asked,
+    scene: Scene,
+    plan: Overlay,
+    rule: Rule,
+    alike: Alike | None = None,
 ) -> I64Array:
     """Return the pieces of rows that no border touches: each lies where its first vertex does."""
     column = layer.geometry
-    is_left = ~column.is_empty
-    is_left[scene.own_rows] = False
+    is_left = ~column.is_empty & asked.core
+    is_left[scene.own_rows[asked.own]] = False
     rows = np.flatnonzero(is_left)
     if rule.keeps_other:  # what is near an OTHER has entered
+        is_left[scene.own_rows] = False
+        rows = np.flatnonzero(is_left)
         return input_only(rows, len(scene.near))
     x, y = plan.grid.to_units(column.xy[column.vertex_offsets_of_rows[:-1][rows]])
     faces: Members = members_of.of_faces(plan)

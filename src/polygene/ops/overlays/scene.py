@@ -19,17 +19,22 @@ from polygene.geometry import (
 from polygene.layer import Layer
 from polygene.measures import Ruler, ruler_for
 from polygene.ops.admit import Admission, admit
+from polygene.ops.part import core_of, extent_of_whole
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
+from polygene.plane.near_boxes import NearBoxes
 from polygene.plane.rules import Rule
 from polygene.plane.touch import rows_touched
+
+NEAR = 4.0  # grid units within which borders have to do with each other
 
 
 class Scene(NamedTuple):
     """Who takes part.
 
     own_rows : rows of INPUT that enter the plane
+    is_touched : (n_own_rows,) whether OTHER may meet each; the others are their neighbours
     near : (n_other_rows in all,) rows of the OTHERs that do
     cutter : those of all OTHERs in a row
     other_rows : (n cutter rows,) the row of each within its layer
@@ -39,6 +44,7 @@ class Scene(NamedTuple):
     grid: Grid
     ruler: Ruler
     own_rows: I64Array
+    is_touched: BoolArray
     near: list[BoolArray]
     cutter: GeometryColumn
     border: Outline
@@ -49,8 +55,10 @@ class Scene(NamedTuple):
 def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float | None) -> Scene:
     bounds = finite_bounds(layer)
     other_bounds = [finite_bounds(other) for other in others]
-    extent = extent_of(bounds)
-    grid = grid_for(layer, [extent, *map(extent_of, other_bounds)], precision)
+    extent = extent_of_whole(0, extent_of(bounds))
+    extents = [extent_of_whole(1 + k, extent_of(b)) for k, b in enumerate(other_bounds)]
+    # The corners of what is here too: mending may move them by a unit.
+    grid = grid_for(layer, [extent, *extents, *map(extent_of, (bounds, *other_bounds))], precision)
     # A union keeps OTHER's features that are far from INPUT too.
     keeps_all = rule.keeps_other
     near = [rows_near(b, extent) | (keeps_all & np.isfinite(b[:, 0])) for b in other_bounds]
@@ -59,19 +67,40 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
     border = outline(cutter, grid)
     if rule.keeps_other or cutter.family == Family.POINTS:
         # What lies inside OTHER untouched has to be taken out of it, so it must enter too.
-        own_rows = np.flatnonzero(rows_near(bounds, extent_of(cutter.row_bounds())))
+        reached = _together(extents) if keeps_all else extent_of(cutter.row_bounds())
+        own_rows = np.flatnonzero(rows_near(bounds, reached))
+        is_touched = np.ones(len(own_rows), bool)
     else:
-        own_rows = np.flatnonzero(rows_touched(layer.geometry, bounds, border, grid))
+        touched = rows_touched(layer.geometry, bounds, border, grid)
+        enters = touched.copy()
+        if layer.geometry.family == Family.POLYGONS:
+            # What is near has to do with where borders run, whether OTHER meets it or not.
+            near_touched = NearBoxes(bounds[touched], NEAR * grid.step).meets(bounds)
+            enters |= near_touched & _may_enter(rule, bounds, extents)
+        own_rows = np.flatnonzero(enters)
+        is_touched = touched[own_rows]
     return Scene(
         grid=grid,
         ruler=ruler_for(layer.crs),
         own_rows=own_rows,
+        is_touched=is_touched,
         near=near,
         cutter=cutter,
         border=border,
         other_rows=np.concatenate(rows),
         other_starts=offsets_from([len(r) for r in rows]),
     )
+
+
+def _may_enter(rule: Rule, bounds: F64Array, extents: Sequence[Extent | None]) -> BoolArray:
+    """Return which rows of INPUT may be kept or meet an OTHER, by the extents of those."""
+    is_near = np.stack([rows_near(bounds, e) for e in extents], axis=1)
+    return rule.may_keep(is_near) | is_near.any(axis=1)
+
+
+def _together(extents: Sequence[Extent | None]) -> Extent | None:
+    known = [extent for extent in extents if extent is not None]
+    return extent_of(np.array(known)) if known else None
 
 
 def admitted(
@@ -88,13 +117,13 @@ def admitted(
         If there are any and they are refused.
     """
     bounds = [y.geometry.row_bounds() for y in (layer, *others)]
-    extents = [extent_of(b) for b in bounds]
-    is_own = rule.may_keep(np.stack([rows_near(bounds[0], e) for e in extents[1:]], axis=1))
-    own = admit(layer, invalid, matters=is_own)
+    extents = [extent_of_whole(k, extent_of(b)) for k, b in enumerate(bounds)]
+    is_own = _may_enter(rule, bounds[0], extents[1:])
+    own = admit(layer, invalid, matters=is_own, counts=core_of(layer, 0))
     found = []
-    for other, b in zip(others, bounds[1:], strict=True):
+    for k, (other, b) in enumerate(zip(others, bounds[1:], strict=True)):
         is_near = rows_near(b, extents[0]) | (rule.keeps_other or keeps_other)
-        found.append(admit(other, invalid, matters=is_near))
+        found.append(admit(other, invalid, matters=is_near, counts=core_of(other, 1 + k)))
     return own, found
 
 

@@ -1,0 +1,71 @@
+"""Which boxes come near any of some others, found on a raster of cells.
+
+The cells that those others cover are marked; sums over rectangles of cells tell in constant time
+whether a box meets any (summed-area tables, Crow 1984). A box a cell away may be taken for near.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from polygene.arrays import BoolArray, F64Array, I64Array
+
+MOST_CELLS = 1 << 20
+
+
+class NearBoxes:
+    """Boxes (n, 4) of x, y minimum and maximum, grown by ``reach``; what is not finite has nothing."""
+
+    def __init__(self, boxes: F64Array, reach: float) -> None:
+        boxes = boxes[np.isfinite(boxes).all(axis=1)]
+        self._is_none = len(boxes) == 0
+        if self._is_none:
+            return
+        boxes = boxes + np.array([-reach, -reach, reach, reach])
+        self._low, high = boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)
+        # About four cells a box, square, so that the raster is never finer than there is to tell.
+        n_cells = min(MOST_CELLS, max(4096, 4 * len(boxes)))
+        size = np.maximum(high - self._low, 0.0)
+        side = float(max(np.sqrt(size[0] * size[1] / n_cells), size.max() / n_cells)) or 1.0
+        self._side = side
+        self._n = np.maximum(np.ceil(size / side).astype(np.int64), 1)
+        first, last = self._cells(boxes)
+        marks = np.zeros((self._n[1] + 1, self._n[0] + 1), np.int64)
+        np.add.at(marks, (first[:, 1], first[:, 0]), 1)
+        np.add.at(marks, (last[:, 1] + 1, last[:, 0] + 1), 1)
+        np.add.at(marks, (first[:, 1], last[:, 0] + 1), -1)
+        np.add.at(marks, (last[:, 1] + 1, first[:, 0]), -1)
+        covered = marks.cumsum(axis=0).cumsum(axis=1)[:-1, :-1] > 0
+        self._sums = np.zeros((self._n[1] + 1, self._n[0] + 1), np.int64)
+        np.cumsum(np.cumsum(covered, axis=0), axis=1, out=self._sums[1:, 1:])
+
+    def _cells(self, boxes: F64Array) -> tuple[I64Array, I64Array]:
+        """Return the first and last column and row (n, 2) of boxes, of what lies beyond the nearest."""
+        low = np.floor((boxes[:, :2] - self._low) / self._side)
+        high = np.floor((boxes[:, 2:] - self._low) / self._side)
+        most = self._n - 1
+        return (
+            np.clip(low, 0, most).astype(np.int64),
+            np.clip(high, 0, most).astype(np.int64),
+        )
+
+    def meets(self, boxes: F64Array) -> BoolArray:
+        """Return which boxes (n, 4) may meet one of those."""
+        found = np.zeros(len(boxes), bool)
+        if self._is_none:
+            return found
+        high = self._low + self._n * self._side
+        with np.errstate(invalid="ignore"):
+            is_in = np.isfinite(boxes).all(axis=1)
+            is_in &= (boxes[:, 2:] >= self._low).all(axis=1) & (boxes[:, :2] <= high).all(axis=1)
+        some = np.flatnonzero(is_in)
+        first, last = self._cells(boxes[some])
+        s = self._sums
+        n = (
+            s[last[:, 1] + 1, last[:, 0] + 1]
+            - s[first[:, 1], last[:, 0] + 1]
+            - s[last[:, 1] + 1, first[:, 0]]
+            + s[first[:, 1], first[:, 0]]
+        )
+        found[some] = n > 0
+        return found
