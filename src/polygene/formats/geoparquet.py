@@ -254,6 +254,63 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
     return named(reading, path, name)
 
 
+def rows_of(
+    path: Path, groups: Sequence[int], keeps: BoolArray | None = None
+) -> tuple[Layer, list[str]]:
+    """Return the rows of some groups of a file, those that ``keeps`` (rows of the groups,) marks.
+
+    Raises
+    ------
+    FileError
+        If they cannot be read.
+    """
+    file = _open(path)
+    found = _geo(file, path)
+    if found is None:
+        raise FileError(f"{path} has no geometry")
+    geo, column = found
+    about = geo["columns"][column]
+    notes: list[str] = []
+    try:
+        table = file.read_row_groups(list(groups)) if groups else file.schema_arrow.empty_table()
+        if keeps is not None and not keeps.all():
+            table = table.filter(pa.array(keeps))
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    geometries = from_wkb(table.column(column), path, _stated_family(about))
+    attributes = table.drop_columns(list(_own_columns(geo, column) & set(table.column_names)))
+    attributes = plain(attributes, notes, path)
+    reading = layers_of(
+        path=path, geometries=geometries, table=attributes, crs=_crs(about), ids=None, notes=notes
+    )
+    return reading.layers[0], notes
+
+
+def boxes_of(path: Path, groups: Sequence[int]) -> F64Array:
+    """Return the boxes (n, 4) of the rows of some groups, NaN for what is empty; from their column.
+
+    Raises
+    ------
+    FileError
+        If there is none, or it cannot be read.
+    """
+    file = _open(path)
+    found = _geo(file, path)
+    paths = _paths_of_box(file, found[0]["columns"][found[1]]) if found else []
+    if not paths:
+        raise FileError(f"{path} has no column with the boxes of its rows")
+    try:
+        table = file.read_row_groups(list(groups), columns=list({name for name, _ in paths}))
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    corners = [pc.struct_field(table.column(name), part) for name, part in paths]
+    return np.column_stack([np.asarray(pc.fill_null(c, np.nan), np.float64) for c in corners])
+
+
 def _plain_table(file: pq.ParquetFile, path: Path, name: str) -> Reading:
     """Read a table of which nothing says that it has geometry; a column may be some all the same."""
     try:
@@ -286,6 +343,11 @@ def _rows(
                 kept.append(group)
                 masks.append(rows)
         groups = kept
+    sizes = [file.metadata.row_group(g).num_rows for g in range(file.num_row_groups)]
+    starts = offsets_from(sizes)
+    if wanted.span is not None:
+        first, stop = wanted.span
+        groups = [g for g in groups if starts[g] < stop and starts[g + 1] > first]
     if len(groups) == file.num_row_groups:
         table = file.read()
     else:
@@ -297,9 +359,9 @@ def _rows(
         corners = [pc.struct_field(table.column(name), part) for name, part in paths]
         keeps &= (np.asarray(corners[0]) <= x1) & (np.asarray(corners[2]) >= x0)
         keeps &= (np.asarray(corners[1]) <= y1) & (np.asarray(corners[3]) >= y0)
-    sizes = [file.metadata.row_group(g).num_rows for g in range(file.num_row_groups)]
-    starts = offsets_from(sizes)[:-1]
-    numbers = spans(starts[groups], np.array(sizes, np.int64)[groups])
+    numbers = spans(starts[:-1][groups], np.array(sizes, np.int64)[groups])
+    if wanted.span is not None:
+        keeps &= (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
     return numbers[keeps], table if keeps.all() else table.filter(pa.array(keeps))
 
 
@@ -364,10 +426,10 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     return Written(notes, [layer], sums={layer.name: [sum_of_wkb(pa.chunked_array([shapes]))]})
 
 
-def write_groups(place: Path, layer: Layer, groups: I64Array) -> F64Array:
+def write_groups(place: Path, layer: Layer, groups: I64Array) -> tuple[F64Array, int]:
     """Write a layer as a new file at once, in groups of rows (n_groups + 1,) offsets.
 
-    Returns the bounds (n_rows, 4) of its rows.
+    Returns the bounds (n_rows, 4) of its rows, and the checksum of its geometry as it is written.
 
     Raises
     ------
@@ -375,7 +437,7 @@ def write_groups(place: Path, layer: Layer, groups: I64Array) -> F64Array:
         If it cannot be written.
     """
     bounds = layer.geometry.row_bounds()
-    table, _ = _table_of(layer, bounds)
+    table, shapes = _table_of(layer, bounds)
     try:
         with pq.ParquetWriter(place, table.schema, **_way_of(table)) as file:
             for first, stop in itertools.pairwise(groups.tolist()):
@@ -387,7 +449,7 @@ def write_groups(place: Path, layer: Layer, groups: I64Array) -> F64Array:
     except (pa.ArrowException, OSError) as err:
         reason = reason_of(err) if isinstance(err, OSError) else str(err).splitlines()[0]
         raise FileError(f"cannot write {place}: {reason}") from err
-    return bounds
+    return bounds, sum_of_wkb(pa.chunked_array([shapes]))
 
 
 def _table_of(layer: Layer, bounds: F64Array) -> tuple[pa.Table, pa.Array]:

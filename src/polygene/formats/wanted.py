@@ -31,10 +31,14 @@ class Wanted:
         Features whose own box may meet it, in units of the layer's CRS.
     where : Expression, optional
         Features for which it may be true.
+    span : (first, stop), optional
+        Just these rows, as the file counts them. Only what `PORTIONED` names takes it; the others
+        give back all.
     """
 
     box: Extent | None = None
     where: Expression | None = None
+    span: tuple[int, int] | None = None
 
     def fields(self, names: Sequence[str]) -> list[str]:
         """Return the fields to read first to know which rows are wanted; none if that won't do.
@@ -63,3 +67,4 @@ class Wanted:
 
 
 ALL = Wanted()
+PORTIONED = frozenset({"GeoPackage", "GeoParquet"})  # formats of which some rows can be read

@@ -18,6 +18,7 @@ from polygene.measures import ruler_for
 from polygene.ops.attributes import joined
 from polygene.ops.by_key import KeyJoinSummary, Matched, account, matched
 from polygene.ops.given import Names, names
+from polygene.ops.part import current
 from polygene.ops.partnered import (
     added,
     aggregated,
@@ -275,6 +276,9 @@ def _told(
     tied = np.zeros(n, bool)
     tied[found.tied] = True
     ruler = ruler_for(layer.crs)
+    part = current()
+    if part is not None:
+        part.tell("unused", other.numbers[is_used] - 1)
     return JoinSummary(
         input=layer.name,
         input_total=layer.n_total,

@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator, Sequence
 from contextvars import ContextVar
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -25,10 +25,16 @@ class Part:
 
     core : the rows that the task is for, as their sources number them, rising
     extents : of the whole layers
+    told : numbers of rows that something is true of, for who adds up tasks
     """
 
     core: Sequence[I64Array]
     extents: Sequence[Extent | None]
+    told: dict[str, I64Array] = field(default_factory=dict)
+
+    def tell(self, what: str, rows: I64Array) -> None:
+        """Say which rows something is true of, where rows of several tasks count once."""
+        self.told[what] = rows
 
     def is_core(self, layer: Layer, k: int) -> BoolArray:
         """Return which rows (n_rows,) of layer ``k`` the task is for."""

@@ -293,6 +293,23 @@ def _numbers(
     return np.searchsorted(np.array(keys, np.int64).reshape(-1), ids)
 
 
+def _spanned(
+    connection: sqlite3.Connection, source: str, key: str, span: tuple[int, int], total: int
+) -> str:
+    """Return the condition that only rows ``span``, in the order of their keys, meet."""
+    least, most = connection.execute(f"SELECT min({key}), max({key}) FROM {source}").fetchone()
+    if total and most - least + 1 == total:  # without gaps, as most are
+        return f"{key} >= {least + span[0]} AND {key} < {least + span[1]}"
+    ends = []
+    for at in span:
+        found = connection.execute(
+            f"SELECT {key} FROM {source} ORDER BY {key} LIMIT 1 OFFSET {int(at)}"
+        ).fetchone()
+        ends.append(found[0] if found else None)
+    first = f"{key} >= {ends[0]}" if ends[0] is not None else "0"
+    return first if ends[1] is None else f"{first} AND {key} < {ends[1]}"
+
+
 class _Fetched(NamedTuple):
     chosen: list[OfFamily]
     table: pa.Table
@@ -320,9 +337,12 @@ def _choose(
             f"AND maxy >= {y0!r} AND miny <= {y1!r})"
         )
     names = wanted.fields([field.name for field in columns.fields])
-    if not names and not clauses:
+    if not names and not clauses and wanted.span is None:
         return None
     total = int(connection.execute(f"SELECT count(*) FROM {source}").fetchone()[0])
+    if wanted.span is not None:
+        names = []
+        clauses.append(_spanned(connection, source, key, wanted.span, total))
     place = f" WHERE {' AND '.join(clauses)}" if clauses else ""
     connection.execute("PRAGMA temp_store = MEMORY")
     connection.execute(f"DROP TABLE IF EXISTS {_CHOSEN}")  # of a layer read before

@@ -17,7 +17,8 @@ from polygene.arrays import I64Array
 from polygene.commit.together import replacing_folder
 from polygene.errors import FileError, reason_of
 from polygene.formats import geoparquet
-from polygene.formats.base import Reading, Written, only_one
+from polygene.formats.base import Known, Reading, Way, Written, only_one
+from polygene.formats.differences import FaultError, changes
 from polygene.formats.joining import joined
 from polygene.formats.parquet_parts.index import (
     NAME as INDEX,
@@ -187,22 +188,39 @@ def _kind(column: GeometryColumn) -> tuple[str, bool, str]:
 def write_part(folder: Path, number: int, rows: Ordered, proves: bool = False) -> PartFacts:
     """Write one part, and return what the index is to say of it.
 
+    With ``proves`` it is read again and compared with what was meant.
+
     Raises
     ------
     FileError
-        If it cannot be written.
+        If it cannot be written, or is not what was meant.
     """
     file = f"p{number:05d}.parquet"
     groups = groups_of(rows.sizes)
     place = folder / file
     try:
-        bounds = geoparquet.write_groups(place, replace(rows.layer, lineage=None), groups)
+        layer = replace(rows.layer, lineage=None)
+        bounds, own_sum = geoparquet.write_groups(place, layer, groups)
         checksum = hashlib.sha256(place.read_bytes()).hexdigest()
         size = place.stat().st_size
     except OSError as err:
         raise FileError(f"cannot write {place}: {reason_of(err)}") from err
+    if proves:
+        _prove(place, layer, own_sum)
     facts = facts_of(rows.layer.geometry, bounds, groups)
     return PartFacts(file, size, checksum, *facts)
+
+
+def _prove(place: Path, layer: Layer, own_sum: int) -> None:
+    known = Known(layer.geometry, [own_sum])
+    back = geoparquet.read(place, place.stem, known=known).layers[0]
+    try:
+        changes(layer, back, Way())
+    except FaultError as err:
+        raise FileError(
+            f"{place} is not written: read again, it does not hold what was meant ({err}). If there "
+            "is room on the disk, this is a fault of polygene; please report it"
+        ) from err
 
 
 def facts_of(

@@ -136,8 +136,8 @@ class Cells(NamedTuple):
         return list(zip(self.cells[starts].tolist(), self.cells[stops].tolist(), strict=True))
 
 
-def groups_of(sizes: I64Array, most: int = GROUP_BYTES) -> I64Array:
+def groups_of(sizes: I64Array) -> I64Array:
     """Return where the groups of rows of a part begin and end, (n_groups + 1,) offsets."""
-    group = (np.cumsum(sizes) - sizes) // most
+    group = (np.cumsum(sizes) - sizes) // GROUP_BYTES
     counts = np.unique(group, return_counts=True)[1]
     return offsets_from(counts)

@@ -1,0 +1,419 @@
+"""The whole of a work in tasks: copies where they are needed, tasks, the result put together."""
+
+from __future__ import annotations
+
+import functools
+import hashlib
+import os
+import pickle
+import shutil
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any, TypeVar
+
+import numpy as np
+
+from polygene import __version__, phrases, provenance, reading, record
+from polygene.errors import FileError, reason_of
+from polygene.formats import geoparquet
+from polygene.formats.address import LayerRef
+from polygene.formats.parquet_parts import parts_of, write_index
+from polygene.formats.parquet_parts.index import Index, PartFacts, files_in, read_index
+from polygene.formats.parquet_parts.order import Cells
+from polygene.formats.registry import readable_format
+from polygene.formats.wanted import PORTIONED
+from polygene.growing import ways, work
+from polygene.growing.adding import added
+from polygene.growing.calls import Call
+from polygene.growing.executors import Cluster, Executor, Here, Processes
+from polygene.growing.source import Source
+from polygene.growing.tasks import Task, edges_of_memory, tasks_of
+from polygene.growing.work import Done, Job, Made, Portion, Sheaf
+from polygene.layer import Layer
+from polygene.notes import Warned, counted
+from polygene.ops.places.extents import grid_for
+from polygene.ops.summary import NamedRows
+from polygene.progress import Progress
+from polygene.units import map_units
+
+T = TypeVar("T")
+R = TypeVar("R")
+ROWS_OF_A_PORTION = 200_000
+DEFAULT_MEMORY = 2_000_000_000
+
+
+class OneTaskError(Exception):
+    """The work cannot be cut; the reason is what it says."""
+
+
+@dataclass(frozen=True)
+class Grounds:
+    """What there is to work with.
+
+    memory : bytes for all processes together; workers : processes of this machine
+    cluster : the address of a scheduler; resume : whether to go on from what a run before has done
+    tasks : how many, if that is to be fixed
+    """
+
+    memory: int = DEFAULT_MEMORY
+    workers: int = 1
+    cluster: str = ""
+    resume: bool = False
+    tasks: int | None = None
+
+    def executor(self) -> Executor:
+        if self.cluster:
+            return Cluster(self.cluster)
+        return Here() if self.workers <= 1 else Processes(self.workers)
+
+    @property
+    def edges(self) -> int:
+        """How many edges a task may have."""
+        own = self.memory if self.cluster or self.workers <= 1 else self.memory // self.workers
+        return edges_of_memory(own)
+
+
+@dataclass(frozen=True)
+class Whole:
+    """What a work came to, with its rows in a folder that is not yet in its place.
+
+    layer : the result without rows; n_rows : how many there are
+    """
+
+    folder: Path
+    parts: list[PartFacts]
+    kind: tuple[str, bool, str]
+    layer: Layer
+    n_rows: int
+    summary: Any
+    notes: list[str]
+    n_tasks: int
+    given: list[Layer] = field(default_factory=list)
+
+
+def run(
+    call: Call,
+    refs: Sequence[LayerRef],
+    choices: Sequence[reading.Choice],
+    folder: Path,
+    grounds: Grounds,
+    progress: Progress,
+    proves: bool = True,
+    counts_invalid: bool = False,
+) -> Whole:
+    """Do a work in tasks, in a folder of its own; INPUT's address first, then the OTHERs'.
+
+    Raises
+    ------
+    OneTaskError
+        If it is one task by its nature.
+    PolygeneError
+        If something cannot be read, worked on or written. What is done stays in the folder.
+    """
+    executor = grounds.executor()
+    _begin(folder, call, refs, grounds)
+    own = _Run(executor, progress, folder, grounds)
+    sources, notes = [], []
+    for k, (ref, choice) in enumerate(zip(refs, choices, strict=True)):
+        source, said = own.source(ref, choice, k)
+        sources.append(source)
+        notes += said
+    if any(source.index.n_vertices == 0 for source in sources):
+        raise OneTaskError("a layer without anything is no work to cut")
+    way = ways.way_of(call, sources)
+    if isinstance(way, str):
+        raise OneTaskError(way)
+    given = [
+        _noted(ref, source, k) for k, (ref, source) in enumerate(zip(refs, sources, strict=True))
+    ]
+    reach = way.reach * _step(call, sources)
+    most = grounds.edges
+    if grounds.tasks is not None:
+        total = sum(
+            s.index.n_vertices + s.n_rows for s in sources if s is sources[0] or way.all_are_core
+        )
+        most = max(1, -(-total // grounds.tasks))
+    progress.stage("cutting the work into tasks")
+    tasks = tasks_of(
+        sources,
+        [k == 0 or way.all_are_core for k in range(len(sources))],
+        reach,
+        most,
+        bool(sources[0].like.crs is not None and sources[0].like.crs.is_geographic),
+        None if call.command in ("union", "contrast") else reach,
+        way.own_are_near,
+    )
+    place = folder / "tasks"
+    job = Job(call, tuple(sources), place, reach, counts_invalid)
+    _keep(place, "job", job)
+    done = own.all(functools.partial(do_task_of, str(place)), tasks, "task")
+    parts, like, kind, to = own.together(done, place, folder / "result", proves)
+    summary = _told(call, sources, done)
+    notes += _invalid(done, like) if counts_invalid else []
+    n_rows = sum(part.n_rows for part in parts)
+    return Whole(to, parts, kind, like, n_rows, summary, notes, len(tasks), given)
+
+
+@functools.lru_cache(maxsize=4)
+def _job(place: str, stamp: float) -> Job:
+    del stamp
+    with open(os.path.join(place, "job"), "rb") as file:
+        found: Job = pickle.load(file)
+    return found
+
+
+def do_task_of(place: str, task: Task) -> Done:
+    """Do a task of the job that is kept in a folder."""
+    stamp = os.stat(os.path.join(place, "job")).st_mtime
+    return work.do_task(_job(place, stamp), task)
+
+
+def _keep(folder: Path, name: str, value: Any) -> None:
+    try:
+        folder.mkdir(exist_ok=True)
+        new = folder / f".{name}"
+        new.write_bytes(pickle.dumps(value))
+        new.replace(folder / name)
+    except OSError as err:
+        raise FileError(f"cannot write in {folder}: {reason_of(err)}") from err
+
+
+def _begin(folder: Path, call: Call, refs: Sequence[LayerRef], grounds: Grounds) -> None:
+    """Make the folder of a work, or go on in it if the same was begun there and that is wanted."""
+    key = _key(call, refs, grounds)
+    place = folder / "key"
+    if folder.exists():
+        try:
+            same = place.read_text(encoding="ascii") == key
+        except OSError:
+            same = False
+        if grounds.resume and same:
+            return
+        if grounds.resume:
+            raise FileError(
+                f"{folder} holds what another work, or other inputs, came to; without `resume` it "
+                "begins anew"
+            )
+        shutil.rmtree(folder)
+    try:
+        folder.mkdir()
+        place.write_text(key, encoding="ascii")
+    except OSError as err:
+        raise FileError(f"cannot write in {folder.parent}: {reason_of(err)}") from err
+
+
+def _key(call: Call, refs: Sequence[LayerRef], grounds: Grounds) -> str:
+    """Return what tells a work from others: what is asked, of which state of which files."""
+    told = [__version__, call.command, repr(sorted(call.arguments.items(), key=str))]
+    told += [str(grounds.edges), str(grounds.tasks)]
+    for ref in refs:
+        told.append(ref.words)
+        for path in [piece.path for piece in ref.pieces or (ref,)]:
+            files = files_in(path) if path.is_dir() else [path]
+            for file in files:
+                state = file.stat()
+                told.append(f"{file.name} {state.st_size} {state.st_mtime_ns}")
+    return hashlib.sha256("\n".join(told).encode()).hexdigest()
+
+
+def _step(call: Call, sources: Sequence[Source]) -> float:
+    """Return the step of the grid of the whole, in map units."""
+    like = sources[0].like
+    precision = (
+        map_units(call.arguments.get("precision"), like.crs) if ways.takes_map_units(call) else None
+    )
+    return grid_for(like, [s.extent for s in sources], precision).step
+
+
+def _noted(ref: LayerRef, source: Source, k: int) -> Layer:
+    """Note a layer that is read, for the lineage."""
+    layer = replace(source.like, total=source.total)
+    noted = record.current()
+    if noted is None:
+        return layer
+    return noted.note(ref, [layer], record.OTHER if k else record.INPUT)[0]
+
+
+class _Run:
+    """What the steps of one work share."""
+
+    def __init__(
+        self, executor: Executor, progress: Progress, folder: Path, grounds: Grounds
+    ) -> None:
+        self.executor, self.progress = executor, progress
+        self.folder, self.grounds = folder, grounds
+
+    def all(self, do: Callable[[T], R], items: Sequence[T], what: str) -> list[R]:
+        """Do all items, and tell how many are done and about how long the rest takes."""
+        found: dict[int, R] = {}
+        began = time.monotonic()
+        self.progress.stage(f"{what} 1 of {len(items):,}")
+        for k, result in self.executor.each(do, items):
+            found[k] = result
+            n = len(found)
+            rest = (time.monotonic() - began) / n * (len(items) - n)
+            if n < len(items):
+                self.progress.stage(
+                    f"{what} {n + 1:,} of {len(items):,}, about {_span(rest)} to go"
+                )
+        return [found[k] for k in range(len(items))]
+
+    def source(self, ref: LayerRef, choice: reading.Choice, k: int) -> tuple[Source, list[str]]:
+        """Return a layer as tasks read it: a folder with an index as it is, all else copied."""
+        is_plain = choice.where is None and choice.crs is None and not ref.pieces
+        if is_plain and ref.path.is_dir():
+            index = read_index(ref.path)
+            if index is not None:
+                return _as_it_is(ref, index), []
+        return self._copied(ref, choice, k)
+
+    def _copied(self, ref: LayerRef, choice: reading.Choice, k: int) -> tuple[Source, list[str]]:
+        place = self.folder / f"layer{k}"
+        place.mkdir(exist_ok=True)
+        portions = _portions(ref, choice, place)
+        is_large = len(portions) > 1
+        run = self if is_large else _Run(Here(), self.progress, self.folder, self.grounds)
+        done = run.all(work.copy_portion, portions, f"copying {ref.words}: portion")
+        parts, like, kind, to = run.together(done, place, self.folder / f"source{k}", False)
+        notes = list(dict.fromkeys(note for one in done for note in one.notes))
+        like = replace(like, name=ref.name)
+        n_total = sum(p.span[1] - p.span[0] for p in portions if p.span) or done[0].summary
+        if choice.where is not None and portions[0].span is None:
+            n_total = like.n_total
+        like, is_copy = _without_numbers(like), True
+        return Source(to, Index(parts, *kind), ref.words, like, n_total, is_copy), notes
+
+    def together(
+        self, done: Sequence[Done], of: Path, to: Path, proves: bool
+    ) -> tuple[list[PartFacts], Layer, tuple[str, bool, str], Path]:
+        """Put what tasks have made together as one folder in its order."""
+        made = [one.made for one in done]
+        like, kind = _whole_kind(made)
+        ranges = Cells.together([one.cells for one in made]).parts()
+        sheaves = [
+            Sheaf(k, first, last, of, _pieces(made, first, last), to, like, kind, proves)
+            for k, (first, last) in enumerate(ranges)
+        ]
+        if to.exists():
+            shutil.rmtree(to)
+        to.mkdir()
+        parts = self.all(work.put_together, sheaves, "putting together part") if sheaves else []
+        if not parts:
+            parts = [work.store(like, to, 0).facts or work.empty_part(like, to)]
+        write_index(to, Index(parts, *kind))
+        return parts, like, kind, to
+
+
+def _pieces(made: Sequence[Made], first: int, last: int) -> list[tuple[str, list[int]]]:
+    """Return which groups of which files may hold rows of some cells."""
+    found = []
+    for one in made:
+        if one.facts is not None:
+            groups = np.flatnonzero((one.ends[:, 0] <= last) & (one.ends[:, 1] >= first))
+            if len(groups):
+                found.append((one.facts.file, groups.tolist()))
+    return found
+
+
+def _whole_kind(made: Sequence[Made]) -> tuple[Layer, tuple[str, bool, str]]:
+    """Return the result without rows, and its kind, from those of its tasks."""
+    filled = [one for one in made if one.facts is not None] or list(made)
+    families = [one.kind[0] for one in filled]
+    heights = "".join(h for h in "ZM" if any(h in one.kind[2] for one in filled))
+    kind = (families[0], any(one.kind[1] for one in made), heights)
+    return filled[0].like, kind
+
+
+def _as_it_is(ref: LayerRef, index: Index) -> Source:
+    first = next((part for part in index.parts if part.n_rows), None)
+    file = ref.path / (first or index.parts[0]).file
+    like, _ = geoparquet.rows_of(file, [])
+    like = replace(like, name=ref.name, rows=None, total=None)
+    if index.lineage:
+        like = replace(like, lineage=provenance.parse(index.lineage))
+    return Source(ref.path, index, ref.words, like, index.n_rows)
+
+
+def _portions(ref: LayerRef, choice: reading.Choice, place: Path) -> list[Portion]:
+    """Cut a layer of a file in portions that are copied one by one, if its format lets some be read."""
+    if ref.pieces or ref.family is not None:
+        return [Portion(0, ref, choice, None, 0, place)]
+    if ref.path.is_dir():
+        files, _ = parts_of(ref.path)
+        found: list[Portion] = []
+        n_before = 0
+        for file in files:
+            own = LayerRef(file, file.stem)
+            for portion in _portions(own, choice, place):
+                first = n_before + portion.first
+                found.append(replace(portion, number=len(found), first=first))
+            n_before += _n_rows(own)
+        return found
+    if readable_format(ref.path).NAME not in PORTIONED:
+        return [Portion(0, ref, choice, None, 0, place)]
+    n_rows = _n_rows(ref)
+    starts = range(0, max(1, n_rows), ROWS_OF_A_PORTION)
+    return [
+        Portion(k, ref, choice, (first, min(n_rows, first + ROWS_OF_A_PORTION)), 0, place)
+        for k, first in enumerate(starts)
+    ]
+
+
+def _n_rows(ref: LayerRef) -> int:
+    source = readable_format(ref.path)
+    return next(y.n_rows for y in source.list_layers(ref.path) if y.name == ref.name)
+
+
+def _without_numbers(like: Layer) -> Layer:
+    from polygene.growing.source import IDENTIFIER, NUMBER
+
+    names = [n for n in (NUMBER, IDENTIFIER) if n in like.table.column_names]
+    return replace(like, table=like.table.drop_columns(names), total=None)
+
+
+def _told(call: Call, sources: Sequence[Source], done: Sequence[Done]) -> Any:
+    """Return the summary of the whole."""
+    summary = added([one.summary for one in done])
+    own = sources[0]
+    facts: dict[str, Any] = {}
+    if hasattr(summary, "input_total"):
+        other = sources[1]
+        used = [one.told["unused"] for one in done if "unused" in one.told]
+        n_used = len(np.unique(np.concatenate(used))) if used else 0
+        facts = {
+            "input_total": own.total,
+            "other_total": other.total,
+            "other_taken": other.n_rows,
+            "unused": other.n_rows - n_used,
+        }
+    elif hasattr(summary, "others"):
+        sides = [
+            replace(side, total=source.total, taken=source.n_rows)
+            for side, source in zip((summary.input, *summary.others), sources, strict=True)
+        ]
+        facts = {"input": replace(sides[0], used=own.n_rows), "others": sides[1:]}
+    elif hasattr(summary, "total"):
+        facts = {"total": own.total}
+    del call
+    return replace(summary, **facts)
+
+
+def _invalid(done: Sequence[Done], like: Layer) -> list[str]:
+    rows = added([one.invalid for one in done])
+    if not isinstance(rows, NamedRows) or not rows.count:
+        return []
+    which = phrases.named(rows)
+    return [
+        Warned(
+            f"{like.name}: {counted(rows.count, 'feature')} invalid, as they came: {which}; `invalid` "
+            "mend mends them"
+        )
+    ]
+
+
+def _span(seconds: float) -> str:
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

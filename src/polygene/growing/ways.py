@@ -1,0 +1,87 @@
+"""Which work may be cut into tasks, and which is one task by its nature, and why."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from polygene.crs import is_same
+from polygene.growing.calls import Call
+from polygene.growing.source import Source
+
+OVERLAYS = ("clip", "erase", "intersect", "imprint", "union", "contrast")
+ROWS = ("convert", "buffer", "mend", "hull", "parts", "measure", "fields", "reproject", "subset")
+
+
+@dataclass(frozen=True)
+class Way:
+    """How a work is cut.
+
+    all_are_core : whether each row of OTHERs is the work of a task too, not INPUT's alone
+    own_are_near : whether rows of INPUT near those of a task have to do with them
+    reach : how far rows have to do with each other, in grid units
+    """
+
+    all_are_core: bool
+    own_are_near: bool
+    reach: float
+
+
+ALONE = Way(False, False, 0.0)
+NEAR = Way(True, True, 6.0)  # four that they have to do with each other, and the roundings
+PARTNERS = Way(False, False, 6.0)
+
+# Arguments that make one task of any work, and why.
+_TOO_WIDE = {
+    "snap": "a snap moves borders onto others, and those of their neighbours after them",
+    "give_slivers": "a sliver goes to a neighbour, which may lie in another task",
+    "dissolve": "what overlaps is joined, however far that goes",
+    "by": "what agrees is joined, however far that goes",
+    "coverage": "gaps and overlaps are between any features",
+    "sort": "an order is of all features",
+    "limit": "the first so many are known when all are",
+    "gather": "what agrees is gathered from everywhere",
+    "without": "what is taken off may lie anywhere",
+    "of_all": "it is asked of every feature of OTHER",
+    "key": "a key may be anywhere",
+    "links": "links are a layer of their own",
+    "up_to": "how many features lie so near is not known beforehand",
+}
+
+
+def way_of(call: Call, sources: Sequence[Source]) -> Way | str:
+    """Return how a work is cut, or why it is one task."""
+    told = call.arguments
+    for name, reason in _TOO_WIDE.items():
+        if reason and told.get(name):
+            return f"with `{name}` it is one task: {reason}"
+    own, others = sources[0].like, [source.like for source in sources[1:]]
+    if own.crs is None:
+        return (
+            "a layer without a CRS is one task, since the step of its grid hangs on all coordinates; "
+            "say with `crs` which it is in"
+        )
+    if any(not is_same(own.crs, other.crs) for other in others):
+        return "layers in different CRS are one task; reproject one of them first"
+    if call.command in OVERLAYS:
+        if not others:
+            return (
+                "a union of a layer with itself is one task: it numbers the pieces that are shared"
+            )
+        return NEAR
+    if call.command == "join":
+        if told.get("relation") == "nearest" or told.get("best") == "distance":
+            return "nearest is one task: how far to look is known when it is found"
+        return PARTNERS
+    if call.command == "subset" and others:
+        return PARTNERS
+    if call.command == "hull" and not told.get("each"):
+        return "a hull of several features is one task: they may lie anywhere"
+    if call.command in ROWS:
+        return ALONE
+    return f"{call.command} is one task"
+
+
+def takes_map_units(call: Call) -> bool:
+    """Whether the precision of a work is in map units."""
+    return call.command != "buffer" and call.arguments.get("precision") is not None

@@ -1,0 +1,287 @@
+"""What a worker does: copy a portion of a file, do a task, put a part of the result together.
+
+It is given addresses and numbers of rows, never layers, and writes under names of its own.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any, TypeVar
+
+import numpy as np
+
+from polygene import __version__, reading, record
+from polygene.arrays import BoolArray, I64Array
+from polygene.errors import DataError, FileError, reason_of
+from polygene.formats import address, geoparquet
+from polygene.formats.address import LayerRef
+from polygene.formats.base import Reading
+from polygene.formats.hilbert import PLACE_BITS, places_along
+from polygene.formats.joining import joined
+from polygene.formats.parquet_parts import write_part
+from polygene.formats.parquet_parts.index import PartFacts
+from polygene.formats.parquet_parts.order import (
+    CELL_BITS,
+    Cells,
+    Ordered,
+    groups_of,
+    ordered,
+)
+from polygene.formats.wanted import Wanted
+from polygene.growing.calls import Call
+from polygene.growing.source import Source, numbered
+from polygene.growing.tasks import Task
+from polygene.layer import Layer
+from polygene.ops.part import Part, working_on
+from polygene.ops.summary import NamedRows
+from polygene.plane.near_boxes import NearBoxes
+from polygene.plane.validity import invalid_rows
+from polygene.progress import SILENT
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Job:
+    """What all tasks of a work have in common.
+
+    folder : where they put what they make
+    reach : how far from a core row others have to do with it, in map units
+    counts_invalid : whether invalid rows of the result are told
+    """
+
+    call: Call
+    sources: tuple[Source, ...]
+    folder: Path
+    reach: float = 0.0
+    counts_invalid: bool = False
+    version: str = __version__
+
+
+@dataclass(frozen=True)
+class Made:
+    """Rows that a task put on the disk.
+
+    like : the layer without rows; facts : its file, None if there are no rows
+    cells : how much there is in each cell; ends : (n_groups, 2) first and last cell of each group
+    """
+
+    like: Layer
+    kind: tuple[str, bool, str]
+    facts: PartFacts | None
+    cells: Cells
+    ends: I64Array
+
+
+@dataclass(frozen=True)
+class Done:
+    """What a task came to."""
+
+    number: int
+    made: Made
+    summary: Any = None
+    notes: list[str] = field(default_factory=list)
+    invalid: NamedRows = field(default_factory=NamedRows)
+    told: dict[str, I64Array] = field(default_factory=dict)
+    seconds: float = 0.0
+    edges: int = 0
+
+
+@dataclass(frozen=True)
+class Portion:
+    """Some rows of a layer of a file, to be copied: ``span``, or all."""
+
+    number: int
+    ref: LayerRef
+    choice: reading.Choice
+    span: tuple[int, int] | None
+    first: int
+    folder: Path
+
+
+def once(folder: Path, number: int, work: Callable[[], T]) -> T:
+    """Do a work whose outcome is kept, or return that of a run before, which was cut short."""
+    place = folder / f"d{number:05d}"
+    if place.exists():
+        with place.open("rb") as file:
+            found: T = pickle.load(file)
+        return found
+    done = work()
+    new = place.with_suffix(f".{os.getpid()}")
+    try:
+        with new.open("wb") as file:
+            pickle.dump(done, file)
+        new.replace(place)
+    except OSError as err:
+        raise FileError(f"cannot write in {folder}: {reason_of(err)}") from err
+    return done
+
+
+def copy_portion(portion: Portion) -> Done:
+    """Copy rows of a file to a part of a folder, filtered, with their numbers."""
+    return once(portion.folder, portion.number, lambda: _copied(portion))
+
+
+def _copied(portion: Portion) -> Done:
+    wanted = Wanted(where=portion.choice.where, span=portion.span)
+    if portion.span is not None:
+        wanted = Wanted(span=portion.span)
+    found = address.read(portion.ref, wanted)
+    if len(found.layers) > 1:
+        kinds = " and ".join(layer.kind for layer in found.layers)
+        raise DataError(
+            f"{portion.ref.words} holds {kinds} together; convert it first to part them"
+        )
+    layer, words = portion.choice.of(found.layers[0])
+    made = store(numbered(layer, portion.first), portion.folder, portion.number)
+    return Done(portion.number, made, layer.n_rows, [*found.notes, *words])
+
+
+def do_task(job: Job, task: Task) -> Done:
+    """Do a task: read its rows and those near, do the work, write what belongs to it."""
+    return once(job.folder, task.number, lambda: _done(job, task))
+
+
+def _done(job: Job, task: Task) -> Done:
+    began = time.monotonic()
+    layers, core = rows_of(job, task)
+    part = Part(core, [source.extent for source in job.sources])
+    with working_on(part), record.recording(record.Record(job.call.command, {})):
+        result = job.call.on(*layers, progress=SILENT)
+    made = store(result.layer.as_result(), job.folder, task.number)
+    invalid = NamedRows()
+    if job.counts_invalid and result.layer.geometry.family.words == "polygons":
+        invalid = NamedRows.of(result.layer, invalid_rows(result.layer.geometry))
+    return Done(
+        task.number,
+        made,
+        result.summary,
+        [],
+        invalid,
+        part.told,
+        time.monotonic() - began,
+        sum(layer.geometry.n_vertices for layer in layers),
+    )
+
+
+def rows_of(job: Job, task: Task) -> tuple[list[Layer], list[I64Array]]:
+    """Return the layers of a task, core rows and those near them, and the numbers of its core rows."""
+    boxes = [s.boxes(own) for s, own in zip(job.sources, task.core, strict=True)]
+    cells = NearBoxes(np.concatenate(boxes), job.reach)
+    layers, core = [], []
+    for source, own, near in zip(job.sources, task.core, task.near, strict=True):
+        groups = np.sort(np.concatenate([own, near]))
+        keeps = cells.meets(source.boxes(groups))
+        keeps |= _rows_in(source, groups, own)
+        layers.append(source.rows(groups, keeps))
+        core.append(_numbers_of(source, own))
+    if any(source.is_copy for source in job.sources):
+        core = [
+            _copied_numbers(s, own, n)
+            for s, own, n in zip(job.sources, task.core, core, strict=True)
+        ]
+    return layers, core
+
+
+def _rows_in(source: Source, groups: I64Array, chosen: I64Array) -> BoolArray:
+    """Return which rows of some groups are in chosen ones of them."""
+    every = source.groups()
+    counts = np.diff(every.first)[groups]
+    return np.repeat(np.isin(groups, chosen), counts)
+
+
+def _numbers_of(source: Source, groups: I64Array) -> I64Array:
+    every = source.groups()
+    spans = [np.arange(every.first[g], every.first[g + 1]) for g in groups.tolist()]
+    return np.concatenate([np.zeros(0, np.int64), *spans])
+
+
+def _copied_numbers(source: Source, groups: I64Array, numbers: I64Array) -> I64Array:
+    """Return the numbers of rows in the file that a copy was made of."""
+    if not source.is_copy:
+        return numbers
+    rows = source.rows(groups).rows
+    return numbers if rows is None else np.sort(rows)
+
+
+def store(layer: Layer, folder: Path, number: int) -> Made:
+    """Write rows as a part of a folder, in their order."""
+    rows = ordered(replace(layer, lineage=None))
+    column = layer.geometry
+    heights = ("" if column.z is None else "Z") + ("" if column.m is None else "M")
+    kind = (column.family.words, column.is_multi, heights)
+    like = replace(layer.take(np.zeros(0, np.int64)), lineage=None, ids=None, rows=None)
+    facts, ends = None, np.zeros((0, 2), np.int64)
+    if layer.n_rows:
+        facts = write_part(folder, number, rows)
+        groups = groups_of(rows.sizes)
+        ends = np.stack([rows.cells[groups[:-1]], rows.cells[groups[1:] - 1]], axis=1)
+    return Made(like, kind, facts, Cells.of(rows), ends)
+
+
+def empty_part(like: Layer, folder: Path) -> PartFacts:
+    """Write the one part of a layer without rows, which tells its fields and CRS."""
+    return write_part(folder, 0, ordered(like))
+
+
+@dataclass(frozen=True)
+class Sheaf:
+    """A part of the result, to be put together of what tasks have made.
+
+    first, last : cells; pieces : files of the folder ``of`` and the groups of them that have any
+    """
+
+    number: int
+    first: int
+    last: int
+    of: Path
+    pieces: Sequence[tuple[str, list[int]]]
+    to: Path
+    like: Layer
+    kind: tuple[str, bool, str]
+    proves: bool
+
+
+def put_together(sheaf: Sheaf) -> PartFacts:
+    """Write one part of the result, and look whether it is there as it was meant.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written, or is not.
+    """
+    return write_part(sheaf.to, sheaf.number, _gathered(sheaf), sheaf.proves)
+
+
+def _gathered(sheaf: Sheaf) -> Ordered:
+    readings = []
+    for file, groups in sheaf.pieces:
+        boxes = geoparquet.boxes_of(sheaf.of / file, groups)
+        cells = places_along(boxes, _is_geographic(sheaf.like)) >> (2 * PLACE_BITS - CELL_BITS)
+        keeps = (cells >= sheaf.first) & (cells <= sheaf.last)
+        layer, _ = geoparquet.rows_of(sheaf.of / file, groups, keeps)
+        readings.append(Reading([layer], []))
+    layer = joined(sheaf.like.name, sheaf.like.name, readings).layers[0] if readings else sheaf.like
+    del readings
+    table = layer.table.cast(sheaf.like.table.schema) if layer.table.num_columns else layer.table
+    return ordered(replace(sheaf.like, geometry=_of_kind(layer, sheaf.kind), table=table))
+
+
+def _of_kind(layer: Layer, kind: tuple[str, bool, str]) -> Any:
+    column, (_, is_multi, heights) = layer.geometry, kind
+    nothing = np.full(column.n_vertices, np.nan)
+    return replace(
+        column,
+        is_multi=column.is_multi or is_multi,
+        z=nothing if "Z" in heights and column.z is None else column.z,
+        m=nothing if "M" in heights and column.m is None else column.m,
+    )
+
+
+def _is_geographic(layer: Layer) -> bool:
+    return layer.crs is not None and layer.crs.is_geographic
