@@ -77,11 +77,19 @@ class Record:
             self._checksums[ref.path],
         )
 
-    def of_result(self, layer: Layer, place: str, made_of: Lineage | None, part: str = "") -> Layer:
+    def of_result(
+        self,
+        layer: Layer,
+        place: str,
+        made_of: Lineage | None,
+        part: str = "",
+        n_rows: int | None = None,
+    ) -> Layer:
         """Return a result with its lineage.
 
         ``made_of`` is the INPUT it was made of, None if it was all that were read; ``part`` tells
-        which part of a result it is, if it was parted by values of fields.
+        which part of a result it is, if it was parted by values of fields; ``n_rows`` how many rows
+        there are, if they are not here.
         """
         others = self._others
         if made_of is None:
@@ -92,7 +100,13 @@ class Record:
         options = {**self.options, provenance.PART: part} if part else self.options
         step = Step(self.command, options, self.began, now(), __version__, self.person, used)
         made = Made(
-            layer.name, place, layer.n_rows, label(layer.crs), "", self.credit, self.licence
+            layer.name,
+            place,
+            layer.n_rows if n_rows is None else n_rows,
+            label(layer.crs),
+            "",
+            self.credit,
+            self.licence,
         )
         return replace(layer, lineage=provenance.derived(made, step))
 

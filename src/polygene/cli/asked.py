@@ -16,9 +16,10 @@ from polygene.cli import outcome, show
 from polygene.commands import COMMANDS
 
 if TYPE_CHECKING:
-    from polygene.batch import Companion, Result
+    from polygene.batch import Companion, Result, Results, Writing
     from polygene.formats.destination import OnExisting
     from polygene.geometry import Extent
+    from polygene.growing.calls import Call
     from polygene.layer import Layer
     from polygene.ops.overlays.how import How
     from polygene.progress import Progress
@@ -44,6 +45,11 @@ class Asked:
     dry_run: bool = False
     as_json: bool = False
     quiet: bool = False
+    memory: int | None = None
+    workers: int | None = None
+    tasks: int | None = None
+    cluster: str | None = None
+    resume: bool = False
 
     @property
     def on_existing(self) -> OnExisting:
@@ -132,29 +138,37 @@ def work_on_each(
     box: Extent | None = None,
     carries: bool = False,
     side: Companion[R] | None = None,
+    call: Call | None = None,
+    others: Sequence[str] = (),
 ) -> None:
     """Work on every INPUT, write the results unless it is a dry run, and tell what was done.
 
     ``before`` is done first, as reading OTHER, and returns what there is to say. Features outside
-    ``box`` need not be read. ``carries`` says that geometry is only carried.
+    ``box`` need not be read. ``carries`` says that geometry is only carried. ``call`` is the same
+    operation as a value, and ``others`` the addresses of its OTHERs, where it may be cut into tasks.
     """
     from polygene import batch
     from polygene.cli.words import results
+    from polygene.growing.calls import Call
 
     way = batch.Writing(asked.on_existing, asked.stop_at_first, carries, asked.dry_run)
     began = time.monotonic()
     with show.progress(asked.quiet) as progress:
-        said = before(progress) if before is not None else []
-
-        def work(layer: Layer) -> R:
-            return operation(layer, progress)
-
         assert asked.out is not None
+        if call is None and isinstance(operation, Call):
+            call = operation
         takes = COMMANDS[command].takes_tables
         choice = asked.choice(carries=carries, box=box, takes_tables=takes)
-        done = batch.run(
-            asked.inputs, work, asked.out, choice=choice, way=way, side=side, progress=progress
-        )
+        done, said = in_tasks(asked, call, others, choice, way, progress)
+        if done is None:
+            said += before(progress) if before is not None else []
+
+            def work(layer: Layer) -> R:
+                return operation(layer, progress)
+
+            done = batch.run(
+                asked.inputs, work, asked.out, choice=choice, way=way, side=side, progress=progress
+            )
     seconds = time.monotonic() - began
     words = results.words_of(done, said)
     told = outcome.Outcome(
@@ -170,6 +184,46 @@ def work_on_each(
     asked.tell(told)
     if done.failed:
         sys.exit(1)
+
+
+def in_tasks(
+    asked: Asked,
+    call: Call | None,
+    others: Sequence[str],
+    choice: Choice,
+    way: Writing,
+    progress: Progress,
+) -> tuple[Results[Any] | None, list[str]]:
+    """Work in tasks if that is asked for or the layers are too large for memory.
+
+    Returns what was done, None if it is to be done at once, and what there is to say before.
+    """
+    from polygene.cli import grounds
+
+    wanted = grounds.of(asked)
+    if wanted is None and not (call is not None and grounds.is_too_large([*asked.inputs, *others])):
+        return None, []
+    from polygene.growing.placing import work_in_tasks
+    from polygene.growing.running import OneTaskError
+
+    if call is None:
+        return None, ["this is one task, and done at once"]
+    assert asked.out is not None
+    try:
+        done = work_in_tasks(
+            call,
+            asked.inputs,
+            others,
+            asked.out,
+            choice=choice,
+            other_choice=asked.other_choice(),
+            way=way,
+            grounds=wanted or grounds.of_machine(),
+            progress=progress,
+        )
+    except OneTaskError as reason:
+        return None, [f"done at once: {reason}"]
+    return done, []
 
 
 @contextlib.contextmanager

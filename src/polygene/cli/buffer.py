@@ -2,18 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from polygene.cli import each, options
 from polygene.cli.asked import Asked, work_on_each
 from polygene.errors import PolygeneError
-
-if TYPE_CHECKING:
-    from polygene.layer import Layer
-    from polygene.ops.buffer import BufferResult
-    from polygene.progress import Progress
 
 
 class DistancesType(click.ParamType):
@@ -125,27 +120,23 @@ def buffer(
         raise click.UsageError("--bands needs --rings")
     if unit is not None and distance_by is None:
         raise click.UsageError("--unit is that of --distance-by")
-    from polygene.ops.buffer import buffer as buffer_layer
+    from polygene.growing.calls import Call
 
-    def work(layer: Layer, progress: Progress) -> BufferResult:
-        return buffer_layer(
-            layer,
-            None if distance is None else distance[0],
-            rings=rings or (),
-            distance_by=distance_by,
-            unit=unit,
-            bands=bands,
-            dissolve=dissolve,
-            by=options.terms_of(by),
-            caps=caps,
-            corners=corners,
-            mitre_limit=mitre_limit,
-            side=side,
-            chord_error=chord_error,
-            single_parts=single_parts,
-            precision=precision,
-            invalid=asked.invalid or "mend",
-            progress=progress,
-        )
-
-    work_on_each("buffer", asked, work)
+    told = {
+        "distance": None if distance is None else distance[0],
+        "rings": rings or (),
+        "distance_by": distance_by,
+        "unit": unit,
+        "bands": bands,
+        "dissolve": dissolve,
+        "by": options.terms_of(by),
+        "caps": caps,
+        "corners": corners,
+        "mitre_limit": mitre_limit,
+        "side": side,
+        "chord_error": chord_error,
+        "single_parts": single_parts,
+        "precision": precision,
+        "invalid": asked.invalid or "mend",
+    }
+    work_on_each("buffer", asked, Call("buffer", "polygene.ops.buffer", "buffer", told))

@@ -2,15 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from polygene.cli import each, options
 from polygene.cli.asked import Asked, work_on_each
-
-if TYPE_CHECKING:
-    from polygene.layer import Layer
-    from polygene.ops.summary import CopyResult
-    from polygene.progress import Progress
 
 
 @options.command()
@@ -25,13 +18,7 @@ def convert(asked: Asked) -> None:
       polygene convert tolva.gpkg#buoys -o buoys.parquet
       polygene convert 'tolva.gpkg#beds_*' -o beds.gpkg
     """
-    from polygene.crs import label
-    from polygene.ops.summary import CopyResult, CopySummary
+    from polygene.growing.calls import Call
 
-    def work(layer: Layer, progress: Progress) -> CopyResult:
-        del progress
-        n_fields = layer.table.num_columns
-        crs = label(layer.crs)
-        return CopyResult(layer, CopySummary(layer.name, layer.kind, layer.n_rows, n_fields, crs))
-
-    work_on_each("convert", asked, work, carries=True)
+    call = Call("convert", "polygene.ops.copied", "copied", tells_progress=False)
+    work_on_each("convert", asked, call, carries=True)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from polygene.cli import options
+from polygene.cli import grounds, options
 from polygene.cli.asked import Asked, asks
 
 _FIRST = (options.inputs, options.where)
 _WAY = (options.replace, options.next_)
 _LAST = (
     options.crs,
+    grounds.common,
     options.stop_at_first,
     options.dry_run,
     options.json,

@@ -3,17 +3,11 @@
 from __future__ import annotations
 
 import dataclasses
-from typing import TYPE_CHECKING
 
 import click
 
 from polygene.cli import each, options
 from polygene.cli.asked import Asked, work_on_each
-
-if TYPE_CHECKING:
-    from polygene.layer import Layer
-    from polygene.ops.fields import FieldsResult
-    from polygene.progress import Progress
 
 
 @options.command()
@@ -64,26 +58,21 @@ def fields(
       polygene fields tolva.gpkg#sectors -o sectors.gpkg --drop area_ha \\
         --set "hectares = round(area(ha), 1)" --rename deepest=depth_max
     """
-    from polygene.ops.fields import fields as change_fields
+    from polygene.growing.calls import Call
     from polygene.ops.given import assignments
 
-    computed = assignments(compute)
-
-    def work(layer: Layer, progress: Progress) -> FieldsResult:
-        del progress
-        return change_fields(
-            layer,
-            rename=options.turned(rename),
-            retype=dict(retype),
-            dates=dates,
-            compute=computed,
-            trim=trim,
-            keep=options.names_of(keep),
-            drop=options.names_of(drop),
-            order=options.names_of(order),
-            where=asked.where,
-            on_loss=on_loss,
-        )
-
+    told = {
+        "rename": options.turned(rename),
+        "retype": dict(retype),
+        "dates": dates,
+        "compute": assignments(compute),
+        "trim": trim,
+        "keep": options.names_of(keep),
+        "drop": options.names_of(drop),
+        "order": options.names_of(order),
+        "where": asked.where,
+        "on_loss": on_loss,
+    }
+    call = Call("fields", "polygene.ops.fields", "fields", told, tells_progress=False)
     # All features stay: the filter says whose values change.
-    work_on_each("fields", dataclasses.replace(asked, where=None), work, carries=True)
+    work_on_each("fields", dataclasses.replace(asked, where=None), call, carries=True)

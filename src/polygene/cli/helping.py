@@ -11,6 +11,7 @@ from polygene.cli import completing
 TAKES = "What to work on"
 HOW = "How"
 WRITES = "Where it goes"
+TASKS = "Layers larger than memory"
 CHECKS = "Checks, and what is told"
 
 _GROUPS = {
@@ -18,6 +19,7 @@ _GROUPS = {
     "from_lineage given",
     WRITES: "out links chart report propose sources diagram piped raw if_changed replace next_ "
     "credit licence",
+    TASKS: "memory workers cluster tasks resume",
     CHECKS: "strict no_proof stop_at_first keep_dump dry_run as_json quiet details help",
 }
 _GROUP_OF = {name: group for group, names in _GROUPS.items() for name in names.split()}
@@ -25,7 +27,9 @@ _GROUP_OF = {name: group for group, names in _GROUPS.items() for name in names.s
 
 def grouped(command: click.Command, ctx: click.Context) -> list[tuple[str, list[tuple[str, str]]]]:
     """Return the options of a command with their help, group by group, each in its order."""
-    found: dict[str, list[tuple[str, str]]] = {group: [] for group in (TAKES, HOW, WRITES, CHECKS)}
+    found: dict[str, list[tuple[str, str]]] = {
+        group: [] for group in (TAKES, HOW, WRITES, TASKS, CHECKS)
+    }
     order = [name for names in _GROUPS.values() for name in names.split()]
     params = command.get_params(ctx)
 

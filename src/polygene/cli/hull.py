@@ -52,6 +52,7 @@ def hull(
         raise click.UsageError("--match and --with-where are of --without OTHER")
     if of_each and by:
         raise click.UsageError("--each and --by exclude each other")
+    from polygene.growing.calls import Call
     from polygene.ops.hull import hull as hull_layer
     from polygene.reading import read_other
 
@@ -76,4 +77,13 @@ def hull(
             invalid=invalid,
         )
 
-    work_on_each("hull", asked, work, before=before)
+    call = None
+    if without is None:
+        told = {
+            "each": of_each,
+            "by": options.terms_of(by),
+            "aggregate": aggregate,
+            "invalid": asked.invalid or "mend",
+        }
+        call = Call("hull", "polygene.ops.hull", "hull", told, tells_progress=False)
+    work_on_each("hull", asked, work, before=before, call=call)

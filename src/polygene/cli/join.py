@@ -94,7 +94,7 @@ def join(
     if relation != "nearest" and (count > 1 or up_to is not None or links is not None):
         raise click.UsageError("--count, --up-to and --links belong to --relation nearest")
     from polygene.batch import Companion
-    from polygene.ops.join import join as join_layers
+    from polygene.growing.calls import Call
     from polygene.reading import read_other
 
     read: list[Other] = []
@@ -104,29 +104,32 @@ def join(
         read.append(read_other(with_, choice, progress, any_family=True))
         return read[0].notes
 
+    told = {
+        "relation": relation,
+        "key": key,
+        "fold": fold,
+        "aggregate": aggregate,
+        "pairs": pairs,
+        "best": best,
+        "count": count,
+        "up_to": up_to,
+        "alone": alone,
+        "share_border": share_border,
+        "keep": options.names_of(keep),
+        "drop": options.names_of(drop),
+        "links": links is not None,
+        "precision": precision,
+        "follow": follow,
+    }
+    call = Call("join", "polygene.ops.join", "join", told)
+
     def work(layer: Layer, progress: Progress) -> JoinResult:
-        return join_layers(
-            layer,
-            read[0].layer,
-            relation,
-            key=key,
-            fold=fold,
-            aggregate=aggregate,
-            pairs=pairs,
-            best=best,
-            count=count,
-            up_to=up_to,
-            alone=alone,
-            share_border=share_border,
-            keep=options.names_of(keep),
-            drop=options.names_of(drop),
-            links=links is not None,
-            precision=precision,
-            follow=follow,
-            progress=progress,
-        )
+        found: JoinResult = call.on(layer, read[0].layer, progress=progress)
+        return found
 
     side: Companion[JoinResult] | None = None
     if links is not None:
         side = Companion(links, lambda result: result.links)
-    work_on_each("join", asked, work, before=before, carries=True, side=side)
+    work_on_each(
+        "join", asked, work, before=before, carries=True, side=side, call=call, others=[with_]
+    )

@@ -5,15 +5,15 @@ from __future__ import annotations
 import difflib
 import importlib
 import os
-import re
 import sys
 import textwrap
 import traceback
-from typing import Any, NoReturn
+from typing import NoReturn
 
 import click
 
 from polygene import __version__
+from polygene.cli.sizes import Size
 from polygene.cli.speaking import let_go, prepare, say, visible
 from polygene.cli.stopping import heard
 from polygene.commands import COMMANDS, GROUPS
@@ -27,25 +27,6 @@ from polygene.errors import (
 )
 from polygene.memory import keep_freed_memory, limit, of_machine
 from polygene.written import noting, remarking
-
-LEAST = 500_000_000  # bytes; libraries that are loaded take some
-
-
-class Size(click.ParamType):
-    """A number of bytes with its unit."""
-
-    name = "size"
-
-    def convert(self, value: Any, param: Any, ctx: Any) -> int:
-        found = re.fullmatch(r"(\d+(?:\.\d+)?) ?([kMGT])(i?)B", str(value))
-        if found is None:
-            self.fail(f"{value!r} is no size; write it as 500MB or 2GB", param, ctx)
-        n_bytes = int(
-            float(found[1]) * (1024 if found[3] else 1000) ** (1 + "kMGT".index(found[2]))
-        )
-        if n_bytes < LEAST:
-            self.fail(f"{value} is too little for any work; {LEAST // 1_000_000}MB is the least")
-        return n_bytes
 
 
 class Commands(click.Group):

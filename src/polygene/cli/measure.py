@@ -2,17 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from polygene.cli import each, options
 from polygene.cli.asked import Asked, work_on_each
-
-if TYPE_CHECKING:
-    from polygene.layer import Layer
-    from polygene.ops.measure import MeasureResult
-    from polygene.progress import Progress
 
 
 def _unit_option(name: str, what: str) -> Any:
@@ -55,20 +50,17 @@ def measure(
     """
     if not (area or length or perimeter or centroid or label_point or bounds or vertices or parts):
         raise click.UsageError("say what to measure: --area ha, --length km, --centroid ...")
-    from polygene.ops.measure import measure as measure_layer
+    from polygene.growing.calls import Call
 
-    def work(layer: Layer, progress: Progress) -> MeasureResult:
-        del progress
-        return measure_layer(
-            layer,
-            area=area,
-            length=length,
-            perimeter=perimeter,
-            centroid=centroid,
-            label_point=label_point,
-            bounds=bounds,
-            vertices=vertices,
-            parts=parts,
-        )
-
-    work_on_each("measure", asked, work, carries=True)
+    told = {
+        "area": area,
+        "length": length,
+        "perimeter": perimeter,
+        "centroid": centroid,
+        "label_point": label_point,
+        "bounds": bounds,
+        "vertices": vertices,
+        "parts": parts,
+    }
+    call = Call("measure", "polygene.ops.measure", "measure", told, tells_progress=False)
+    work_on_each("measure", asked, call, carries=True)

@@ -2,17 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from polygene.cli import each, options
 from polygene.cli.asked import Asked, work_on_each
-
-if TYPE_CHECKING:
-    from polygene.layer import Layer
-    from polygene.ops.mend import MendResult
-    from polygene.progress import Progress
 
 
 @options.command()
@@ -44,16 +39,12 @@ def mend(asked: Asked, drop_empty: bool, coverage: Any, prefer: Any, precision: 
       polygene mend 'tolva.gpkg#beds_*' -o mended.gpkg
       polygene mend tolva.gpkg#sectors --coverage 1m -o sectors.gpkg
     """
-    from polygene.ops.mend import mend as mend_layer
+    from polygene.growing.calls import Call
 
-    def work(layer: Layer, progress: Progress) -> MendResult:
-        return mend_layer(
-            layer,
-            drop_empty=drop_empty,
-            coverage=coverage,
-            prefer=prefer,
-            precision=precision,
-            progress=progress,
-        )
-
-    work_on_each("mend", asked, work)
+    told = {
+        "drop_empty": drop_empty,
+        "coverage": coverage,
+        "prefer": prefer,
+        "precision": precision,
+    }
+    work_on_each("mend", asked, Call("mend", "polygene.ops.mend", "mend", told))

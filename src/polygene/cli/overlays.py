@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options
+from polygene.cli import grounds, options
 from polygene.cli.asked import OverlayAsked, asks, keeping_dump, work_on_each
 from polygene.commands import COMMANDS
 
@@ -35,6 +35,7 @@ common = asks(
     options.invalid,
     options.crs,
     options.keep_dump,
+    grounds.common,
     options.stop_at_first,
     options.dry_run,
     options.json,
@@ -71,6 +72,9 @@ def run(
     **more: Any,
 ) -> None:
     """Lay every INPUT over the OTHERs, addresses or what is read already."""
+    from polygene.growing.calls import Call
+    from polygene.progress import SILENT
+
     read: list[Other] = []
 
     def before(progress: Progress) -> list[str]:
@@ -85,4 +89,9 @@ def run(
         with keeping_dump(asked.keep_dump, [layer, *mine]):
             return operation(layer, *mine, **asked.how(progress), **more)
 
-    work_on_each(name, asked, work, before=before)
+    addresses = [y for y in others if isinstance(y, str)]
+    call = None
+    if len(addresses) == len(others):
+        told = {k: v for k, v in asked.how(SILENT).items() if k != "progress"}
+        call = Call(name, operation.__module__, operation.__name__, {**told, **more})
+    work_on_each(name, asked, work, before=before, call=call, others=addresses)

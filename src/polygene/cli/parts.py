@@ -2,17 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import click
 
 from polygene.cli import each, options
 from polygene.cli.asked import Asked, work_on_each
-
-if TYPE_CHECKING:
-    from polygene.layer import Layer
-    from polygene.ops.parts import PartsResult
-    from polygene.progress import Progress
 
 
 @options.command()
@@ -33,11 +26,9 @@ def parts(asked: Asked, number: str | None, source: str | None, gather: str | No
     """
     if gather is not None and (number or source):
         raise click.UsageError("--number and --source are for taking features apart")
-    from polygene.ops.parts import parts as part_layer
+    from polygene.growing.calls import Call
 
-    def work(layer: Layer, progress: Progress) -> PartsResult:
-        del progress
-        names = None if gather is None else options.names_of(gather)
-        return part_layer(layer, number=number, source=source, gather=names)
-
-    work_on_each("parts", asked, work, carries=True)
+    names = None if gather is None else options.names_of(gather)
+    told = {"number": number, "source": source, "gather": names}
+    call = Call("parts", "polygene.ops.parts", "parts", told, tells_progress=False)
+    work_on_each("parts", asked, call, carries=True)

@@ -2,17 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import click
 
 from polygene.cli import each, options
 from polygene.cli.asked import Asked, work_on_each
-
-if TYPE_CHECKING:
-    from polygene.layer import Layer
-    from polygene.ops.reproject import ReprojectResult
-    from polygene.progress import Progress
 
 
 @options.command()
@@ -31,13 +24,9 @@ def reproject(asked: Asked, target: str, source: str | None, tolerance: float | 
     Example:
       polygene reproject tolva.gpkg#sectors --to EPSG:3035 -o sectors.gpkg
     """
-    from polygene.ops.reproject import reproject as reproject_layer
+    from polygene.growing.calls import Call
     from polygene.reading import crs_of
 
-    wanted = crs_of(target)
-
-    def work(layer: Layer, progress: Progress) -> ReprojectResult:
-        progress.stage(f"reprojecting {layer.name}")
-        return reproject_layer(layer, wanted, tolerance, from_=source)
-
-    work_on_each("reproject", asked, work, carries=True)
+    told = {"to": crs_of(target), "tolerance": tolerance, "from_": source}
+    call = Call("reproject", "polygene.ops.reproject", "reproject", told, tells_progress=False)
+    work_on_each("reproject", asked, call, carries=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -82,7 +83,7 @@ def subset(
     if relations:
         _compare_relations(asked, str(with_), options.names_of(differ), precision)
         return
-    from polygene.ops.subset import subset as subset_layer
+    from polygene.growing.calls import Call
     from polygene.reading import Rectangle, crs_of, read_other
 
     rectangle = None
@@ -95,28 +96,40 @@ def subset(
             read.append(read_other(with_, asked.other_choice(), progress, any_family=True))
         return [note for other in read for note in other.notes]
 
+    told = {
+        "relation": relation,
+        "up_to": up_to,
+        "of_all": of_all,
+        "invert": invert,
+        "box": box,
+        "limit": limit,
+        "sort": options.names_of(sort),
+        "keep": options.names_of(keep),
+        "drop": options.names_of(drop),
+        "precision": precision,
+        "follow": follow,
+    }
+    call = Call("subset", "polygene.ops.subset", "subset", told, other_as="other")
+
     def work(layer: Layer, progress: Progress) -> SubsetResult:
-        return subset_layer(
-            layer,
-            other=read[0].layer if read else None,
-            relation=relation,
-            up_to=up_to,
-            of_all=of_all,
-            invert=invert,
-            box=box,
-            box_crs=None if rectangle is None else rectangle.over(layer).crs,
-            limit=limit,
-            sort=options.names_of(sort),
-            keep=options.names_of(keep),
-            drop=options.names_of(drop),
-            precision=precision,
-            follow=follow,
-            progress=progress,
-        )
+        crs = None if rectangle is None else rectangle.over(layer).crs
+        others = [other.layer for other in read]
+        own = dataclasses.replace(call, arguments={**told, "box_crs": crs})
+        found: SubsetResult = own.on(layer, *others, progress=progress)
+        return found
 
     # A box in another CRS is no box to a reader.
     wanted = box if box_crs is None else None
-    work_on_each("subset", asked, work, before=before, box=wanted, carries=True)
+    work_on_each(
+        "subset",
+        asked,
+        work,
+        before=before,
+        box=wanted,
+        carries=True,
+        call=call if box_crs is None else None,
+        others=[] if with_ is None else [with_],
+    )
 
 
 def _compare_relations(asked: Asked, with_: str, differ: list[str], precision: Any) -> None:

@@ -278,6 +278,20 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
     return notes
 
 
+def hold_place(target: Target) -> None:
+    """Hold the place of a result until it is there, as `write_all` does.
+
+    Raises
+    ------
+    ExistsError
+        If another run has written a result of that name since it was planned.
+    """
+    folders = until_in_place(_folders_for([target.path]))
+    until_in_place(alone_in(*folders))
+    if target.is_new and _Existing().has(target):
+        raise ExistsError(f"{target.words} was written by another run meanwhile")
+
+
 @contextlib.contextmanager
 def _folders_for(paths: Sequence[Path]) -> Iterator[list[Path]]:
     """Make the folders that are not there yet; take them away again if nothing gets into them."""

@@ -48,6 +48,11 @@ def written_so(is_proved: bool, if_changed: str = "note") -> Iterator[None]:
         _wish.reset(token)
 
 
+def is_wanted() -> bool:
+    """Whether files are to be read again."""
+    return (_wish.get() or _Wish()).is_proved
+
+
 class ChangedError(DataError):
     """A format cannot hold a layer as it is, and that was not wanted."""
 

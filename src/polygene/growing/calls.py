@@ -39,3 +39,7 @@ class Call:
             more[self.other_as] = others[0]
             others = ()
         return function(layer, *others, **self.arguments, **more)
+
+    def __call__(self, layer: Layer, progress: Progress) -> Any:
+        """Return what the operation makes of a layer alone."""
+        return self.on(layer, progress=progress)

@@ -119,7 +119,7 @@ class Cluster:
                 for k, item in enumerate(items)
             }
             try:
-                for future in completed(list(numbers)):
+                for future in completed(list(numbers), loop=client.loop):
                     yield numbers.pop(future), future.result()
             except KilledWorker as err:
                 raise WorkerError(

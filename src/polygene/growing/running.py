@@ -333,11 +333,15 @@ def _as_it_is(ref: LayerRef, index: Index) -> Source:
     like = replace(like, name=ref.name, rows=None, total=None)
     if index.lineage:
         like = replace(like, lineage=provenance.parse(index.lineage))
-    return Source(ref.path, index, ref.words, like, index.n_rows)
+    return Source(ref.path.absolute(), index, ref.words, like, index.n_rows)
 
 
 def _portions(ref: LayerRef, choice: reading.Choice, place: Path) -> list[Portion]:
     """Cut a layer of a file in portions that are copied one by one, if its format lets some be read."""
+    ref = ref._replace(
+        path=ref.path.absolute(),
+        pieces=tuple(piece._replace(path=piece.path.absolute()) for piece in ref.pieces),
+    )
     if ref.pieces or ref.family is not None:
         return [Portion(0, ref, choice, None, 0, place)]
     if ref.path.is_dir():

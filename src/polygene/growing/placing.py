@@ -1,0 +1,160 @@
+"""Inputs worked on in tasks, and what comes of them put in its place, all or none."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from polygene import reading, record
+from polygene.batch import Done, Results, Writing
+from polygene.commit.together import replacing_folder, together
+from polygene.errors import PolygeneError
+from polygene.formats import destination, parquet_parts, proof
+from polygene.formats.destination import Target
+from polygene.formats.naming import fields_in
+from polygene.formats.packed import PIPE, is_packed
+from polygene.formats.parquet_parts.index import Index
+from polygene.formats.registry import is_meant_as_folder
+from polygene.growing.calls import Call
+from polygene.growing.running import Grounds, OneTaskError, Whole, run
+from polygene.layer import Layer
+from polygene.notes import counted
+from polygene.progress import Progress
+from polygene.reading import Choice
+from polygene.writing import write
+
+
+@dataclass(frozen=True)
+class WholeResult:
+    """A result as commands tell of it; the layer is without its rows."""
+
+    layer: Layer
+    summary: Any
+
+
+def work_in_tasks(
+    call: Call,
+    inputs: Sequence[str],
+    others: Sequence[str],
+    out: str,
+    *,
+    choice: Choice,
+    other_choice: Choice,
+    way: Writing,
+    grounds: Grounds,
+    progress: Progress,
+) -> Results[WholeResult]:
+    """Do what `polygene.batch.run` does, in tasks.
+
+    Raises
+    ------
+    OneTaskError
+        If the work is one task by its nature; nothing is left of it then.
+    PolygeneError
+        If something cannot be done; nothing is written then, and what is done is kept for another go.
+    """
+    refs = reading.all_of(inputs)
+    partners = [reading.single(text, "OTHER") for text in others]
+    if fields_in(out) or out == PIPE:
+        raise OneTaskError(
+            "a destination of several layers, or standard output, is written at once"
+        )
+    if any(is_packed(ref.path) or str(ref.path) == PIPE for ref in (*refs, *partners)):
+        raise OneTaskError("what is packed, or comes from standard input, is read at once")
+    destination.check(out, refs, way.on_existing)
+    planned = destination.plan(out, refs, way.on_existing)
+    done, folders = [], []
+    try:
+        for ref, target in zip(refs, planned, strict=True):
+            began = time.monotonic()
+            folder = _folder_of(target)
+            folders.append(folder)
+            choices = [choice, *(other_choice for _ in partners)]
+            whole = run(
+                call,
+                [ref, *partners],
+                choices,
+                folder,
+                grounds,
+                progress,
+                proves=proof.is_wanted(),
+                counts_invalid=way.counts_invalid,
+            )
+            done.append((ref, target, whole, time.monotonic() - began))
+        if not way.is_dry:
+            _place([(target, whole) for _, target, whole, _ in done], progress)
+    except PolygeneError as err:
+        kept = [folder for folder in folders if next(folder.glob("*/d?????"), None)]
+        _forget([folder for folder in folders if folder not in kept])
+        if kept:
+            err.args = (
+                f"{err}\nwhat is done so far is kept in {kept[-1]}; the same command with `resume` "
+                "goes on from there",
+            )
+        raise
+    except OneTaskError:
+        _forget(folders)
+        raise
+    _forget(folders)
+    results = []
+    for ref, target, whole, seconds in done:
+        notes = [*whole.notes, _how(whole, grounds)]
+        results.append(Done(ref, WholeResult(whole.layer, whole.summary), [target], seconds, notes))
+    return Results(results)
+
+
+def _folder_of(target: Target) -> Path:
+    """Return where a work puts what it makes: beside the place of its result."""
+    place = Path(os.path.realpath(target.path))
+    name = place.stem if place.stem == target.name else f"{place.stem}.{target.name}"
+    return place.parent / f".{name}.tasks"
+
+
+def _forget(folders: Sequence[Path]) -> None:
+    for folder in folders:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _how(whole: Whole, grounds: Grounds) -> str:
+    where = "one after the other"
+    if grounds.cluster:
+        where = f"on the workers of {grounds.cluster}"
+    elif grounds.workers > 1:
+        where = f"in {counted(grounds.workers, 'process')}".replace("processs", "processes")
+    return f"{whole.layer.name}: done in {counted(whole.n_tasks, 'task')}, {where}"
+
+
+def _place(done: Sequence[tuple[Target, Whole]], progress: Progress) -> None:
+    """Put all results in their places, in one step."""
+    with together():
+        for target, whole in done:
+            progress.stage(f"writing {target.words}")
+            if is_meant_as_folder(target.path):
+                _place_folder(target, whole)
+            else:
+                layer = parquet_parts.read(whole.folder, target.name).layers[0]
+                metadata = whole.given[0].metadata
+                given = replace(layer, name=target.name, metadata=metadata, lineage=None, rows=None)
+                write([(target, given)], whole.given[:1])
+
+
+def _place_folder(target: Target, whole: Whole) -> None:
+    noted, lineage = record.current(), ""
+    if noted is not None:
+        own = noted.of_result(
+            replace(whole.layer, name=target.name, lineage=None),
+            str(target.path),
+            whole.given[0].lineage,
+            n_rows=whole.n_rows,
+        ).lineage
+        lineage = own.to_json() if own is not None else ""
+    parquet_parts.write_index(whole.folder, Index(whole.parts, *whole.kind, lineage))
+    destination.hold_place(target)
+    with replacing_folder(target.path) as new:
+        new.rmdir()
+        whole.folder.rename(new)
