@@ -47,19 +47,21 @@ def dissolve(
       polygene dissolve tolva.gpkg#sectors --by district -o districts.gpkg \\
         --aggregate "sectors = count()" --aggregate "depth = max(depth_max)"
     """
-    from polygene.ops.dissolve import dissolve as dissolve_layer
+    from polygene.growing.calls import Call
+
+    told = {
+        "by": options.terms_of(by),
+        "aggregate": aggregate,
+        "null_group": null_group,
+        "single_parts": single_parts,
+        "precision": precision,
+        "invalid": asked.invalid or "mend",
+    }
+    call = Call("dissolve", "polygene.ops.dissolve", "dissolve", told)
 
     def work(layer: Layer, progress: Progress) -> DissolveResult:
         with keeping_dump(asked.keep_dump, [layer]):
-            return dissolve_layer(
-                layer,
-                options.terms_of(by),
-                aggregate,
-                null_group=null_group,
-                single_parts=single_parts,
-                precision=precision,
-                invalid=asked.invalid or "mend",
-                progress=progress,
-            )
+            found: DissolveResult = call.on(layer, progress=progress)
+            return found
 
-    work_on_each("dissolve", asked, work)
+    work_on_each("dissolve", asked, work, call=call)

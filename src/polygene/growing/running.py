@@ -27,6 +27,8 @@ from polygene.formats.wanted import PORTIONED
 from polygene.growing import ways, work
 from polygene.growing.adding import added
 from polygene.growing.calls import Call
+from polygene.growing.dissolving import bundles_of, give_borders, join_bundle
+from polygene.growing.dissolving import told as dissolve_told
 from polygene.growing.executors import Cluster, Executor, Here, Processes
 from polygene.growing.source import Source
 from polygene.growing.tasks import Task, edges_of_memory, tasks_of
@@ -69,10 +71,14 @@ class Grounds:
         return Here() if self.workers <= 1 else Processes(self.workers)
 
     @property
+    def bytes_of_one(self) -> int:
+        """How much memory a process may take."""
+        return self.memory if self.cluster or self.workers <= 1 else self.memory // self.workers
+
+    @property
     def edges(self) -> int:
         """How many edges a task may have."""
-        own = self.memory if self.cluster or self.workers <= 1 else self.memory // self.workers
-        return edges_of_memory(own)
+        return edges_of_memory(self.bytes_of_one)
 
 
 @dataclass(frozen=True)
@@ -148,12 +154,30 @@ def run(
     place = folder / "tasks"
     job = Job(call, tuple(sources), place, reach, counts_invalid)
     _keep(place, "job", job)
-    done = own.all(functools.partial(do_task_of, str(place)), tasks, "task")
-    parts, like, kind, to = own.together(done, place, folder / "result", proves)
-    summary = _told(call, sources, done)
+    if call.command == "dissolve":
+        given_borders = own.all(
+            functools.partial(give_borders, str(place)), tasks, "borders of task"
+        )
+        groups = folder / "groups"
+        groups.mkdir(exist_ok=True)
+        bundles = bundles_of(
+            given_borders, place, groups, call, grounds.bytes_of_one, grounds.tasks or 1
+        )
+        done = own.all(functools.partial(join_bundle, str(place)), bundles, "groups of task")
+        parts, like, kind, to = own.together(done, groups, folder / "result", proves)
+        summary = dissolve_told(given_borders, done, sources[0])
+    else:
+        done = own.all(functools.partial(do_task_of, str(place)), tasks, "task")
+        parts, like, kind, to = own.together(done, place, folder / "result", proves)
+        summary = _told(call, sources, done)
     notes += _invalid(done, like) if counts_invalid else []
     n_rows = sum(part.n_rows for part in parts)
     return Whole(to, parts, kind, like, n_rows, summary, notes, len(tasks), given)
+
+
+def job_in(place: str) -> Job:
+    """Return the job that is kept in a folder."""
+    return _job(place, os.stat(os.path.join(place, "job")).st_mtime)
 
 
 @functools.lru_cache(maxsize=4)
@@ -166,8 +190,7 @@ def _job(place: str, stamp: float) -> Job:
 
 def do_task_of(place: str, task: Task) -> Done:
     """Do a task of the job that is kept in a folder."""
-    stamp = os.stat(os.path.join(place, "job")).st_mtime
-    return work.do_task(_job(place, stamp), task)
+    return work.do_task(job_in(place), task)
 
 
 def _keep(folder: Path, name: str, value: Any) -> None:

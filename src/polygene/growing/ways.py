@@ -8,6 +8,9 @@ from dataclasses import dataclass
 from polygene.crs import is_same
 from polygene.growing.calls import Call
 from polygene.growing.source import Source
+from polygene.ops.given import names
+from polygene.table.aggregate import Take
+from polygene.table.expression import looks_at_geometry
 
 OVERLAYS = ("clip", "erase", "intersect", "imprint", "union", "contrast")
 ROWS = ("convert", "buffer", "mend", "hull", "parts", "measure", "fields", "reproject", "subset")
@@ -30,6 +33,7 @@ class Way:
 ALONE = Way(False, False, 0.0)
 NEAR = Way(True, True, 6.0)  # four that they have to do with each other, and the roundings
 PARTNERS = Way(False, False, 6.0)
+GROUPS = Way(False, True, 6.0)
 
 # Arguments that make one task of any work, and why.
 _TOO_WIDE = {
@@ -49,18 +53,23 @@ _TOO_WIDE = {
 }
 
 
+_NO_CRS = (
+    "a layer without a CRS is one task, since the step of its grid hangs on all coordinates; say with "
+    "`crs` which it is in"
+)
+
+
 def way_of(call: Call, sources: Sequence[Source]) -> Way | str:
     """Return how a work is cut, or why it is one task."""
     told = call.arguments
+    if call.command == "dissolve":
+        return _of_dissolve(call, sources[0])
     for name, reason in _TOO_WIDE.items():
         if reason and told.get(name):
             return f"with `{name}` it is one task: {reason}"
     own, others = sources[0].like, [source.like for source in sources[1:]]
     if own.crs is None:
-        return (
-            "a layer without a CRS is one task, since the step of its grid hangs on all coordinates; "
-            "say with `crs` which it is in"
-        )
+        return _NO_CRS
     if any(not is_same(own.crs, other.crs) for other in others):
         return "layers in different CRS are one task; reproject one of them first"
     if call.command in OVERLAYS:
@@ -80,6 +89,17 @@ def way_of(call: Call, sources: Sequence[Source]) -> Way | str:
     if call.command in ROWS:
         return ALONE
     return f"{call.command} is one task"
+
+
+def _of_dissolve(call: Call, source: Source) -> Way | str:
+    if source.like.crs is None:
+        return _NO_CRS
+    for text in names(call.arguments.get("aggregate")):
+        take = Take.parse(text)
+        trees = (take.argument, take.weight, take.rank)
+        if any(tree is not None and looks_at_geometry(tree) for tree in trees):
+            return "aggregates of geometry make it one task: what is joined has no geometry yet"
+    return GROUPS
 
 
 def takes_map_units(call: Call) -> bool:

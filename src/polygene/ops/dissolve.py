@@ -119,7 +119,7 @@ def dissolve(
         # What lies under one feature only is the same in both, but for the order of adding up.
         area, overlap = float(sizes.sum()), max(0.0, float(own_sizes.sum() - sizes.sum()))
     else:
-        geometry = _gathered(layer.geometry, groups)
+        geometry = gathered(layer.geometry, groups)
     attributes = agreed(layer.table, groups, by)
     attributes = with_taken(attributes, takes, layer, groups)
     result = replace(layer, geometry=geometry, table=attributes.table, ids=None)
@@ -268,7 +268,7 @@ def _distinct(face: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:
     return face[is_new], group[is_new]
 
 
-def _gathered(column: GeometryColumn, groups: Groups) -> GeometryColumn:
+def gathered(column: GeometryColumn, groups: Groups) -> GeometryColumn:
     """Gather the parts of a group's rows into one row."""
     group = groups.group[owners(column.row_offsets)]
     order = np.argsort(group, kind="stable")

@@ -9,11 +9,14 @@ lies at the grid point of its node.
 
 from __future__ import annotations
 
+from typing import Protocol
+
 import numpy as np
 
 from polygene.arrays import BoolArray, owners
 from polygene.errors import BalanceError
 from polygene.plane import bounds, sums
+from polygene.plane.arrangement import Arrangement
 from polygene.plane.overlay import Overlay
 from polygene.plane.rings import Rings
 from polygene.plane.steps import Steps
@@ -71,8 +74,15 @@ def prove_rows(plan: Overlay, faces: Sums) -> None:
         _check(moved > most, f"a row of {role} and where its borders were led", mine, given)
 
 
+class HasArrangement(Protocol):
+    """What rings were traced from."""
+
+    @property
+    def arrangement(self) -> Arrangement: ...
+
+
 def prove_pieces(
-    plan: Overlay, rings: Rings, keeps: BoolArray, wanted: Sums, what: str = "piece"
+    plan: HasArrangement, rings: Rings, keeps: BoolArray, wanted: Sums, what: str = "piece"
 ) -> None:
     """Prove that rings enclose the faces of pieces, of which ``wanted`` (n_pieces,) is twice the area.
 

@@ -250,20 +250,51 @@ def thinned(
     -------
     (n_items,) bool
     """
+    return kept_nodes(rings, straight_lines(arrangement, noded, rings, rows_of_piece, row_of_part))
+
+
+def kept_nodes(rings: Rings, line_at: I64Array) -> BoolArray:
+    """Return which nodes of rings to keep, if those may go that have a line: see `thinned`."""
+    if (line_at == NONE).all():
+        return np.ones(len(line_at), bool)
+    ring_of, before = _before(rings)
+    # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
+    # to several lines, each node may be straight and yet the ring turn.
+    turns = (line_at != NONE) & (line_at[before] != NONE) & (line_at != line_at[before])
+    keeps = (line_at == NONE) | turns
+    # A sliver bent by a stranger's node alone would fall flat: it keeps what holds it open.
+    is_flat = count_by(ring_of[keeps], len(rings.piece)) < 3
+    return keeps | is_flat[ring_of]
+
+
+def _before(rings: Rings) -> tuple[I64Array, I64Array]:
+    """Return (n_items,) the ring of each item, and the item before it round its ring."""
+    before = np.arange(len(rings.halfedge)) - 1
+    before[rings.offsets[:-1]] = rings.offsets[1:] - 1
+    return owners(rings.offsets), before
+
+
+def straight_lines(
+    arrangement: Arrangement,
+    noded: Noded,
+    rings: Rings,
+    rows_of_piece: I64Array,
+    row_of_part: I64Array,
+) -> I64Array:
+    """Return for each item of the rings the line that runs straight through its node, if it may go.
+
+    As `thinned` says; NONE for a node that stays.
+    """
     # Nodes inside a line that nothing misses narrowly are the only ones that may go: is_passed says
     # so for each node of the noding.
-    n_items = len(rings.halfedge)
-    keeps = np.ones(n_items, bool)
+    line_at = np.full(len(rings.halfedge), NONE, np.int64)
     if not noded.is_passed.any():
-        return keeps
+        return line_at
     node = arrangement.origin[rings.halfedge]
     candidates = np.flatnonzero(noded.is_passed[node])
     if len(candidates) == 0:
-        return keeps
-    # (n_items,) the ring of each item, and the item before it round its ring
-    ring_of = owners(rings.offsets)
-    before = np.arange(n_items) - 1
-    before[rings.offsets[:-1]] = rings.offsets[1:] - 1
+        return line_at
+    ring_of, before = _before(rings)
     # (n_candidates,) asked: is there a line that runs straight through, for each row of the piece?
     piece = rings.piece[ring_of[candidates]]
     line = np.empty(len(candidates), np.int64)
@@ -291,15 +322,8 @@ def thinned(
     # side.
     drops = line != NONE
     drops &= _is_passed_once(arrangement, piece, node[candidates], node[candidates[drops]])
-    # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
-    # to several lines, each node may be straight and yet the ring turn.
-    line_at = np.full(n_items, NONE, np.int64)
     line_at[candidates[drops]] = line[drops]
-    turns = (line_at != NONE) & (line_at[before] != NONE) & (line_at != line_at[before])
-    keeps = (line_at == NONE) | turns
-    # A sliver bent by a stranger's node alone would fall flat: it keeps what holds it open.
-    is_flat = count_by(ring_of[keeps], len(rings.piece)) < 3
-    return keeps | is_flat[ring_of]
+    return line_at
 
 
 def _lengths_of_lines(noded: Noded) -> F64Array:

@@ -104,13 +104,18 @@ class Expression:
     @property
     def looks_at_geometry(self) -> bool:
         """Whether it needs more of a feature than its attributes."""
-        calls = {str(call.children[0]).lower() for call in self._tree.find_data("call")}
-        return not calls.isdisjoint({*GEOMETRY_FUNCTIONS, *spatial.FUNCTIONS})
+        return looks_at_geometry(self._tree)
 
     @property
     def tree(self) -> lark.Tree:
         """The parsed expression itself."""
         return self._tree.children[0]
+
+
+def looks_at_geometry(tree: lark.Tree) -> bool:
+    """Whether a parsed expression needs more of a feature than its attributes."""
+    calls = {str(call.children[0]).lower() for call in tree.find_data("call")}
+    return not calls.isdisjoint({*GEOMETRY_FUNCTIONS, *spatial.FUNCTIONS})
 
 
 class Truth(NamedTuple):

@@ -77,16 +77,17 @@ def _by_content(layer: Layer, rows: I64Array, places: I64Array, bounds: F64Array
     some = layer.take(rows)
     columns = [pa.array(run), pc.fill_null(to_wkb(some.geometry).cast(pa.binary()), b"")]
     columns.append(pa.array(some.geometry.is_null.astype(np.int8)))
-    columns += [_sortable(column) for column in some.table.columns]
+    columns += [sortable(column) for column in some.table.columns]
     table = pa.table(columns, [f"k{k}" for k in range(len(columns))])
     found = pc.sort_indices(table, [(name, "ascending") for name in table.column_names])
     return rows[np.asarray(found).astype(np.int64)]
 
 
-def _sortable(column: pa.ChunkedArray) -> pa.ChunkedArray:
+def sortable(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Return values that Arrow can sort, equal where these are."""
     kind = column.type
     if pa.types.is_dictionary(kind):
-        return _sortable(column.cast(kind.value_type))
+        return sortable(column.cast(kind.value_type))
     if pa.types.is_boolean(kind):
         return column.cast(pa.int8())
     if pa.types.is_nested(kind) or pa.types.is_null(kind):
