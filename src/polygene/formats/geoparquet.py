@@ -311,6 +311,20 @@ def boxes_of(path: Path, groups: Sequence[int]) -> F64Array:
     return np.column_stack([np.asarray(pc.fill_null(c, np.nan), np.float64) for c in corners])
 
 
+def column_of(path: Path, groups: Sequence[int], name: str) -> I64Array:
+    """Return the whole numbers in a column of some groups of a file.
+
+    Raises
+    ------
+    FileError
+        If they cannot be read.
+    """
+    try:
+        return np.asarray(_open(path).read_row_groups(list(groups), columns=[name]).column(0))
+    except (pa.ArrowException, OSError, IndexError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+
+
 def _plain_table(file: pq.ParquetFile, path: Path, name: str) -> Reading:
     """Read a table of which nothing says that it has geometry; a column may be some all the same."""
     try:
@@ -438,6 +452,7 @@ def write_groups(place: Path, layer: Layer, groups: I64Array) -> tuple[F64Array,
     """
     bounds = layer.geometry.row_bounds()
     table, shapes = _table_of(layer, bounds)
+    table = table.combine_chunks()  # how it lies in memory would show in the pages of the file
     try:
         with pq.ParquetWriter(place, table.schema, **_way_of(table)) as file:
             for first, stop in itertools.pairwise(groups.tolist()):

@@ -152,7 +152,7 @@ def run(
         way.own_are_near,
     )
     place = folder / "tasks"
-    job = Job(call, tuple(sources), place, reach, counts_invalid)
+    job = Job(call, tuple(sources), place, reach, counts_invalid, way.core_alone)
     _keep(place, "job", job)
     if call.command == "dissolve":
         given_borders = own.all(

@@ -14,7 +14,7 @@ from polygene.formats import geoparquet
 from polygene.formats.base import Reading
 from polygene.formats.joining import joined
 from polygene.formats.parquet_parts.index import Groups, Index
-from polygene.geometry import Extent, GeometryColumn
+from polygene.geometry import Extent, GeometryColumn, concatenate
 from polygene.layer import Layer
 
 # Columns of a copy that say which row of its source each is, and the identifier it had there.
@@ -55,6 +55,26 @@ class Source:
         for part, own in _by_part(every, groups):
             found.append(geoparquet.boxes_of(self._file(part), own))
         return np.concatenate(found)
+
+    def numbers(self, groups: I64Array) -> I64Array:
+        """Return the numbers of the rows of some groups (rising), as the source counts them."""
+        every = self.groups()
+        if not self.is_copy:
+            return spans(every.first[:-1][groups], np.diff(every.first)[groups])
+        found = [np.zeros(0, np.int64)]
+        for part, own in _by_part(every, groups):
+            found.append(geoparquet.column_of(self._file(part), own, NUMBER))
+        return np.concatenate(found)
+
+    def merged(self, layer: Layer, more: Layer) -> Layer:
+        """Return rows of two layers of this source as one, in its order."""
+        column = concatenate([layer.geometry, more.geometry])
+        column = replace(column, is_multi=layer.geometry.is_multi or more.geometry.is_multi)
+        table = pa.concat_tables([layer.table, more.table])
+        rows = np.concatenate([layer.numbers, more.numbers]) - 1
+        ids = None if layer.ids is None or more.ids is None else np.append(layer.ids, more.ids)
+        whole = replace(layer, geometry=column, table=table, ids=ids, rows=rows)
+        return whole.take(np.argsort(rows, kind="stable"))
 
     def rows(self, groups: I64Array, keeps: BoolArray | None = None) -> Layer:
         """Return the rows of some groups (rising), those that ``keeps`` marks, as the source has them.

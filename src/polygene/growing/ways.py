@@ -22,17 +22,19 @@ class Way:
 
     all_are_core : whether each row of OTHERs is the work of a task too, not INPUT's alone
     own_are_near : whether rows of INPUT near those of a task have to do with them
+    core_alone : whether the operation is given rows of INPUT that are its core alone
     reach : how far rows have to do with each other, in grid units
     """
 
     all_are_core: bool
     own_are_near: bool
     reach: float
+    core_alone: bool = False
 
 
 ALONE = Way(False, False, 0.0)
 NEAR = Way(True, True, 6.0)  # four that they have to do with each other, and the roundings
-PARTNERS = Way(False, False, 6.0)
+PARTNERS = Way(False, True, 6.0, core_alone=True)
 GROUPS = Way(False, True, 6.0)
 
 # Arguments that make one task of any work, and why.

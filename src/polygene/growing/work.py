@@ -39,7 +39,7 @@ from polygene.growing.tasks import Task
 from polygene.layer import Layer
 from polygene.ops.part import Part, working_on
 from polygene.ops.summary import NamedRows
-from polygene.plane.near_boxes import NearBoxes
+from polygene.plane.near_boxes import NearBoxes, boxes_of_edges
 from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT
 
@@ -60,6 +60,7 @@ class Job:
     folder: Path
     reach: float = 0.0
     counts_invalid: bool = False
+    core_alone: bool = False
     version: str = __version__
 
 
@@ -150,7 +151,12 @@ def do_task(job: Job, task: Task) -> Done:
 def _done(job: Job, task: Task) -> Done:
     began = time.monotonic()
     layers, core = rows_of(job, task)
-    part = Part(core, [source.extent for source in job.sources])
+    context = None
+    if job.core_alone:
+        is_core = np.isin(layers[0].numbers - 1, core[0])
+        context = layers[0].take(~is_core)
+        layers[0] = layers[0].take(is_core)
+    part = Part(core, [source.extent for source in job.sources], context)
     with working_on(part), record.recording(record.Record(job.call.command, {})):
         result = job.call.on(*layers, progress=SILENT)
     made = store(result.layer.as_result(), job.folder, task.number)
@@ -173,19 +179,31 @@ def rows_of(job: Job, task: Task) -> tuple[list[Layer], list[I64Array]]:
     """Return the layers of a task, core rows and those near them, and the numbers of its core rows."""
     boxes = [s.boxes(own) for s, own in zip(job.sources, task.core, strict=True)]
     cells = NearBoxes(np.concatenate(boxes), job.reach)
-    layers, core = [], []
+    layers, core, edges = [], [], [np.zeros((0, 4))]
     for source, own, near in zip(job.sources, task.core, task.near, strict=True):
         groups = np.sort(np.concatenate([own, near]))
         keeps = cells.meets(source.boxes(groups))
         keeps |= _rows_in(source, groups, own)
         layers.append(source.rows(groups, keeps))
-        core.append(_numbers_of(source, own))
-    if any(source.is_copy for source in job.sources):
-        core = [
-            _copied_numbers(s, own, n)
-            for s, own, n in zip(job.sources, task.core, core, strict=True)
-        ]
+        core.append(np.sort(source.numbers(own)))
+        if job.reach:
+            found = boxes_of_edges(layers[-1].geometry)
+            edges.append(found[cells.meets(found)])
+    further = NearBoxes(np.concatenate(edges), job.reach)
+    for k, source in enumerate(job.sources):
+        if job.reach and (len(task.near[k]) or k or not job.core_alone):
+            layers[k] = _with_more(source, layers[k], further)
     return layers, core
+
+
+def _with_more(source: Source, layer: Layer, near: NearBoxes) -> Layer:
+    """Add rows near edges that reach further than the rows of a task, and tell where those may go."""
+    groups = np.flatnonzero(near.meets(source.groups().boxes))
+    keeps = near.meets(source.boxes(groups))
+    keeps[keeps] = ~np.isin(source.numbers(groups)[keeps], layer.numbers - 1)
+    if not keeps.any():
+        return layer
+    return source.merged(layer, source.rows(groups, keeps))
 
 
 def _rows_in(source: Source, groups: I64Array, chosen: I64Array) -> BoolArray:
@@ -193,20 +211,6 @@ def _rows_in(source: Source, groups: I64Array, chosen: I64Array) -> BoolArray:
     every = source.groups()
     counts = np.diff(every.first)[groups]
     return np.repeat(np.isin(groups, chosen), counts)
-
-
-def _numbers_of(source: Source, groups: I64Array) -> I64Array:
-    every = source.groups()
-    spans = [np.arange(every.first[g], every.first[g + 1]) for g in groups.tolist()]
-    return np.concatenate([np.zeros(0, np.int64), *spans])
-
-
-def _copied_numbers(source: Source, groups: I64Array, numbers: I64Array) -> I64Array:
-    """Return the numbers of rows in the file that a copy was made of."""
-    if not source.is_copy:
-        return numbers
-    rows = source.rows(groups).rows
-    return numbers if rows is None else np.sort(rows)
 
 
 def store(layer: Layer, folder: Path, number: int) -> Made:

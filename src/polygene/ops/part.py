@@ -25,11 +25,13 @@ class Part:
 
     core : the rows that the task is for, as their sources number them, rising
     extents : of the whole layers
+    context : rows of INPUT near the core, where an operation is given its core alone
     told : numbers of rows that something is true of, for who adds up tasks
     """
 
     core: Sequence[I64Array]
     extents: Sequence[Extent | None]
+    context: Layer | None = None
     told: dict[str, I64Array] = field(default_factory=dict)
 
     def tell(self, what: str, rows: I64Array) -> None:

@@ -9,8 +9,22 @@ from __future__ import annotations
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.geometry import Family, GeometryColumn
 
 MOST_CELLS = 1 << 20
+NEAR = 4.0  # grid units within which borders have to do with each other
+
+
+def boxes_of_edges(column: GeometryColumn) -> F64Array:
+    """Return the boxes (n, 4) of all edges of lines and polygons, those that close open rings too."""
+    if column.family == Family.POINTS or not column.n_vertices:
+        return np.zeros((0, 4))
+    ends = column.ring_offsets[1:] - 1
+    following = np.arange(1, column.n_vertices + 1)
+    filled = np.flatnonzero(np.diff(column.ring_offsets) > 0)
+    following[ends[filled]] = column.ring_offsets[filled]
+    here, there = column.xy, column.xy[following]
+    return np.column_stack([np.minimum(here, there), np.maximum(here, there)])
 
 
 class NearBoxes:

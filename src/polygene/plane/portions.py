@@ -1,8 +1,8 @@
 """Portions of two layers that can be looked at one without the other.
 
-What two rows are to each other depends on nothing else, so one layer is cut in tiles and each tile
-looked at with what of the other layer comes near it: side by side, with less memory at a time, and the
-same portions whatever the machine.
+What two rows are to each other depends on what is near them alone, so one layer is cut in tiles and
+each tile looked at with what of both layers comes near it: side by side, with less memory at a time,
+and the same portions whatever the machine.
 """
 
 from __future__ import annotations
@@ -11,8 +11,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array
+from polygene.arrays import BoolArray, F64Array, I64Array
 from polygene.geometry import GeometryColumn
+from polygene.plane.near_boxes import NearBoxes
 
 # An arrangement of so many vertices stays in tens of megabytes; larger ones gain nothing.
 TILE = 200_000  # vertices of both layers
@@ -20,10 +21,16 @@ MOST_REPEATED = 1.5  # times that portions may hold all there is
 
 
 class Portion(NamedTuple):
-    """Rows of the first and of the second layer: (n_first,) and (n_second,) of each."""
+    """Rows of the first and of the second layer: (n_first,) and (n_second,) of each.
+
+    own, is_asked : pairs are asked for of those rows of the first (0) or second (1); the others are
+        near them only
+    """
 
     first: I64Array
     second: I64Array
+    own: int
+    is_asked: BoolArray
 
 
 def portions(first: GeometryColumn, second: GeometryColumn, margin: float) -> list[Portion]:
@@ -45,8 +52,23 @@ def portions(first: GeometryColumn, second: GeometryColumn, margin: float) -> li
             # What long rows of the other layer would be looked at again and again is counted first.
             n_vertices = sum(int(sizes[near].sum()) for _, near in found)
             if len(found) > 1 and n_vertices <= MOST_REPEATED * column.n_vertices + TILE:
-                return [Portion(*pair) if own == 0 else Portion(*pair[::-1]) for pair in found]
-    return [Portion(np.arange(first.n_rows), np.arange(second.n_rows))]
+                return [
+                    _with_neighbours(own, bounds[own], rows, near, margin) for rows, near in found
+                ]
+    every = np.arange(first.n_rows)
+    return [Portion(every, np.arange(second.n_rows), 0, every >= 0)]
+
+
+def _with_neighbours(
+    own: int, bounds: F64Array, rows: I64Array, near: I64Array, margin: float
+) -> Portion:
+    """Return a tile of one layer with rows of the same that come near it, and those of the other."""
+    is_near = NearBoxes(bounds[rows], margin).meets(bounds)
+    is_near[rows] = True
+    mine = np.flatnonzero(is_near)
+    is_asked = np.isin(mine, rows)
+    first, second = (mine, near) if own == 0 else (near, mine)
+    return Portion(first, second, own, is_asked)
 
 
 def _by_tiles(

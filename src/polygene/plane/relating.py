@@ -15,6 +15,7 @@ import numpy as np
 from polygene import parallel
 from polygene.arrays import (
     NONE,
+    BoolArray,
     F64Array,
     I64Array,
     bucket,
@@ -30,6 +31,7 @@ from polygene.measures import Ruler
 from polygene.plane.arrangement import OUTSIDE, Arrangement, Borders, arrange
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
+from polygene.plane.near_boxes import NEAR
 from polygene.plane.noding import Noded, node_edges
 from polygene.plane.portions import Portion, portions
 
@@ -50,6 +52,9 @@ class Pairs(NamedTuple):
     second: I64Array
     matrix: np.ndarray
     shared: F64Array
+
+    def only(self, kept: BoolArray) -> Pairs:
+        return Pairs(self.first[kept], self.second[kept], self.matrix[kept], self.shared[kept])
 
 
 class _Cells(NamedTuple):
@@ -74,14 +79,17 @@ def relate(
 ) -> Pairs:
     """Return all pairs of rows that meet, with their matrices; areas as a ruler has them, if given."""
 
-    # Portions are tiles of pairs whose boxes meet; what two rows are to each other depends on the
-    # two alone, so each tile is an arrangement of its own.
+    # Portions are tiles of pairs whose boxes meet; what two rows are to each other depends on what is
+    # near them alone, so each tile is an arrangement of its own.
     def look(portion: Portion) -> Pairs:
         found = _relate(first.take(portion.first), second.take(portion.second), grid, ruler)
+        kept = portion.is_asked[(found.first, found.second)[portion.own]]
+        if not kept.all():
+            found = found.only(kept)
         return found._replace(first=portion.first[found.first], second=portion.second[found.second])
 
     # What is within a grid unit may meet on the grid though the boxes do not.
-    found = parallel.each_of(look, portions(first, second, 2 * grid.step))
+    found = parallel.each_of(look, portions(first, second, NEAR * grid.step))
     a, b, matrix, shared = (np.concatenate(columns) for columns in zip(*found, strict=True))
     # Sorted by first, then second, whatever the tiles were: two counting sorts.
     by_second = bucket(b, second.n_rows).order

@@ -131,7 +131,8 @@ def only_of(done: Cut, is_asked: BoolArray, is_other_asked: BoolArray, starts: I
     if is_asked.all() and is_other_asked.all():
         return done
     own = done.rows[:, 0]
-    kept = (own != NONE) & is_asked[own]
+    kept = own != NONE
+    kept[kept] = is_asked[own[kept]]
     is_alone = own == NONE
     if is_alone.any():
         theirs = done.rows[is_alone, 1:]

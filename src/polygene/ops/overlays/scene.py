@@ -23,11 +23,9 @@ from polygene.ops.part import core_of, current, extent_of_whole
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
-from polygene.plane.near_boxes import NearBoxes
+from polygene.plane.near_boxes import NEAR, NearBoxes, boxes_of_edges
 from polygene.plane.rules import Rule
 from polygene.plane.touch import rows_touched
-
-NEAR = 4.0  # grid units within which borders have to do with each other
 
 
 class Scene(NamedTuple):
@@ -75,8 +73,13 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
         enters = touched.copy()
         if layer.geometry.family == Family.POLYGONS:
             # What is near has to do with where borders run, whether OTHER meets it or not.
-            near_touched = NearBoxes(bounds[touched], NEAR * grid.step).meets(bounds)
-            enters |= near_touched & _may_enter(rule, bounds, extents)
+            may_enter = _may_enter(rule, bounds, extents)
+            cells = NearBoxes(bounds[touched], NEAR * grid.step)
+            near_touched = cells.meets(bounds) & may_enter & ~touched
+            # Their edges may reach further, and what is near those tells whether they may be moved.
+            edges = boxes_of_edges(layer.geometry.take(np.flatnonzero(near_touched)))
+            further = NearBoxes(edges[cells.meets(edges)], NEAR * grid.step).meets(bounds)
+            enters |= near_touched | (further & may_enter)
         own_rows = np.flatnonzero(enters)
         is_touched = touched[own_rows]
     return Scene(

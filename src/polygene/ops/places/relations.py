@@ -7,9 +7,11 @@ import numpy as np
 from polygene.arrays import I64Array
 from polygene.crs import is_geographic
 from polygene.errors import DataError, UsageError, did_you_mean
-from polygene.geometry import extent_of
+from polygene.geometry import concatenate, extent_of
 from polygene.layer import Layer
 from polygene.measures import ruler_for
+from polygene.ops.admit import admit
+from polygene.ops.part import current, extent_of_whole
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.plane.relating import Pairs, relate
 from polygene.plane.relations import RELATIONS, has_meaning
@@ -25,11 +27,19 @@ def related(layer: Layer, other: Layer, precision: float | None = None) -> Pairs
     DataError
         If coordinates are not finite.
     """
-    extents = [extent_of(finite_bounds(y)) for y in (layer, other)]
-    grid = grid_for(layer, extents, precision)
+    own = [extent_of(finite_bounds(y)) for y in (layer, other)]
+    extents = [extent_of_whole(k, extent) for k, extent in enumerate(own)]
+    grid = grid_for(layer, [*extents, *own], precision)
     near = [_near(y, extent) for y, extent in ((layer, extents[1]), (other, extents[0]))]
     ruler = ruler_for(layer.crs) if is_geographic(layer.crs) else None
-    found = relate(layer.geometry.take(near[0]), other.geometry.take(near[1]), grid, ruler)
+    first, second = layer.geometry.take(near[0]), other.geometry.take(near[1])
+    part = current()
+    if part is not None and part.context is not None:  # others of INPUT that are near these
+        context = admit(part.context).layer
+        first = concatenate([first, context.geometry.take(_near(context, extents[1]))])
+    found = relate(first, second, grid, ruler)
+    if len(near[0]) < first.n_rows:
+        found = found.only(found.first < len(near[0]))
     size = 1.0 if ruler is not None else grid.step**2
     return Pairs(near[0][found.first], near[1][found.second], found.matrix, found.shared * size)
 

@@ -1,0 +1,172 @@
+"""In tasks comes out what the whole at once gives: the same files to the byte, the same facts."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+import polygene
+from polygene import crs
+from polygene.geometry import concatenate
+from polygene.growing.running import Grounds, OneTaskError
+from polygene.progress import SILENT
+from tests.support import generators as make
+from tests.support.cases import KINDS, STEPS
+from tests.support.growing import call_of, differences, in_tasks, put, sums
+
+UTM = crs.parse("EPSG:32633")
+OPERATIONS = (
+    ("union", 2, {"origins": True}),
+    ("clip", 2, {}),
+    ("erase", 2, {}),
+    ("intersect", 2, {}),
+    ("imprint", 2, {}),
+    ("contrast", 2, {}),
+    ("dissolve", 1, {"by": ("group",), "aggregate": ("total = sum(v)",)}),
+    ("dissolve", 1, {"single_parts": True}),
+    ("buffer", 1, {"distance": 5.0}),
+    ("mend", 1, {}),
+    ("measure", 1, {"area": ("ha",)}),
+    ("hull", 1, {"each": True}),
+    ("parts", 1, {}),
+    ("join", 2, {"aggregate": ("total = sum(v)",)}),
+    ("join", 2, {"best": "shared"}),
+    ("subset", 2, {"relation": "touches"}),
+)
+ON_A_GRID = frozenset(
+    {"union", "clip", "erase", "intersect", "imprint", "contrast", "dissolve", "join", "subset"}
+)
+
+
+def tiled(rng: np.random.Generator, kind) -> tuple:
+    """Two layers of several cases of a kind beside and over each other, rows in any order."""
+    columns: tuple[list, list] = ([], [])
+    for at in np.ndindex(2, 2):
+        for own, column in zip(columns, kind(rng), strict=True):
+            own.append(column.with_xy(column.xy + np.array(at) * rng.uniform(40, 110)))
+    return tuple(concatenate(own) for own in columns)
+
+
+def layer(rng: np.random.Generator, name: str, column) -> polygene.Layer:
+    column = column.take(rng.permutation(column.n_rows))
+    fields = {"group": np.arange(column.n_rows) % 3, "v": rng.random(column.n_rows)}
+    return make.layer(name, column, UTM, **fields)
+
+
+class Compared(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.folder)
+
+    def compare(self, operation, layers, n_tasks: int, **more) -> None:
+        """Compare one operation on layers that `put` has written, at once and in tasks."""
+        command, n_layers, arguments = operation
+        call = call_of(command, **arguments, **(more if command in ON_A_GRID else {}))
+        refs = [ref for ref, _ in layers[:n_layers]]
+        whole = call.on(*(own for _, own in layers[:n_layers]), progress=SILENT)
+        result = replace(whole.layer.as_result(), name="whole")
+        wanted = sums(put(self.folder, result, 2_000_000).path)
+        shutil.rmtree(self.folder / "whole.parquet")
+        found = in_tasks(call, refs, self.folder, Grounds(tasks=n_tasks))
+        self.assertEqual(sums(found.folder), wanted, operation)
+        self.assertEqual(differences(whole.summary, found.summary), [], operation)
+
+    def written(self, *layers: polygene.Layer, n_bytes: int = 300) -> list:
+        refs = [put(self.folder, own, n_bytes) for own in layers]
+        return [(ref, polygene.read(str(ref.path))) for ref in refs]
+
+
+class Hostile(Compared):
+    """Every kind of trouble, on fine and on coarse grids."""
+
+    def test_every_operation_on_every_kind(self):
+        for number, kind in enumerate(KINDS):
+            rng = np.random.default_rng([7, number])
+            columns = tiled(rng, kind)
+            layers = self.written(*(layer(rng, n, c) for n, c in zip("ab", columns, strict=True)))
+            # A third of them with each kind, so that all have been with all in three.
+            for k, operation in enumerate(OPERATIONS):
+                if (k + number) % 3:
+                    continue
+                step, n_tasks = STEPS[(number + k) % len(STEPS)], (3, 7, 50)[(number + k) % 3]
+                with self.subTest(kind=kind.__name__, operation=operation, step=step):
+                    self.compare(operation, layers, n_tasks, precision=step)
+            for name in "ab":
+                shutil.rmtree(self.folder / f"{name}.parquet")
+
+    def test_a_country_over_all_and_islands_in_it(self):
+        rng = np.random.default_rng(3)
+        cells = make.coverage(8, 8, 20, rng)
+        country = make.polygons([[[make.star(rng, 300, 90, (80, 80))]]])
+        islands = make.polygons(
+            [[[make.star(rng, 9, 3, tuple(at))]] for at in rng.uniform(20, 140, (40, 2))]
+        )
+        all_rows = layer(rng, "a", concatenate([cells, country]))
+        layers = self.written(all_rows, layer(rng, "b", concatenate([islands, country])))
+        for operation in OPERATIONS:
+            with self.subTest(operation=operation):
+                self.compare(operation, layers, 7)
+
+    def test_lines_and_points(self):
+        rng = np.random.default_rng(4)
+        lines = make.lines([[make.path(rng, 8, 160, 4)] for _ in range(60)])
+        points = make.points([[at] for at in rng.uniform(0, 160, (80, 2)).round(1)])
+        cells = layer(rng, "cells", make.coverage(6, 6, 25, rng))
+        for column in (lines, points):
+            layers = self.written(layer(rng, "a", column), cells)
+            for operation in OPERATIONS:
+                if operation[0] in ("union", "contrast", "hull", "measure", "parts"):
+                    continue
+                if operation[2].get("best"):
+                    continue
+                if operation[2].get("relation") == "touches" and column is points:
+                    continue
+                with self.subTest(operation=operation, family=column.family.words):
+                    self.compare(operation, layers, 7)
+            for name in ("a", "cells"):
+                shutil.rmtree(self.folder / f"{name}.parquet")
+
+
+class Lengths(Compared):
+    def test_longitude_and_latitude(self):
+        rng = np.random.default_rng(5)
+        cells = make.coverage(6, 6, 25, rng)
+        degrees = cells.with_xy(cells.xy * 1e-3 + np.array([10.0, 69.0]))
+        other = make.polygons([[[make.star(rng, 40, 60, (70, 70))]]])
+        layers = [
+            replace(layer(rng, name, column), crs=crs.parse("EPSG:4326"))
+            for name, column in (
+                ("a", degrees),
+                ("b", other.with_xy(other.xy * 1e-3 + np.array([10.0, 69.0]))),
+            )
+        ]
+        written = self.written(*layers)
+        for operation in (*OPERATIONS[:7], ("buffer", 1, {"distance": "50m"}), OPERATIONS[10]):
+            with self.subTest(operation=operation):
+                self.compare(operation, written, 7)
+
+
+class OneTask(Compared):
+    def test_what_cannot_be_cut_says_why(self):
+        rng = np.random.default_rng(6)
+        ((ref, own),) = self.written(layer(rng, "a", make.coverage(3, 3, 25, rng)))
+        for command, arguments, reason in (
+            ("buffer", {"distance": 5.0, "dissolve": True}, "what overlaps is joined"),
+            ("union", {}, "with itself"),
+            ("hull", {"by": ("group",)}, "joined, however far"),
+            ("dissolve", {"aggregate": ("a = sum(area())",)}, "has no geometry yet"),
+        ):
+            with self.assertRaisesRegex(OneTaskError, reason):
+                in_tasks(call_of(command, **arguments), [ref], self.folder, Grounds())
+        nowhere = replace(own, crs=None, name="c")
+        with self.assertRaisesRegex(OneTaskError, "without a CRS"):
+            in_tasks(call_of("mend"), [put(self.folder, nowhere)], self.folder, Grounds())
+
+
+if __name__ == "__main__":
+    unittest.main()
