@@ -39,7 +39,7 @@ from polygene.growing.tasks import Task
 from polygene.layer import Layer
 from polygene.ops.part import Part, working_on
 from polygene.ops.summary import NamedRows
-from polygene.plane.near_boxes import NearBoxes, boxes_of_edges
+from polygene.plane.near_boxes import NearBoxes, reach_of_edges
 from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT
 
@@ -187,8 +187,7 @@ def rows_of(job: Job, task: Task) -> tuple[list[Layer], list[I64Array]]:
         layers.append(source.rows(groups, keeps))
         core.append(np.sort(source.numbers(own)))
         if job.reach:
-            found = boxes_of_edges(layers[-1].geometry)
-            edges.append(found[cells.meets(found)])
+            edges.append(reach_of_edges(layers[-1].geometry, cells))
     further = NearBoxes(np.concatenate(edges), job.reach)
     for k, source in enumerate(job.sources):
         if job.reach and (len(task.near[k]) or k or not job.core_alone):

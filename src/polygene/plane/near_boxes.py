@@ -8,15 +8,27 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.arrays import BoolArray, F64Array, I64Array, owners
 from polygene.geometry import Family, GeometryColumn
 
-MOST_CELLS = 1 << 20
+MOST_CELLS = 1 << 18
 NEAR = 4.0  # grid units within which borders have to do with each other
 
 
-def boxes_of_edges(column: GeometryColumn) -> F64Array:
-    """Return the boxes (n, 4) of all edges of lines and polygons, those that close open rings too."""
+def reach_of_edges(column: GeometryColumn, cells: NearBoxes) -> F64Array:
+    """Return how far edges go that meet some boxes: a box for each row that has such (n, 4)."""
+    boxes = _boxes_of_edges(column)
+    hit = np.flatnonzero(cells.meets(boxes))
+    row = owners(column.vertex_offsets_of_rows)[hit]
+    starts = np.flatnonzero(np.diff(row, prepend=-1))
+    if not len(starts):
+        return np.zeros((0, 4))
+    low = np.minimum.reduceat(boxes[hit, :2], starts)
+    return np.column_stack([low, np.maximum.reduceat(boxes[hit, 2:], starts)])
+
+
+def _boxes_of_edges(column: GeometryColumn) -> F64Array:
+    """Return the boxes (n, 4) of edges, by the vertex they begin at, with those that close rings."""
     if column.family == Family.POINTS or not column.n_vertices:
         return np.zeros((0, 4))
     ends = column.ring_offsets[1:] - 1
@@ -37,21 +49,21 @@ class NearBoxes:
             return
         boxes = boxes + np.array([-reach, -reach, reach, reach])
         self._low, high = boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)
-        # About four cells a box, square, so that the raster is never finer than there is to tell.
-        n_cells = min(MOST_CELLS, max(4096, 4 * len(boxes)))
+        # Square cells, many to a box, so that what is a box away is not taken for near.
+        n_cells = min(MOST_CELLS, max(1 << 15, 16 * len(boxes)))
         size = np.maximum(high - self._low, 0.0)
         side = float(max(np.sqrt(size[0] * size[1] / n_cells), size.max() / n_cells)) or 1.0
         self._side = side
         self._n = np.maximum(np.ceil(size / side).astype(np.int64), 1)
         first, last = self._cells(boxes)
-        marks = np.zeros((self._n[1] + 1, self._n[0] + 1), np.int64)
+        marks = np.zeros((self._n[1] + 1, self._n[0] + 1), np.int32)
         np.add.at(marks, (first[:, 1], first[:, 0]), 1)
         np.add.at(marks, (last[:, 1] + 1, last[:, 0] + 1), 1)
         np.add.at(marks, (first[:, 1], last[:, 0] + 1), -1)
         np.add.at(marks, (last[:, 1] + 1, first[:, 0]), -1)
-        covered = marks.cumsum(axis=0).cumsum(axis=1)[:-1, :-1] > 0
-        self._sums = np.zeros((self._n[1] + 1, self._n[0] + 1), np.int64)
-        np.cumsum(np.cumsum(covered, axis=0), axis=1, out=self._sums[1:, 1:])
+        covered = marks.cumsum(axis=1, dtype=np.int32).cumsum(axis=0, dtype=np.int32)[:-1, :-1] > 0
+        self._sums = np.zeros((self._n[1] + 1, self._n[0] + 1), np.int32)
+        np.cumsum(np.cumsum(covered, axis=1, dtype=np.int32), axis=0, out=self._sums[1:, 1:])
 
     def _cells(self, boxes: F64Array) -> tuple[I64Array, I64Array]:
         """Return the first and last column and row (n, 2) of boxes, of what lies beyond the nearest."""

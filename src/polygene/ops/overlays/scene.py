@@ -23,7 +23,7 @@ from polygene.ops.part import core_of, current, extent_of_whole
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
-from polygene.plane.near_boxes import NEAR, NearBoxes, boxes_of_edges
+from polygene.plane.near_boxes import NEAR, NearBoxes, reach_of_edges
 from polygene.plane.rules import Rule
 from polygene.plane.touch import rows_touched
 
@@ -77,8 +77,8 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
             cells = NearBoxes(bounds[touched], NEAR * grid.step)
             near_touched = cells.meets(bounds) & may_enter & ~touched
             # Their edges may reach further, and what is near those tells whether they may be moved.
-            edges = boxes_of_edges(layer.geometry.take(np.flatnonzero(near_touched)))
-            further = NearBoxes(edges[cells.meets(edges)], NEAR * grid.step).meets(bounds)
+            reach = reach_of_edges(layer.geometry.take(np.flatnonzero(near_touched)), cells)
+            further = NearBoxes(reach, NEAR * grid.step).meets(bounds)
             enters |= near_touched | (further & may_enter)
         own_rows = np.flatnonzero(enters)
         is_touched = touched[own_rows]
