@@ -23,6 +23,7 @@ class Settings:
         settings file
     format : the ending of files in folders, ``.gpkg`` if nothing is said
     precision, crs, encoding : as the options of these names
+    memory, workers, cluster : as these options, where a command works in tasks
     person : who works here, for the lineage; credit, licence : of results, if nothing else is said
     """
 
@@ -31,6 +32,9 @@ class Settings:
     precision: str = ""
     crs: str = ""
     encoding: str = ""
+    memory: str = ""
+    workers: str = ""
+    cluster: str = ""
     person: str = ""
     credit: str = ""
     licence: str = ""

@@ -7,12 +7,14 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 import polygene
 from polygene import crs
 from polygene.geometry import concatenate
+from polygene.growing import far_edges
 from polygene.growing.running import Grounds, OneTaskError
 from polygene.progress import SILENT
 from tests.support import generators as make
@@ -108,9 +110,13 @@ class Hostile(Compared):
         )
         all_rows = layer(rng, "a", concatenate([cells, country]))
         layers = self.written(all_rows, layer(rng, "b", concatenate([islands, country])))
-        for operation in OPERATIONS:
-            with self.subTest(operation=operation):
-                self.compare(operation, layers, 7)
+        for large in (20_000, 100):  # vertices of a row of which only what is near is brought
+            for operation in OPERATIONS:
+                with (
+                    mock.patch.object(far_edges, "LARGE", large),
+                    self.subTest(operation=operation, large=large),
+                ):
+                    self.compare(operation, layers, 7)
 
     def test_lines_and_points(self):
         rng = np.random.default_rng(4)

@@ -60,13 +60,27 @@ def of(asked: Asked) -> Grounds | None:
         raise click.UsageError("--cluster has workers of its own; leave --workers out")
     from polygene.growing.running import DEFAULT_MEMORY, Grounds
 
+    memory, workers, cluster = _settings()
     return Grounds(
-        memory=asked.memory or DEFAULT_MEMORY,
-        workers=asked.workers or 1,
-        cluster=asked.cluster or "",
+        memory=asked.memory or memory or DEFAULT_MEMORY,
+        workers=asked.workers or workers or 1,
+        cluster=asked.cluster or ("" if asked.workers else cluster),
         resume=asked.resume,
         tasks=asked.tasks,
     )
+
+
+def _settings() -> tuple[int | None, int | None, str]:
+    """Return memory, workers and cluster as the settings file has them."""
+    found = click.get_current_context().meta.get("polygene.settings")
+    if found is None:
+        return None, None, ""
+    try:
+        memory = Size().convert(found.memory, None, None) if found.memory else None
+        workers = click.IntRange(1).convert(found.workers, None, None) if found.workers else None
+    except click.UsageError as err:
+        raise click.UsageError(f"polygene.toml: {err.message}") from err
+    return memory, workers, found.cluster
 
 
 def of_machine() -> Grounds:
@@ -75,7 +89,8 @@ def of_machine() -> Grounds:
     from polygene.growing.running import DEFAULT_MEMORY, Grounds
 
     most = int(SHARE * (memory.of_machine() or DEFAULT_MEMORY))
-    return Grounds(memory=most, workers=os.cpu_count() or 1)
+    own, workers, cluster = _settings()
+    return Grounds(own or most, workers or os.cpu_count() or 1, cluster)
 
 
 def is_too_large(addresses: Sequence[str]) -> bool:

@@ -172,6 +172,11 @@ def run(
         summary = _told(call, sources, done)
     notes += _invalid(done, like) if counts_invalid else []
     n_rows = sum(part.n_rows for part in parts)
+    if _key(call, refs, grounds) != (folder / "key").read_text(encoding="ascii"):
+        raise FileError(
+            f"{' or '.join(ref.words for ref in refs)} was changed while it was worked on; start again "
+            "when it rests"
+        )
     return Whole(to, parts, kind, like, n_rows, summary, notes, len(tasks), given)
 
 
@@ -356,7 +361,10 @@ def _as_it_is(ref: LayerRef, index: Index) -> Source:
     like = replace(like, name=ref.name, rows=None, total=None)
     if index.lineage:
         like = replace(like, lineage=provenance.parse(index.lineage))
-    return Source(ref.path.absolute(), index, ref.words, like, index.n_rows)
+    folder = ref.path.absolute()
+    states = [(folder / part.file).stat() for part in index.parts]
+    stamps = tuple((state.st_size, state.st_mtime_ns) for state in states)
+    return Source(folder, index, ref.words, like, index.n_rows, stamps=stamps)
 
 
 def _portions(ref: LayerRef, choice: reading.Choice, place: Path) -> list[Portion]:

@@ -27,6 +27,7 @@ class Source:
 
     words : the address it was given by; like : the layer without rows, with name, CRS and fields
     total : features there were before a filter
+    stamps : size and time of change of each part when the work was planned
     is_copy : whether it is a copy made for this run, with the columns `NUMBER` and `IDENTIFIER`
     """
 
@@ -36,6 +37,7 @@ class Source:
     like: Layer
     total: int
     is_copy: bool = False
+    stamps: tuple[tuple[int, int], ...] = ()
 
     @property
     def n_rows(self) -> int:
@@ -137,15 +139,14 @@ class Source:
 
     def _check(self, part: int) -> None:
         """Refuse a part that was changed since the work was planned."""
-        place, size = self._file(part), self.index.parts[part].size
+        place = self._file(part)
         try:
-            found = place.stat().st_size
+            found = place.stat()
         except OSError as err:
             raise FileError(f"{place} is gone, and the work was planned with it") from err
-        if found != size:
+        if self.stamps and (found.st_size, found.st_mtime_ns) != self.stamps[part]:
             raise FileError(
-                f"{place} was changed while it was worked on ({found:,} bytes and not {size:,}); start "
-                "again when it rests"
+                f"{place} was changed while it was worked on; start again when it rests"
             )
 
 

@@ -24,7 +24,7 @@ from polygene.formats.base import Reading
 from polygene.formats.hilbert import PLACE_BITS, places_along
 from polygene.formats.joining import joined
 from polygene.formats.parquet_parts import write_part
-from polygene.formats.parquet_parts.index import PartFacts
+from polygene.formats.parquet_parts.index import PartFacts, extent_of_boxes
 from polygene.formats.parquet_parts.order import (
     CELL_BITS,
     Cells,
@@ -33,6 +33,8 @@ from polygene.formats.parquet_parts.order import (
     ordered,
 )
 from polygene.formats.wanted import Wanted
+from polygene.geometry import Extent, Family
+from polygene.growing import far_edges
 from polygene.growing.calls import Call
 from polygene.growing.source import Source, numbered
 from polygene.growing.tasks import Task
@@ -192,7 +194,26 @@ def rows_of(job: Job, task: Task) -> tuple[list[Layer], list[I64Array]]:
     for k, source in enumerate(job.sources):
         if job.reach and (len(task.near[k]) or k or not job.core_alone):
             layers[k] = _with_more(source, layers[k], further)
+    if job.reach and not job.core_alone and job.call.arguments.get("invalid", "mend") == "mend":
+        seen = extent_of_boxes(np.concatenate([*boxes, *edges]))
+        layers = [_without_far(y, c, seen, job.reach) for y, c in zip(layers, core, strict=True)]
     return layers, core
+
+
+def _without_far(layer: Layer, core: I64Array, seen: Extent | None, reach: float) -> Layer:
+    """Return a layer whose large polygons, but those of the core, have only what counts near that.
+
+    An invalid one stays as it is: how it is mended hangs on all of it.
+    """
+    column = layer.geometry
+    large = np.diff(column.vertex_offsets_of_rows) >= far_edges.LARGE
+    large &= ~np.isin(layer.numbers - 1, core)
+    if seen is None or column.family != Family.POLYGONS or not large.any():
+        return layer
+    large &= ~invalid_rows(column, large)
+    margin = 16 * reach
+    window = (seen[0] - margin, seen[1] - margin, seen[2] + margin, seen[3] + margin)
+    return replace(layer, geometry=far_edges.reduced(column, large, window))
 
 
 def _with_more(source: Source, layer: Layer, near: NearBoxes) -> Layer:
