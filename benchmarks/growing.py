@@ -21,7 +21,7 @@ from polygene.arrays import F64Array, I64Array
 from polygene.geometry import Family, GeometryColumn
 from polygene.growing import work
 from polygene.growing.executors import Here
-from polygene.growing.running import Grounds, _Run
+from polygene.growing.running import Grounds, Runner
 from polygene.layer import Layer
 from polygene.progress import SILENT
 
@@ -110,7 +110,7 @@ def make(to: Path, edges: int, detail: int = 25, seed: int = 1) -> int:
     for k, first in enumerate(range(0, n * n, step)):
         layer = cells(n, first, min(n * n, first + step), detail, seed)
         done.append(work.Done(k, work.store(layer, folder / "tiles", k)))
-    run = _Run(Here(), SILENT, folder, Grounds())
+    run = Runner(Here(), SILENT, folder, Grounds())
     run.together(done, folder / "tiles", folder / "whole", False)
     shutil.rmtree(to, ignore_errors=True)
     (folder / "whole").rename(to)
@@ -139,11 +139,7 @@ class Peak:
 
 
 def _children() -> list[int]:
-    found = []
-    for process in multiprocessing.active_children():
-        if process.pid is not None:
-            found.append(process.pid)
-    return found
+    return [p.pid for p in multiprocessing.active_children() if p.pid is not None]
 
 
 def _resident(pid: int) -> int:

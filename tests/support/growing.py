@@ -62,6 +62,9 @@ def differences(one: Any, other: Any, at: str = "") -> list[str]:
         return [
             d for n in names for d in differences(getattr(one, n), getattr(other, n), f"{at}.{n}")
         ]
+    if isinstance(one, dict) and isinstance(other, dict) and one.keys() == other.keys():
+        names = [n for n in one if n != "difference"]
+        return [d for n in names for d in differences(one[n], other[n], f"{at}.{n}")]
     if isinstance(one, float) and isinstance(other, float):
         near = abs(one - other) <= 1e-6 + 1e-9 * abs(one)
         return [] if near else [f"{at}: {one} and {other}"]

@@ -8,13 +8,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import options, outcome
+from polygene.cli import grounds, options, outcome, show
 from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
     from polygene.cli.facts import Audited
     from polygene.layer import Layer
     from polygene.ops.audit import Audit
+    from polygene.reading import Choice
 
 
 @options.command()
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
 @options.replace
 @options.crs
 @click.option("--strict", is_flag=True, help="End with exit code 1 if a layer is not valid.")
-@asks(Asked, options.dry_run, options.json)
+@asks(Asked, grounds.common, options.dry_run, options.json)
 def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: bool) -> None:
     """Find problems of geometry and attributes, each with feature, place and reason.
 
@@ -45,8 +46,14 @@ def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: 
     from polygene.writing import write_named
 
     choice = dataclasses.replace(asked.choice(takes_tables=True), looks_only=True)
-    layers, notes = read_all(asked.inputs, choice)
-    found = [audit_layer(layer, key=key, coverage=coverage) for layer in layers]
+    why_not = (key and "key") or (coverage and "coverage") or (asked.out and "out")
+    if (grounds.of(asked) or grounds.is_too_large(asked.inputs)) and not why_not:
+        layers, found, notes = _in_tasks(asked, choice)
+    else:
+        layers, notes = read_all(asked.inputs, choice)
+        found = [audit_layer(layer, key=key, coverage=coverage) for layer in layers]
+        if grounds.of(asked):
+            notes.append(f"done at once: with `{why_not}` an audit is one task")
     if asked.out is not None and not asked.dry_run:
         places = [places_layer(y, a) for y, a in zip(layers, found, strict=True)]
         write_named(asked.out, places, asked.replace)
@@ -62,6 +69,22 @@ def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: 
     asked.tell(told)
     if strict and not all(result.is_sound for result in found):
         sys.exit(1)
+
+
+def _in_tasks(asked: Asked, choice: Choice) -> tuple[list[Layer], list[Audit], list[str]]:
+    """Look at each layer in tasks."""
+    from polygene.growing.auditing import audit_in_tasks
+    from polygene.reading import all_of
+
+    layers, found, notes = [], [], []
+    with show.progress(asked.quiet) as progress:
+        for ref in all_of(asked.inputs):
+            own = grounds.of(asked) or grounds.of_machine()
+            layer, audit, said = audit_in_tasks(ref, choice, own, progress)
+            layers.append(layer)
+            found.append(audit)
+            notes += said
+    return layers, found, notes
 
 
 def _facts(layer: Layer, found: Audit, written: str | None) -> Audited:

@@ -75,6 +75,13 @@ class Grounds:
         """How much memory a process may take."""
         return self.memory if self.cluster or self.workers <= 1 else self.memory // self.workers
 
+    def most_edges(self, sources: Sequence[Source]) -> int:
+        """Return how many edges a task may have in its core."""
+        if self.tasks is None:
+            return self.edges
+        total = sum(source.index.n_vertices + source.n_rows for source in sources)
+        return max(1, -(-total // self.tasks))
+
     @property
     def edges(self) -> int:
         """How many edges a task may have."""
@@ -120,7 +127,7 @@ def run(
     """
     executor = grounds.executor()
     _begin(folder, call, refs, grounds)
-    own = _Run(executor, progress, folder, grounds)
+    own = Runner(executor, progress, folder, grounds)
     sources, notes = [], []
     for k, (ref, choice) in enumerate(zip(refs, choices, strict=True)):
         source, said = own.source(ref, choice, k)
@@ -135,12 +142,7 @@ def run(
         _noted(ref, source, k) for k, (ref, source) in enumerate(zip(refs, sources, strict=True))
     ]
     reach = way.reach * _step(call, sources)
-    most = grounds.edges
-    if grounds.tasks is not None:
-        total = sum(
-            s.index.n_vertices + s.n_rows for s in sources if s is sources[0] or way.all_are_core
-        )
-        most = max(1, -(-total // grounds.tasks))
+    most = grounds.most_edges([s for s in sources if s is sources[0] or way.all_are_core])
     progress.stage("cutting the work into tasks")
     tasks = tasks_of(
         sources,
@@ -153,7 +155,7 @@ def run(
     )
     place = folder / "tasks"
     job = Job(call, tuple(sources), place, reach, counts_invalid, way.core_alone)
-    _keep(place, "job", job)
+    keep(place, "job", job)
     if call.command == "dissolve":
         given_borders = own.all(
             functools.partial(give_borders, str(place)), tasks, "borders of task"
@@ -198,7 +200,8 @@ def do_task_of(place: str, task: Task) -> Done:
     return work.do_task(job_in(place), task)
 
 
-def _keep(folder: Path, name: str, value: Any) -> None:
+def keep(folder: Path, name: str, value: Any) -> None:
+    """Keep a value in a folder for all who work there."""
     try:
         folder.mkdir(exist_ok=True)
         new = folder / f".{name}"
@@ -264,7 +267,7 @@ def _noted(ref: LayerRef, source: Source, k: int) -> Layer:
     return noted.note(ref, [layer], record.OTHER if k else record.INPUT)[0]
 
 
-class _Run:
+class Runner:
     """What the steps of one work share."""
 
     def __init__(
@@ -302,7 +305,7 @@ class _Run:
         place.mkdir(exist_ok=True)
         portions = _portions(ref, choice, place)
         is_large = len(portions) > 1
-        run = self if is_large else _Run(Here(), self.progress, self.folder, self.grounds)
+        run = self if is_large else Runner(Here(), self.progress, self.folder, self.grounds)
         done = run.all(work.copy_portion, portions, f"copying {ref.words}: portion")
         parts, like, kind, to = run.together(done, place, self.folder / f"source{k}", False)
         notes = list(dict.fromkeys(note for one in done for note in one.notes))

@@ -145,6 +145,44 @@ def places_layer(layer: Layer, found: Audit) -> Layer:
     return Layer(f"{layer.name}_problems", column, pa.table(columns), layer.crs)
 
 
+def problems_of_rows(layer: Layer) -> tuple[list[Finding], list[Finding]]:
+    """Return what can be wrong with a row whatever the others are: its geometry, and where it lies."""
+    return _geometry(layer), _out_of_use(layer)
+
+
+def problems_of_fields(layer: Layer) -> list[FieldFinding]:
+    """Return the problems with the values of fields, each field by itself."""
+    return _fields(layer)
+
+
+def marks_of(layer: Layer) -> tuple[I64Array, np.ndarray]:
+    """Return the rows (n,) that may be duplicates of others, and numbers that such have in common."""
+    column = layer.geometry
+    known = np.flatnonzero(~column.is_empty & np.isfinite(column.row_bounds()).all(axis=1))
+    return known, signatures(column)[known]
+
+
+def twins(known: I64Array, marks: np.ndarray) -> tuple[I64Array, I64Array]:
+    """Return rows that are drawn like an earlier one, rising, and that one."""
+    _, first, number = np.unique(marks, return_index=True, return_inverse=True)
+    twin = known[first[number.reshape(-1)]]
+    repeats = twin != known
+    return known[repeats], twin[repeats]
+
+
+def duplicates(rows: I64Array, places: F64Array, like: Sequence[str]) -> Finding:
+    """Return features drawn like others as a problem; ``like`` names those of the first 1,000."""
+    return Finding(
+        kind="duplicate",
+        reason="another feature has the same geometry",
+        cure="leave one out",
+        harms=False,
+        rows=rows,
+        places=places,
+        details=[f"like {label}" for label in like],
+    )
+
+
 def _geometry(layer: Layer) -> list[Finding]:
     column = layer.geometry
     none = np.full((layer.n_rows, 2), np.nan)
@@ -240,26 +278,9 @@ def _simple_problems(column: GeometryColumn) -> list[Finding]:
 
 def _duplicates(layer: Layer) -> list[Finding]:
     """Features drawn alike; those with the same attributes too are told apart."""
-    column = layer.geometry
-    known = np.flatnonzero(~column.is_empty & np.isfinite(column.row_bounds()).all(axis=1))
-    marks = signatures(column)[known]
-    _, first, number = np.unique(marks, return_index=True, return_inverse=True)
-    twin = known[first[number.reshape(-1)]]
-    repeats = twin != known
-    rows = known[repeats]
-    places = inside_points(column.take(rows)) if len(rows) else np.zeros((0, 2))
-    details = [f"like {layer.row_label(int(t))}" for t in twin[repeats][:1000]]
-    return [
-        Finding(
-            kind="duplicate",
-            reason="another feature has the same geometry",
-            cure="leave one out",
-            harms=False,
-            rows=rows,
-            places=places,
-            details=details,
-        )
-    ]
+    rows, twin = twins(*marks_of(layer))
+    places = inside_points(layer.geometry.take(rows)) if len(rows) else np.zeros((0, 2))
+    return [duplicates(rows, places, [layer.row_label(int(t)) for t in twin[:1000]])]
 
 
 def _out_of_use(layer: Layer) -> list[Finding]:
