@@ -13,6 +13,7 @@ FLOORS = (
     {"cli"},
     {"sample", "recipe"},
     {"pages"},
+    {"growing"},
     {"files", "pictures", "batch"},
     {"reading", "writing"},
     {"phrases"},

@@ -20,7 +20,7 @@ OF_FILES = {
     "where", "with_where", "with_", "out", "replace", "next_", "crs", "encoding", "sheet", "header",
     "invalid", "box_crs", "as_json",
     "quiet", "raw", "no_proof", "if_changed", "piped", "stop_at_first", "dry_run", "keep_dump",
-    "credit", "licence", "details", "strict",
+    "credit", "licence", "details", "strict", "memory", "workers", "cluster", "tasks", "resume",
 }  # fmt: skip
 # What another function does, or what has another name in Python where the option's is taken.
 ELSEWHERE = {

@@ -19,10 +19,10 @@ from polygene.crs import label
 from polygene.formats.address import LayerRef
 from polygene.geometry import GeometryColumn
 from polygene.growing.calls import Call
-from polygene.growing.running import Grounds, Runner, job_in, keep
+from polygene.growing.jobs import Job, job_in, keep
+from polygene.growing.running import Grounds, Runner
 from polygene.growing.source import Source
 from polygene.growing.tasks import Task, tasks_of
-from polygene.growing.work import Job
 from polygene.layer import Layer
 from polygene.ops.audit import (
     Audit,

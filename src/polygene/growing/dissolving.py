@@ -23,9 +23,10 @@ from polygene.formats.joining import joined
 from polygene.formats.parquet_parts.order import sortable
 from polygene.growing.adding import added
 from polygene.growing.calls import Call
+from polygene.growing.jobs import Job, job_in, once
 from polygene.growing.source import Source
 from polygene.growing.tasks import Task
-from polygene.growing.work import Done, Job, once, rows_of, store
+from polygene.growing.work import Done, rows_of, store
 from polygene.layer import Layer
 from polygene.ops.dissolving import Grouping, borders_of, groups_together, key_columns
 from polygene.ops.given import names
@@ -84,8 +85,6 @@ class Bundle:
 
 def give_borders(place: str, task: Task) -> Given:
     """Do the first step of a task of the job that is kept in a folder."""
-    from polygene.growing.running import job_in
-
     job = job_in(place)
     return once(job.folder, task.number, lambda: _given(job, task))
 
@@ -238,8 +237,6 @@ def bundles_of(
 
 def join_bundle(place: str, bundle: Bundle) -> Done:
     """Put the groups of a bundle together, of the job that is kept in a folder."""
-    from polygene.growing.running import job_in
-
     return once(bundle.to, bundle.number, lambda: _joined(job_in(place), bundle))
 
 

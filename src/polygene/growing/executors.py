@@ -18,6 +18,7 @@ from polygene.errors import PolygeneError, UsageError
 
 T = TypeVar("T")
 R = TypeVar("R")
+PATIENCE = 10  # seconds that a scheduler may take to answer
 TRIES = 3  # of a task whose worker was lost, on a cluster
 
 
@@ -93,7 +94,7 @@ class Cluster:
                 "`cluster` needs Dask: install polygene[cluster], here and where the workers run"
             ) from err
         try:
-            client: Any = Client(self.address, timeout="10s", set_as_default=False)
+            client: Any = Client(self.address, timeout=PATIENCE, set_as_default=False)
         except (OSError, TimeoutError, ValueError) as err:
             raise WorkerError(
                 f"no scheduler answers at {self.address}; start one with `dask scheduler`, and "

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import functools
 import hashlib
-import os
-import pickle
 import shutil
 import time
 from collections.abc import Callable, Sequence
@@ -30,9 +28,10 @@ from polygene.growing.calls import Call
 from polygene.growing.dissolving import bundles_of, give_borders, join_bundle
 from polygene.growing.dissolving import told as dissolve_told
 from polygene.growing.executors import Cluster, Executor, Here, Processes
+from polygene.growing.jobs import Job, job_in, keep
 from polygene.growing.source import Source
 from polygene.growing.tasks import Task, edges_of_memory, tasks_of
-from polygene.growing.work import Done, Job, Made, Portion, Sheaf
+from polygene.growing.work import Done, Made, Portion, Sheaf
 from polygene.layer import Layer
 from polygene.notes import Warned, counted
 from polygene.ops.places.extents import grid_for
@@ -182,33 +181,9 @@ def run(
     return Whole(to, parts, kind, like, n_rows, summary, notes, len(tasks), given)
 
 
-def job_in(place: str) -> Job:
-    """Return the job that is kept in a folder."""
-    return _job(place, os.stat(os.path.join(place, "job")).st_mtime)
-
-
-@functools.lru_cache(maxsize=4)
-def _job(place: str, stamp: float) -> Job:
-    del stamp
-    with open(os.path.join(place, "job"), "rb") as file:
-        found: Job = pickle.load(file)
-    return found
-
-
 def do_task_of(place: str, task: Task) -> Done:
     """Do a task of the job that is kept in a folder."""
     return work.do_task(job_in(place), task)
-
-
-def keep(folder: Path, name: str, value: Any) -> None:
-    """Keep a value in a folder for all who work there."""
-    try:
-        folder.mkdir(exist_ok=True)
-        new = folder / f".{name}"
-        new.write_bytes(pickle.dumps(value))
-        new.replace(folder / name)
-    except OSError as err:
-        raise FileError(f"cannot write in {folder}: {reason_of(err)}") from err
 
 
 def _begin(folder: Path, call: Call, refs: Sequence[LayerRef], grounds: Grounds) -> None:

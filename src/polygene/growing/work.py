@@ -5,19 +5,17 @@ It is given addresses and numbers of rows, never layers, and writes under names 
 
 from __future__ import annotations
 
-import os
-import pickle
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
 import numpy as np
 
-from polygene import __version__, reading, record
+from polygene import reading, record
 from polygene.arrays import BoolArray, I64Array
-from polygene.errors import DataError, FileError, reason_of
+from polygene.errors import DataError
 from polygene.formats import address, geoparquet
 from polygene.formats.address import LayerRef
 from polygene.formats.base import Reading
@@ -35,7 +33,7 @@ from polygene.formats.parquet_parts.order import (
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Extent, Family
 from polygene.growing import far_edges
-from polygene.growing.calls import Call
+from polygene.growing.jobs import Job, once
 from polygene.growing.source import Source, numbered
 from polygene.growing.tasks import Task
 from polygene.layer import Layer
@@ -44,26 +42,6 @@ from polygene.ops.summary import NamedRows
 from polygene.plane.near_boxes import NearBoxes, reach_of_edges
 from polygene.plane.validity import invalid_rows
 from polygene.progress import SILENT
-
-T = TypeVar("T")
-
-
-@dataclass(frozen=True)
-class Job:
-    """What all tasks of a work have in common.
-
-    folder : where they put what they make
-    reach : how far from a core row others have to do with it, in map units
-    counts_invalid : whether invalid rows of the result are told
-    """
-
-    call: Call
-    sources: tuple[Source, ...]
-    folder: Path
-    reach: float = 0.0
-    counts_invalid: bool = False
-    core_alone: bool = False
-    version: str = __version__
 
 
 @dataclass(frozen=True)
@@ -105,24 +83,6 @@ class Portion:
     span: tuple[int, int] | None
     first: int
     folder: Path
-
-
-def once(folder: Path, number: int, work: Callable[[], T]) -> T:
-    """Do a work whose outcome is kept, or return that of a run before, which was cut short."""
-    place = folder / f"d{number:05d}"
-    if place.exists():
-        with place.open("rb") as file:
-            found: T = pickle.load(file)
-        return found
-    done = work()
-    new = place.with_suffix(f".{os.getpid()}")
-    try:
-        with new.open("wb") as file:
-            pickle.dump(done, file)
-        new.replace(place)
-    except OSError as err:
-        raise FileError(f"cannot write in {folder}: {reason_of(err)}") from err
-    return done
 
 
 def copy_portion(portion: Portion) -> Done:
