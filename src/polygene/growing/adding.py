@@ -71,4 +71,9 @@ def _listed(known: Sequence[Any]) -> list[Any]:
         return list(dict.fromkeys(value for one in known for value in one))
     if hasattr(longest[0], "row"):  # rows, each told with what became of it
         return sorted((v for one in known for v in one), key=lambda v: _number(v.row))[:FIRST_ROWS]
+    if hasattr(longest[0], "field"):  # of fields that are there in every task or in some
+        by_field: dict[Any, list[Any]] = {}
+        for value in (value for one in known for value in one):
+            by_field.setdefault((getattr(value, "layer", ""), value.field), []).append(value)
+        return [_added(alike, "") for alike in by_field.values()]
     return [_added([one[k] for one in known if k < len(one)], "") for k in range(len(longest))]

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import functools
 import hashlib
+import os
 import shutil
+import stat
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
@@ -14,6 +16,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from polygene import __version__, phrases, provenance, reading, record
+from polygene.crs import degrees_of
 from polygene.errors import FileError, reason_of
 from polygene.formats import geoparquet
 from polygene.formats.address import LayerRef
@@ -195,6 +198,11 @@ def _begin(folder: Path, call: Call, refs: Sequence[LayerRef], grounds: Grounds)
             same = place.read_text(encoding="ascii") == key
         except OSError:
             same = False
+        if grounds.resume and _is_strange(folder):
+            raise FileError(
+                f"{folder} is another user's, or everybody may write there, so it is not gone on from; "
+                "without `resume` the work begins anew"
+            )
         if grounds.resume and same:
             return
         if grounds.resume:
@@ -208,6 +216,13 @@ def _begin(folder: Path, call: Call, refs: Sequence[LayerRef], grounds: Grounds)
         place.write_text(key, encoding="ascii")
     except OSError as err:
         raise FileError(f"cannot write in {folder.parent}: {reason_of(err)}") from err
+
+
+def _is_strange(folder: Path) -> bool:
+    """Whether somebody else may have put something into a folder."""
+    state = folder.stat()
+    owner = os.geteuid() if hasattr(os, "geteuid") else state.st_uid
+    return state.st_uid != owner or bool(os.name == "posix" and state.st_mode & stat.S_IWOTH)
 
 
 def _key(call: Call, refs: Sequence[LayerRef], grounds: Grounds) -> str:
@@ -268,11 +283,13 @@ class Runner:
 
     def source(self, ref: LayerRef, choice: reading.Choice, k: int) -> tuple[Source, list[str]]:
         """Return a layer as tasks read it: a folder with an index as it is, all else copied."""
-        is_plain = choice.where is None and choice.crs is None and not ref.pieces
+        is_plain = choice.where is None and choice.crs is None and choice.invalid == "keep"
+        is_plain &= not ref.pieces and not choice.box
         if is_plain and ref.path.is_dir():
             index = read_index(ref.path)
-            if index is not None:
-                return _as_it_is(ref, index), []
+            source = None if index is None else _as_it_is(ref, index)
+            if source is not None and not _is_doubtful(source):
+                return source, []
         return self._copied(ref, choice, k)
 
     def _copied(self, ref: LayerRef, choice: reading.Choice, k: int) -> tuple[Source, list[str]]:
@@ -343,6 +360,15 @@ def _as_it_is(ref: LayerRef, index: Index) -> Source:
     states = [(folder / part.file).stat() for part in index.parts]
     stamps = tuple((state.st_size, state.st_mtime_ns) for state in states)
     return Source(folder, index, ref.words, like, index.n_rows, stamps=stamps)
+
+
+def _is_doubtful(source: Source) -> bool:
+    """Whether coordinates cannot be the longitudes and latitudes that a layer states."""
+    crs, extent = source.like.crs, source.extent
+    if crs is None or extent is None or not crs.is_geographic:
+        return False
+    size = degrees_of(crs)
+    return max(map(abs, extent[::2])) * size > 540 or max(map(abs, extent[1::2])) * size > 90
 
 
 def _portions(ref: LayerRef, choice: reading.Choice, place: Path) -> list[Portion]:
