@@ -9,7 +9,7 @@ import numpy as np
 
 from polygene.arrays import I64Array, offsets_from
 from polygene.formats.hilbert import places_along
-from polygene.formats.parquet_parts.index import Groups
+from polygene.formats.parquet_parts.index import Groups, extent_of_boxes
 from polygene.growing.source import Source
 from polygene.ops.overlays.scene import rows_near
 from polygene.plane.near_boxes import NearBoxes
@@ -99,12 +99,20 @@ def tasks_of(
 def _near(every: Sequence[Groups], core: Sequence[I64Array], reach: float) -> tuple[I64Array, ...]:
     """Return the groups of each layer that may hold rows near core rows and are not core."""
     boxes = np.concatenate([groups.boxes[own] for groups, own in zip(every, core, strict=True)])
-    cells = NearBoxes(boxes, reach)
+    cells, extent = NearBoxes(boxes, reach, least_cells=1 << 12), extent_of_boxes(boxes)
+    if extent is None:
+        return tuple(own[:0] for own in core)
+    x0, y0, x1, y1 = extent
     found = []
     for groups, own in zip(every, core, strict=True):
-        is_near = cells.meets(groups.boxes)
+        # Most are not even near the whole; the raster is asked of the rest.
+        low_x, low_y, high_x, high_y = groups.boxes.T
+        with np.errstate(invalid="ignore"):
+            is_near = (low_x <= x1 + reach) & (high_x >= x0 - reach)
+            is_near &= (low_y <= y1 + reach) & (high_y >= y0 - reach)
         is_near[own] = False
-        found.append(np.flatnonzero(is_near))
+        some = np.flatnonzero(is_near)
+        found.append(some[cells.meets(groups.boxes[some])])
     return tuple(found)
 
 

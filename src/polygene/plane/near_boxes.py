@@ -42,7 +42,7 @@ def _boxes_of_edges(column: GeometryColumn) -> F64Array:
 class NearBoxes:
     """Boxes (n, 4) of x, y minimum and maximum, grown by ``reach``; what is not finite has nothing."""
 
-    def __init__(self, boxes: F64Array, reach: float) -> None:
+    def __init__(self, boxes: F64Array, reach: float, least_cells: int = 1 << 15) -> None:
         boxes = boxes[np.isfinite(boxes).all(axis=1)]
         self._is_none = len(boxes) == 0
         if self._is_none:
@@ -50,7 +50,7 @@ class NearBoxes:
         boxes = boxes + np.array([-reach, -reach, reach, reach])
         self._low, high = boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)
         # Square cells, many to a box, so that what is a box away is not taken for near.
-        n_cells = min(MOST_CELLS, max(1 << 15, 16 * len(boxes)))
+        n_cells = min(MOST_CELLS, max(least_cells, 16 * len(boxes)))
         size = np.maximum(high - self._low, 0.0)
         side = float(max(np.sqrt(size[0] * size[1] / n_cells), size.max() / n_cells)) or 1.0
         self._side = side
