@@ -95,13 +95,22 @@ class InProcesses(Written):
             in_tasks(call_of("clip"), refs, self.folder, Grounds(tasks=3, resume=True))
 
 
-def _children() -> list[int]:
+def _is_there(process: int) -> bool:
+    """Whether a process runs: one that has ended may still be listed until it is fetched."""
+    try:
+        text = Path(f"/proc/{process}/stat").read_text()
+    except OSError:
+        return False
+    return text.rpartition(")")[2].split()[0] != "Z"
+
+
+def _children(parent: int | None = None) -> list[int]:
     found = []
     for place in Path("/proc").glob("[0-9]*/stat"):
         with contextlib.suppress(OSError):
             text = place.read_text().rpartition(")")[2].split()
             command = (place.parent / "cmdline").read_bytes()
-            if int(text[1]) == os.getpid() and b"spawn_main" in command:
+            if int(text[1]) == (parent or os.getpid()) and b"spawn_main" in command:
                 found.append(int(place.parent.name))
     return found
 
@@ -194,6 +203,23 @@ class Small(unittest.TestCase):
     def test_errors_of_a_task_come_back_as_they_are(self):
         with self.assertRaisesRegex(ZeroDivisionError, "division"):
             list(Processes(2).each(_divide, [1, 0]))
+
+    def test_processes_end_with_the_one_that_gives_the_tasks(self):
+        script = (
+            "import time; from polygene.growing.executors import Processes; "
+            "list(Processes(2).each(time.sleep, [60, 60]))"
+        )
+        giver = subprocess.Popen([sys.executable, "-c", script])
+        deadline = time.monotonic() + 30
+        while len(children := _children(giver.pid)) < 2 and time.monotonic() < deadline:
+            time.sleep(0.1)
+        self.assertEqual(len(children), 2)
+        time.sleep(2)  # until they have begun
+        giver.kill()
+        giver.wait()
+        while any(map(_is_there, children)) and time.monotonic() < deadline:
+            time.sleep(0.1)
+        self.assertFalse(any(map(_is_there, children)))
 
 
 def _divide(n: int) -> float:

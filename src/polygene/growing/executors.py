@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import contextlib
 import os
+import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
@@ -52,7 +54,10 @@ class Processes:
         n = min(self.n, len(items))
         threads = max(1, (os.cpu_count() or 1) // max(1, n))
         pool = ProcessPoolExecutor(
-            max(1, n), mp_context=get_context("spawn"), initializer=_begin, initargs=(threads,)
+            max(1, n),
+            mp_context=get_context("spawn"),
+            initializer=_begin,
+            initargs=(threads, os.getpid()),
         )
         try:
             numbers = {pool.submit(work, item): k for k, item in enumerate(items)}
@@ -68,7 +73,7 @@ class Processes:
             pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _begin(threads: int) -> None:
+def _begin(threads: int, parent: int) -> None:
     import signal
 
     from polygene.memory import keep_freed_memory
@@ -77,6 +82,14 @@ def _begin(threads: int) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.environ["POLYGENE_THREADS"] = str(threads)
     keep_freed_memory()
+    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
+
+
+def _end_with(parent: int) -> None:
+    """End this process when the one that gives the tasks is gone, however it ended."""
+    while os.getppid() == parent:
+        time.sleep(1)
+    os._exit(1)
 
 
 class Cluster:

@@ -136,7 +136,7 @@ def run(
         sources.append(source)
         notes += said
     if any(source.index.n_vertices == 0 for source in sources):
-        raise OneTaskError("a layer without anything is no work to cut")
+        raise OneTaskError("a layer without geometry is no work to cut")
     way = ways.way_of(call, sources)
     if isinstance(way, str):
         raise OneTaskError(way)

@@ -25,13 +25,11 @@ class Task:
 
     core : by layer, the groups of rows that it is for
     near : by layer, groups that may hold rows near those
-    edges : about as many as there are in its core and near it
     """
 
     number: int
     core: tuple[I64Array, ...]
     near: tuple[I64Array, ...]
-    edges: int
 
 
 def edges_of_memory(n_bytes: int) -> int:
@@ -88,11 +86,7 @@ def tasks_of(
         near = _near(every, core, reach)
         if not own_are_near:
             near = (near[0][:0], *near[1:])
-        n_edges = sum(
-            int(groups.vertices[np.union1d(own, more)].sum())
-            for groups, own, more in zip(every, core, near, strict=True)
-        )
-        tasks.append(Task(len(tasks), core, near, n_edges))
+        tasks.append(Task(len(tasks), core, near))
     return tasks
 
 

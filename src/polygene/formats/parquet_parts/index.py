@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -89,7 +89,6 @@ class Index:
     is_multi: bool = False
     heights: str = ""
     lineage: str = ""
-    notes: Sequence[str] = field(default_factory=tuple)
 
     @property
     def n_rows(self) -> int:
@@ -124,9 +123,6 @@ class Index:
                 "lineage": orjson.loads(self.lineage) if self.lineage else None,
             }
         )
-
-    def only(self, kept: Sequence[int]) -> Index:
-        return replace(self, parts=[self.parts[k] for k in kept])
 
 
 @dataclass(frozen=True)
