@@ -233,6 +233,16 @@ class GeometryColumn:
         """Return the column with other coordinates for the same vertices."""
         return replace(self, xy=xy)
 
+    def of_kind(self, is_multi: bool, heights: str) -> GeometryColumn:
+        """Return it as a piece of a column that has several parts, ``Z`` or ``M`` somewhere."""
+        nothing = np.full(self.n_vertices, np.nan)
+        return replace(
+            self,
+            is_multi=self.is_multi or is_multi,
+            z=nothing if "Z" in heights and self.z is None else self.z,
+            m=nothing if "M" in heights and self.m is None else self.m,
+        )
+
     def row_bounds(self) -> F64Array:
         """Return (n_rows, 4): x and y minimum, x and y maximum; (inf, inf, -inf, -inf) if empty.
 

@@ -16,6 +16,7 @@ from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
 
 if TYPE_CHECKING:
+    from polygene.formats.pieces import Pieces
     from polygene.formats.wanted import Wanted
 
 
@@ -64,12 +65,14 @@ class Written(NamedTuple):
     meant : the layers as they are in the file: fields as they are called there, in its CRS and order
     way : what the format does to every layer
     sums : checksums of the geometry by layer, where `read` takes what is `Known`
+    sums_of_pieces : likewise of what was written piece by piece, of each
     """
 
     notes: list[str]
     meant: Sequence[Layer]
     way: Way = Way()
     sums: Mapping[str, Sequence[int]] = MappingProxyType({})
+    sums_of_pieces: Mapping[str, Sequence[Sequence[int]]] = MappingProxyType({})
 
 
 class Format(Protocol):
@@ -107,6 +110,18 @@ class ProofReader(Protocol):
     """The format of a module that can leave out decoding of geometry that is known."""
 
     def read(self, path: Path, name: str, *, known: Known) -> Reading: ...
+
+
+class PieceReader(Protocol):
+    """The format of a module that can do both for some rows."""
+
+    def read(self, path: Path, name: str, wanted: Wanted, *, known: Known) -> Reading: ...
+
+
+class PieceWriter(Protocol):
+    """The format of a module that can write a layer too large for memory; it keeps lineage inside."""
+
+    def write_pieces(self, path: Path, pieces: Pieces) -> Written: ...
 
 
 kept_open: ContextVar[dict[object, Closes] | None] = ContextVar("polygene_open", default=None)

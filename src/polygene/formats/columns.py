@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import zlib
+from collections import Counter
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -29,50 +29,74 @@ ADVICE = "mend the file or take the layer from its source again"
 def without_zero_signs(layer: Layer) -> tuple[Layer, list[str]]:
     """Return a layer without signs of value zero in its texts, at which some formats end; say so."""
     notes: list[str] = []
-    for k, field in enumerate(layer.table.schema):
-        if not pa.types.is_string(field.type):
+    for k, own in enumerate(layer.table.schema):
+        if not pa.types.is_string(own.type):
             continue
         column = layer.table.column(k)
         n = pc.sum(pc.match_substring(column, "\0")).as_py() or 0
         if n:
-            table = layer.table.set_column(k, field, pc.replace_substring(column, "\0", ""))
+            table = layer.table.set_column(k, own, pc.replace_substring(column, "\0", ""))
             layer = replace(layer, table=table)
             what = f"{counted(n, 'value')} with signs of value zero, left out"
-            notes.append(Lost(f"{layer.name}: field {field.name}: {what}"))
+            notes.append(Lost(f"{layer.name}: field {own.name}: {what}"))
     return layer, notes
 
 
-class NotKept(NamedTuple):
-    """What a format has no place for, in words, and the fields that this is about."""
+@dataclass
+class NotKept:
+    """What a format has no place for in the values of a layer: what is not finite, parts of a second.
 
-    notes: list[str]
-    fields: frozenset[str]
+    Pieces of the layer are looked at one by one.
+    """
+
+    name: str
+    keeps_nan: bool
+    keeps_infinite: bool
+    counts: Counter[tuple[str, str]] = field(default_factory=Counter)
+
+    def look(self, table: pa.Table) -> None:
+        """Count the values of some rows that are not kept as they are."""
+        for own in table.schema:
+            column = table.column(own.name)
+            if pa.types.is_floating(own.type) and not (self.keeps_nan and self.keeps_infinite):
+                is_lost = pc.invert(pc.is_finite(column))
+                if self.keeps_infinite:
+                    is_lost = pc.is_nan(column)
+                self.counts[own.name, "number"] += pc.sum(is_lost).as_py() or 0
+            self.counts[own.name, "moment"] += moments.finer_than_kept(column)
+
+    @property
+    def notes(self) -> list[str]:
+        what = "are no number" if self.keeps_infinite else "are not finite"
+        return [
+            Lost(
+                f"{self.name}: field {name}: "
+                + (
+                    f"{counted(n, 'value')} that {what}, null there"
+                    if kind == "number"
+                    else f"{counted(n, 'moment')} cut to milliseconds"
+                )
+            )
+            for (name, kind), n in self.counts.items()
+            if n
+        ]
+
+    @property
+    def fields(self) -> frozenset[str]:
+        """The fields that this is about."""
+        return frozenset(name for (name, _), n in self.counts.items() if n)
 
 
 def not_kept(layer: Layer, keeps_nan: bool, keeps_infinite: bool) -> NotKept:
-    """Say which values a format has no place for: what is not finite, parts of a millisecond."""
-    notes: list[str] = []
-    fields: set[str] = set()
-    for field in layer.table.schema:
-        n_before = len(notes)
-        column, where = layer.table.column(field.name), f"{layer.name}: field {field.name}"
-        if pa.types.is_floating(field.type) and not (keeps_nan and keeps_infinite):
-            is_lost = pc.is_nan(column) if keeps_infinite else pc.invert(pc.is_finite(column))
-            n = pc.sum(is_lost).as_py() or 0
-            if n:
-                what = "that are no number" if keeps_infinite else "that are not finite"
-                notes.append(Lost(f"{where}: {counted(n, 'value')} {what}, null there"))
-        n = moments.finer_than_kept(column)
-        if n:
-            notes.append(Lost(f"{where}: {counted(n, 'moment')} cut to milliseconds"))
-        if len(notes) > n_before:
-            fields.add(field.name)
-    return NotKept(notes, frozenset(fields))
+    """Say which values of a layer a format has no place for."""
+    found = NotKept(layer.name, keeps_nan, keeps_infinite)
+    found.look(layer.table)
+    return found
 
 
 def info_of(layer: Layer) -> LayerInfo:
     """Describe a layer that was read."""
-    fields = [(field.name, str(field.type)) for field in layer.table.schema]
+    fields = [(own.name, str(own.type)) for own in layer.table.schema]
     return LayerInfo(
         name=layer.name,
         geometry=NO_GEOMETRY if layer.is_table else geometry_words(layer.geometry),

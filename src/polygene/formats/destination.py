@@ -7,7 +7,7 @@ import os
 import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, cast
 
 from polygene import provenance
 from polygene.commit.locks import alone_in
@@ -16,6 +16,7 @@ from polygene.errors import ExistsError, FileError, TableError, UsageError, reas
 from polygene.formats import beside, proof
 from polygene.formats.address import LayerRef, split
 from polygene.formats.arrow_types import storable
+from polygene.formats.base import PieceWriter
 from polygene.formats.file_names import file_name
 from polygene.formats.naming import (
     Values,
@@ -27,6 +28,7 @@ from polygene.formats.naming import (
     safely,
 )
 from polygene.formats.packed import PIPE
+from polygene.formats.pieces import Pieces
 from polygene.formats.registry import (
     FolderPath,
     format_of,
@@ -276,6 +278,25 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
         for own in by_file.values():
             notes += _write_file(own[0][0].path, [layer for _, layer in own])
     return notes
+
+
+def takes_pieces(path: Path) -> bool:
+    """Whether a file's format is written piece by piece."""
+    return hasattr(format_of(path), "write_pieces")
+
+
+def write_pieces(target: Target, pieces: Pieces) -> list[str]:
+    """Write one layer that comes in pieces; return what there is to say about it.
+
+    Raises
+    ------
+    FileError, ExistsError
+        As of `write_all`.
+    """
+    with together():
+        hold_place(target)
+        done = cast(PieceWriter, format_of(target.path)).write_pieces(target.path, pieces)
+        return [*filter(None, [target.note]), *proof.notes_of_pieces(target.path, pieces, done)]
 
 
 def hold_place(target: Target) -> None:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import functools
+import re
 import shutil
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,14 +16,23 @@ from typing import cast
 from polygene.commit.leftovers import passing_folder
 from polygene.commit.together import new_files
 from polygene.errors import DataError, FileError, PolygeneError
-from polygene.formats.base import Known, ProofReader, Reading, Written
+from polygene.formats.base import (
+    Known,
+    PartReader,
+    PieceReader,
+    ProofReader,
+    Reading,
+    Written,
+)
 from polygene.formats.codepages import texts_written_in
 from polygene.formats.differences import FaultError, changes
 from polygene.formats.packed import PIPE
+from polygene.formats.pieces import Pieces
 from polygene.formats.registry import format_of, readable_format
 from polygene.formats.sheets import tables_laid_out
+from polygene.formats.wanted import Wanted
 from polygene.layer import Layer
-from polygene.notes import Changed
+from polygene.notes import Changed, counted, worded_anew
 
 IF_CHANGED = ("note", "refuse")
 
@@ -67,9 +78,31 @@ def notes_of(path: Path, written: Written) -> list[str]:
     ChangedError
         If the format changed something and that is to be refused.
     """
+    return _checked(path, written, lambda: _read_again(path, written))
+
+
+def notes_of_pieces(path: Path, pieces: Pieces, written: Written) -> list[str]:
+    """Do what `notes_of` does for a layer that was written piece by piece.
+
+    Raises
+    ------
+    FileError, ChangedError
+        As of `notes_of`.
+    """
+    return _checked(path, written, lambda: _read_pieces_again(path, pieces, written))
+
+
+def _checked(path: Path, written: Written, read_again: Callable[[], list[str]]) -> list[str]:
     wish, notes = _wish.get() or _Wish(), list(written.notes)
     if wish.is_proved and str(path) != PIPE:
-        notes += _read_again(path, written)
+        try:
+            notes += read_again()
+        except (FaultError, PolygeneError) as err:
+            raise FileError(
+                f"{path} is not written: read again, it does not hold what was meant ({err}). If there "
+                "is room on the disk, this is a fault of polygene; please report it. `no_proof` writes "
+                "without looking"
+            ) from err
     changed = [note for note in notes if isinstance(note, Changed)]
     if changed and wish.if_changed == "refuse":
         raise ChangedError(
@@ -81,22 +114,55 @@ def notes_of(path: Path, written: Written) -> list[str]:
 
 def _read_again(path: Path, written: Written) -> list[str]:
     notes: list[str] = []
-    try:
-        # What was said of the files that are read is not true of this one.
-        with texts_written_in(""), tables_laid_out(), _under_own_names(path) as place:
-            for layer in written.meant:
-                name = layer.name if format_of(path).HOLDS_MANY else place.stem
-                found = _read(place, name, layer, written).layers
-                if len(found) != 1:
-                    raise FaultError(f"{len(found)} layers instead of one")
-                notes += changes(layer, found[0], written.way)
-    except (FaultError, PolygeneError) as err:
-        raise FileError(
-            f"{path} is not written: read again, it does not hold what was meant ({err}). If there is "
-            "room on the disk, this is a fault of polygene; please report it. `no_proof` writes "
-            "without looking"
-        ) from err
+    # What was said of the files that are read is not true of this one.
+    with texts_written_in(""), tables_laid_out(), _under_own_names(path) as place:
+        for layer in written.meant:
+            name = layer.name if format_of(path).HOLDS_MANY else place.stem
+            found = _read(place, name, layer, written).layers
+            if len(found) != 1:
+                raise FaultError(f"{len(found)} layers instead of one")
+            notes += changes(layer, found[0], written.way)
     return notes
+
+
+def _read_pieces_again(path: Path, pieces: Pieces, written: Written) -> list[str]:
+    notes: list[str] = []
+    sums = written.sums_of_pieces.get(pieces.like.name)
+    n_rows = 0
+    with texts_written_in(""), _under_own_names(path) as place:
+        name = pieces.like.name if format_of(path).HOLDS_MANY else place.stem
+        reader = readable_format(place)
+        for k, piece in enumerate(pieces.each()):
+            wanted = Wanted(span=(n_rows, n_rows + piece.n_rows))
+            if sums is None:
+                found = cast(PartReader, reader).read(place, name, wanted).layers
+            else:
+                known = Known(piece.geometry, sums[k])
+                found = cast(PieceReader, reader).read(place, name, wanted, known=known).layers
+            if len(found) != 1:
+                raise FaultError(f"{len(found)} layers instead of one")
+            notes += changes(piece, found[0], written.way)
+            n_rows += piece.n_rows
+        listed = next(info for info in reader.list_layers(place) if info.name == name)
+        if listed.n_rows != n_rows:
+            raise FaultError(f"{counted(listed.n_rows, 'feature')} instead of {n_rows:,}")
+    return _said_once(notes, pieces.like.name)
+
+
+def _said_once(notes: Sequence[str], name: str) -> list[str]:
+    """Return what was said of pieces as said of the layer: notes that differ in numbers only, once."""
+    by_words: dict[str, list[str]] = {}
+    for note in notes:
+        by_words.setdefault(re.sub(r"[\d,]+", "#", note.removeprefix(name)), []).append(note)
+    said = []
+    for first, *more in by_words.values():
+        so = f"; likewise in {counted(len(more), 'further piece')} of it" if more else ""
+        said.append(worded_anew(first, functools.partial(_ended, so)))
+    return said
+
+
+def _ended(end: str, text: str) -> str:
+    return text + end
 
 
 def _read(place: Path, name: str, layer: Layer, written: Written) -> Reading:

@@ -67,4 +67,6 @@ class Wanted:
 
 
 ALL = Wanted()
-PORTIONED = frozenset({"GeoPackage", "GeoParquet"})  # formats of which some rows can be read
+PORTIONED = frozenset(
+    {"GeoPackage", "GeoParquet", "FlatGeobuf"}
+)  # formats of which some rows can be read

@@ -19,6 +19,7 @@ from polygene.formats.destination import Target
 from polygene.formats.naming import fields_in
 from polygene.formats.packed import PIPE, is_packed
 from polygene.formats.parquet_parts.index import Index
+from polygene.formats.pieces import Pieces
 from polygene.formats.registry import is_meant_as_folder
 from polygene.growing.calls import Call
 from polygene.growing.running import Grounds, OneTaskError, Whole, run
@@ -86,8 +87,9 @@ def work_in_tasks(
                 counts_invalid=way.counts_invalid,
             )
             done.append((ref, target, whole, time.monotonic() - began))
+        said: list[list[str]] = [[] for _ in done]
         if not way.is_dry:
-            _place([(target, whole) for _, target, whole, _ in done], progress)
+            said = _place([(target, whole) for _, target, whole, _ in done], progress)
     except PolygeneError as err:
         kept = [folder for folder in folders if next(folder.glob("*/d?????"), None)]
         _forget([folder for folder in folders if folder not in kept])
@@ -102,8 +104,8 @@ def work_in_tasks(
         raise
     _forget(folders)
     results = []
-    for ref, target, whole, seconds in done:
-        notes = [*whole.notes, _how(whole, grounds)]
+    for (ref, target, whole, seconds), own in zip(done, said, strict=True):
+        notes = [*whole.notes, *own, _how(whole, grounds)]
         results.append(Done(ref, WholeResult(whole.layer, whole.summary), [target], seconds, notes))
     return Results(results)
 
@@ -129,30 +131,42 @@ def _how(whole: Whole, grounds: Grounds) -> str:
     return f"{whole.layer.name}: done in {counted(whole.n_tasks, 'task')}, {where}"
 
 
-def _place(done: Sequence[tuple[Target, Whole]], progress: Progress) -> None:
-    """Put all results in their places, in one step."""
+def _place(done: Sequence[tuple[Target, Whole]], progress: Progress) -> list[list[str]]:
+    """Put all results in their places, in one step; return what there is to say of each."""
+    notes: list[list[str]] = []
     with together():
         for target, whole in done:
             progress.stage(f"writing {target.words}")
             if is_meant_as_folder(target.path):
                 _place_folder(target, whole)
+                notes.append([])
             else:
-                layer = parquet_parts.read(whole.folder, target.name).layers[0]
-                metadata = whole.given[0].metadata
-                given = replace(layer, name=target.name, metadata=metadata, lineage=None, rows=None)
-                write([(target, given)], whole.given[:1])
+                notes.append(_place_file(target, whole))
+    return notes
+
+
+def _place_file(target: Target, whole: Whole) -> list[str]:
+    metadata, given = whole.given[0].metadata, whole.given[:1]
+    if not destination.takes_pieces(target.path):
+        layer = parquet_parts.read(whole.folder, target.name).layers[0]
+        layer = replace(layer, name=target.name, metadata=metadata, lineage=None, rows=None)
+        return write([(target, layer)], given)
+    like = replace(whole.layer, name=target.name, metadata=metadata, lineage=None)
+    index = Index(whole.parts, *whole.kind)
+    pieces = Pieces.of_folder(whole.folder, index, _with_lineage(like, target, whole))
+    return destination.write_pieces(target, pieces)
+
+
+def _with_lineage(like: Layer, target: Target, whole: Whole) -> Layer:
+    noted = record.current()
+    if noted is None:
+        return like
+    return noted.of_result(like, target.words, whole.given[0].lineage, n_rows=whole.n_rows)
 
 
 def _place_folder(target: Target, whole: Whole) -> None:
-    noted, lineage = record.current(), ""
-    if noted is not None:
-        own = noted.of_result(
-            replace(whole.layer, name=target.name, lineage=None),
-            str(target.path),
-            whole.given[0].lineage,
-            n_rows=whole.n_rows,
-        ).lineage
-        lineage = own.to_json() if own is not None else ""
+    like = _with_lineage(replace(whole.layer, name=target.name, lineage=None), target, whole)
+    lineage = like.lineage.to_json() if like.lineage is not None else ""
     parquet_parts.write_index(whole.folder, Index(whole.parts, *whole.kind, lineage))
     destination.hold_place(target)
     with replacing_folder(target.path) as new:

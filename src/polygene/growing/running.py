@@ -17,7 +17,7 @@ import numpy as np
 
 from polygene import __version__, phrases, provenance, reading, record
 from polygene.crs import degrees_of
-from polygene.errors import FileError, reason_of
+from polygene.errors import DataError, FileError, reason_of
 from polygene.formats import geoparquet
 from polygene.formats.address import LayerRef
 from polygene.formats.parquet_parts import parts_of, write_index
@@ -344,6 +344,11 @@ def _whole_kind(made: Sequence[Made]) -> tuple[Layer, tuple[str, bool, str]]:
     """Return the result without rows, and its kind, from those of its tasks."""
     filled = [one for one in made if one.facts is not None] or list(made)
     families = [one.kind[0] for one in filled]
+    if len(set(families)) > 1:
+        raise DataError(
+            f"{filled[0].like.name} holds {' and '.join(dict.fromkeys(families))} together; convert it "
+            "first to part them"
+        )
     heights = "".join(h for h in "ZM" if any(h in one.kind[2] for one in filled))
     kind = (families[0], any(one.kind[1] for one in made), heights)
     return filled[0].like, kind

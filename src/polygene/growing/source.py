@@ -124,15 +124,9 @@ class Source:
 
     def _as_whole(self, column: GeometryColumn) -> GeometryColumn:
         """Return geometry as a part of the layer: with several parts and heights where any has them."""
-        nothing = np.full(column.n_vertices, np.nan)
-        z, m = column.z, column.m
-        if "Z" in self.index.heights and z is None:
-            z = nothing
-        if "M" in self.index.heights and m is None:
-            m = nothing
         if not column.n_rows:
             column = replace(column, family=self.like.geometry.family)
-        return replace(column, is_multi=column.is_multi or self.index.is_multi, z=z, m=m)
+        return column.of_kind(self.index.is_multi, self.index.heights)
 
     def _file(self, part: int) -> Path:
         return self.folder / self.index.parts[part].file

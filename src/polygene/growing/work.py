@@ -253,17 +253,8 @@ def _gathered(sheaf: Sheaf) -> Ordered:
     layer = joined(sheaf.like.name, sheaf.like.name, readings).layers[0] if readings else sheaf.like
     del readings
     table = layer.table.cast(sheaf.like.table.schema) if layer.table.num_columns else layer.table
-    return ordered(replace(sheaf.like, geometry=_of_kind(layer, sheaf.kind), table=table))
-
-
-def _of_kind(layer: Layer, kind: tuple[str, bool, str]) -> Any:
-    column, (_, is_multi, heights) = layer.geometry, kind
-    nothing = np.full(column.n_vertices, np.nan)
-    return replace(
-        column,
-        is_multi=column.is_multi or is_multi,
-        z=nothing if "Z" in heights and column.z is None else column.z,
-        m=nothing if "M" in heights and column.m is None else column.m,
+    return ordered(
+        replace(sheaf.like, geometry=layer.geometry.of_kind(*sheaf.kind[1:]), table=table)
     )
 
 

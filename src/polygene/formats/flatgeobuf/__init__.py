@@ -2,7 +2,7 @@
 
 from polygene.formats.flatgeobuf.header import MAGIC
 from polygene.formats.flatgeobuf.reading import layer_names, list_layers, read
-from polygene.formats.flatgeobuf.writing import write
+from polygene.formats.flatgeobuf.writing import write, write_pieces
 
 NAME = "FlatGeobuf"
 ENDINGS = (".fgb",)
@@ -29,4 +29,5 @@ __all__ = [
     "list_layers",
     "read",
     "write",
+    "write_pieces",
 ]

@@ -94,6 +94,9 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     data = _data(path)
     try:
         numbers, places, total = _chosen_places(data, header, path, wanted)
+        if wanted.span is not None:
+            own = (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
+            numbers, places = numbers[own], places[own]
         features = followed(data, places + 4)
         entries = _entries(data, header, features)
         names = wanted.fields([own.name for own in header.fields])

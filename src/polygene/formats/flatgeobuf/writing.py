@@ -9,6 +9,7 @@ begin at multiples of eight bytes.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
@@ -17,14 +18,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene import kernels
-from polygene.arrays import I64Array, U8Array, offsets_from, owners, put_rows
+from polygene.arrays import F64Array, I64Array, U8Array, offsets_from, owners, put_rows
 from polygene.commit.together import replacing
 from polygene.formats import moments
 from polygene.formats.base import Way, Written, only_one
-from polygene.formats.columns import not_kept
+from polygene.formats.columns import NotKept, not_kept
 from polygene.formats.flatgeobuf import index
 from polygene.formats.flatgeobuf.header import STORED, Field, Header, header_bytes, number_of
 from polygene.formats.hilbert import order_to_write
+from polygene.formats.pieces import Pieces
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.provenance import told
@@ -74,46 +76,75 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         If it cannot be written.
     """
     layer = only_one(path, layers, "a FlatGeobuf")
-    bounds = layer.geometry.row_bounds()
-    bounds = np.where(np.isfinite(bounds).all(axis=1, keepdims=True), bounds, np.nan)
-    order, notes = order_to_write(bounds, path.name)
-    kept = not_kept(layer, keeps_nan=True, keeps_infinite=True)
+    order, notes = order_to_write(_bounds(layer), path.name)
     if order is not None:
-        layer, bounds = layer.take(order), bounds[order]
-    column, lineage = layer.geometry, told(layer.lineage, kept.notes)
+        layer = layer.take(order)
+    kept = not_kept(layer, keeps_nan=True, keeps_infinite=True)
+    lineage = told(layer.lineage, kept.notes)
+    _write(path, Pieces.of(replace(layer, lineage=lineage)))
+    return Written([*notes, *kept.notes], [layer], Way(kept.fields))
+
+
+def write_pieces(path: Path, pieces: Pieces) -> Written:
+    """Write a layer piece by piece, in the order in which they come.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written.
+    """
+    kept = NotKept(pieces.like.name, keeps_nan=True, keeps_infinite=True)
+    if any(pa.types.is_timestamp(own.type) for own in pieces.like.table.schema):
+        for piece in pieces.each():  # what is lost stands in the header, before all else
+            kept.look(piece.table)
+    lineage = told(pieces.like.lineage, kept.notes)
+    _write(path, replace(pieces, like=replace(pieces.like, lineage=lineage)))
+    return Written(kept.notes, [], Way(kept.fields))
+
+
+def _write(path: Path, pieces: Pieces) -> None:
+    like, n_rows = pieces.like, pieces.n_rows
+    column = like.geometry
     fields = [
-        Field(own.name, number_of(own.type), width_of(own) or -1) for own in layer.table.schema
+        Field(own.name, number_of(own.type), width_of(own) or -1) for own in like.table.schema
     ]
     header = Header(
-        name=layer.name,
-        envelope=tuple(column.extent() or ()),
+        name=like.name,
+        envelope=tuple(pieces.extent() or ()),
         geometry_type=1 + column.family + 3 * column.is_multi,
         has_z=column.z is not None,
         has_m=column.m is not None,
         fields=fields,
-        features=layer.n_rows,
-        node_size=index.NODE_SIZE if layer.n_rows else 0,
-        crs=layer.crs,
-        title=layer.title,
-        description=layer.description,
-        metadata="" if lineage is None else lineage.to_json(),
+        features=n_rows,
+        node_size=index.NODE_SIZE if n_rows else 0,
+        crs=like.crs,
+        title=like.title,
+        description=like.description,
+        metadata="" if like.lineage is None else like.lineage.to_json(),
     )
-    offsets = np.zeros(layer.n_rows, np.int64)
+    offsets, bounds = np.zeros(n_rows, np.int64), np.zeros((n_rows, 4))
     with replacing(path) as temporary, temporary.open("r+b") as file:
         file.write(header_bytes(header))
         start = file.tell()
         file.seek(index.index_bytes(header.features, header.node_size), 1)
-        at = 0
-        for first in range(0, layer.n_rows, CHUNK):
-            rows = np.arange(first, min(first + CHUNK, layer.n_rows))
-            data, places = _features(layer.take(rows), fields)
-            offsets[rows] = at + places
-            at += len(data)
-            file.write(data.data)
-        if layer.n_rows:
+        at = first = 0
+        for piece in pieces.each():
+            bounds[first : first + piece.n_rows] = _bounds(piece)
+            for begin in range(0, piece.n_rows, CHUNK):
+                rows = np.arange(begin, min(begin + CHUNK, piece.n_rows))
+                data, places = _features(piece.take(rows), fields)
+                offsets[first + rows] = at + places
+                at += len(data)
+                file.write(data.data)
+            first += piece.n_rows
+        if n_rows:
             file.seek(start)
             file.write(index.build(bounds, offsets).tobytes())
-    return Written([*notes, *kept.notes], [layer], Way(kept.fields))
+
+
+def _bounds(layer: Layer) -> F64Array:
+    bounds = layer.geometry.row_bounds()
+    return np.where(np.isfinite(bounds).all(axis=1, keepdims=True), bounds, np.nan)
 
 
 def _features(layer: Layer, fields: Sequence[Field]) -> tuple[U8Array, I64Array]:

@@ -6,7 +6,7 @@ from polygene.formats.geopackage.reading import (
     read,
     table_names,
 )
-from polygene.formats.geopackage.writing import write
+from polygene.formats.geopackage.writing import write, write_pieces
 
 NAME = "GeoPackage"
 ENDINGS = (".gpkg",)
@@ -34,4 +34,5 @@ __all__ = [
     "read",
     "table_names",
     "write",
+    "write_pieces",
 ]

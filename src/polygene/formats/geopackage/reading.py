@@ -243,7 +243,9 @@ def _read(
         fetched = _fetch(
             connection, table, columns, path, chosen_only=total is not None, known=known
         )
-        numbers = None if total is None else _numbers(connection, table, columns, fetched.ids)
+        numbers = None
+        if total is not None and fetched.ids is not None:
+            numbers = _numbers(connection, table, columns, fetched.ids)
     notes = [f"{name}: field {f} {wrong}; read as text" for f, wrong in fetched.wrong.items()]
     layers = []
     for k, chosen in enumerate(fetched.chosen):

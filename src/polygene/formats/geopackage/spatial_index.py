@@ -14,6 +14,7 @@ import numpy as np
 
 from polygene.arrays import F64Array, I64Array, U8Array
 from polygene.formats.geopackage.schema import quoted
+from polygene.formats.geopackage.values import CHUNK
 
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", (4,))])  # min x, max x, min y, max y
 MOST_CELLS = 51  # SQLite's own limit for a page
@@ -86,10 +87,12 @@ def build(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64
     for items, page, level in parents:
         table = quoted(index + ("_rowid" if level == 0 else "_parent"))
         order = np.argsort(items)
-        connection.executemany(
-            f"INSERT INTO {table} VALUES (?, ?)",
-            zip(items[order].tolist(), page[order].tolist(), strict=True),
-        )
+        for start in range(0, len(order), CHUNK):
+            some = order[start : start + CHUNK]
+            connection.executemany(
+                f"INSERT INTO {table} VALUES (?, ?)",
+                zip(items[some].tolist(), page[some].tolist(), strict=True),
+            )
 
 
 def _rounded(values: F64Array, towards: float) -> np.ndarray:

@@ -16,11 +16,12 @@ from polygene.commit.together import replacing, until_in_place
 from polygene.errors import DataError, FileError
 from polygene.formats import wkb
 from polygene.formats.base import Way, Written, collecting_no_garbage
-from polygene.formats.columns import not_kept
+from polygene.formats.columns import NotKept
 from polygene.formats.geopackage import metadata, schema, spatial_index
 from polygene.formats.geopackage.schema import quoted
 from polygene.formats.geopackage.values import CHUNK, sql_type, sum_of, sum_of_bytes, to_sqlite
-from polygene.geometry import Family, GeometryColumn, extent_of
+from polygene.formats.pieces import Pieces
+from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.provenance import told
 
@@ -46,13 +47,30 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     DataError
         If fields have names that SQL takes for the same, or numbers that do not fit.
     """
-    # SQLite takes what is no number for null.
-    kept = [not_kept(layer, keeps_nan=False, keeps_infinite=True) for layer in layers]
-    notes = [note for own in kept for note in own.notes]
-    layers = [
-        replace(layer, lineage=told(layer.lineage, own.notes))
-        for layer, own in zip(layers, kept, strict=True)
-    ]
+    added = _write(path, [Pieces.of(layer) for layer in layers])
+    sums = {
+        layer.name: [s for piece in own.sums for s in piece]
+        for layer, own in zip(layers, added, strict=True)
+        if not layer.is_table
+    }
+    way = Way(frozenset[str]().union(*(own.kept.fields for own in added)))
+    return Written([note for own in added for note in own.kept.notes], layers, way, sums)
+
+
+def write_pieces(path: Path, pieces: Pieces) -> Written:
+    """Write a layer piece by piece, as `write` does; the sums are those of each piece.
+
+    Raises
+    ------
+    FileError, DataError
+        As of `write`.
+    """
+    (added,) = _write(path, [pieces])
+    sums: dict[str, Sequence[Sequence[int]]] = {pieces.like.name: added.sums}
+    return Written(added.kept.notes, [], Way(added.kept.fields), sums_of_pieces=sums)
+
+
+def _write(path: Path, layers: Sequence[Pieces]) -> list[_Added]:
     exists = path.exists()
     with _worded(path), collecting_no_garbage(), replacing(path) as temporary:
         if exists:
@@ -63,29 +81,24 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
             connection.execute("PRAGMA journal_mode = OFF")
             connection.execute("PRAGMA synchronous = OFF")
             connection.execute("PRAGMA foreign_keys = OFF")
-            if not exists and sum(layer.geometry.n_vertices for layer in layers) > MANY:
+            if not exists and sum(layer.n_vertices for layer in layers) > MANY:
                 connection.execute(f"PRAGMA page_size = {LARGE_PAGE}")
             connection.execute("BEGIN")
             if not exists:
                 schema.create_core(connection)
-            last: list[schema.Entry] = []
-            sums: dict[str, list[int]] = {}
             names: dict[str, tuple[str, str]] = {}
             for layer in layers if exists else ():
-                names[layer.name] = _drop(connection, layer.name)
+                names[layer.like.name] = _drop(connection, layer.like.name)
+            added = []
             with schema.growing(connection, len(layers)) as step:
                 for layer in layers:
                     step()
-                    added = _add(connection, layer, names.get(layer.name, OURS))
-                    last += added.entries
-                    if not layer.is_table:
-                        sums[layer.name] = added.sums
-            schema.enter(connection, last)
+                    added.append(_add(connection, layer, names.get(layer.like.name, OURS)))
+            schema.enter(connection, [entry for own in added for entry in own.entries])
             connection.execute("COMMIT")
         finally:
             connection.close()
-    way = Way(frozenset[str]().union(*(own.fields for own in kept)))
-    return Written(notes, layers, way, sums)
+    return added
 
 
 @contextlib.contextmanager
@@ -175,36 +188,50 @@ def _drop(connection: sqlite3.Connection, name: str) -> tuple[str, str]:
 
 
 class _Added(NamedTuple):
-    """What is still to be entered in the database's schema, and the sums of the geometry."""
+    """What is still to be entered in the database's schema, and what became of the values.
+
+    sums : of the geometry of each piece, as `_insert_rows` gives them
+    """
 
     entries: list[schema.Entry]
-    sums: list[int]
+    sums: list[list[int]]
+    kept: NotKept
 
 
-def _add(connection: sqlite3.Connection, layer: Layer, wished: tuple[str, str]) -> _Added:
+def _add(connection: sqlite3.Connection, layer: Pieces, wished: tuple[str, str]) -> _Added:
     """Add a layer."""
-    names = _column_names(layer, wished)
-    column = layer.geometry
-    srs_id = 0 if layer.is_table else schema.ensure_crs(connection, layer.crs)
-    shapes = [] if layer.is_table else [f"{quoted(names.geometry)} {_type_name(column)}"]
-    fields = [f"{quoted(field.name)} {sql_type(field)}" for field in layer.table.schema]
+    like = layer.like
+    names = _column_names(like, wished)
+    srs_id = 0 if like.is_table else schema.ensure_crs(connection, like.crs)
+    shapes = [] if like.is_table else [f"{quoted(names.geometry)} {_type_name(like.geometry)}"]
+    fields = [f"{quoted(field.name)} {sql_type(field)}" for field in like.table.schema]
     key = f"{quoted(names.key)} INTEGER PRIMARY KEY NOT NULL"
-    connection.execute(f"CREATE TABLE {quoted(layer.name)} ({', '.join([key, *shapes, *fields])})")
-    bounds = column.row_bounds()
-    ids = _ids(layer)
-    _register(connection, layer, names.geometry, srs_id, bounds)
-    sums = _insert(
-        connection=connection, layer=layer, names=names, ids=ids, srs_id=srs_id, bounds=bounds
+    connection.execute(f"CREATE TABLE {quoted(like.name)} ({', '.join([key, *shapes, *fields])})")
+    _register(connection, layer, names.geometry, srs_id)
+    # SQLite takes what is no number for null.
+    kept = NotKept(like.name, keeps_nan=False, keeps_infinite=True)
+    sums: list[list[int]] = []
+    ids, bounds = [np.zeros(0, np.int64)], [np.zeros((0, 4))]
+    n_rows = 0
+    for piece in layer.each():
+        kept.look(piece.table)
+        ids.append(_ids(piece) if piece.n_rows == layer.n_rows else _counted(n_rows, piece.n_rows))
+        bounds.append(piece.geometry.row_bounds())
+        sums.append(_insert_rows(connection, piece, names, ids[-1], srs_id))
+        n_rows += piece.n_rows
+    told_so = replace(like, lineage=told(like.lineage, kept.notes))
+    metadata.write(connection, told_so)
+    metadata.write_titles(connection, like)
+    _recount(connection, like.name, n_rows)
+    if like.is_table:
+        return _Added([], sums, kept)
+    entries = _index(
+        connection, like.name, names, np.concatenate(ids), np.concatenate(bounds, axis=0)
     )
-    metadata.write(connection, layer)
-    metadata.write_titles(connection, layer)
-    _recount(connection, layer)
-    if layer.is_table:
-        return _Added([], sums)
-    return _Added(_index(connection, layer.name, names, ids, bounds), sums)
+    return _Added(entries, sums, kept)
 
 
-def _recount(connection: sqlite3.Connection, layer: Layer) -> None:
+def _recount(connection: sqlite3.Connection, layer: str, n_rows: int) -> None:
     """Set the number of features in tables that other programs keep of them.
 
     They hold them up to date by triggers, which have gone with the table that was replaced.
@@ -217,7 +244,7 @@ def _recount(connection: sqlite3.Connection, layer: Layer) -> None:
     for (name,) in found:
         connection.execute(
             f"UPDATE {quoted(name)} SET feature_count = ? WHERE lower(table_name) = lower(?)",
-            (layer.n_rows, layer.name),
+            (n_rows, layer),
         )
 
 
@@ -259,13 +286,15 @@ def _ids(layer: Layer) -> I64Array:
     """
     if layer.ids is not None and (np.diff(layer.ids) > 0).all():
         return layer.ids
-    return np.arange(1, layer.n_rows + 1, dtype=np.int64)
+    return _counted(0, layer.n_rows)
 
 
-def _register(
-    connection: sqlite3.Connection, layer: Layer, geometry: str, srs_id: int, bounds: np.ndarray
-) -> None:
-    extent = extent_of(bounds) or (None,) * 4
+def _counted(before: int, n: int) -> I64Array:
+    return np.arange(before + 1, before + n + 1, dtype=np.int64)
+
+
+def _register(connection: sqlite3.Connection, pieces: Pieces, geometry: str, srs_id: int) -> None:
+    layer, extent = pieces.like, pieces.extent() or (None,) * 4
     title = layer.title or layer.name
     taken = connection.execute(
         "SELECT count(*) FROM gpkg_contents WHERE identifier = ?", (title,)
@@ -292,15 +321,11 @@ def _register(
     )
 
 
-def _insert(
-    connection: sqlite3.Connection,
-    layer: Layer,
-    names: _Names,
-    ids: I64Array,
-    srs_id: int,
-    bounds: np.ndarray,
+def _insert_rows(
+    connection: sqlite3.Connection, layer: Layer, names: _Names, ids: I64Array, srs_id: int
 ) -> list[int]:
-    """Put the rows into the table; return a sum of the geometry of each `CHUNK` of them."""
+    """Put rows into the table; return a sum of the geometry of each `CHUNK` of them."""
+    bounds = layer.geometry.row_bounds()
     fields = layer.table.column_names
     columns = [names.key, *([] if layer.is_table else [names.geometry]), *fields]
     statement = (

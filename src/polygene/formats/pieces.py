@@ -1,0 +1,58 @@
+"""A layer that is written piece by piece, so that it need not fit into memory."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from polygene.formats import geoparquet
+from polygene.formats.parquet_parts.index import Index
+from polygene.geometry import Extent
+from polygene.layer import Layer
+
+
+@dataclass(frozen=True)
+class Pieces:
+    """A layer in pieces.
+
+    like : it without rows: its name, CRS, fields, lineage, and of which kind its geometry is
+    n_rows, n_vertices : of all pieces; extent : of all, asked for when it is needed
+    each : gives the pieces in their order, anew each time it is asked
+    """
+
+    like: Layer
+    n_rows: int
+    n_vertices: int
+    extent: Callable[[], Extent | None]
+    each: Callable[[], Iterator[Layer]]
+
+    @staticmethod
+    def of(layer: Layer) -> Pieces:
+        """Return a layer that is in memory as one piece."""
+        column = layer.geometry
+        like = replace(layer.take(np.zeros(0, np.int64)), lineage=layer.lineage)
+        return Pieces(like, layer.n_rows, column.n_vertices, column.extent, lambda: iter([layer]))
+
+    @staticmethod
+    def of_folder(folder: Path, index: Index, like: Layer) -> Pieces:
+        """Return the parts of a folder of GeoParquet as pieces of a layer like one without rows."""
+        kind = (index.is_multi, index.heights)
+        whole = replace(like, geometry=like.geometry.of_kind(*kind), ids=None, rows=None)
+
+        def each() -> Iterator[Layer]:
+            for part in index.parts:
+                layer, _ = geoparquet.rows_of(folder / part.file, range(len(part.rows)))
+                if layer.n_rows:
+                    table = (
+                        layer.table.cast(whole.table.schema) if layer.table.num_columns else None
+                    )
+                    yield replace(
+                        whole,
+                        geometry=layer.geometry.of_kind(*kind),
+                        table=layer.table if table is None else table,
+                    )
+
+        return Pieces(whole, index.n_rows, index.n_vertices, lambda: index.extent, each)
