@@ -39,6 +39,19 @@ class Tasks(unittest.TestCase):
         self.assertEqual(one, tasks, arguments)
         return told[0], told[1]
 
+    def test_several_inputs_go_into_one_package(self):
+        words = ("clip", "t/tolva.gpkg#beds_*", "--with", "t/tolva.gpkg#park", "--replace")
+        self.run_(*words, "-o", "once.gpkg")
+        self.run_(*words, "-o", "apart.gpkg", "--tasks", "3")
+        for _ in range(2):  # into a new package, and one that is there
+            for name in ("beds_marram", "beds_kelda"):
+                one, other = (
+                    polygene.read(f"{self.folder}/{f}.gpkg#{name}") for f in ("once", "apart")
+                )
+                rows = [sorted(map(repr, y.table.to_pylist())) for y in (one, other)]
+                self.assertEqual(*rows)
+            self.run_(*words, "-o", "apart.gpkg", "--workers", "1")
+
     def test_the_sample_in_tasks(self):
         beds, park, sectors = (f"t/tolva.gpkg#{n}" for n in ("beds_marram", "park", "sectors"))
         for arguments in (

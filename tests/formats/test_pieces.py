@@ -15,7 +15,7 @@ import pyarrow as pa
 import polygene
 from polygene.errors import FileError
 from polygene.formats import destination, geopackage
-from polygene.formats.destination import Target, write_pieces
+from polygene.formats.destination import Target
 from polygene.formats.parquet_parts import read
 from polygene.formats.parquet_parts.index import read_index
 from polygene.formats.pieces import Pieces
@@ -64,7 +64,7 @@ class Piecewise(unittest.TestCase):
             whole, apart = self.folder / f"whole.{ending}", self.folder / f"apart.{ending}"
             one = destination.write_all([(Target(whole, "cells"), self.layer)])
             pieces = in_pieces(self.layer, 1, 17, 18)
-            other = write_pieces(Target(apart, "cells"), pieces)
+            other = destination.write_all([(Target(apart, "cells"), pieces)])
             self.assertEqual(sorted(map(str, one)), sorted(map(str, other)))
             self.assertTrue(any("38 moments cut" in note for note in other), other)
             self.assertEqual(without_moments(whole), without_moments(apart))
@@ -74,7 +74,7 @@ class Piecewise(unittest.TestCase):
         other = replace(self.layer, name="other")
         destination.write_all([(Target(place, y.name), y) for y in (self.layer, other)])
         fewer = self.layer.take(np.arange(20))
-        write_pieces(Target(place, "cells"), in_pieces(fewer, 7))
+        destination.write_all([(Target(place, "cells"), in_pieces(fewer, 7))])
         self.assertEqual(sorted(geopackage.layer_names(place)), ["cells", "other"])
         same_geometry(self, polygene.read(f"{place}#other").geometry, other.geometry)
         same_geometry(self, polygene.read(f"{place}#cells").geometry, fewer.geometry)
@@ -90,7 +90,8 @@ class Piecewise(unittest.TestCase):
 
             place = self.folder / f"wrong.{ending}"
             with self.assertRaisesRegex(FileError, "does not hold what was meant"):
-                write_pieces(Target(place, "cells"), replace(in_pieces(self.layer), each=each))
+                pieces = replace(in_pieces(self.layer), each=each)
+                destination.write_all([(Target(place, "cells"), pieces)])
             self.assertEqual(list(self.folder.iterdir()), [])
 
     def test_rows_are_read_by_their_numbers(self):

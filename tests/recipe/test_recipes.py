@@ -7,12 +7,14 @@ import html.parser
 import io
 import json
 import re
+import shutil
 import sqlite3
 import unittest
 
 import polygene
 from polygene.cli.run import run
 from polygene.errors import SheetError
+from polygene.formats.columns import to_wkb
 from polygene.measures import row_areas
 from polygene.recipe.expectations import check_balance
 from polygene.sample import tolva
@@ -79,6 +81,13 @@ outputs:
 """
 
 
+def rows_in(address):
+    """Return the features of a layer, in whatever order."""
+    layer = polygene.read(address)
+    shapes = map(bytes, to_wkb(layer.geometry).to_pylist())
+    return sorted(zip(shapes, map(repr, layer.table.to_pylist()), strict=True))
+
+
 class Recipes(WithSample):
     in_process = True
 
@@ -135,6 +144,31 @@ class Recipes(WithSample):
         self.assertEqual(row_areas(mine.geometry).tolist(), row_areas(typed.geometry).tolist())
         lines = [p for p in self.folder.iterdir() if not p.name.startswith(".")]
         self.assertNotIn("-journal", "".join(p.name for p in lines))
+
+    def test_in_tasks_it_comes_to_the_same_with_results_in_folders(self):
+        self.reused()
+        once = {n: rows_in(f"{self.folder}/result.gpkg#{n}") for n in ("quiet_zones", "districts")}
+        shutil.rmtree(self.folder / ".polygene-work")
+        wrong = self.text.replace("valid: true\n", "valid: true\n      no nulls in: name\n", 1)
+        self.recipe.write_text(wrong)
+        done = self.run_polygene("run", "recipe.yaml", "--tasks", "4")
+        self.assertEqual(done.code, 2)
+        self.assertIn("has no field 'name'", done.words)
+        folders = "  districts_buoys: far.parquet/\n  quiet_measured: result.gpkg#quiet_zones"
+        text = self.text.replace("  quiet_measured: result.gpkg#quiet_zones", folders)
+        self.recipe.write_text(text.replace("  districts_buoys: result.gpkg#districts\n", ""))
+        self.assertNotIn("quiet_zones", self.reused("--tasks", "4"))
+        self.assertEqual(rows_in(f"{self.folder}/result.gpkg#quiet_zones"), once["quiet_zones"])
+        self.assertEqual(rows_in(f"{self.folder}/far.parquet"), once["districts"])
+        self.assertTrue((self.folder / "far.parquet" / "_parts.json").exists())
+        told = polygene.read(f"{self.folder}/far.parquet").lineage
+        self.assertIn("far.parquet", told.to_json())
+        kept = list(
+            (self.folder / ".polygene-work").glob("recipe/*/quiet_zones.parquet/p*.parquet")
+        )
+        self.assertEqual(len(kept), 1)
+        self.recipe.write_text(self.text)
+        self.assertIn("quiet_zones", self.reused(), "at once it takes what tasks have made")
 
     def test_a_failure_leaves_the_outputs_and_goes_on_where_it_stopped(self):
         self.reused()

@@ -70,6 +70,20 @@ def of(asked: Asked) -> Grounds | None:
     )
 
 
+def texts_of(asked: Asked) -> dict[str, str]:
+    """Return what was asked for, by key, as it would be typed: nothing if no tasks were."""
+    if of(asked) is None:
+        return {}
+    told = {
+        "memory": None if asked.memory is None else f"{asked.memory // 1000}kB",
+        "workers": None if asked.workers is None else str(asked.workers),
+        "cluster": asked.cluster,
+        "tasks": None if asked.tasks is None else str(asked.tasks),
+        "resume": "" if asked.resume else None,
+    }
+    return {key: text for key, text in told.items() if text is not None}
+
+
 def _settings() -> tuple[int | None, int | None, str]:
     """Return memory, workers and cluster as the settings file has them."""
     found = click.get_current_context().meta.get("polygene.settings")

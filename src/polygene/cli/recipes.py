@@ -70,13 +70,19 @@ def read(
 
 
 def run_read(
-    found: Recipe, known: Mapping[str, Mapping[str, Option]], tell: Callable[[Ran], None]
+    found: Recipe,
+    known: Mapping[str, Mapping[str, Option]],
+    tell: Callable[[Ran], None],
+    grounds: Mapping[str, str] | None = None,
 ) -> Finished:
-    """Run a recipe that was read; ``tell`` hears of each step as it is done."""
+    """Run a recipe that was read; ``tell`` hears of each step as it is done.
+
+    ``grounds`` are the options by which its steps work in tasks, as texts.
+    """
     from polygene.recipe.running import run as run_steps
 
     with contextlib.chdir(found.path.parent):
-        return run_steps(_inside(found), _execute, known, tell)
+        return run_steps(_inside(found), _execute, known, tell, grounds)
 
 
 def run(

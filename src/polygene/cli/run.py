@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import options, outcome, show
+from polygene.cli import grounds, options, outcome, show
 from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 @options.proving
 @click.option("--report", metavar="FILE", help="Write a page about the run: an .html file.")
 @click.option("--dry-run", is_flag=True, help="Check the recipe and print the plan; run nothing.")
-@asks(Asked, options.json, options.quiet)
+@asks(Asked, grounds.common, options.json, options.quiet)
 def run(
     asked: Asked, recipe: Path, given: tuple[str, ...], from_lineage: str | None, report: str | None
 ) -> None:
@@ -44,6 +44,7 @@ def run(
     Examples:
       polygene run recipe.yaml --dry-run
       polygene run recipe.yaml --report report.html
+      polygene run recipe.yaml --memory 4GB --workers 4
       polygene run again.yaml --from-lineage result.gpkg#quiet_zones
     """
     if from_lineage is not None:
@@ -72,7 +73,7 @@ def run(
 
     if says_now:
         show.title(found.title or found.path.stem, stream=sys.stderr)
-    finished = recipes.run_read(found, known, tell)
+    finished = recipes.run_read(found, known, tell, grounds.texts_of(asked))
     if page is not None:
         recipes.write_report(page, found, finished, time.monotonic() - began)
     seconds = time.monotonic() - began

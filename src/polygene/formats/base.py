@@ -9,7 +9,7 @@ from collections.abc import Container, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from pathlib import Path
 from types import MappingProxyType
-from typing import TYPE_CHECKING, NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol, TypeVar
 
 from polygene.errors import DataError, ExistsError
 from polygene.geometry import GeometryColumn
@@ -18,6 +18,9 @@ from polygene.layer import Layer, LayerInfo
 if TYPE_CHECKING:
     from polygene.formats.pieces import Pieces
     from polygene.formats.wanted import Wanted
+
+
+T = TypeVar("T")
 
 
 class Closes(Protocol):
@@ -119,9 +122,9 @@ class PieceReader(Protocol):
 
 
 class PieceWriter(Protocol):
-    """The format of a module that can write a layer too large for memory; it keeps lineage inside."""
+    """The format of a module that can write layers too large for memory; it keeps lineage inside."""
 
-    def write_pieces(self, path: Path, pieces: Pieces) -> Written: ...
+    def write_pieces(self, path: Path, layers: Sequence[Pieces]) -> Written: ...
 
 
 kept_open: ContextVar[dict[object, Closes] | None] = ContextVar("polygene_open", default=None)
@@ -184,7 +187,7 @@ def is_beside(path: Path, siblings: Container[str]) -> bool:
     return path.name.startswith("~$")
 
 
-def only_one(path: Path, layers: Sequence[Layer], what: str) -> Layer:
+def only_one(path: Path, layers: Sequence[T], what: str) -> T:
     """Return the one layer that a file of some format can hold.
 
     Raises

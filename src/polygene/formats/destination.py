@@ -252,8 +252,10 @@ def _next(target: Target, there: Sequence[str]) -> Target:
     return target._replace(path=target.path.with_stem(name), name=name)
 
 
-def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
+def write_all(results: Sequence[tuple[Target, Layer | Pieces]]) -> list[str]:
     """Write results, all of them or none; return what there is to say about it.
+
+    What comes in pieces is for formats that take such: see `takes_pieces`.
 
     Runs that write into one folder at once wait for each other, so that none undoes another's work.
 
@@ -265,7 +267,7 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
         If another run has written a result of that name since it was planned.
     """
     notes = [target.note for target, _ in results if target.note]
-    by_file: dict[str, list[tuple[Target, Layer]]] = {}
+    by_file: dict[str, list[tuple[Target, Layer | Pieces]]] = {}
     for target, layer in results:
         by_file.setdefault(os.path.realpath(target.path), []).append((target, layer))
     with together():
@@ -276,27 +278,18 @@ def write_all(results: Sequence[tuple[Target, Layer]]) -> list[str]:
             if target.is_new and str(target.path) != PIPE and existing.has(target):
                 raise ExistsError(f"{target.words} was written by another run meanwhile")
         for own in by_file.values():
-            notes += _write_file(own[0][0].path, [layer for _, layer in own])
+            path, layers = own[0][0].path, [layer for _, layer in own]
+            whole = [layer for layer in layers if isinstance(layer, Layer)]
+            if len(whole) == len(layers):
+                notes += _write_file(path, whole)
+            else:
+                notes += _write_pieces(path, layers)
     return notes
 
 
 def takes_pieces(path: Path) -> bool:
     """Whether a file's format is written piece by piece."""
     return hasattr(format_of(path), "write_pieces")
-
-
-def write_pieces(target: Target, pieces: Pieces) -> list[str]:
-    """Write one layer that comes in pieces; return what there is to say about it.
-
-    Raises
-    ------
-    FileError, ExistsError
-        As of `write_all`.
-    """
-    with together():
-        hold_place(target)
-        done = cast(PieceWriter, format_of(target.path)).write_pieces(target.path, pieces)
-        return [*filter(None, [target.note]), *proof.notes_of_pieces(target.path, pieces, done)]
 
 
 def hold_place(target: Target) -> None:
@@ -332,6 +325,20 @@ def _folders_for(paths: Sequence[Path]) -> Iterator[list[Path]]:
             with contextlib.suppress(OSError):
                 folder.rmdir()
         raise
+
+
+def _write_pieces(path: Path, layers: Sequence[Layer | Pieces]) -> list[str]:
+    """Write layers of which some come in pieces into one file."""
+    notes, pieces = [], []
+    for layer in layers:
+        if isinstance(layer, Layer):
+            layer, own = storable(layer)
+            notes += own
+            layer = Pieces.of(layer)
+        pieces.append(layer)
+    done = cast(PieceWriter, format_of(path)).write_pieces(path, pieces)
+    done = done._replace(notes=[*notes, *done.notes])
+    return proof.notes_of_pieces(path, pieces, done)
 
 
 def _write_file(path: Path, layers: Sequence[Layer]) -> list[str]:

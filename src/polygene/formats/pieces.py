@@ -12,6 +12,7 @@ from polygene.formats import geoparquet
 from polygene.formats.parquet_parts.index import Index
 from polygene.geometry import Extent
 from polygene.layer import Layer
+from polygene.provenance import Lineage
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,13 @@ class Pieces:
         like = replace(layer.take(np.zeros(0, np.int64)), lineage=layer.lineage)
         return Pieces(like, layer.n_rows, column.n_vertices, column.extent, lambda: iter([layer]))
 
+    def called(self, name: str, lineage: Lineage | None) -> Pieces:
+        """Return the layer under a name, with a lineage."""
+        like = replace(self.like, name=name, lineage=lineage)
+        return replace(
+            self, like=like, each=lambda: (replace(own, name=name) for own in self.each())
+        )
+
     @staticmethod
     def of_folder(folder: Path, index: Index, like: Layer) -> Pieces:
         """Return the parts of a folder of GeoParquet as pieces of a layer like one without rows."""
@@ -43,6 +51,7 @@ class Pieces:
         whole = replace(like, geometry=like.geometry.of_kind(*kind), ids=None, rows=None)
 
         def each() -> Iterator[Layer]:
+            n_rows = 0
             for part in index.parts:
                 layer, _ = geoparquet.rows_of(folder / part.file, range(len(part.rows)))
                 if layer.n_rows:
@@ -53,6 +62,9 @@ class Pieces:
                         whole,
                         geometry=layer.geometry.of_kind(*kind),
                         table=layer.table if table is None else table,
+                        rows=np.arange(n_rows, n_rows + layer.n_rows),
+                        total=index.n_rows,
                     )
+                n_rows += part.n_rows
 
         return Pieces(whole, index.n_rows, index.n_vertices, lambda: index.extent, each)

@@ -81,15 +81,15 @@ def notes_of(path: Path, written: Written) -> list[str]:
     return _checked(path, written, lambda: _read_again(path, written))
 
 
-def notes_of_pieces(path: Path, pieces: Pieces, written: Written) -> list[str]:
-    """Do what `notes_of` does for a layer that was written piece by piece.
+def notes_of_pieces(path: Path, layers: Sequence[Pieces], written: Written) -> list[str]:
+    """Do what `notes_of` does for layers that were written piece by piece.
 
     Raises
     ------
     FileError, ChangedError
         As of `notes_of`.
     """
-    return _checked(path, written, lambda: _read_pieces_again(path, pieces, written))
+    return _checked(path, written, lambda: _read_pieces_again(path, layers, written))
 
 
 def _checked(path: Path, written: Written, read_again: Callable[[], list[str]]) -> list[str]:
@@ -125,28 +125,35 @@ def _read_again(path: Path, written: Written) -> list[str]:
     return notes
 
 
-def _read_pieces_again(path: Path, pieces: Pieces, written: Written) -> list[str]:
+def _read_pieces_again(path: Path, layers: Sequence[Pieces], written: Written) -> list[str]:
     notes: list[str] = []
-    sums = written.sums_of_pieces.get(pieces.like.name)
+    with texts_written_in(""), tables_laid_out(), _under_own_names(path) as place:
+        for layer in layers:
+            notes += _said_once(_of_pieces(path, place, layer, written), layer.like.name)
+    return notes
+
+
+def _of_pieces(path: Path, place: Path, layer: Pieces, written: Written) -> list[str]:
+    name = layer.like.name if format_of(path).HOLDS_MANY else place.stem
+    sums = written.sums_of_pieces.get(layer.like.name)
+    reader = readable_format(place)
+    notes: list[str] = []
     n_rows = 0
-    with texts_written_in(""), _under_own_names(path) as place:
-        name = pieces.like.name if format_of(path).HOLDS_MANY else place.stem
-        reader = readable_format(place)
-        for k, piece in enumerate(pieces.each()):
-            wanted = Wanted(span=(n_rows, n_rows + piece.n_rows))
-            if sums is None:
-                found = cast(PartReader, reader).read(place, name, wanted).layers
-            else:
-                known = Known(piece.geometry, sums[k])
-                found = cast(PieceReader, reader).read(place, name, wanted, known=known).layers
-            if len(found) != 1:
-                raise FaultError(f"{len(found)} layers instead of one")
-            notes += changes(piece, found[0], written.way)
-            n_rows += piece.n_rows
-        listed = next(info for info in reader.list_layers(place) if info.name == name)
-        if listed.n_rows != n_rows:
-            raise FaultError(f"{counted(listed.n_rows, 'feature')} instead of {n_rows:,}")
-    return _said_once(notes, pieces.like.name)
+    for k, piece in enumerate(layer.each()):
+        wanted = Wanted(span=(n_rows, n_rows + piece.n_rows))
+        if sums is None:
+            found = cast(PartReader, reader).read(place, name, wanted).layers
+        else:
+            known = Known(piece.geometry, sums[k])
+            found = cast(PieceReader, reader).read(place, name, wanted, known=known).layers
+        if len(found) != 1:
+            raise FaultError(f"{len(found)} layers instead of one")
+        notes += changes(piece, found[0], written.way)
+        n_rows += piece.n_rows
+    listed = next(info for info in reader.list_layers(place) if info.name == name)
+    if listed.n_rows != n_rows:
+        raise FaultError(f"{counted(listed.n_rows, 'feature')} instead of {n_rows:,}")
+    return notes
 
 
 def _said_once(notes: Sequence[str], name: str) -> list[str]:

@@ -27,7 +27,6 @@ from polygene.layer import Layer
 from polygene.notes import counted
 from polygene.progress import Progress
 from polygene.reading import Choice
-from polygene.writing import write
 
 
 @dataclass(frozen=True)
@@ -87,7 +86,7 @@ def work_in_tasks(
                 counts_invalid=way.counts_invalid,
             )
             done.append((ref, target, whole, time.monotonic() - began))
-        said: list[list[str]] = [[] for _ in done]
+        said: list[str] = []
         if not way.is_dry:
             said = _place([(target, whole) for _, target, whole, _ in done], progress)
     except PolygeneError as err:
@@ -104,8 +103,9 @@ def work_in_tasks(
         raise
     _forget(folders)
     results = []
-    for (ref, target, whole, seconds), own in zip(done, said, strict=True):
-        notes = [*whole.notes, *own, _how(whole, grounds)]
+    for ref, target, whole, seconds in done:
+        notes = [*whole.notes, *said, _how(whole, grounds)]
+        said = []  # of all that is written, told once
         results.append(Done(ref, WholeResult(whole.layer, whole.summary), [target], seconds, notes))
     return Results(results)
 
@@ -131,30 +131,25 @@ def _how(whole: Whole, grounds: Grounds) -> str:
     return f"{whole.layer.name}: done in {counted(whole.n_tasks, 'task')}, {where}"
 
 
-def _place(done: Sequence[tuple[Target, Whole]], progress: Progress) -> list[list[str]]:
-    """Put all results in their places, in one step; return what there is to say of each."""
-    notes: list[list[str]] = []
+def _place(done: Sequence[tuple[Target, Whole]], progress: Progress) -> list[str]:
+    """Put all results in their places, in one step; return what there is to say of it."""
+    files: list[tuple[Target, Layer | Pieces]] = []
     with together():
         for target, whole in done:
             progress.stage(f"writing {target.words}")
+            metadata = whole.given[0].metadata
+            like = replace(whole.layer, name=target.name, metadata=metadata, lineage=None)
+            like = _with_lineage(like, target, whole)
             if is_meant_as_folder(target.path):
-                _place_folder(target, whole)
-                notes.append([])
+                _place_folder(target, whole, like)
+            elif destination.takes_pieces(target.path):
+                index = Index(whole.parts, *whole.kind)
+                files.append((target, Pieces.of_folder(whole.folder, index, like)))
             else:
-                notes.append(_place_file(target, whole))
-    return notes
-
-
-def _place_file(target: Target, whole: Whole) -> list[str]:
-    metadata, given = whole.given[0].metadata, whole.given[:1]
-    if not destination.takes_pieces(target.path):
-        layer = parquet_parts.read(whole.folder, target.name).layers[0]
-        layer = replace(layer, name=target.name, metadata=metadata, lineage=None, rows=None)
-        return write([(target, layer)], given)
-    like = replace(whole.layer, name=target.name, metadata=metadata, lineage=None)
-    index = Index(whole.parts, *whole.kind)
-    pieces = Pieces.of_folder(whole.folder, index, _with_lineage(like, target, whole))
-    return destination.write_pieces(target, pieces)
+                layer = parquet_parts.read(whole.folder, target.name).layers[0]
+                layer = replace(layer, metadata=metadata, lineage=like.lineage, rows=None)
+                files.append((target, replace(layer, name=target.name, total=None)))
+        return destination.write_all(files)
 
 
 def _with_lineage(like: Layer, target: Target, whole: Whole) -> Layer:
@@ -164,8 +159,7 @@ def _with_lineage(like: Layer, target: Target, whole: Whole) -> Layer:
     return noted.of_result(like, target.words, whole.given[0].lineage, n_rows=whole.n_rows)
 
 
-def _place_folder(target: Target, whole: Whole) -> None:
-    like = _with_lineage(replace(whole.layer, name=target.name, lineage=None), target, whole)
+def _place_folder(target: Target, whole: Whole, like: Layer) -> None:
     lineage = like.lineage.to_json() if like.lineage is not None else ""
     parquet_parts.write_index(whole.folder, Index(whole.parts, *whole.kind, lineage))
     destination.hold_place(target)

@@ -15,12 +15,11 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from polygene import __version__, phrases, provenance, reading, record
+from polygene import __version__, phrases, reading, record
 from polygene.crs import degrees_of
 from polygene.errors import DataError, FileError, reason_of
-from polygene.formats import geoparquet
 from polygene.formats.address import LayerRef
-from polygene.formats.parquet_parts import parts_of, write_index
+from polygene.formats.parquet_parts import like_of, parts_of, write_index
 from polygene.formats.parquet_parts.index import Index, PartFacts, files_in, read_index
 from polygene.formats.parquet_parts.order import Cells
 from polygene.formats.registry import readable_format
@@ -271,7 +270,10 @@ class Runner:
         found: dict[int, R] = {}
         began = time.monotonic()
         self.progress.stage(f"{what} 1 of {len(items):,}")
-        for k, result in self.executor.each(do, items):
+        executor = self.executor
+        if len(items) == 1 and isinstance(executor, Processes):
+            executor = Here()  # another process would take longer to begin than most work takes
+        for k, result in executor.each(do, items):
             found[k] = result
             n = len(found)
             rest = (time.monotonic() - began) / n * (len(items) - n)
@@ -355,12 +357,7 @@ def _whole_kind(made: Sequence[Made]) -> tuple[Layer, tuple[str, bool, str]]:
 
 
 def _as_it_is(ref: LayerRef, index: Index) -> Source:
-    first = next((part for part in index.parts if part.n_rows), None)
-    file = ref.path / (first or index.parts[0]).file
-    like, _ = geoparquet.rows_of(file, [])
-    like = replace(like, name=ref.name, rows=None, total=None)
-    if index.lineage:
-        like = replace(like, lineage=provenance.parse(index.lineage))
+    like = like_of(ref.path, index, ref.name)
     folder = ref.path.absolute()
     states = [(folder / part.file).stat() for part in index.parts]
     stamps = tuple((state.st_size, state.st_mtime_ns) for state in states)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.errors import UsageError, did_you_mean
@@ -57,8 +58,8 @@ def check_text(name: str, text: str) -> None:
         Distance.parse(text)
 
 
-def check(layer: Layer, name: str, text: str) -> str:
-    """Return what is wrong with a layer by an expectation, nothing if it holds.
+def check(pieces: Iterable[Layer], name: str, text: str) -> str:
+    """Return what is wrong with a layer, given whole or in pieces, by an expectation, if anything.
 
     Raises
     ------
@@ -66,7 +67,7 @@ def check(layer: Layer, name: str, text: str) -> str:
         If there is no such expectation, or ``text`` is no value of it.
     """
     check_text(name, text)
-    return _CHECKS[name](layer, text)
+    return _CHECKS[name](pieces, text)
 
 
 def _range(text: str) -> tuple[int, int]:
@@ -77,11 +78,26 @@ def _range(text: str) -> tuple[int, int]:
         raise UsageError(f"{text!r} is no number, nor a range as in 20-30") from err
 
 
-def _features(layer: Layer, text: str) -> str:
-    bounds = _range(text)
-    if bounds[0] <= layer.n_rows <= bounds[1]:
+class _Wrong:
+    """Rows that are not as expected: how many, and the first of them in words."""
+
+    def __init__(self) -> None:
+        self.n = 0
+        self.labels: list[str] = []
+
+    def add(self, layer: Layer, rows: Sequence[int]) -> None:
+        self.n += len(rows)
+        self.labels += [layer.row_label(int(row)) for row in rows[: 5 - len(self.labels)]]
+
+    def __str__(self) -> str:
+        return ", ".join(self.labels) + (" …" if self.n > len(self.labels) else "")
+
+
+def _features(pieces: Iterable[Layer], text: str) -> str:
+    bounds, n_rows = _range(text), sum(layer.n_rows for layer in pieces)
+    if bounds[0] <= n_rows <= bounds[1]:
         return ""
-    return f"was expected to have {text} features, and has {layer.n_rows:,}"
+    return f"was expected to have {text} features, and has {n_rows:,}"
 
 
 def _fields(layer: Layer, text: str) -> list[str]:
@@ -91,25 +107,21 @@ def _fields(layer: Layer, text: str) -> list[str]:
     return names
 
 
-def _rows(layer: Layer, rows: Sequence[int]) -> str:
-    more = " …" if len(rows) > 5 else ""
-    return ", ".join(layer.row_label(int(row)) for row in rows[:5]) + more
-
-
-def _no_nulls(layer: Layer, text: str) -> str:
-    for name in _fields(layer, text):
-        nulls = pc.indices_nonzero(pc.is_null(layer.table.column(name))).to_pylist()
-        if nulls:
-            return (
-                f"was expected to have no nulls in {name}, and has {len(nulls):,}: "
-                f"{_rows(layer, nulls)}"
-            )
+def _no_nulls(pieces: Iterable[Layer], text: str) -> str:
+    wrong: dict[str, _Wrong] = {}
+    for layer in pieces:
+        for name in _fields(layer, text):
+            nulls = pc.indices_nonzero(pc.is_null(layer.table.column(name))).to_pylist()
+            wrong.setdefault(name, _Wrong()).add(layer, nulls)
+    for name, own in wrong.items():
+        if own.n:
+            return f"was expected to have no nulls in {name}, and has {own.n:,}: {own}"
     return ""
 
 
-def _unique(layer: Layer, text: str) -> str:
-    names = _fields(layer, text)
-    table = layer.table.select(names)
+def _unique(pieces: Iterable[Layer], text: str) -> str:
+    table = pa.concat_tables([layer.table.select(_fields(layer, text)) for layer in pieces])
+    names = table.column_names
     counted = table.group_by(names).aggregate([([], "count_all")])
     often = counted.filter(pc.greater(counted.column("count_all"), 1))
     if often.num_rows == 0:
@@ -121,31 +133,34 @@ def _unique(layer: Layer, text: str) -> str:
     )
 
 
-def _valid(layer: Layer, text: str) -> str:
+def _valid(pieces: Iterable[Layer], text: str) -> str:
     from polygene.plane.validity import invalid_rows
 
-    if text == "false":
+    wrong = _Wrong()
+    for layer in pieces if text == "true" else ():
+        if layer.geometry.family == Family.POLYGONS:
+            wrong.add(layer, np.flatnonzero(invalid_rows(layer.geometry)).tolist())
+    if not wrong.n:
         return ""
-    is_polygons = layer.geometry.family == Family.POLYGONS
-    rows = np.flatnonzero(invalid_rows(layer.geometry)).tolist() if is_polygons else []
-    if len(rows) == 0:
-        return ""
-    return f"was expected to be valid, and {len(rows):,} features are not: {_rows(layer, rows)}"
+    return f"was expected to be valid, and {wrong.n:,} features are not: {wrong}"
 
 
-def _no_slivers(layer: Layer, text: str) -> str:
+def _no_slivers(pieces: Iterable[Layer], text: str) -> str:
     from polygene.ops.overlays.slivers import sliver_rows
 
-    rows = sliver_rows(layer, Distance.parse(text).in_map_units(layer.crs)).tolist()
-    if len(rows) == 0:
+    wrong = _Wrong()
+    for layer in pieces:
+        distance = Distance.parse(text).in_map_units(layer.crs)
+        wrong.add(layer, sliver_rows(layer, distance).tolist())
+    if not wrong.n:
         return ""
     return (
-        f"was expected to have no parts thinner than {text}, and has some in {len(rows):,} "
-        f"features: {_rows(layer, rows)}"
+        f"was expected to have no parts thinner than {text}, and has some in {wrong.n:,} "
+        f"features: {wrong}"
     )
 
 
-_CHECKS: dict[str, Callable[[Layer, str], str]] = {
+_CHECKS: dict[str, Callable[[Iterable[Layer], str], str]] = {
     "features": _features,
     "no nulls in": _no_nulls,
     "unique": _unique,

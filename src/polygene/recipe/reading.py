@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
+import os
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -368,4 +369,5 @@ def _filled(folder: str, text: str, name: str) -> str:
     """Fill a name into a destination: into its path so that it does not lead elsewhere."""
     path, mark, layer = text.partition("#")
     filled = path.replace("{name}", file_name(name)) + mark + layer.replace("{name}", name)
-    return str(Path(folder) / filled)
+    is_folder = filled.endswith(("/", os.sep))
+    return str(Path(folder) / filled) + (os.sep if is_folder else "")

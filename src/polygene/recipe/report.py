@@ -124,14 +124,21 @@ def _table(
 
 def _results(finished: Finished) -> str:
     rows = [
-        [t.name, t.words, f"{y.n_rows:,}", y.geometry.family.words, _size(y), label(y.crs)]
+        [t.name, t.words, f"{y.n_total:,}", y.geometry.family.words, _size(y), label(y.crs)]
         for t, y in finished.layers
     ]
     head = ["layer", "written to", "features", "kind", "size", "CRS"]
     return _table(head, rows, right=[2, 4]) if rows else "<p>No layers.</p>"
 
 
+def _is_here(layer: Layer) -> bool:
+    """Whether a layer was small enough to be read for the report."""
+    return layer.n_rows > 0 or layer.n_total == 0
+
+
 def _size(layer: Layer) -> str:
+    if not _is_here(layer):
+        return ""
     ruler = ruler_for(layer.crs)
     if layer.geometry.family == Family.POLYGONS:
         return worded(
@@ -157,6 +164,8 @@ def _figures(finished: Finished) -> str:
                 how = f'<p class="soft"><code>{escape(done.line)}</code></p>'
                 tables.append(f"<h3>{escape(done.step.name)}</h3>{how}{_csv_table(done.place)}")
     for target, layer in finished.layers:
+        if not _is_here(layer):
+            continue
         try:
             on_paper.append(_map(target, layer))
         except PolygeneError:
@@ -170,7 +179,8 @@ def _figures(finished: Finished) -> str:
 
 def _look(finished: Finished) -> str:
     """Return the layers as a map with tables, to be looked at in a browser."""
-    layers = named_apart(sorted((layer for _, layer in finished.layers), key=_height))
+    here = [layer for _, layer in finished.layers if _is_here(layer)]
+    layers = named_apart(sorted(here, key=_height))
     if not layers:
         return ""
     looks = [Look(colour_by=None if y.is_table else _telling_field(y)) for y in layers]

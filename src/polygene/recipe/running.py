@@ -2,34 +2,35 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import json
+import os
 import shlex
+import shutil
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from polygene import __version__, provenance
+from polygene import __version__
 from polygene.commands import COMMANDS
-from polygene.commit.together import replacing, together
 from polygene.errors import DataError, FileError, PolygeneError, SheetError, reason_of
-from polygene.formats import address, destination
+from polygene.formats import address, parquet_parts
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import Target
 from polygene.formats.file_names import file_name
 from polygene.formats.registry import readable_format
-from polygene.layer import Layer
-from polygene.provenance import Lineage
+from polygene.layer import NO_GEOMETRY, Layer
 from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.kept import ENDING, Told, keep, kept
+from polygene.recipe.outputs import layers_at, pieces_of, write
 from polygene.recipe.reading import Recipe, RecipeStep, expectation_text
 from polygene.record import checksum
-from polygene.writing import placed
 
-WORK = ".polygene-work"
+WORK, FOLDER = ".polygene-work", ".parquet"
+# Keys by which a step works in tasks; what comes of it is the same.
+GROUNDS = ("memory", "workers", "cluster", "tasks", "resume")
 
 
 @dataclass(frozen=True)
@@ -66,6 +67,7 @@ def run(
     execute: Callable[[str, list[str]], Told],
     options: Mapping[str, Mapping[str, Any]],
     tell: Callable[[Ran], None],
+    grounds: Mapping[str, str] | None = None,
 ) -> Finished:
     """Run the steps that have to be, then write all outputs.
 
@@ -73,6 +75,8 @@ def run(
     ----------
     execute : runs a command with arguments and returns what it told
     options : command → key → option, as in `read_recipe`
+    grounds : what all steps that can work in tasks are to have for it, by `GROUNDS`; a step's own come
+        first
 
     Raises
     ------
@@ -84,6 +88,7 @@ def run(
         work.mkdir(parents=True, exist_ok=True)
     except OSError as err:
         raise FileError(f"cannot make the folder {work}: {reason_of(err)}") from err
+    grounds = grounds or {}
     places = dict(recipe.inputs)
     marks = {name: _mark_of_input(text) for name, text in recipe.inputs.items()}
     ran = []
@@ -96,6 +101,7 @@ def run(
             work=work,
             execute=execute,
             options=options[step.command],
+            grounds=grounds,
         )
         tell(done)
         ran.append(done)
@@ -104,9 +110,10 @@ def run(
             raise DataError(
                 f"input {name!r}, {text}, was changed while the recipe ran; run it again"
             )
-    finished = _write(recipe, places, ran)
+    figures = {done.step.name: done.place for done in ran if done.step.is_figure}
+    layers, files = write(recipe, places, figures)
     _forget(work, {Path(p) for p in places.values()})
-    return finished
+    return Finished(ran, layers, files)
 
 
 def _run_step(
@@ -117,16 +124,25 @@ def _run_step(
     work: Path,
     execute: Callable[[str, list[str]], Told],
     options: Mapping[str, Any],
+    grounds: Mapping[str, str],
 ) -> Ran:
     """Run a step, or take its result from last time; note where it is."""
     mark = _mark(step, marks)
-    ending = _ending_of_figure(recipe, step) if step.is_figure else ".gpkg"
-    place = work / f"{file_name(step.name)}-{mark[:16]}{ending}"
+    at_once = work / f"{file_name(step.name)}-{mark[:16]}{_ending(recipe, step)}"
+    in_tasks = work / mark[:16] / f"{file_name(step.name)}{FOLDER}"
     began = time.monotonic()
-    told = kept(place)
+    place, told = at_once, kept(at_once)
+    if told is None and not step.is_figure:
+        place, told = in_tasks, kept(in_tasks)
     is_reused = told is not None
     if told is None:
-        told = execute(step.command, _arguments(step, places, options, place))
+        own_grounds = None if step.is_figure else _grounds_of(step, places, options, grounds)
+        place = at_once if own_grounds is None else in_tasks
+        words = _arguments(step, places, options, place)
+        for key, value in (own_grounds or {}).items():
+            words += [options[key].flag, *([value] if value else [])]
+        place.parent.mkdir(exist_ok=True)
+        told = execute(step.command, words)
         keep(place, told)
     seconds = time.monotonic() - began
     places[step.name], marks[step.name] = str(place), mark
@@ -148,8 +164,42 @@ def _run_step(
     )
 
 
-def _ending_of_figure(recipe: Recipe, step: RecipeStep) -> str:
-    """Return the kind of picture or table that a step is to make: that of where it goes."""
+def _grounds_of(
+    step: RecipeStep,
+    places: Mapping[str, str],
+    options: Mapping[str, Any],
+    grounds: Mapping[str, str],
+) -> dict[str, str] | None:
+    """Return what a step is to be given besides to work in tasks, None if its result is no folder.
+
+    A step that reads a folder makes one too, for it may be as large.
+    """
+    if not set(GROUNDS) <= set(options) or len(step.inputs) != 1:
+        return None
+    asked = {key for key in GROUNDS if key in step.given or key in grounds}
+    is_of_folder = any(parquet_parts.is_folder(Path(places[name])) for name in step.inputs)
+    if not asked and not is_of_folder:
+        return None
+    refs = address.resolve(places[step.inputs[0]])
+    if len(refs) != 1 or _is_table(refs[0]):
+        return None
+    own = {key: value for key, value in grounds.items() if key not in step.given}
+    if "cluster" in step.given:
+        own.pop("workers", None)
+    if "workers" in step.given:
+        own.pop("cluster", None)
+    return own
+
+
+def _is_table(ref: LayerRef) -> bool:
+    infos = readable_format(ref.path).list_layers(ref.path)
+    return any(info.name == ref.name and info.geometry == NO_GEOMETRY for info in infos)
+
+
+def _ending(recipe: Recipe, step: RecipeStep) -> str:
+    """Return the ending of a step's result, of a picture or table that of where it goes."""
+    if not step.is_figure:
+        return ".gpkg"
     default = COMMANDS[step.command].figure[0]
     return Path(recipe.outputs.get(step.name, default)).suffix or default
 
@@ -176,7 +226,7 @@ def _mark(step: RecipeStep, marks: Mapping[str, str]) -> str:
         files,
         __version__,
         step.command,
-        dict(step.given),
+        {key: value for key, value in step.given.items() if key not in GROUNDS},
         [marks[n] for n in step.needs],
         step.needs,
     ]
@@ -196,6 +246,8 @@ def _arguments(
         for item in value:
             words += [option.flag, places[item] if option.takes_layer else item]
     target = str(out) if step.is_figure else f"{out}#{step.name}"
+    if out.suffix == FOLDER and not step.is_figure:
+        target = f"{out}{os.sep}"
     return [*words, "--out", target, "--replace"]
 
 
@@ -203,8 +255,14 @@ def _features(place: Path) -> int:
     return sum(info.n_rows for info in readable_format(place).list_layers(place))
 
 
-def _layers(place: str) -> list[Layer]:
-    return [y for ref in address.resolve(place) for y in address.read(ref).layers]
+def _results(place: Path) -> Iterator[Iterable[Layer]]:
+    """Return the layers of a result, each in pieces."""
+    pieces = pieces_of(place)
+    if pieces is not None:
+        yield pieces.each() if pieces.n_rows else [pieces.like]
+        return
+    for layer in layers_at(f"{place}#*"):
+        yield [layer]
 
 
 def _expect(recipe: Recipe, step: RecipeStep, place: Path, told: Told) -> list[str]:
@@ -218,7 +276,7 @@ def _expect(recipe: Recipe, step: RecipeStep, place: Path, told: Told) -> list[s
             if name == BALANCE:
                 wrongs = [check_balance(told.facts)]
             else:
-                wrongs = [check(layer, name, text) for layer in _layers(f"{place}#*")]
+                wrongs = [check(pieces, name, text) for pieces in _results(place)]
         except PolygeneError as err:
             raise SheetError(recipe.path, line, str(err)) from err
         for wrong in filter(None, wrongs):
@@ -227,54 +285,13 @@ def _expect(recipe: Recipe, step: RecipeStep, place: Path, told: Told) -> list[s
     return held
 
 
-def _write(recipe: Recipe, places: Mapping[str, str], ran: Sequence[Ran]) -> Finished:
-    """Write all outputs, each under the name it has in the recipe unless the destination says one."""
-    figures = {done.step.name: done.place for done in ran if done.step.is_figure}
-    results: list[tuple[Target, Layer]] = []
-    for name, text in recipe.outputs.items():
-        if name in figures:
-            continue
-        layers = _layers(places[name] if name in recipe.inputs else f"{places[name]}#*")
-        own = name if len(layers) == 1 else None
-        sources = [LayerRef(Path(places[name]), own or layer.name) for layer in layers]
-        named = list(zip(sources, layers, strict=True))
-        results += [
-            (t, replace(y, name=t.name, lineage=_moved(y, t)))
-            for own in placed(named, text, "replace", keeps_names=True)
-            for t, y in own
-        ]
-    files = []
-    with _kept(), together():
-        destination.write_all(results)
-        for name, place in figures.items():
-            if name in recipe.outputs:
-                files.append(Path(recipe.outputs[name]))
-                with replacing(files[-1]) as temporary:
-                    temporary.write_bytes(place.read_bytes())
-    return Finished(ran, results, files)
-
-
-@contextlib.contextmanager
-def _kept() -> Iterator[None]:
-    """Say of results that cannot go to their places that they are there still."""
-    try:
-        yield
-    except PolygeneError as err:
-        raise FileError(
-            f"{err}\nThe results of all steps are kept; the next run of the recipe only writes them."
-        ) from err
-
-
-def _moved(layer: Layer, target: Target) -> Lineage | None:
-    """Return the lineage of a step's result where it is written to."""
-    if layer.lineage is None:
-        return None
-    return provenance.moved(layer.lineage, target.name, target.words)
-
-
 def _forget(work: Path, used: set[Path]) -> None:
     """Remove results that this run did not use."""
-    names = {path.stem for path in used if path.parent == work}
+    places = {place.parent if place.parent.parent == work else place for place in used}
     for path in work.iterdir():
-        if path.name.removesuffix(ENDING) not in names and path.stem not in names:
+        if path in places or path.name.removesuffix(ENDING) in {own.stem for own in places}:
+            continue
+        if path.is_dir():
+            shutil.rmtree(path, ignore_errors=True)
+        elif path.stem not in {own.stem for own in places}:
             path.unlink(missing_ok=True)

@@ -85,14 +85,15 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     return Written([*notes, *kept.notes], [layer], Way(kept.fields))
 
 
-def write_pieces(path: Path, pieces: Pieces) -> Written:
-    """Write a layer piece by piece, in the order in which they come.
+def write_pieces(path: Path, layers: Sequence[Pieces]) -> Written:
+    """Write the one layer piece by piece, in the order in which they come.
 
     Raises
     ------
-    FileError
-        If it cannot be written.
+    DataError, FileError
+        As of `write`.
     """
+    pieces = only_one(path, layers, "a FlatGeobuf")
     kept = NotKept(pieces.like.name, keeps_nan=True, keeps_infinite=True)
     if any(pa.types.is_timestamp(own.type) for own in pieces.like.table.schema):
         for piece in pieces.each():  # what is lost stands in the header, before all else

@@ -57,17 +57,19 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     return Written([note for own in added for note in own.kept.notes], layers, way, sums)
 
 
-def write_pieces(path: Path, pieces: Pieces) -> Written:
-    """Write a layer piece by piece, as `write` does; the sums are those of each piece.
+def write_pieces(path: Path, layers: Sequence[Pieces]) -> Written:
+    """Write layers piece by piece, as `write` does; the sums are those of each piece.
 
     Raises
     ------
     FileError, DataError
         As of `write`.
     """
-    (added,) = _write(path, [pieces])
-    sums: dict[str, Sequence[Sequence[int]]] = {pieces.like.name: added.sums}
-    return Written(added.kept.notes, [], Way(added.kept.fields), sums_of_pieces=sums)
+    added = _write(path, layers)
+    named = list(zip(layers, added, strict=True))
+    sums = {layer.like.name: own.sums for layer, own in named if not layer.like.is_table}
+    way = Way(frozenset[str]().union(*(own.kept.fields for own in added)))
+    return Written([n for own in added for n in own.kept.notes], [], way, sums_of_pieces=sums)
 
 
 def _write(path: Path, layers: Sequence[Pieces]) -> list[_Added]:

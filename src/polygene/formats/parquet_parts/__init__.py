@@ -126,6 +126,20 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     return Reading([layer], found.notes)
 
 
+def like_of(path: Path, index: Index, name: str) -> Layer:
+    """Return the layer of a folder without its rows: its CRS, fields and lineage, and what kind it is.
+
+    Raises
+    ------
+    FileError
+        If no part can be read.
+    """
+    first = next((part for part in index.parts if part.n_rows), index.parts[0])
+    like, _ = geoparquet.rows_of(path / first.file, [])
+    lineage = provenance.parse(index.lineage) if index.lineage else None
+    return replace(like, name=name, rows=None, total=None, lineage=lineage)
+
+
 def _first_rows(files: Sequence[Path], counts: Sequence[int], index: Index | None) -> list[int]:
     """Return the row of the layer that each file begins with."""
     if index is None:

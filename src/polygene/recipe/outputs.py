@@ -1,0 +1,137 @@
+"""What a recipe's steps came to, put where its outputs go: all of it or none."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from polygene import provenance
+from polygene.commit.together import replacing, replacing_folder, together
+from polygene.errors import FileError, PolygeneError
+from polygene.formats import address, destination, parquet_parts
+from polygene.formats.address import LayerRef
+from polygene.formats.destination import Target
+from polygene.formats.naming import fields_in
+from polygene.formats.parquet_parts.index import read_index
+from polygene.formats.pieces import Pieces
+from polygene.formats.registry import is_meant_as_folder
+from polygene.layer import Layer
+from polygene.provenance import Lineage
+from polygene.recipe.reading import Recipe
+from polygene.writing import placed
+
+TO_LOOK_AT = 2_000_000  # vertices of a layer in a folder that is still read for the report
+
+
+def layers_at(place: str) -> list[Layer]:
+    """Return the layers of an address."""
+    return [y for ref in address.resolve(place) for y in address.read(ref).layers]
+
+
+def pieces_of(place: Path) -> Pieces | None:
+    """Return the result of a step that is a folder in pieces; None for any other."""
+    index = read_index(place) if parquet_parts.is_folder(place) else None
+    if index is None:
+        return None
+    return Pieces.of_folder(place, index, parquet_parts.like_of(place, index, place.stem))
+
+
+def write(
+    recipe: Recipe, places: Mapping[str, str], figures: Mapping[str, Path]
+) -> tuple[list[tuple[Target, Layer]], list[Path]]:
+    """Write all outputs, each under the name it has in the recipe unless the destination says one.
+
+    Of a layer in a folder that is too large to look at, only what it is like comes back, and in
+    `Layer.total` how many features it has.
+
+    Raises
+    ------
+    FileError
+        If they cannot be written.
+    """
+    results: list[tuple[Target, Layer]] = []
+    large: list[tuple[Target, Path, Pieces]] = []
+    files: list[tuple[Target, Layer | Pieces]] = []
+    for name, text in recipe.outputs.items():
+        if name in figures:
+            continue
+        place = Path(places[name])
+        pieces = None if name in recipe.inputs or fields_in(text) else pieces_of(place)
+        if pieces is not None:
+            (target,) = destination.plan(text, [LayerRef(place, name)], "replace", keeps_names=True)
+            if is_meant_as_folder(target.path) or destination.takes_pieces(target.path):
+                lineage = _moved(pieces.like.lineage, target)
+                large.append((target, place, pieces.called(target.name, lineage)))
+                continue
+        results += _placed(name, text, layers_at(places[name] + _all(recipe, name, place)), place)
+    drawn = {Path(recipe.outputs[n]): p for n, p in figures.items() if n in recipe.outputs}
+    files += results
+    with _kept(), together():
+        for target, place, pieces in large:
+            if is_meant_as_folder(target.path):
+                _copy_folder(target, place, pieces.like.lineage)
+            else:
+                files.append((target, pieces))
+        destination.write_all(files)
+        for path, place in drawn.items():
+            with replacing(path) as temporary:
+                temporary.write_bytes(place.read_bytes())
+    results += [(target, _shown(place, pieces)) for target, place, pieces in large]
+    return results, list(drawn)
+
+
+def _all(recipe: Recipe, name: str, place: Path) -> str:
+    return "" if name in recipe.inputs or place.is_dir() else "#*"
+
+
+def _placed(
+    name: str, text: str, layers: Sequence[Layer], place: Path
+) -> list[tuple[Target, Layer]]:
+    own = name if len(layers) == 1 else None
+    named = [(LayerRef(place, own or layer.name), layer) for layer in layers]
+    return [
+        (t, replace(y, name=t.name, lineage=_moved(y.lineage, t)))
+        for pairs in placed(named, text, "replace", keeps_names=True)
+        for t, y in pairs
+    ]
+
+
+def _copy_folder(target: Target, place: Path, lineage: Lineage | None) -> None:
+    destination.hold_place(target)
+    index = read_index(place)
+    assert index is not None
+    with replacing_folder(target.path) as new:
+        for part in index.parts:
+            shutil.copyfile(place / part.file, new / part.file)
+        told = "" if lineage is None else lineage.to_json()
+        parquet_parts.write_index(new, replace(index, lineage=told))
+
+
+def _shown(place: Path, pieces: Pieces) -> Layer:
+    """Return a layer to be shown, or what it is like if it is too large for that."""
+    like = pieces.like
+    if pieces.n_vertices <= TO_LOOK_AT:
+        whole = parquet_parts.read(place, place.stem).layers[0]
+        return replace(whole, name=like.name, lineage=like.lineage)
+    return replace(like, total=pieces.n_rows, rows=np.zeros(0, np.int64))
+
+
+@contextlib.contextmanager
+def _kept() -> Iterator[None]:
+    """Say of results that cannot go to their places that they are there still."""
+    try:
+        yield
+    except PolygeneError as err:
+        raise FileError(
+            f"{err}\nThe results of all steps are kept; the next run of the recipe only writes them."
+        ) from err
+
+
+def _moved(lineage: Lineage | None, target: Target) -> Lineage | None:
+    """Return the lineage of a step's result where it is written to."""
+    return None if lineage is None else provenance.moved(lineage, target.name, target.words)
