@@ -29,6 +29,18 @@ def keep_freed_memory() -> bool:
     return bool(mallopt(M_MMAP_MAX, 0) and mallopt(M_TRIM_THRESHOLD, (1 << 31) - 1))
 
 
+def give_back() -> None:
+    """Give memory that was freed and kept back to the system, for other processes to take."""
+    import pyarrow as pa
+
+    pa.default_memory_pool().release_unused()
+    if sys.platform.startswith("linux"):
+        import ctypes
+
+        with contextlib.suppress(AttributeError, OSError):  # a C library that has it not
+            ctypes.CDLL(None).malloc_trim(0)
+
+
 def of_machine() -> int | None:
     """Return the bytes of memory there are, with what the disk lends; None if the system tells not.
 

@@ -14,6 +14,8 @@ from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.provenance import Lineage
 
+GROUPS = 8  # groups of rows of a part that are a piece: some 16 MB
+
 
 @dataclass(frozen=True)
 class Pieces:
@@ -53,18 +55,21 @@ class Pieces:
         def each() -> Iterator[Layer]:
             n_rows = 0
             for part in index.parts:
-                layer, _ = geoparquet.rows_of(folder / part.file, range(len(part.rows)))
-                if layer.n_rows:
-                    table = (
-                        layer.table.cast(whole.table.schema) if layer.table.num_columns else None
-                    )
+                for first in range(0, len(part.rows), GROUPS):
+                    groups = range(first, min(first + GROUPS, len(part.rows)))
+                    layer, _ = geoparquet.rows_of(folder / part.file, groups)
+                    if not layer.n_rows:
+                        continue
+                    table = layer.table
+                    if table.num_columns:
+                        table = table.cast(whole.table.schema)
                     yield replace(
                         whole,
                         geometry=layer.geometry.of_kind(*kind),
-                        table=layer.table if table is None else table,
+                        table=table,
                         rows=np.arange(n_rows, n_rows + layer.n_rows),
                         total=index.n_rows,
                     )
-                n_rows += part.n_rows
+                    n_rows += layer.n_rows
 
         return Pieces(whole, index.n_rows, index.n_vertices, lambda: index.extent, each)

@@ -17,6 +17,7 @@ from typing import Any, Protocol, TypeVar
 
 from polygene import __version__
 from polygene.errors import PolygeneError, UsageError
+from polygene.memory import give_back
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -51,6 +52,7 @@ class Processes:
         self.n = n
 
     def each(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[tuple[int, R]]:
+        give_back()  # what this process keeps is not the others'
         n = min(self.n, len(items))
         threads = max(1, (os.cpu_count() or 1) // max(1, n))
         pool = ProcessPoolExecutor(
