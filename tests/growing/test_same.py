@@ -39,6 +39,8 @@ OPERATIONS = (
     ("join", 2, {"aggregate": ("total = sum(v)",)}),
     ("join", 2, {"best": "shared"}),
     ("subset", 2, {"relation": "touches"}),
+    ("join", 2, {"relation": "nearest", "count": 2}),
+    ("subset", 2, {"up_to": 6.0}),
 )
 ON_A_GRID = frozenset(
     {"union", "clip", "erase", "intersect", "imprint", "contrast", "dissolve", "join", "subset"}
@@ -111,7 +113,7 @@ class Hostile(Compared):
         all_rows = layer(rng, "a", concatenate([cells, country]))
         layers = self.written(all_rows, layer(rng, "b", concatenate([islands, country])))
         for large in (20_000, 100):  # vertices of a row of which only what is near is brought
-            for operation in OPERATIONS[:7] if large == 100 else OPERATIONS[13:]:
+            for operation in OPERATIONS[:7] if large == 100 else OPERATIONS[13:17]:
                 with (
                     mock.patch.object(far_edges, "LARGE", large),
                     self.subTest(operation=operation, large=large),
@@ -135,6 +137,38 @@ class Hostile(Compared):
                 with self.subTest(operation=operation, family=column.family.words):
                     self.compare(operation, layers, 7)
             for name in ("a", "cells"):
+                shutil.rmtree(self.folder / f"{name}.parquet")
+
+
+class Nearest(Compared):
+    def test_however_far_it_is_and_where_several_are_as_near(self):
+        rng = np.random.default_rng(9)
+        spots = rng.uniform(0, 900, (6, 2))
+        crowd = make.points(
+            [[at] for at in (spots[:, None] + rng.normal(0, 9, (6, 25, 2))).reshape(-1, 2)]
+        )
+        even = make.points([[at] for at in 5.0 * np.argwhere(np.ones((12, 12)))])
+        far = make.points([[at] for at in np.array([(5e3, 40.0), (30.0, 30.0), (-9e3, 9e4)])])
+        lines = make.lines([[make.path(rng, 5, 60, 4)] for _ in range(40)])
+        cells = make.coverage(5, 5, 12, rng)
+        ways = (
+            ("join", 2, {"relation": "nearest"}),
+            ("join", 2, {"relation": "nearest", "count": 3}),
+            ("join", 2, {"relation": "nearest", "count": 9, "up_to": 30.0, "pairs": True}),
+            ("join", 2, {"relation": "nearest", "count": 2, "aggregate": ("n = count()",)}),
+            ("subset", 2, {"up_to": 12.5, "invert": True}),
+            ("join", 2, {"best": "distance"}),
+        )
+        pairs = [
+            (crowd, even), (even, crowd), (crowd, far), (far, crowd), (even, even),
+            (cells, lines), (lines, cells), (cells, even), (crowd, cells), (lines, far),
+        ]  # fmt: skip
+        for k, (one, other) in enumerate(pairs):
+            layers = self.written(layer(rng, "a", one), layer(rng, "b", other), n_bytes=900)
+            for operation in ways if k < 4 else ways[k % 3 :: 3]:
+                with self.subTest(k=k, operation=operation):
+                    self.compare(operation, layers, 6)
+            for name in "ab":
                 shutil.rmtree(self.folder / f"{name}.parquet")
 
 

@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 from polygene import __version__
 from polygene.errors import FileError, reason_of
 from polygene.growing.calls import Call
+from polygene.growing.nearest import Wish
 from polygene.growing.source import Source
 
 T = TypeVar("T")
@@ -25,6 +26,7 @@ class Job:
     folder : where they put what they make
     reach : how far from a core row others have to do with it, in map units
     counts_invalid : whether invalid rows of the result are told
+    nearest : rows of OTHER that are needed however far they are
     """
 
     call: Call
@@ -33,6 +35,7 @@ class Job:
     reach: float = 0.0
     counts_invalid: bool = False
     core_alone: bool = False
+    nearest: Wish | None = None
     version: str = __version__
 
 

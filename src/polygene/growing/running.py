@@ -31,6 +31,7 @@ from polygene.growing.dissolving import bundles_of, give_borders, join_bundle
 from polygene.growing.dissolving import told as dissolve_told
 from polygene.growing.executors import Cluster, Executor, Here, Processes
 from polygene.growing.jobs import Job, job_in, keep
+from polygene.growing.nearest import Wish
 from polygene.growing.source import Source
 from polygene.growing.tasks import Task, edges_of_memory, tasks_of
 from polygene.growing.work import Done, Made, Portion, Sheaf
@@ -39,7 +40,7 @@ from polygene.notes import Warned, counted
 from polygene.ops.places.extents import grid_for
 from polygene.ops.summary import NamedRows
 from polygene.progress import Progress
-from polygene.units import map_units
+from polygene.units import map_units, metres
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -155,7 +156,8 @@ def run(
         way.own_are_near,
     )
     place = folder / "tasks"
-    job = Job(call, tuple(sources), place, reach, counts_invalid, way.core_alone)
+    wish = _wish(call, sources[0]) if way.looks_far else None
+    job = Job(call, tuple(sources), place, reach, counts_invalid, way.core_alone, wish)
     keep(place, "job", job)
     if call.command == "dissolve":
         given_borders = own.all(
@@ -181,6 +183,16 @@ def run(
             "when it rests"
         )
     return Whole(to, parts, kind, like, n_rows, summary, notes, len(tasks), given)
+
+
+def _wish(call: Call, source: Source) -> Wish:
+    """Return which nearest rows of OTHER a work needs."""
+    told, crs = call.arguments, source.like.crs
+    up_to = metres(told.get("up_to"), crs)
+    unit = 1.0
+    if crs is not None and crs.axis_info:
+        unit = crs.axis_info[0].unit_conversion_factor
+    return Wish(int(told.get("count") or 1), np.inf if up_to is None else up_to / unit)
 
 
 def do_task_of(place: str, task: Task) -> Done:
@@ -429,6 +441,9 @@ def _told(call: Call, sources: Sequence[Source], done: Sequence[Done]) -> Any:
             "other_taken": other.n_rows,
             "unused": other.n_rows - n_used,
         }
+        distances = [one.told["distances"] for one in done if "distances" in one.told]
+        if distances and getattr(summary, "middle", None) is not None:
+            facts["middle"] = float(np.median(np.concatenate(distances)))
     elif hasattr(summary, "others"):
         sides = [
             replace(side, total=source.total, taken=source.n_rows)

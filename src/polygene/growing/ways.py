@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from polygene.crs import is_same
 from polygene.growing.calls import Call
@@ -24,17 +24,20 @@ class Way:
     own_are_near : whether rows of INPUT near those of a task have to do with them
     core_alone : whether the operation is given rows of INPUT that are its core alone
     reach : how far rows have to do with each other, in grid units
+    looks_far : whether rows of OTHER are needed however far they are: the nearest
     """
 
     all_are_core: bool
     own_are_near: bool
     reach: float
     core_alone: bool = False
+    looks_far: bool = False
 
 
 ALONE = Way(False, False, 0.0)
 NEAR = Way(True, True, 6.0)  # four that they have to do with each other, and the roundings
 PARTNERS = Way(False, True, 6.0, core_alone=True)
+NEAREST = replace(PARTNERS, looks_far=True)
 GROUPS = Way(False, True, 6.0)
 
 # Arguments that make one task of any work, and why.
@@ -51,7 +54,6 @@ _TOO_WIDE = {
     "of_all": "it is asked of every feature of OTHER",
     "key": "a key may be anywhere",
     "links": "links are a layer of their own",
-    "up_to": "how many features lie so near is not known beforehand",
 }
 
 
@@ -80,12 +82,12 @@ def way_of(call: Call, sources: Sequence[Source]) -> Way | str:
                 "a union of a layer with itself is one task: it numbers the pieces that are shared"
             )
         return NEAR
-    if call.command == "join":
-        if told.get("relation") == "nearest" or told.get("best") == "distance":
-            return "nearest is one task: how far to look is known when it is found"
-        return PARTNERS
-    if call.command == "subset" and others:
-        return PARTNERS
+    if call.command == "join" or (call.command == "subset" and others):
+        if told.get("relation") != "nearest" and told.get("up_to") is None:
+            return PARTNERS
+        if own.crs.is_geographic:
+            return "nearest in longitude and latitude is one task; reproject the layers first"
+        return NEAREST
     if call.command == "hull" and not told.get("each"):
         return "a hull of several features is one task: they may lie anywhere"
     if call.command in ROWS:

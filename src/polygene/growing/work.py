@@ -34,6 +34,7 @@ from polygene.formats.wanted import Wanted
 from polygene.geometry import Extent, Family
 from polygene.growing import far_edges
 from polygene.growing.jobs import Job, once
+from polygene.growing.nearest import may_be_nearest
 from polygene.growing.source import Source, numbered
 from polygene.growing.tasks import Task
 from polygene.layer import Layer
@@ -68,7 +69,7 @@ class Done:
     summary: Any = None
     notes: list[str] = field(default_factory=list)
     invalid: NamedRows = field(default_factory=NamedRows)
-    told: dict[str, I64Array] = field(default_factory=dict)
+    told: dict[str, np.ndarray] = field(default_factory=dict)
     seconds: float = 0.0
     edges: int = 0
 
@@ -154,6 +155,9 @@ def rows_of(job: Job, task: Task) -> tuple[list[Layer], list[I64Array]]:
     for k, source in enumerate(job.sources):
         if job.reach and (len(task.near[k]) or k or not job.core_alone):
             layers[k] = _with_more(source, layers[k], further)
+    if job.nearest is not None:
+        groups, keeps = may_be_nearest(job.sources[1], boxes[0], job.nearest, job.reach)
+        layers[1] = _with_rows(job.sources[1], layers[1], groups, keeps)
     if job.reach and not job.core_alone and job.call.arguments.get("invalid", "mend") == "mend":
         seen = extent_of_boxes(np.concatenate([*boxes, *edges]))
         layers = [_without_far(y, c, seen, job.reach) for y, c in zip(layers, core, strict=True)]
@@ -179,7 +183,12 @@ def _without_far(layer: Layer, core: I64Array, seen: Extent | None, reach: float
 def _with_more(source: Source, layer: Layer, near: NearBoxes) -> Layer:
     """Add rows near edges that reach further than the rows of a task, and tell where those may go."""
     groups = np.flatnonzero(near.meets(source.groups().boxes))
-    keeps = near.meets(source.boxes(groups))
+    return _with_rows(source, layer, groups, near.meets(source.boxes(groups)))
+
+
+def _with_rows(source: Source, layer: Layer, groups: I64Array, keeps: BoolArray) -> Layer:
+    """Add those rows of groups that ``keeps`` marks to a layer that may have some."""
+    keeps = keeps.copy()
     keeps[keeps] = ~np.isin(source.numbers(groups)[keeps], layer.numbers - 1)
     if not keeps.any():
         return layer

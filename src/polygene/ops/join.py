@@ -279,6 +279,8 @@ def _told(
     part = current()
     if part is not None:
         part.tell("unused", other.numbers[is_used] - 1)
+        if distance is not None:
+            part.tell("distances", distance)
     return JoinSummary(
         input=layer.name,
         input_total=layer.n_total,

@@ -26,17 +26,17 @@ class Part:
     core : the rows that the task is for, as their sources number them, rising
     extents : of the whole layers
     context : rows of INPUT near the core, where an operation is given its core alone
-    told : numbers of rows that something is true of, for who adds up tasks
+    told : arrays, as numbers of rows that something is true of, for who adds up tasks
     """
 
     core: Sequence[I64Array]
     extents: Sequence[Extent | None]
     context: Layer | None = None
-    told: dict[str, I64Array] = field(default_factory=dict)
+    told: dict[str, np.ndarray] = field(default_factory=dict)
 
-    def tell(self, what: str, rows: I64Array) -> None:
-        """Say which rows something is true of, where rows of several tasks count once."""
-        self.told[what] = rows
+    def tell(self, what: str, values: np.ndarray) -> None:
+        """Tell what adding up needs: rows that count once in several tasks, values with a median."""
+        self.told[what] = values
 
     def is_core(self, layer: Layer, k: int) -> BoolArray:
         """Return which rows (n_rows,) of layer ``k`` the task is for."""

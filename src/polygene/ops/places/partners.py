@@ -18,6 +18,7 @@ from polygene.globe.nearest import nearest_on_ellipsoid
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
+from polygene.ops.part import extent_of_whole
 from polygene.ops.places.bridge import Brought, brought
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.places.relations import check_relation, related
@@ -237,7 +238,8 @@ def _search(
 ) -> NearestRows:
     """Return the nearest of two layers in one CRS, in metres, or map units without a CRS."""
     meets = _meeting(layer, other, precision)
-    bounds = [finite_bounds(y) for y in (layer, other)]
+    own = [extent_of(finite_bounds(y)) for y in (layer, other)]
+    extents = [extent_of_whole(k, extent) for k, extent in enumerate(own)]
     limit = np.inf if up_to is None else up_to
     if is_geographic(layer.crs):
         assert layer.crs is not None
@@ -250,7 +252,7 @@ def _search(
             k=count,
             limit=limit,
         )
-    grid = grid_for(layer, [extent_of(b) for b in bounds], precision)
+    grid = grid_for(layer, extents, precision)
     found = nearest_rows(
         column=layer.geometry,
         other=other.geometry,
