@@ -14,7 +14,7 @@ import numpy as np
 import polygene
 from polygene import crs
 from polygene.geometry import concatenate
-from polygene.growing import far_edges
+from polygene.growing import far_edges, nearest
 from polygene.growing.running import Grounds, OneTaskError
 from polygene.progress import SILENT
 from tests.support import generators as make
@@ -164,6 +164,8 @@ class Nearest(Compared):
             (cells, lines), (lines, cells), (cells, even), (crowd, cells), (lines, far),
         ]  # fmt: skip
         for k, (one, other) in enumerate(pairs):
+            small = mock.patch.multiple(nearest, CHUNK=(16, 512)[k % 2], BLOCK=4, SLICE=2)
+            self.enterContext(small)
             layers = self.written(layer(rng, "a", one), layer(rng, "b", other), n_bytes=900)
             for operation in ways if k < 4 else ways[k % 3 :: 3]:
                 with self.subTest(k=k, operation=operation):

@@ -3,8 +3,8 @@
 Whatever lies in a box, no point of it is further from a point of another box than the box about both
 is long across. So the k-th least of these lengths, over all boxes of OTHER, is a bound: k rows are no
 further. What is further than the bound at its least, between the boxes, is none of the nearest k, nor
-as near as the last of them. First the boxes of OTHER's groups are asked so, then those of the rows in
-groups that are left.
+as near as the last of them. First the boxes of OTHER's groups are asked so, then those of a few rows in
+groups that are left, neighbours along the curve, as the core rows are.
 """
 
 from __future__ import annotations
@@ -16,8 +16,9 @@ import numpy as np
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans
 from polygene.growing.source import Source
 
-CHUNK = 64  # core rows, neighbours along the curve, that are asked for together
-SLICE = 32  # chunks that are looked at side by side
+CHUNK = 512  # core rows, neighbours along the curve, that are asked for together
+SLICE = 8  # chunks that are looked at side by side
+BLOCK = 32  # rows of OTHER, neighbours along the curve, that come or stay together
 
 
 @dataclass(frozen=True)
@@ -43,28 +44,32 @@ def may_be_nearest(
     core = core[~np.isnan(core[:, 0])]
     if not len(core) or not len(has):
         return np.zeros(0, np.int64), np.zeros(0, bool)
-    starts = np.arange(0, len(core), CHUNK)
-    chunks = np.hstack(
-        [
-            np.minimum.reduceat(core[:, :2], starts, axis=0),
-            np.maximum.reduceat(core[:, 2:], starts, axis=0),
-        ]
-    )
+    chunks = _about(core, np.arange(0, len(core), CHUNK))
     asked = []
     for first in range(0, len(chunks), SLICE):
         some = chunks[first : first + SLICE]
         asked.append((some, has[_near(some, boxes[has], wish, margin)]))
     groups = np.unique(np.concatenate([own for _, own in asked]))
-    rows = source.boxes(groups)
     counts = np.diff(source.groups().first)[groups]
-    at = offsets_from(counts)
-    keeps = np.zeros(len(rows), bool)
+    n_blocks = -(-counts // BLOCK)
+    blocks, rows = offsets_from(n_blocks), offsets_from(counts)
+    starts = np.repeat(rows[:-1], n_blocks) + BLOCK * spans(np.zeros_like(n_blocks), n_blocks)
+    about = _about(source.boxes(groups), starts)
+    is_near = np.zeros(len(about), bool)
     for some, own in asked:
         which = np.searchsorted(groups, own)
-        mine = spans(at[:-1][which], counts[which])
-        mine = mine[~np.isnan(rows[mine, 0])]
-        keeps[mine[_near(some, rows[mine], wish, margin)]] = True
-    return groups, keeps
+        mine = spans(blocks[:-1][which], n_blocks[which])
+        mine = mine[np.isfinite(about[mine, 0])]
+        is_near[mine[_near(some, about[mine], wish, margin)]] = True
+    return groups, np.repeat(is_near, np.diff(starts, append=rows[-1]))
+
+
+def _about(boxes: F64Array, starts: I64Array) -> F64Array:
+    """Return the boxes about runs of boxes that begin so, infinite about nothing."""
+    low = np.fmin.reduceat(boxes[:, :2], starts, axis=0)
+    high = np.fmax.reduceat(boxes[:, 2:], starts, axis=0)
+    found = np.hstack([low, high])
+    return np.where(np.isnan(found).any(axis=1, keepdims=True), np.inf, found)
 
 
 def _near(own: F64Array, theirs: F64Array, wish: Wish, margin: float) -> BoolArray:
