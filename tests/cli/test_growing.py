@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import resource
 import shutil
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -51,6 +54,24 @@ class Tasks(unittest.TestCase):
                 rows = [sorted(map(repr, y.table.to_pylist())) for y in (one, other)]
                 self.assertEqual(*rows)
             self.run_(*words, "-o", "apart.gpkg", "--workers", "1")
+
+    def test_a_disk_that_is_full_for_a_worker_is_told_and_the_work_goes_on_later(self):
+        beds = ("t/tolva.gpkg#sectors", "--with", "t/tolva.gpkg#beds_kelda")
+        words = ("union", *beds, "--origins", "--workers", "2", "--tasks", "5")
+        place = self.folder / "full.parquet"
+        done = subprocess.run(
+            [sys.executable, "-m", "polygene", *words, "-o", "full.parquet/"],
+            cwd=self.folder, capture_output=True, text=True,
+            # No file may grow beyond this: as on a full disk, writing fails in the middle.
+            preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (40_000, 40_000)),
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertRegex(done.stderr, r"error: cannot write \S+p\d+.parquet")
+        self.assertIn("with --resume goes on", " ".join(done.stderr.split()))
+        self.assertFalse(place.exists())
+        self.run_(*words, "-o", "full.parquet/", "--resume")
+        self.run_("union", *beds, "--origins", "-o", "plain.parquet/")
+        self.assertEqual(sums(place), sums(self.folder / "plain.parquet"))
 
     def test_the_sample_in_tasks(self):
         beds, park, sectors = (f"t/tolva.gpkg#{n}" for n in ("beds_marram", "park", "sectors"))

@@ -155,12 +155,15 @@ class OnACluster(Written):
             process.wait()
 
     @classmethod
-    def wait_for_workers(cls, n: int) -> None:
+    def wait_for_workers(cls, n: int, address: str = "") -> None:
         from distributed import Client
 
         deadline = time.monotonic() + 60
         while time.monotonic() < deadline:
-            with contextlib.suppress(OSError, TimeoutError), Client(cls.address, timeout="5s") as c:
+            with (
+                contextlib.suppress(OSError, TimeoutError),
+                Client(address or cls.address, timeout="5s") as c,
+            ):
                 c.wait_for_workers(n, timeout=30)
                 return
         raise AssertionError("the cluster did not start")
@@ -182,6 +185,29 @@ class OnACluster(Written):
                 parent = int(place.read_text().rpartition(")")[2].split()[1])
                 if parent == nanny and b"spawn" in (place.parent / "cmdline").read_bytes():
                     os.kill(int(place.parent.name), signal.SIGKILL)
+
+    def test_a_lost_scheduler_is_told_and_the_rest_is_done_elsewhere(self):
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            address = f"tcp://127.0.0.1:{free.getsockname()[1]}"
+        port = address.rpartition(":")[2]
+        self.start("scheduler", "--host", "127.0.0.1", "--port", port, "--no-dashboard")
+        scheduler = self.started[-1]
+        self.start("worker", address, "--nthreads", "1", "--no-dashboard", "--no-nanny")
+        self.wait_for_workers(1, address)
+
+        class Watched:
+            def stage(self, name: str) -> None:
+                if name.startswith("task 4"):
+                    os.killpg(scheduler.pid, signal.SIGKILL)
+
+        call, refs, wanted = self.wanted["union"]
+        told = (call, refs, [running.reading.Choice()] * 2, self.folder / ".work")
+        with self.assertRaisesRegex(WorkerError, "was lost; when it is back"):
+            running.run(*told, Grounds(cluster=address, tasks=20), Watched())
+        self.assertGreaterEqual(len(list((told[3] / "tasks").glob("d?????"))), 3)
+        found = running.run(*told, Grounds(tasks=20, resume=True), SILENT)
+        self.assertEqual(sums(found.folder), wanted)
 
     def test_workers_of_another_version_are_refused(self):
         call, refs, _ = self.wanted["union"]
