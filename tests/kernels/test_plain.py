@@ -133,11 +133,31 @@ def _area(ring):
     return sum(a[0] * b[1] - a[1] * b[0] for a, b in zip(ring, [*ring[1:], ring[0]], strict=True))
 
 
+def rings_of(c):
+    """Return the rings of each row, as ranges of vertices."""
+    rings = list(plain.spans(c.ring_offsets))
+    return [[rings[k] for k in row] for row in plain.spans(c.rings_of_rows)]
+
+
 class Twins:
     """For each kernel: what it was given, what it made, and what its twin makes of the same."""
 
     def number_pairs(self, c, n):
         return (c.now("numbers"), c.now("originals", n)), plain.number_pairs(c.first, c.second)
+
+    def edge_reach(self, c, _):
+        if not np.isfinite(c.xy).all():
+            return 0, 0
+        n = (len(c.sums[0]) - 1, len(c.sums) - 1)
+        twin = plain.edge_reach(c.xy, rings_of(c), plain.marked(c.sums), c.low, c.side, n)
+        return [list(box) for box in c.now("found")], twin
+
+    def rows_hit(self, c, _):
+        points = list(zip(c.x, c.y, strict=True))
+        origin = (c.origin_x, c.origin_y)
+        marks = plain.marked(c.sums)
+        made = list(map(bool, c.now("hit")))
+        return made, plain.rows_hit(points, rings_of(c), marks, origin, c.side, c.is_closed)
 
     def number_texts(self, c, n):
         twin = plain.number_texts(c.data, c.offsets)

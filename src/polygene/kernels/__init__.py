@@ -36,6 +36,7 @@ NAMES = (
     "valid",
     "sound",
     "sums",
+    "boxes",
 )
 
 
@@ -71,7 +72,7 @@ pairs, cells, arrange = (_modules[name] for name in ("pairs", "cells", "arrange"
 crossings, pixels = _modules["crossings"], _modules["pixels"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
-sums, space = _modules["sums"], _modules["space"]
+sums, space, boxes = _modules["sums"], _modules["space"], _modules["boxes"]
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -821,3 +821,80 @@ def farthest_off(
         theirs = edges[edge_offsets[k] : edge_offsets[k + 1]]
         found.append(max((min(off(p, e) for e in theirs) for p in mine), default=0.0))
     return found
+
+
+# boxes -------------------------------------------------------------------------------------------
+
+
+def marked(sums: Sequence[Ints]) -> list[tuple[int, int]]:
+    """Return the column and row of cells that are marked, from the sums of all below and left."""
+    return [
+        (i, j)
+        for j in range(len(sums) - 1)
+        for i in range(len(sums[0]) - 1)
+        if sums[j + 1][i + 1] - sums[j][i + 1] - sums[j + 1][i] + sums[j][i]
+    ]
+
+
+def cells_of(box: Sequence[float], low: Sequence[float], side: float, n: Ints) -> list[range]:
+    """Return the columns and rows of a box, of what lies beyond the raster the nearest."""
+    ends = [
+        [min(max(math.floor((box[k + 2 * e] - low[k]) / side), 0), n[k] - 1) for e in (0, 1)]
+        for k in (0, 1)
+    ]
+    return [range(a, b + 1) for a, b in ends]
+
+
+def edge_reach(
+    xy: Sequence[Sequence[float]],
+    rows: Iterable[Iterable[range]],
+    marks: Sequence[tuple[int, int]],
+    low: Sequence[float],
+    side: float,
+    n: Ints,
+) -> list[list[float]]:
+    """Return the box about those edges of each row that meet a marked cell, or lie at one outside."""
+    high = [v + k * side for v, k in zip(low, n, strict=True)]
+    found = []
+    for row in rows:
+        box = [math.inf, math.inf, -math.inf, -math.inf]
+        for ring in row:
+            for k in ring:
+                a, b = xy[k], xy[k + 1 if k + 1 < ring.stop else ring.start]
+                own = [min(a[0], b[0]), min(a[1], b[1]), max(a[0], b[0]), max(a[1], b[1])]
+                if own[2] < low[0] or own[3] < low[1] or own[0] > high[0] or own[1] > high[1]:
+                    continue
+                across, up = cells_of(own, low, side, n)
+                if any(i in across and j in up for i, j in marks):
+                    box = [*map(min, box[:2], own[:2]), *map(max, box[2:], own[2:])]
+        found.append(box)
+    return found
+
+
+def rows_hit(
+    points: Sequence[tuple[int, int]],
+    rows: Iterable[Iterable[range]],
+    marks: Sequence[tuple[int, int]],
+    origin: tuple[int, int],
+    side: int,
+    is_closed: bool,
+) -> list[bool]:
+    """Return which rows have an edge whose box meets a marked cell, or a ring that no edge tells of."""
+
+    def meets(a: tuple[int, int], b: tuple[int, int]) -> bool:
+        return any(
+            all(
+                min(a[k], b[k]) < origin[k] + (mark[k] + 1) * side
+                and max(a[k], b[k]) >= origin[k] + mark[k] * side
+                for k in (0, 1)
+            )
+            for mark in marks
+        )
+
+    found = []
+    for row in rows:
+        rings = [[points[k] for k in ring] for ring in row if len(ring)]
+        edges = [pair for ring in rings for pair in itertools.pairwise(ring)]
+        is_odd = any(len(r) == 1 or (is_closed and r[0] != r[-1]) for r in rings)
+        found.append(is_odd or any(meets(a, b) for a, b in edges))
+    return found

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, owners
+from polygene import kernels
+from polygene.arrays import BoolArray, F64Array, I64Array
 from polygene.geometry import Family, GeometryColumn
 
 MOST_CELLS = 1 << 18
@@ -17,26 +18,9 @@ NEAR = 4.0  # grid units within which borders have to do with each other
 
 def reach_of_edges(column: GeometryColumn, cells: NearBoxes) -> F64Array:
     """Return how far edges go that meet some boxes: a box for each row that has such (n, 4)."""
-    boxes = _boxes_of_edges(column)
-    hit = np.flatnonzero(cells.meets(boxes))
-    row = owners(column.vertex_offsets_of_rows)[hit]
-    starts = np.flatnonzero(np.diff(row, prepend=-1))
-    if not len(starts):
+    if column.family == Family.POINTS:
         return np.zeros((0, 4))
-    low = np.minimum.reduceat(boxes[hit, :2], starts)
-    return np.column_stack([low, np.maximum.reduceat(boxes[hit, 2:], starts)])
-
-
-def _boxes_of_edges(column: GeometryColumn) -> F64Array:
-    """Return the boxes (n, 4) of edges, by the vertex they begin at, with those that close rings."""
-    if column.family == Family.POINTS or not column.n_vertices:
-        return np.zeros((0, 4))
-    ends = column.ring_offsets[1:] - 1
-    following = np.arange(1, column.n_vertices + 1)
-    filled = np.flatnonzero(np.diff(column.ring_offsets) > 0)
-    following[ends[filled]] = column.ring_offsets[filled]
-    here, there = column.xy, column.xy[following]
-    return np.column_stack([np.minimum(here, there), np.maximum(here, there)])
+    return cells.reach_of(column)
 
 
 class NearBoxes:
@@ -74,6 +58,23 @@ class NearBoxes:
             np.clip(low, 0, most).astype(np.int64),
             np.clip(high, 0, most).astype(np.int64),
         )
+
+    def reach_of(self, column: GeometryColumn) -> F64Array:
+        """Return the boxes (n, 4) about those edges of each row that may meet one, where any does."""
+        if self._is_none or not column.n_vertices:
+            return np.zeros((0, 4))
+        found = np.tile(np.array([np.inf, np.inf, -np.inf, -np.inf]), (column.n_rows, 1))
+        kernels.run(
+            kernels.boxes.edge_reach,
+            np.ascontiguousarray(column.xy),
+            column.ring_offsets,
+            column.ring_offsets_of_rows,
+            self._sums,
+            self._low,
+            self._side,
+            found,
+        )
+        return found[found[:, 0] <= found[:, 2]]
 
     def meets(self, boxes: F64Array) -> BoolArray:
         """Return which boxes (n, 4) may meet one of those."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from polygene import kernels
 from polygene.arrays import BoolArray, F64Array, I64Array, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline
@@ -42,6 +43,28 @@ class BorderMap:
         first = np.clip((low - origin) // side, 0, size)
         last = np.clip((high - origin) // side + 1, 0, size)
         return _sum_over(self.sums, first, last) > 0
+
+    def rows_hit(self, column: GeometryColumn, x: I64Array, y: I64Array) -> BoolArray:
+        """Whether rows (n_rows,) may have an edge that meets a border; ``x``, ``y`` in grid units.
+
+        So may those that have no edge, and polygons with a ring left open.
+        """
+        origin_x, origin_y, side = (int(v) for v in self.box[0, :3])
+        hit = np.zeros(column.n_rows, np.uint8)
+        kernels.run(
+            kernels.boxes.rows_hit,
+            x,
+            y,
+            column.ring_offsets,
+            column.ring_offsets_of_rows,
+            self.sums,
+            origin_x,
+            origin_y,
+            side,
+            column.family == Family.POLYGONS,
+            hit,
+        )
+        return hit.view(bool)
 
     def holds_corner(self, corners: I64Array, low: I64Array, high: I64Array) -> BoolArray:
         """Whether boxes may hold one of the points ``corners`` (k, 2)."""
@@ -111,38 +134,16 @@ def rows_touched(
     # By edge, for the rows whose box alone does not settle it.
     some = column.take(near)
     x, y = grid.to_units(some.xy)
-    vertex_row = owners(some.vertex_offsets_of_rows)
-    ring_of = owners(some.ring_offsets)
     # An edge's box, not its cells: what that lets through is cut exactly later, and nothing is
     # lost.
-    points = np.stack([x, y], axis=1)
     if column.family == Family.POINTS:
-        starts = stops = points
-        edge_row = vertex_row
+        points = np.stack([x, y], axis=1)
+        touched[near[owners(some.vertex_offsets_of_rows)[cells.is_touched(points, points)]]] = True
     else:
-        is_edge = ring_of[:-1] == ring_of[1:]
-        starts, stops = points[:-1][is_edge], points[1:][is_edge]
-        edge_row = vertex_row[:-1][is_edge]
-    is_hit = cells.is_touched(np.minimum(starts, stops), np.maximum(starts, stops))
-    touched[near[edge_row[is_hit]]] = True
-    # Lines of a single vertex have no edge; look at them closely too.
-    lone = np.diff(some.ring_offsets)[ring_of] == 1
-    touched[near[vertex_row[lone]]] = True
+        touched[near[cells.rows_hit(some, x, y)]] = True
     if column.family == Family.POLYGONS:
-        _mark_open(some, x, y, near, touched)
         _mark_holders(cells=cells, border=border, low=low, high=high, near=near, touched=touched)
     return touched
-
-
-def _mark_open(
-    some: GeometryColumn, x: I64Array, y: I64Array, near: I64Array, touched: BoolArray
-) -> None:
-    """Mark rows with a ring left open: its closing edge is not among the edges looked at."""
-    has = np.flatnonzero(np.diff(some.ring_offsets) > 0)
-    first, last = some.ring_offsets[has], some.ring_offsets[has + 1] - 1
-    is_open = (x[first] != x[last]) | (y[first] != y[last])
-    row_of_ring = owners(some.ring_offsets_of_rows)
-    touched[near[row_of_ring[has[is_open]]]] = True
 
 
 def _mark_holders(

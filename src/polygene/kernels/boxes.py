@@ -1,0 +1,155 @@
+"""Edges against a raster of marked cells, of which sums over rectangles are known."""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.libc.math import floor, isfinite
+else:
+    from math import floor, isfinite
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+@cython.cdivision(True)
+def _cell(
+    value: cython.double, low: cython.double, side: cython.double, most: cython.longlong
+) -> cython.longlong:
+    at: cython.double = floor((value - low) / side)
+    if at <= 0:
+        return 0
+    if at >= most:
+        return most
+    return cython.cast(cython.longlong, at)
+
+
+def edge_reach(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    rings_of_rows: cython.longlong[::1],
+    sums: cython.int[:, ::1],
+    low: cython.double[::1],
+    side: cython.double,
+    found: cython.double[:, ::1],
+) -> None:
+    """Grow the box (n_rows, 4) of each row by those of its edges that meet a marked cell.
+
+    Edges go from each vertex of a ring to the next, and from the last to the first. ``sums`` are one
+    row and column larger than the raster; cells are squares of ``side``, the first at ``low``.
+    """
+    row: cython.Py_ssize_t
+    ring: cython.Py_ssize_t
+    k: cython.longlong
+    first: cython.longlong
+    stop: cython.longlong
+    after: cython.longlong
+    x0: cython.double
+    y0: cython.double
+    x1: cython.double
+    y1: cython.double
+    a: cython.longlong
+    b: cython.longlong
+    c: cython.longlong
+    d: cython.longlong
+    most_x: cython.longlong = sums.shape[1] - 2
+    most_y: cython.longlong = sums.shape[0] - 2
+    low_x: cython.double = low[0]
+    low_y: cython.double = low[1]
+    high_x: cython.double = low_x + (most_x + 1) * side
+    high_y: cython.double = low_y + (most_y + 1) * side
+    with cython.nogil:
+        for row in range(rings_of_rows.shape[0] - 1):
+            for ring in range(rings_of_rows[row], rings_of_rows[row + 1]):
+                first = ring_offsets[ring]
+                stop = ring_offsets[ring + 1]
+                for k in range(first, stop):
+                    after = k + 1 if k + 1 < stop else first
+                    x0 = min(xy[k, 0], xy[after, 0])
+                    y0 = min(xy[k, 1], xy[after, 1])
+                    x1 = max(xy[k, 0], xy[after, 0])
+                    y1 = max(xy[k, 1], xy[after, 1])
+                    if not (x1 >= low_x and y1 >= low_y and x0 <= high_x and y0 <= high_y):
+                        continue
+                    if not (isfinite(x0) and isfinite(y0) and isfinite(x1) and isfinite(y1)):
+                        continue
+                    a = _cell(x0, low_x, side, most_x)
+                    b = _cell(y0, low_y, side, most_y)
+                    c = _cell(x1, low_x, side, most_x) + 1
+                    d = _cell(y1, low_y, side, most_y) + 1
+                    if sums[d, c] - sums[b, c] - sums[d, a] + sums[b, a] > 0:
+                        found[row, 0] = min(found[row, 0], x0)
+                        found[row, 1] = min(found[row, 1], y0)
+                        found[row, 2] = max(found[row, 2], x1)
+                        found[row, 3] = max(found[row, 3], y1)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+@cython.cdivision(True)
+def _column(
+    value: cython.longlong, origin: cython.longlong, side: cython.longlong, n: cython.longlong
+) -> cython.longlong:
+    """Return the column of a place, 0 to n, of what lies beyond the nearest."""
+    if value < origin:
+        return 0
+    return min((value - origin) // side, n)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+@cython.cdivision(True)
+def _column_after(
+    value: cython.longlong, origin: cython.longlong, side: cython.longlong, n: cython.longlong
+) -> cython.longlong:
+    if value < origin:
+        return 0
+    return min((value - origin) // side + 1, n)
+
+
+def rows_hit(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    ring_offsets: cython.longlong[::1],
+    rings_of_rows: cython.longlong[::1],
+    sums: cython.longlong[:, ::1],
+    origin_x: cython.longlong,
+    origin_y: cython.longlong,
+    side: cython.longlong,
+    is_closed: cython.bint,
+    hit: cython.uchar[::1],
+) -> None:
+    """Tell which rows have an edge whose box meets a marked cell, or that an edge cannot tell.
+
+    That is a ring of one vertex, and, with ``is_closed``, one that ends elsewhere than it begins.
+    """
+    row: cython.Py_ssize_t
+    ring: cython.Py_ssize_t
+    k: cython.longlong
+    first: cython.longlong
+    last: cython.longlong
+    a: cython.longlong
+    b: cython.longlong
+    c: cython.longlong
+    d: cython.longlong
+    columns: cython.longlong = sums.shape[1] - 1
+    rows: cython.longlong = sums.shape[0] - 1
+    with cython.nogil:
+        for row in range(rings_of_rows.shape[0] - 1):
+            for ring in range(rings_of_rows[row], rings_of_rows[row + 1]):
+                first = ring_offsets[ring]
+                last = ring_offsets[ring + 1] - 1
+                if last < first:
+                    continue
+                if last == first or (is_closed and (x[first] != x[last] or y[first] != y[last])):
+                    hit[row] = 1
+                k = first
+                while k < last and not hit[row]:
+                    a = _column(min(x[k], x[k + 1]), origin_x, side, columns)
+                    b = _column(min(y[k], y[k + 1]), origin_y, side, rows)
+                    c = _column_after(max(x[k], x[k + 1]), origin_x, side, columns)
+                    d = _column_after(max(y[k], y[k + 1]), origin_y, side, rows)
+                    if c > a and d > b and sums[d, c] - sums[b, c] - sums[d, a] + sums[b, a] > 0:
+                        hit[row] = 1
+                    k += 1
