@@ -41,9 +41,21 @@ OPERATIONS = (
     ("subset", 2, {"relation": "touches"}),
     ("join", 2, {"relation": "nearest", "count": 2}),
     ("subset", 2, {"up_to": 6.0}),
+    ("supersede", 2, {}),
 )
 ON_A_GRID = frozenset(
-    {"union", "clip", "erase", "intersect", "imprint", "contrast", "dissolve", "join", "subset"}
+    {
+        "supersede",
+        "union",
+        "clip",
+        "erase",
+        "intersect",
+        "imprint",
+        "contrast",
+        "dissolve",
+        "join",
+        "subset",
+    }
 )
 
 
@@ -128,7 +140,7 @@ class Hostile(Compared):
         for column in (lines, points):
             layers = self.written(layer(rng, "a", column), cells)
             for operation in OPERATIONS:
-                if operation[0] in ("union", "contrast", "hull", "measure", "parts"):
+                if operation[0] in ("union", "contrast", "supersede", "hull", "measure", "parts"):
                     continue
                 if operation[2].get("best"):
                     continue

@@ -39,7 +39,7 @@ from polygene.units import map_units
 
 NUMBER, SIZE, CROSSED = "polygene:number", "polygene:size", "polygene:crossed"
 ROWS_READ_TOGETHER = 50_000
-BYTES_A_BORDER = 1_000  # that putting together takes at its peak
+BYTES_A_BORDER = 1_200  # that putting together takes at its peak
 
 
 @dataclass(frozen=True)

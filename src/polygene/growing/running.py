@@ -152,7 +152,7 @@ def run(
         reach,
         most,
         bool(sources[0].like.crs is not None and sources[0].like.crs.is_geographic),
-        None if call.command in ("union", "contrast") else reach,
+        None if call.command in ways.KEEP_OTHERS else reach,
         way.own_are_near,
     )
     place = folder / "tasks"

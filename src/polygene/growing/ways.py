@@ -12,7 +12,8 @@ from polygene.ops.given import names
 from polygene.table.aggregate import Take
 from polygene.table.expression import looks_at_geometry
 
-OVERLAYS = ("clip", "erase", "intersect", "imprint", "union", "contrast")
+OVERLAYS = ("clip", "erase", "intersect", "imprint", "union", "contrast", "supersede")
+KEEP_OTHERS = frozenset({"union", "contrast", "supersede"})  # also where they are far from INPUT
 ROWS = ("convert", "buffer", "mend", "hull", "parts", "measure", "fields", "reproject", "subset")
 
 

@@ -60,6 +60,18 @@ def working_on(part: Part) -> Iterator[None]:
         _current.reset(token)
 
 
+@contextlib.contextmanager
+def working_on_some(layers: Sequence[int]) -> Iterator[None]:
+    """Let operations work on some of the layers, in this order, while this lasts."""
+    own = current()
+    if own is None:
+        yield
+        return
+    core, extents = [own.core[k] for k in layers], [own.extents[k] for k in layers]
+    with working_on(Part(core, extents, None, own.told)):
+        yield
+
+
 def current() -> Part | None:
     """Return the part that is worked on; None if it is the whole."""
     return _current.get()

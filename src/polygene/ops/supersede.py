@@ -16,6 +16,7 @@ from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.notes import Warned
+from polygene.ops import part
 from polygene.ops.attributes import free_name
 from polygene.ops.given import Names, names
 from polygene.ops.overlays.across import brought_for, with_bridges
@@ -78,8 +79,12 @@ def supersede(
         # Each but the first gives way to those before it.
         other, made = rest.sources[1 + k], np.zeros(rest.sources[1 + k].n_rows, bool)
         if k:
-            laid = laid_over(other, rest.sources[1 : 1 + k], rules.ERASE, plain)
+            with part.working_on_some([1 + k, *range(1, 1 + k)]):
+                laid = laid_over(other, rest.sources[1 : 1 + k], rules.ERASE, plain)
             other, made = laid.result.layer, laid.is_made
+        else:
+            is_core = part.core_of(other, 1)
+            other, made = other.take(is_core), made[is_core]
         result = _stacked(result, other)
         rows = np.concatenate([rows, _pieces(np.full(other.n_rows, NONE), k)])
         is_made.append(made)
@@ -99,7 +104,7 @@ def supersede(
         other_only=result.n_rows - kept.layer.n_rows,
         notes=notes,
         proved=result.n_rows,
-        leftovers=told_left or _unasked(own, above, rest),
+        leftovers=told_left or (_unasked(own, above, rest) if part.current() is None else None),
     )
     laid = Laid(OverlayResult(result, summary), rows, np.concatenate(is_made), rest.sources)
     last = plain._replace(give_slivers=told.give_slivers, single_parts=told.single_parts)
