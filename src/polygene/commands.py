@@ -284,5 +284,6 @@ Example:
         takes_tables=True,
     ),
     "run": Command("repeat", "runs a recipe file: inputs, steps, outputs"),
+    "serve": Command("repeat", "lets programs read layers over HTTP, as OGC API - Features"),
     "demo": Command("repeat", "writes the sample data and works through an example on it"),
 }

@@ -36,6 +36,7 @@ class Made:
     """A layer as a lineage knows it: what it is called, where it was, how large.
 
     checksum : SHA-256 of the file a source was read from, empty for results
+    retrieved, validator : when a source came over the web, and what its server tells its states by
     """
 
     name: str
@@ -45,6 +46,8 @@ class Made:
     checksum: str = ""
     credit: str = ""
     licence: str = ""
+    retrieved: str = ""
+    validator: str = ""
 
 
 @dataclass(frozen=True)
@@ -176,6 +179,8 @@ def _entity(made: Made) -> dict[str, Any]:
         "pg:sha256": made.checksum,
         "dct:bibliographicCitation": made.credit,
         "dct:license": made.licence,
+        "pg:retrieved": made.retrieved,
+        "pg:validator": made.validator,
     }
     return {name: value for name, value in known.items() if value != ""}
 
@@ -260,6 +265,8 @@ def _made(entity: Mapping[str, Any]) -> Made:
         checksum=str(entity.get("pg:sha256", "")),
         credit=str(entity.get("dct:bibliographicCitation", "")),
         licence=str(entity.get("dct:license", "")),
+        retrieved=str(entity.get("pg:retrieved", "")),
+        validator=str(entity.get("pg:validator", "")),
     )
 
 

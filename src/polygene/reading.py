@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
 import pyproj
 
 from polygene import crs as crs_module
@@ -17,7 +18,7 @@ from polygene.formats.address import LayerRef
 from polygene.formats.base import Reading
 from polygene.formats.registry import ENDINGS
 from polygene.formats.wanted import Wanted
-from polygene.geometry import Extent, Family
+from polygene.geometry import Extent, Family, extent_of
 from polygene.layer import Layer, distinct_name
 from polygene.ops.admit import admit
 from polygene.ops.places.bridge import brought
@@ -30,6 +31,9 @@ if TYPE_CHECKING:
     from polygene.table.expression import Expression
 
 
+MARGIN = 1e-6  # of a box about what is wanted, as a share of its size: borders are moved by less
+
+
 @dataclass(frozen=True)
 class Choice:
     """How layers are taken from their files.
@@ -40,6 +44,8 @@ class Choice:
         ``refuse`` or ``leave-out``; operations that work on geometry see to theirs themselves
     looks_only : whether a CRS that cannot be right is told rather than refused
     takes_tables : whether what is asked for works on tables without geometry too
+    near : where all that the operation keeps lies, and in which CRS, its own if in none; of what comes
+        over the web only that is fetched, if it is in that CRS
     """
 
     where: Expression | None = None
@@ -48,14 +54,26 @@ class Choice:
     box: Extent | None = None
     looks_only: bool = False
     takes_tables: bool = False
+    near: tuple[Extent, pyproj.CRS | None] | None = None
 
     def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
         """Read a layer, or what a format lets one read of it when only some is wanted."""
-        reading = address.read(ref, Wanted(self.box, self.where))
+        reading = address.read(ref, Wanted(self.box or self._near(ref), self.where))
         noted = record.current()
         if noted is None:
             return reading
         return Reading(noted.note(ref, reading.layers, role), reading.notes)
+
+    def _near(self, ref: LayerRef) -> Extent | None:
+        """Return the box that is wanted of a layer of the web; None for any other."""
+        if self.near is None or ref.pieces or self.crs is not None:
+            return None
+        extent, crs = self.near
+        own = address.crs_over_the_web(ref)
+        if own is None or (crs is not None and not crs_module.is_same(own, crs)):
+            return None
+        room = MARGIN * max(extent[2] - extent[0], extent[3] - extent[1])
+        return extent[0] - room, extent[1] - room, extent[2] + room, extent[3] + room
 
     def of(self, layer: Layer) -> tuple[Layer, list[str]]:
         """Return what is taken of a layer, and what became of its invalid features."""
@@ -294,3 +312,13 @@ class Rectangle(Other):
                 "with `box_crs` which one the box is in"
             )
         return replace(self.layer, crs=layer.crs)
+
+
+def place_of_all(others: Sequence[Other]) -> tuple[Extent, pyproj.CRS | None] | None:
+    """Return where OTHERs lie, and in which CRS; None if that is not one."""
+    layers = [other.layer for other in others]
+    found = [e for e in (y.geometry.extent() for y in layers) if e is not None]
+    extent = extent_of(np.array(found)) if found else None
+    if extent is None or any(not crs_module.is_same(y.crs, layers[0].crs) for y in layers):
+        return None
+    return extent, layers[0].crs

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-import datetime
 import functools
 import hashlib
 import inspect
-import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
@@ -15,9 +13,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from polygene import __version__, provenance
+from polygene.clock import now
 from polygene.commands import COMMANDS
 from polygene.crs import degrees_of, is_geographic, label
-from polygene.formats import packed
+from polygene.formats import origins, packed
 from polygene.formats.address import LayerRef
 from polygene.formats.base import files_beside
 from polygene.formats.registry import format_of
@@ -69,12 +68,15 @@ class Record:
             joined = hashlib.sha256("".join(sums).encode()).hexdigest()
             self._checksums[ref.path] = joined if ref.pieces else sums[0]
         place = ref.words if ref.pieces else _address(ref.path, layer.name)
+        origin = origins.origin_of(ref.path)
         return Made(
             layer.name,
             place,
             layer.n_total,
             label(layer.crs),
             self._checksums[ref.path],
+            retrieved="" if origin is None else origin.retrieved,
+            validator="" if origin is None else origin.validator,
         )
 
     def of_result(
@@ -233,20 +235,11 @@ def current() -> Record | None:
     return _current.get()
 
 
-def now() -> str:
-    """Return the time, to the second; the one that SOURCE_DATE_EPOCH says if it is set."""
-    fixed = os.environ.get("SOURCE_DATE_EPOCH", "")
-    utc = datetime.UTC
-    moment = (
-        datetime.datetime.fromtimestamp(int(fixed), utc)
-        if fixed.isdigit()
-        else (datetime.datetime.now(utc))
-    )
-    return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
-
-
 def checksum(path: Path) -> str:
     """Return the SHA-256 of a file, with those that belong to it."""
+    origin = origins.origin_of(path)
+    if origin is not None:
+        return origin.checksum
     if path.is_dir():
         return _checksum_of_parts(path)
     found = hashlib.sha256()

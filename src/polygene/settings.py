@@ -24,6 +24,7 @@ class Settings:
     format : the ending of files in folders, ``.gpkg`` if nothing is said
     precision, crs, encoding : as the options of these names
     memory, workers, cluster : as these options, where a command works in tasks
+    cache : how much is kept of what comes over the web at most, as 2GB
     person : who works here, for the lineage; credit, licence : of results, if nothing else is said
     """
 
@@ -35,6 +36,7 @@ class Settings:
     memory: str = ""
     workers: str = ""
     cluster: str = ""
+    cache: str = ""
     person: str = ""
     credit: str = ""
     licence: str = ""

@@ -176,7 +176,7 @@ class Nearest(Compared):
             (cells, lines), (lines, cells), (cells, even), (crowd, cells), (lines, far),
         ]  # fmt: skip
         for k, (one, other) in enumerate(pairs):
-            small = mock.patch.multiple(nearest, CHUNK=(16, 512)[k % 2], BLOCK=4, SLICE=2)
+            small = mock.patch.multiple(nearest, CHUNKS=(256, 4)[k % 2], SLICE=2)
             self.enterContext(small)
             layers = self.written(layer(rng, "a", one), layer(rng, "b", other), n_bytes=900)
             for operation in ways if k < 2 else ways[k % 3 :: 3]:

@@ -7,7 +7,7 @@ import functools
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -140,12 +140,14 @@ def work_on_each(
     side: Companion[R] | None = None,
     call: Call | None = None,
     others: Sequence[str] = (),
+    near: Callable[[], tuple[Extent, Any] | None] | None = None,
 ) -> None:
     """Work on every INPUT, write the results unless it is a dry run, and tell what was done.
 
     ``before`` is done first, as reading OTHER, and returns what there is to say. Features outside
     ``box`` need not be read. ``carries`` says that geometry is only carried. ``call`` is the same
     operation as a value, and ``others`` the addresses of its OTHERs, where it may be cut into tasks.
+    ``near`` tells, after ``before``, where all lies that the operation keeps, and in which CRS.
     """
     from polygene import batch
     from polygene.cli.words import results
@@ -162,6 +164,7 @@ def work_on_each(
         done, said = in_tasks(asked, call, others, choice, way, progress)
         if done is None:
             said += before(progress) if before is not None else []
+            choice = replace(choice, near=near()) if near is not None else choice
 
             def work(layer: Layer) -> R:
                 return operation(layer, progress)

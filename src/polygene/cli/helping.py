@@ -16,7 +16,7 @@ CHECKS = "Checks, and what is told"
 
 _GROUPS = {
     TAKES: "with_ where with_where box box_crs crs encoding sheet header invalid outside_use rows "
-    "from_lineage given",
+    "fresh from_lineage given",
     WRITES: "out links chart report propose sources diagram piped raw if_changed replace next_ "
     "credit licence",
     TASKS: "memory workers cluster tasks resume",

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +21,17 @@ if TYPE_CHECKING:
 
 class RecordedCommand(Helpful):
     """A command that keeps a record of what it reads, for the lineage of what it writes."""
+
+    def __init__(self, *given: Any, **more: Any) -> None:
+        super().__init__(*given, **more)
+        if any(parameter.name in _FETCHED for parameter in self.params):
+            self.params.append(
+                click.Option(
+                    ["--fresh"],
+                    is_flag=True,
+                    help="Fetch what comes over the web anew, whatever is kept.",
+                )
+            )
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         ctx.meta["polygene.words"] = list(args)
@@ -56,12 +69,13 @@ class RecordedCommand(Helpful):
         is_proved = not ctx.params.pop("no_proof", False)
         if_changed = ctx.params.pop("if_changed", "note")
         form = ctx.params.pop("piped", None)
+        is_fresh = bool(ctx.params.pop("fresh", False))
         if form is not None and ctx.params.get("out") != "-":
             raise click.UsageError("--as says what standard output is to be; it goes with -o -")
         with (
             unpacking(), keeping_open(),
             left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""), tables_laid_out(*layout),
-            written_so(is_proved, if_changed), piped_as(form or "geojson"),
+            written_so(is_proved, if_changed), piped_as(form or "geojson"), _fetching(ctx, is_fresh),
         ):  # fmt: skip
             return self._recorded(ctx)
 
@@ -95,6 +109,25 @@ class RecordedCommand(Helpful):
         return given
 
 
+@contextlib.contextmanager
+def _fetching(ctx: click.Context, is_fresh: bool) -> Iterator[None]:
+    """Let what comes over the web be kept as the settings say, fetched anew if that is asked for."""
+    settings: Settings | None = ctx.meta["polygene.settings"]
+    kept = settings.cache if settings is not None else ""
+    if not (is_fresh or kept):
+        yield
+        return
+    from polygene.cli.sizes import Size
+    from polygene.remote.cache import fetching_so
+
+    try:
+        most = Size().convert(kept, None, None) if kept else None
+    except click.UsageError as err:
+        raise click.UsageError(f"polygene.toml: {err.message}") from err
+    with fetching_so(is_fresh, most):
+        yield
+
+
 def settings_here() -> Settings | None:
     """Return the settings that hold in the working folder, None if there are none."""
     here = Path.cwd()
@@ -121,6 +154,7 @@ def _destination(out: str, settings: Settings, command: str) -> str:
     return out
 
 
+_FETCHED = {"inputs", "input_", "files", "address", "first", "second", "with_", "recipe"}
 _INPUTS = {"inputs", "input_", "files", "address", "first", "second", "with_"}
 
 
@@ -166,6 +200,7 @@ NOT_RECORDED = (
     "cluster",
     "tasks",
     "resume",
+    "fresh",
     "credit",
     "licence",
     "help",
@@ -237,6 +272,9 @@ def _one_on_standard_output(ctx: click.Context, param: click.Parameter, value: A
     return value
 
 
+some_inputs = click.argument(
+    "inputs", metavar="[INPUT]...", nargs=-1, required=False, shell_complete=completing.addresses
+)
 inputs = click.argument(
     "inputs", metavar="INPUT...", nargs=-1, required=True, shell_complete=completing.addresses
 )

@@ -13,6 +13,7 @@ from polygene.cli.asked import OverlayAsked, asks, keeping_dump, work_on_each
 from polygene.commands import COMMANDS
 
 if TYPE_CHECKING:
+    from polygene.geometry import Extent
     from polygene.layer import Layer
     from polygene.progress import Progress
     from polygene.reading import Other
@@ -89,9 +90,23 @@ def run(
         with keeping_dump(asked.keep_dump, [layer, *mine]):
             return operation(layer, *mine, **asked.how(progress), **more)
 
+    def near() -> tuple[Extent, Any] | None:
+        from polygene.reading import place_of_all
+
+        return place_of_all(read)
+
     addresses = [y for y in others if isinstance(y, str)]
     call = None
     if len(addresses) == len(others):
         told = {k: v for k, v in asked.how(SILENT).items() if k != "progress"}
         call = Call(name, operation.__module__, operation.__name__, {**told, **more})
-    work_on_each(name, asked, work, before=before, call=call, others=addresses)
+    keeps_near = name in ("clip", "intersect")
+    work_on_each(
+        name,
+        asked,
+        work,
+        before=before,
+        call=call,
+        others=addresses,
+        near=near if keeps_near else None,
+    )

@@ -39,6 +39,7 @@ _NOT_KEYS = (
     "links",
     "stop_at_first",
     "dry_run",
+    "fresh",
 )
 
 

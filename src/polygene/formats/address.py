@@ -9,6 +9,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple, cast
 
+import pyproj
+
 from polygene import crs as crs_module
 from polygene.commit.together import settle
 from polygene.errors import (
@@ -19,7 +21,7 @@ from polygene.errors import (
     listed,
     nearest_first,
 )
-from polygene.formats import beside, packed
+from polygene.formats import beside, origins, packed
 from polygene.formats.base import PartReader, Reading, is_beside
 from polygene.formats.joining import joined
 from polygene.formats.registry import ENDINGS, readable_format
@@ -73,6 +75,8 @@ def files_of(address: str) -> list[Path]:
     place = Path(path)
     if path == packed.PIPE:
         return [packed.standard_input()]
+    if is_remote(path):
+        return [_fetched(path)[0]]
     settle(place if place.is_dir() else place.parent, place)
     if is_one_layer(place):
         return [place]
@@ -91,6 +95,29 @@ def files_of(address: str) -> list[Path]:
             raise FileError(f"no file matches {path!r}")
         return found
     raise FileError(_missing(place))
+
+
+def is_remote(path: str) -> bool:
+    """Whether a path is an address of the web."""
+    return path.lower().startswith(("http://", "https://"))
+
+
+def _fetched(path: str) -> tuple[Path, str | None]:
+    from polygene.remote import places  # with all that asking a server needs
+
+    return packed.fetched_once(path, lambda: places.file_of(path))
+
+
+def crs_over_the_web(ref: LayerRef) -> pyproj.CRS | None:
+    """Return the CRS of a layer of the web of which a part can be fetched; None for any other."""
+    if ref.path.suffix == ".features":
+        from polygene.remote import features
+
+        found = features.described(ref.path).collections
+        return next((own.crs for own in found if own.id == ref.name), None)
+    if not origins.is_partial(ref.path):
+        return None
+    return next((info.crs for info in readable_format(ref.path).list_layers(ref.path)), None)
 
 
 def is_one_layer(place: Path) -> bool:
@@ -130,8 +157,12 @@ def resolve(address: str) -> list[LayerRef]:
     DataError
         If a single file of several layers is named without saying which.
     """
+    named, fragment = split(address)
+    if is_remote(named):
+        file, own = _fetched(named)
+        with packed.own_names():
+            return _layers_in(file, fragment if fragment is not None else own, True)
     files = files_of(address)
-    _, fragment = split(address)
     if fragment == TOGETHER:
         return [_together(address, files)]
     place = Path(split(address)[0])

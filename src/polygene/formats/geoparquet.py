@@ -20,6 +20,7 @@ from polygene import provenance
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
+from polygene.formats import origins
 from polygene.formats.arrow_tables import is_attribute, layers_from
 from polygene.formats.arrow_types import plain
 from polygene.formats.base import Known, Reading, Written, only_one
@@ -96,6 +97,8 @@ def list_layers(path: Path) -> list[LayerInfo]:
 
 def _open(path: Path) -> pq.ParquetFile:
     try:
+        if origins.is_partial(path):
+            _fetch_footer(path)
         return pq.ParquetFile(path)
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
@@ -103,6 +106,36 @@ def _open(path: Path) -> pq.ParquetFile:
         raise
     except (pa.ArrowException, ValueError) as err:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+
+
+def _fetch_footer(path: Path) -> None:
+    """See to it that the end of a file is there, which tells where all else is."""
+    size = path.stat().st_size
+    origins.fill(path, [size - (1 << 16)], [size])
+    with path.open("rb") as file:
+        file.seek(max(0, size - 8))
+        length = int.from_bytes(file.read(4), "little")
+    origins.fill(path, [size - 8 - length], [size])
+
+
+def _fetch(
+    file: pq.ParquetFile, path: Path, groups: Sequence[int], names: Sequence[str] = ()
+) -> None:
+    """See to it that groups of rows, or only some columns of them, are there."""
+    if not origins.is_partial(path):
+        return
+    starts, stops = [], []
+    for group in groups:
+        own = file.metadata.row_group(group)
+        for column in map(own.column, range(own.num_columns)):
+            if names and column.path_in_schema.split(".")[0] not in names:
+                continue
+            first = column.data_page_offset
+            if column.has_dictionary_page and column.dictionary_page_offset is not None:
+                first = min(first, column.dictionary_page_offset)
+            starts.append(first)
+            stops.append(first + column.total_compressed_size)
+    origins.fill(path, starts, stops)
 
 
 def _geo(file: pq.ParquetFile, path: Path) -> tuple[dict[str, Any], str] | None:
@@ -327,6 +360,7 @@ def column_of(path: Path, groups: Sequence[int], name: str) -> I64Array:
 
 def _plain_table(file: pq.ParquetFile, path: Path, name: str) -> Reading:
     """Read a table of which nothing says that it has geometry; a column may be some all the same."""
+    _fetch(file, path, range(file.num_row_groups))
     try:
         table = file.read()
     except MemoryError:  # Arrow's is of both kinds
@@ -349,6 +383,7 @@ def _rows(
     names = wanted.fields(file.schema_arrow.names)
     if names and groups:
         kept = []
+        _fetch(file, path, groups, names)
         for group in groups:
             own: list[str] = []
             fields = plain(file.read_row_group(group, columns=names), own, path)
@@ -362,6 +397,7 @@ def _rows(
     if wanted.span is not None:
         first, stop = wanted.span
         groups = [g for g in groups if starts[g] < stop and starts[g + 1] > first]
+    _fetch(file, path, groups)
     if len(groups) == file.num_row_groups:
         table = file.read()
     else:

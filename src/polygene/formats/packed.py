@@ -10,7 +10,7 @@ import sys
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextvars import ContextVar
 from pathlib import Path, PurePosixPath
 from typing import IO
@@ -41,6 +41,7 @@ class Unpacked:
     def __init__(self) -> None:
         self.members: dict[tuple[object, ...], list[Path]] = {}
         self.shown: dict[str, str] = {}
+        self.fetched: dict[str, tuple[Path, str | None]] = {}  # by address of the web
         self._folder: Path | None = None
 
     def new_folder(self) -> Path:
@@ -51,7 +52,7 @@ class Unpacked:
     def close(self) -> None:
         if self._folder is not None:
             shutil.rmtree(self._folder, ignore_errors=True)
-        self.members, self.shown, self._folder = {}, {}, None
+        self.members, self.shown, self.fetched, self._folder = {}, {}, {}, None
 
 
 _own: ContextVar[Unpacked | None] = ContextVar("polygene_unpacked", default=None)
@@ -155,6 +156,22 @@ def members(path: Path) -> list[Path]:
     return known[key]
 
 
+def stands_for(path: Path, name: str) -> None:
+    """Let messages and addresses call a local file by the name of what it stands for."""
+    _here().shown[str(path)] = name
+    _here().members[(name,)] = [path]
+
+
+def fetched_once(url: str, fetch: Callable[[], tuple[Path, str | None]]) -> tuple[Path, str | None]:
+    """Return what an address of the web stands for, looked after once a run; from Python each time."""
+    own = _own.get()
+    if own is None:
+        return fetch()
+    if url not in own.fetched:
+        own.fetched[url] = fetch()
+    return own.fetched[url]
+
+
 def shown(path: Path) -> str:
     """Return what messages call a file: its own path, or that of the packed one it is in."""
     return _here().shown.get(str(path), str(path))
@@ -163,7 +180,8 @@ def shown(path: Path) -> str:
 def outermost(path: Path) -> str:
     """Return the file that an address of a layer begins with: the packed one, if it is in such."""
     text = str(path)
-    return next((str(key[0]) for key, found in _here().members.items() if path in found), text)
+    found = next((str(key[0]) for key, inside in _here().members.items() if path in inside), text)
+    return _here().shown.get(found, found)
 
 
 @contextlib.contextmanager

@@ -69,6 +69,8 @@ def format_of(path: Path) -> Format:
     module = _MODULES.get(path.suffix.lower()) if str(path) != "-" else PIPED[_piped.get()]
     if module == "geoparquet" and (is_meant_as_folder(path) or path.is_dir()):
         module = "parquet_parts"
+    if path.suffix == ".features":  # the description of a service, which nobody names so
+        module = "web_features"
     if module is None:
         ending = f"ending {path.suffix!r} is not known" if path.suffix else "it has no ending"
         raise FileError(

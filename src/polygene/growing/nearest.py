@@ -16,9 +16,10 @@ import numpy as np
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans
 from polygene.growing.source import Source
 
-CHUNK = 512  # core rows, neighbours along the curve, that are asked for together
+CHUNKS = 256  # core rows are asked for in about so many chunks, neighbours along the curve
+LEAST, MOST = 8, 512  # rows of a chunk: with fewer less comes along, and it takes longer
 SLICE = 8  # chunks that are looked at side by side
-BLOCK = 32  # rows of OTHER, neighbours along the curve, that come or stay together
+OF_A_CHUNK = 16  # so many times fewer rows of OTHER than of a chunk come or stay together
 
 
 @dataclass(frozen=True)
@@ -44,16 +45,18 @@ def may_be_nearest(
     core = core[~np.isnan(core[:, 0])]
     if not len(core) or not len(has):
         return np.zeros(0, np.int64), np.zeros(0, bool)
-    chunks = _about(core, np.arange(0, len(core), CHUNK))
+    chunk = min(max(len(core) // CHUNKS, LEAST), MOST)
+    block = max(chunk // OF_A_CHUNK, LEAST // 2)
+    chunks = _about(core, np.arange(0, len(core), chunk))
     asked = []
     for first in range(0, len(chunks), SLICE):
         some = chunks[first : first + SLICE]
         asked.append((some, has[_near(some, boxes[has], wish, margin)]))
     groups = np.unique(np.concatenate([own for _, own in asked]))
     counts = np.diff(source.groups().first)[groups]
-    n_blocks = -(-counts // BLOCK)
+    n_blocks = -(-counts // block)
     blocks, rows = offsets_from(n_blocks), offsets_from(counts)
-    starts = np.repeat(rows[:-1], n_blocks) + BLOCK * spans(np.zeros_like(n_blocks), n_blocks)
+    starts = np.repeat(rows[:-1], n_blocks) + block * spans(np.zeros_like(n_blocks), n_blocks)
     about = _about(source.boxes(groups), starts)
     is_near = np.zeros(len(about), bool)
     for some, own in asked:

@@ -10,6 +10,7 @@ import numpy as np
 
 from polygene import __version__
 from polygene.arrays import F64Array
+from polygene.clock import now
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.notes import counted
@@ -22,7 +23,6 @@ from polygene.pages.problems import problems_of
 from polygene.phrases import bridge
 from polygene.pictures.looks import Look, dressed
 from polygene.pictures.together import on_one_map
-from polygene.record import now
 
 MOST_ROWS = 250_000  # of a layer, if nothing else is asked for
 BEFORE, AFTER = "before", "after"

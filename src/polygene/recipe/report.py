@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene import __version__, provenance
+from polygene.clock import now
 from polygene.commit.leftovers import passing_folder
 from polygene.crs import label
 from polygene.errors import PolygeneError
@@ -29,7 +30,6 @@ from polygene.pictures.maps import MapPlan, draw_map
 from polygene.recipe.kept import Told
 from polygene.recipe.reading import Recipe
 from polygene.recipe.running import Finished, Ran
-from polygene.record import now
 from polygene.units import worded
 
 MOST_ROWS = 40  # of a table that is shown

@@ -16,7 +16,7 @@ from typing import Any
 from polygene import __version__
 from polygene.commands import COMMANDS
 from polygene.errors import DataError, FileError, PolygeneError, SheetError, reason_of
-from polygene.formats import address, parquet_parts
+from polygene.formats import address, origins, parquet_parts
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import Target
 from polygene.formats.file_names import file_name
@@ -209,7 +209,7 @@ def _mark_of_input(text: str) -> str:
     found = hashlib.sha256(text.encode())
     for path in address.files_of(text):
         found.update(str(path).encode())
-        found.update(checksum(path).encode())
+        found.update(origins.state_of(path, checksum).encode())
     return found.hexdigest()
 
 

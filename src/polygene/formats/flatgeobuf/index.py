@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from polygene.arrays import F64Array, I64Array, offsets_from, spans
@@ -54,8 +56,16 @@ def build(bounds: F64Array, offsets: I64Array) -> np.ndarray:
     return np.concatenate(levels[::-1])
 
 
-def search(nodes: np.ndarray, n_items: int, node_size: int, box: Extent) -> I64Array:
+def search(
+    nodes: np.ndarray,
+    n_items: int,
+    node_size: int,
+    box: Extent,
+    fill: Callable[[I64Array, I64Array], None] | None = None,
+) -> I64Array:
     """Return the features, counted in the order of the file, whose boxes meet one.
+
+    ``fill`` is told which nodes are looked at next: from, to (n,).
 
     Raises
     ------
@@ -66,6 +76,8 @@ def search(nodes: np.ndarray, n_items: int, node_size: int, box: Extent) -> I64A
     firsts = offsets_from(sizes)
     found = np.zeros(1, np.int64)
     for level in range(len(sizes)):
+        if fill is not None:
+            fill(found, found + 1)
         boxes = nodes["box"][found]
         meets = (
             (boxes[:, 0] <= box[2])

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from polygene import kernels, provenance
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
 from polygene.errors import FileError, GeometryError, reason_of
+from polygene.formats import origins
 from polygene.formats.base import Reading
 from polygene.formats.columns import ADVICE, layers_of, named, numbered
 from polygene.formats.flatgeobuf import index
@@ -47,6 +48,7 @@ _FAMILIES = {
 }
 _WORDS = {1: "point", 2: "line", 3: "polygon", 4: "multipoint", 5: "multiline", 6: "multipolygon"}
 _COLLECTION, _DEEPEST = 7, 16
+_FIRST_LOOK = 1 << 14  # bytes
 
 
 def layer_names(path: Path) -> list[str]:
@@ -92,6 +94,8 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     """
     header = _header(path)
     data = _data(path)
+    if wanted.box is None:
+        origins.fill(path, [0], [len(data)])
     try:
         numbers, places, total = _chosen_places(data, header, path, wanted)
         if wanted.span is not None:
@@ -130,6 +134,11 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
 
 def _header(path: Path) -> Header:
     try:
+        if origins.is_partial(path):
+            origins.fill(path, [0], [_FIRST_LOOK])
+            with path.open("rb") as file:
+                head = file.read(12)
+            origins.fill(path, [0], [12 + int.from_bytes(head[8:12], "little")])
         return read_header(path)
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
@@ -176,11 +185,22 @@ def _chosen_places(
         places = _places(data, header, path)
         return np.arange(len(places)), places, len(places)
     nodes, n_rows = _nodes(data, header), header.features
+
+    def fill(first: I64Array, stop: I64Array) -> None:
+        size = index.NODE.itemsize
+        origins.fill(path, header.start + first * size, header.start + stop * size)
+
     try:
-        found = index.search(nodes, n_rows, header.node_size, wanted.box)
+        found = index.search(nodes, n_rows, header.node_size, wanted.box, fill)
     except (ValueError, IndexError) as err:
         raise Damaged(str(err)) from err
-    places = _first(header) + nodes["offset"][found - n_rows].astype(np.int64)
+    at = len(nodes) - n_rows + found
+    if origins.is_partial(path):
+        fill(at, np.minimum(at + 2, len(nodes)))  # where a feature ends, the next begins
+    places = _first(header) + nodes["offset"][at].astype(np.int64)
+    if origins.is_partial(path):
+        ends = _first(header) + nodes["offset"][np.minimum(at + 1, len(nodes) - 1)].astype(np.int64)
+        origins.fill(path, places, np.where(at + 1 < len(nodes), ends, len(data)))
     return found, places, n_rows
 
 

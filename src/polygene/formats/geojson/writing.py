@@ -57,7 +57,7 @@ def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[Written, Iterator[It
     DataError
         If there are several layers, or it has no CRS.
     """
-    layer, notes = _to_degrees(only_one(path, layers, "a GeoJSON file"))
+    layer, notes = to_degrees(only_one(path, layers, "a GeoJSON file"))
     geometry = turned(layer.geometry, outer_is_counter_clockwise=True)  # section 3.1.6
     kept = not_kept(layer, keeps_nan=False, keeps_infinite=False)
     notes += kept.notes
@@ -70,13 +70,13 @@ def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[Written, Iterator[It
             stop = min(start + CHUNK, layer.n_rows)
             table = layer.table.slice(start, stop - start)
             ids = None if layer.ids is None else layer.ids[start:stop].tolist()
-            yield _features(geometry.slice_rows(start, stop), table, ids, stop - start)
+            yield texts_of_features(geometry.slice_rows(start, stop), table, ids, stop - start)
 
     way = Way(kept.fields, keeps_types=False)
     return Written(notes, [replace(layer, geometry=geometry)], way), chunks()
 
 
-def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
+def to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
     target = crs_module.parse(crs_module.LONGITUDE_LATITUDE)
     if layer.crs is None:
         raise DataError(
@@ -101,7 +101,7 @@ def _to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
     return replace(layer.with_geometry(column, np.arange(layer.n_rows)), crs=target), notes
 
 
-def _features(
+def texts_of_features(
     column: GeometryColumn, table: pa.Table, ids: list[int] | None, n_rows: int
 ) -> Iterator[bytes]:
     """Return the text of each feature."""

@@ -1,0 +1,183 @@
+"""A service of features as a file of layers: a description of it, from which each layer is fetched."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyproj
+from pyproj.exceptions import ProjError
+
+from polygene.crs import label
+from polygene.errors import FileError, UnknownLayerError
+from polygene.formats.base import Reading, Written, collecting_no_garbage
+from polygene.formats.columns import info_of
+from polygene.formats.geojson.reading import from_features
+from polygene.formats.wanted import ALL, Wanted
+from polygene.layer import Layer, LayerInfo
+from polygene.provenance import Made, source
+from polygene.remote import features
+from polygene.remote.features import Collection, Items, Service
+from polygene.remote.http import RefusedError, shown
+
+NAME = "OGC API – Features"
+ENDING = ".features"
+ENDINGS: tuple[str, ...] = ()  # such files are made here, for addresses of services
+KEEPS_LINEAGE = True
+HOLDS_MANY = True
+HOLDS_TABLES = False
+READS_PART = True
+IS_ONLY_READ = True
+
+# What of the language every service that takes filters knows (OGC 21-065r2, basic CQL2).
+_BASIC = frozenset(
+    {"or_", "and_", "not_", "compare", "is_null", "not_null", "field", "text", "number", "minus"}
+)
+_KINDS: dict[tuple[Any, Any], pa.DataType] = {
+    ("integer", None): pa.int64(),
+    ("number", None): pa.float64(),
+    ("boolean", None): pa.bool_(),
+    ("string", "date"): pa.date32(),
+    ("string", "date-time"): pa.timestamp("ms", tz="UTC"),
+    ("string", None): pa.string(),
+}
+_MOST_ASKED = 60  # collections of which a list tells how much they hold
+
+
+def is_like(head: bytes) -> bool:
+    """Whether a file begins as a description of a service."""
+    return head.startswith(b'{"url":')
+
+
+def layer_names(path: Path) -> list[str]:
+    return [own.id for own in features.described(path).collections]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the collections as the service does, with the kind and fields of their first feature."""
+    found = features.described(path).collections
+    return [_info(own, len(found) <= _MOST_ASKED) for own in found]
+
+
+def _info(own: Collection, is_asked: bool) -> LayerInfo:
+    kind, n_rows, fields = "unknown", 0, list[tuple[str, str]]()
+    if is_asked:
+        first, total = features.first_of(own)
+        n_rows = total or 0
+        if first is not None:
+            reading = from_features([first], own.crs, Path(f"{own.id}{ENDING}"))
+            info = info_of(reading.layers[0])
+            kind, fields = info.geometry, info.fields
+    extent = own.extent
+    if extent is not None and own.stored:
+        with contextlib.suppress(ProjError):  # a box round the pole, perhaps
+            way = pyproj.Transformer.from_crs("OGC:CRS84", own.crs, always_xy=True)
+            extent = way.transform_bounds(*extent, errcheck=True)
+    return LayerInfo(own.id, kind, n_rows, own.crs, extent, fields, own.title)
+
+
+@collecting_no_garbage()
+def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
+    """Fetch a collection, or what is wanted of it as far as the service can choose.
+
+    Raises
+    ------
+    UnknownLayerError, FileError
+    """
+    service = features.described(path)
+    own = next((one for one in service.collections if one.id == name), None)
+    if own is None:
+        raise UnknownLayerError(name, service.url, layer_names(path))
+    text = _filter(service, own, wanted)
+    try:
+        items = features.items_of(service, own, wanted.box, text)
+    except RefusedError:
+        if text is None:
+            raise
+        text, items = None, features.items_of(service, own, wanted.box)
+    place = Path(f"{name}{ENDING}")
+    reading = from_features(items.features, items.of.crs, place)
+    notes = list(reading.notes)
+    schema = features.schema_of(own)
+    if wanted.where is not None and text is None and service.takes_filter:
+        notes.append(f"{name}: the service cannot take the filter, so that all is fetched")
+    layers = [
+        _as_layer(
+            replace(layer, table=_typed(layer.table, schema)), items, len(reading.layers) == 1
+        )
+        for layer in reading.layers
+    ]
+    return Reading([_with_lineage(layer, service, items) for layer in layers], notes)
+
+
+def _typed(table: pa.Table, schema: Mapping[str, Any]) -> pa.Table:
+    """Return a table with the types that the service states, where all values are such."""
+    for k, own in enumerate(table.schema):
+        told = schema.get(own.name)
+        kind = (
+            _KINDS.get((told.get("type"), told.get("format"))) if isinstance(told, dict) else None
+        )
+        if kind is None or kind == own.type:
+            continue
+        column = table.column(k)
+        with contextlib.suppress(pa.ArrowInvalid, pa.ArrowNotImplementedError):
+            if pa.types.is_timestamp(kind) and pa.types.is_string(own.type):
+                column = column.cast(pa.timestamp("us", tz="UTC"))
+            table = table.set_column(k, own.with_type(kind), column.cast(kind))
+    return table
+
+
+def _as_layer(layer: Layer, items: Items, is_only: bool) -> Layer:
+    own = items.of
+    column = layer.geometry
+    if own.stored and features.begins_north(own.crs):
+        column = column.with_xy(np.ascontiguousarray(column.xy[:, ::-1]))
+    n = len(items.features)
+    return replace(
+        layer,
+        name=own.id if is_only else layer.name,
+        geometry=column,
+        title=own.title,
+        description=own.description,
+        total=items.total if items.total is not None and items.total > n else None,
+    )
+
+
+def _with_lineage(layer: Layer, service: Service, items: Items) -> Layer:
+    """Return a layer whose lineage tells from where and when it came."""
+    told = "\n".join(one.about.checksum for one in items.kept)
+    validators = [one.about.validator for one in items.kept if one.about.validator]
+    made = Made(
+        layer.name,
+        f"{shown(service.url)}#{items.of.id}",
+        layer.n_total,
+        label(items.of.crs),
+        hashlib.sha256(told.encode()).hexdigest(),
+        items.of.credit,
+        items.of.licence,
+        max((one.about.retrieved for one in items.kept), default=""),
+        validators[0] if len(set(validators)) == 1 else "",
+    )
+    return replace(layer, lineage=source(made))
+
+
+def _filter(service: Service, own: Collection, wanted: Wanted) -> str | None:
+    """Return the filter as the service takes it; None if it is to be done here."""
+    if wanted.where is None or not service.takes_filter:
+        return None
+    tree = wanted.where.tree
+    if any(node.data not in _BASIC for node in tree.iter_subtrees()):
+        return None
+    return wanted.where.text if set(wanted.where.fields) <= set(features.schema_of(own)) else None
+
+
+def write(path: Path, layers: Sequence[Layer]) -> Written:
+    """Refuse: a service is only read."""
+    del layers
+    raise FileError(f"{path}: a service is only read here")

@@ -1,0 +1,1 @@
+"""Layers that lie elsewhere: files and services on the web, fetched once and kept."""

@@ -1,0 +1,1 @@
+"""A service of features over HTTP, for reading: layers of files as collections."""

@@ -1,0 +1,73 @@
+"""A service behind a port of this machine: Python's own HTTP server, for reading only."""
+
+from __future__ import annotations
+
+import gzip
+from collections.abc import Callable
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any
+from urllib.parse import parse_qs, unquote, urlsplit
+
+from polygene import __version__
+from polygene.serving.app import Answer, Request, Service
+
+COMPRESSED = 10_000  # bytes from which on a body is compressed if the client takes that
+
+
+def server_for(
+    service: Service, host: str, port: int, tell: Callable[[str], None]
+) -> ThreadingHTTPServer:
+    """Return a server that listens at a port; 0 takes a free one. ``tell`` hears of each request.
+
+    Raises
+    ------
+    OSError
+        If the port is taken or may not be.
+    """
+
+    class Handler(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+        server_version = f"Polygene/{__version__}"
+        timeout = 60
+
+        def do_GET(self) -> None:
+            self._give(has_body=True)
+
+        def do_HEAD(self) -> None:
+            self._give(has_body=False)
+
+        def _give(self, has_body: bool) -> None:
+            split = urlsplit(self.path)
+            own = self.headers.get("Host") or f"{host}:{server.server_port}"
+            accept = self.headers.get("Accept", "")
+            request = Request(
+                unquote(split.path),
+                parse_qs(split.query, keep_blank_values=True),
+                f"http://{own}",
+                "text/html" in accept and "json" not in accept.partition("text/html")[0],
+                self.headers.get("If-None-Match", ""),
+            )
+            try:
+                found = service.answer(request)
+            except Exception as err:
+                found = Answer(500, repr(err).encode(), {"Content-Type": "text/plain"})
+            self._send(found, has_body)
+
+        def _send(self, found: Answer, has_body: bool) -> None:
+            body, headers = found.body, dict(found.headers)
+            if len(body) > COMPRESSED and "gzip" in self.headers.get("Accept-Encoding", ""):
+                body, headers["Content-Encoding"] = gzip.compress(body, 1), "gzip"
+            self.send_response(found.status)
+            for name, value in headers.items():
+                self.send_header(name, value)
+            if found.status != 304:
+                self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            if has_body and found.status != 304:
+                self.wfile.write(body)
+
+        def log_message(self, form: str, *given: Any) -> None:
+            tell(form % given)
+
+    server = ThreadingHTTPServer((host, port), Handler)
+    return server

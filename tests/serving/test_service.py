@@ -1,0 +1,278 @@
+"""The service of features: held to the standards' tests, and read by our own client."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import tempfile
+import threading
+import unittest
+import urllib.error
+import urllib.parse
+import urllib.request
+from dataclasses import replace
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+
+import polygene
+from polygene.errors import FileError
+from polygene.formats import address
+from polygene.formats.wanted import Wanted
+from polygene.measures import row_areas
+from polygene.ops.places.carrying import box_layer
+from polygene.provenance import sources
+from polygene.remote import cache, features, http
+from polygene.sample import tolva
+from polygene.serving import app
+from polygene.serving.app import CONFORMS, CRS84, Service
+from polygene.serving.listening import server_for
+from polygene.table.expression import Expression
+from tests.support.cli import polygene_here
+from tests.support.layers import same_geometry
+
+UTM = "http://www.opengis.net/def/crs/EPSG/0/32633"
+
+
+class Served(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = Path(tempfile.mkdtemp())
+        cls.addClassCleanup(shutil.rmtree, cls.folder)
+        cls.package, _ = tolva.write(cls.folder)
+        names = ("sectors", "buoys", "cables", "beds_kelda", "park")
+        layers = {name: polygene.read(f"{cls.package}#{name}") for name in names}
+        north = polygene.reproject(layers["buoys"], "EPSG:3006").layer
+        layers["north"] = replace(north, name="north")
+        cls.service = Service("Tolva Sound", layers, "1")
+        cls.log: list[str] = []
+        cls.server = server_for(cls.service, "127.0.0.1", 0, cls.log.append)
+        threading.Thread(target=cls.server.serve_forever, daemon=True).start()
+        cls.server.daemon_threads = False
+        cls.addClassCleanup(cls.server.server_close)
+        cls.addClassCleanup(cls.server.shutdown)
+        cls.addClassCleanup(http.close)
+        cls.url = f"http://127.0.0.1:{cls.server.server_port}"
+
+    def setUp(self):
+        kept = tempfile.mkdtemp()
+        self.addCleanup(shutil.rmtree, kept)
+        self.enterContext(mock.patch.dict(os.environ, {"XDG_CACHE_HOME": kept}))
+        self.log.clear()
+
+    def get(self, path: str, **query: object):
+        """Ask as any client does; return the status, the headers, the JSON."""
+        text = urllib.parse.urlencode({k.replace("_", "-"): v for k, v in query.items()})
+        try:
+            with urllib.request.urlopen(f"{self.url}{path}{'?' if text else ''}{text}") as found:
+                return found.status, found.headers, json.loads(found.read())
+        except urllib.error.HTTPError as err:
+            return err.code, err.headers, json.loads(err.read())
+
+
+class Standard(Served):
+    """Abstract tests of OGC 17-069r4 (annex A), 18-058r1 and 19-079r2 that apply."""
+
+    def test_landing_page_conformance_and_api(self):
+        _, headers, told = self.get("/")
+        self.assertEqual(headers.get_content_type(), "application/json")
+        rels = {link["rel"]: link["href"] for link in told["links"]}
+        self.assertLessEqual({"self", "service-desc", "conformance", "data"}, set(rels))
+        for rel in ("conformance", "data", "service-desc"):
+            self.assertEqual(self.get(rels[rel][len(self.url) :])[0], 200)
+        self.assertEqual(self.get("/conformance")[2]["conformsTo"], list(CONFORMS))
+        api = self.get("/api")[2]
+        self.assertTrue(api["openapi"].startswith("3.0"))
+        self.assertIn("/collections/sectors/items", api["paths"])
+
+    def test_collections(self):
+        told = self.get("/collections")[2]
+        self.assertEqual([own["id"] for own in told["collections"]], list(self.service.layers))
+        for own in told["collections"]:
+            _, _, alone = self.get(f"/collections/{own['id']}")
+            self.assertEqual(alone, own)
+            x0, y0, x1, y1 = own["extent"]["spatial"]["bbox"][0]
+            self.assertTrue(13 < x0 < x1 < 16 and 71 < y0 < y1 < 73, own["extent"])
+            self.assertEqual(own["crs"][0], CRS84)
+            self.assertIn(own["storageCrs"], own["crs"])
+            link = next(one for one in own["links"] if one["rel"] == "items")
+            self.assertEqual(link["type"], "application/geo+json")
+        self.assertEqual(self.get("/collections/nothing")[0], 404)
+
+    def test_items_and_pages(self):
+        status, headers, told = self.get("/collections/buoys/items", limit=7)
+        self.assertEqual((status, headers.get_content_type()), (200, "application/geo+json"))
+        self.assertEqual((told["numberMatched"], told["numberReturned"]), (90, 7))
+        seen = []
+        while True:
+            seen += [own["id"] for own in told["features"]]
+            following = [link["href"] for link in told["links"] if link["rel"] == "next"]
+            if not following:
+                break
+            told = self.get(following[0][len(self.url) :])[2]
+        self.assertEqual(len(seen), 90)
+        self.assertEqual(len(set(seen)), 90)
+        _, _, one = self.get(f"/collections/buoys/items/{seen[3]}")
+        self.assertEqual((one["type"], one["id"]), ("Feature", seen[3]))
+        self.assertEqual(self.get("/collections/buoys/items/999999")[0], 404)
+
+    def test_boxes(self):
+        own = self.service.layers["sectors"]
+        for crs, box in ((UTM, (475_000.0, 8_046_000.0, 480_000.0, 8_050_000.0)),
+                         (CRS84, (14.3, 72.52, 14.5, 72.55))):  # fmt: skip
+            _, _, told = self.get(
+                "/collections/sectors/items", bbox=",".join(map(str, box)), bbox_crs=crs, limit=1000
+            )
+            area = box_layer(box, app.crs_of(crs))
+            wanted = polygene.subset(own, other=area, relation="intersects").layer
+            self.assertEqual([f["id"] for f in told["features"]], wanted.ids.tolist())
+            self.assertTrue(0 < len(wanted.ids) < 24)
+        # The lower left corner of a box over the 180th meridian lies to its east.
+        _, _, told = self.get("/collections/sectors/items", bbox="170,70,15,80")
+        self.assertEqual(told["numberMatched"], 24)
+
+    def test_coordinates_in_the_crs_asked_for_and_in_its_order(self):
+        for name, uri in (("buoys", UTM), ("north", "http://www.opengis.net/def/crs/EPSG/0/3006")):
+            _, headers, told = self.get(f"/collections/{name}/items", crs=uri, limit=100)
+            self.assertEqual(headers["Content-Crs"], f"<{uri}>")
+            points = [own["geometry"] for own in told["features"] if own["geometry"]]
+            xy = np.array([own["coordinates"] for own in points])
+            own = self.service.layers[name].geometry.xy
+            self.assertTrue(np.array_equal(xy, own[:, ::-1] if name == "north" else own))
+        _, headers, _ = self.get("/collections/buoys/items")
+        self.assertEqual(headers["Content-Crs"], f"<{CRS84}>")
+
+    def test_filters(self):
+        for text in ("district = 'OS' OR area_ha > 1000", "name LIKE 'S%' AND NOT area_ha IS NULL",
+                     "area_ha BETWEEN 300 AND 900", "district IN ('MI', 'TH')"):  # fmt: skip
+            wanted = int(Expression(text).true_rows(self.service.layers["sectors"]).sum())
+            _, _, told = self.get(
+                "/collections/sectors/items", filter=text, filter_lang="cql2-text"
+            )
+            self.assertEqual(told["numberMatched"], wanted, text)
+        _, _, told = self.get("/collections/sectors/items", district="OS")
+        self.assertTrue(all(f["properties"]["district"] == "OS" for f in told["features"]))
+        _, _, told = self.get("/collections/sectors/queryables")
+        self.assertEqual(told["properties"]["area_ha"], {"type": "number"})
+
+    def test_what_is_wrong_is_a_clear_400(self):
+        for query, words in (
+            ({"limit": "0"}, "limit"), ({"limit": "x"}, "limit"), ({"bbox": "1,2,3"}, "bbox"),
+            ({"bbox": "1,2,3,nan"}, "bbox"), ({"what": "1"}, "no parameter 'what'"),
+            ({"crs": "EPSG:1"}, "crs"), ({"filter": "district ="}, "filter"),
+            ({"filter": "nothing = 1"}, "nothing"), ({"filter_lang": "cql2-json"}, "cql2-text"),
+            ({"offset": "-1"}, "offset"), ({"bbox_crs": "x", "bbox": "1,2,3,4"}, "bbox-crs"),
+            ({"f": "xml"}, "json or html"),
+        ):  # fmt: skip
+            status, _, told = self.get("/collections/sectors/items", **query)
+            self.assertEqual(status, 400, query)
+            self.assertIn(words, told["description"])
+        self.assertEqual(self.get("/nowhere")[0], 404)
+
+    def test_people_get_pages(self):
+        for path in ("/", "/collections", "/collections/sectors", "/collections/sectors/items"):
+            ask = urllib.request.Request(f"{self.url}{path}", headers={"Accept": "text/html"})
+            with urllib.request.urlopen(ask) as found:
+                text = found.read().decode()
+                self.assertEqual(found.headers.get_content_type(), "text/html")
+            self.assertIn("<h1>", text)
+
+
+class OurClient(Served):
+    def test_a_collection_is_the_layer_it_was(self):
+        for name in ("sectors", "buoys", "cables", "beds_kelda", "north"):
+            own = self.service.layers[name]
+            back = polygene.read(f"{self.url}#{name}")
+            same = np.sort(back.geometry.xy, axis=0), np.sort(own.geometry.xy, axis=0)
+            self.assertTrue(np.array_equal(*same), name)  # rings may run the other way
+            self.assertEqual(back.table.schema.names, own.table.schema.names)
+            for field in own.table.column_names:
+                self.assertEqual(back.table[field].to_pylist(), own.table[field].to_pylist(), field)
+            self.assertTrue(polygene.crs.is_same(back.crs, own.crs))
+
+    def test_only_what_is_wanted_is_asked_for(self):
+        (ref,) = address.resolve(f"{self.url}#sectors")
+        where = Expression("district = 'OS'")
+        layer = address.read(ref, Wanted((468_000, 8_045_000, 480_000, 8_056_000), where)).layers[0]
+        self.assertTrue(0 < layer.n_rows < layer.n_total == 24)
+        asked = [text for text in self.log if "filter=" in text]
+        self.assertTrue(asked and "bbox=" in asked[0] and "bbox-crs=" in asked[0])
+        self.log.clear()
+        layer = address.read(ref, Wanted(where=Expression("upper(district) = 'OS'"))).layers[0]
+        self.assertEqual(layer.n_rows, 24, "what it cannot do is done here")
+
+    def test_a_clip_is_that_of_the_files(self):
+        words = ("--where", "area_ha > 500", "--replace", "-o")
+        for source, out in ((self.url, "web.gpkg"), (str(self.package), "file.gpkg")):
+            done = polygene_here(
+                "clip",
+                f"{source}#sectors",
+                "--with",
+                f"{source}#park",
+                *words,
+                out,
+                folder=self.folder,
+            )
+            self.assertEqual(done.code, 0, done.err)
+        one, other = (polygene.read(f"{self.folder}/{f}.gpkg") for f in ("web", "file"))
+        self.assertEqual(one.table.to_pylist(), other.table.to_pylist())
+        self.assertAlmostEqual(
+            *(float(row_areas(y.geometry).sum()) for y in (one, other)), places=3
+        )
+        place = sources(one.lineage)[0].place
+        self.assertEqual(place, f"{self.url}#sectors")
+
+    def test_pages_are_followed_and_their_number_is_checked(self):
+        with mock.patch.object(features, "PAGE", 13):
+            self.assertEqual(polygene.read(f"{self.url}#buoys").n_rows, 90)
+        self.assertEqual(sum("offset=" in text for text in self.log), 6)
+        whole = Service._items
+
+        def less(service, name, layer, request):
+            found = whole(service, name, layer, request)
+            return replace(
+                found, body=found.body.replace(b'"numberMatched":90', b'"numberMatched":91')
+            )
+
+        with (
+            mock.patch.object(Service, "_items", less),
+            self.assertRaisesRegex(FileError, "says that 91 features match and sent 90"),
+        ):
+            polygene.read(f"{self.url}#buoys")
+
+    def test_pages_in_a_circle_and_on_other_hosts_are_refused(self):
+        whole = app._link
+        for old, new, words in (
+            ("offset=26", "offset=13", "in a circle"),
+            (self.url, "http://127.0.0.9:1", "another host"),
+        ):
+
+            def wrong(request, name, more, rel, old=old, new=new):
+                link = whole(request, name, more, rel)
+                return {**link, "href": link["href"].replace(old, new)} if rel == "next" else link
+
+            with (
+                mock.patch.object(app, "_link", wrong),
+                mock.patch.object(features, "PAGE", 13),
+                cache.fetching_so(is_fresh=True),
+                self.assertRaisesRegex(FileError, words),
+            ):
+                polygene.read(f"{self.url}#buoys")
+
+    def test_kept_pages_serve_when_the_server_is_gone(self):
+        own = polygene.read(f"{self.url}#cables")
+        self.log.clear()
+        polygene.read(f"{self.url}#cables")
+        self.assertTrue(all(" 304 " in text for text in self.log), self.log)
+
+        def gone(url, headers=None):
+            raise http.OfflineError(f"{url} cannot be reached: no route")
+
+        with mock.patch.object(http, "streamed", gone), self.assertWarns(UserWarning):
+            same_geometry(self, polygene.read(f"{self.url}#cables").geometry, own.geometry)
+
+
+if __name__ == "__main__":
+    unittest.main()
