@@ -18,6 +18,7 @@ from polygene.growing.source import Source
 
 CHUNKS = 256  # core rows are asked for in about so many chunks, neighbours along the curve
 LEAST, MOST = 8, 512  # rows of a chunk: with fewer less comes along, and it takes longer
+WIDE = 3.0  # times as far across as most
 SLICE = 8  # chunks that are looked at side by side
 OF_A_CHUNK = 16  # so many times fewer rows of OTHER than of a chunk come or stay together
 
@@ -31,32 +32,34 @@ class Wish:
 
 
 def may_be_nearest(
-    source: Source, core: F64Array, wish: Wish, margin: float
+    source: Source, core: F64Array, sizes: I64Array, wish: Wish, margin: float
 ) -> tuple[I64Array, BoolArray]:
     """Return the groups of OTHER with rows that may be nearest to core rows, and which rows these are.
 
     Parameters
     ----------
     core : (n, 4) boxes of the core rows, NaN where there is nothing
+    sizes : how many of them are in each group; groups may lie anywhere
     margin : by how much distances may be off, in map units
     """
     boxes = source.groups().boxes
     has = np.flatnonzero(~np.isnan(boxes[:, 0]))
-    core = core[~np.isnan(core[:, 0])]
+    nothing = np.zeros(0, np.int64), np.zeros(0, bool)
     if not len(core) or not len(has):
-        return np.zeros(0, np.int64), np.zeros(0, bool)
+        return nothing
     chunk = min(max(len(core) // CHUNKS, LEAST), MOST)
     block = max(chunk // OF_A_CHUNK, LEAST // 2)
-    chunks = _about(core, np.arange(0, len(core), chunk))
+    chunks = _chunks(core, _runs(sizes, chunk)[0])
+    if not len(chunks):
+        return nothing
     asked = []
     for first in range(0, len(chunks), SLICE):
         some = chunks[first : first + SLICE]
         asked.append((some, has[_near(some, boxes[has], wish, margin)]))
     groups = np.unique(np.concatenate([own for _, own in asked]))
     counts = np.diff(source.groups().first)[groups]
-    n_blocks = -(-counts // block)
-    blocks, rows = offsets_from(n_blocks), offsets_from(counts)
-    starts = np.repeat(rows[:-1], n_blocks) + block * spans(np.zeros_like(n_blocks), n_blocks)
+    starts, blocks = _runs(counts, block)
+    n_blocks = np.diff(blocks)
     about = _about(source.boxes(groups), starts)
     is_near = np.zeros(len(about), bool)
     for some, own in asked:
@@ -64,7 +67,31 @@ def may_be_nearest(
         mine = spans(blocks[:-1][which], n_blocks[which])
         mine = mine[np.isfinite(about[mine, 0])]
         is_near[mine[_near(some, about[mine], wish, margin)]] = True
-    return groups, np.repeat(is_near, np.diff(starts, append=rows[-1]))
+    return groups, np.repeat(is_near, np.diff(starts, append=counts.sum()))
+
+
+def _runs(counts: I64Array, most: int) -> tuple[I64Array, I64Array]:
+    """Cut groups of rows into runs: where each begins, and (n_groups + 1,) the first of each group."""
+    n_runs = -(-counts // most)
+    first = np.repeat(np.cumsum(counts) - counts, n_runs)
+    return first + most * spans(np.zeros_like(n_runs), n_runs), offsets_from(n_runs)
+
+
+def _chunks(boxes: F64Array, starts: I64Array) -> F64Array:
+    """Return the boxes about chunks of rows; one that reaches far is taken apart into its rows.
+
+    So it does where the curve leaves the layer and comes in again elsewhere.
+    """
+    about = _about(boxes, starts)
+    has = np.isfinite(about[:, 0])
+    if not has.any():
+        return about[has]
+    across = np.zeros(len(about))
+    across[has] = np.hypot(*(about[has, 2:] - about[has, :2]).T)
+    is_wide = across > WIDE * np.median(across[has])
+    rows = boxes[np.repeat(is_wide, np.diff(starts, append=len(boxes)))]
+    found = np.concatenate([about[~is_wide], rows])
+    return found[np.isfinite(found[:, 0])]
 
 
 def _about(boxes: F64Array, starts: I64Array) -> F64Array:

@@ -156,7 +156,9 @@ def rows_of(job: Job, task: Task) -> tuple[list[Layer], list[I64Array]]:
         if job.reach and (len(task.near[k]) or k or not job.core_alone):
             layers[k] = _with_more(source, layers[k], further)
     if job.nearest is not None:
-        groups, keeps = may_be_nearest(job.sources[1], boxes[0], job.nearest, job.reach)
+        sizes = np.diff(job.sources[0].groups().first)[task.core[0]]
+        other = job.sources[1]
+        groups, keeps = may_be_nearest(other, boxes[0], sizes, job.nearest, job.reach)
         layers[1] = _with_rows(job.sources[1], layers[1], groups, keeps)
     if job.reach and not job.core_alone and job.call.arguments.get("invalid", "mend") == "mend":
         seen = extent_of_boxes(np.concatenate([*boxes, *edges]))
