@@ -14,14 +14,14 @@ FLOORS = (
     {"sample", "recipe"},
     {"pages"},
     {"growing"},
-    {"files", "pictures", "batch"},
+    {"files", "pictures", "batch", "serving"},
     {"reading", "writing"},
     {"phrases"},
     {"ops"},
     {"record", "settings", "lined_yaml"},
     {"formats"},
     {"table"},
-    {"globe"},
+    {"globe", "remote"},
     {"plane"},
     {"text", "places", "winding"},
     {"longitudes", "units"},
@@ -33,7 +33,7 @@ FLOORS = (
     {"parallel"},
     {"kernels"},
     {"commit"},
-    {"errors", "finding", "progress", "memory", "commands", "written", "notes"},
+    {"errors", "finding", "progress", "memory", "commands", "written", "notes", "clock"},
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 

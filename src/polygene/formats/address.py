@@ -103,9 +103,9 @@ def is_remote(path: str) -> bool:
 
 
 def _fetched(path: str) -> tuple[Path, str | None]:
-    from polygene.remote import places  # with all that asking a server needs
+    from polygene.formats import web_places  # with all that asking a server needs
 
-    return packed.fetched_once(path, lambda: places.file_of(path))
+    return packed.fetched_once(path, lambda: web_places.file_of(path))
 
 
 def crs_over_the_web(ref: LayerRef) -> pyproj.CRS | None:
