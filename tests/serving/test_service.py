@@ -60,6 +60,7 @@ class Served(unittest.TestCase):
         kept = tempfile.mkdtemp()
         self.addCleanup(shutil.rmtree, kept)
         self.enterContext(mock.patch.dict(os.environ, {"XDG_CACHE_HOME": kept}))
+        self.enterContext(mock.patch.object(cache, "_said", set()))
         self.log.clear()
 
     def get(self, path: str, **query: object):
@@ -260,6 +261,26 @@ class OurClient(Served):
                 self.assertRaisesRegex(FileError, words),
             ):
                 polygene.read(f"{self.url}#buoys")
+
+    def test_steps_of_recipes_that_read_a_service_are_done_each_time(self):
+        recipe = self.folder / "web.yaml"
+        recipe.write_text(
+            f"inputs: {{sectors: '{self.url}#sectors', park: 'tolva.gpkg#park'}}\n"
+            "steps: [{clip: sectors, with: park, as: inside}]\noutputs: {inside: inside.gpkg}\n"
+        )
+        for _ in range(2):
+            self.log.clear()
+            done = polygene_here("run", "web.yaml", folder=self.folder)
+            self.assertEqual(done.code, 0, done.err)
+            self.assertNotIn("as last time", done.err)
+            asked = [text for text in self.log if "/sectors/items" in text and "bbox" in text]
+            self.assertEqual(len(asked), 1, self.log)
+        self.assertIn(" 304 ", asked[0])
+        with mock.patch.object(http, "streamed", side_effect=http.OfflineError("gone")):
+            done = polygene_here("run", "web.yaml", folder=self.folder)
+        self.assertEqual(done.code, 0, done.err)
+        self.assertEqual(done.words.count("cannot be reached"), 1)
+        self.assertEqual(polygene.read(f"{self.folder}/inside.gpkg").n_rows, 23)
 
     def test_kept_pages_serve_when_the_server_is_gone(self):
         own = polygene.read(f"{self.url}#cables")

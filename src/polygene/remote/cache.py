@@ -17,6 +17,7 @@ from contextvars import ContextVar
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import orjson
 
@@ -25,6 +26,7 @@ from polygene.errors import FileError, reason_of
 from polygene.remote import http
 from polygene.written import remark
 
+_said: set[str] = set()
 MOST = 2_000_000_000  # bytes of all that is kept, if the settings say nothing
 SHAPE = 1
 
@@ -126,8 +128,12 @@ def is_fresh() -> bool:
 
 
 def say_offline(url: str, retrieved: str) -> None:
-    """Say that what is kept is used since its server cannot be reached."""
-    remark(f"{http.shown(url)} cannot be reached; the copy of {retrieved} that is kept is used")
+    """Say, once of each server, that what is kept is used since it cannot be reached."""
+    parts = urlsplit(http.shown(url))
+    server = f"{parts.scheme}://{parts.netloc}"
+    if server not in _said:
+        _said.add(server)
+        remark(f"{server} cannot be reached; what is kept of it is used, of {retrieved} or later")
 
 
 def told(about: About, name: str) -> bytes:
