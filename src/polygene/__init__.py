@@ -38,7 +38,7 @@ _PUBLIC = {
     "page": "polygene.pages.making",
     "run": "polygene.cli.recipes",
 }
-del _PUBLIC["demo"]
+del _PUBLIC["demo"], _PUBLIC["serve"]
 # Operations whose results say how they came about.
 _TRACED = {place for place in _PUBLIC.values() if place.startswith("polygene.ops.")}
 

@@ -27,7 +27,7 @@ def serve(asked: Asked, port: int, title: str | None) -> None:
 
     \b
     Examples:
-      polygene serve tolva.gpkg --port 8123
+      polygene serve "tolva.gpkg#*" --port 8123
       polygene clip http://127.0.0.1:8123#sectors --with park.gpkg -o out.gpkg
     """
     from polygene.serving.listening import server_for
