@@ -202,6 +202,20 @@ class OverTheWeb(unittest.TestCase):
         self.assertNotIn("hidden", str(caught.exception))
         self.assertIn("page=2", str(caught.exception))
 
+    def test_a_token_goes_to_its_host_alone(self):
+        got = []
+
+        def look(handler, web):
+            got.append(handler.headers.get("Authorization"))
+            send(handler, web, 200, (self.folder / "cells.geojson").read_bytes())
+
+        self.web.tricks = {"/cells.geojson": look}
+        for host in ("", "example.org", "127.0.0.1"):
+            told = {"POLYGENE_TOKEN": "hidden", "POLYGENE_TOKEN_HOST": host}
+            with mock.patch.dict(os.environ, told):
+                polygene.read(self.url("cells.geojson"))
+        self.assertEqual(got, [None, None, "Bearer hidden"])
+
     def test_what_is_kept_is_bounded(self):
         with cache.fetching_so(is_fresh=False, most=400_000):
             for name in ("cells.geojson", "tolva.gpkg", "resurvey.geojson"):

@@ -25,7 +25,8 @@ MOST_JSON = 256 << 20  # bytes of one answer that is read whole
 BLOCK = 1 << 20
 AGENT = f"polygene/{__version__}"
 _AGAIN = frozenset({429, 500, 502, 503, 504})
-TOKEN = "POLYGENE_TOKEN"  # environment variable with what is sent as a bearer token, if it is set
+# Environment variables: what is sent as a bearer token, and to which host alone.
+TOKEN, TOKEN_HOST = "POLYGENE_TOKEN", "POLYGENE_TOKEN_HOST"
 
 
 class OfflineError(FileError):
@@ -123,7 +124,7 @@ def streamed(
 
     given = dict(headers or {})
     token = os.environ.get(TOKEN)
-    if token:
+    if token and urlsplit(url).hostname == os.environ.get(TOKEN_HOST):
         given["Authorization"] = f"Bearer {token}"
     response = _asked(url, given)
     try:
@@ -193,9 +194,12 @@ def _check_status(url: str, response: Any) -> None:
     status = response.status_code
     if status in (200, 206, 304):
         return
+    who = (
+        f"put name and password into .netrc, or a token into {TOKEN} and its host into {TOKEN_HOST}"
+    )
     what = {
-        401: f"wants to know who asks; put name and password into .netrc, or a token into {TOKEN}",
-        403: f"does not let everybody in; put name and password into .netrc, or a token into {TOKEN}",
+        401: f"wants to know who asks; {who}",
+        403: f"does not let everybody in; {who}",
         404: "is not there; look at the address",
         410: "is not there any more",
         416: "has no such part; it was changed meanwhile",
