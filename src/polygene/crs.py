@@ -19,6 +19,7 @@ from polygene.errors import DataError
 from polygene.geometry import GeometryColumn
 
 LONGITUDE_LATITUDE = "OGC:CRS84"
+CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"  # the same as a URI
 
 
 def parse(text: str) -> pyproj.CRS:
@@ -51,6 +52,34 @@ def code(crs: pyproj.CRS) -> tuple[str, str] | None:
     """Return authority and code if the definition is exactly that one's."""
     found = crs.to_authority(min_confidence=100)
     return (str(found[0]), str(found[1])) if found else None
+
+
+def of_uri(uri: str) -> pyproj.CRS:
+    """Return the CRS that a URI or URN names (OGC 09-048r5).
+
+    Raises
+    ------
+    DataError
+        If it names none.
+    """
+    parts = uri.rstrip("/").split("/" if "/def/crs/" in uri else ":")
+    if not ("/def/crs/" in uri or uri.startswith("urn:ogc:def:crs:")) or len(parts) < 3:
+        raise DataError(f"{uri!r} is no URI of a CRS")
+    return parse(f"{parts[-3]}:{parts[-1]}")
+
+
+def to_uri(crs: pyproj.CRS | None) -> str:
+    """Return the URI of a CRS; that of longitude and latitude if it has no code."""
+    own = None if crs is None else code(crs)
+    if own is None or own[0] == "OGC":
+        return CRS84
+    return f"http://www.opengis.net/def/crs/{own[0]}/0/{own[1]}"
+
+
+def begins_north(crs: pyproj.CRS) -> bool:
+    """Whether coordinates have the northing, or latitude, first as the authority of a CRS says."""
+    axes = crs.axis_info
+    return bool(axes) and axes[0].direction.lower() in ("north", "south")
 
 
 def is_same(a: pyproj.CRS | None, b: pyproj.CRS | None) -> bool:

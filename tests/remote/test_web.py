@@ -54,6 +54,8 @@ class OverTheWeb(unittest.TestCase):
         column = make.coverage(60, 60, 10, rng)
         utm = polygene.crs.parse("EPSG:32633")
         cls.cells = make.layer("cells", column, utm, n=np.arange(column.n_rows))
+        area = make.layer("area", make.polygons([[[make.star(rng, 20, 90, (300, 300))]]]), utm)
+        write_all([(Target(cls.folder / "area.gpkg", "area"), area)])
         for ending in ("fgb", "parquet", "geojson"):
             write_all([(Target(cls.folder / f"cells.{ending}", "cells"), cls.cells)])
 
@@ -201,6 +203,36 @@ class OverTheWeb(unittest.TestCase):
             polygene.read(url)
         self.assertNotIn("hidden", str(caught.exception))
         self.assertIn("page=2", str(caught.exception))
+
+    def test_tasks_and_checks_see_no_holes(self):
+        for ending in ("parquet", "fgb"):
+            done = []
+            for more in ((), ("--tasks", "4", "--workers", "2")):
+                run = polygene_here(
+                    "clip", self.url(f"cells.{ending}"), "--with", "area.gpkg", "-o", "part.gpkg",
+                    "--replace", *more, folder=self.folder,
+                )  # fmt: skip
+                self.assertEqual(run.code, 0, run.err)
+                layer = polygene.read(f"{self.folder}/part.gpkg")
+                done.append(sorted(map(repr, layer.table.to_pylist())))
+            self.assertEqual(*done)
+            run = polygene_here("check", self.url(f"cells.{ending}"), folder=self.folder)
+            self.assertIn("nothing found", run.out, ending)
+
+    def test_names_and_passwords_are_those_of_netrc(self):
+        names, got = self.folder / "netrc", []
+        names.write_text("machine 127.0.0.1 login me password hidden\n")
+
+        def look(handler, web):
+            got.append(handler.headers.get("Authorization"))
+            send(handler, web, 200, (self.folder / "cells.geojson").read_bytes())
+
+        self.web.tricks = {"/cells.geojson": look}
+        with mock.patch.dict(os.environ, {"NETRC": str(names)}):
+            http.close()
+            polygene.read(self.url("cells.geojson"))
+        http.close()
+        self.assertEqual(got, ["Basic bWU6aGlkZGVu"])
 
     def test_a_token_goes_to_its_host_alone(self):
         got = []

@@ -18,6 +18,7 @@ from unittest import mock
 import numpy as np
 
 import polygene
+from polygene.crs import CRS84, of_uri
 from polygene.errors import FileError
 from polygene.formats import address
 from polygene.formats.wanted import Wanted
@@ -27,12 +28,14 @@ from polygene.provenance import sources
 from polygene.remote import cache, features, http
 from polygene.sample import tolva
 from polygene.serving import app
-from polygene.serving.app import CONFORMS, CRS84, Service
+from polygene.serving.app import CONFORMS, Service
 from polygene.serving.listening import server_for
 from polygene.table.expression import Expression
+from tests.support import generators as make
 from tests.support.cli import polygene_here
 from tests.support.layers import same_geometry
 
+of_4326 = "http://www.opengis.net/def/crs/EPSG/0/4326"
 UTM = "http://www.opengis.net/def/crs/EPSG/0/32633"
 
 
@@ -126,7 +129,7 @@ class Standard(Served):
             _, _, told = self.get(
                 "/collections/sectors/items", bbox=",".join(map(str, box)), bbox_crs=crs, limit=1000
             )
-            area = box_layer(box, app.crs_of(crs))
+            area = box_layer(box, of_uri(crs))
             wanted = polygene.subset(own, other=area, relation="intersects").layer
             self.assertEqual([f["id"] for f in told["features"]], wanted.ids.tolist())
             self.assertTrue(0 < len(wanted.ids) < 24)
@@ -261,6 +264,64 @@ class OurClient(Served):
                 self.assertRaisesRegex(FileError, words),
             ):
                 polygene.read(f"{self.url}#buoys")
+
+    def test_pages_of_two_states_are_refused(self):
+        whole = Service._items
+        for change, words in (
+            ((b'"id":120,', b'"id":119,'), "sent a feature twice"),
+            ((b'"numberMatched":90', b'"numberMatched":91'), "not of one state"),
+        ):
+
+            def second(service, name, layer, request, change=change):
+                found = whole(service, name, layer, request)
+                is_second = request.query.get("offset") == ["13"]
+                return replace(found, body=found.body.replace(*change)) if is_second else found
+
+            with (
+                mock.patch.object(Service, "_items", second),
+                mock.patch.object(features, "PAGE", 13),
+                cache.fetching_so(is_fresh=True),
+                self.assertRaisesRegex(FileError, words),
+            ):
+                polygene.read(f"{self.url}#buoys")
+        with mock.patch.object(features, "PAGE", 13), cache.fetching_so(is_fresh=True):
+            polygene.read(f"{self.url}#buoys")
+        real = http.streamed
+
+        def lost(url, headers=None):
+            if "offset=26" in url:
+                raise http.OfflineError("gone")
+            return real(url, headers)
+
+        with (
+            mock.patch.object(http, "streamed", lost),
+            mock.patch.object(features, "PAGE", 13),
+            self.assertWarns(UserWarning),
+            self.assertRaisesRegex(FileError, "not of one state"),
+        ):
+            polygene.read(f"{self.url}#buoys")
+
+    def test_other_peoples_pages_cannot_read_it(self):
+        ask = urllib.request.Request(f"{self.url}/collections", headers={"Host": "example.org"})
+        with self.assertRaises(urllib.error.HTTPError) as caught:
+            urllib.request.urlopen(ask)
+        self.assertEqual(caught.exception.code, 403)
+        caught.exception.close()
+
+    def test_nothing_and_the_whole_world(self):
+        world = make.polygons([[[make.square(-180, -90, 90)]], [[make.square(90, 0, 90)]]])
+        layers = {
+            "none": self.service.layers["park"].take(np.zeros(0, np.int64)),
+            "world": make.layer("world", world, polygene.crs.parse("EPSG:4326"), n=[1, 2]),
+        }
+        with mock.patch.object(self.service, "layers", layers):
+            self.assertEqual(polygene.read(f"{self.url}#none").n_rows, 0)
+            back = polygene.read(f"{self.url}#world")
+            self.assertEqual(back.geometry.extent(), (-180.0, -90.0, 180.0, 90.0))
+            _, headers, told = self.get("/collections/world/items", crs=of_4326)
+            self.assertEqual(headers["Content-Crs"], f"<{of_4326}>")
+            first = told["features"][0]["geometry"]["coordinates"]
+            self.assertIn([-90.0, -180.0], first[0] if len(first[0][0]) == 2 else first[0][0])
 
     def test_steps_of_recipes_that_read_a_service_are_done_each_time(self):
         recipe = self.folder / "web.yaml"

@@ -100,7 +100,9 @@ def run(
     if len(addresses) == len(others):
         told = {k: v for k, v in asked.how(SILENT).items() if k != "progress"}
         call = Call(name, operation.__module__, operation.__name__, {**told, **more})
-    keeps_near = name in ("clip", "intersect")
+    # What moves borders, or gives parts away, may reach beyond what is near.
+    reaches = asked.snap or asked.give_slivers or asked.precision
+    keeps_near = name in ("clip", "intersect") and not reaches
     work_on_each(
         name,
         asked,

@@ -7,7 +7,6 @@ reader says which it is about to read, and they are there when it does.
 from __future__ import annotations
 
 from collections.abc import Callable
-from contextvars import ContextVar
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -38,21 +37,18 @@ class Origin:
     fill: Fill | None = None
 
 
-_known: ContextVar[dict[str, Origin] | None] = ContextVar("polygene_origins", default=None)
+# Of the whole process: whoever reads such a file, in whichever thread, must know of its holes.
+_known: dict[str, Origin] = {}
 
 
 def note(path: Path, origin: Origin) -> None:
     """Say where a local file comes from."""
-    known = _known.get()
-    if known is None:
-        _known.set({str(path): origin})
-    else:
-        known[str(path)] = origin
+    _known[str(path)] = origin
 
 
 def origin_of(path: Path) -> Origin | None:
     """Return where a local file comes from; None if it is of here."""
-    return (_known.get() or {}).get(str(path))
+    return _known.get(str(path))
 
 
 def state_of(path: Path, checksum: Callable[[Path], str]) -> str:
@@ -72,3 +68,9 @@ def fill(path: Path, starts: I64Array | list[int], stops: I64Array | list[int]) 
     origin = origin_of(path)
     if origin is not None and origin.fill is not None:
         origin.fill(np.asarray(starts, np.int64), np.asarray(stops, np.int64))
+
+
+def whole(path: Path) -> None:
+    """See to it that all of a file is there, for those who do not say what they read."""
+    if is_partial(path):
+        fill(path, [0], [path.stat().st_size])

@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyproj
 from pyproj.exceptions import ProjError
 
-from polygene.crs import label
+from polygene.crs import begins_north, label
 from polygene.errors import FileError, UnknownLayerError
 from polygene.formats.base import Reading, Written, collecting_no_garbage
 from polygene.formats.columns import info_of
@@ -136,7 +136,7 @@ def _typed(table: pa.Table, schema: Mapping[str, Any]) -> pa.Table:
 def _as_layer(layer: Layer, items: Items, is_only: bool) -> Layer:
     own = items.of
     column = layer.geometry
-    if own.stored and features.begins_north(own.crs):
+    if own.stored and begins_north(own.crs):
         column = column.with_xy(np.ascontiguousarray(column.xy[:, ::-1]))
     n = len(items.features)
     return replace(

@@ -18,6 +18,7 @@ import numpy as np
 from polygene import __version__, phrases, reading, record
 from polygene.crs import degrees_of
 from polygene.errors import DataError, FileError, reason_of
+from polygene.formats import origins
 from polygene.formats.address import LayerRef
 from polygene.formats.parquet_parts import like_of, parts_of, write_index
 from polygene.formats.parquet_parts.index import Index, PartFacts, files_in, read_index
@@ -128,6 +129,8 @@ def run(
         If something cannot be read, worked on or written. What is done stays in the folder.
     """
     executor = grounds.executor()
+    for ref in refs:
+        origins.whole(ref.path)  # workers know nothing of holes, and what is filled is changed
     _begin(folder, call, refs, grounds)
     own = Runner(executor, progress, folder, grounds)
     sources, notes = [], []
@@ -307,6 +310,7 @@ class Runner:
         return self._copied(ref, choice, k)
 
     def _copied(self, ref: LayerRef, choice: reading.Choice, k: int) -> tuple[Source, list[str]]:
+        origins.whole(ref.path)
         place = self.folder / f"layer{k}"
         place.mkdir(exist_ok=True)
         portions = _portions(ref, choice, place)

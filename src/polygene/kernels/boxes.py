@@ -88,24 +88,16 @@ def edge_reach(
 @cython.exceptval(check=False)
 @cython.cdivision(True)
 def _column(
-    value: cython.longlong, origin: cython.longlong, side: cython.longlong, n: cython.longlong
+    value: cython.longlong,
+    origin: cython.longlong,
+    side: cython.longlong,
+    n: cython.longlong,
+    after: cython.longlong,
 ) -> cython.longlong:
-    """Return the column of a place, 0 to n, of what lies beyond the nearest."""
+    """Return the column of a place, or ``after`` it, 0 to n, of what lies beyond the nearest."""
     if value < origin:
         return 0
-    return min((value - origin) // side, n)
-
-
-@cython.cfunc
-@cython.nogil
-@cython.exceptval(check=False)
-@cython.cdivision(True)
-def _column_after(
-    value: cython.longlong, origin: cython.longlong, side: cython.longlong, n: cython.longlong
-) -> cython.longlong:
-    if value < origin:
-        return 0
-    return min((value - origin) // side + 1, n)
+    return min((value - origin) // side + after, n)
 
 
 def rows_hit(
@@ -146,10 +138,10 @@ def rows_hit(
                     hit[row] = 1
                 k = first
                 while k < last and not hit[row]:
-                    a = _column(min(x[k], x[k + 1]), origin_x, side, columns)
-                    b = _column(min(y[k], y[k + 1]), origin_y, side, rows)
-                    c = _column_after(max(x[k], x[k + 1]), origin_x, side, columns)
-                    d = _column_after(max(y[k], y[k + 1]), origin_y, side, rows)
+                    a = _column(min(x[k], x[k + 1]), origin_x, side, columns, 0)
+                    b = _column(min(y[k], y[k + 1]), origin_y, side, rows, 0)
+                    c = _column(max(x[k], x[k + 1]), origin_x, side, columns, 1)
+                    d = _column(max(y[k], y[k + 1]), origin_y, side, rows, 1)
                     if c > a and d > b and sums[d, c] - sums[b, c] - sums[d, a] + sums[b, a] > 0:
                         hit[row] = 1
                     k += 1

@@ -14,7 +14,7 @@ import shutil
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextvars import ContextVar
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -102,7 +102,7 @@ def fetched(url: str, name: str = "body", headers: Mapping[str, str] | None = No
         If it cannot be fetched, and none is kept.
     """
     own = place_of(url)
-    about = None if (_ways.get() or _Ways()).is_fresh else about_in(own, name)
+    about = None if is_fresh() else about_in(own, name)
     asked = dict(headers or {})
     if about is not None and about.etag:
         asked["If-None-Match"] = about.etag
@@ -145,12 +145,16 @@ def _kept(url: str, own: Path, name: str, answer: http.Answer, blocks: Iterator[
     """Put an answer in its place, whole or not at all."""
     announced = answer.headers.get("content-length", "")
     is_plain = "content-encoding" not in answer.headers
-    try:
-        folder().mkdir(parents=True, exist_ok=True, mode=0o700)
-        new = Path(tempfile.mkdtemp(prefix=".new", dir=folder()))
-    except OSError as err:
-        raise FileError(f"cannot keep {http.shown(url)} in {folder()}: {reason_of(err)}") from err
-    try:
+    about = About(
+        http.shown(url),
+        now(),
+        answer.headers.get("etag", ""),
+        answer.headers.get("last-modified", ""),
+        "",
+        answer.headers.get("content-type", "").partition(";")[0].strip().lower(),
+        answer.headers.get("content-crs", "").strip("<> "),
+    )
+    with new_in_place(own, about) as new:
         total, summed = 0, hashlib.sha256()
         with (new / name).open("wb") as file:
             for block in blocks:
@@ -164,23 +168,31 @@ def _kept(url: str, own: Path, name: str, answer: http.Answer, blocks: Iterator[
                 f"{http.shown(url)} sends another number of bytes than the {int(announced):,} it "
                 "announced; try again"
             )
-        about = About(
-            http.shown(url),
-            now(),
-            answer.headers.get("etag", ""),
-            answer.headers.get("last-modified", ""),
-            summed.hexdigest(),
-            answer.headers.get("content-type", "").partition(";")[0].strip().lower(),
-            answer.headers.get("content-crs", "").strip("<> "),
-        )
+        about = replace(about, checksum=summed.hexdigest())
         (new / "about.json").write_bytes(told(about, name))
-        _swap(new, own)
-    except OSError as err:
-        raise FileError(f"cannot keep {http.shown(url)} in {folder()}: {reason_of(err)}") from err
-    finally:
-        shutil.rmtree(new, ignore_errors=True)
-    _make_room(own)
     return Kept(own / name, about)
+
+
+@contextlib.contextmanager
+def new_in_place(own: Path, about: About) -> Iterator[Path]:
+    """Give a new folder to fill, which takes the place of one that is kept if all goes well.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written.
+    """
+    try:
+        folder().mkdir(parents=True, exist_ok=True, mode=0o700)
+        new = Path(tempfile.mkdtemp(prefix=".new", dir=folder()))
+        try:
+            yield new
+            _swap(new, own)
+        finally:
+            shutil.rmtree(new, ignore_errors=True)
+    except OSError as err:
+        raise FileError(f"cannot keep {about.url} in {folder()}: {reason_of(err)}") from err
+    make_room(own)
 
 
 def _swap(new: Path, own: Path) -> None:
@@ -205,7 +217,7 @@ def about_in(own: Path, name: str) -> About | None:
         return None
 
 
-def _make_room(new: Path) -> None:
+def make_room(new: Path) -> None:
     """Remove what was not asked for longest until no more is kept than may be."""
     most, found = (_ways.get() or _Ways()).most, []
     for own in folder().iterdir():

@@ -16,15 +16,13 @@ import orjson
 import pyproj
 
 from polygene import crs as crs_module
-from polygene.errors import DataError, FileError
+from polygene.errors import FileError
 from polygene.geometry import Extent
 from polygene.remote import cache, http
 from polygene.remote.cache import Kept
 
-CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"
 PAGE = 10_000  # features asked for at a time; a service may send fewer
 MOST_PAGES = 100_000
-_CORE = "http://www.opengis.net/spec/ogcapi-features-1/1.0/conf/core"
 _CRS = "http://www.opengis.net/spec/ogcapi-features-2/1.0/conf/crs"
 _FILTER = "http://www.opengis.net/spec/ogcapi-features-3/1.0/conf/features-filter"
 _CQL2 = "http://www.opengis.net/spec/cql2/1.0/conf/cql2-text"
@@ -54,7 +52,7 @@ class Collection:
 
     @property
     def crs(self) -> pyproj.CRS:
-        return crs_module.parse(_code_of(self.stored) if self.stored else "OGC:CRS84")
+        return crs_module.of_uri(self.stored or crs_module.CRS84)
 
 
 @dataclass(frozen=True)
@@ -107,6 +105,7 @@ def service_at(url: str) -> Service:
     conformance = _link(links, _CONFORMANCE, "application/json")
     conforms: list[Any] = []
     if conformance is not None:
+        _check_host(conformance, url)
         stated, _ = _document(conformance)
         conforms = stated.get("conformsTo") or []
     found: list[Collection] = []
@@ -128,7 +127,7 @@ def _collection(told: dict[str, Any], place: str, takes_crs: bool) -> Collection
         offered = [str(uri) for uri in told.get("crs") or []]
         stored = str(told.get("storageCrs") or "")
         stored = stored if stored in offered or "#/crs" in offered else ""
-        stored = "" if stored == CRS84 else stored
+        stored = "" if stored == crs_module.CRS84 else stored
     licence = next((own for own in links if own.get("rel") == "license"), {})
     return Collection(
         str(told.get("id")),
@@ -171,6 +170,20 @@ def _link(links: Sequence[dict[str, Any]], rels: Sequence[str], *kinds: str) -> 
     return str(rest[0]["href"]) if rest else None
 
 
+def _check_host(url: str, of: str) -> None:
+    """Refuse what a service says is on another host than itself."""
+    if not http.is_remote(url) or _host(url) != _host(of):
+        raise FileError(
+            f"{http.shown(of)}: what comes next is said to be on another host, {http.shown(url)}; that "
+            "is not followed"
+        )
+
+
+def _host(url: str) -> tuple[str | None, int | None]:
+    parts = urlsplit(url)
+    return parts.hostname, parts.port
+
+
 def _document(url: str) -> tuple[dict[str, Any], str]:
     """Fetch a JSON object; return it and the address to which its links are."""
     kept = cache.fetched(url, headers=_JSON)
@@ -204,6 +217,7 @@ def parsed(kept: Kept, url: str) -> dict[str, Any]:
 def _pages(first: str, service: str) -> Iterator[tuple[dict[str, Any], str]]:
     """Yield the documents of a list, following its links to the next, and where each is from."""
     url, seen = first, set[str]()
+    _check_host(first, service)
     while True:
         if url in seen or len(seen) > MOST_PAGES:
             raise FileError(
@@ -219,11 +233,7 @@ def _pages(first: str, service: str) -> Iterator[tuple[dict[str, Any], str]]:
         )
         if following is None:
             return
-        if urlsplit(following).netloc != urlsplit(first).netloc or not http.is_remote(following):
-            raise FileError(
-                f"{http.shown(service)}: the next page is said to be on another host, "
-                f"{http.shown(following)}; that is not followed"
-            )
+        _check_host(following, service)
         url = following
 
 
@@ -260,7 +270,7 @@ def items_of(
     if own.stored:
         query["crs"] = own.stored
     if box is not None:
-        is_turned = own.stored and begins_north(own.crs)
+        is_turned = own.stored and crs_module.begins_north(own.crs)
         x0, y0, x1, y1 = box
         query["bbox"] = ",".join(map(repr, (y0, x0, y1, x1) if is_turned else (x0, y0, x1, y1)))
         if own.stored:
@@ -280,7 +290,10 @@ def items_of(
             return items_of(service, replace(own, stored=""), None, filter_text)
         features += found
         told = document.get("numberMatched")
-        matched = told if isinstance(told, int) else matched
+        if kept[-1].is_offline != kept[0].is_offline or (matched is not None and told != matched):
+            raise FileError(f"{http.shown(own.items)}: its pages are not of one state; try again")
+        matched = told if isinstance(told, int) else None
+    _check_once(features, own)
     if matched is not None and matched != len(features):
         raise FileError(
             f"{http.shown(own.items)} says that {matched:,} features match and sent {len(features):,}; "
@@ -290,6 +303,16 @@ def items_of(
     if len(query) > 1 + ("crs" in query):
         _, total = first_of(own)
     return Items(own, features, kept, total)
+
+
+def _check_once(features: list[dict[str, Any]], own: Collection) -> None:
+    """Refuse features that came twice: what is counted right may lack others then."""
+    ids = [repr(feature["id"]) for feature in features if "id" in feature]
+    if len(set(ids)) < len(ids):
+        raise FileError(
+            f"{http.shown(own.items)} sent a feature twice; they change while they are read, or its "
+            "pages are not in one order: try again"
+        )
 
 
 def first_of(own: Collection) -> tuple[dict[str, Any] | None, int | None]:
@@ -305,6 +328,7 @@ def schema_of(own: Collection) -> dict[str, Any]:
     """Return what a service says of the fields that a filter may name; nothing if it does not say."""
     if not own.queryables:
         return {}
+    _check_host(own.queryables, own.items)
     document, _ = _document(own.queryables)
     told = document.get("properties")
     return told if isinstance(told, dict) else {}
@@ -316,7 +340,7 @@ def _is_as_asked(kept: Kept, own: Collection) -> bool:
         return True
     told = kept.about.crs
     return bool(told) and (
-        told == own.stored or crs_module.is_same(crs_module.parse(_code_of(told)), own.crs)
+        told == own.stored or crs_module.is_same(crs_module.of_uri(told), own.crs)
     )
 
 
@@ -325,30 +349,6 @@ def with_query(url: str, query: Mapping[str, str]) -> str:
     parts = urlsplit(url)
     kept = [(n, v) for n, v in parse_qsl(parts.query, keep_blank_values=True) if n not in query]
     return urlunsplit(parts._replace(query=urlencode([*kept, *query.items()])))
-
-
-def _code_of(uri: str) -> str:
-    """Return the code of a CRS that a URI names (OGC 09-048r5), as ``EPSG:25833``.
-
-    Raises
-    ------
-    DataError
-        If it names none.
-    """
-    parts = uri.rstrip("/").split("/")
-    if "/def/crs/" in uri and len(parts) >= 3:
-        authority, code = parts[-3], parts[-1]
-        return f"OGC:{code}" if authority == "OGC" else f"{authority}:{code}"
-    if uri.startswith("urn:ogc:def:crs:"):
-        pieces = uri.split(":")
-        return f"{pieces[4]}:{pieces[-1]}"
-    raise DataError(f"{uri!r} is no URI of a CRS")
-
-
-def begins_north(crs: pyproj.CRS) -> bool:
-    """Whether coordinates of a CRS have the northing, or latitude, first as its authority says."""
-    axes = crs.axis_info
-    return bool(axes) and axes[0].direction.lower() in ("north", "south")
 
 
 def descriptor(service: Service, place: Path) -> Path:

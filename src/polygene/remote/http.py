@@ -73,7 +73,9 @@ def _is_secret(name: str) -> bool:
 def _client() -> Any:
     import httpx
 
+    names = os.environ.get("NETRC") or os.path.join(os.path.expanduser("~"), ".netrc")
     return httpx.Client(
+        auth=httpx.NetRCAuth(names) if os.path.isfile(names) else None,
         timeout=httpx.Timeout(WAIT, connect=CONNECT),
         follow_redirects=True,
         max_redirects=5,
@@ -123,6 +125,8 @@ def streamed(
     import httpx
 
     given = dict(headers or {})
+    if "Range" in given:
+        given["Accept-Encoding"] = "identity"  # else ranges were of the compressed bytes
     token = os.environ.get(TOKEN)
     if token and urlsplit(url).hostname == os.environ.get(TOKEN_HOST):
         given["Authorization"] = f"Bearer {token}"
@@ -131,7 +135,7 @@ def streamed(
         place = str(response.url)
         if not is_remote(place):
             raise FileError(f"{shown(url)} leads to {shown(place)}, which is nothing of the web")
-        _check_status(url, response)
+        _check_status(url, response, given)
         found = {k.lower(): v for k, v in response.headers.items()}
         try:
             yield Answer(response.status_code, found, b"", place), response.iter_bytes(BLOCK)
@@ -190,9 +194,14 @@ def _reason(err: Exception) -> str:
     )
 
 
-def _check_status(url: str, response: Any) -> None:
+def _check_status(url: str, response: Any, asked: Mapping[str, str]) -> None:
     status = response.status_code
-    if status in (200, 206, 304):
+    is_asked = {
+        200: True,
+        206: "Range" in asked,
+        304: "If-None-Match" in asked or "If-Modified-Since" in asked,
+    }
+    if is_asked.get(status):
         return
     who = (
         f"put name and password into .netrc, or a token into {TOKEN} and its host into {TOKEN_HOST}"

@@ -9,7 +9,9 @@ from __future__ import annotations
 
 import os
 import re
+from email.utils import parsedate_to_datetime
 from pathlib import Path
+from typing import IO
 
 import numpy as np
 
@@ -51,17 +53,31 @@ class Partial:
         if not len(wanted):
             return
         breaks = np.flatnonzero(np.diff(wanted) > GAP + 1) + 1
-        with self.place.open("r+b") as file:
-            for run in np.split(wanted, breaks):
-                at, stop = int(run[0]) * BLOCK, min(self.size, (int(run[-1]) + 1) * BLOCK)
-                while at < stop:
-                    end = min(stop, at + MOST_AT_ONCE)
-                    body = self._range(at, end)
-                    file.seek(at)
-                    file.write(body)
-                    at = end
-                self._has[int(run[0]) : int(run[-1]) + 1] = True
-        self._blocks.write_bytes(np.packbits(self._has).tobytes())
+        try:
+            with self.place.open("r+b") as file:
+                for run in np.split(wanted, breaks):
+                    self._fetch(file, int(run[0]), int(run[-1]) + 1)
+                file.flush()
+                os.fsync(file.fileno())  # before it is said that they are there
+            self._blocks.write_bytes(np.packbits(self._has).tobytes())
+            os.utime(self.place.parent)
+        except OSError as err:
+            shown = http.shown(self.url)
+            raise FileError(
+                f"cannot keep {shown} in {self.place.parent}: {reason_of(err)}"
+            ) from err
+        cache.make_room(self.place.parent)
+
+    def _fetch(self, file: IO[bytes], first: int, last: int) -> None:
+        """Fetch blocks in a row."""
+        at, stop = first * BLOCK, min(self.size, last * BLOCK)
+        while at < stop:
+            end = min(stop, at + MOST_AT_ONCE)
+            body = self._range(at, end)
+            file.seek(at)
+            file.write(body)
+            at = end
+        self._has[first:last] = True
 
     def _range(self, start: int, stop: int) -> bytes:
         answer = http.get(self.url, {"Range": f"bytes={start}-{stop - 1}"}, most=MOST_AT_ONCE + 1)
@@ -105,22 +121,21 @@ def opened(url: str, name: str) -> tuple[Kept, Partial | None]:
     is_same = about is not None and about.validator == validator
     if about is None or not (is_same and place.stat().st_size == size):
         about = About(http.shown(url), now(), validator, "", "", "")
-        _begin(own, place, size, about, answer.body)
+        _begin(own, name, size, about, answer.body)
+    os.utime(own)
     return Kept(place, about), Partial(url, place, size, validator)
 
 
-def _begin(own: Path, place: Path, size: int, about: About, first: bytes) -> None:
+def _begin(own: Path, name: str, size: int, about: About, first: bytes) -> None:
+    """Put a new file in the place of what was kept: who has that open keeps it as it was."""
     has = np.zeros(-(-size // BLOCK), bool)
     has[: len(first) // BLOCK] = True
-    try:
-        own.mkdir(parents=True, exist_ok=True, mode=0o700)
-        (own / "blocks").write_bytes(np.packbits(has).tobytes())
-        with place.open("wb") as file:
+    with cache.new_in_place(own, about) as new:
+        (new / "blocks").write_bytes(np.packbits(has).tobytes())
+        with (new / name).open("wb") as file:
             file.write(first[:size])
             os.truncate(file.fileno(), size)
-        (own / "about.json").write_bytes(cache.told(about, place.name))
-    except OSError as err:
-        raise FileError(f"cannot keep {about.url} in {own}: {reason_of(err)}") from err
+        (new / "about.json").write_bytes(cache.told(about, name))
 
 
 def _size_of(answer: http.Answer) -> int | None:
@@ -129,6 +144,16 @@ def _size_of(answer: http.Answer) -> int | None:
 
 
 def _validator(answer: http.Answer) -> str:
-    """Return what tells states of a file apart to the byte: a weak tag does not."""
+    """Return what tells states of a file apart to the byte (RFC 9110, 8.8.1 and 8.8.2.2).
+
+    A weak tag does not, nor a time of change of less than a minute before the answer.
+    """
     tag = answer.headers.get("etag", "")
-    return tag if tag and not tag.startswith("W/") else answer.headers.get("last-modified", "")
+    if tag and not tag.startswith("W/"):
+        return tag
+    modified = answer.headers.get("last-modified", "")
+    try:
+        age = parsedate_to_datetime(answer.headers["date"]) - parsedate_to_datetime(modified)
+    except (KeyError, ValueError, TypeError):
+        return ""
+    return modified if age.total_seconds() >= 60 else ""

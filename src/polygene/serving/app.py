@@ -5,6 +5,7 @@ Part 3 Filtering with CQL2 text (19-079r2). Requests in, answers out; no network
 from __future__ import annotations
 
 import hashlib
+import threading
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
@@ -18,6 +19,7 @@ import pyproj
 from polygene import clock
 from polygene import crs as crs_module
 from polygene.arrays import I64Array
+from polygene.crs import CRS84
 from polygene.errors import ExpressionError, PolygeneError
 from polygene.formats.geojson.writing import texts_of_features, to_degrees
 from polygene.layer import Layer
@@ -27,7 +29,6 @@ from polygene.serving import documents
 from polygene.table.expression import Expression
 from polygene.winding import turned
 
-CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"
 LIMIT, MOST = 100, 10_000  # features of a page, if nothing or too much is asked for
 KEPT = 8  # selections that are kept for the pages after
 CONFORMS = (
@@ -45,7 +46,7 @@ CONFORMS = (
 )
 _OF_ITEMS = frozenset(
     ["limit", "offset", "bbox", "bbox-crs", "crs", "filter", "filter-lang", "filter-crs", "f"]
-)  # fmt: skip
+)
 _JSON, _GEOJSON, _HTML = "application/json", "application/geo+json", "text/html; charset=utf-8"
 
 
@@ -91,6 +92,7 @@ class Service:
     tag: str
     _selected: dict[tuple[str, ...], I64Array] = field(default_factory=dict)
     _degrees: dict[str, Layer] = field(default_factory=dict)
+    _lock: threading.Lock = field(default_factory=threading.Lock)  # requests come side by side
 
     def in_degrees(self, name: str) -> Layer:
         """Return a layer in longitude and latitude, brought there once."""
@@ -219,7 +221,7 @@ class Service:
         layer = self.in_degrees(name) if uri == CRS84 else self.layers[name]
         some = replace(layer, ids=_ids(layer), rows=None, total=None, lineage=None).take(rows)
         column = turned(some.geometry, outer_is_counter_clockwise=True)
-        if begins_north(uri, crs_of(uri)):
+        if _begins_north(uri):
             column = column.with_xy(np.ascontiguousarray(column.xy[:, ::-1]))
         column = replace(column, m=None)
         ids = None if some.ids is None else some.ids.tolist()
@@ -228,11 +230,15 @@ class Service:
     def _rows(self, name: str, layer: Layer, query: _Query) -> I64Array:
         """Return the rows that are asked for; kept for the pages that come after."""
         key = (name, *query.key)
-        if key not in self._selected:
-            while len(self._selected) >= KEPT:
-                self._selected.pop(next(iter(self._selected)), None)
-            self._selected[key] = query.rows(layer)
-        return self._selected[key]
+        with self._lock:
+            found = self._selected.get(key)
+        if found is None:
+            found = query.rows(layer)
+            with self._lock:
+                while len(self._selected) >= KEPT:
+                    self._selected.pop(next(iter(self._selected)))
+                self._selected[key] = found
+        return found
 
 
 class _Query:
@@ -275,8 +281,8 @@ class _Query:
             column = numbered.table.column(name)
             numbered = numbered.take(np.asarray(_equals(column, text, name), bool))
         if self.box is not None:
-            crs, box = crs_of(self.box_crs), self.box
-            if begins_north(self.box_crs, crs):
+            crs, box = crs_module.of_uri(self.box_crs), self.box
+            if _begins_north(self.box_crs):
                 box = (box[1], box[0], box[3], box[2])
             hit = [np.zeros(0, np.int64)]
             for own in _parted(box, crs) if numbered.n_rows else ():
@@ -337,16 +343,8 @@ def _ids(layer: Layer) -> I64Array:
     return layer.ids if layer.ids is not None else np.arange(1, layer.n_rows + 1)
 
 
-def crs_of(uri: str) -> pyproj.CRS:
-    """Return the CRS of a URI that the service offers."""
-    parts = uri.split("/")
-    return crs_module.parse("OGC:CRS84" if uri == CRS84 else f"{parts[-3]}:{parts[-1]}")
-
-
-def begins_north(uri: str, crs: pyproj.CRS) -> bool:
-    """Whether coordinates have the northing first as the authority of the CRS says."""
-    axes = crs.axis_info
-    return uri != CRS84 and bool(axes) and axes[0].direction.lower() in ("north", "south")
+def _begins_north(uri: str) -> bool:
+    return uri != CRS84 and crs_module.begins_north(crs_module.of_uri(uri))
 
 
 def _link(request: Request, name: str, more: Mapping[str, str], rel: str) -> dict[str, str]:

@@ -9,29 +9,20 @@ from urllib.parse import quote
 import pyarrow as pa
 
 from polygene import __version__
-from polygene import crs as crs_module
+from polygene.crs import CRS84, to_uri
 from polygene.layer import Layer
 
 if TYPE_CHECKING:
     from polygene.serving.app import Service
 
-CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"
 _JSON, _GEOJSON = "application/json", "application/geo+json"
 _QUERYABLES = "http://www.opengis.net/def/rel/ogc/1.0/queryables"
 
 
 def crs_uris(layer: Layer) -> list[str]:
     """Return the URIs of the CRS that a layer is offered in, longitude and latitude first."""
-    found, own = [CRS84], storage_crs(layer)
+    found, own = [CRS84], to_uri(layer.crs)
     return found if own == CRS84 else [*found, own]
-
-
-def storage_crs(layer: Layer) -> str:
-    """Return the URI of the CRS of a layer; that of longitude and latitude if it has no code."""
-    code = None if layer.crs is None else crs_module.code(layer.crs)
-    if code is None or code[0] == "OGC":
-        return CRS84
-    return f"http://www.opengis.net/def/crs/{code[0]}/0/{code[1]}"
 
 
 def landing(service: Service, base: str) -> dict[str, Any]:
@@ -65,7 +56,7 @@ def collection(service: Service, name: str, base: str) -> dict[str, Any]:
         "title": layer.title or name,
         "itemType": "feature",
         "crs": crs_uris(layer),
-        "storageCrs": storage_crs(layer),
+        "storageCrs": to_uri(layer.crs),
         "links": [
             {"rel": "self", "type": _JSON, "href": at},
             {"rel": "items", "type": _GEOJSON, "title": "features", "href": f"{at}/items"},

@@ -38,6 +38,13 @@ def server_for(
 
         def _give(self, has_body: bool) -> None:
             split = urlsplit(self.path)
+            # A page of somebody's, whose name leads here, must not read what is served (rebinding).
+            if urlsplit(f"//{self.headers.get('Host') or host}").hostname not in (
+                host,
+                "localhost",
+            ):
+                self._send(Answer(403, b"this service is for this machine alone\n"), has_body)
+                return
             own = self.headers.get("Host") or f"{host}:{server.server_port}"
             accept = self.headers.get("Accept", "")
             request = Request(

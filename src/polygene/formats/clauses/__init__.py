@@ -9,6 +9,7 @@ import importlib
 from pathlib import Path
 
 from polygene.errors import FileError, PolygeneError
+from polygene.formats import origins
 from polygene.formats.clauses.finding import Finding, Judged
 from polygene.formats.registry import format_of, readable_format
 
@@ -37,6 +38,7 @@ def judged(path: Path) -> Judged:
     name = format_of(path).NAME
     if name not in _MODULES:
         raise FileError(f"{path}: there are no clauses for a {name}, which has no geometry")
+    origins.whole(path)
     module = importlib.import_module(f"polygene.formats.clauses.{_MODULES[name]}")
     try:
         source = readable_format(path)

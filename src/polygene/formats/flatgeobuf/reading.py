@@ -94,8 +94,6 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     """
     header = _header(path)
     data = _data(path)
-    if wanted.box is None:
-        origins.fill(path, [0], [len(data)])
     try:
         numbers, places, total = _chosen_places(data, header, path, wanted)
         if wanted.span is not None:
@@ -165,6 +163,7 @@ def _nodes(data: U8Array, header: Header) -> np.ndarray:
 
 def _places(data: U8Array, header: Header, path: Path) -> I64Array:
     """Return where each feature begins: from the leaves of the index, else from one to the next."""
+    origins.whole(path)
     first = _first(header)
     if first > header.start:
         leaves = _nodes(data, header)["offset"][-header.features :]
