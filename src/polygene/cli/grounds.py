@@ -22,7 +22,7 @@ _OPTIONS = (
         "--memory",
         type=Size(),
         metavar="SIZE",
-        help="Work in tasks, in no more memory than this for all processes, as 4GB.",
+        help="Work in tasks, in about this memory for all processes, as 4GB.",
     ),
     click.option(
         "--workers",
