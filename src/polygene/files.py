@@ -12,7 +12,7 @@ import pyarrow as pa
 from polygene import record
 from polygene.crs import label, parse
 from polygene.errors import DataError, UsageError, check_choice
-from polygene.formats import address, destination, packed
+from polygene.formats import address, destination, once, packed
 from polygene.formats.address import LayerRef, files_of, members
 from polygene.formats.arrow_tables import layers_from
 from polygene.formats.clauses import Judged, judged
@@ -50,7 +50,7 @@ def read(
     """
     text = os.fspath(text)
     noted = record.Record("read", {})
-    with texts_written_in(encoding), tables_laid_out(sheet, header):
+    with texts_written_in(encoding), tables_laid_out(sheet, header), once.a_run():
         found = [
             layer
             for ref in address.resolve(text)

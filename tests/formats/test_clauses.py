@@ -32,7 +32,7 @@ from tests.support.layers import geometries, layer
 
 ENDINGS = (
     ".gpkg", ".arrow", ".arrows", ".parquet", ".fgb", ".shp", ".geojson", ".geojsons", ".geojsonl",
-    ".csv", ".tsv",
+    ".csv", ".tsv", ".kml", ".feather",
 )  # fmt: skip
 
 
@@ -66,7 +66,7 @@ class Ours(InFolder):
                 if words.endswith((" Z", " M")):
                     continue  # as with both
                 path = self.folder / f"{words.replace(' ', '_')}{ending}"
-                code = "OGC:CRS84" if "json" in ending else "EPSG:32633"
+                code = "OGC:CRS84" if "json" in ending or ending == ".kml" else "EPSG:32633"
                 polygene.write(layer(column, path.stem, code), path)
                 with self.subTest(ending=ending, words=words):
                     self.assertEqual(judged(path).findings, [])

@@ -21,7 +21,7 @@ from polygene.errors import (
     listed,
     nearest_first,
 )
-from polygene.formats import beside, origins, packed
+from polygene.formats import beside, once, origins, packed
 from polygene.formats.base import PartReader, Reading, is_beside
 from polygene.formats.joining import joined
 from polygene.formats.registry import ENDINGS, readable_format
@@ -105,7 +105,7 @@ def is_remote(path: str) -> bool:
 def _fetched(path: str) -> tuple[Path, str | None]:
     from polygene.formats import web_places  # with all that asking a server needs
 
-    return packed.fetched_once(path, lambda: web_places.file_of(path))
+    return once.made_once(("web", path), lambda: web_places.file_of(path))
 
 
 def crs_over_the_web(ref: LayerRef) -> pyproj.CRS | None:

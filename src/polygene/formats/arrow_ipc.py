@@ -1,6 +1,7 @@
-"""Arrow IPC: a table as it is in memory, in a file (.arrow) or stream (.arrows), with GeoArrow types.
+"""Arrow IPC: a table as it is in memory, as a file or a stream (.arrows), with GeoArrow types.
 
-Columns keep their types, the CRS is there, and so is a layer without features: for pipes as for files.
+A file is an .arrow, or a .feather of version 2. Columns keep their types, the CRS is there, and so is a
+layer without features: for pipes as for files.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ from polygene.formats.packed import PIPE
 from polygene.layer import Layer, LayerInfo
 
 NAME = "Arrow"
-ENDINGS = (".arrow", ".arrows")
+ENDINGS = (".arrow", ".arrows", ".feather")
 KEEPS_LINEAGE = True
 HOLDS_MANY = False
 HOLDS_TABLES = True

@@ -160,19 +160,22 @@ def layers_of(
     crs: pyproj.CRS | None,
     ids: I64Array | None,
     notes: list[str],
+    name: str = "",
 ) -> Reading:
-    """Return a layer for each family there is, named like the file."""
+    """Return a layer for each family there is, named like the file unless there is a name."""
     layers = []
     table = distinct_columns(table, path, notes)
+    name = name or path.stem
     for rows, geometry in geometries:
-        own = path.stem if len(geometries) == 1 else f"{path.stem}_{geometry.family.words}"
+        own = name if len(geometries) == 1 else f"{name}_{geometry.family.words}"
         own_table = table.take(pa.array(rows)) if table.num_columns else table
         own_ids = None if ids is None else ids[rows]
         numbers = rows if len(geometries) > 1 else None
         layers.append(Layer(own, geometry, own_table, crs, own_ids, rows=numbers))
     if len(layers) > 1:
         counts = ", ".join(f"{layer.name} ({layer.n_rows:,})" for layer in layers)
-        notes.append(f"{path.name} holds geometry of several dimensions; taken as layers {counts}")
+        what = path.name if name == path.stem else name
+        notes.append(f"{what} holds geometry of several dimensions; taken as layers {counts}")
     return Reading(layers, notes)
 
 

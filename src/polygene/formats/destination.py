@@ -183,7 +183,8 @@ def _check_place(path: Path) -> None:
     if path.exists() and not path.is_dir() and is_meant_as_folder(path):
         raise FileError(f"{path} is a file, not a folder")
     if getattr(format_of(path), "IS_ONLY_READ", False):
-        raise FileError(f"{path}: a {format_of(path).NAME} is only read here; write .csv or .xlsx")
+        instead = getattr(format_of(path), "INSTEAD", ".csv or .xlsx")
+        raise FileError(f"{path}: a {format_of(path).NAME} is only read here; write {instead}")
     folder = path.parent
     if not folder.is_dir():
         raise FileError(f"cannot write {path}: there is no folder {folder}")

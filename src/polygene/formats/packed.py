@@ -10,19 +10,21 @@ import sys
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextvars import ContextVar
 from pathlib import Path, PurePosixPath
 from typing import IO
 
 from polygene.commit.leftovers import temporary_folder
 from polygene.errors import FileError, PolygeneError, UsageError, reason_of
-from polygene.formats import beside
+from polygene.formats import beside, once
 from polygene.formats.base import is_beside
 from polygene.formats.registry import ENDINGS
 
 PIPE = "-"
-PACKED = (".zip", ".gz")
+KMZ = ".kmz"  # a .zip of .kml with pictures (OGC 12-007r2, annex C)
+ZIPPED = (".zip", KMZ)
+PACKED = (*ZIPPED, ".gz")
 _BESIDE = (".dbf", ".shx", ".prj", ".cpg")  # what a layer file may need at its side
 _BLOCK = 1 << 20
 _MOST_MEMBERS = 10_000
@@ -41,7 +43,6 @@ class Unpacked:
     def __init__(self) -> None:
         self.members: dict[tuple[object, ...], list[Path]] = {}
         self.shown: dict[str, str] = {}
-        self.fetched: dict[str, tuple[Path, str | None]] = {}  # by address of the web
         self._folder: Path | None = None
 
     def new_folder(self) -> Path:
@@ -52,7 +53,7 @@ class Unpacked:
     def close(self) -> None:
         if self._folder is not None:
             shutil.rmtree(self._folder, ignore_errors=True)
-        self.members, self.shown, self.fetched, self._folder = {}, {}, {}, None
+        self.members, self.shown, self._folder = {}, {}, None
 
 
 _own: ContextVar[Unpacked | None] = ContextVar("polygene_unpacked", default=None)
@@ -69,7 +70,8 @@ def unpacking() -> Iterator[None]:
     unpacked = Unpacked()
     token = _own.set(unpacked)
     try:
-        yield
+        with once.a_run():
+            yield
     finally:
         _own.reset(token)
         unpacked.close()
@@ -94,7 +96,7 @@ def may_hold_layers(path: Path) -> bool:
     """Whether the ending of a file is one that layers come in, packed or not."""
     if path.suffix.lower() == ".gz":
         return Path(path.stem).suffix.lower() in ENDINGS
-    is_layer = path.suffix.lower() in (*ENDINGS, ".zip")
+    is_layer = path.suffix.lower() in (*ENDINGS, *ZIPPED)
     return is_layer and not path.name.endswith(beside.ENDING)
 
 
@@ -139,7 +141,7 @@ def members(path: Path) -> list[Path]:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
     if key not in known:
         try:
-            unpack = _from_zip if path.suffix.lower() == ".zip" else _from_gzip
+            unpack = _from_zip if path.suffix.lower() in ZIPPED else _from_gzip
             known[key] = unpack(path)
         except OSError as err:
             if isinstance(err, gzip.BadGzipFile):
@@ -160,16 +162,6 @@ def stands_for(path: Path, name: str) -> None:
     """Let messages and addresses call a local file by the name of what it stands for."""
     _here().shown[str(path)] = name
     _here().members[(name,)] = [path]
-
-
-def fetched_once(url: str, fetch: Callable[[], tuple[Path, str | None]]) -> tuple[Path, str | None]:
-    """Return what an address of the web stands for, looked after once a run; from Python each time."""
-    own = _own.get()
-    if own is None:
-        return fetch()
-    if url not in own.fetched:
-        own.fetched[url] = fetch()
-    return own.fetched[url]
 
 
 def shown(path: Path) -> str:
@@ -241,6 +233,10 @@ def _from_zip(path: Path) -> list[Path]:
             ):
                 continue
             if ending not in (*ENDINGS, *_BESIDE):
+                continue
+            if (
+                path.suffix.lower() == KMZ and ending != ".kml"
+            ):  # a table may lie beside as a picture
                 continue
             # Folders of the archive are numbered here, so no name can lead out of ours.
             place = places.setdefault(str(name.parent), folder / str(len(places)))

@@ -29,8 +29,12 @@ _MODULES = {
     ".fgb": "flatgeobuf",
     ".arrow": "arrow_ipc",
     ".arrows": "arrow_ipc",
+    ".feather": "arrow_ipc",
     ".xlsx": "workbook",
     ".dbf": "dbase_tables",
+    ".gpx": "gpx",
+    ".kml": "kml",
+    ".gml": "gml",
 }
 PIPED = {"geojson": "sequences", "arrow": "arrow_ipc"}  # what standard output may be
 _piped: ContextVar[str] = ContextVar("polygene_piped", default="geojson")

@@ -24,6 +24,9 @@ _MODULES = {
     "GeoJSON sequence": "geojson",
     "CSV": "tables",
     "Arrow": "arrow",
+    "KML": "marked",
+    "GPX": "marked",
+    "GML": "marked",
 }
 
 

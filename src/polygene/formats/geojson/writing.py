@@ -76,11 +76,18 @@ def chunks_of(path: Path, layers: Sequence[Layer]) -> tuple[Written, Iterator[It
     return Written(notes, [replace(layer, geometry=geometry)], way), chunks()
 
 
-def to_degrees(layer: Layer) -> tuple[Layer, list[str]]:
+def to_degrees(layer: Layer, format_name: str = "GeoJSON") -> tuple[Layer, list[str]]:
+    """Return a layer in longitude and latitude, and what there is to say about that.
+
+    Raises
+    ------
+    DataError
+        If it has no CRS.
+    """
     target = crs_module.parse(crs_module.LONGITUDE_LATITUDE)
     if layer.crs is None:
         raise DataError(
-            f"layer {layer.name!r} has no CRS, and GeoJSON is longitude and latitude; "
+            f"layer {layer.name!r} has no CRS, and {format_name} is longitude and latitude; "
             "say with `crs` which one its coordinates are in"
         )
     if crs_module.is_same(layer.crs, target):
@@ -150,7 +157,7 @@ def geometries_of(column: GeometryColumn) -> list[bytes]:
     rows: list[bytes] = [lead + b"[]}"] * n_rows
     if column.n_vertices:
         row_of = owners(column.vertex_offsets_of_rows)
-        tokens = _tokens(column)
+        tokens = tokens_of(column)
         # A vertex opens as many brackets as levels begin with it; so does the end close.
         opens = np.zeros(column.n_vertices, np.int64)
         for offsets in levels:
@@ -185,7 +192,7 @@ def _levels(column: GeometryColumn) -> list[np.ndarray]:
     return [*by_family, column.vertex_offsets_of_rows] if column.is_multi else by_family
 
 
-def _tokens(column: GeometryColumn) -> list[bytes]:
+def tokens_of(column: GeometryColumn) -> list[bytes]:
     """Return the text of each position, brackets included."""
     values: F64Array = column.xy
     if column.z is not None:

@@ -1,0 +1,292 @@
+"""Geometry of GML as the simple features profile has it (OGC 10-100r3, 8.4.4), in flat arrays."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from operator import methodcaller
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners
+from polygene.errors import GeometryError
+from polygene.formats.columns import ADVICE
+from polygene.formats.markup import positions
+from polygene.formats.markup.parsing import Stream, get_parent, get_tag
+from polygene.formats.markup.positions import PositionError, Positions
+from polygene.geometry import Family
+from polygene.text.assemble import Parts
+
+_LEAVES = ("pos", "posList", "coordinates")
+_PATHS = ("LineString", "LineStringSegment")
+_RINGS = ("LinearRing", "Ring")
+_POLYGONS = ("Polygon", "PolygonPatch")
+_MULTI = (
+    "MultiPoint",
+    "MultiCurve",
+    "MultiLineString",
+    "MultiSurface",
+    "MultiPolygon",
+    "MultiGeometry",
+)
+_INNER = ("interior", "innerBoundaryIs")
+_BENT = (
+    "Arc", "ArcString", "ArcByBulge", "ArcStringByBulge", "ArcByCenterPoint", "Circle",
+    "CircleByCenterPoint", "CubicSpline", "Bezier", "BSpline", "Clothoid", "Geodesic",
+    "GeodesicString", "OffsetCurve", "OrientableCurve", "OrientableSurface", "Rectangle", "Triangle",
+    "Cone", "Cylinder", "Sphere", "Tin", "Solid", "CompositeCurve", "CompositeSurface", "Topo", "coord",
+)  # fmt: skip
+GEOMETRIES = frozenset(
+    ("Point", "LineString", "Curve", "Surface", *_RINGS, *_POLYGONS, *_MULTI, *_BENT)
+)
+
+
+class Found(NamedTuple):
+    """The geometry in some properties, as their texts have it: axes are not turned yet.
+
+    is_multi : (n_properties,)
+    """
+
+    parts: list[Parts]
+    is_multi: BoolArray
+
+
+def found_in(properties: Sequence[Any], n_axes: int, path: Path, rows: I64Array) -> Found:
+    """Return the geometry that properties hold; the row of a part is the number of its property.
+
+    Parameters
+    ----------
+    n_axes : dimension of positions where none is stated
+    rows : (n_properties,) the features they are of, for messages
+
+    Raises
+    ------
+    GeometryError
+        If there is a geometry that is not of points and straight lines, or coordinates are none.
+    """
+    names = ["Point", *_PATHS, "Curve", "Surface", *_RINGS, *_POLYGONS, *_MULTI, *_BENT, *_LEAVES]
+    stream, owner = Stream.of_each(properties, [*names, *_INNER])
+    at = np.flatnonzero(stream.are(*_LEAVES))
+    asked = _Asked(stream, at, owner, path, rows)
+    for k in np.flatnonzero(stream.are(*_BENT))[:1].tolist():
+        name = stream.names[stream.code[k]]
+        raise asked.error(
+            k, f"its geometry has an element {name}; only points and straight lines are read"
+        )
+    found = asked.positions(n_axes)
+    return Found(_parts(asked, found), _are_multi(stream, owner, len(properties)))
+
+
+def _are_multi(stream: Stream, owner: I64Array, n: int) -> BoolArray:
+    is_multi = np.zeros(n, bool)
+    is_multi[owner[stream.are(*_MULTI)]] = True
+    return is_multi
+
+
+class _Asked(NamedTuple):
+    """The elements of some properties, and which of them hold coordinates."""
+
+    stream: Stream
+    at: I64Array
+    owner: I64Array
+    path: Path
+    rows: I64Array
+
+    def error(self, k: int, reason: str) -> GeometryError:
+        line = self.stream.elements[k].sourceline
+        where = f"row {int(self.rows[self.owner[k]]) + 1:,} (line {line:,})"
+        return GeometryError(str(self.path), where, reason, ADVICE)
+
+    def positions(self, n_axes: int) -> Positions:
+        """Return the positions of all elements that hold some."""
+        stream, at = self.stream, self.at
+        texts = stream.texts_of(at)
+        is_old = stream.code[at] == stream.code_of("coordinates")
+        for k in np.flatnonzero(is_old).tolist():
+            element = stream.elements[at[k]]
+            if element.attrib:  # rarely any
+                texts[k] = _plain(texts[k], element)
+        new = np.flatnonzero(~is_old)
+        parts = []
+        for which, read in (
+            (np.flatnonzero(is_old), positions.of_tuples),
+            (new, lambda own: positions.of_lists(own, self._dimensions(new, own, n_axes))),
+        ):
+            try:
+                parts.append(read([texts[k] for k in which.tolist()]))
+            except PositionError as err:
+                raise self.error(int(at[which[err.text]]), err.reason) from err
+        return _mixed(parts[0], parts[1], is_old)
+
+    def _dimensions(self, which: I64Array, texts: Sequence[str | None], n_axes: int) -> I64Array:
+        stream, at = self.stream, self.at[which]
+        elements = stream.at(at)
+        own = list(map(methodcaller("get", "srsDimension"), elements))
+        found = np.fromiter(map(_number, own), np.int64, len(own))
+        # What a position has stands in itself; a list takes it from the geometries round it.
+        _, sizes = positions.words_of(texts)
+        is_one = stream.code[at] == stream.code_of("pos")
+        found[is_one] = sizes[is_one]
+        open_ones = np.flatnonzero(found == 0)
+        if len(open_ones):
+            outer = np.zeros(len(open_ones), np.int64)
+            if stream.elements[0].getroottree().xpath("boolean(//@srsDimension)"):
+                outer[:] = list(map(_dimension_round, stream.at(at[open_ones])))
+            found[open_ones] = np.where(outer == 0, n_axes, outer)
+        return found
+
+
+def _mixed(one: Positions, other: Positions, is_one: BoolArray) -> Positions:
+    """Return positions of texts of two sorts in the order that the texts have among each other."""
+    counts = np.empty(len(is_one), np.int64)
+    counts[is_one], counts[~is_one] = one.counts, other.counts
+    of_one = np.repeat(is_one, counts)
+    xy = np.empty((len(of_one), 2))
+    xy[of_one], xy[~of_one] = one.xy, other.xy
+    if one.z is None and other.z is None:
+        return Positions(counts, xy, None)
+    z = np.full(len(of_one), np.nan)
+    for own, where in ((one.z, of_one), (other.z, ~of_one)):
+        if own is not None:
+            z[where] = own
+    return Positions(counts, xy, z)
+
+
+def _number(text: str | None) -> int:
+    return int(text) if text and text.strip().isdigit() else 0
+
+
+def _dimension_round(element: Any) -> int:
+    """Return the dimension that an element round this one states, 0 if none does."""
+    for outer in element.iterancestors():
+        found = _number(outer.get("srsDimension"))
+        if found:
+            return found
+    return 0
+
+
+def _plain(text: str | None, element: Any) -> str | None:
+    """Return the text of coordinates with commas within positions and spaces between them."""
+    between, within = element.get("ts", " "), element.get("cs", ",")
+    point = element.get("decimal", ".")
+    if text is None or (between, within, point) == (" ", ",", "."):
+        return text
+    table = str.maketrans({between: " ", within: ",", point: "."})
+    return text.translate(table)
+
+
+def _parts(asked: _Asked, found: Positions) -> list[Parts]:
+    stream, at = asked.stream, asked.at
+    kind = stream.parents_of(at)
+    in_ring = _are_in_rings(stream)[at]
+    is_point = kind == stream.code_of("Point")
+    is_ring = (kind == stream.code_of("LinearRing")) | in_ring
+    is_path = np.isin(kind, [stream.code_of(name) for name in _PATHS]) & ~in_ring
+    for k in np.flatnonzero(~(is_point | is_ring | is_path))[:1].tolist():
+        raise asked.error(int(at[k]), "its coordinates are in no element that is known")
+    of_curve = kind == stream.code_of("LineStringSegment")
+    number = np.select(
+        [is_point, is_ring, of_curve],
+        [
+            stream.number_of("Point")[at],
+            stream.number_of(*_RINGS)[at],
+            stream.number_of("Curve")[at],
+        ],
+        stream.number_of("LineString")[at],
+    )
+    group = np.select([is_point, is_ring, of_curve], [0, 1, 2], 3)
+    is_first = (np.diff(number, prepend=-1) != 0) | (np.diff(group, prepend=-1) != 0)
+    found = _without_joints(stream, at, is_first, found)
+    unit = np.cumsum(is_first) - 1
+    counts = np.zeros(int(is_first.sum()), np.int64)
+    np.add.at(counts, unit, found.counts)
+    heads = np.flatnonzero(is_first)
+    units = _Units(counts, found.xy, found.z)
+    owner, firsts = asked.owner[at][heads], at[heads]
+    return [
+        units.lines(Family.POINTS, is_point[heads] & (counts > 0), owner),
+        units.lines(Family.LINES, is_path[heads] & (counts > 0), owner),
+        _polygons(stream, units, np.flatnonzero(is_ring[heads] & (counts > 0)), firsts, owner),
+    ]
+
+
+def _are_in_rings(stream: Stream) -> BoolArray:
+    """Return (n,) which elements are in a ring that is made of curves."""
+    inside = np.zeros(len(stream.code), bool)
+    if not stream.are("Ring").any():
+        return inside
+    curves = np.flatnonzero(stream.are("LineString", "Curve"))
+    outer = map(get_parent, map(get_parent, stream.at(curves)))
+    is_own = stream.codes(map(get_tag, outer), len(curves)) == stream.code_of("Ring")
+    # What follows is in the last path that has begun.
+    last = stream.number_of("LineString", "Curve")
+    inside[last >= 0] = is_own[last[last >= 0]]
+    starts = stream.are("LinearRing", "Point")
+    n_other = np.maximum.accumulate(np.where(starts, np.arange(len(inside)), -1))
+    n_path = np.maximum.accumulate(
+        np.where(stream.are("LineString", "Curve"), np.arange(len(inside)), -1)
+    )
+    return inside & (n_path > n_other)
+
+
+def _without_joints(
+    stream: Stream, at: I64Array, is_first: BoolArray, found: Positions
+) -> Positions:
+    """Return positions without those by which a segment repeats the end of the one before it."""
+    segment = stream.number_of(*_PATHS)[at]
+    follows = ~is_first & (np.diff(segment, prepend=-1) != 0) & (found.counts > 0)
+    starts = offsets_from(found.counts)[:-1][follows]
+    starts = starts[starts > 0]
+    joints = starts[(found.xy[starts] == found.xy[starts - 1]).all(axis=1)]
+    if not len(joints):
+        return found
+    kept = np.ones(len(found.xy), bool)
+    kept[joints] = False
+    text_of = owners(offsets_from(found.counts))
+    counts = found.counts - count_by(text_of[joints], len(found.counts))
+    return Positions(counts, found.xy[kept], None if found.z is None else found.z[kept])
+
+
+class _Units(NamedTuple):
+    """Points, paths and rings, one after the other."""
+
+    counts: I64Array
+    xy: F64Array
+    z: F64Array | None
+
+    def taken(self, which: BoolArray) -> _Units:
+        vertices = np.repeat(which, self.counts)
+        z = None if self.z is None else self.z[vertices]
+        z = None if z is None or np.isnan(z).all() else z
+        return _Units(self.counts[which], self.xy[vertices], z)
+
+    def lines(self, family: Family, which: BoolArray, owner: I64Array) -> Parts:
+        own = self.taken(which)
+        one = np.ones(len(own.counts), np.int64)
+        return Parts(family, owner[which], one, own.counts, own.xy, own.z)
+
+
+def _polygons(
+    stream: Stream, units: _Units, rings: I64Array, firsts: I64Array, owner: I64Array
+) -> Parts:
+    """Return rings as polygons; an interior that comes before its exterior goes behind it."""
+    polygon = stream.number_of(*_POLYGONS)[firsts[rings]]
+    number = stream.number_of(*_RINGS)[firsts[rings]]
+    elements = stream.at(np.flatnonzero(stream.are(*_RINGS))[number])
+    holders = stream.codes(map(get_tag, map(get_parent, elements)), len(rings))
+    is_inner = np.isin(holders, [stream.code_of(name) for name in _INNER])
+    is_lone = polygon < 0  # a ring that is a geometry by itself
+    polygon = np.where(is_lone, -1 - np.arange(len(rings)), polygon)
+    order = np.lexsort((np.arange(len(rings)), is_inner, polygon, owner[rings]))
+    which = np.zeros(len(units.counts), bool)
+    which[rings] = True
+    own = units.taken(which)
+    starts = offsets_from(own.counts)[:-1]
+    counts = own.counts[order]
+    at = np.repeat(starts[order] - np.cumsum(counts) + counts, counts) + np.arange(counts.sum())
+    is_first = np.diff(polygon[order], prepend=np.iinfo(np.int64).min) != 0
+    ring_counts = np.diff(np.append(np.flatnonzero(is_first), len(rings)))
+    z = None if own.z is None else own.z[at]
+    row = owner[rings][order][is_first]
+    return Parts(Family.POLYGONS, row, ring_counts, counts, own.xy[at], z)
