@@ -1,0 +1,321 @@
+"""Reading GeoParquet: groups of rows that may be wanted, and of those the rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.parquet as pq
+
+from polygene import provenance
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans
+from polygene.errors import FileError, reason_of
+from polygene.formats import origins
+from polygene.formats.arrow_tables import is_attribute, layers_from
+from polygene.formats.arrow_types import plain
+from polygene.formats.base import Known, Reading
+from polygene.formats.columns import (
+    distinct_columns,
+    from_wkb,
+    info_of,
+    layers_of,
+    named,
+    numbered,
+    sum_of_wkb,
+)
+from polygene.formats.geoarrow import from_lists
+from polygene.formats.geoparquet.stated import (
+    crs_of,
+    geometry_in,
+    metadata_of,
+    own_columns,
+    paths_of_box,
+    stated_family,
+)
+from polygene.formats.wanted import ALL, Wanted
+from polygene.geometry import Extent
+from polygene.layer import NO_GEOMETRY, Layer, LayerInfo
+from polygene.notes import Warned
+from polygene.text.assemble import OfFamily
+
+
+def layer_names(path: Path) -> list[str]:
+    return [path.stem]
+
+
+def list_layers(path: Path) -> list[LayerInfo]:
+    """Describe the layer from the file's own metadata, without reading its rows."""
+    file = _open(path)
+    found = geometry_in(file, path)
+    if found is None:
+        fields = [(f.name, str(f.type)) for f in file.schema_arrow]
+        if any(not is_attribute(f) for f in file.schema_arrow):
+            return [info_of(layer) for layer in read(path, path.stem).layers]
+        return [LayerInfo(path.stem, NO_GEOMETRY, file.metadata.num_rows, None, None, fields)]
+    geo, column = found
+    about = geo["columns"][column]
+    types = about.get("geometry_types") or []
+    bbox = about.get("bbox")
+    fields = [
+        (f.name, str(f.type)) for f in file.schema_arrow if f.name not in own_columns(geo, column)
+    ]
+    if not types or not bbox:
+        return [info_of(layer) for layer in read(path, path.stem).layers]
+    words = " or ".join(t.lower().replace("linestring", "line") for t in types)
+    half = len(bbox) // 2
+    extent = (bbox[0], bbox[1], bbox[half], bbox[half + 1])
+    return [
+        LayerInfo(
+            name=path.stem,
+            geometry=words,
+            n_rows=file.metadata.num_rows,
+            crs=crs_of(about),
+            extent=extent,
+            fields=fields,
+        )
+    ]
+
+
+def _open(path: Path) -> pq.ParquetFile:
+    try:
+        if origins.is_partial(path):
+            _fetch_footer(path)
+        return pq.ParquetFile(path)
+    except OSError as err:
+        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, ValueError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+
+
+def _fetch_footer(path: Path) -> None:
+    """See to it that the end of a file is there, which tells where all else is."""
+    size = path.stat().st_size
+    origins.fill(path, [size - (1 << 16)], [size])
+    with path.open("rb") as file:
+        file.seek(max(0, size - 8))
+        length = int.from_bytes(file.read(4), "little")
+    origins.fill(path, [size - 8 - length], [size])
+
+
+def _fetch(
+    file: pq.ParquetFile, path: Path, groups: Sequence[int], names: Sequence[str] = ()
+) -> None:
+    """See to it that groups of rows, or only some columns of them, are there."""
+    if not origins.is_partial(path):
+        return
+    starts, stops = [], []
+    for group in groups:
+        own = file.metadata.row_group(group)
+        for column in map(own.column, range(own.num_columns)):
+            if names and column.path_in_schema.split(".")[0] not in names:
+                continue
+            first = column.data_page_offset
+            if column.has_dictionary_page and column.dictionary_page_offset is not None:
+                first = min(first, column.dictionary_page_offset)
+            starts.append(first)
+            stops.append(first + column.total_compressed_size)
+    origins.fill(path, starts, stops)
+
+
+def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None) -> Reading:
+    """Read the layer; geometry as WKB or in the native encodings.
+
+    Of what is not wanted, groups of rows are left in the file: those outside the box by the
+    statistics of the boxes of their rows, and those in which the filter keeps nothing.
+    """
+    file = _open(path)
+    geometry_of = geometry_in(file, path)
+    if geometry_of is None:
+        return _plain_table(file, path, name)
+    geo, column = geometry_of
+    about = geo["columns"][column]
+    try:
+        names = file.schema_arrow.names
+        numbers, table = _rows(file, path, about, wanted if len(set(names)) == len(names) else ALL)
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    notes: list[str] = []
+    if about.get("edges", "planar") != "planar":
+        notes.append(
+            Warned(
+                f"{path.name}: its edges follow the globe ({about['edges']}); they are taken as "
+                "straight in longitude and latitude, which differs where they are long"
+            )
+        )
+    table = distinct_columns(table, path, notes)
+    encoding = str(about["encoding"])
+    if known is not None and list(known.sums) == [sum_of_wkb(table.column(column))]:
+        geometries = [OfFamily(np.arange(table.num_rows), known.geometry)]
+    elif encoding.upper() == "WKB":
+        geometries = from_wkb(table.column(column), path, stated_family(about))
+    else:
+        geometry = from_lists(table.column(column), encoding, path)
+        geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
+    attributes = table.drop_columns(list(own_columns(geo, column) & set(table.column_names)))
+    attributes = plain(attributes, notes, path)
+    reading = layers_of(
+        path=path, geometries=geometries, table=attributes, crs=crs_of(about), ids=None, notes=notes
+    )
+    own = provenance.parse(metadata_of(file).get(b"lineage", b""))
+    if own is not None:
+        reading = Reading([replace(y, lineage=own) for y in reading.layers], notes)
+    if table.num_rows < file.metadata.num_rows:
+        n_rows = file.metadata.num_rows
+        layers = [replace(y, total=n_rows, rows=numbered(y, numbers)) for y in reading.layers]
+        reading = Reading(layers, reading.notes)
+    return named(reading, path, name)
+
+
+def rows_of(
+    path: Path, groups: Sequence[int], keeps: BoolArray | None = None
+) -> tuple[Layer, list[str]]:
+    """Return the rows of some groups of a file, those that ``keeps`` (rows of the groups,) marks.
+
+    Raises
+    ------
+    FileError
+        If they cannot be read.
+    """
+    file = _open(path)
+    found = geometry_in(file, path)
+    if found is None:
+        raise FileError(f"{path} has no geometry")
+    geo, column = found
+    about = geo["columns"][column]
+    notes: list[str] = []
+    try:
+        table = file.read_row_groups(list(groups)) if groups else file.schema_arrow.empty_table()
+        if keeps is not None and not keeps.all():
+            table = table.filter(pa.array(keeps))
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    geometries = from_wkb(table.column(column), path, stated_family(about))
+    attributes = table.drop_columns(list(own_columns(geo, column) & set(table.column_names)))
+    attributes = plain(attributes, notes, path)
+    reading = layers_of(
+        path=path, geometries=geometries, table=attributes, crs=crs_of(about), ids=None, notes=notes
+    )
+    return reading.layers[0], notes
+
+
+def boxes_of(path: Path, groups: Sequence[int]) -> F64Array:
+    """Return the boxes (n, 4) of the rows of some groups, NaN for what is empty; from their column.
+
+    Raises
+    ------
+    FileError
+        If there is none, or it cannot be read.
+    """
+    file = _open(path)
+    found = geometry_in(file, path)
+    paths = paths_of_box(file, found[0]["columns"][found[1]]) if found else []
+    if not paths:
+        raise FileError(f"{path} has no column with the boxes of its rows")
+    try:
+        table = file.read_row_groups(list(groups), columns=list({name for name, _ in paths}))
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    corners = [pc.struct_field(table.column(name), part) for name, part in paths]
+    return np.column_stack([np.asarray(pc.fill_null(c, np.nan), np.float64) for c in corners])
+
+
+def column_of(path: Path, groups: Sequence[int], name: str) -> I64Array:
+    """Return the whole numbers in a column of some groups of a file.
+
+    Raises
+    ------
+    FileError
+        If they cannot be read.
+    """
+    try:
+        return np.asarray(_open(path).read_row_groups(list(groups), columns=[name]).column(0))
+    except (pa.ArrowException, OSError, IndexError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+
+
+def _plain_table(file: pq.ParquetFile, path: Path, name: str) -> Reading:
+    """Read a table of which nothing says that it has geometry; a column may be some all the same."""
+    _fetch(file, path, range(file.num_row_groups))
+    try:
+        table = file.read()
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
+    return named(layers_from(table, path), path, name)
+
+
+def _rows(
+    file: pq.ParquetFile, path: Path, about: dict[str, Any], wanted: Wanted
+) -> tuple[I64Array, pa.Table]:
+    """Read the rows that may be wanted, by groups of them and then one by one, and their numbers."""
+    groups = list(range(file.num_row_groups))
+    paths = paths_of_box(file, about) if wanted.box is not None else []
+    if paths:
+        assert wanted.box is not None
+        groups = [g for g in groups if _meets(file.metadata.row_group(g), paths, wanted.box)]
+    masks: list[BoolArray] = []
+    names = wanted.fields(file.schema_arrow.names)
+    if names and groups:
+        kept = []
+        _fetch(file, path, groups, names)
+        for group in groups:
+            own: list[str] = []
+            fields = plain(file.read_row_group(group, columns=names), own, path)
+            rows = np.ones(fields.num_rows, bool) if own else wanted.rows(fields)
+            if rows.any():
+                kept.append(group)
+                masks.append(rows)
+        groups = kept
+    sizes = [file.metadata.row_group(g).num_rows for g in range(file.num_row_groups)]
+    starts = offsets_from(sizes)
+    if wanted.span is not None:
+        first, stop = wanted.span
+        groups = [g for g in groups if starts[g] < stop and starts[g + 1] > first]
+    _fetch(file, path, groups)
+    if len(groups) == file.num_row_groups:
+        table = file.read()
+    else:
+        table = file.read_row_groups(groups) if groups else file.schema_arrow.empty_table()
+    keeps = np.concatenate(masks) if masks else np.ones(table.num_rows, bool)
+    if paths:
+        assert wanted.box is not None
+        x0, y0, x1, y1 = wanted.box
+        corners = [pc.struct_field(table.column(name), part) for name, part in paths]
+        keeps &= (np.asarray(corners[0]) <= x1) & (np.asarray(corners[2]) >= x0)
+        keeps &= (np.asarray(corners[1]) <= y1) & (np.asarray(corners[3]) >= y0)
+    numbers = spans(starts[:-1][groups], np.array(sizes, np.int64)[groups])
+    if wanted.span is not None:
+        keeps &= (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
+    return numbers[keeps], table if keeps.all() else table.filter(pa.array(keeps))
+
+
+def _meets(group: Any, paths: list[tuple[str, str]], box: Extent) -> bool:
+    """Whether a group of rows may hold one whose box meets another, by the group's statistics."""
+    least, most = [-np.inf, -np.inf], [np.inf, np.inf]
+    columns = {group.column(k).path_in_schema: k for k in range(group.num_columns)}
+    for k, path in enumerate(paths):
+        at = columns.get(".".join(path))
+        statistics = None if at is None else group.column(at).statistics
+        if statistics is None or not statistics.has_min_max:
+            continue
+        if k < 2:
+            least[k] = statistics.min
+        else:
+            most[k - 2] = statistics.max
+    return bool(
+        least[0] <= box[2] and most[0] >= box[0] and least[1] <= box[3] and most[1] >= box[1]
+    )

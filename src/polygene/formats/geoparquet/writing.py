@@ -1,0 +1,118 @@
+"""Writing GeoParquet: the box of each row beside it, groups small enough to be read alone."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import orjson
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from polygene.arrays import F64Array, I64Array
+from polygene.commit.together import replacing
+from polygene.errors import FileError, reason_of
+from polygene.formats.base import Written, only_one
+from polygene.formats.columns import (
+    sum_of_wkb,
+    to_wkb,
+)
+from polygene.formats.geoparquet.stated import metadata_for
+from polygene.formats.hilbert import order_to_write
+from polygene.geometry import extent_of
+from polygene.layer import Layer, distinct_name
+
+ROW_GROUP = 8_192  # rows read together: few, so that a corner of a large layer is read alone
+
+
+def write(path: Path, layers: Sequence[Layer]) -> Written:
+    """Write the one layer, whole or not at all, with the box of each row for readers that skip.
+
+    Raises
+    ------
+    DataError
+        If there are several.
+    FileError
+        If it cannot be written.
+    """
+    layer = only_one(path, layers, "a GeoParquet file")
+    if layer.is_table:
+        about = {} if layer.lineage is None else {"lineage": layer.lineage.to_json()}
+        _put(layer.table.replace_schema_metadata(about or None), path)
+        return Written([], [layer])
+    bounds = layer.geometry.row_bounds()
+    order, notes = order_to_write(bounds, path.name)
+    if order is not None:
+        layer, bounds = layer.take(order), bounds[order]
+    table, shapes = _table_of(layer, bounds)
+    _put(table, path)
+    return Written(notes, [layer], sums={layer.name: [sum_of_wkb(pa.chunked_array([shapes]))]})
+
+
+def write_groups(place: Path, layer: Layer, groups: I64Array) -> tuple[F64Array, int]:
+    """Write a layer as a new file at once, in groups of rows (n_groups + 1,) offsets.
+
+    Returns the bounds (n_rows, 4) of its rows, and the checksum of its geometry as it is written.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written.
+    """
+    bounds = layer.geometry.row_bounds()
+    table, shapes = _table_of(layer, bounds)
+    table = table.combine_chunks()  # how it lies in memory would show in the pages of the file
+    try:
+        with pq.ParquetWriter(place, table.schema, **_way_of(table)) as file:
+            for first, stop in itertools.pairwise(groups.tolist()):
+                file.write_table(
+                    table.slice(first, stop - first), row_group_size=max(1, stop - first)
+                )
+    except MemoryError:  # Arrow's is of both kinds
+        raise
+    except (pa.ArrowException, OSError) as err:
+        reason = reason_of(err) if isinstance(err, OSError) else str(err).splitlines()[0]
+        raise FileError(f"cannot write {place}: {reason}") from err
+    return bounds, sum_of_wkb(pa.chunked_array([shapes]))
+
+
+def _table_of(layer: Layer, bounds: F64Array) -> tuple[pa.Table, pa.Array]:
+    """Return what is written of a layer, with the box of each row, and its geometry as WKB."""
+    taken = {name.casefold() for name in layer.table.column_names}
+    geometry, box = (distinct_name(name, taken) for name in ("geometry", "bbox"))
+    is_none = layer.geometry.is_empty
+    boxes = pa.StructArray.from_arrays(
+        [pa.array(bounds[:, k], mask=is_none) for k in range(4)],
+        names=["xmin", "ymin", "xmax", "ymax"],
+        mask=pa.array(is_none),
+    )
+    table = layer.table if layer.table.num_columns else pa.table({})
+    shapes = to_wkb(layer.geometry).cast(pa.binary())
+    columns = [*table.columns, shapes, boxes]
+    fields = [*table.schema, pa.field(geometry, pa.binary()), pa.field(box, boxes.type)]
+    metadata: dict[str, Any] = {
+        "geo": orjson.dumps(metadata_for(layer, geometry, box, extent_of(bounds)))
+    }
+    if layer.lineage is not None:
+        metadata["lineage"] = layer.lineage.to_json()
+    return pa.table(columns, pa.schema(fields, metadata=metadata)), shapes
+
+
+def _put(table: pa.Table, path: Path) -> None:
+    with replacing(path) as temporary:
+        try:
+            pq.write_table(table, temporary, row_group_size=ROW_GROUP, **_way_of(table))
+        except MemoryError:  # Arrow's is of both kinds
+            raise
+        except pa.ArrowException as err:
+            raise FileError(f"cannot write {path}: {str(err).splitlines()[0]}") from err
+
+
+def _way_of(table: pa.Table) -> dict[str, Any]:
+    """Return how a table is compressed."""
+    # Numbers hardly ever come twice: looking for those that do costs half the time.
+    is_number = [pa.types.is_floating(f.type) or f.name == "geometry" for f in table.schema]
+    texts = [f.name for f, odd in zip(table.schema, is_number, strict=True) if not odd]
+    return {"compression": "zstd", "use_dictionary": texts}
