@@ -25,6 +25,8 @@ class Settings:
     precision, crs, encoding : as the options of these names
     memory, workers, cluster : as these options, where a command works in tasks
     cache : how much is kept of what comes over the web at most, as 2GB
+    tokens : the environment variable whose value is sent to a host as a token, as host and variable:
+        "data.example.org SURVEY_TOKEN, maps.example.org MAPS_TOKEN"
     person : who works here, for the lineage; credit, licence : of results, if nothing else is said
     """
 
@@ -37,6 +39,7 @@ class Settings:
     workers: str = ""
     cluster: str = ""
     cache: str = ""
+    tokens: str = ""
     person: str = ""
     credit: str = ""
     licence: str = ""
@@ -72,6 +75,24 @@ def _stranger(path: Path) -> str:
     return "everybody may write it" if os.name == "posix" and state.st_mode & stat.S_IWOTH else ""
 
 
+def variables_of(tokens: str) -> dict[str, str]:
+    """Return the variable named for each host.
+
+    Raises
+    ------
+    ValueError
+        If the text is not of pairs of a host and a variable.
+    """
+    pairs = [own.split() for own in tokens.split(",") if own.strip()]
+    for own in pairs:
+        if len(own) != 2 or not own[1].isidentifier():
+            raise ValueError(
+                f"{' '.join(own)!r} is not a host and the name of a variable, as in "
+                "'data.example.org SURVEY_TOKEN'"
+            )
+    return {host.lower(): variable for host, variable in pairs}
+
+
 def read(path: Path) -> Settings:
     """Read a settings file; errors as in `find`."""
     try:
@@ -94,6 +115,10 @@ def read(path: Path) -> Settings:
         if not isinstance(value, str):
             raise SheetError(path, None, f"{name} is a text in quotes, not {value!r}")
     settings = Settings(**found)
+    try:
+        variables_of(settings.tokens)
+    except ValueError as err:
+        raise SheetError(path, None, f"tokens: {err}") from err
     ending = f".{settings.format.removeprefix('.')}"
     if settings.format and ending not in ENDINGS:
         raise SheetError(

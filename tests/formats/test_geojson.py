@@ -215,5 +215,60 @@ class Damage(InFolder):
         self.assertEqual(geojson.read(self.path, "things").layers[0].n_rows, 0)
 
 
+class InPlace(InFolder):
+    """JSON-FG: geometry in a CRS of its own, whose authority says the order of axes."""
+
+    def test_places_are_in_their_crs(self):
+        degrees, place = {"type": "Point", "coordinates": [14, 69]}, [500000, 7600000]
+        for ref in ("[EPSG:25833]", "http://www.opengis.net/def/crs/EPSG/0/25833"):
+            for where in ("document", "feature", "place"):
+                refs = {where: {"coordRefSys": {"type": "Reference", "href": ref}}}
+                feature = {
+                    "type": "Feature", "geometry": degrees, "properties": {}, **refs.get("feature", {}),
+                    "place": {"type": "Point", "coordinates": place, **refs.get("place", {})},
+                }  # fmt: skip
+                whole = {
+                    "type": "FeatureCollection",
+                    "features": [feature],
+                    **refs.get("document", {}),
+                }
+                if ref.startswith("["):
+                    whole = json.loads(
+                        json.dumps(whole).replace(
+                            '{"type": "Reference", "href": "[EPSG:25833]"}', '"[EPSG:25833]"'
+                        )
+                    )
+                (found,) = self.given(whole).layers
+                self.assertEqual(found.geometry.xy.tolist(), [place])
+                self.assertEqual(crs.code(found.crs), ("EPSG", "25833"))
+
+    def test_latitude_comes_first_where_the_authority_says_so(self):
+        feature = {
+            "type": "Feature", "geometry": None, "properties": {},
+            "place": {"type": "LineString", "coordinates": [[69, 14, 5], [70, 15, 6]]},
+        }  # fmt: skip
+        whole = {"type": "FeatureCollection", "features": [feature], "coordRefSys": "[EPSG:4326]"}
+        (found,) = self.given(whole).layers
+        self.assertEqual(found.geometry.xy.tolist(), [[14, 69], [15, 70]])
+        self.assertEqual(found.geometry.z.tolist(), [5, 6])
+
+    def test_what_cannot_be_one_layer_is_told(self):
+        def feature(place, ref="[EPSG:25833]"):
+            point = {"type": "Point", "coordinates": [1, 2]}
+            return {
+                "type": "Feature", "properties": {}, "geometry": None if place else point,
+                "place": point if place else None, "coordRefSys": ref,
+            }  # fmt: skip
+
+        for features, said in (
+            ([feature(True), feature(True, "[EPSG:3857]")], "places are in several CRS"),
+            ([feature(True), feature(False)], "some only a geometry"),
+            ([feature(True, ["[EPSG:25833]", "[EPSG:5783]"])], "which is no single one"),
+            ([feature(True, "[EPSG:1]")], "EPSG:1"),
+        ):
+            with self.assertRaisesRegex(DataError, said):
+                self.given({"type": "FeatureCollection", "features": features})
+
+
 if __name__ == "__main__":
     unittest.main()

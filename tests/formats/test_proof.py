@@ -28,7 +28,18 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from tests.support import generators as make
 
-ENDINGS = (".gpkg", ".arrow", ".parquet", ".fgb", ".shp", ".geojson", ".geojsonl", ".csv", ".tsv", ".kml")
+ENDINGS = (
+    ".gpkg",
+    ".arrow",
+    ".parquet",
+    ".fgb",
+    ".shp",
+    ".geojson",
+    ".geojsonl",
+    ".csv",
+    ".tsv",
+    ".kml",
+)
 NUMBERS = [
     32633, 25832, 4326, 3857, 4258, 3035, 27700, 2056, 31287, 5514,
     3006, 2193, 6933, 3395, 4269, 26915, 5070, 3413, 4979,

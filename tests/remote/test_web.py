@@ -248,6 +248,28 @@ class OverTheWeb(unittest.TestCase):
                 polygene.read(self.url("cells.geojson"))
         self.assertEqual(got, [None, None, "Bearer hidden"])
 
+    def test_the_settings_name_variables_for_hosts(self):
+        got = []
+
+        def look(handler, web):
+            got.append(handler.headers.get("Authorization"))
+            send(handler, web, 200, (self.folder / "cells.geojson").read_bytes())
+
+        self.web.tricks = {"/cells.geojson": look}
+        settings = self.folder / "polygene.toml"
+        for text in ("example.org SURVEY", "127.0.0.1 SURVEY, example.org OTHER"):
+            settings.write_text(f'tokens = "{text}"')
+            done = polygene_here(
+                "convert", self.url("cells.geojson"), "-o", "c.gpkg", "--replace",
+                folder=self.folder, SURVEY="hidden", OTHER="more",
+            )  # fmt: skip
+            self.assertEqual(done.code, 0, done.err)
+        self.assertEqual(got, [None, "Bearer hidden"])
+        self.assertNotIn("hidden", str(polygene.read(f"{self.folder}/c.gpkg").lineage))
+        settings.write_text('tokens = "example.org"')
+        done = polygene_here("layers", "c.gpkg", folder=self.folder)
+        self.assertIn("tokens: 'example.org' is not a host and the name of a variable", done.words)
+
     def test_what_is_kept_is_bounded(self):
         with cache.fetching_so(is_fresh=False, most=400_000):
             for name in ("cells.geojson", "tolva.gpkg", "resurvey.geojson"):

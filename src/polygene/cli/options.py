@@ -113,18 +113,21 @@ class RecordedCommand(Helpful):
 def _fetching(ctx: click.Context, is_fresh: bool) -> Iterator[None]:
     """Let what comes over the web be kept as the settings say, fetched anew if that is asked for."""
     settings: Settings | None = ctx.meta["polygene.settings"]
-    kept = settings.cache if settings is not None else ""
-    if not (is_fresh or kept):
+    kept, tokens = (settings.cache, settings.tokens) if settings is not None else ("", "")
+    if not (is_fresh or kept or tokens):
         yield
         return
     from polygene.cli.sizes import Size
     from polygene.remote.cache import fetching_so
+    from polygene.remote.http import asking_with
 
     try:
         most = Size().convert(kept, None, None) if kept else None
     except click.UsageError as err:
         raise click.UsageError(f"polygene.toml: {err.message}") from err
-    with fetching_so(is_fresh, most):
+    from polygene.settings import variables_of
+
+    with fetching_so(is_fresh, most), asking_with(variables_of(tokens)):
         yield
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import glob
+import re
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
@@ -30,6 +31,7 @@ from polygene.geometry import Family
 from polygene.layer import SLACK, Layer
 
 _WILD = "*?["
+_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+://")
 TABLES = (".xlsx", ".dbf")  # what holds no layers with geometry
 TOGETHER = "+"  # for a fragment: all files as one layer
 
@@ -98,8 +100,8 @@ def files_of(address: str) -> list[Path]:
 
 
 def is_remote(path: str) -> bool:
-    """Whether a path is an address of the web."""
-    return path.lower().startswith(("http://", "https://"))
+    """Whether a path is an address of the web, or of other storage that is not here."""
+    return _SCHEME.match(path) is not None
 
 
 def _fetched(path: str) -> tuple[Path, str | None]:

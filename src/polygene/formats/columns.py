@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 import pyproj
 
 from polygene.arrays import I64Array
+from polygene.crs import begins_north
 from polygene.errors import GeometryError, UnknownLayerError
 from polygene.formats import moments, wkb
 from polygene.formats.base import Reading
@@ -136,6 +137,13 @@ def distinct_columns(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
         taken.add(own)
         names.append(own)
     return table.rename_columns(names)
+
+
+def east_first(column: GeometryColumn, crs: pyproj.CRS) -> GeometryColumn:
+    """Return geometry whose axes are as the authority of its CRS has them with the easting first."""
+    if not begins_north(crs):
+        return column
+    return column.with_xy(np.ascontiguousarray(column.xy[:, ::-1]))
 
 
 def numbered(layer: Layer, numbers: I64Array) -> I64Array:

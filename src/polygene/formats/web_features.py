@@ -9,15 +9,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 import pyproj
 from pyproj.exceptions import ProjError
 
-from polygene.crs import begins_north, label
+from polygene.crs import label
 from polygene.errors import FileError, UnknownLayerError
 from polygene.formats.base import Reading, Written, collecting_no_garbage
-from polygene.formats.columns import info_of
+from polygene.formats.columns import east_first, info_of
 from polygene.formats.geojson.reading import from_features
 from polygene.formats.wanted import ALL, Wanted
 from polygene.layer import Layer, LayerInfo
@@ -135,9 +134,7 @@ def _typed(table: pa.Table, schema: Mapping[str, Any]) -> pa.Table:
 
 def _as_layer(layer: Layer, items: Items, is_only: bool) -> Layer:
     own = items.of
-    column = layer.geometry
-    if own.stored and begins_north(own.crs):
-        column = column.with_xy(np.ascontiguousarray(column.xy[:, ::-1]))
+    column = east_first(layer.geometry, own.crs) if own.stored else layer.geometry
     n = len(items.features)
     return replace(
         layer,

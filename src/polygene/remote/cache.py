@@ -136,6 +136,12 @@ def say_offline(url: str, retrieved: str) -> None:
         remark(f"{server} cannot be reached; what is kept of it is used, of {retrieved} or later")
 
 
+def with_checksum(about: About, place: Path) -> About:
+    """Return what is known of a file, with its checksum."""
+    with place.open("rb") as file:
+        return replace(about, checksum=hashlib.file_digest(file, "sha256").hexdigest())
+
+
 def told(about: About, name: str) -> bytes:
     """Return what stands beside something kept."""
     return orjson.dumps({"polygene": SHAPE, "name": name, **asdict(about)})

@@ -20,6 +20,7 @@ from polygene.errors import FileError
 from polygene.geometry import Extent
 from polygene.remote import cache, http
 from polygene.remote.cache import Kept
+from polygene.text import fg
 
 PAGE = 10_000  # features asked for at a time; a service may send fewer
 MOST_PAGES = 100_000
@@ -280,6 +281,7 @@ def items_of(
     features: list[dict[str, Any]] = []
     kept: list[Kept] = []
     matched: int | None = None
+    came = own
     for k, (document, url) in enumerate(_pages(with_query(own.items, query), service.url)):
         found = document.get("features")
         if document.get("type") != "FeatureCollection" or not isinstance(found, list):
@@ -288,7 +290,13 @@ def items_of(
         if not _is_as_asked(kept[-1], own):
             # What is in no stated CRS is asked for in that which needs no statement.
             return items_of(service, replace(own, stored=""), None, filter_text)
-        features += found
+        try:
+            placed, uri = fg.placed(found, document)
+        except fg.PlaceError as err:
+            raise FileError(f"{http.shown(url)}, page {k + 1}: {err}") from err
+        if uri is not None:  # JSON-FG, though GeoJSON was asked for
+            came = replace(own, stored=uri)
+        features += placed
         told = document.get("numberMatched")
         if kept[-1].is_offline != kept[0].is_offline or (matched is not None and told != matched):
             raise FileError(f"{http.shown(own.items)}: its pages are not of one state; try again")
@@ -302,7 +310,7 @@ def items_of(
     total = matched
     if len(query) > 1 + ("crs" in query):
         _, total = first_of(own)
-    return Items(own, features, kept, total)
+    return Items(came, features, kept, total)
 
 
 def _check_once(features: list[dict[str, Any]], own: Collection) -> None:

@@ -11,6 +11,7 @@ import os
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Any, NamedTuple
 from urllib.parse import urlsplit, urlunsplit
 
@@ -27,6 +28,27 @@ AGENT = f"polygene/{__version__}"
 _AGAIN = frozenset({429, 500, 502, 503, 504})
 # Environment variables: what is sent as a bearer token, and to which host alone.
 TOKEN, TOKEN_HOST = "POLYGENE_TOKEN", "POLYGENE_TOKEN_HOST"
+
+
+_variables: ContextVar[Mapping[str, str] | None] = ContextVar("polygene_tokens", default=None)
+
+
+@contextmanager
+def asking_with(variables: Mapping[str, str]) -> Iterator[None]:
+    """Say which environment variable has the token for each host, by its name in small letters."""
+    token = _variables.set(variables)
+    try:
+        yield
+    finally:
+        _variables.reset(token)
+
+
+def _token_for(host: str | None) -> str | None:
+    """Return the token that a host gets: that of the variable named for it, and no other host's."""
+    named = (_variables.get() or {}).get(host or "")
+    if named is not None and os.environ.get(named):
+        return os.environ[named]
+    return os.environ.get(TOKEN) if host and host == os.environ.get(TOKEN_HOST) else None
 
 
 class OfflineError(FileError):
@@ -127,8 +149,8 @@ def streamed(
     given = dict(headers or {})
     if "Range" in given:
         given["Accept-Encoding"] = "identity"  # else ranges were of the compressed bytes
-    token = os.environ.get(TOKEN)
-    if token and urlsplit(url).hostname == os.environ.get(TOKEN_HOST):
+    token = _token_for(urlsplit(url).hostname)
+    if token:
         given["Authorization"] = f"Bearer {token}"
     response = _asked(url, given)
     try:
@@ -204,7 +226,8 @@ def _check_status(url: str, response: Any, asked: Mapping[str, str]) -> None:
     if is_asked.get(status):
         return
     who = (
-        f"put name and password into .netrc, or a token into {TOKEN} and its host into {TOKEN_HOST}"
+        f"put name and password into .netrc, or a token into {TOKEN} and its host into {TOKEN_HOST}, "
+        "or name host and variable in polygene.toml (tokens)"
     )
     what = {
         401: f"wants to know who asks; {who}",

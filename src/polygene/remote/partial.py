@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Callable
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 from typing import IO
@@ -21,16 +22,25 @@ from polygene.errors import FileError, reason_of
 from polygene.remote import cache, http
 from polygene.remote.cache import About, Kept
 
-BLOCK = 1 << 14  # bytes that come together
-GAP = 2  # blocks between two that are wanted which it is cheaper to fetch too
+BLOCK = 1 << 12  # bytes that come together
+GAP = 8  # blocks between two that are wanted which it is cheaper to fetch too
+FIRST = 1 << 14  # bytes asked for first, which tell what server and file are like
 MOST_AT_ONCE = 1 << 23  # bytes of one request
 
 
 class Partial:
     """A file with holes, and what fills them."""
 
-    def __init__(self, url: str, place: Path, size: int, validator: str) -> None:
+    def __init__(
+        self,
+        url: str,
+        place: Path,
+        size: int,
+        validator: str,
+        ranged: Callable[[int, int], bytes] | None = None,
+    ) -> None:
         self.url, self.place, self.size, self.validator = url, place, size, validator
+        self._ranged = ranged or self._over_http
         self._has = np.zeros(-(-size // BLOCK), bool)
         self._blocks = place.parent / "blocks"
         if self._blocks.exists():
@@ -73,21 +83,21 @@ class Partial:
         at, stop = first * BLOCK, min(self.size, last * BLOCK)
         while at < stop:
             end = min(stop, at + MOST_AT_ONCE)
-            body = self._range(at, end)
+            body = self._ranged(at, end)
+            if len(body) != end - at:
+                raise FileError(
+                    f"{http.shown(self.url)} sends {len(body):,} bytes where {end - at:,} were asked "
+                    "for; fetch the file by other means"
+                )
             file.seek(at)
             file.write(body)
             at = end
         self._has[first:last] = True
 
-    def _range(self, start: int, stop: int) -> bytes:
+    def _over_http(self, start: int, stop: int) -> bytes:
         answer = http.get(self.url, {"Range": f"bytes={start}-{stop - 1}"}, most=MOST_AT_ONCE + 1)
         if answer.status != 206 or _size_of(answer) != self.size or not self._is_same(answer):
             raise FileError(f"{http.shown(self.url)} was changed while it was read; start again")
-        if len(answer.body) != stop - start:
-            raise FileError(
-                f"{http.shown(self.url)} sends {len(answer.body):,} bytes where {stop - start:,} were "
-                "asked for; fetch the file by other means"
-            )
         return answer.body
 
     def _is_same(self, answer: http.Answer) -> bool:
@@ -105,7 +115,7 @@ def opened(url: str, name: str) -> tuple[Kept, Partial | None]:
     own = cache.place_of(f"parts of {url}")
     about = None if cache.is_fresh() else cache.about_in(own, name)
     try:
-        answer = http.get(url, {"Range": f"bytes=0-{BLOCK - 1}"}, most=None)
+        answer = http.get(url, {"Range": f"bytes=0-{FIRST - 1}"}, most=None)
     except http.OfflineError:
         if about is None:
             return cache.fetched(url, name), None  # kept whole, perhaps; else it says so
@@ -117,17 +127,25 @@ def opened(url: str, name: str) -> tuple[Kept, Partial | None]:
     size, validator = _size_of(answer), _validator(answer)
     if answer.status != 206 or size is None or not validator:
         return cache.fetched(url, name), None
-    place = own / name
-    is_same = about is not None and about.validator == validator
-    if about is None or not (is_same and place.stat().st_size == size):
-        about = About(http.shown(url), now(), validator, "", "", "")
-        _begin(own, name, size, about, answer.body)
+    kept = kept_in_parts(url, name, size, validator)
+    kept = kept or begun(url, name, size, validator, answer.body)
+    return kept, Partial(url, kept.place, size, validator)
+
+
+def kept_in_parts(url: str, name: str, size: int, validator: str) -> Kept | None:
+    """Return what is kept of a file, if it is of this state and not to be fetched anew."""
+    own = cache.place_of(f"parts of {url}")
+    about = None if cache.is_fresh() else cache.about_in(own, name)
+    if about is None or about.validator != validator or (own / name).stat().st_size != size:
+        return None
     os.utime(own)
-    return Kept(place, about), Partial(url, place, size, validator)
+    return Kept(own / name, about)
 
 
-def _begin(own: Path, name: str, size: int, about: About, first: bytes) -> None:
+def begun(url: str, name: str, size: int, validator: str, first: bytes) -> Kept:
     """Put a new file in the place of what was kept: who has that open keeps it as it was."""
+    own = cache.place_of(f"parts of {url}")
+    about = About(http.shown(url), now(), validator, "", "", "")
     has = np.zeros(-(-size // BLOCK), bool)
     has[: len(first) // BLOCK] = True
     with cache.new_in_place(own, about) as new:
@@ -136,6 +154,7 @@ def _begin(own: Path, name: str, size: int, about: About, first: bytes) -> None:
             file.write(first[:size])
             os.truncate(file.fileno(), size)
         (new / "about.json").write_bytes(cache.told(about, name))
+    return Kept(own / name, about)
 
 
 def _size_of(answer: http.Answer) -> int | None:

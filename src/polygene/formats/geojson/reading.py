@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from itertools import chain
 from operator import methodcaller
 from pathlib import Path
@@ -16,11 +18,12 @@ from polygene import crs as crs_module
 from polygene.arrays import BoolArray, I64Array
 from polygene.errors import DataError, FileError, GeometryError, reason_of
 from polygene.formats.base import Reading, collecting_no_garbage
-from polygene.formats.columns import info_of, layers_of, named
+from polygene.formats.columns import east_first, info_of, layers_of, named
 from polygene.geometry import Family
 from polygene.layer import LayerInfo
 from polygene.text import coordinates as flat
 from polygene.text.assemble import OfFamily, Parts, columns_of
+from polygene.text.fg import PlaceError, placed
 
 _ADVICE = "mend the file or take the layer from its source again"
 
@@ -43,10 +46,19 @@ def read(path: Path, name: str) -> Reading:
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
     document = _parse(path)
-    return from_features(features_of(document, path), _crs(document, path), path)
+    try:
+        features, uri = placed(features_of(document, path), document)
+    except PlaceError as err:
+        raise DataError(f"{path}: {err}; take those of each CRS to a file of its own") from err
+    if uri is None:
+        return from_features(features, _crs(document, path), path)
+    crs = crs_module.of_uri(uri)
+    reading = from_features(features, crs, path)
+    layers = [replace(y, geometry=east_first(y.geometry, crs)) for y in reading.layers]
+    return Reading(layers, reading.notes)
 
 
-def from_features(features: list[dict[str, Any]], crs: pyproj.CRS, path: Path) -> Reading:
+def from_features(features: Sequence[dict[str, Any]], crs: pyproj.CRS, path: Path) -> Reading:
     """Return the layers of some features; ``path`` names them and is for messages."""
     geometries = geometries_of(features, path)
     notes: list[str] = []
@@ -115,7 +127,7 @@ class _Kind(NamedTuple):
     rows: I64Array
 
 
-def geometries_of(features: list[dict[str, Any]], path: Path) -> list[OfFamily]:
+def geometries_of(features: Sequence[dict[str, Any]], path: Path) -> list[OfFamily]:
     geometries = list(map(flat.get_geometry, features))
     n_rows = len(features)
     is_null: BoolArray = np.fromiter((g is None for g in geometries), bool, n_rows)
@@ -191,7 +203,7 @@ def _fault_of(geometry: Any) -> str | None:
 
 
 def _attributes(
-    features: list[dict[str, Any]], path: Path, notes: list[str]
+    features: Sequence[dict[str, Any]], path: Path, notes: list[str]
 ) -> tuple[pa.Table, I64Array | None]:
     properties = [p or {} for p in map(flat.get_properties, features)]
     try:

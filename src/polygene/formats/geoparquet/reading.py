@@ -293,14 +293,18 @@ def _rows(
     keeps = np.concatenate(masks) if masks else np.ones(table.num_rows, bool)
     if paths:
         assert wanted.box is not None
-        x0, y0, x1, y1 = wanted.box
-        corners = [pc.struct_field(table.column(name), part) for name, part in paths]
-        keeps &= (np.asarray(corners[0]) <= x1) & (np.asarray(corners[2]) >= x0)
-        keeps &= (np.asarray(corners[1]) <= y1) & (np.asarray(corners[3]) >= y0)
+        keeps &= _rows_meeting(table, paths, wanted.box)
     numbers = spans(starts[:-1][groups], np.array(sizes, np.int64)[groups])
     if wanted.span is not None:
         keeps &= (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
     return numbers[keeps], table if keeps.all() else table.filter(pa.array(keeps))
+
+
+def _rows_meeting(table: pa.Table, paths: list[tuple[str, str]], box: Extent) -> BoolArray:
+    """Return which rows have a box that meets another."""
+    x0, y0, x1, y1 = box
+    corners = [np.asarray(pc.struct_field(table.column(name), part)) for name, part in paths]
+    return (corners[0] <= x1) & (corners[2] >= x0) & (corners[1] <= y1) & (corners[3] >= y0)
 
 
 def _meets(group: Any, paths: list[tuple[str, str]], box: Extent) -> bool:
