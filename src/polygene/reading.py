@@ -8,17 +8,18 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
+import pyarrow as pa
 import pyproj
 
 from polygene import crs as crs_module
 from polygene import phrases, record
-from polygene.errors import DataError, UsageError
+from polygene.errors import DataError, PolygeneError, UsageError
 from polygene.formats import address
 from polygene.formats.address import LayerRef
 from polygene.formats.base import Reading
 from polygene.formats.registry import ENDINGS
 from polygene.formats.wanted import Wanted
-from polygene.geometry import Extent, Family, extent_of
+from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, distinct_name
 from polygene.ops.admit import admit
 from polygene.ops.places.bridge import brought
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from polygene.table.expression import Expression
 
 
+ROOM = 1e-3  # likewise about one that is brought to another CRS
 MARGIN = 1e-6  # of a box about what is wanted, as a share of its size: borders are moved by less
 
 
@@ -45,7 +47,7 @@ class Choice:
     looks_only : whether a CRS that cannot be right is told rather than refused
     takes_tables : whether what is asked for works on tables without geometry too
     near : where all that the operation keeps lies, and in which CRS, its own if in none; of what comes
-        over the web only that is fetched, if it is in that CRS
+        over the web only that is fetched
     """
 
     where: Expression | None = None
@@ -70,10 +72,11 @@ class Choice:
             return None
         extent, crs = self.near
         own = address.crs_over_the_web(ref)
-        if own is None or (crs is not None and not crs_module.is_same(own, crs)):
+        if own is None:
             return None
-        room = MARGIN * max(extent[2] - extent[0], extent[3] - extent[1])
-        return extent[0] - room, extent[1] - room, extent[2] + room, extent[3] + room
+        if crs is None or crs_module.is_same(own, crs):
+            return _with_room(extent, MARGIN, 0.0)
+        return _box_there(extent, crs, own)
 
     def of(self, layer: Layer) -> tuple[Layer, list[str]]:
         """Return what is taken of a layer, and what became of its invalid features."""
@@ -95,6 +98,44 @@ class Choice:
             return layer, notes
         admission = admit(layer, self.invalid)
         return admission.layer, [*notes, *phrases.admitted(layer.name, admission.facts)]
+
+
+def _with_room(extent: Extent, share: float, least: float) -> Extent:
+    room = max(least, share * max(extent[2] - extent[0], extent[3] - extent[1]))
+    return extent[0] - room, extent[1] - room, extent[2] + room, extent[3] + room
+
+
+def _box_there(extent: Extent, crs: pyproj.CRS, own: pyproj.CRS) -> Extent | None:
+    """Return a box in another CRS that holds all of one, with room for how borders come over there.
+
+    None if it has no place there.
+    """
+    size = 1e-6 if crs_module.is_geographic(crs) else 0.1 / crs_module.unit(crs)[1]
+    nothing = Layer("", GeometryColumn.nulls(0), pa.table({}), own)
+    try:
+        there = brought(box_layer(_with_room(extent, ROOM, size), crs), nothing, whole=True)
+    except PolygeneError:
+        return None
+    return there.layer.geometry.extent()
+
+
+def near_inputs(choice: Choice, inputs: Sequence[str], others: Sequence[str]) -> Choice:
+    """Return how OTHERs are taken of which only what lies near INPUTs matters.
+
+    INPUTs are looked at only if that saves something: if an OTHER comes over the web, and none of them.
+
+    Raises
+    ------
+    PolygeneError
+        If one cannot be read.
+    """
+    if choice.crs is not None or not any(map(address.is_remote, others)):
+        return choice
+    refs = all_of(inputs)
+    if any(address.crs_over_the_web(ref) is not None for ref in refs):
+        return choice
+    layers = [layer for ref in refs for layer in address.read(ref).layers if not layer.is_table]
+    return replace(choice, near=place_of_all([Other(layer) for layer in layers]))
 
 
 def single(text: str, role: str) -> LayerRef:
@@ -164,6 +205,10 @@ def read_other(
     if not layers:
         raise DataError(f"OTHER, {text}, holds no polygons")
     chosen, words = choice.of(layers[0])
+    if (
+        choice.near is not None and not chosen.n_rows
+    ):  # there may be some elsewhere, and that is said
+        return read_other(text, replace(choice, near=None), progress, any_family)
     if choice.where is not None and chosen.n_rows == 0 and not any_family:
         raise DataError(
             f"OTHER, layer {chosen.name!r}: none of its {chosen.n_total:,} features is left after "
@@ -319,6 +364,10 @@ def place_of_all(others: Sequence[Other]) -> tuple[Extent, pyproj.CRS | None] | 
     layers = [other.layer for other in others]
     found = [e for e in (y.geometry.extent() for y in layers) if e is not None]
     extent = extent_of(np.array(found)) if found else None
-    if extent is None or any(not crs_module.is_same(y.crs, layers[0].crs) for y in layers):
+    if (
+        extent is None
+        or not layers
+        or any(not crs_module.is_same(y.crs, layers[0].crs) for y in layers)
+    ):
         return None
     return extent, layers[0].crs

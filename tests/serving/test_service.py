@@ -34,6 +34,7 @@ from polygene.table.expression import Expression
 from tests.support import generators as make
 from tests.support.cli import polygene_here
 from tests.support.layers import same_geometry
+from tests.support.web import send, serving
 
 of_4326 = "http://www.opengis.net/def/crs/EPSG/0/4326"
 UTM = "http://www.opengis.net/def/crs/EPSG/0/32633"
@@ -228,6 +229,37 @@ class OurClient(Served):
         place = sources(one.lineage)[0].place
         self.assertEqual(place, f"{self.url}#sectors")
 
+    def test_only_what_is_near_the_other_side_comes_over(self):
+        """INPUT or OTHER of the service, in its CRS or another: as from files, with a box asked for."""
+        sectors = polygene.read(f"{self.package}#sectors").take(np.array([2, 3]))
+        near = self.folder / "two.gpkg"
+        polygene.write(sectors, near, on_existing="replace")
+        for crs in ("EPSG:32633", "OGC:CRS84"):
+            here = polygene.reproject(sectors, crs).layer if crs != "EPSG:32633" else sectors
+            polygene.write(replace(here, name="two"), near, on_existing="replace")
+            for command, is_other, more in (
+                ("clip", True, ()), ("erase", True, ()), ("imprint", True, ()), ("clip", False, ()),
+                ("subset", True, ("--relation", "intersects")), ("join", True, ()),
+            ):  # fmt: skip
+                found = []
+                for source, out in ((self.url, "web.gpkg"), (str(self.package), "file.gpkg")):
+                    self.log.clear()
+                    sides = (str(near), f"{source}#beds_kelda")
+                    first, second = sides if is_other else sides[::-1]
+                    done = polygene_here(
+                        command, first, "--with", second, *more, "--replace", "-o", out,
+                        folder=self.folder,
+                    )  # fmt: skip
+                    self.assertEqual(done.code, 0, done.err)
+                    if source == self.url:
+                        asked = [line for line in self.log if "/items" in line]
+                        self.assertTrue(asked and "bbox=" in asked[0], asked)
+                    found.append(polygene.read(f"{self.folder}/{out}"))
+                with self.subTest(crs=crs, command=command):
+                    one, other = found
+                    self.assertEqual(one.table.to_pylist(), other.table.to_pylist())
+                    np.testing.assert_array_equal(one.geometry.xy, other.geometry.xy)
+
     def test_pages_are_followed_and_their_number_is_checked(self):
         with mock.patch.object(features, "PAGE", 13):
             self.assertEqual(polygene.read(f"{self.url}#buoys").n_rows, 90)
@@ -245,6 +277,22 @@ class OurClient(Served):
             self.assertRaisesRegex(FileError, "says that 91 features match and sent 90"),
         ):
             polygene.read(f"{self.url}#buoys")
+
+    def test_a_service_that_is_moved_is_followed(self):
+        """Relative links start at where the document was found (RFC 3986, 5.1.3)."""
+        pages = {
+            "/api/": {"links": [{"rel": "data", "href": "collections", "type": "application/json"}]},
+            "/api/collections": {"collections": [{"id": "x", "links": [
+                {"rel": "items", "href": "collections/x/items", "type": "application/geo+json"}]}]},
+            "/api/collections/x/items": {"type": "FeatureCollection", "features": [
+                {"type": "Feature", "geometry": None, "properties": {"n": 1}}]},
+        }  # fmt: skip
+        with serving(self.folder) as web:
+            for path, told in pages.items():
+                body = json.dumps(told).encode()
+                web.tricks[path] = lambda h, w, body=body: send(h, w, 200, body)
+            web.tricks["/api"] = lambda h, w: send(h, w, 301, Location="/api/")
+            self.assertEqual(polygene.read(f"{web.address}/api#x").table.to_pylist(), [{"n": 1}])
 
     def test_pages_in_a_circle_and_on_other_hosts_are_refused(self):
         whole = app._link

@@ -95,12 +95,14 @@ def join(
         raise click.UsageError("--count, --up-to and --links belong to --relation nearest")
     from polygene.batch import Companion
     from polygene.growing.calls import Call
-    from polygene.reading import read_other
+    from polygene.reading import near_inputs, read_other
 
     read: list[Other] = []
 
     def before(progress: Progress) -> list[str]:
         choice = dataclasses.replace(asked.other_choice(), takes_tables=bool(key))
+        if not (key or precision or relation in ("disjoint", "nearest")):
+            choice = near_inputs(choice, asked.inputs, [with_])
         read.append(read_other(with_, choice, progress, any_family=True))
         return read[0].notes
 

@@ -77,11 +77,18 @@ def run(
     from polygene.progress import SILENT
 
     read: list[Other] = []
+    addresses = [y for y in others if isinstance(y, str)]
+    # What moves borders, or gives parts away, may reach beyond what is near.
+    reaches = asked.snap or asked.give_slivers or asked.precision
+    keeps_near = name in ("clip", "intersect") and not reaches
+    keeps_other_near = name in ("clip", "erase", "intersect", "imprint") and not reaches
 
     def before(progress: Progress) -> list[str]:
-        from polygene.reading import read_other
+        from polygene.reading import near_inputs, read_other
 
         choice = asked.other_choice()
+        if keeps_other_near:
+            choice = near_inputs(choice, asked.inputs, addresses)
         read.extend(read_other(y, choice, progress) if isinstance(y, str) else y for y in others)
         return [note for y in read for note in y.notes]
 
@@ -95,14 +102,10 @@ def run(
 
         return place_of_all(read)
 
-    addresses = [y for y in others if isinstance(y, str)]
     call = None
     if len(addresses) == len(others):
         told = {k: v for k, v in asked.how(SILENT).items() if k != "progress"}
         call = Call(name, operation.__module__, operation.__name__, {**told, **more})
-    # What moves borders, or gives parts away, may reach beyond what is near.
-    reaches = asked.snap or asked.give_slivers or asked.precision
-    keeps_near = name in ("clip", "intersect") and not reaches
     work_on_each(
         name,
         asked,

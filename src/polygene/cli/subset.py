@@ -84,7 +84,7 @@ def subset(
         _compare_relations(asked, str(with_), options.names_of(differ), precision)
         return
     from polygene.growing.calls import Call
-    from polygene.reading import Rectangle, crs_of, read_other
+    from polygene.reading import Rectangle, crs_of, near_inputs, read_other
 
     rectangle = None
     if box is not None:
@@ -93,7 +93,10 @@ def subset(
 
     def before(progress: Progress) -> list[str]:
         if with_ is not None:
-            read.append(read_other(with_, asked.other_choice(), progress, any_family=True))
+            choice = asked.other_choice()
+            if relation not in (None, "disjoint") and not (of_all or precision):
+                choice = near_inputs(choice, asked.inputs, [with_])
+            read.append(read_other(with_, choice, progress, any_family=True))
         return [note for other in read for note in other.notes]
 
     told = {

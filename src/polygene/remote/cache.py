@@ -28,7 +28,7 @@ from polygene.written import remark
 
 _said: set[str] = set()
 MOST = 2_000_000_000  # bytes of all that is kept, if the settings say nothing
-SHAPE = 1
+SHAPE = 2
 
 
 @dataclass(frozen=True)
@@ -56,6 +56,7 @@ class About:
 
     url : as messages may show it; etag, modified : its validators, empty if there are none
     checksum : SHA-256 of the body; kind : its media type; crs : what a header says of its coordinates
+    place : where it was found, if the address led elsewhere; relative links in it start there
     """
 
     url: str
@@ -65,6 +66,7 @@ class About:
     checksum: str
     kind: str
     crs: str = ""
+    place: str = ""
 
     @property
     def validator(self) -> str:
@@ -159,6 +161,7 @@ def _kept(url: str, own: Path, name: str, answer: http.Answer, blocks: Iterator[
         "",
         answer.headers.get("content-type", "").partition(";")[0].strip().lower(),
         answer.headers.get("content-crs", "").strip("<> "),
+        answer.url if answer.url != url else "",
     )
     with new_in_place(own, about) as new:
         total, summed = 0, hashlib.sha256()

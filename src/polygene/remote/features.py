@@ -106,15 +106,15 @@ def service_at(url: str) -> Service:
     conformance = _link(links, _CONFORMANCE, "application/json")
     conforms: list[Any] = []
     if conformance is not None:
-        _check_host(conformance, url)
+        _check_host(conformance, place)
         stated, _ = _document(conformance)
         conforms = stated.get("conformsTo") or []
     found: list[Collection] = []
-    for document, at in _pages(data, url):
+    for document, at in _pages(data, place):
         told = [own for own in document.get("collections") or [] if isinstance(own, dict)]
         read = [_collection(own, at, _CRS in conforms) for own in told]
         found += [own for own in read if own is not None]
-    return Service(url, frozenset(map(str, conforms)), tuple(found))
+    return Service(place, frozenset(map(str, conforms)), tuple(found))
 
 
 def _collection(told: dict[str, Any], place: str, takes_crs: bool) -> Collection | None:
@@ -188,7 +188,7 @@ def _host(url: str) -> tuple[str | None, int | None]:
 def _document(url: str) -> tuple[dict[str, Any], str]:
     """Fetch a JSON object; return it and the address to which its links are."""
     kept = cache.fetched(url, headers=_JSON)
-    return parsed(kept, url), url
+    return parsed(kept, url), kept.about.place or url
 
 
 def parsed(kept: Kept, url: str) -> dict[str, Any]:
@@ -228,9 +228,10 @@ def _pages(first: str, service: str) -> Iterator[tuple[dict[str, Any], str]]:
         kept = cache.fetched(url, headers=_JSON)
         document = parsed(kept, url)
         document["polygene:kept"] = kept
-        yield document, url
+        place = kept.about.place or url
+        yield document, place
         following = _link(
-            _links(document, url), ("next",), "application/geo+json", "application/json"
+            _links(document, place), ("next",), "application/geo+json", "application/json"
         )
         if following is None:
             return
