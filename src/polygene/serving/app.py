@@ -131,7 +131,10 @@ class Service:
 
     def _document(self, parts: Sequence[str], request: Request) -> Answer:
         if not parts:
-            return self._page(request, documents.landing(self, request.base))
+            told = documents.landing(self, request.base)
+            if request.wants_html:  # people see at once what there is
+                told["collections"] = documents.collections(self, request.base)["collections"]
+            return self._page(request, told)
         only_f = {name for name in request.query if name != "f"}
         if parts == ["conformance"]:
             _refuse(only_f)
@@ -166,7 +169,8 @@ class Service:
 
     def _page(self, request: Request, told: dict[str, Any], title: str = "") -> Answer:
         if request.wants_html:
-            return Answer(200, documents.html(title or self.title, told), {"Content-Type": _HTML})
+            page = documents.html(title or self.title, told, request.base, request.path)
+            return Answer(200, page, {"Content-Type": _HTML})
         return Answer(200, orjson.dumps(told), {"Content-Type": _JSON})
 
     def _items(self, name: str, layer: Layer, request: Request) -> Answer:
@@ -188,7 +192,8 @@ class Service:
         text = orjson.dumps(head)[:-1] + b',"features":[\n' + b",\n".join(body) + b"\n]}\n"
         if request.wants_html:
             told = {**orjson.loads(text), "title": f"{layer.title or name}: features"}
-            return Answer(200, documents.html(name, told), {"Content-Type": _HTML})
+            shown = documents.html(name, told, request.base, request.path)
+            return Answer(200, shown, {"Content-Type": _HTML})
         return Answer(200, text, {"Content-Type": _GEOJSON, "Content-Crs": f"<{uri}>"})
 
     def _item(self, name: str, layer: Layer, text: str, request: Request) -> Answer:

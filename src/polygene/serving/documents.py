@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from html import escape
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 
 import pyarrow as pa
 
@@ -142,33 +143,40 @@ def openapi(service: Service, base: str) -> dict[str, Any]:
 
 _STYLE = """body { font: 16px/1.5 system-ui, sans-serif; margin: 2rem auto; max-width: 60rem;
 padding: 0 1rem; color: #1b2a33; background: #fbfaf7 } a { color: #0b5c6b }
-table { border-collapse: collapse; width: 100%; font-size: 14px } td, th { text-align: left;
-border-bottom: 1px solid #d9d5cb; padding: 4px 10px 4px 0; vertical-align: top }"""
+table { border-collapse: collapse; width: 100%; font-size: 14px; margin: 0 0 1.5rem }
+td, th { text-align: left; border-bottom: 1px solid #d9d5cb; padding: 4px 10px 4px 0;
+vertical-align: top } .number { text-align: right; font-variant-numeric: tabular-nums;
+padding-right: 24px } .way { font-size: 14px; margin: 0 }"""
 
 
-def html(title: str, told: dict[str, Any]) -> bytes:
-    """Return a document for people: its links, its collections or features as a table."""
+def html(title: str, told: dict[str, Any], base: str, path: str) -> bytes:
+    """Return a document for people: the way to it, its collections or features, its links."""
     told = dict(told)
     title = str(told.pop("title", title))
-    body = [f"<h1>{escape(title)}</h1>"]
+    body = [_way(base, path), f"<h1>{escape(title)}</h1>"]
     if told.get("description"):
         body.append(f"<p>{escape(str(told.pop('description')))}</p>")
     links = told.pop("links", [])
     if "collections" in told:
         rows = [
-            (_anchor(own["links"][0]["href"], own["title"]), escape(own.get("description", "")))
+            (
+                _anchor(own["links"][0]["href"], own["id"]),
+                escape(": ".join(filter(None, (own["title"], own.get("description"))))),
+                _anchor(own["links"][1]["href"] + "?f=html", "features"),
+            )
             for own in told.pop("collections")
         ]
-        body.append(_table(("collection", "what it is"), rows))
+        body.append(_table(("collection", "what it is", ""), rows))
     if "features" in told:
         found = told.pop("features")
         names = list(dict.fromkeys(name for own in found for name in own["properties"] or {}))
-        rows_of = [
-            [escape(str(own.get("id", "")))]
-            + [escape(str((own["properties"] or {}).get(name, ""))) for name in names]
-            for own in found
+        values = [[own.get("id"), *map((own["properties"] or {}).get, names)] for own in found]
+        is_number = [
+            all(isinstance(v, (int, float, type(None))) and not isinstance(v, bool) for v in column)
+            for column in zip(*values, strict=True)
         ]
-        body.append(_table(("id", *names), rows_of))
+        rows_of = [[escape(_plainly(v)) for v in row] for row in values]
+        body.append(_table(("id", *names), rows_of, is_number))
     facts = [(escape(name), escape(_plainly(value))) for name, value in told.items()]
     body.append(_table(("", ""), facts) if facts else "")
     listed = [
@@ -182,7 +190,20 @@ def html(title: str, told: dict[str, Any]) -> bytes:
     return text.encode()
 
 
+def _way(base: str, path: str) -> str:
+    """Return links to all that a document is part of."""
+    parts = [part for part in path.split("/") if part]
+    places = [f"{base}/", *(f"{base}/{'/'.join(parts[:k])}" for k in range(1, len(parts)))]
+    names = ["first page", *map(unquote, parts[:-1])]
+    links = [_anchor(f"{at}?f=html", name) for at, name in zip(places, names, strict=False)]
+    return f'<p class="way">{" / ".join(links)}</p>' if parts else ""
+
+
 def _plainly(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
     if isinstance(value, list):
         return ", ".join(map(_plainly, value))
     if isinstance(value, dict):
@@ -194,7 +215,12 @@ def _anchor(href: str, text: str) -> str:
     return f'<a href="{escape(href, quote=True)}">{escape(text)}</a>'
 
 
-def _table(head: Any, rows: Any) -> str:
-    top = "".join(f"<th>{escape(name)}</th>" for name in head) if any(head) else ""
-    lines = "".join(f"<tr>{''.join(f'<td>{cell}</td>' for cell in row)}</tr>" for row in rows)
-    return f"<table><tr>{top}</tr>{lines}</table>"
+def _table(head: Any, rows: Any, is_number: Sequence[bool] = ()) -> str:
+    marks = [' class="number"' if own else "" for own in is_number] or [""] * len(head)
+    top = "".join(f"<th{mark}>{escape(name)}</th>" for mark, name in zip(marks, head, strict=False))
+    cells = [
+        "".join(f"<td{mark}>{cell}</td>" for mark, cell in zip(marks, row, strict=False))
+        for row in rows
+    ]
+    lines = "".join(f"<tr>{row}</tr>" for row in cells)
+    return f"<table>{f'<tr>{top}</tr>' if any(head) else ''}{lines}</table>"
