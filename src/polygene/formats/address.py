@@ -28,7 +28,7 @@ from polygene.formats.joining import joined
 from polygene.formats.registry import ENDINGS, readable_format
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family
-from polygene.layer import SLACK, Layer
+from polygene.layer import SLACK, Layer, LayerInfo
 
 _WILD = "*?["
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+://")
@@ -120,6 +120,14 @@ def crs_over_the_web(ref: LayerRef) -> pyproj.CRS | None:
     if not origins.is_partial(ref.path):
         return None
     return next((info.crs for info in readable_format(ref.path).list_layers(ref.path)), None)
+
+
+def info_of(ref: LayerRef) -> LayerInfo | None:
+    """Describe the layer that an address stands for; None if its file does not tell of it."""
+    source = readable_format(ref.path)
+    describe = getattr(source, "describe", None)  # where others would cost something
+    infos = source.list_layers(ref.path) if describe is None else describe(ref.path, ref.name)
+    return next((info for info in infos if info.name == ref.name), next(iter(infos), None))
 
 
 def is_one_layer(place: Path) -> bool:

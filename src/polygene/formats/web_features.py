@@ -64,6 +64,12 @@ def list_layers(path: Path) -> list[LayerInfo]:
     return [_info(own, len(found) <= _MOST_ASKED) for own in found]
 
 
+def describe(path: Path, name: str) -> list[LayerInfo]:
+    """Describe one collection."""
+    found = features.described(path).collections
+    return [_info(own, True) for own in found if own.id == name]
+
+
 def _info(own: Collection, is_asked: bool) -> LayerInfo:
     kind, n_rows, fields = "unknown", 0, list[tuple[str, str]]()
     if is_asked:
@@ -93,7 +99,8 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     own = next((one for one in service.collections if one.id == name), None)
     if own is None:
         raise UnknownLayerError(name, service.url, layer_names(path))
-    text = _filter(service, own, wanted)
+    schema = features.schema_of(own)
+    text = _filter(service, schema, wanted)
     try:
         items = features.items_of(service, own, wanted.box, text)
     except RefusedError:
@@ -103,7 +110,6 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     place = Path(f"{name}{ENDING}")
     reading = from_features(items.features, items.of.crs, place)
     notes = list(reading.notes)
-    schema = features.schema_of(own)
     if wanted.where is not None and text is None and service.takes_filter:
         notes.append(f"{name}: the service cannot take the filter, so that all is fetched")
     layers = [
@@ -164,14 +170,14 @@ def _with_lineage(layer: Layer, service: Service, items: Items) -> Layer:
     return replace(layer, lineage=source(made))
 
 
-def _filter(service: Service, own: Collection, wanted: Wanted) -> str | None:
+def _filter(service: Service, schema: Mapping[str, Any], wanted: Wanted) -> str | None:
     """Return the filter as the service takes it; None if it is to be done here."""
     if wanted.where is None or not service.takes_filter:
         return None
     tree = wanted.where.tree
     if any(node.data not in _BASIC for node in tree.iter_subtrees()):
         return None
-    return wanted.where.text if set(wanted.where.fields) <= set(features.schema_of(own)) else None
+    return wanted.where.text if set(wanted.where.fields) <= set(schema) else None
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:

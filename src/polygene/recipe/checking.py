@@ -22,7 +22,6 @@ from polygene.errors import (
 )
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
-from polygene.formats.registry import readable_format
 from polygene.layer import NO_GEOMETRY
 from polygene.recipe.reading import Recipe, RecipeStep
 from polygene.table.expression import Expression
@@ -84,8 +83,7 @@ def _of_input(recipe: Recipe, name: str, text: str) -> Known:
     refs = address.resolve(text)
     if len(refs) != 1:
         return Known(None, None)
-    infos = {info.name: info for info in readable_format(refs[0].path).list_layers(refs[0].path)}
-    info = infos.get(refs[0].name) or next(iter(infos.values()), None)
+    info = address.info_of(refs[0])
     if info is None or info.problem or info.geometry == NO_GEOMETRY:
         return Known(None, None)
     words = info.geometry.split(" ")[0].removeprefix("multi")

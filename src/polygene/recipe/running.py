@@ -193,8 +193,8 @@ def _grounds_of(
 
 
 def _is_table(ref: LayerRef) -> bool:
-    infos = readable_format(ref.path).list_layers(ref.path)
-    return any(info.name == ref.name and info.geometry == NO_GEOMETRY for info in infos)
+    info = address.info_of(ref)
+    return info is not None and info.geometry == NO_GEOMETRY
 
 
 def _ending(recipe: Recipe, step: RecipeStep) -> str:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from polygene.errors import FileError
 from polygene.formats.base import Written
-from polygene.formats.gml.reading import layer_names, list_layers, read
+from polygene.formats.gml.reading import describe, layer_names, list_layers, read
 from polygene.formats.markup.parsing import is_xml as is_like
 from polygene.layer import Layer
 
@@ -36,6 +36,7 @@ __all__ = [
     "KEEPS_LINEAGE",
     "NAME",
     "READS_PART",
+    "describe",
     "is_like",
     "layer_names",
     "list_layers",

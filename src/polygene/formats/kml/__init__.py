@@ -1,6 +1,6 @@
 """KML 2.3 (OGC 12-007r2), and older versions of it: longitude and latitude, a folder for each layer."""
 
-from polygene.formats.kml.reading import layer_names, list_layers, read
+from polygene.formats.kml.reading import describe, layer_names, list_layers, read
 from polygene.formats.kml.writing import write
 from polygene.formats.markup.parsing import is_xml as is_like
 
@@ -18,6 +18,7 @@ __all__ = [
     "KEEPS_LINEAGE",
     "NAME",
     "READS_PART",
+    "describe",
     "is_like",
     "layer_names",
     "list_layers",

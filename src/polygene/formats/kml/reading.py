@@ -76,7 +76,12 @@ def layer_names(path: Path) -> list[str]:
 
 def list_layers(path: Path) -> list[LayerInfo]:
     """Describe the layers; the file is read for it."""
-    return [info_of(layer) for name in layer_names(path) for layer in read(path, name).layers]
+    return [info for name in layer_names(path) for info in describe(path, name)]
+
+
+def describe(path: Path, name: str) -> list[LayerInfo]:
+    """Describe one layer; of several dimensions each."""
+    return [info_of(layer) for layer in read(path, name).layers]
 
 
 @collecting_no_garbage()
