@@ -34,7 +34,7 @@ GPX = """<?xml version="1.0"?>
 <wpt lat=" 69.11" lon="+14.21"><name>Skerry &amp; stone</name><link href="http://x.example/s"><text>s</text></link></wpt>
 <rte><name>Ferry</name><number>3</number><rtept lat="69.1" lon="14.1"/><rtept lat="69.2" lon="14.3"/></rte>
 <trk><name>Morning</name><extensions><x:mood>good</x:mood></extensions><trkseg>
-<trkpt lat="69.1" lon="14.1"><ele>1</ele><time>2026-05-01T08:00:00+02:00</time><extensions><x:e><x:hr>101</x:hr></x:e></extensions></trkpt>
+<trkpt lat="69.1" lon="14.1"><ele>1</ele><time>2026-05-01T08:00:00+02:00</time><extensions><x:e><x:hr>101</x:hr><x:speed>2.5</x:speed><x:time>9</x:time></x:e></extensions></trkpt>
 <trkpt lat="69.11" lon="14.11"><time>2026-05-01T08:00:10.500Z</time></trkpt><extensions><x:hr>999</x:hr></extensions></trkseg>
 <trkseg><trkpt lat="69.2" lon="14.1"><ele>3</ele></trkpt><trkpt lat="69.21" lon="14.11"/></trkseg></trk>
 <trk><trkseg><trkpt lat="69.3" lon="14.3"/><trkpt lat="69.31" lon="14.3"/></trkseg><trkseg/></trk><trk/></gpx>"""
@@ -109,6 +109,8 @@ class Gpx(Documents):
         self.assertEqual(fixes.table.column("track").to_pylist(), [1, 1, 1, 1, 2, 2])
         self.assertEqual(fixes.table.column("segment").to_pylist(), [1, 1, 2, 2, 1, 1])
         self.assertEqual(fixes.table.column("hr").to_pylist(), [101, *[None] * 5])
+        self.assertEqual(fixes.table.column("speed").to_pylist(), [2.5, *[None] * 5])
+        self.assertEqual(fixes.table.column("time_2").to_pylist(), [9, *[None] * 5])
         np.testing.assert_array_equal(fixes.geometry.xy, tracks.geometry.xy)
 
     def test_routes_and_which_layer_is_the_only_one(self):
@@ -162,6 +164,22 @@ class Kml(Documents):
         self.assertEqual(np.diff(layer.geometry.vertex_offsets_of_rows).tolist(), [2, 4])
         self.assertEqual(layer.geometry.z[:2].tolist(), [5, 6])
         self.assertEqual(str(layer.table.column("end")[0]), "2026-05-01 09:00:00+00:00")
+
+    def test_data_given_in_several_ways_are_one_field(self):
+        data = (
+            "<Data name='m'><value>7</value></Data><Data name='name'><value>z</value></Data>",
+            "<SchemaData><SimpleData name='m'>4</SimpleData></SchemaData><x:m xmlns:x='u:x'>5</x:m>",
+            "<x:m xmlns:x='u:x'>6</x:m><x:name xmlns:x='u:x'>w</x:name>",
+        )
+        rows = "".join(
+            f"<Placemark><name>a</name><ExtendedData>{own}</ExtendedData></Placemark>"
+            for own in data
+        )
+        self.put("d.kml", f"<kml>{rows}</kml>")
+        table = self.read("d.kml").table
+        self.assertEqual(
+            table.to_pydict(), {"name": ["a"] * 3, "m": [7, 4, 6], "name_2": ["z", None, "w"]}
+        )
 
     def test_other_encodings_and_packed(self):
         plain = self.read("a.kml#areas")

@@ -25,7 +25,7 @@ from polygene.formats.markup import parsing, texts
 from polygene.formats.markup.parsing import Stream
 from polygene.formats.markup.positions import PositionError, numbers
 from polygene.geometry import Family, GeometryColumn
-from polygene.layer import Layer, LayerInfo
+from polygene.layer import Layer, LayerInfo, distinct_name
 
 NAME = "GPX"
 ENDINGS = (".gpx",)
@@ -70,11 +70,8 @@ _KINDS: dict[str, pa.DataType] = {
     "course": pa.float64(),
 }
 _HEIGHT, _EXTENSIONS = "ele", "extensions"
-# What else the schema has, so that no field is called so.
-_OF_SCHEMA = (
-    _HEIGHT, _EXTENSIONS, "trkseg", "text", "metadata", "author", "email", "copyright", "year",
-    "license", "keywords", "bounds",
-)  # fmt: skip
+_OUTER = ("gpx", "metadata", "trkseg")
+_NO_FIELDS = (_HEIGHT, _EXTENSIONS, *_OUTER, *_LAYERS.values())
 is_like = parsing.is_xml
 
 
@@ -127,18 +124,37 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     raise FileError(f"{path}: a GPX is only read here; write {INSTEAD}")
 
 
+class _Elements(Stream):
+    """All of a document that fields may come from.
+
+    is_extended : (n,) what is in extensions, at whatever depth
+    """
+
+    def __init__(self, root: Any) -> None:
+        found: list[Any] = []
+        if next(root.iter(f"{{*}}{_EXTENSIONS}"), None) is not None:
+            found = root.xpath(f"//*[local-name()='{_EXTENSIONS}']//*[not(*)]")
+        extended = map(parsing.local, map(parsing.get_tag, found))
+        super().__init__(
+            root, [*_LAYERS.values(), *_OUTER, _HEIGHT, _EXTENSIONS, *_KINDS, *extended]
+        )
+        inside = set(found)
+        self.is_extended = np.fromiter(
+            map(inside.__contains__, self.elements), bool, len(self.elements)
+        )
+
+
 class _Places(NamedTuple):
     """The points of one kind in a document: which elements they are, and where."""
 
-    stream: Stream
+    stream: _Elements
     at: I64Array  # elements of the stream that are such points
     xy: F64Array
     z: F64Array | None
 
 
 def _places(root: Any, tag: str, path: Path, name: str, notes: list[str]) -> _Places:
-    others = [_PATHS_OF[tag], "trkseg"] if tag in _PATHS_OF else []
-    stream = Stream(root, [tag, *others, _HEIGHT, _EXTENSIONS, *_KINDS, *_extended(root)])
+    stream = _Elements(root)
     at = np.flatnonzero(stream.are(tag))
     elements = stream.at(at)
     axes = []
@@ -162,17 +178,18 @@ class _Owned(NamedTuple):
     texts: list[str | None]
 
 
-def _owned(stream: Stream, child: str, tag: str, inside: bool = False) -> _Owned:
+def _owned(stream: _Elements, child: str, tag: str, inside: bool = False) -> _Owned:
     """Return texts of elements of a name that are in those of a tag, each with the number of that.
 
     ``inside`` takes those at any depth of what extends the schema.
     """
-    at = np.flatnonzero(stream.are(child))
+    at = np.flatnonzero(stream.are(child) & (stream.is_extended == inside))
     if inside:
         outer = np.flatnonzero(stream.are(_EXTENSIONS))
-        is_own = stream.parents_of(outer) == stream.code_of(tag)
-        own = stream.number_of(_EXTENSIONS)[at]
-        at = at[(own >= 0) & is_own[np.maximum(own, 0)]]
+        holders = stream.parents_of(outer)
+        outer, holders = outer[holders >= 0], holders[holders >= 0]  # not those within others
+        last = np.searchsorted(outer, at, "right") - 1
+        at = at[(last >= 0) & (holders[np.maximum(last, 0)] == stream.code_of(tag))]
     else:
         at = at[stream.parents_of(at) == stream.code_of(tag)]
     found = stream.texts_of(at)
@@ -181,34 +198,24 @@ def _owned(stream: Stream, child: str, tag: str, inside: bool = False) -> _Owned
     return _Owned(stream.number_of(tag)[at], found)
 
 
-def _extended(root: Any) -> list[str]:
-    """Return the names of elements that have values in extensions, at whatever depth."""
-    if next(root.iter(f"{{*}}{_EXTENSIONS}"), None) is None:
-        return []
-    found = root.xpath(f"//*[local-name()='{_EXTENSIONS}']//*[not(*)]")
-    own = [*_KINDS, *_OF_SCHEMA, *_LAYERS.values()]
-    return [
-        n for n in dict.fromkeys(map(parsing.local, map(parsing.get_tag, found))) if n not in own
-    ]
-
-
 def _fields(
-    stream: Stream, tag: str, n_rows: int, name: str, notes: list[str]
+    stream: _Elements, tag: str, n_rows: int, name: str, notes: list[str]
 ) -> dict[str, pa.Array]:
-    columns = {}
-    for child in stream.names:
-        if child in (*_OF_SCHEMA, *_LAYERS.values()):
+    columns: dict[str, pa.Array] = {}
+    for child, inside in ((child, inside) for inside in (False, True) for child in stream.names):
+        if (child in _NO_FIELDS) or (child not in _KINDS and not inside):
             continue
-        is_known = child in _KINDS
-        rows, found = _owned(stream, child, tag, inside=not is_known)
+        rows, found = _owned(stream, child, tag, inside)
         if not len(rows):
             continue
-        column = texts.column_of(rows, found, n_rows)
-        if is_known:
-            columns[child], said = texts.typed(column, _KINDS[child])
-            notes += [f"{name}: field {child} {said}"] if said else []
+        column, said = texts.column_of(rows, found, n_rows), ""
+        if inside:
+            column = texts.guessed(column)
         else:
-            columns[child] = texts.guessed(column)
+            column, said = texts.typed(column, _KINDS[child])
+        own = distinct_name(child, columns)
+        columns[own] = column
+        notes += [f"{name}: field {own} {said}"] if said else []
     return columns
 
 
@@ -230,7 +237,7 @@ def _table(columns: dict[str, pa.Array], n_rows: int) -> pa.Table:
     return pa.table(columns) if columns else pa.table({"row": pa.array(np.arange(1, n_rows + 1))})
 
 
-def _segment_in_track(stream: Stream) -> I64Array:
+def _segment_in_track(stream: _Elements) -> I64Array:
     """Return (n,) the number of the segment within its track."""
     segment, track = stream.number_of("trkseg"), stream.number_of("trk")
     before = np.zeros(int(track.max(initial=-1)) + 2, np.int64)
@@ -268,7 +275,7 @@ def _paths(
     return geometry, _table(columns, n_rows)
 
 
-def _spans(stream: Stream, point: str, row: I64Array, n_rows: int) -> dict[str, pa.Array]:
+def _spans(stream: _Elements, point: str, row: I64Array, n_rows: int) -> dict[str, pa.Array]:
     """Return when the first and the last point of each path were recorded, if that is known."""
     rows, found = _owned(stream, "time", point)
     if not len(rows):

@@ -14,6 +14,7 @@ from polygene.arrays import I64Array
 from polygene.formats import once
 from polygene.formats.markup import texts
 from polygene.formats.markup.parsing import Stream, get_tag, local
+from polygene.layer import distinct_name
 from polygene.notes import Warned, counted
 
 NAME, DESCRIPTION = "name", "description"
@@ -30,7 +31,7 @@ _TYPES: dict[str, pa.DataType] = {
     "double": pa.float64(),
     "bool": pa.bool_(),
 }
-get_name = methodcaller("get", "name", "")
+get_name = methodcaller("get", "name", "value")
 
 
 class _Field(NamedTuple):
@@ -64,7 +65,7 @@ def table_of(root: Any, rows: I64Array, n_all: int, name: str, notes: list[str])
     columns: dict[str, pa.Array] = {}
     for own in found.fields:
         at = np.flatnonzero(place[own.rows] >= 0)
-        if not len(at) or own.name in columns:
+        if not len(at):
             continue
         given = own.texts if len(at) == len(own.texts) else [own.texts[k] for k in at.tolist()]
         column = texts.column_of(place[own.rows[at]], given, len(rows))
@@ -124,12 +125,32 @@ def _found_in(root: Any) -> _Found:
     for own in strange:
         at = np.flatnonzero(stream.are(own))
         at = at[stream.parents_of(at) == stream.code_of("ExtendedData")]
-        if len(at) and own not in _PLAIN:
+        if len(at):
             fields.append(_Field(own, "data", row[at], _plain(stream.texts_of(at))))
-    fields = [own for own in fields if len(own.rows)]
+    fields = _merged(own for own in fields if len(own.rows))
     used = np.flatnonzero(stream.are("SchemaData"))
     schemas = list(map(methodcaller("get", "schemaUrl", ""), stream.at(used)))
     return _Found(fields, row[used], schemas, int(stream.are("SimpleArrayData").sum()))
+
+
+def _merged(fields: Iterable[_Field]) -> list[_Field]:
+    """Return fields each once: what is given in several ways is one, unless the ways are of two kinds.
+
+    Data that are called as an element of all placemarks are a field of another name.
+    """
+    found: dict[str, _Field] = {}
+    for own in fields:
+        before = found.get(own.name)
+        name = own.name
+        if before is not None and before.kind != own.kind:
+            others = {n for n, field in found.items() if field.kind != own.kind}
+            name = distinct_name(own.name, others)
+            before = found.get(name)
+        if before is not None:
+            rows = np.concatenate([before.rows, own.rows])
+            own = own._replace(rows=rows, texts=[*before.texts, *own.texts])
+        found[name] = own._replace(name=name)
+    return list(found.values())
 
 
 def _plain(given: list[str | None]) -> list[str | None]:
