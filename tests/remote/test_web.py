@@ -5,10 +5,14 @@ from __future__ import annotations
 import contextlib
 import os
 import shutil
+import ssl
+import subprocess
 import tempfile
+import threading
 import time
 import unittest
 from collections.abc import Iterator
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from unittest import mock
 
@@ -247,6 +251,26 @@ class OverTheWeb(unittest.TestCase):
             with mock.patch.dict(os.environ, told):
                 polygene.read(self.url("cells.geojson"))
         self.assertEqual(got, [None, None, "Bearer hidden"])
+
+    @unittest.skipUnless(shutil.which("openssl"), "no openssl to make a certificate with")
+    def test_a_certificate_that_does_not_hold(self):
+        key, made = self.folder / "key.pem", self.folder / "cert.pem"
+        subprocess.run(
+            ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj",
+             "/CN=localhost", "-addext", "subjectAltName=DNS:localhost", "-keyout", key, "-out", made],
+            check=True, capture_output=True,
+        )  # fmt: skip
+        server = ThreadingHTTPServer(("127.0.0.1", 0), SimpleHTTPRequestHandler)
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(made, key)
+        server.socket = context.wrap_socket(server.socket, server_side=True)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        http.close()
+        with self.assertRaisesRegex(FileError, "its certificate does not hold.*SSL_CERT_FILE"):
+            polygene.read(f"https://localhost:{server.server_port}/x.geojson")
+        http.close()
 
     def test_the_settings_name_variables_for_hosts(self):
         got = []

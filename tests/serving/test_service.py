@@ -18,7 +18,7 @@ from unittest import mock
 import numpy as np
 
 import polygene
-from polygene.crs import CRS84, of_uri
+from polygene.crs import CRS84, of_uri, to_uri
 from polygene.errors import FileError
 from polygene.formats import address
 from polygene.formats.wanted import Wanted
@@ -293,6 +293,49 @@ class OurClient(Served):
                 web.tricks[path] = lambda h, w, body=body: send(h, w, 200, body)
             web.tricks["/api"] = lambda h, w: send(h, w, 301, Location="/api/")
             self.assertEqual(polygene.read(f"{web.address}/api#x").table.to_pylist(), [{"n": 1}])
+
+    def test_a_page_that_is_none_and_a_crs_that_is_none(self):
+        """In whichever page: a sentence with the address, and nothing kept of it."""
+        uri = "http://www.opengis.net/spec/ogcapi-features-2/1.0/conf/crs"
+        one = {
+            "type": "Feature",
+            "geometry": {"type": "Point", "coordinates": [1, 2]},
+            "properties": {},
+        }
+        with serving(self.folder) as web:
+
+            def answer(path, told):
+                body = told if isinstance(told, bytes) else json.dumps(told).encode()
+                web.tricks[path] = lambda h, w: send(h, w, 200, body)
+
+            links = [{"rel": "data", "href": "/c"}, {"rel": "conformance", "href": "/k"}]
+            answer("/api", {"links": links})
+            answer("/k", {"conformsTo": [uri]})
+            items = [{"rel": "items", "href": "/p0", "type": "application/geo+json"}]
+            answer("/c", {"collections": [{"id": "x", "links": items}]})
+            for k in range(7):
+                following = [{"rel": "next", "href": f"/p{k + 1}", "type": "application/geo+json"}]
+                answer(
+                    f"/p{k}", {"type": "FeatureCollection", "features": [one], "links": following}
+                )
+            for body, said in (
+                (b'{"type": "FeatureCollection", "features": [', "no valid JSON"),
+                (b"<html>Sorry</html>", "HTML, a page for people"),
+                (b'{"type": "FeatureCollection"}', "page 8, is no GeoJSON feature collection"),
+            ):
+                answer("/p7", body)
+                with (
+                    self.subTest(said),
+                    self.assertRaisesRegex(FileError, f"{web.address}/p7.*{said}"),
+                ):
+                    polygene.read(f"{web.address}/api#x")
+            own = {"id": "x", "links": items, "crs": ["urn:nothing"], "storageCrs": "urn:nothing"}
+            answer("/c", {"collections": [own]})
+            answer("/p7", {"type": "FeatureCollection", "features": [one]})
+            layer = polygene.read(f"{web.address}/api#x")  # in that which needs no statement
+            self.assertEqual((layer.n_rows, to_uri(layer.crs)), (8, CRS84))
+            ((info,),) = polygene.layers(f"{web.address}/api").values()
+            self.assertEqual(to_uri(info.crs), CRS84)
 
     def test_pages_in_a_circle_and_on_other_hosts_are_refused(self):
         whole = app._link

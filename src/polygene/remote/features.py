@@ -16,7 +16,7 @@ import orjson
 import pyproj
 
 from polygene import crs as crs_module
-from polygene.errors import FileError
+from polygene.errors import DataError, FileError
 from polygene.geometry import Extent
 from polygene.remote import cache, http
 from polygene.remote.cache import Kept
@@ -128,7 +128,7 @@ def _collection(told: dict[str, Any], place: str, takes_crs: bool) -> Collection
         offered = [str(uri) for uri in told.get("crs") or []]
         stored = str(told.get("storageCrs") or "")
         stored = stored if stored in offered or "#/crs" in offered else ""
-        stored = "" if stored == crs_module.CRS84 else stored
+        stored = "" if stored == crs_module.CRS84 or not _is_known(stored) else stored
     licence = next((own for own in links if own.get("rel") == "license"), {})
     return Collection(
         str(told.get("id")),
@@ -141,6 +141,15 @@ def _collection(told: dict[str, Any], place: str, takes_crs: bool) -> Collection
         str(told.get("attribution") or ""),
         _link(links, ("http://www.opengis.net/def/rel/ogc/1.0/queryables", "queryables"), "") or "",
     )
+
+
+def _is_known(uri: str) -> bool:
+    """Whether a URI names a CRS; longitude and latitude are asked for instead of one that does not."""
+    try:
+        crs_module.of_uri(uri)
+    except DataError:
+        return False
+    return True
 
 
 def _extent(told: Mapping[str, Any]) -> Extent | None:
