@@ -33,7 +33,7 @@ def check(files: tuple[str, ...], strict: bool, as_json: bool) -> None:
     Example:
       polygene check tolva.gpkg
     """
-    from polygene.cli.words import looked
+    from polygene.cli.words import listing
     from polygene.cli.words.blocks import Words
     from polygene.files import check as check_files
     from polygene.formats.address import files_of
@@ -57,7 +57,7 @@ def check(files: tuple[str, ...], strict: bool, as_json: bool) -> None:
                 raise
             failed.append(outcome.Failure(str(path), str(err)))
     say = Words()
-    looked.checked(found, say)
+    listing.checked(found, say)
     outcome.tell(outcome.Outcome("check", found, say, failed=failed, is_looked_at=True), as_json)
     matters = any(one.weight != "form" for file in found for one in file["findings"])
     if failed or (strict and matters):

@@ -25,7 +25,7 @@ def find(words: tuple[str, ...], as_json: bool) -> None:
     """
     from polygene.cli.facts import Found
     from polygene.cli.filling import filled, layers_here
-    from polygene.cli.words import looked
+    from polygene.cli.words import listing
     from polygene.cli.words.blocks import Words
     from polygene.finding import find as find_entries
 
@@ -40,7 +40,7 @@ def find(words: tuple[str, ...], as_json: bool) -> None:
         for entry in find_entries(asked)
     ]
     say = Words()
-    looked.answered(asked, answers, say)
+    listing.answered(asked, answers, say)
     outcome.tell(outcome.Outcome("find", answers, say, is_looked_at=True), as_json)
     if not answers:
         sys.exit(1)

@@ -28,7 +28,7 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
     Example:
       polygene layers tolva.gpkg
     """
-    from polygene.cli.words import looked
+    from polygene.cli.words import listing
     from polygene.cli.words.blocks import Words
     from polygene.formats import packed
     from polygene.formats.address import files_of, members
@@ -49,7 +49,7 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
                 raise
             failed.append(outcome.Failure(str(path), str(err)))
     say = Words()
-    looked.listed(found, say)
+    listing.listed(found, say)
     outcome.tell(outcome.Outcome("layers", found, say, failed=failed, is_looked_at=True), as_json)
     if failed:
         sys.exit(1)

@@ -57,7 +57,7 @@ def peek(
     Example:
       polygene peek tolva.gpkg#sectors --sort -depth_max --rows 3
     """
-    from polygene.cli.words import looked
+    from polygene.cli.words import peeked
     from polygene.cli.words.blocks import Words
     from polygene.formats import address as addresses
     from polygene.formats.packed import outermost
@@ -78,7 +78,7 @@ def peek(
             where=where,
         )
         facts.append(_facts(found, outermost(ref.path), sort))
-        looked.peeked(facts[-1], say)
+        peeked.peeked(facts[-1], say)
     say.note(*reading.notes)
     outcome.tell(outcome.Outcome("peek", facts, say, is_looked_at=True), as_json)
 

@@ -18,7 +18,6 @@ from polygene.errors import FileError, PolygeneError
 from polygene.formats.arrow_types import plain
 from polygene.formats.base import Reading
 from polygene.formats.columns import distinct_columns, from_wkb, layers_of, table_of
-from polygene.formats.csv_tables import from_wkt
 from polygene.formats.geoarrow import from_lists
 from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
@@ -67,6 +66,8 @@ def layers_from(table: pa.Table, path: Path) -> Reading:
     if found.encoding == "wkb":
         geometries = from_wkb(column, path)
     elif found.encoding == "wkt":
+        from polygene.formats.csv_tables import from_wkt
+
         geometries = from_wkt(column.to_pylist(), path)
     else:
         geometry = from_lists(column, found.encoding, path)

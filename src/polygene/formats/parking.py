@@ -10,7 +10,6 @@ from dataclasses import replace
 from pathlib import Path
 
 from polygene.errors import FileError, PolygeneError
-from polygene.formats import geoparquet
 from polygene.formats.destination import Target
 from polygene.formats.file_names import file_name
 from polygene.layer import Layer, distinct_name
@@ -44,6 +43,8 @@ def park(results: Sequence[tuple[Target, Layer]]) -> str:
 
 
 def _park(target: Target, layer: Layer) -> Path:
+    from polygene.formats import geoparquet  # which takes a while, and is rarely needed
+
     said = None
     for folder in (target.path.parent, Path(tempfile.gettempdir())):
         with contextlib.suppress(OSError):

@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from polygene.formats import geoparquet
-from polygene.formats.parquet_parts.index import Index
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.provenance import Lineage
+
+if TYPE_CHECKING:
+    from polygene.formats.parquet_parts.index import Index
 
 GROUPS = 8  # groups of rows of a part that are a piece: some 16 MB
 
@@ -53,6 +55,8 @@ class Pieces:
         whole = replace(like, geometry=like.geometry.of_kind(*kind), ids=None, rows=None)
 
         def each() -> Iterator[Layer]:
+            from polygene.formats import geoparquet  # not for those that write what is in memory
+
             n_rows = 0
             for part in index.parts:
                 for first in range(0, len(part.rows), GROUPS):

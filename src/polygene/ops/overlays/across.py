@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Unpack
+from typing import TYPE_CHECKING, Unpack
 
 from polygene.crs import is_same
 from polygene.errors import UsageError
@@ -16,7 +16,17 @@ from polygene.ops.overlays.scene import check_other
 from polygene.ops.places.bridge import Brought, brought
 from polygene.ops.summary import OverlayResult
 from polygene.plane.rules import Rule
-from polygene.table.keys import Key
+
+if TYPE_CHECKING:
+    from polygene.table.keys import Key
+
+
+def _keys(match: Names) -> list[Key]:
+    if not match:
+        return []
+    from polygene.table.keys import Key  # with all that expressions need
+
+    return [Key.parse(text) for text in names(match)]
 
 
 def lay_across(
@@ -40,7 +50,7 @@ def lay_across(
         If a match is asked for together with what looks at all features: ``whole`` or ``snap``.
     """
     told = resolved(how, layer)
-    keys = [Key.parse(text) for text in names(match)]
+    keys = _keys(match)
     if keys and (whole or told.snap is not None):
         raise UsageError("`match` does not go with `whole` or `snap`, which look at all features")
     found = brought_for(layer, others, rule, told, all_of_it=rule.keeps_other)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -36,8 +36,10 @@ from polygene.plane.cutting import cut
 from polygene.plane.overlay import overlay
 from polygene.plane.rules import Rule
 from polygene.progress import Progress
-from polygene.table.keys import Key
 from polygene.units import map_unit_of
+
+if TYPE_CHECKING:
+    from polygene.table.keys import Key
 
 
 def lay(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -12,7 +12,9 @@ from polygene.layer import Layer
 from polygene.notes import Warned, counted
 from polygene.ops.overlays.scene import Scene
 from polygene.plane.members import Alike
-from polygene.table.keys import Key, coded
+
+if TYPE_CHECKING:
+    from polygene.table.keys import Key
 
 
 class LayerKeys(NamedTuple):
@@ -58,5 +60,7 @@ def keys_of(layer: Layer, others: Sequence[Layer], match: Sequence[Key]) -> Laye
     """
     if not match:
         return None
+    from polygene.table.keys import coded  # with all that expressions need
+
     found = [coded(layer, other, match) for other in others]
     return LayerKeys(np.stack([c.mine for c in found], axis=1), [c.theirs for c in found])
