@@ -21,7 +21,7 @@ OF_FILES = {
     "invalid", "box_crs", "as_json",
     "quiet", "raw", "no_proof", "if_changed", "piped", "stop_at_first", "dry_run", "keep_dump",
     "credit", "licence", "details", "strict", "memory", "workers", "cluster", "tasks", "resume",
-    "fresh",
+    "fresh", "verbose",
 }  # fmt: skip
 # What another function does, or what has another name in Python where the option's is taken.
 ELSEWHERE = {

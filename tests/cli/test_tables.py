@@ -115,6 +115,37 @@ class Tables(WithSample):
             self.assertRegex(done.words, wanted)
             self.assertNotIn("feature", done.words)
 
+    def test_verbose_tells_of_each_stage(self):
+        """Before an error too; the rows add up, and standard output has the facts alone."""
+        line = (
+            "clip",
+            "tolva.gpkg#sectors",
+            "--with",
+            "tolva.gpkg#park",
+            "-o",
+            "v.gpkg",
+            "--verbose",
+        )
+        done = self.run_polygene(*line, "--json")
+        self.assertEqual(done.code, 0, done.err)
+        json.loads(done.out)
+        rows = [re.split(r"\s{2,}", line.strip()) for line in done.err.splitlines()]
+        at = rows.index(["stage", "seconds", "processor", "MB at most"])
+        stages = {row[0]: [float(v.replace(",", "")) for v in row[1:]] for row in rows[at + 1 :]}
+        self.assertLessEqual(
+            {"starting", "reading tolva.gpkg#sectors", "writing v.gpkg", "all"}, set(stages)
+        )
+        *parts, total = stages.values()
+        for k in (0, 1):
+            self.assertAlmostEqual(
+                sum(part[k] for part in parts), total[k], delta=0.01 * len(parts)
+            )
+        self.assertEqual(max(part[2] for part in parts), total[2])
+        self.assertGreater(total[2], 20)
+        again = self.run_polygene(*line)
+        self.assertEqual(again.code, 1)
+        self.assertIn("starting", again.err)
+
     def test_compare_with_a_key(self):
         sheet = ["fields", "tolva.gpkg#beds_marram", "-o", "n.gpkg", "--set", "surveyor = 'N. Lie'"]
         self.run_polygene(*sheet, "--where", "bed_id > 1060")

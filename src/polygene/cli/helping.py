@@ -20,7 +20,7 @@ _GROUPS = {
     WRITES: "out links chart report propose sources diagram piped raw if_changed replace next_ "
     "credit licence",
     TASKS: "memory workers cluster tasks resume",
-    CHECKS: "strict no_proof stop_at_first keep_dump dry_run as_json quiet details help",
+    CHECKS: "strict no_proof stop_at_first keep_dump dry_run as_json quiet verbose details help",
 }
 _GROUP_OF = {name: group for group, names in _GROUPS.items() for name in names.split()}
 

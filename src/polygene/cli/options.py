@@ -33,6 +33,15 @@ class RecordedCommand(Helpful):
                 )
             )
 
+        if any(parameter.name == "quiet" for parameter in self.params):
+            self.params.append(
+                click.Option(
+                    ["--verbose"],
+                    is_flag=True,
+                    help="Tell of each stage how long it took, and the memory.",
+                )
+            )
+
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         ctx.meta["polygene.words"] = list(args)
         settings = ctx.meta["polygene.settings"] = settings_here()
@@ -56,6 +65,7 @@ class RecordedCommand(Helpful):
         return rest
 
     def invoke(self, ctx: click.Context) -> Any:
+        from polygene.cli.stages import told_at_the_end
         from polygene.formats.base import keeping_open
         from polygene.formats.codepages import texts_written_in
         from polygene.formats.formulas import left_as_they_are
@@ -70,12 +80,14 @@ class RecordedCommand(Helpful):
         if_changed = ctx.params.pop("if_changed", "note")
         form = ctx.params.pop("piped", None)
         is_fresh = bool(ctx.params.pop("fresh", False))
+        is_verbose = bool(ctx.params.pop("verbose", False))
         if form is not None and ctx.params.get("out") != "-":
             raise click.UsageError("--as says what standard output is to be; it goes with -o -")
         with (
             unpacking(), keeping_open(),
             left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""), tables_laid_out(*layout),
             written_so(is_proved, if_changed), piped_as(form or "geojson"), _fetching(ctx, is_fresh),
+            told_at_the_end(is_verbose),
         ):  # fmt: skip
             return self._recorded(ctx)
 
@@ -195,6 +207,7 @@ NOT_RECORDED = (
     "piped",
     "as_json",
     "quiet",
+    "verbose",
     "stop_at_first",
     "keep_dump",
     "dry_run",

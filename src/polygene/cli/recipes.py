@@ -40,6 +40,7 @@ _NOT_KEYS = (
     "stop_at_first",
     "dry_run",
     "fresh",
+    "verbose",
 )
 
 

@@ -17,6 +17,7 @@ from typing import Any, TextIO
 
 import click
 
+from polygene.cli import stages
 from polygene.cli.speaking import say, visible
 from polygene.cli.words.blocks import Block, Fields, Gap, Line, Story, Table, Title, Typed
 from polygene.notes import Warned
@@ -253,12 +254,15 @@ class _Terminal:
 
 @contextmanager
 def progress(quiet: bool) -> Iterator[Progress]:
-    """Give something to report stages to: a line on a terminal, nothing elsewhere."""
+    """Give something to report stages to: a line on a terminal, what listens to them, or nothing."""
+    listening = stages.current()
     if quiet or not sys.stderr.isatty():
-        yield SILENT
+        yield listening or SILENT
         return
     terminal = _Terminal()
+    if listening is not None:
+        listening.shows = terminal
     try:
-        yield terminal
+        yield listening or terminal
     finally:
         terminal.close()

@@ -170,7 +170,7 @@ OPTIONS = {
     "--grid-size": "--precision", "--resolution": "--precision", "--predicate": "--relation",
     "--op": "--relation", "--how": "--relation", "--join-type": "--alone", "--inner": "--alone drop",
     "--dissolved": "--dissolve", "--merge": "--dissolve", "--explode": "--single-parts",
-    "--singlepart": "--single-parts", "--key": "--key of compare", "--verbose": "nothing; all is said",
+    "--singlepart": "--single-parts", "--key": "--key of compare",
     "--format": "the ending of --out", "--driver": "the ending of --out", "--fix": "--invalid mend",
     "--make-valid": "--invalid mend", "--repair": "--invalid mend",
     "--skip-invalid": "--invalid leave-out",
