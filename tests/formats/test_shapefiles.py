@@ -19,6 +19,7 @@ from polygene.formats.codepages import texts_written_in
 from polygene.formats.registry import format_of
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
+from polygene.record import checksum
 from polygene.winding import turned
 from tests.formats.test_round_trips import geometries
 from tests.support import generators as make
@@ -166,6 +167,17 @@ class Strangers(InFolder):
             self.assertEqual(layer.n_rows, 20)
             if other is None or len(other) != len(index):
                 np.testing.assert_array_equal(layer.geometry.xy, right.geometry.xy)
+
+    def test_what_only_has_its_name_is_no_part_of_it(self):
+        """The checksum is that of the layer, not of its copy in another format, or of an index."""
+        fields = [(b"N", "C", 4, 0)]
+        self.stranger(points([(1, 2)]), table(fields, [[b"a"]]), prj=b"")
+        before = checksum(self.folder / "s.shp")
+        for name in ("s.geojson", "s.qix", "s.shp.xml", "s.gpkg"):
+            (self.folder / name).write_text("else")
+        self.assertEqual(checksum(self.folder / "s.shp"), before)
+        (self.folder / "s.DBF").write_bytes(table(fields, [[b"b"]]))
+        self.assertNotEqual(checksum(self.folder / "s.shp"), before)
 
     def test_gaps_that_editing_in_place_leaves_and_what_is_behind_the_end(self):
         """The second point was moved to the end; its old place is nobody's, and more follows."""

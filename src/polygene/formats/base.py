@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 
 T = TypeVar("T")
+_OF_SHAPEFILE = (".shp", ".shx", ".dbf", ".prj", ".cpg")
 
 
 class Closes(Protocol):
@@ -171,10 +172,14 @@ def check_free(path: Path, replaces: bool) -> None:
 
 
 def files_beside(path: Path) -> list[Path]:
-    """Return a file with those that are parts of it: a Shapefile is several."""
+    """Return a file with those that are parts of it: a Shapefile is several.
+
+    Not those that only have its name, as a layer in another format, and no indexes of other programs.
+    """
     if path.suffix.lower() != ".shp":
         return [path]
-    return sorted(p for p in path.parent.glob(f"{glob.escape(path.stem)}.*") if p.is_file())
+    found = path.parent.glob(f"{glob.escape(path.stem)}.*")
+    return sorted(p for p in found if p.suffix.lower() in _OF_SHAPEFILE and p.is_file())
 
 
 def is_beside(path: Path, siblings: Container[str]) -> bool:
