@@ -171,7 +171,8 @@ class Strangers(InFolder):
     def test_what_only_has_its_name_is_no_part_of_it(self):
         """The checksum is that of the layer, not of its copy in another format, or of an index."""
         fields = [(b"N", "C", 4, 0)]
-        self.stranger(points([(1, 2)]), table(fields, [[b"a"]]), prj=b"")
+        found = self.stranger(points([(1, 2)]), table(fields, [[b"a"]]), prj=b"\r\n")
+        self.assertIn("a .prj beside it that is empty", " ".join(found.notes))
         before = checksum(self.folder / "s.shp")
         for name in ("s.geojson", "s.qix", "s.shp.xml", "s.gpkg"):
             (self.folder / name).write_text("else")

@@ -103,7 +103,11 @@ def _crs(path: Path, notes: list[str]) -> pyproj.CRS | None:
     if prj is None:
         notes.append(Warned(f"{path.name} has no .prj beside it, so no CRS"))
         return None
-    return _known(prj.read_text(encoding="utf-8", errors="replace").strip())
+    text = prj.read_text(encoding="utf-8-sig", errors="replace").strip("\0 \t\r\n")
+    if not text:
+        notes.append(Warned(f"{path.name} has a .prj beside it that is empty, so no CRS"))
+        return None
+    return _known(text)
 
 
 @functools.lru_cache(maxsize=64)
