@@ -8,6 +8,7 @@ import struct
 import unittest
 from collections import Counter
 from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 from unittest import mock
 
@@ -395,6 +396,16 @@ class Twins:
                 missed.append((g, k))
         return missed, []
 
+    def add_numbers(self, c, _):
+        wanted = plain.add_numbers(c.group, c.values, len(c.total))
+        made = zip(c.now("total"), c.now("rest"), c.now("size"), wanted, strict=True)
+        far = [
+            g
+            for g, (total, rest, size, exact) in enumerate(made)
+            if abs(Fraction(total) + Fraction(rest) - exact) > len(c.group) * 2.0**-53 * size
+        ]
+        return far, []
+
     def add_faces(self, c, _):
         n = len(c.high)
         return words(c.now("high"), c.now("low")), plain.add_faces(
@@ -606,6 +617,7 @@ def work(seed):
     polygene.compare(stars, tangles, "k")
     polygene.mend(tangles)
     polygene.hull(spots, by="k")
+    polygene.tally(stars, "k", "s = sum(area() / 3)")
     polygene.erase(stars, tangles, snap=0.3)
     polygene.join(paths, stars, "nearest", count=2)
     polygene.buffer(paths, 1.0, dissolve=True)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
 import statistics
 import unittest
 from collections import Counter
+from fractions import Fraction
 
 import numpy as np
 import pyarrow as pa
@@ -14,6 +16,7 @@ from hypothesis import strategies as st
 from polygene.errors import ExpressionError
 from polygene.layer import Layer
 from polygene.table.aggregate import Entries, Take, aggregate
+from polygene.table.sums import rounded_sums
 from tests.support import generators as make
 
 
@@ -127,6 +130,59 @@ class Functions(unittest.TestCase):
             self.assertEqual(caught.exception.column, column)
         with self.assertRaisesRegex(ExpressionError, "too large"):
             of("sum(v)", [2**62, 2**62], [0, 0], 1)
+
+
+class RoundedSums(unittest.TestCase):
+    """Sums are those of fractions, rounded once: what is told by the order of additions is certain."""
+
+    def check(self, values: np.ndarray, group: np.ndarray, n: int):
+        with np.errstate(all="ignore"):
+            found = rounded_sums(group, values, n)
+        for g in range(n):
+            exact = sum(map(Fraction, values[group == g].tolist()), Fraction(0))
+            try:
+                wanted = float(exact)
+            except OverflowError:
+                wanted = math.inf if exact > 0 else -math.inf
+            self.assertEqual(found[g], wanted, values[group == g].tolist())
+
+    @given(
+        st.lists(
+            st.tuples(
+                st.integers(0, 3),
+                st.one_of(
+                    st.floats(allow_nan=False, allow_infinity=False),
+                    st.sampled_from([1.0, 2.0**-53, -(2.0**-53), 2.0**53, 5e-324, 1e16, 1e308]),
+                ),
+            )
+        )
+    )
+    @settings(max_examples=300, deadline=None)
+    def test_of_few_awkward_numbers(self, pairs):
+        group = np.array([g for g, _ in pairs], np.int64)
+        self.check(np.array([v for _, v in pairs], np.float64), group, 4)
+
+    def test_of_many(self):
+        rng = np.random.default_rng(4)
+        for values in (
+            rng.normal(size=30_000),
+            np.round(rng.uniform(0, 100, 30_000), 2),
+            np.concatenate([rng.normal(size=9000) * 1e18, rng.normal(size=9000)])[
+                rng.permutation(18_000)
+            ],
+            np.tile([1.0, 2.0**-53, 2.0**-53, -1.0], 5000),
+        ):
+            self.check(values, rng.integers(0, 5, len(values)), 5)
+            order = rng.permutation(len(values))
+            group = np.zeros(len(values), np.int64)
+            self.assertEqual(rounded_sums(group, values, 1), rounded_sums(group, values[order], 1))
+
+    def test_of_what_is_not_finite(self):
+        values = np.array([np.inf, 1.0, np.inf, -np.inf, 2.0, np.nan, 1e308, 1e308, 1e308])
+        group = np.array([0, 0, 1, 1, 1, 2, 3, 3, 3])
+        with np.errstate(all="ignore"):
+            found = rounded_sums(group, values, 5)
+        np.testing.assert_array_equal(found, [np.inf, np.nan, np.nan, np.inf, 0.0])
 
 
 if __name__ == "__main__":

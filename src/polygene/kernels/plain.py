@@ -522,6 +522,14 @@ def cross(x: Ints, y: Ints, a: int, b: int) -> int:
     return x[a] * y[b] - x[b] * y[a]
 
 
+def add_numbers(group: Ints, values: Sequence[float], n: int) -> list[Fraction]:
+    """Return the sum of each group, exactly: total and rest, but for how the rest was rounded."""
+    found = [Fraction(0)] * n
+    for g, value in zip(group, values, strict=True):
+        found[g] += Fraction(value)
+    return found
+
+
 def add_faces(x: Ints, y: Ints, start: Ints, stop: Ints, face: Ints, n: int) -> list[int]:
     """Return twice the areas of faces: an edge's triangle is added left of it, taken away right."""
     found = [0] * n

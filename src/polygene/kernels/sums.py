@@ -1,4 +1,4 @@
-"""Exact sums of areas on the grid, in 128 bits.
+"""Exact sums of areas on the grid, in 128 bits; sums of numbers with what rounding loses.
 
 A sum is kept in two words: ``high * 2**60 + low`` with 0 <= low < 2**60. Grid integers are below
 2**41, so twice the triangle of an edge and the origin stays below 2**83, and a thousand million
@@ -36,6 +36,36 @@ def _add(
     carry: int128 = total >> 60
     high[k] += cython.cast(cython.longlong, carry)
     low[k] = cython.cast(cython.longlong, total - (carry << 60))
+
+
+def add_numbers(
+    group: cython.longlong[::1],
+    values: cython.double[::1],
+    total: cython.double[::1],
+    rest: cython.double[::1],
+    size: cython.double[::1],
+) -> None:
+    """Add each number to the total of its group, and what rounding loses there to the rest.
+
+    What is lost in one addition is a number itself, found exactly (Knuth, The Art of Computer
+    Programming 2, 4.2.2, theorem B); ``size`` gets the sum of what was lost without signs.
+    """
+    i: cython.Py_ssize_t
+    g: cython.longlong
+    before: cython.double
+    after: cython.double
+    added: cython.double
+    lost: cython.double
+    with cython.nogil:
+        for i in range(group.shape[0]):
+            g = group[i]
+            before = total[g]
+            after = before + values[i]
+            added = after - before
+            lost = (before - (after - added)) + (values[i] - added)
+            total[g] = after
+            rest[g] += lost
+            size[g] += fabs(lost)
 
 
 def add_faces(

@@ -185,15 +185,17 @@ def aggregate(take: Take, layer: Layer, groups: Entries) -> Aggregated:
             take.text,
             take.argument.meta.start_pos,
         )
-    is_valid = np.asarray(pc.is_valid(column), bool)[groups.row]
-    kept = np.flatnonzero(is_valid)
-    entries = Entries(
-        groups.row[kept],
-        groups.group[kept],
-        groups.n_groups,
-        None if groups.share is None else groups.share[kept],
-        groups.splits,
-    )
+    kept: I64Array | slice = slice(None)
+    entries = groups
+    if column.null_count:
+        kept = np.flatnonzero(np.asarray(pc.is_valid(column), bool)[groups.row])
+        entries = Entries(
+            groups.row[kept],
+            groups.group[kept],
+            groups.n_groups,
+            None if groups.share is None else groups.share[kept],
+            groups.splits,
+        )
     if take.function == "count":
         return _of_counts(take.name, counts_of(entries))
     if take.function in _NUMBERS:
@@ -255,6 +257,7 @@ def _of_numbers(
 ) -> Aggregated:
     group, n = entries.group, entries.n_groups
     counts = count_by(group, n)
+    n_known = counts
     is_whole = pa.types.is_integer(column.type)
     if pa.types.is_null(column.type):
         column = column.cast(pa.float64())
@@ -265,18 +268,18 @@ def _of_numbers(
         if np.abs(sum_by(group, values.astype(np.float64), n)).max(initial=0) >= 2.0**63:
             raise ExpressionError("the sum of whole numbers grows too large", take.text, 0)
         return _masked(take.name, exact, counts == 0)
-    values = values.astype(np.float64)
+    values = values.astype(np.float64, copy=False)
     if take.function == "median":
         return _masked(take.name, _medians(values, group, n), counts == 0)
     if weight is None:
         total, heavy = rounded_sums(group, values, n), counts.astype(np.float64)
-        known = np.ones(len(values), bool)
     else:
         known = ~np.isnan(weight)
         total = rounded_sums(group[known], weight[known] * values[known], n)
         heavy = rounded_sums(group[known], weight[known], n)
+        n_known = count_by(group[known], n)
     if take.function == "sum":
-        return _masked(take.name, total, count_by(group[known], n) == 0)
+        return _masked(take.name, total, n_known == 0)
     with np.errstate(invalid="ignore", divide="ignore"):
         return _masked(take.name, total / heavy, heavy == 0)
 

@@ -39,7 +39,7 @@ class Numbers:
 
     @property
     def reals(self) -> F64Array:
-        return self.values.astype(np.float64)
+        return self.values.astype(np.float64, copy=False)
 
 
 def binary(operator: str, left: Any, right: Any, lost: Counter[str], n_rows: int) -> Any:
@@ -84,7 +84,7 @@ def _unary(data: Any, compute: np.ufunc, lost: Counter[str], n_rows: int) -> Any
 
 
 def _data(values: np.ndarray, is_null: BoolArray, is_single: bool) -> Any:
-    array = pa.array(values, mask=is_null)
+    array = pa.array(values, mask=is_null if is_null.any() else None)
     return array[0] if is_single else pa.chunked_array([array])
 
 
@@ -141,6 +141,8 @@ def _of_reals(compute: Callable[[F64Array, F64Array], F64Array]) -> Any:
         x, y = a.reals, b.reals
         with np.errstate(all="ignore"):
             found = compute(x, y)
+        if np.isfinite(found).all():
+            return found, {}
         was_finite = np.isfinite(x) & np.isfinite(y)
         return found, {
             NOT_REAL: was_finite & np.isnan(found),

@@ -8,9 +8,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import F64Array, I64Array, bucket
+from polygene import kernels
+from polygene.arrays import F64Array, I64Array, bucket, count_by
 
 _SCALE = 2.0**60
+_UNIT = 2.0**-52  # twice what an addition rounds by at most, as a share
 
 
 def rounded_sums(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
@@ -25,15 +27,27 @@ def rounded_sums(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
     (n_groups,) float64
         0 for none; not finite if a value is not.
     """
-    found = np.zeros(n_groups)
-    grouped = bucket(group, n_groups)
-    ordered, starts = values[grouped.order], grouped.offsets[:-1]
-    counts = np.diff(grouped.offsets)
-    for k in (1, 2):  # which one addition rounds rightly
-        own = counts == k
-        found[own] = ordered[starts[own]] + (ordered[starts[own] + 1] if k == 2 else 0.0)
-    for g in np.flatnonzero(counts > 2).tolist():
-        found[g] = _sum(ordered[grouped.offsets[g] : grouped.offsets[g + 1]])
+    total, rest, size = np.zeros((3, n_groups))
+    group = np.ascontiguousarray(group, np.int64)
+    values = np.ascontiguousarray(values, np.float64)
+    kernels.run(kernels.sums.add_numbers, group, values, total, rest, size)
+    counts = count_by(group, n_groups)
+    # The rest is off by less than this, so the sum is certain where both ends round to the same.
+    off = counts * _UNIT * size + np.abs(rest) * (4 * _UNIT)
+    with np.errstate(invalid="ignore"):
+        found = total + (rest - off)
+        is_certain = np.isfinite(found) & (found == total + (rest + off))
+    # Of two numbers one addition is the sum, rounded once.
+    found = np.where(counts <= 2, total, found)
+    doubtful = np.flatnonzero(~is_certain & ((counts > 2) | ~np.isfinite(total)))
+    if len(doubtful):
+        place = np.full(n_groups, -1)
+        place[doubtful] = np.arange(len(doubtful))
+        own = np.flatnonzero(place[group] >= 0)
+        grouped = bucket(place[group[own]], len(doubtful))
+        ordered, ends = values[own[grouped.order]], grouped.offsets
+        for k, g in enumerate(doubtful.tolist()):
+            found[g] = _sum(ordered[ends[k] : ends[k + 1]])
     return found
 
 
@@ -54,4 +68,4 @@ def exact_sum(column: pa.ChunkedArray) -> float:
         low = pc.sum(pc.bit_wise_and(column.cast(pa.int64()), 2**32 - 1)).as_py() or 0
         return float(high * 2**32 + low)
     values = np.asarray(column.drop_null().cast(pa.float64()))
-    return _sum(values)
+    return float(rounded_sums(np.zeros(len(values), np.int64), values, 1)[0])
