@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from polygene.errors import ExpressionError
 from polygene.layer import Layer
 from polygene.table.aggregate import Entries, Take, aggregate
-from polygene.table.sums import rounded_sums
+from polygene.table.sums import exact_sum, rounded_sums
 from tests.support import generators as make
 
 
@@ -176,6 +176,10 @@ class RoundedSums(unittest.TestCase):
             order = rng.permutation(len(values))
             group = np.zeros(len(values), np.int64)
             self.assertEqual(rounded_sums(group, values, 1), rounded_sums(group, values[order], 1))
+
+    def test_of_what_may_not_be_written_to(self):
+        column = pa.chunked_array([pa.array([0.1, 0.2, 0.3, None])])
+        self.assertEqual(exact_sum(column), math.fsum([0.1, 0.2, 0.3]))
 
     def test_of_what_is_not_finite(self):
         values = np.array([np.inf, 1.0, np.inf, -np.inf, 2.0, np.nan, 1e308, 1e308, 1e308])

@@ -28,8 +28,9 @@ def rounded_sums(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
         0 for none; not finite if a value is not.
     """
     total, rest, size = np.zeros((3, n_groups))
-    group = np.ascontiguousarray(group, np.int64)
-    values = np.ascontiguousarray(values, np.float64)
+    # What is Arrow's own may not be written to, and kernels take nothing that may not.
+    group = np.require(group, np.int64, ("C", "W"))
+    values = np.require(values, np.float64, ("C", "W"))
     kernels.run(kernels.sums.add_numbers, group, values, total, rest, size)
     counts = count_by(group, n_groups)
     # The rest is off by less than this, so the sum is certain where both ends round to the same.
