@@ -65,7 +65,7 @@ class RecordedCommand(Helpful):
         return rest
 
     def invoke(self, ctx: click.Context) -> Any:
-        from polygene.cli.stages import told_at_the_end
+        from polygene.cli.show import stages_at_the_end
         from polygene.formats.base import keeping_open
         from polygene.formats.codepages import texts_written_in
         from polygene.formats.formulas import left_as_they_are
@@ -87,7 +87,7 @@ class RecordedCommand(Helpful):
             unpacking(), keeping_open(),
             left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""), tables_laid_out(*layout),
             written_so(is_proved, if_changed), piped_as(form or "geojson"), _fetching(ctx, is_fresh),
-            told_at_the_end(is_verbose),
+            stages_at_the_end(is_verbose),
         ):  # fmt: skip
             return self._recorded(ctx)
 

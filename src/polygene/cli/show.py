@@ -266,3 +266,31 @@ def progress(quiet: bool) -> Iterator[Progress]:
         yield listening or terminal
     finally:
         terminal.close()
+
+
+@contextmanager
+def stages_at_the_end(is_wanted: bool) -> Iterator[None]:
+    """Tell in the end of each stage that there was, whatever became of the work."""
+    if not is_wanted:
+        yield
+        return
+    own = None
+    try:
+        with stages.listening() as own:
+            yield
+    finally:
+        if own is not None:
+            _stages(own.done)
+
+
+def _stages(done: Sequence[stages.Stage]) -> None:
+    total = stages.Stage(
+        "all", sum(s.seconds for s in done), sum(s.busy for s in done), done[-1].most
+    )
+    rows = [
+        [own.name, f"{own.seconds:.2f}", f"{own.busy:.2f}", f"{own.most / 1e6:,.0f}"]
+        for own in [*done, total]
+    ]
+    head = ["stage", "seconds", "processor", "MB at most"]
+    sys.stdout.flush()
+    table(head, rows, right=[1, 2, 3], flexible=[0], stream=sys.stderr)

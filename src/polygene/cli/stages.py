@@ -59,37 +59,15 @@ def current() -> Stages | None:
 
 
 @contextlib.contextmanager
-def told_at_the_end(is_wanted: bool) -> Iterator[None]:
-    """Listen to stages while this lasts, and tell of them in the end, whatever became of the work."""
-    if not is_wanted:
-        yield
-        return
+def listening() -> Iterator[Stages]:
+    """Listen to stages while this lasts."""
     own = Stages()
     token = _own.set(own)
     try:
-        yield
+        yield own
     finally:
         _own.reset(token)
         own.end()
-        _tell(own.done)
-
-
-def _tell(done: list[Stage]) -> None:
-    from polygene.cli import show
-
-    total = Stage("all", sum(s.seconds for s in done), sum(s.busy for s in done), done[-1].most)
-    rows = [
-        [own.name, f"{own.seconds:.2f}", f"{own.busy:.2f}", f"{own.most / 1e6:,.0f}"]
-        for own in [*done, total]
-    ]
-    sys.stdout.flush()
-    show.table(
-        ["stage", "seconds", "processor", "MB at most"],
-        rows,
-        right=[1, 2, 3],
-        flexible=[0],
-        stream=sys.stderr,
-    )
 
 
 def _age() -> float:
