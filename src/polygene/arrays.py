@@ -41,6 +41,11 @@ def spans(starts: I64Array, counts: I64Array) -> I64Array:
     return np.arange(total, dtype=np.int64) + np.repeat(shift, counts)
 
 
+def run_lengths(is_first: BoolArray) -> I64Array:
+    """Return how long the runs of items are of which each first one is marked, as the very first is."""
+    return np.diff(np.append(np.flatnonzero(is_first), len(is_first)))
+
+
 class Intervals:
     """Intervals on a line, both ends counting, to be asked which of them hold a number.
 

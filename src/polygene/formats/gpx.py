@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene import crs as crs_module
-from polygene.arrays import F64Array, I64Array, count_by, offsets_from
+from polygene.arrays import F64Array, I64Array, count_by, offsets_from, run_lengths
 from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats.base import Reading, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of
@@ -257,7 +257,7 @@ def _paths(
     # A route is one part, a track has one for each of its segments.
     part = stream.number_of("trkseg")[places.at] if tag == "trk" else row
     is_first = np.diff(part, prepend=-1) != 0
-    counts = np.diff(np.append(np.flatnonzero(is_first), len(part)))
+    counts = run_lengths(is_first)
     row_of_part = row[is_first]
     n_parts = count_by(row_of_part, n_rows)
     geometry = GeometryColumn(

@@ -9,7 +9,16 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners
+from polygene.arrays import (
+    BoolArray,
+    F64Array,
+    I64Array,
+    count_by,
+    offsets_from,
+    owners,
+    run_lengths,
+    spans,
+)
 from polygene.errors import GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.markup import positions
@@ -282,11 +291,10 @@ def _polygons(
     which = np.zeros(len(units.counts), bool)
     which[rings] = True
     own = units.taken(which)
-    starts = offsets_from(own.counts)[:-1]
     counts = own.counts[order]
-    at = np.repeat(starts[order] - np.cumsum(counts) + counts, counts) + np.arange(counts.sum())
+    at = spans(offsets_from(own.counts)[order], counts)
     is_first = np.diff(polygon[order], prepend=np.iinfo(np.int64).min) != 0
-    ring_counts = np.diff(np.append(np.flatnonzero(is_first), len(rings)))
+    ring_counts = run_lengths(is_first)
     z = None if own.z is None else own.z[at]
     row = owner[rings][order][is_first]
     return Parts(Family.POLYGONS, row, ring_counts, counts, own.xy[at], z)

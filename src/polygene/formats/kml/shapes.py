@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from polygene.arrays import BoolArray, I64Array
+from polygene.arrays import BoolArray, I64Array, offsets_from, run_lengths, spans
 from polygene.errors import GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.markup.parsing import Stream, get_parent, get_tag
@@ -103,9 +103,8 @@ def _of_coordinates(stream: Stream, at: I64Array, row: I64Array, path: Path) -> 
 
 def _chosen(found: Positions, which: I64Array) -> Positions:
     """Return the positions of some texts, in the order given."""
-    starts = np.concatenate([[0], np.cumsum(found.counts)])[:-1]
     counts = found.counts[which]
-    at = np.repeat(starts[which] - np.cumsum(counts) + counts, counts) + np.arange(counts.sum())
+    at = spans(offsets_from(found.counts)[which], counts)
     return Positions(counts, found.xy[at], None if found.z is None else found.z[at])
 
 
@@ -119,7 +118,7 @@ def _polygons(rings: I64Array, polygon: I64Array, found: Positions, row: I64Arra
     own = _chosen(found, rings)
     z = None if own.z is None or np.isnan(own.z).all() else own.z
     is_first = np.diff(polygon[rings], prepend=-1) != 0
-    ring_counts = np.diff(np.append(np.flatnonzero(is_first), len(rings)))
+    ring_counts = run_lengths(is_first)
     return Parts(Family.POLYGONS, row[rings][is_first], ring_counts, own.counts, own.xy, z)
 
 
@@ -132,7 +131,7 @@ def _of_tracks(stream: Stream, at: I64Array, row: I64Array, path: Path) -> list[
     found = _read(lambda: of_lists(stream.texts_of(at), sizes), stream, at, row, path)
     track = stream.number_of("Track")[at]
     is_first = np.diff(track, prepend=-1) != 0
-    counts = np.diff(np.append(np.flatnonzero(is_first), len(at)))
+    counts = run_lengths(is_first)
     one = np.ones(len(counts), np.int64)
     return [Parts(Family.LINES, row[at][is_first], one, counts, found.xy, found.z)]
 

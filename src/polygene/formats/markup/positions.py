@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from polygene.arrays import F64Array, I64Array, offsets_from, owners
 
-_NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
+NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 
 
 class Positions(NamedTuple):
@@ -63,13 +63,7 @@ def of_tuples(texts: Sequence[str | None]) -> Positions:
             int(text_of[odd[0]]), f"{words[int(odd[0])].as_py()[:40]!r} is no x,y or x,y,z"
         )
     flat = numbers(lists.flatten(), text_of[owners(offsets_from(sizes))])
-    starts = offsets_from(sizes)[:-1]
-    xy = np.stack([flat[starts], flat[starts + 1]], axis=1) if len(sizes) else np.zeros((0, 2))
-    if not (sizes == 3).any():
-        return Positions(counts, xy, None)
-    z = np.full(len(sizes), np.nan)
-    z[sizes == 3] = flat[starts[sizes == 3] + 2]
-    return Positions(counts, xy, z)
+    return _laid(flat, sizes, counts)
 
 
 def of_lists(texts: Sequence[str | None], dimensions: I64Array) -> Positions:
@@ -87,13 +81,17 @@ def of_lists(texts: Sequence[str | None], dimensions: I64Array) -> Positions:
         raise PositionError(own, f"{n_numbers[own]} numbers make no positions of {dimensions[own]}")
     flat = numbers(words, owners(offsets_from(n_numbers)))
     counts = n_numbers // dimensions
-    size = np.repeat(dimensions, counts)
-    starts = offsets_from(size)[:-1]
-    xy = np.stack([flat[starts], flat[starts + 1]], axis=1) if len(size) else np.zeros((0, 2))
-    if not (size == 3).any():
+    return _laid(flat, np.repeat(dimensions, counts), counts)
+
+
+def _laid(flat: F64Array, sizes: I64Array, counts: I64Array) -> Positions:
+    """Return numbers as positions of two or three each."""
+    starts = offsets_from(sizes)[:-1]
+    xy = np.stack([flat[starts], flat[starts + 1]], axis=1)
+    if not (sizes == 3).any():
         return Positions(counts, xy, None)
-    z = np.full(len(size), np.nan)
-    z[size == 3] = flat[starts[size == 3] + 2]
+    z = np.full(len(sizes), np.nan)
+    z[sizes == 3] = flat[starts[sizes == 3] + 2]
     return Positions(counts, xy, z)
 
 
@@ -117,13 +115,6 @@ def numbers(words: pa.Array, text_of: I64Array) -> F64Array:
 
 
 def _check(words: pa.Array, text_of: I64Array) -> None:
-    is_number = np.asarray(pc.match_substring_regex(words, _NUMBER))
+    is_number = np.asarray(pc.match_substring_regex(words, NUMBER))
     for own in np.flatnonzero(~is_number)[:1]:
         raise PositionError(int(text_of[own]), f"{words[int(own)].as_py()[:40]!r} is no number")
-
-
-def gathered(positions: Positions, group: I64Array, n_groups: int) -> Positions:
-    """Return the same with the texts of each group as one; groups come in rising order."""
-    counts = np.zeros(n_groups, np.int64)
-    np.add.at(counts, group, positions.counts)
-    return positions._replace(counts=counts)

@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import I64Array
+from polygene.formats.markup.positions import NUMBER
 from polygene.notes import counted
 
 _WHOLE = r"^-?(0|[1-9][0-9]{0,17})$"  # 007 is a code, and so is +49
@@ -100,9 +101,7 @@ def of_whole(text: Any) -> str:
 def numbers_or_none(column: pa.Array, name: str, what: str, notes: list[str]) -> Any:
     """Return texts as (n,) numbers, NaN where there is none; what is no number is counted."""
     texts = pc.utf8_ltrim(pc.utf8_trim(column, _SPACE), "+")
-    is_number = pc.fill_null(
-        pc.match_substring_regex(texts, r"^-?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"), False
-    )
+    is_number = pc.fill_null(pc.match_substring_regex(texts, NUMBER), False)
     n_odd = len(texts) - texts.null_count - (pc.sum(is_number).as_py() or 0)
     if n_odd:
         notes.append(f"{name}: {counted(n_odd, what)} that is no number, left out")
