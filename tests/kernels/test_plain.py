@@ -160,6 +160,21 @@ class Twins:
         made = list(map(bool, c.now("hit")))
         return made, plain.rows_hit(points, rings_of(c), marks, origin, c.side, c.is_closed)
 
+    def find_simple(self, c, _):
+        """It may leave a row to others."""
+        rings = [[c.xy[k] for k in ring] for ring in plain.spans(c.ring_offsets)]
+        parts = [[rings[k] for k in part] for part in plain.spans(c.part_offsets)]
+        rows = [[parts[k] for k in row] for row in plain.spans(c.row_offsets)]
+        made = list(map(bool, c.now("is_sound")))
+        asked = range(c.first_row, c.last_row)
+        return made, [
+            said and (k not in asked or bool(c.is_sound[k]) or plain.find_simple(rows[k]))
+            for k, said in enumerate(made)
+        ]
+
+    def join_boxes(self, c, is_done):
+        return c.now("parent") if is_done else 0, plain.join_boxes(c.boxes) if is_done else 0
+
     def number_texts(self, c, n):
         twin = plain.number_texts(c.data, c.offsets)
         return (c.now("numbers"), c.now("originals", n)), twin

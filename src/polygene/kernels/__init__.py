@@ -35,6 +35,7 @@ NAMES = (
     "vertices",
     "valid",
     "sound",
+    "chains",
     "sums",
     "boxes",
 )
@@ -72,7 +73,7 @@ pairs, cells, arrange = (_modules[name] for name in ("pairs", "cells", "arrange"
 crossings, pixels = _modules["crossings"], _modules["pixels"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
-sums, space, boxes = _modules["sums"], _modules["space"], _modules["boxes"]
+sums, space, boxes, chains = (_modules[name] for name in ("sums", "space", "boxes", "chains"))
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -145,3 +145,75 @@ def rows_hit(
                     if c > a and d > b and sums[d, c] - sums[b, c] - sums[d, a] + sums[b, a] > 0:
                         hit[row] = 1
                     k += 1
+
+
+def join_boxes(
+    boxes: cython.double[:, ::1],
+    low: cython.double[::1],
+    side: cython.double,
+    most_columns: cython.longlong,
+    most_lines: cython.longlong,
+    heads: cython.int[::1],
+    links: cython.int[:, ::1],
+    parent: cython.longlong[::1],
+) -> cython.bint:
+    """Union-find of boxes (n, 4) that have a point in common; the smallest number becomes the root.
+
+    Cells are squares of ``side``, the first at ``low``, ``most_columns`` + 1 in a line. ``heads`` is -1
+    for each cell, ``links`` (n_links, 2) room for as many as boxes cover, ``parent`` each box's own
+    number at first and the root of its set in the end. Returns whether that was done: not where boxes
+    crowd so that there would be more than 256 comparisons for each.
+    """
+    k: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    a: cython.longlong
+    b: cython.longlong
+    first: cython.longlong
+    last: cython.longlong
+    cell: cython.longlong
+    link: cython.int
+    n_links: cython.int = 0
+    left: cython.longlong = 256 * boxes.shape[0]
+    with cython.nogil:
+        for k in range(boxes.shape[0]):
+            first = _cell(boxes[k, 0], low[0], side, most_columns)
+            last = _cell(boxes[k, 2], low[0], side, most_columns)
+            for j in range(
+                _cell(boxes[k, 1], low[1], side, most_lines),
+                _cell(boxes[k, 3], low[1], side, most_lines) + 1,
+            ):
+                for i in range(first, last + 1):
+                    cell = j * (most_columns + 1) + i
+                    link = heads[cell]
+                    while link >= 0:
+                        a = links[link, 0]
+                        link = links[link, 1]
+                        left -= 1
+                        if (
+                            boxes[a, 0] <= boxes[k, 2]
+                            and boxes[k, 0] <= boxes[a, 2]
+                            and boxes[a, 1] <= boxes[k, 3]
+                            and boxes[k, 1] <= boxes[a, 3]
+                        ):
+                            b = k
+                            while parent[a] != a:
+                                parent[a] = parent[parent[a]]
+                                a = parent[a]
+                            while parent[b] != b:
+                                parent[b] = parent[parent[b]]
+                                b = parent[b]
+                            if a < b:
+                                parent[b] = a
+                            elif b < a:
+                                parent[a] = b
+                    links[n_links, 0] = cython.cast(cython.int, k)
+                    links[n_links, 1] = heads[cell]
+                    heads[cell] = n_links
+                    n_links += 1
+            if left < 0:
+                break
+        # Parents are never larger than their children, so one rising pass ends at the roots.
+        for k in range(boxes.shape[0]):
+            parent[k] = parent[parent[k]]
+    return left >= 0

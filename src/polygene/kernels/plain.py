@@ -725,6 +725,37 @@ def find_sound(rings: Sequence[Sequence[Any]]) -> bool:
     return all(locate_in_rings(v, rings[0]) >= 0 for ring in rings[1:] for v in ring)
 
 
+def find_simple(parts: Sequence[Sequence[Sequence[Any]]]) -> bool:
+    """Whether the parts of a row are valid and its rings touch nowhere."""
+    rings = [ring for part in parts for ring in part]
+    if not all(find_sound([ring]) for ring in rings) or find_meetings(rings):
+        return False
+    areas = [[sum(a[0] * b[1] - b[0] * a[1] for a, b in itertools.pairwise(map(exactly, ring)))
+              for ring in part] for part in parts]  # fmt: skip
+    if any((area > 0) != (k == 0) for part in areas for k, area in enumerate(part)):
+        return False
+
+    def holds(part: Sequence[Sequence[Any]], ring: Sequence[Any]) -> bool:
+        return locate_in_rings(ring[0], part[0]) > 0 and not any(
+            locate_in_rings(ring[0], hole) > 0 for hole in part[1:] if hole is not ring
+        )
+
+    return all(holds(part, hole) for part in parts for hole in part[1:]) and not any(
+        holds(other, part[0]) for part in parts for other in parts if other is not part
+    )
+
+
+def join_boxes(boxes: Sequence[Sequence[float]]) -> list[int]:
+    """Return the first box of those that each is brought together with."""
+    pairs = [
+        (i, j)
+        for i, a in enumerate(boxes)
+        for j, b in enumerate(boxes[:i])
+        if a[0] <= b[2] and b[0] <= a[2] and a[1] <= b[3] and b[1] <= a[3]
+    ]
+    return join_roots([i for i, _ in pairs], [j for _, j in pairs], len(boxes))
+
+
 def convex_hulls(points: Sequence[Any]) -> set[Any]:
     """Return the corners of the convex hull: points on no edge and in no triangle of others."""
     known = [exactly(p) for p in points]

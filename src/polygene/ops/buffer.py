@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 import pyproj
 
 from polygene import parallel
-from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans
+from polygene.arrays import F64Array, I64Array, offsets_from, owners
 from polygene.crs import label
 from polygene.errors import DataError, ExpressionError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate
@@ -27,8 +27,9 @@ from polygene.ops.places.extents import finite_bounds
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Admitted, NamedRows, area_unit
 from polygene.plane.grid import MAX_UNITS, Grid, default_step
+from polygene.plane.melting import melt
 from polygene.plane.offsets import Style, offset_outlines
-from polygene.plane.settling import Outlines, settle
+from polygene.plane.settling import Outlines, by_row, settle
 from polygene.progress import SILENT, Progress
 from polygene.table.expression import Expression
 from polygene.table.groups import Groups, agreed, group_rows
@@ -258,13 +259,8 @@ class _Work:
             [first for first, _ in parts],
         )
         group = groups.group[known][curves.row_of_part]
-        return settle(
-            _by_row(curves, group),
-            groups.n_groups,
-            grid_round(some, d, self.style, self.step),
-            by_sign=True,
-            apart=False,
-        )
+        grid = grid_round(some, d, self.style, self.step)
+        return melt(curves, group, groups.n_groups, grid)
 
     def _check(self, distance: F64Array) -> None:
         """Refuse distances that have no meaning, on the earth or on the grid of a plane."""
@@ -328,7 +324,7 @@ class _Work:
             np.arange(n_parts),
         )
         row = both.part_of_ring
-        both = _by_row(both, np.arange(n_parts))
+        both = by_row(both, np.arange(n_parts))
         del row
         extent = large.extent()
         if extent is None:
@@ -364,23 +360,6 @@ def _joined(curves: list[Outlines], first_rows: list[int]) -> Outlines:
         offsets,
         np.concatenate([c.part_of_ring + n for c, n in zip(curves, n_parts[:-1], strict=True)]),
         np.concatenate([c.row_of_part + n for c, n in zip(curves, first_rows, strict=True)]),
-    )
-
-
-def _by_row(curves: Outlines, row_of_part: I64Array) -> Outlines:
-    """Order rings by other rows for their parts."""
-    part_order = np.argsort(row_of_part, kind="stable")
-    rank = np.empty(len(part_order), np.int64)
-    rank[part_order] = np.arange(len(part_order))
-    part = rank[curves.part_of_ring]
-    order = np.argsort(part, kind="stable")
-    counts = np.diff(curves.ring_offsets)[order]
-    offsets = np.concatenate([[0], np.cumsum(counts)])
-    return Outlines(
-        curves.xy[spans(curves.ring_offsets[order], counts)],
-        offsets,
-        part[order],
-        row_of_part[part_order],
     )
 
 

@@ -21,6 +21,7 @@ from polygene.arrays import (
     owners,
     reduce_groups,
     spans,
+    take_spans,
 )
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.plane.arrangement import Arrangement, Borders, arrange
@@ -51,6 +52,23 @@ class Outlines(NamedTuple):
     ring_offsets: I64Array
     part_of_ring: I64Array
     row_of_part: I64Array
+
+
+def by_row(curves: Outlines, row_of_part: I64Array) -> Outlines:
+    """Order rings by other rows for their parts."""
+    part_order = np.argsort(row_of_part, kind="stable")
+    rank = np.empty(len(part_order), np.int64)
+    rank[part_order] = np.arange(len(part_order))
+    part = rank[curves.part_of_ring]
+    order = np.argsort(part, kind="stable")
+    counts = np.diff(curves.ring_offsets)[order]
+    offsets = offsets_from(counts)
+    return Outlines(
+        take_spans(curves.xy, curves.ring_offsets[order], counts),
+        offsets,
+        part[order],
+        row_of_part[part_order],
+    )
 
 
 def settle(

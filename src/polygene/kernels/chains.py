@@ -1,0 +1,465 @@
+"""Polygons whose rings are simple and touch nothing, found row by row in a tree of chains.
+
+Each ring is parted into short chains that only rise, by x and then y, or only fall: none of them can
+meet itself. Four boxes each time go into a larger one, as they follow each other along the rings, and
+only edges whose boxes, and all those about them, overlap are held to each other. What touches, or is
+not sound, is left to others.
+"""
+
+import cython
+
+if cython.compiled:
+    from cython.cimports.polygene.kernels.valid import orient
+else:
+    from polygene.kernels.valid import orient
+
+# The leaves and levels of a tree.
+Tree = cython.struct(n_leaves=cython.longlong, n_levels=cython.longlong)
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _side(
+    xy: cython.double[:, ::1],
+    a: cython.longlong,
+    b: cython.longlong,
+    c: cython.longlong,
+    sums: cython.double[::1],
+) -> cython.int:
+    """Return what `orient` does of three vertices, without a call where floating point can tell."""
+    left: cython.double = (xy[a, 0] - xy[c, 0]) * (xy[b, 1] - xy[c, 1])
+    right: cython.double = (xy[a, 1] - xy[c, 1]) * (xy[b, 0] - xy[c, 0])
+    size: cython.double = (left if left > 0 else -left) + (right if right > 0 else -right)
+    if left - right > 3.3306690738754716e-16 * size:
+        return 1
+    if right - left > 3.3306690738754716e-16 * size:
+        return -1
+    return orient(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[c, 0], xy[c, 1], sums)
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _rises(xy: cython.double[:, ::1], a: cython.longlong, b: cython.longlong) -> cython.int:
+    """Return 1 if vertex b comes after vertex a by x, then y."""
+    return 1 if xy[b, 0] > xy[a, 0] or (xy[b, 0] == xy[a, 0] and xy[b, 1] > xy[a, 1]) else 0
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _overlap(boxes: cython.double[:, ::1], a: cython.longlong, b: cython.longlong) -> cython.bint:
+    """Return whether two boxes have a point in common."""
+    # Not `and`: four comparisons cost less than a branch taken wrongly.
+    return (
+        (boxes[a, 0] <= boxes[b, 2])
+        & (boxes[b, 0] <= boxes[a, 2])
+        & (boxes[a, 1] <= boxes[b, 3])
+        & (boxes[b, 1] <= boxes[a, 3])
+    )
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _reaches(
+    xy: cython.double[:, ::1], e: cython.longlong, boxes: cython.double[:, ::1], b: cython.longlong
+) -> cython.bint:
+    """Return whether the box of the edge from vertex e has a point in common with a box."""
+    return (
+        (min(xy[e, 0], xy[e + 1, 0]) <= boxes[b, 2])
+        & (boxes[b, 0] <= max(xy[e, 0], xy[e + 1, 0]))
+        & (min(xy[e, 1], xy[e + 1, 1]) <= boxes[b, 3])
+        & (boxes[b, 1] <= max(xy[e, 1], xy[e + 1, 1]))
+    )
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _meet(
+    xy: cython.double[:, ::1], e: cython.longlong, f: cython.longlong, sums: cython.double[::1]
+) -> cython.bint:
+    """Return whether the edges from vertex e and from vertex f have a point in common."""
+    if (
+        (min(xy[e, 0], xy[e + 1, 0]) > max(xy[f, 0], xy[f + 1, 0]))
+        | (min(xy[f, 0], xy[f + 1, 0]) > max(xy[e, 0], xy[e + 1, 0]))
+        | (min(xy[e, 1], xy[e + 1, 1]) > max(xy[f, 1], xy[f + 1, 1]))
+        | (min(xy[f, 1], xy[f + 1, 1]) > max(xy[e, 1], xy[e + 1, 1]))
+    ):
+        return False
+    if _side(xy, e, e + 1, f, sums) * _side(xy, e, e + 1, f + 1, sums) > 0:
+        return False
+    return _side(xy, f, f + 1, e, sums) * _side(xy, f, f + 1, e + 1, sums) <= 0
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _part_into_chains(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    part_offsets: cython.longlong[::1],
+    first_part: cython.longlong,
+    last_part: cython.longlong,
+    rings: cython.int[:, ::1],
+    leaves: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+) -> cython.longlong:
+    """Part rings into chains; return how many, or -1 for rings that are not sound.
+
+    Not sound is a ring that is open, too short, stands still, or has coordinates out of the range in
+    which products neither overflow nor vanish.
+    """
+    first_ring: cython.longlong = part_offsets[first_part]
+    base: cython.longlong = ring_offsets[first_ring]
+    part: cython.longlong
+    g: cython.longlong
+    k: cython.longlong
+    last: cython.longlong
+    least: cython.longlong
+    n: cython.longlong = -1
+    room: cython.longlong
+    way: cython.int
+    rises: cython.int
+    x: cython.double
+    y: cython.double
+    low_x: cython.double = xy[base, 0]
+    low_y: cython.double = xy[base, 1]
+    high_x: cython.double = low_x
+    high_y: cython.double = low_y
+    for part in range(first_part, last_part):
+        if part_offsets[part] == part_offsets[part + 1]:
+            return -1
+        for g in range(part_offsets[part], part_offsets[part + 1]):
+            least = ring_offsets[g]
+            last = ring_offsets[g + 1] - 1
+            if last - least < 3 or xy[least, 0] != xy[last, 0] or xy[least, 1] != xy[last, 1]:
+                return -1
+            way = -1
+            room = 0
+            for k in range(ring_offsets[g], last):
+                x = xy[k + 1, 0]
+                y = xy[k + 1, 1]
+                # Not a number is in no range. The last vertex is the first.
+                if not (-1e150 < x < 1e150 and -1e150 < y < 1e150):
+                    return -1
+                rises = _rises(xy, k, k + 1)
+                if not rises and x == xy[k, 0] and y == xy[k, 1]:
+                    return -1
+                if rises != way or room == 0:
+                    if rises and _rises(xy, k, least):
+                        least = k
+                    n += 1
+                    way = rises
+                    room = 8
+                    leaves[n, 0] = cython.cast(cython.int, k - base)
+                    leaves[n, 2] = cython.cast(cython.int, g - first_ring)
+                    leaves[n, 3] = way
+                    boxes[n, 0] = boxes[n, 2] = xy[k, 0]
+                    boxes[n, 1] = boxes[n, 3] = xy[k, 1]
+                room -= 1
+                leaves[n, 1] = cython.cast(cython.int, k + 1 - base)
+                boxes[n, 0] = min(boxes[n, 0], x)
+                boxes[n, 1] = min(boxes[n, 1], y)
+                boxes[n, 2] = max(boxes[n, 2], x)
+                boxes[n, 3] = max(boxes[n, 3], y)
+                low_x = min(low_x, x)
+                low_y = min(low_y, y)
+                high_x = max(high_x, x)
+                high_y = max(high_y, y)
+            rings[g - first_ring, 0] = cython.cast(cython.int, part - first_part)
+            rings[g - first_ring, 1] = 1 if g == part_offsets[part] else 0
+            rings[g - first_ring, 2] = cython.cast(cython.int, least - base)
+    # So small that products vanish, or flat: for others to say.
+    return n + 1 if high_x - low_x > 1e-100 and high_y - low_y > 1e-100 else -1
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _build(
+    n: cython.longlong, boxes: cython.double[:, ::1], levels: cython.longlong[::1]
+) -> cython.longlong:
+    """Put boxes about each four that follow each other, up to one; return how many levels there are.
+
+    Those of level l begin at ``levels[l]``, the chains' own at 0.
+    """
+    n_levels: cython.longlong = 1
+    first: cython.longlong = 0
+    k: cython.longlong
+    i: cython.longlong
+    levels[0] = 0
+    while n > 1:
+        levels[n_levels] = first + n
+        for k in range((n + 3) >> 2):
+            for i in range(4):
+                boxes[first + n + k, i] = boxes[first + 4 * k, i]
+            for i in range(first + 4 * k + 1, first + min(4 * k + 4, n)):
+                boxes[first + n + k, 0] = min(boxes[first + n + k, 0], boxes[i, 0])
+                boxes[first + n + k, 1] = min(boxes[first + n + k, 1], boxes[i, 1])
+                boxes[first + n + k, 2] = max(boxes[first + n + k, 2], boxes[i, 2])
+                boxes[first + n + k, 3] = max(boxes[first + n + k, 3], boxes[i, 3])
+        first += n
+        n = (n + 3) >> 2
+        n_levels += 1
+    levels[n_levels] = first + 1
+    return n_levels
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _chains_apart(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    leaves: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+    a: cython.longlong,
+    b: cython.longlong,
+    sums: cython.double[::1],
+) -> cython.bint:
+    """Return whether two chains have nothing in common but where one leads on to the other."""
+    base: cython.longlong = ring_offsets[first_ring]
+    g: cython.longlong = first_ring + leaves[a, 2]
+    begin: cython.longlong = ring_offsets[g]
+    end: cython.longlong = ring_offsets[g + 1] - 1
+    e: cython.longlong
+    f: cython.longlong
+    is_one_ring: cython.bint = leaves[a, 2] == leaves[b, 2]
+    # The first of a ring follows its last.
+    leads_on: cython.bint = is_one_ring and leaves[a, 1] == leaves[b, 0]
+    leads_back: cython.bint = (
+        is_one_ring and base + leaves[b, 1] == end and base + leaves[a, 0] == begin
+    )
+    if (leads_on or leads_back) and leaves[a, 3] == leaves[b, 3]:
+        return True  # one chain, parted for its length
+    for e in range(base + leaves[a, 0], base + leaves[a, 1]):
+        if not _reaches(xy, e, boxes, b):
+            continue
+        for f in range(base + leaves[b, 0], base + leaves[b, 1]):
+            if leads_on and e + 1 == f:
+                # Where one way turns into the other it may not run back over itself.
+                if _side(xy, e, f, f + 1, sums) == 0:
+                    return False
+            elif leads_back and f + 1 == end and e == begin:
+                if _side(xy, f, e, e + 1, sums) == 0:
+                    return False
+            elif _meet(xy, e, f, sums):
+                return False
+    return True
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _are_apart(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    tree: Tree,
+    leaves: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+    levels: cython.longlong[::1],
+    stack: cython.longlong[:, ::1],
+    sums: cython.double[::1],
+) -> cython.bint:
+    """Return whether no chains have anything in common but where they lead on to each other.
+
+    Where boxes overlap so much that there would be more than 64 pairs for a chain, this is not said.
+    """
+    left: cython.longlong = 64 * tree.n_leaves
+    n: cython.longlong = 1
+    level: cython.longlong
+    a: cython.longlong
+    b: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    below: cython.longlong
+    last: cython.longlong
+    stack[0, 0] = tree.n_levels - 1
+    stack[0, 1] = stack[0, 2] = 0
+    while n > 0:
+        n -= 1
+        level = stack[n, 0]
+        a = stack[n, 1]
+        b = stack[n, 2]
+        if level == 0:
+            left -= 1
+            if left < 0 or (
+                a != b
+                and not _chains_apart(xy, ring_offsets, first_ring, leaves, boxes, a, b, sums)
+            ):
+                return False
+            continue
+        below = levels[level - 1]
+        last = levels[level] - below
+        for i in range(4 * a, min(4 * a + 4, last)):
+            for j in range(i if a == b else 4 * b, min(4 * b + 4, last)):
+                # A chain has nothing to do with itself.
+                if (i == j and level > 1) or (i != j and _overlap(boxes, below + i, below + j)):
+                    stack[n, 0] = level - 1
+                    stack[n, 1] = i
+                    stack[n, 2] = j
+                    n += 1
+    return True
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _lies_well(
+    xy: cython.double[:, ::1],
+    base: cython.longlong,
+    p: cython.longlong,
+    ring: cython.longlong,
+    tree: Tree,
+    rings: cython.int[:, ::1],
+    leaves: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+    levels: cython.longlong[::1],
+    stack: cython.longlong[:, ::1],
+    sums: cython.double[::1],
+) -> cython.bint:
+    """Return whether a hole lies in its outer ring and in no other hole, and a part in no other.
+
+    Asked for vertex p of it: the edges below count, of those that go right one, of others one less.
+    """
+    left: cython.longlong = 64 * tree.n_leaves // (tree.n_levels * rings[0, 3]) + 4096
+    n: cython.longlong = 1
+    level: cython.longlong
+    k: cython.longlong
+    i: cython.longlong
+    box: cython.longlong
+    own: cython.longlong = 0
+    others: cython.longlong = 0
+    way: cython.int
+    stack[0, 0] = tree.n_levels - 1
+    stack[0, 1] = 0
+    while n > 0:
+        n -= 1
+        level = stack[n, 0]
+        k = stack[n, 1]
+        left -= 1
+        if left < 0:
+            return False
+        if level > 0:
+            for i in range(4 * k, min(4 * k + 4, levels[level] - levels[level - 1])):
+                box = levels[level - 1] + i
+                if boxes[box, 0] <= xy[p, 0] <= boxes[box, 2] and boxes[box, 1] <= xy[p, 1]:
+                    stack[n, 0] = level - 1
+                    stack[n, 1] = i
+                    n += 1
+            continue
+        if leaves[k, 2] == ring:
+            continue
+        for i in range(base + leaves[k, 0], base + leaves[k, 1]):
+            if (xy[i, 0] > xy[p, 0]) == (xy[i + 1, 0] > xy[p, 0]):
+                continue
+            way = 1 if xy[i + 1, 0] > xy[i, 0] else -1
+            if _side(xy, i, i + 1, p, sums) != way:
+                continue
+            if rings[leaves[k, 2], 0] == rings[ring, 0]:
+                own += way
+            else:
+                others += way
+    return own == 1 - rings[ring, 1] and not (rings[ring, 1] and others != 0)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _are_simple(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    part_offsets: cython.longlong[::1],
+    first_part: cython.longlong,
+    last_part: cython.longlong,
+    rings: cython.int[:, ::1],
+    leaves: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+    levels: cython.longlong[::1],
+    stack: cython.longlong[:, ::1],
+    sums: cython.double[::1],
+) -> cython.bint:
+    """Return whether parts from ``first_part`` up to ``last_part`` are valid and touch nowhere."""
+    first: cython.longlong = part_offsets[first_part]
+    last: cython.longlong = part_offsets[last_part]
+    base: cython.longlong = ring_offsets[first]
+    g: cython.longlong
+    p: cython.longlong
+    tree: Tree = Tree(n_leaves=0, n_levels=0)
+    tree.n_leaves = _part_into_chains(
+        xy, ring_offsets, part_offsets, first_part, last_part, rings, leaves, boxes
+    )
+    if tree.n_leaves < 0:
+        return False
+    tree.n_levels = _build(tree.n_leaves, boxes, levels)
+    if not _are_apart(xy, ring_offsets, first, tree, leaves, boxes, levels, stack, sums):
+        return False
+    rings[0, 3] = cython.cast(cython.int, last - first)
+    for g in range(first, last):
+        # An outer ring turns left where it comes furthest left, and a hole right.
+        p = base + rings[g - first, 2]
+        if _side(xy, p - 1 if p > ring_offsets[g] else ring_offsets[g + 1] - 2, p, p + 1, sums) != (
+            1 if rings[g - first, 1] else -1
+        ):
+            return False
+        if last - first > 1 and not _lies_well(
+            xy, base, p, g - first, tree, rings, leaves, boxes, levels, stack, sums
+        ):
+            return False
+    return True
+
+
+def find_simple(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    part_offsets: cython.longlong[::1],
+    row_offsets: cython.longlong[::1],
+    first_row: cython.longlong,
+    last_row: cython.longlong,
+    rings: cython.int[:, ::1],
+    leaves: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+    levels: cython.longlong[::1],
+    stack: cython.longlong[:, ::1],
+    sums: cython.double[::1],
+    is_sound: cython.uchar[::1],
+) -> cython.longlong:
+    """Mark in ``is_sound`` rows from ``first_row`` up to ``last_row`` that are valid and touch nowhere.
+
+    Rows marked already are passed over. ``rings`` (vertices, 4), ``leaves`` (vertices, 4) and ``boxes``
+    (2 x vertices, 4) are room for as many as the largest row has, ``levels`` (40,) and ``stack``
+    (512, 3) for its tree, ``sums`` (16,) for exact ones. Returns how many rows are left unmarked.
+    """
+    r: cython.longlong
+    n_left: cython.longlong = 0
+    with cython.nogil:
+        for r in range(first_row, last_row):
+            if is_sound[r]:
+                continue
+            if row_offsets[r] < row_offsets[r + 1] and _are_simple(
+                xy,
+                ring_offsets,
+                part_offsets,
+                row_offsets[r],
+                row_offsets[r + 1],
+                rings,
+                leaves,
+                boxes,
+                levels,
+                stack,
+                sums,
+            ):
+                is_sound[r] = 1
+            else:
+                n_left += 1
+    return n_left
