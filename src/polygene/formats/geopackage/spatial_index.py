@@ -14,7 +14,7 @@ import numpy as np
 
 from polygene.arrays import F64Array, I64Array, U8Array
 from polygene.formats.geopackage.schema import quoted
-from polygene.formats.geopackage.values import CHUNK
+from polygene.formats.geopackage.values import CHUNK, insert
 
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", (4,))])  # min x, max x, min y, max y
 MOST_CELLS = 51  # SQLite's own limit for a page
@@ -80,19 +80,13 @@ def build(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64
     parents.append((cells["id"].astype(np.int64), zeros + 1, depth))
     connection.execute(f"INSERT INTO {quoted(index + '_node')} VALUES (1, ?)", (root[0].tobytes(),))
     for numbers, data in pages:
-        connection.executemany(
-            f"INSERT INTO {quoted(index + '_node')} VALUES (?, ?)",
-            zip(numbers.tolist(), map(bytes, data), strict=True),
-        )
+        insert(connection, quoted(index + "_node"), [numbers.tolist(), list(map(bytes, data))])
     for items, page, level in parents:
         table = quoted(index + ("_rowid" if level == 0 else "_parent"))
         order = np.argsort(items)
         for start in range(0, len(order), CHUNK):
             some = order[start : start + CHUNK]
-            connection.executemany(
-                f"INSERT INTO {table} VALUES (?, ?)",
-                zip(items[some].tolist(), page[some].tolist(), strict=True),
-            )
+            insert(connection, table, [items[some].tolist(), page[some].tolist()])
 
 
 def _rounded(values: F64Array, towards: float) -> np.ndarray:

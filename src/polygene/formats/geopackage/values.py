@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import re
+import sqlite3
 import zlib
 from collections.abc import Sequence
 from typing import Any
@@ -15,6 +17,7 @@ from polygene.arrays import I64Array
 from polygene.formats import moments
 
 CHUNK = 10_000  # rows put into a table or fetched from it at a time
+MOST_VALUES = 400  # put in by one statement; SQLite takes 999 at least (Limits, section 9)
 
 _BY_NAME = {
     "BOOLEAN": pa.bool_(),
@@ -124,6 +127,23 @@ def _typed(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
         ).as_py()
         return whole if is_same is False else found
     return pa.array(values, kind)
+
+
+def insert(connection: sqlite3.Connection, target: str, columns: Sequence[Sequence[Any]]) -> None:
+    """Put rows, given column by column, into a table, whose quoted name ``target`` is.
+
+    A statement that puts in many rows takes a third less than as many that put in one each.
+    """
+    n_rows, width = len(columns[0]), len(columns)
+    several = max(1, MOST_VALUES // width)
+    values = itertools.chain.from_iterable(zip(*columns, strict=True))
+    for n in (several, 1):
+        n_times = n_rows // n
+        n_rows -= n * n_times
+        some = itertools.islice(values, n * n_times * width)
+        row = f"({', '.join('?' * width)})"
+        statement = f"INSERT INTO {target} VALUES {', '.join([row] * n)}"
+        connection.executemany(statement, zip(*[some] * (n * width), strict=True))
 
 
 def to_sqlite(column: pa.ChunkedArray) -> list[Any]:

@@ -19,7 +19,14 @@ from polygene.formats.base import Way, Written, collecting_no_garbage
 from polygene.formats.columns import NotKept
 from polygene.formats.geopackage import metadata, schema, spatial_index
 from polygene.formats.geopackage.schema import quoted
-from polygene.formats.geopackage.values import CHUNK, sql_type, sum_of, sum_of_bytes, to_sqlite
+from polygene.formats.geopackage.values import (
+    CHUNK,
+    insert,
+    sql_type,
+    sum_of,
+    sum_of_bytes,
+    to_sqlite,
+)
 from polygene.formats.pieces import Pieces
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
@@ -330,10 +337,7 @@ def _insert_rows(
     bounds = layer.geometry.row_bounds()
     fields = layer.table.column_names
     columns = [names.key, *([] if layer.is_table else [names.geometry]), *fields]
-    statement = (
-        f"INSERT INTO {quoted(layer.name)} ({', '.join(map(quoted, columns))}) "
-        f"VALUES ({', '.join('?' * len(columns))})"
-    )
+    target = f"{quoted(layer.name)} ({', '.join(map(quoted, columns))})"
     sums = []
     for start in range(0, layer.n_rows, CHUNK):
         stop = min(start + CHUNK, layer.n_rows)
@@ -342,15 +346,14 @@ def _insert_rows(
             values = [to_sqlite(column) for column in table.columns]
         except OverflowError as err:
             raise DataError(f"layer {layer.name!r}: {err}") from err
+        keys = ids[start:stop].tolist()
         if layer.is_table:
-            connection.executemany(statement, zip(ids[start:stop].tolist(), *values, strict=True))
+            insert(connection, target, [keys, *values])
             continue
         geometry = layer.geometry.slice_rows(start, stop)
         blobs, own_sum = geometry_blobs(geometry, srs_id, bounds[start:stop])
         sums.append(own_sum)
-        connection.executemany(
-            statement, zip(ids[start:stop].tolist(), blobs, *values, strict=True)
-        )
+        insert(connection, target, [keys, blobs, *values])
     return sums
 
 
