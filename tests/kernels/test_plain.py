@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import inspect
+import json
 import struct
 import unittest
 from collections import Counter
@@ -18,6 +19,7 @@ from hypothesis import strategies as st
 
 import polygene
 from polygene import crs, kernels
+from polygene.formats.geojson import lifting
 from polygene.kernels import plain
 from polygene.layer import Layer
 from polygene.plane.sound import plainly_sound
@@ -171,6 +173,22 @@ class Twins:
             said and (k not in asked or bool(c.is_sound[k]) or plain.find_simple(rows[k]))
             for k, said in enumerate(made)
         ]
+
+    def lift_lists(self, c, n):
+        wanted = plain.lift_lists(bytes(c.data), bytes(c.key))
+        if n < 0:
+            return None, wanted
+        text, ends, counts = bytes(c.now("text")), c.now("ends"), c.now("counts")
+        at = [0, 0, 0, 0, 0]
+
+        def built(level):
+            if level < 0:
+                at[4] += 1
+                return float(text[ends[at[4] - 1] : ends[at[4]]])
+            at[level] += 1
+            return [built(level - 1) for _ in range(counts[level][at[level] - 1])]
+
+        return [built(row[0] - 1) for row in c.now("lists")[:n]], wanted
 
     def join_boxes(self, c, is_done):
         return c.now("parent") if is_done else 0, plain.join_boxes(c.boxes) if is_done else 0
@@ -636,6 +654,8 @@ def work(seed):
     polygene.erase(stars, tangles, snap=0.3)
     polygene.join(paths, stars, "nearest", count=2)
     polygene.buffer(paths, 1.0, dissolve=True)
+    with mock.patch.object(lifting, "WORTH", 0):
+        lifting.lift(json.dumps({"coordinates": [[[seed, 0.5], [-0.0, -seed]]] * 2}).encode())
     for y in (stars, tangles):
         y = replace(y, geometry=y.geometry.with_xy(y.geometry.xy / 40), crs=crs.parse("EPSG:4326"))
         degrees.append(y)

@@ -36,6 +36,7 @@ NAMES = (
     "valid",
     "sound",
     "chains",
+    "lists",
     "sums",
     "boxes",
 )
@@ -74,6 +75,7 @@ crossings, pixels = _modules["crossings"], _modules["pixels"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
 sums, space, boxes, chains = (_modules[name] for name in ("sums", "space", "boxes", "chains"))
+lists = _modules["lists"]
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

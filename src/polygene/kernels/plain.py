@@ -11,7 +11,9 @@ from __future__ import annotations
 
 import functools
 import itertools
+import json
 import math
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from fractions import Fraction
 from typing import Any
@@ -743,6 +745,28 @@ def find_simple(parts: Sequence[Sequence[Sequence[Any]]]) -> bool:
     return all(holds(part, hole) for part in parts for hole in part[1:]) and not any(
         holds(other, part[0]) for part in parts for other in parts if other is not part
     )
+
+
+def lift_lists(data: bytes, key: bytes) -> list[Any] | None:
+    """Return the lists of a document that are values of a key; None if one is not even, or has none."""
+    text, found = data.decode("latin-1"), []
+    for name in re.finditer(r'"(?:\\.|[^"\\])*"', text, re.DOTALL):
+        begin = re.compile(r"[ \n\r\t]*:[ \n\r\t]*(?=\[)").match(text, name.end())
+        if begin and name[0][1:-1] == key.decode():
+            try:
+                found.append(json.JSONDecoder().raw_decode(text, begin.end())[0])
+            except ValueError:
+                return None
+    return found if all(1 <= (_levels(some) or 0) <= 4 for some in found) else None
+
+
+def _levels(value: Any) -> int | None:
+    """Return how many levels of lists numbers are in; None if not all in as many, or there are none."""
+    if not isinstance(value, list):
+        is_number = type(value) in (int, float) and math.isfinite(value)
+        return 0 if is_number else None
+    levels = set(map(_levels, value))
+    return None if len(levels) != 1 or None in levels else 1 + levels.pop()
 
 
 def join_boxes(boxes: Sequence[Sequence[float]]) -> list[int]:

@@ -28,7 +28,7 @@ def placed(
         If places are in several CRS, in none that has a URI, or some features have none.
     """
     places = list(map(_get_place, features))
-    if not any(isinstance(place, dict) for place in places):
+    if dict not in set(map(type, places)):
         return features, None
     stated = [
         _uri(place.get("coordRefSys") or own.get("coordRefSys") or document.get("coordRefSys"))

@@ -15,10 +15,12 @@ import pyarrow as pa
 import pyproj
 
 from polygene import crs as crs_module
+from polygene import kernels
 from polygene.arrays import BoolArray, I64Array
-from polygene.errors import DataError, FileError, GeometryError, reason_of
+from polygene.errors import DataError, FileError, GeometryError, PolygeneError, reason_of
 from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.columns import east_first, info_of, layers_of, named
+from polygene.formats.geojson.lifting import Lifted, OddError, lift
 from polygene.geometry import Family
 from polygene.layer import LayerInfo
 from polygene.text import coordinates as flat
@@ -45,34 +47,50 @@ def read(path: Path, name: str) -> Reading:
 
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
-    document = _parse(path)
+    data = _data(path)
+    lifted = lift(data) if kernels.IS_COMPILED else None
+    if lifted is not None:
+        try:
+            return _taken(path, _parse(path, lifted.rest), lifted)
+        except (OddError, PolygeneError):
+            pass  # the other way takes it, or says what is wrong
+    return _taken(path, _parse(path, data), None)
+
+
+def _taken(path: Path, document: dict[str, Any], lifted: Lifted | None) -> Reading:
     try:
         features, uri = placed(features_of(document, path), document)
     except PlaceError as err:
         raise DataError(f"{path}: {err}; take those of each CRS to a file of its own") from err
     if uri is None:
-        return from_features(features, _crs(document, path), path)
+        return from_features(features, _crs(document, path), path, lifted)
     crs = crs_module.of_uri(uri)
-    reading = from_features(features, crs, path)
+    reading = from_features(features, crs, path, lifted)
     layers = [replace(y, geometry=east_first(y.geometry, crs)) for y in reading.layers]
     return Reading(layers, reading.notes)
 
 
-def from_features(features: Sequence[dict[str, Any]], crs: pyproj.CRS, path: Path) -> Reading:
+def from_features(
+    features: Sequence[dict[str, Any]], crs: pyproj.CRS, path: Path, lifted: Lifted | None = None
+) -> Reading:
     """Return the layers of some features; ``path`` names them and is for messages."""
-    geometries = geometries_of(features, path)
+    geometries = geometries_of(features, path, lifted)
     notes: list[str] = []
     table, ids = _attributes(features, path, notes)
     return layers_of(path=path, geometries=geometries, table=table, crs=crs, ids=ids, notes=notes)
 
 
-def _parse(path: Path) -> dict[str, Any]:
+def _data(path: Path) -> bytes:
     try:
         data = path.read_bytes()
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    return data.removeprefix(b"\xef\xbb\xbf")
+
+
+def _parse(path: Path, data: bytes | memoryview) -> dict[str, Any]:
     try:
-        document = orjson.loads(data[3:] if data.startswith(b"\xef\xbb\xbf") else data)
+        document = orjson.loads(data)
     except orjson.JSONDecodeError as err:
         is_at_end = err.pos >= len(err.doc.rstrip())
         what = "is cut short" if is_at_end else f"is not valid JSON ({_lower(err.msg)})"
@@ -127,7 +145,18 @@ class _Kind(NamedTuple):
     rows: I64Array
 
 
-def geometries_of(features: Sequence[dict[str, Any]], path: Path) -> list[OfFamily]:
+def geometries_of(
+    features: Sequence[dict[str, Any]], path: Path, lifted: Lifted | None = None
+) -> list[OfFamily]:
+    """Return the geometries of features, or of those whose coordinates were lifted.
+
+    Raises
+    ------
+    GeometryError
+        If one is not as its type demands.
+    OddError
+        If what was lifted is not all that, and nothing but that.
+    """
     geometries = list(map(flat.get_geometry, features))
     n_rows = len(features)
     is_null: BoolArray = np.fromiter((g is None for g in geometries), bool, n_rows)
@@ -137,9 +166,18 @@ def geometries_of(features: Sequence[dict[str, Any]], path: Path) -> list[OfFami
         kinds = np.array(list(map(flat.get_type, given)), dtype=object)
         is_multi = np.zeros(n_rows, bool)
         parts: list[Parts] = []
+        taken: list[Any] = []
         for kind, same in _by_kind(given, rows, kinds, is_multi).items():
             values = list(map(flat.get_coordinates, same.geometries))
-            parts.append(flat.parts_of(kind, values, same.rows))
+            taken += values
+            parts.append((lifted or flat).parts_of(kind, values, same.rows))
+        # A list of that name elsewhere, or twice in one place, is a number now.
+        if lifted is not None and (
+            len(taken) != len(lifted.depth) or len(set(taken)) != len(taken)
+        ):
+            raise OddError
+    except OddError:
+        raise
     except (TypeError, ValueError, AttributeError, KeyError) as err:
         raise _first_fault(geometries, path, err) from err
     return columns_of(parts, n_rows, is_null, is_multi, Family.POINTS)

@@ -1,0 +1,152 @@
+"""GeoJSON whose coordinates are lifted out of the bytes, against the way through Python's lists."""
+
+from __future__ import annotations
+
+import json
+import random
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+
+from polygene.errors import PolygeneError
+from polygene.formats import geojson
+from polygene.formats.geojson import lifting
+
+KINDS = ["Point", "MultiPoint", "LineString", "MultiLineString", "Polygon", "MultiPolygon"]
+
+
+def number(chance: random.Random):
+    kind = chance.random()
+    if kind < 0.3:
+        return chance.randrange(-200, 200)
+    if kind < 0.4:
+        return chance.choice([0, -0.0, 1e-7, 123456789012345678, 2**64 - 1, 5e-324, 1.5e300])
+    return chance.uniform(-180, 180)
+
+
+def coordinates(chance: random.Random, depth: int, width: int = 2):
+    if depth == 1:
+        return [number(chance) for _ in range(width)]
+    return [coordinates(chance, depth - 1, width) for _ in range(chance.randrange(1, 4))]
+
+
+def geometry(chance: random.Random, kinds: list[str]):
+    if chance.random() < 0.05:
+        return None
+    if chance.random() < 0.05:
+        inner = [geometry(chance, kinds) or {"type": "Point", "coordinates": [1, 2]}] * 2
+        return {"type": "GeometryCollection", "geometries": inner}
+    kind = chance.choice(kinds)
+    depth = 1 + KINDS.index(kind) // 2 + KINDS.index(kind) % 2
+    if chance.random() < 0.03:
+        depth = chance.randrange(1, 6)
+    width = chance.choice([2, 2, 2, 3, 4]) if chance.random() < 0.3 else 2
+    value = coordinates(chance, depth, width)
+    if chance.random() < 0.03:
+        value = chance.choice([[], [[]], None, 0, 1, 7, True, "x", [1], [[1, 2], 3], {"a": [1]}])
+    pairs = [("type", kind), ("coordinates", value)]
+    chance.shuffle(pairs)
+    return dict(pairs)
+
+
+def document(chance: random.Random) -> bytes:
+    kinds = chance.sample(KINDS, chance.choice([1, 1, 2, 6]))
+    features = []
+    for k in range(chance.randrange(1, 6)):
+        values = {"n": k, 'tricky "coordinates": [1, 2]': "\\", "ä": '"coordinates": ['}
+        if chance.random() < 0.04:
+            values["coordinates"] = [[1, 2], [3, 4]]
+        own = {"type": "Feature", "properties": values, "geometry": geometry(chance, kinds)}
+        if chance.random() < 0.05:
+            own["place"] = {"type": "Point", "coordinates": [3, 4], "coordRefSys": "[EPSG:32633]"}
+        features.append(own)
+    whole = {"type": "FeatureCollection", "features": features}
+    indent = chance.choice([None, None, 1, "\t"])
+    text = json.dumps(whole, indent=indent, ensure_ascii=chance.random() < 0.5)
+    return (text.replace("-0,", "-0 ,") if chance.random() < 0.2 else text).encode()
+
+
+def outcome(path: Path):
+    """Return all that is read of a file, or what is said of it."""
+    try:
+        layers, notes = geojson.read(path, "things")
+    except PolygeneError as err:
+        return type(err), str(err)
+    return notes, [
+        (y.name, y.n_rows, y.geometry.is_multi, y.table.to_pydict(), str(y.ids))
+        + tuple(
+            None if a is None else (a.tobytes(), a.dtype, a.shape)
+            for a in (
+                y.geometry.xy,
+                y.geometry.ring_offsets,
+                y.geometry.part_offsets,
+                y.geometry.row_offsets,
+                y.geometry.is_null,
+                y.geometry.z,
+            )
+        )
+        for y in layers
+    ]
+
+
+class Lifted(unittest.TestCase):
+    def test_nothing_is_read_otherwise(self):
+        """Bit for bit the same layers, or the same words, of odd documents and of damaged ones."""
+        chance = random.Random(11)
+        n_lifted = 0
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "things.geojson"
+            for k in range(600):
+                data = bytearray(document(chance))
+                if k % 3 == 0:
+                    for _ in range(chance.randrange(1, 3)):
+                        at = chance.randrange(len(data))
+                        data[at : at + chance.randrange(2)] = bytes(
+                            chance.choices(b'[]{},:"-+.eE0123 \\x', k=chance.randrange(3))
+                        )
+                path.write_bytes(data)
+                wanted = outcome(path)
+                with (
+                    mock.patch.object(lifting, "WORTH", 0),
+                    mock.patch.object(
+                        lifting.Lifted,
+                        "parts_of",
+                        autospec=True,
+                        side_effect=lifting.Lifted.parts_of,
+                    ) as taken,
+                ):
+                    self.assertEqual(outcome(path), wanted, bytes(data))
+                n_lifted += taken.called
+        self.assertGreater(n_lifted, 200)
+
+    def test_numbers_are_the_nearest(self):
+        """Of seventeen digits, of none, of many: as Python reads them."""
+        rng = np.random.default_rng(3)
+        values = rng.uniform(-1, 1, 20_000) * 10.0 ** rng.integers(-30, 30, 20_000)
+        texts = [repr(v) for v in values.tolist()] + [
+            f"{v:.{k % 25}e}" for k, v in enumerate(values.tolist())
+        ]
+        texts += ["-0", "-0.0", "0", "1E5", "1e+5", "9007199254740993", "123456789" * 9]
+        texts += ["0"] * (len(texts) % 2)
+        pairs = ",".join(f"[{a} ,\t{b}]" for a, b in zip(texts[::2], texts[1::2], strict=True))
+        found = lifting.lift(b'{"coordinates":[%s]}' % pairs.encode())
+        assert found is not None
+        wanted = np.array([float(v) for v in texts])
+        wanted[texts.index("-0")] = 0.0  # a whole number
+        self.assertEqual(found.values.tobytes(), wanted.tobytes())
+
+    def test_what_is_not_even_is_left(self):
+        filler = json.dumps("x" * lifting.WORTH)
+        for text in ("[1e999,2]", "[1,2", "[01,2]", "[1.,2]", "[.5,2]", "[+1,2]", "[NaN,1]", "[]",
+                     "[[1,2],[]]", "[[1,2],3]", "[1,[2]]", "[[[[[1,2]]]]]", "[1,2}", "[1 2]",
+                     "[1,2,]", "[1,-]", "[1,2e]"):  # fmt: skip
+            data = f'{{"a":{filler},"coordinates":{text}}}'.encode()
+            self.assertIsNone(lifting.lift(data), text)
+        self.assertIsNone(lifting.lift(f'{{"a":{filler}}}'.encode()))
+
+
+if __name__ == "__main__":
+    unittest.main()
