@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 import polygene
 from polygene import crs, kernels
 from polygene.formats.geojson import lifting
+from polygene.geometry import GeometryColumn
 from polygene.kernels import plain
 from polygene.layer import Layer
 from polygene.plane.sound import plainly_sound
@@ -360,6 +361,19 @@ class Twins:
         ]
         return self.faces(c.now("corners"), c), self.faces(plain.fill_corners(corners, c.ends), c)
 
+    def cover_points(self, c, n):
+        """Points near edges are left; whether those between one reach and two are, is open."""
+        cells = [c.point_offsets[k * c.grid[3]] for k in (c.first_line, c.last_line)]
+        asked = c.point_order[slice(*cells)]
+        points = list(zip(c.x, c.y, strict=True))
+        gaps = {p: min(plain.gap_to_edge(points[p], e) for e in c.ends) for p in asked}
+        left = {p for p in asked if c.now("is_near")[p]}
+        assert all(gaps[p] > c.reach**2 for p in set(asked) - left)
+        assert all(gaps[p] <= 8 * c.reach**2 for p in left)
+        wanted = plain.cover_points(points, c.ends, c.row_of_edge)
+        made = list(zip(c.now("out_point")[:n], c.now("out_row")[:n], strict=True))
+        return sorted(made), sorted((p, row) for p, row in wanted if p in set(asked) - left)
+
     def locate_points(self, c, _):
         points = list(zip(c.qx, c.qy, strict=True))
         return self.faces(c.now("seen"), c), self.faces(plain.locate_points(points, c.ends), c)
@@ -591,6 +605,7 @@ STORES = {
     "find_pixels": "out_edge",
     "edges_within": "point",
     "find_meetings": "first",
+    "cover_points": "out_point",
 }
 SIZES = ("ends", "node_x", "following", "xy", "x", "start", "halfedge", "others")
 MOST = 90  # edges, nodes and the like of a call that is compared all with all
@@ -645,6 +660,10 @@ def work(seed):
     polygene.union(stars)
     polygene.imprint(paths, stars)
     polygene.clip(spots, stars)
+    cells = make.layer("cells", make.coverage(2, 2, 4, np.random.default_rng(seed), 8), stars.crs)
+    polygene.join(
+        make.layer("few", GeometryColumn.from_points(spots.geometry.xy), spots.crs), cells
+    )
     polygene.dissolve(tangles, "k")
     polygene.join(tangles, stars, key="text(k)", pairs=True)
     polygene.compare(stars, tangles, "k")

@@ -244,3 +244,157 @@ def locate_points(
                     best = e
             # An edge runs from left to right, so its upper side is that of the even half-edge.
             seen[k] = 2 * best if best >= 0 else corners[cell]
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_near_edge(
+    e: cython.longlong,
+    x: cython.longlong,
+    y: cython.longlong,
+    reach: cython.longlong,
+    ends: cython.longlong[:, ::1],
+) -> cython.int:
+    """Return 1 if a point (not doubled) may lie within ``reach`` of an edge."""
+    dx: cython.double
+    dy: cython.double
+    off: cython.double
+    if (
+        x < ends[e, 0] - reach
+        or x > ends[e, 2] + reach
+        or y < min(ends[e, 1], ends[e, 3]) - reach
+        or y > max(ends[e, 1], ends[e, 3]) + reach
+    ):
+        return 0
+    dx = ends[e, 2] - ends[e, 0]
+    dy = ends[e, 3] - ends[e, 1]
+    # Differences are exact; what the products are rounded by is far less than half a reach.
+    off = dx * (y - ends[e, 1]) - dy * (x - ends[e, 0])
+    return 1 if off * off <= 2.0 * reach * reach * (dx * dx + dy * dy) else 0
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _toggle(
+    rows: cython.longlong[::1], n: cython.longlong, row: cython.longlong
+) -> cython.longlong:
+    """Take a row out of n others, or put it in; return how many there are then."""
+    k: cython.longlong
+    for k in range(n):
+        if rows[k] == row:
+            rows[k] = rows[n - 1]
+            return n - 1
+    rows[n] = row
+    return n + 1
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_between(
+    e: cython.longlong,
+    qx: cython.longlong,
+    qy: cython.longlong,
+    left: cython.longlong,
+    low: cython.longlong,
+    ends: cython.longlong[:, ::1],
+) -> cython.int:
+    """Return 1 if an edge crosses the way from the corner of a cell to a point, odd times.
+
+    That goes right along the lower side, thought to be raised a little, and then up, a hair to the left
+    of the point.
+    """
+    ax: cython.longlong = 2 * ends[e, 0]
+    bx: cython.longlong = 2 * ends[e, 2]
+    found: cython.int = _is_left_of(e, qx, low, ends)
+    if found:
+        found = 1 - _is_left_of(e, left, low, ends)
+    if (
+        ax < qx <= bx
+        and turn(ax, 2 * ends[e, 1], bx, 2 * ends[e, 3], qx, qy) > 0
+        and turn(ax, 2 * ends[e, 1], bx, 2 * ends[e, 3], qx, low) < 0
+    ):
+        found = 1 - found
+    return found
+
+
+def cover_points(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    grid: cython.longlong[::1],
+    first_line: cython.longlong,
+    last_line: cython.longlong,
+    point_offsets: cython.longlong[::1],
+    point_order: cython.longlong[::1],
+    cell_offsets: cython.longlong[::1],
+    cell_entries: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
+    row_of_edge: cython.longlong[::1],
+    reach: cython.longlong,
+    inside: cython.longlong[::1],
+    covering: cython.longlong[::1],
+    is_near: cython.uchar[::1],
+    out_point: cython.longlong[::1],
+    out_row: cython.longlong[::1],
+) -> cython.longlong:
+    """Find which rows of polygons cover points, in lines of cells; return how many pairs there are.
+
+    A row covers what it has an odd number of edges on the way to from outside. Points (n,) are grouped
+    by cells as edges (n_edges, 4) are. Those that may lie within ``reach`` of an edge, which cells hold
+    edges for, are marked and left. ``grid`` is x, y, side, columns, rows. ``inside`` and ``covering``
+    are room for as many rows as cover one place. Pairs without room are counted only.
+    """
+    side: cython.longlong = 2 * grid[2]
+    columns: cython.longlong = grid[3]
+    i: cython.longlong
+    j: cython.longlong
+    k: cython.longlong
+    p: cython.longlong
+    q: cython.longlong
+    e: cython.longlong
+    cell: cython.longlong
+    left: cython.longlong
+    low: cython.longlong
+    n: cython.longlong
+    n_inside: cython.longlong
+    n_found: cython.longlong = 0
+    near: cython.int
+    with cython.nogil:
+        for j in range(first_line, last_line):
+            low = 2 * grid[1] - 1 + j * side
+            n_inside = 0
+            for i in range(columns):
+                cell = j * columns + i
+                left = 2 * grid[0] - 1 + i * side
+                for q in range(point_offsets[cell], point_offsets[cell + 1]):
+                    p = point_order[q]
+                    near = 0
+                    n = n_inside
+                    for k in range(n):
+                        covering[k] = inside[k]
+                    for k in range(cell_offsets[cell], cell_offsets[cell + 1]):
+                        e = cell_entries[k]
+                        if _is_near_edge(e, x[p], y[p], reach, ends):
+                            near = 1
+                            break
+                        if _is_between(e, 2 * x[p], 2 * y[p], left, low, ends):
+                            n = _toggle(covering, n, row_of_edge[e])
+                    if near:
+                        is_near[p] = 1
+                        continue
+                    for k in range(n):
+                        if n_found < out_point.shape[0]:
+                            out_point[n_found] = p
+                            out_row[n_found] = covering[k]
+                        n_found += 1
+                for k in range(cell_offsets[cell], cell_offsets[cell + 1]):
+                    e = cell_entries[k]
+                    if _is_left_of(e, left + side, low, ends) and not _is_left_of(
+                        e, left, low, ends
+                    ):
+                        n_inside = _toggle(inside, n_inside, row_of_edge[e])
+    return n_found

@@ -385,6 +385,27 @@ def sign_rings(x: Ints, y: Ints, ring_offsets: Ints) -> list[int]:
 # location ----------------------------------------------------------------------------------------
 
 
+def cover_points(
+    points: Sequence[tuple[int, int]], ends: Sequence[Ints], row_of_edge: Ints
+) -> set[tuple[int, int]]:
+    """Return the pairs of a point and a row that has an odd number of edges to the left of it."""
+    found: set[tuple[int, int]] = set()
+    for k, (px, py) in enumerate(points):
+        for e, row in zip(ends, row_of_edge, strict=True):
+            (ay, ax), (by, bx) = sorted(((e[1], e[0]), (e[3], e[2])))
+            if ay <= py < by and turn((ax, ay), (bx, by), (px, py)) < 0:
+                found ^= {(k, row)}
+    return found
+
+
+def gap_to_edge(p: tuple[int, int], e: Ints) -> Fraction:
+    """Return the square of the distance of a point from an edge of some length."""
+    way, off = (e[2] - e[0], e[3] - e[1]), (p[0] - e[0], p[1] - e[1])
+    along = Fraction(way[0] * off[0] + way[1] * off[1], way[0] ** 2 + way[1] ** 2)
+    along = min(max(along, Fraction(0)), Fraction(1))
+    return (off[0] - along * way[0]) ** 2 + (off[1] - along * way[1]) ** 2
+
+
 def locate_points(points: Iterable[tuple[int, int]], ends: Sequence[Ints]) -> list[int]:
     """Return the half-edge that each point, of doubled coordinates, sees to its left; NONE for none.
 

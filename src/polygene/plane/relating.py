@@ -8,6 +8,7 @@ the mod-2 rule.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -30,13 +31,17 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.measures import Ruler
 from polygene.plane.arrangement import OUTSIDE, Arrangement, Borders, arrange
 from polygene.plane.borders import Outline, outline
+from polygene.plane.covering import cover
 from polygene.plane.grid import Grid
-from polygene.plane.near_boxes import NEAR
+from polygene.plane.near_boxes import NEAR, NearBoxes
 from polygene.plane.noding import Noded, node_edges
 from polygene.plane.portions import Portion, portions
+from polygene.plane.sound import plainly_sound
 
 INSIDE, BOUNDARY = 0, 1
 NOTHING = -1  # the dimension of an empty intersection
+# A point within an area: it is all inside, and the area's inside and boundary lie outside it.
+_POINT_INSIDE = np.array([[0, -1, -1], [-1, -1, -1], [2, 1, 2]], np.int8)
 
 
 class Pairs(NamedTuple):
@@ -78,6 +83,54 @@ def relate(
     first: GeometryColumn, second: GeometryColumn, grid: Grid, ruler: Ruler | None = None
 ) -> Pairs:
     """Return all pairs of rows that meet, with their matrices; areas as a ruler has them, if given."""
+    if _are_points_and_areas(first, second):
+        return _with_points(first, second, grid, ruler)
+    return _noded(first, second, grid, ruler)
+
+
+def _are_points_and_areas(first: GeometryColumn, second: GeometryColumn) -> bool:
+    """Whether one side is of single points and the other of polygons that are plainly valid."""
+    families = {first.family: first, second.family: second}
+    points, areas = families.get(Family.POINTS), families.get(Family.POLYGONS)
+    if points is None or areas is None or (np.diff(points.vertex_offsets_of_rows) > 1).any():
+        return False
+    return bool(plainly_sound(areas).all())
+
+
+def _with_points(
+    first: GeometryColumn, second: GeometryColumn, grid: Grid, ruler: Ruler | None
+) -> Pairs:
+    """Relate points, of which most lie near no border, to polygons."""
+    is_first = first.family == Family.POINTS
+    points, areas = (first, second) if is_first else (second, first)
+    found = cover(areas, points, grid)
+    row_of_point = owners(points.vertex_offsets_of_rows)
+    far = row_of_point[found.point], found.row
+    near, beside = _near_points(areas, points, row_of_point[found.is_left], grid)
+    if is_first:
+        rest = _noded(first.take(near), second.take(beside), grid, ruler)
+        rest = rest._replace(first=near[rest.first], second=beside[rest.second])
+    else:
+        rest = _noded(first.take(beside), second.take(near), grid, ruler)
+        rest = rest._replace(first=beside[rest.first], second=near[rest.second])
+    matrix = np.tile(_POINT_INSIDE if is_first else _POINT_INSIDE.T, (len(far[0]), 1, 1))
+    a, b = far if is_first else far[::-1]
+    return _sorted([Pairs(a, b, matrix, np.zeros(len(a))), rest], first.n_rows, second.n_rows)
+
+
+def _near_points(
+    areas: GeometryColumn, points: GeometryColumn, rows: I64Array, grid: Grid
+) -> tuple[I64Array, I64Array]:
+    """Return the rows of points once each, rising, and the rows of areas whose boxes come near any."""
+    is_near = np.zeros(points.n_rows, bool)
+    is_near[rows] = True
+    near = np.flatnonzero(is_near)
+    boxes = NearBoxes(points.row_bounds()[near], NEAR * grid.step)
+    return near, np.flatnonzero(boxes.meets(areas.row_bounds()))
+
+
+def _noded(first: GeometryColumn, second: GeometryColumn, grid: Grid, ruler: Ruler | None) -> Pairs:
+    """Relate rows of any kind, in tiles."""
 
     # Portions are tiles of pairs whose boxes meet; what two rows are to each other depends on what is
     # near them alone, so each tile is an arrangement of its own.
@@ -90,11 +143,15 @@ def relate(
 
     # What is within a grid unit may meet on the grid though the boxes do not.
     found = parallel.each_of(look, portions(first, second, NEAR * grid.step))
+    return _sorted(found, first.n_rows, second.n_rows)
+
+
+def _sorted(found: Sequence[Pairs], n_first: int, n_second: int) -> Pairs:
+    """Return all pairs by first, then second, whatever the portions were: two counting sorts."""
     a, b, matrix, shared = (np.concatenate(columns) for columns in zip(*found, strict=True))
-    # Sorted by first, then second, whatever the tiles were: two counting sorts.
-    by_second = bucket(b, second.n_rows).order
-    order = by_second[bucket(a[by_second], first.n_rows).order]
-    return Pairs(a[order], b[order], matrix[order], shared[order])
+    by_second = bucket(b, n_second).order
+    order = by_second[bucket(a[by_second], n_first).order]
+    return Pairs(a[order], b[order], matrix.take(order, axis=0), shared[order])
 
 
 def _relate(

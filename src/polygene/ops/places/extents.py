@@ -24,6 +24,8 @@ def finite_bounds(layer: Layer) -> F64Array:
         If one is not finite, too large, or a latitude beyond the poles; the first such row is named.
     """
     bounds = layer.geometry.row_bounds()
+    if _are_plain(bounds, layer):
+        return bounds
     has = ~layer.geometry.is_empty
     source = "leave the feature out with `where`, or mend the source"
     is_bad = ~np.isfinite(bounds).all(axis=1) & has
@@ -45,6 +47,17 @@ def finite_bounds(layer: Layer) -> F64Array:
             "check the order of the coordinates, and the CRS",
         )
     return bounds
+
+
+def _are_plain(bounds: F64Array, layer: Layer) -> bool:
+    """Whether all bounds are of plain numbers: looked at column by column, which is soon done."""
+    if not len(bounds):
+        return True
+    extremes = [end for column in bounds.T for end in (float(column.min()), float(column.max()))]
+    most = LARGEST
+    if layer.crs is not None and layer.crs.is_geographic:
+        most = 90 / degrees_of(layer.crs)  # of longitudes too: beyond that they are looked at
+    return all(-most <= end <= most for end in extremes)
 
 
 def doubt_of(layer: Layer) -> str:

@@ -1,0 +1,96 @@
+"""Which polygons cover points, of points that no border comes near: without noding anything."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene import kernels, parallel
+from polygene.arrays import BoolArray, I64Array, bucket, owners
+from polygene.geometry import GeometryColumn
+from polygene.plane.cells import edges_between, single_box, spread
+from polygene.plane.grid import Grid
+from polygene.plane.near_boxes import NEAR
+
+PER_CELL = 1.5  # edges: the way from a corner, whose answer is known, to a point is short
+
+
+class Covered(NamedTuple):
+    """Pairs (n,) of a row of polygons and a point that it covers, and (n_points,) which are left.
+
+    Snapping moves no border as far as those that are not left lie from it, so they are to the rows what
+    they are on the grid, whatever else is noded there.
+    """
+
+    row: I64Array
+    point: I64Array
+    is_left: BoolArray
+
+
+def cover(polygons: GeometryColumn, points: GeometryColumn, grid: Grid) -> Covered:
+    """Find the rows of valid polygons that cover points, of rows of one point each."""
+    n_points = points.n_vertices
+    ring_of = owners(polygons.ring_offsets)
+    start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
+    nothing = np.zeros(0, np.int64)
+    if not len(start) or not n_points:
+        return Covered(nothing, nothing, np.zeros(n_points, bool))
+    ends = edges_between(*grid.to_units(polygons.xy), start, start + 1)
+    row_of_edge = owners(polygons.ring_offsets_of_rows)[ring_of[start]]
+    box = single_box(ends, PER_CELL)
+    n_cells = int(box[0, 3] * box[0, 4])
+    edges = spread(ends, box, np.array([0, len(ends)], np.int64), np.arange(len(ends)), n_cells)
+    x, y = grid.to_units(points.xy)
+    column, line = (x - box[0, 0]) // box[0, 2], (y - box[0, 1]) // box[0, 2]
+    is_in = (column >= 0) & (column < box[0, 3]) & (line >= 0) & (line < box[0, 4])
+    # What is beyond the cells is near nothing but perhaps their edge.
+    is_left = np.zeros(n_points, np.uint8)
+    margin = 2 * int(NEAR)
+    is_left[~is_in & _is_about(x, y, box[0], margin)] = 1
+    grouped = bucket(np.where(is_in, line * box[0, 3] + column, n_cells), n_cells + 1)
+    entries = edges.order if len(edges.order) else np.zeros(1, np.int64)
+    deepest = polygons.n_rows + 1
+
+    def look(first: int, stop: int) -> tuple[I64Array, I64Array]:
+        cells = slice(int(first * box[0, 3]), int(stop * box[0, 3]) + 1)
+        room = int(np.ptp(grouped.offsets[cells][[0, -1]])) + 1024
+        while True:
+            point, row = np.empty((2, room), np.int64)
+            n = kernels.run(
+                kernels.locate.cover_points,
+                x,
+                y,
+                box[0],
+                first,
+                stop,
+                grouped.offsets,
+                grouped.order,
+                edges.offsets,
+                entries,
+                ends,
+                row_of_edge,
+                int(NEAR),
+                np.empty(deepest, np.int64),
+                np.empty(deepest, np.int64),
+                is_left,
+                point,
+                row,
+            )
+            if n <= room:
+                return row[:n], point[:n]
+            room = n
+
+    # Lines of cells by what is in them.
+    work = (edges.offsets + grouped.offsets[:-1])[:: box[0, 3]]
+    found = parallel.each(look, parallel.parted(np.ascontiguousarray(work)))
+    row, point = (np.concatenate(columns) for columns in zip(*found, strict=True))
+    return Covered(row, point, is_left > 0)
+
+
+def _is_about(x: I64Array, y: I64Array, box: I64Array, margin: int) -> BoolArray:
+    """Return which places lie in the box of cells with a margin about it."""
+    low_x, low_y, side, columns, lines = box[:5].tolist()
+    is_about = (x >= low_x - margin) & (x < low_x + side * columns + margin)
+    is_about &= (y >= low_y - margin) & (y < low_y + side * lines + margin)
+    return np.asarray(is_about)
