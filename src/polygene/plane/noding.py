@@ -81,7 +81,11 @@ def node_edges(
     # Equal places are one node from here on, so that shared borders are found by number.
     vertices = number_pairs(x, y)
     node_x, node_y = x[vertices.firsts], y[vertices.firsts]
+    n_given = len(start)
     low, high, is_reversed = _ordered(node_x, node_y, start, stop, vertices.numbers)
+    # Given up as soon as they are not needed, here and below: at its height noding has the most memory.
+    node_of_vertex = vertices.numbers
+    del x, y, start, stop, vertices
     # Vertices that fall on one grid point leave an edge of no length, which bounds nothing.
     has_length = low != high
     if has_length.all():
@@ -93,9 +97,10 @@ def node_edges(
         real = np.flatnonzero(has_length)
         low, high = low[real], high[real]
         lines = number_pairs(low, high)
-        line_of_given = np.full(len(start), NONE, np.int64)
+        line_of_given = np.full(n_given, NONE, np.int64)
         line_of_given[real] = lines.numbers
     low, high = low[lines.firsts], high[lines.firsts]
+    del lines
     # A line is a border if any of the edges that became it is.
     is_line_border = np.ones(len(low), bool)
     if not is_border.all():
@@ -126,7 +131,7 @@ def node_edges(
     return Noded(
         node_x=cut.node_x,
         node_y=cut.node_y,
-        node_of_vertex=vertices.numbers,
+        node_of_vertex=node_of_vertex,
         low=edge_low,
         high=edge_high,
         line_of_given=line_of_given,
