@@ -20,6 +20,7 @@ from polygene.geometry import Family, GeometryColumn
 
 MOST_PIECES = 1000  # of one edge; what turns further is no place, and its measure has no meaning
 MOST_TURN = np.radians(4.0)  # that an edge rises or turns in one piece
+AT_A_TIME = 16_384  # edges that are measured by one thread at a time
 
 
 class Ruler(Protocol):
@@ -87,9 +88,24 @@ class EllipsoidRuler:
     def _summed(
         self, measure: Callable[[F64Array, F64Array], F64Array], start: F64Array, stop: F64Array
     ) -> F64Array:
-        """Measure edges, long ones piece by piece."""
+        """Measure edges, each on its own: side by side, so many at a time that memory is near."""
+        found = np.empty(len(start))
+
+        def some(first: int, last: int) -> None:
+            part = slice(first, last)
+            found[part] = self._measured(measure, start[part], stop[part])
+
+        cuts = range(0, len(start), AT_A_TIME)
+        parallel.each(some, [(k, min(k + AT_A_TIME, len(start))) for k in cuts])
+        return found
+
+    def _measured(
+        self, measure: Callable[[F64Array, F64Array], F64Array], start: F64Array, stop: F64Array
+    ) -> F64Array:
+        """Measure some edges, long ones piece by piece."""
         way = stop - start
-        counts = np.ceil(np.abs(way).max(axis=1, initial=0.0) * (self.to_radians / MOST_TURN))
+        turn = np.maximum(np.abs(way[:, 0]), np.abs(way[:, 1]))
+        counts = np.ceil(turn * (self.to_radians / MOST_TURN))
         long = np.flatnonzero(counts > 1)
         if len(long) == 0:
             return measure(start, stop)
@@ -226,9 +242,9 @@ def row_lengths(column: GeometryColumn, ruler: Ruler | None = None) -> F64Array:
         lengths = _plane_rings(column.xy, column.ring_offsets)[1] * ruler.map_unit
         return sum_by(row_of_ring, lengths, column.n_rows)
     ring_of = owners(column.ring_offsets)
-    is_edge = ring_of[:-1] == ring_of[1:]
-    steps = ruler.lengths(column.xy[:-1][is_edge], column.xy[1:][is_edge])
-    return sum_by(row_of_ring[ring_of[:-1][is_edge]], steps, column.n_rows)
+    edge = np.flatnonzero(ring_of[:-1] == ring_of[1:])
+    steps = ruler.lengths(column.xy.take(edge, axis=0), column.xy.take(edge + 1, axis=0))
+    return sum_by(row_of_ring[ring_of[edge]], steps, column.n_rows)
 
 
 def row_areas_and_lengths(column: GeometryColumn, ruler: Ruler) -> tuple[F64Array, F64Array]:
