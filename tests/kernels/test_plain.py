@@ -192,7 +192,9 @@ class Twins:
         return [built(row[0] - 1) for row in c.now("lists")[:n]], wanted
 
     def join_boxes(self, c, is_done):
-        return c.now("parent") if is_done else 0, plain.join_boxes(c.boxes) if is_done else 0
+        return c.now("parent") if is_done else 0, plain.join_boxes(
+            c.boxes, c.group
+        ) if is_done else 0
 
     def number_texts(self, c, n):
         twin = plain.number_texts(c.data, c.offsets)

@@ -12,7 +12,7 @@ from polygene.layer import Layer
 from polygene.ops.buffer import buffer
 from polygene.plane import clusters, melting, sound
 from polygene.plane.clusters import clusters_of
-from polygene.plane.validity import _problems_of_all
+from polygene.plane.validity import _problems_of_all, problems_of
 from tests.kernels.everything import chains
 from tests.support import generators as make
 
@@ -45,6 +45,20 @@ class Clusters(unittest.TestCase):
         self.assertEqual(clusters_of(boxes).max(), 0)
         self.assertEqual(len(clusters_of(np.zeros((0, 4)))), 0)
         self.assertEqual(clusters_of(np.tile([3.0, 3.0, 3.0, 3.0], (2, 1))).tolist(), [0, 0])
+
+    def test_pairs_are_all_that_meet(self):
+        """Of one group, both ways round, in order; where they only touch, too."""
+        rng = np.random.default_rng(5)
+        for n, size in ((0, 1), (1, 1), (200, 4), (200, 30)):
+            low = rng.integers(0, 100, (n, 2)).astype(float)
+            boxes = np.concatenate([low, low + rng.integers(0, size + 1, (n, 2))], axis=1)
+            group = rng.integers(0, 3, n)
+            with mock.patch.object(clusters, "PAIRS_AT_ONCE", 50):
+                a, b = clusters.pairs_of_boxes(boxes, group, lambda a, b: (a + b) % 7 > 0)
+            meets = (boxes[:, None, :2] <= boxes[None, :, 2:]).all(axis=2)
+            meets &= meets.T & (group[:, None] == group) & ~np.eye(n, dtype=bool)
+            wanted = [p for p in np.argwhere(meets).tolist() if sum(p) % 7]
+            self.assertEqual(np.stack([a, b], axis=1).tolist(), wanted)
 
 
 class Melted(unittest.TestCase):
@@ -85,10 +99,31 @@ class LargeRows(unittest.TestCase):
         column = make.polygons(rows)
         wrong = _problems_of_all(column).row
         self.assertEqual(sorted(set(wrong.tolist())), [1, 2])
-        with mock.patch.object(sound, "LARGE", 100):
+        with mock.patch.object(sound, "FEW_PARTS", 1):
             self.assertEqual(sound.plainly_sound(column).tolist(), [True, False, False, True])
             asked = np.array([False, False, True, True])
             self.assertEqual(sound.plainly_sound(column, asked).tolist(), [True, True, False, True])
+
+    def test_problems_are_those_of_all_parts(self):
+        """Whatever clusters there are, the same problems at the same places."""
+        rng = np.random.default_rng(6)
+        rows = []
+        for _ in range(40):
+            parts = [[make.star(rng, 7, 4, rng.uniform(0, 40, 2)).round(1)] for _ in range(9)]
+            parts += [[make.tangle(rng, 6, 6, 1.0) + rng.uniform(0, 40, 2).round()]]
+            parts += [
+                [make.square(60, 0, 9), make.square(61, 1, 2)[::-1], make.square(63, 3, 2)[::-1]]
+            ]
+            rows.append(parts)
+        column = make.polygons(rows)
+        for asked in (None, rng.random(40) < 0.5):
+            found = problems_of(column, asked)
+            kept = np.ones(40, bool) if asked is None else asked
+            wanted = _problems_of_all(column.take(np.flatnonzero(kept)))
+            np.testing.assert_array_equal(found.row, np.flatnonzero(kept)[wanted.row])
+            np.testing.assert_array_equal(found.kind, wanted.kind)
+            np.testing.assert_array_equal(found.xy, wanted.xy)
+        self.assertGreater(len(found.row), 15)
 
     def test_what_touches_nowhere_is_found(self):
         """Islands in lakes, and a row of a hundred islands, need no second look."""

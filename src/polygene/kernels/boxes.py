@@ -149,6 +149,7 @@ def rows_hit(
 
 def join_boxes(
     boxes: cython.double[:, ::1],
+    group: cython.longlong[::1],
     low: cython.double[::1],
     side: cython.double,
     most_columns: cython.longlong,
@@ -157,7 +158,7 @@ def join_boxes(
     links: cython.int[:, ::1],
     parent: cython.longlong[::1],
 ) -> cython.bint:
-    """Union-find of boxes (n, 4) that have a point in common; the smallest number becomes the root.
+    """Union-find of boxes (n, 4) of one group that have a point in common; the first becomes the root.
 
     Cells are squares of ``side``, the first at ``low``, ``most_columns`` + 1 in a line. ``heads`` is -1
     for each cell, ``links`` (n_links, 2) room for as many as boxes cover, ``parent`` each box's own
@@ -191,7 +192,8 @@ def join_boxes(
                         link = links[link, 1]
                         left -= 1
                         if (
-                            boxes[a, 0] <= boxes[k, 2]
+                            group[a] == group[k]
+                            and boxes[a, 0] <= boxes[k, 2]
                             and boxes[k, 0] <= boxes[a, 2]
                             and boxes[a, 1] <= boxes[k, 3]
                             and boxes[k, 1] <= boxes[a, 3]

@@ -331,8 +331,8 @@ def _lies_well(
     """Return whether a hole lies in its outer ring and in no other hole, and a part in no other.
 
     Asked for vertex p of it: the edges below count, of those that go right one, of others one less.
+    ``levels[39]`` is how many boxes may still be looked at for the rings of the row.
     """
-    left: cython.longlong = 64 * tree.n_leaves // (tree.n_levels * rings[0, 3]) + 4096
     n: cython.longlong = 1
     level: cython.longlong
     k: cython.longlong
@@ -347,8 +347,8 @@ def _lies_well(
         n -= 1
         level = stack[n, 0]
         k = stack[n, 1]
-        left -= 1
-        if left < 0:
+        levels[39] -= 1
+        if levels[39] < 0:
             return False
         if level > 0:
             for i in range(4 * k, min(4 * k + 4, levels[level] - levels[level - 1])):
@@ -404,7 +404,7 @@ def _are_simple(
     tree.n_levels = _build(tree.n_leaves, boxes, levels)
     if not _are_apart(xy, ring_offsets, first, tree, leaves, boxes, levels, stack, sums):
         return False
-    rings[0, 3] = cython.cast(cython.int, last - first)
+    levels[39] = 16 * tree.n_leaves + 1024
     for g in range(first, last):
         # An outer ring turns left where it comes furthest left, and a hole right.
         p = base + rings[g - first, 2]
@@ -436,7 +436,7 @@ def find_simple(
 ) -> cython.longlong:
     """Mark in ``is_sound`` rows from ``first_row`` up to ``last_row`` that are valid and touch nowhere.
 
-    Rows marked already are passed over. ``rings`` (vertices, 4), ``leaves`` (vertices, 4) and ``boxes``
+    Rows marked already are passed over. ``rings`` (vertices, 3), ``leaves`` (vertices, 4) and ``boxes``
     (2 x vertices, 4) are room for as many as the largest row has, ``levels`` (40,) and ``stack``
     (512, 3) for its tree, ``sums`` (16,) for exact ones. Returns how many rows are left unmarked.
     """

@@ -790,12 +790,13 @@ def _levels(value: Any) -> int | None:
     return None if len(levels) != 1 or None in levels else 1 + levels.pop()
 
 
-def join_boxes(boxes: Sequence[Sequence[float]]) -> list[int]:
-    """Return the first box of those that each is brought together with."""
+def join_boxes(boxes: Sequence[Sequence[float]], group: Ints) -> list[int]:
+    """Return the first box of those of its group that each is brought together with."""
     pairs = [
         (i, j)
         for i, a in enumerate(boxes)
         for j, b in enumerate(boxes[:i])
+        if group[i] == group[j]
         if a[0] <= b[2] and b[0] <= a[2] and a[1] <= b[3] and b[1] <= a[3]
     ]
     return join_roots([i for i, _ in pairs], [j for _, j in pairs], len(boxes))

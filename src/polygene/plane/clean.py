@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
-from polygene.geometry import GeometryColumn
+from polygene.geometry import GeometryColumn, bounds_of_groups
 
 
 class Clean(NamedTuple):
@@ -26,6 +26,13 @@ class Clean(NamedTuple):
     start: I64Array
     following: I64Array
     ring_of_edge: I64Array
+
+    def bounds(self, first: int, stop: int) -> F64Array:
+        """Return the (n, 4) boxes of some rings: x and y minimum, x and y maximum."""
+        return bounds_of_groups(
+            self.xy[self.offsets[first] : self.offsets[stop]],
+            self.offsets[first : stop + 1] - self.offsets[first],
+        )
 
     @staticmethod
     def of(column: GeometryColumn, is_good: BoolArray, row_of_ring: I64Array) -> Clean:

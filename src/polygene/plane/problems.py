@@ -93,8 +93,8 @@ class Found:
             return Problems(nothing, nothing, np.zeros((0, 2)))
         row, kind = np.concatenate(self.rows), np.concatenate(self.kinds)
         xy = np.concatenate(self.places)
-        # A problem is told once a row, at the first place where it was found.
-        order = np.lexsort((kind, row))
+        # A problem is told once a row, at the first place by x, then y: whatever it was found with.
+        order = np.lexsort((xy[:, 1], xy[:, 0], kind, row))
         row, kind, xy = row[order], kind[order], xy[order]
         is_first = np.ones(len(row), bool)
         is_first[1:] = (row[1:] != row[:-1]) | (kind[1:] != kind[:-1])

@@ -5,12 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from polygene import kernels, parallel
-from polygene.arrays import BoolArray, I64Array, U8Array
+from polygene.arrays import BoolArray, I64Array, U8Array, owners
 from polygene.geometry import GeometryColumn, bounds_of_groups
 from polygene.plane.clusters import clusters_of
 
 MOST_PARTS = 512  # of a row whose boxes are compared each with each
-LARGE = 20_000  # vertices of a row of which clusters of parts are looked at side by side
+FEW_PARTS = 4  # of a row: of more clusters are looked at, side by side
 
 
 def plainly_sound(column: GeometryColumn, asked: BoolArray | None = None) -> BoolArray:
@@ -18,37 +18,45 @@ def plainly_sound(column: GeometryColumn, asked: BoolArray | None = None) -> Boo
 
     Rows without geometry have none either, and those not ``asked`` are not looked at: they are True.
     """
-    is_done = column.is_empty if asked is None else column.is_empty | ~asked
-    sound = is_done.astype(np.uint8)
-    is_large = ~is_done & (np.diff(column.vertex_offsets_of_rows) > LARGE)
-    is_large &= np.diff(column.row_offsets) > 1
-    if not is_large.any():
-        _look(column, sound)
-        return sound > 0
-    sound[is_large] = 1
-    _look(column, sound)
-    rows = np.flatnonzero(is_large)
-    apart, row = _in_clusters(column.take(rows))
-    found = np.zeros(apart.n_rows, np.uint8)
-    _look(apart, found)
-    sound[rows[row[found == 0]]] = 0
-    return sound > 0
+    return _looked_at(column, asked)[0]
 
 
-def _in_clusters(column: GeometryColumn) -> tuple[GeometryColumn, I64Array]:
-    """Make a row of each cluster of parts of a row; return also which row (n,) each comes from.
+def in_doubt(column: GeometryColumn, asked: BoolArray | None) -> tuple[GeometryColumn, I64Array]:
+    """Return the rows that are not plainly sound, and their numbers.
 
-    Parts whose boxes lie apart have nothing in common, so a row is valid if all its clusters are.
+    Of rows of many parts only those are there whose cluster is not: the others have nothing to do with
+    them, and no problem.
     """
-    boxes = bounds_of_groups(column.xy, column.ring_offsets[column.part_offsets])
-    cluster, n = np.empty(column.n_parts, np.int64), 0
-    for first, stop in zip(column.row_offsets[:-1], column.row_offsets[1:], strict=True):
-        cluster[first:stop] = clusters_of(boxes[first:stop]) + n
-        n += int(cluster[first:stop].max()) + 1 - n
-    order = np.argsort(cluster, kind="stable")
-    row = np.repeat(np.arange(column.n_rows), np.diff(column.row_offsets))[order]
-    is_first = np.diff(cluster[order], prepend=-1) > 0
-    return column.take_parts(order, cluster[order], n), row[is_first]
+    sound, is_doubtful = _looked_at(column, asked)
+    rows, parts = np.flatnonzero(~sound), np.flatnonzero(is_doubtful)
+    number = np.cumsum(~sound) - 1
+    return column.take_parts(parts, number[owners(column.row_offsets)[parts]], len(rows)), rows
+
+
+def _looked_at(column: GeometryColumn, asked: BoolArray | None) -> tuple[BoolArray, BoolArray]:
+    """Return which rows (n_rows,) are plainly sound, and the parts (n_parts,) why others are not."""
+    is_done = column.is_empty if asked is None else column.is_empty | ~asked
+    n_parts = np.diff(column.row_offsets)
+    is_many = ~is_done & (n_parts > FEW_PARTS)
+    marks = (is_done | is_many).astype(np.uint8)
+    _look(column, marks)
+    sound = marks > 0
+    is_doubtful = np.repeat(~sound, n_parts)
+    if is_many.any():
+        # A row of each cluster of parts: those whose boxes lie apart have nothing in common.
+        part = np.flatnonzero(np.repeat(is_many, n_parts))
+        some = column.take_parts(part, np.zeros(len(part), np.int64), 1)
+        row = owners(column.row_offsets)[part]
+        boxes = bounds_of_groups(some.xy, some.ring_offsets[some.part_offsets])
+        cluster = clusters_of(boxes, group=row)
+        order = np.argsort(cluster, kind="stable")
+        apart = some.take_parts(order, cluster[order], int(cluster.max()) + 1)
+        marks = np.zeros(apart.n_rows, np.uint8)
+        _look(apart, marks)
+        is_wrong = marks[cluster] == 0
+        is_doubtful[part] = is_wrong
+        sound[row[is_wrong]] = False
+    return sound, is_doubtful
 
 
 def _look(column: GeometryColumn, sound: U8Array) -> None:
@@ -63,7 +71,7 @@ def _look(column: GeometryColumn, sound: U8Array) -> None:
         n_left = kernels.run(
             kernels.chains.find_simple,
             *rows,
-            np.empty((largest, 4), np.int32),
+            np.empty((largest, 3), np.int32),
             np.empty((largest, 4), np.int32),
             np.empty((2 * largest, 4)),
             np.empty(40, np.int64),

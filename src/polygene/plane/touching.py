@@ -13,6 +13,7 @@ import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array
 from polygene.plane.clean import Clean, Touches
+from polygene.plane.clusters import pairs_of_boxes
 from polygene.plane.problems import Found, Problem
 
 Point = tuple[Fraction, Fraction]
@@ -39,17 +40,35 @@ def look_closely(
             links.setdefault(int(clean.part[a]), set()).update({(a, point), (b, point)})
     # A ring between two touching points lies on one side of another all along, or it would meet it.
     sides = _SidesOf(clean, points)
-    rings = np.flatnonzero(clean.row == row)
-    # Both ways round: a in b and b in a are different faults.
-    for ring, other in itertools.permutations(rings.tolist(), 2):
-        if touched[ring] or touched[other]:
-            problem = _wrong_side(clean, ring, other, rings, sides)
-            if problem is not None:
-                found.add(problem, np.array([row]), np.array(sides.place(ring)))
+    rings = np.arange(*np.searchsorted(clean.row, (row, row + 1)))
+    for ring, other in _pairs_to_ask(clean, rings, touched):
+        problem = _wrong_side(clean, ring, other, rings, sides)
+        if problem is not None:
+            found.add(problem, np.array([row]), np.array(sides.place(ring)))
     for pairs in links.values():
         pinch = _pinch(pairs)
         if pinch is not None:
             found.add(Problem.CUT_APART, np.array([row]), np.array(pinch))
+
+
+def _pairs_to_ask(clean: Clean, rings: I64Array, touched: BoolArray) -> list[tuple[int, int]]:
+    """Return the pairs of rings of a row of which the first may lie on a wrong side of the second.
+
+    Nothing can lie within another whose box it does not come near; a hole can lie outside its outer
+    ring wherever that is. Both ways round: a in b and b in a are different faults.
+    """
+    is_touched, part = touched[rings], clean.part[rings]
+    a, b = pairs_of_boxes(
+        clean.bounds(rings[0], rings[-1] + 1),
+        np.zeros(len(rings), np.int64),
+        lambda a, b: is_touched[a] | is_touched[b],
+    )
+    is_outer = clean.is_outer[rings]
+    holes, outers = np.flatnonzero(~is_outer), np.flatnonzero(is_outer)
+    own = outers[np.searchsorted(part[outers], part[holes])]
+    use = is_touched[holes] | is_touched[own]
+    keys = np.unique(np.append(a, holes[use]) * len(rings) + np.append(b, own[use]))
+    return list(zip(*(rings[k].tolist() for k in np.divmod(keys, len(rings))), strict=True))
 
 
 def _wrong_side(
@@ -86,7 +105,7 @@ class _SidesOf:
         self._witnesses: dict[int, list[Point]] = {}
 
     def place(self, ring: int) -> tuple[float, float]:
-        return self.points.get(ring, [tuple(self.clean.xy[self.clean.offsets[ring]])])[0]
+        return min(self.points.get(ring, [tuple(self.clean.xy[self.clean.offsets[ring]])]))
 
     def ring(self, ring: int) -> F64Array:
         return self.clean.xy[self.clean.offsets[ring] : self.clean.offsets[ring + 1]]

@@ -9,17 +9,16 @@ from __future__ import annotations
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners, spans
+from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners
 from polygene.geometry import Family, GeometryColumn, located_in_rings
 from polygene.measures import ring_areas
 from polygene.plane.cells import build_cells, edges_between
 from polygene.plane.clean import Clean, Touches
+from polygene.plane.clusters import pairs_of_boxes
 from polygene.plane.problems import LARGEST, Found, Problem, Problems
 from polygene.plane.settling import places_apart
-from polygene.plane.sound import plainly_sound
+from polygene.plane.sound import in_doubt
 from polygene.plane.touching import look_closely
-
-PAIRS_AT_ONCE = 4_000_000
 
 
 def invalid_rows(column: GeometryColumn, asked: BoolArray | None = None) -> BoolArray:
@@ -39,9 +38,9 @@ def problems_of(column: GeometryColumn, asked: BoolArray | None = None) -> Probl
     """
     assert column.family == Family.POLYGONS
     # The row by row test settles most rows; what follows costs far more and sees only the rest.
-    doubtful = np.flatnonzero(~plainly_sound(column, asked))
-    found = _problems_of_all(column.take(doubtful))
-    return found._replace(row=doubtful[found.row])
+    doubtful, rows = in_doubt(column, asked)
+    found = _problems_of_all(doubtful)
+    return found._replace(row=rows[found.row])
 
 
 def _problems_of_all(column: GeometryColumn) -> Problems:
@@ -197,16 +196,15 @@ def _look_at_nesting(clean: Clean, touched: BoolArray, found: Found) -> None:
     outside = holes[side < 0]
     found.add(Problem.HOLE_OUTSIDE, clean.row[outside], firsts[outside])
     # Only rings whose box lies in another's can lie in that.
-    bounds = _ring_bounds(clean)
-    for a, b in _pairs_in_rows(clean, bounds):
-        # Rings that touch are for `look_closely`; one that does not may lie in one that does.
-        use = quiet[a]
-        a, b = a[use], b[use]
-        both_holes = ~clean.is_outer[a] & ~clean.is_outer[b] & (clean.part[a] == clean.part[b])
-        h, other = a[both_holes], b[both_holes]
-        inside = h[_located(clean, firsts[h], other) > 0]
-        found.add(Problem.HOLE_IN_HOLE, clean.row[inside], firsts[inside])
-        _parts_inside(clean, a, b, firsts, found)
+    a, b = _boxes_within(clean, clean.bounds(0, n_rings))
+    # Rings that touch are for `look_closely`; one that does not may lie in one that does.
+    use = quiet[a]
+    a, b = a[use], b[use]
+    both_holes = ~clean.is_outer[a] & ~clean.is_outer[b] & (clean.part[a] == clean.part[b])
+    h, other = a[both_holes], b[both_holes]
+    inside = h[_located(clean, firsts[h], other) > 0]
+    found.add(Problem.HOLE_IN_HOLE, clean.row[inside], firsts[inside])
+    _parts_inside(clean, a, b, firsts, found)
 
 
 def _parts_inside(clean: Clean, a: I64Array, b: I64Array, firsts: F64Array, found: Found) -> None:
@@ -225,29 +223,12 @@ def _parts_inside(clean: Clean, a: I64Array, b: I64Array, firsts: F64Array, foun
     found.add(Problem.PARTS_OVERLAP, clean.row[ring], firsts[ring])
 
 
-def _ring_bounds(clean: Clean) -> F64Array:
-    low = np.minimum.reduceat(clean.xy, clean.offsets[:-1], axis=0)
-    high = np.maximum.reduceat(clean.xy, clean.offsets[:-1], axis=0)
-    return np.concatenate([low, high], axis=1)
+def _boxes_within(clean: Clean, bounds: F64Array) -> tuple[I64Array, I64Array]:
+    """Return pairs of rings (a, b) of one row where the box of b holds that of a."""
 
-
-def _pairs_in_rows(clean: Clean, bounds: F64Array) -> list[tuple[I64Array, I64Array]]:
-    """Return pairs of rings (a, b) of one row where the box of b holds that of a, in portions."""
-    rows, starts, counts = np.unique(clean.row, return_index=True, return_counts=True)
-    several = counts > 1
-    starts, counts = starts[several], counts[several]
-    portions = []
-    ring = spans(starts, counts)
-    partners = np.repeat(counts, counts)
-    first = np.repeat(starts, counts)
-    # Pairs of rings grow with the square of the rings in a row: in portions, so that memory does
-    # not.
-    limit = np.cumsum(partners) // PAIRS_AT_ONCE
-    for k in range(int(limit.max(initial=-1)) + 1):
-        some = limit == k
-        a = np.repeat(ring[some], partners[some])
-        b = spans(first[some], partners[some])
-        holds = (a != b) & (bounds[a, 0] >= bounds[b, 0]) & (bounds[a, 1] >= bounds[b, 1])
+    def holds(a: I64Array, b: I64Array) -> BoolArray:
+        holds = (bounds[a, 0] >= bounds[b, 0]) & (bounds[a, 1] >= bounds[b, 1])
         holds &= (bounds[a, 2] <= bounds[b, 2]) & (bounds[a, 3] <= bounds[b, 3])
-        portions.append((a[holds], b[holds]))
-    return portions
+        return np.asarray(holds)
+
+    return pairs_of_boxes(bounds, clean.row, holds)
