@@ -137,9 +137,10 @@ class LargeRows(unittest.TestCase):
             [[box(0, 0, 9)], [box(2, 2, 2)]],  # a part in another
             [[box(0, 0, 9)], [box(20, 0, 9), box(2, 2, 2)[::-1]]],  # a hole of another's
         ]
+        wrong += [[[]], [[], [box(0, 0, 9)]]]  # without rings
         column = make.polygons([*rows, *wrong])
         with mock.patch.object(sound.kernels.sound, "find_sound", lambda *_: None):
-            self.assertEqual(sound.plainly_sound(column).tolist(), [True] * 3 + [False] * 5)
+            self.assertEqual(sound.plainly_sound(column).tolist(), [True] * 3 + [False] * 5 + [True, False])
 
 
 if __name__ == "__main__":

@@ -130,10 +130,10 @@ def _part_into_chains(
     rises: cython.int
     x: cython.double
     y: cython.double
-    low_x: cython.double = xy[base, 0]
-    low_y: cython.double = xy[base, 1]
-    high_x: cython.double = low_x
-    high_y: cython.double = low_y
+    low_x: cython.double = 1e300
+    low_y: cython.double = 1e300
+    high_x: cython.double = -1e300
+    high_y: cython.double = -1e300
     for part in range(first_part, last_part):
         if part_offsets[part] == part_offsets[part + 1]:
             return -1
