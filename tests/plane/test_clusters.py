@@ -138,9 +138,16 @@ class LargeRows(unittest.TestCase):
             [[box(0, 0, 9)], [box(20, 0, 9), box(2, 2, 2)[::-1]]],  # a hole of another's
         ]
         wrong += [[[]], [[], [box(0, 0, 9)]]]  # without rings
+        lakes = [box(10 * k, 10 * j, 5)[::-1] for k in range(20) for j in range(20)]
+        sea = [[box(-5, -5, 300), *lakes]]
+        rows.append([*sea, *([box(10 * k + 1, 1, 2)] for k in range(20))])
+        wrong += [[[box(-5, -5, 300), *lakes, box(31, 41, 2)[::-1]]], [*sea, [box(36, 36, 2)]]]
         column = make.polygons([*rows, *wrong])
         with mock.patch.object(sound.kernels.sound, "find_sound", lambda *_: None):
-            self.assertEqual(sound.plainly_sound(column).tolist(), [True] * 3 + [False] * 5 + [True, False])
+            self.assertEqual(
+                sound.plainly_sound(column).tolist(),
+                [True] * 4 + [False] * 5 + [True] + [False] * 3,
+            )
 
 
 if __name__ == "__main__":

@@ -157,6 +157,8 @@ def _part_into_chains(
                     if rises and _rises(xy, k, least):
                         least = k
                     n += 1
+                    if k == ring_offsets[g]:
+                        rings[g - first_ring, 3] = cython.cast(cython.int, n)
                     way = rises
                     room = 8
                     leaves[n, 0] = cython.cast(cython.int, k - base)
@@ -315,24 +317,107 @@ def _are_apart(
 @cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
-def _lies_well(
+def _bound_rings(
+    n_rings: cython.longlong,
+    n_leaves: cython.longlong,
+    rings: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+    ring_boxes: cython.double[:, ::1],
+) -> cython.void:
+    """Put a box about the chains of each ring."""
+    g: cython.longlong
+    i: cython.longlong
+    k: cython.longlong
+    for g in range(n_rings):
+        for i in range(4):
+            ring_boxes[g, i] = boxes[rings[g, 3], i]
+        for k in range(rings[g, 3] + 1, rings[g + 1, 3] if g + 1 < n_rings else n_leaves):
+            ring_boxes[g, 0] = min(ring_boxes[g, 0], boxes[k, 0])
+            ring_boxes[g, 1] = min(ring_boxes[g, 1], boxes[k, 1])
+            ring_boxes[g, 2] = max(ring_boxes[g, 2], boxes[k, 2])
+            ring_boxes[g, 3] = max(ring_boxes[g, 3], boxes[k, 3])
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_round(
     xy: cython.double[:, ::1],
     base: cython.longlong,
     p: cython.longlong,
-    ring: cython.longlong,
+    first: cython.longlong,
+    stop: cython.longlong,
     tree: Tree,
-    rings: cython.int[:, ::1],
     leaves: cython.int[:, ::1],
     boxes: cython.double[:, ::1],
     levels: cython.longlong[::1],
+    stack: cython.longlong[:, ::1],
+    used: cython.longlong,
+    sums: cython.double[::1],
+) -> cython.bint:
+    """Return whether the ring of chains from ``first`` up to ``stop`` is round vertex p.
+
+    It is if an odd number of its edges lie below. The stack is free from ``used`` on.
+    """
+    n: cython.longlong = used + 1
+    level: cython.longlong
+    k: cython.longlong
+    i: cython.longlong
+    box: cython.longlong
+    found: cython.bint = False
+    stack[used, 0] = tree.n_levels - 1
+    stack[used, 1] = 0
+    while n > used:
+        n -= 1
+        level = stack[n, 0]
+        k = stack[n, 1]
+        levels[39] -= 1
+        if level > 0:
+            for i in range(4 * k, min(4 * k + 4, levels[level] - levels[level - 1])):
+                box = levels[level - 1] + i
+                if (
+                    i << (2 * (level - 1)) < stop
+                    and (i + 1) << (2 * (level - 1)) > first
+                    and boxes[box, 0] <= xy[p, 0] <= boxes[box, 2]
+                    and boxes[box, 1] <= xy[p, 1]
+                ):
+                    stack[n, 0] = level - 1
+                    stack[n, 1] = i
+                    n += 1
+            continue
+        for i in range(base + leaves[k, 0], base + leaves[k, 1]):
+            if (xy[i, 0] > xy[p, 0]) != (xy[i + 1, 0] > xy[p, 0]) and _side(
+                xy, i, i + 1, p, sums
+            ) == (1 if xy[i + 1, 0] > xy[i, 0] else -1):
+                found = not found
+    return found
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _lies_well(
+    xy: cython.double[:, ::1],
+    base: cython.longlong,
+    ring: cython.longlong,
+    n_rings: cython.longlong,
+    tree: Tree,
+    of_rings: Tree,
+    rings: cython.int[:, ::1],
+    leaves: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+    ring_boxes: cython.double[:, ::1],
+    levels: cython.longlong[::1],
+    ring_levels: cython.longlong[::1],
     stack: cython.longlong[:, ::1],
     sums: cython.double[::1],
 ) -> cython.bint:
     """Return whether a hole lies in its outer ring and in no other hole, and a part in no other.
 
-    Asked for vertex p of it: the edges below count, of those that go right one, of others one less.
-    ``levels[39]`` is how many boxes may still be looked at for the rings of the row.
+    Asked for a vertex of it, of the rings whose box it lies in. ``levels[39]`` is how many boxes may
+    still be looked at for the rings of the row.
     """
+    p: cython.longlong = base + rings[ring, 2]
     n: cython.longlong = 1
     level: cython.longlong
     k: cython.longlong
@@ -340,8 +425,7 @@ def _lies_well(
     box: cython.longlong
     own: cython.longlong = 0
     others: cython.longlong = 0
-    way: cython.int
-    stack[0, 0] = tree.n_levels - 1
+    stack[0, 0] = of_rings.n_levels - 1
     stack[0, 1] = 0
     while n > 0:
         n -= 1
@@ -351,25 +435,36 @@ def _lies_well(
         if levels[39] < 0:
             return False
         if level > 0:
-            for i in range(4 * k, min(4 * k + 4, levels[level] - levels[level - 1])):
-                box = levels[level - 1] + i
-                if boxes[box, 0] <= xy[p, 0] <= boxes[box, 2] and boxes[box, 1] <= xy[p, 1]:
+            for i in range(4 * k, min(4 * k + 4, ring_levels[level] - ring_levels[level - 1])):
+                box = ring_levels[level - 1] + i
+                if (
+                    ring_boxes[box, 0] <= xy[p, 0] <= ring_boxes[box, 2]
+                    and ring_boxes[box, 1] <= xy[p, 1] <= ring_boxes[box, 3]
+                ):
                     stack[n, 0] = level - 1
                     stack[n, 1] = i
                     n += 1
             continue
-        if leaves[k, 2] == ring:
+        if k == ring or not _is_round(
+            xy,
+            base,
+            p,
+            rings[k, 3],
+            rings[k + 1, 3] if k + 1 < n_rings else tree.n_leaves,
+            tree,
+            leaves,
+            boxes,
+            levels,
+            stack,
+            n,
+            sums,
+        ):
             continue
-        for i in range(base + leaves[k, 0], base + leaves[k, 1]):
-            if (xy[i, 0] > xy[p, 0]) == (xy[i + 1, 0] > xy[p, 0]):
-                continue
-            way = 1 if xy[i + 1, 0] > xy[i, 0] else -1
-            if _side(xy, i, i + 1, p, sums) != way:
-                continue
-            if rings[leaves[k, 2], 0] == rings[ring, 0]:
-                own += way
-            else:
-                others += way
+        # All of a ring's turns are looked at, so an outer one is round it once and a hole once less.
+        if rings[k, 0] == rings[ring, 0]:
+            own += 1 if rings[k, 1] else -1
+        else:
+            others += 1 if rings[k, 1] else -1
     return own == 1 - rings[ring, 1] and not (rings[ring, 1] and others != 0)
 
 
@@ -385,7 +480,9 @@ def _are_simple(
     rings: cython.int[:, ::1],
     leaves: cython.int[:, ::1],
     boxes: cython.double[:, ::1],
+    ring_boxes: cython.double[:, ::1],
     levels: cython.longlong[::1],
+    ring_levels: cython.longlong[::1],
     stack: cython.longlong[:, ::1],
     sums: cython.double[::1],
 ) -> cython.bint:
@@ -396,6 +493,7 @@ def _are_simple(
     g: cython.longlong
     p: cython.longlong
     tree: Tree = Tree(n_leaves=0, n_levels=0)
+    of_rings: Tree = Tree(n_leaves=last - first, n_levels=0)
     tree.n_leaves = _part_into_chains(
         xy, ring_offsets, part_offsets, first_part, last_part, rings, leaves, boxes
     )
@@ -404,7 +502,10 @@ def _are_simple(
     tree.n_levels = _build(tree.n_leaves, boxes, levels)
     if not _are_apart(xy, ring_offsets, first, tree, leaves, boxes, levels, stack, sums):
         return False
-    levels[39] = 16 * tree.n_leaves + 1024
+    if last - first > 1:
+        _bound_rings(last - first, tree.n_leaves, rings, boxes, ring_boxes)
+        of_rings.n_levels = _build(last - first, ring_boxes, ring_levels)
+    levels[39] = 64 * tree.n_leaves + 1024
     for g in range(first, last):
         # An outer ring turns left where it comes furthest left, and a hole right.
         p = base + rings[g - first, 2]
@@ -413,7 +514,20 @@ def _are_simple(
         ):
             return False
         if last - first > 1 and not _lies_well(
-            xy, base, p, g - first, tree, rings, leaves, boxes, levels, stack, sums
+            xy,
+            base,
+            g - first,
+            last - first,
+            tree,
+            of_rings,
+            rings,
+            leaves,
+            boxes,
+            ring_boxes,
+            levels,
+            ring_levels,
+            stack,
+            sums,
         ):
             return False
     return True
@@ -429,16 +543,19 @@ def find_simple(
     rings: cython.int[:, ::1],
     leaves: cython.int[:, ::1],
     boxes: cython.double[:, ::1],
+    ring_boxes: cython.double[:, ::1],
     levels: cython.longlong[::1],
+    ring_levels: cython.longlong[::1],
     stack: cython.longlong[:, ::1],
     sums: cython.double[::1],
     is_sound: cython.uchar[::1],
 ) -> cython.longlong:
     """Mark in ``is_sound`` rows from ``first_row`` up to ``last_row`` that are valid and touch nowhere.
 
-    Rows marked already are passed over. ``rings`` (vertices, 3), ``leaves`` (vertices, 4) and ``boxes``
-    (2 x vertices, 4) are room for as many as the largest row has, ``levels`` (40,) and ``stack``
-    (512, 3) for its tree, ``sums`` (16,) for exact ones. Returns how many rows are left unmarked.
+    Rows marked already are passed over. ``rings`` and ``leaves`` (vertices, 4), ``boxes`` and
+    ``ring_boxes`` (2 x vertices, 4) are room for as many as the largest row has, ``levels`` and
+    ``ring_levels`` (40,) and ``stack`` (512, 3) for its trees, ``sums`` (16,) for exact ones. Returns
+    how many rows are left unmarked.
     """
     r: cython.longlong
     n_left: cython.longlong = 0
@@ -455,7 +572,9 @@ def find_simple(
                 rings,
                 leaves,
                 boxes,
+                ring_boxes,
                 levels,
+                ring_levels,
                 stack,
                 sums,
             ):

@@ -71,9 +71,11 @@ def _look(column: GeometryColumn, sound: U8Array) -> None:
         n_left = kernels.run(
             kernels.chains.find_simple,
             *rows,
-            np.empty((largest, 3), np.int32),
+            np.empty((largest, 4), np.int32),
             np.empty((largest, 4), np.int32),
             np.empty((2 * largest, 4)),
+            np.empty((2 * largest, 4)),
+            np.empty(40, np.int64),
             np.empty(40, np.int64),
             np.empty((512, 3), np.int64),
             np.zeros(16),
