@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene import kernels
-from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners
+from polygene import kernels, parallel
+from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners
 from polygene.geometry import Family, GeometryColumn, located_in_rings
 from polygene.measures import ring_areas
 from polygene.plane.cells import build_cells, edges_between
@@ -118,31 +118,38 @@ def _look_at_meetings(clean: Clean, found: Found) -> tuple[BoolArray, Touches]:
 def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
     # The cells only say which edges are near; whether they meet is asked of the doubles.
     cells = build_cells(_coarse_edges(clean), sorts=False)
-    # Sound rows were sorted out before, so there is little to find; else it is done again with
-    # room.
-    room = 4096
-    sums = np.zeros(16)
-    while True:
-        first, second, kind = np.empty((3, room), np.int64)
-        place = np.empty((room, 2))
-        n = kernels.run(
-            kernels.valid.find_meetings,
-            cells.leaves,
-            cells.offsets,
-            cells.entries,
-            clean.xy,
-            clean.start,
-            clean.following,
-            clean.row[clean.ring_of_edge],
-            sums,
-            first,
-            second,
-            kind,
-            place,
-        )
-        if n <= room:
-            return first[:n], second[:n], kind[:n], place[:n]
-        room = n
+    row = clean.row[clean.ring_of_edge]
+
+    def look(first_leaf: int, stop: int) -> tuple[I64Array, I64Array, I64Array, F64Array]:
+        # Sound rows were sorted out before, so there is little to find; else it is done again with
+        # room.
+        room = 4096
+        while True:
+            first, second, kind = np.empty((3, room), np.int64)
+            place = np.empty((room, 2))
+            n = kernels.run(
+                kernels.valid.find_meetings,
+                cells.leaves[first_leaf:stop],
+                cells.offsets,
+                cells.entries,
+                clean.xy,
+                clean.start,
+                clean.following,
+                row,
+                np.zeros(16),
+                first,
+                second,
+                kind,
+                place,
+            )
+            if n <= room:
+                return first[:n], second[:n], kind[:n], place[:n]
+            room = n
+
+    counts = np.diff(cells.offsets)[cells.leaves]
+    found = parallel.each(look, parallel.parted(offsets_from(counts * counts)))
+    first, second, kind, place = (np.concatenate(columns) for columns in zip(*found, strict=True))
+    return first, second, kind, place
 
 
 def _coarse_edges(clean: Clean) -> I64Array:
