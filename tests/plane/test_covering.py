@@ -53,6 +53,10 @@ class Covering(unittest.TestCase):
             grid = Grid.over([areas.extent(), points.extent()], step)
             pairs = [(areas, points), (points, areas)]
             made = [relate(*pair, grid) for pair in pairs]
+            with mock.patch.object(covering, "MOST_ASKED", (0, 1)[k % 2]):  # parted again and again
+                parted = [relate(*pair, grid) for pair in pairs]
+            for a, b in zip([*made[0], *made[1]], [*parted[0], *parted[1]], strict=True):
+                np.testing.assert_array_equal(a, b)
             with mock.patch.object(relating, "_are_points_and_areas", lambda *_: False):
                 wanted = [relate(*pair, grid) for pair in pairs]
             for one, other in zip(made, wanted, strict=True):

@@ -7,13 +7,16 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels, parallel
-from polygene.arrays import BoolArray, I64Array, bucket, owners
+from polygene.arrays import BoolArray, F64Array, I64Array, bucket, owners
 from polygene.geometry import GeometryColumn
 from polygene.plane.cells import edges_between, single_box, spread
 from polygene.plane.grid import Grid
 from polygene.plane.near_boxes import NEAR
+from polygene.plane.portions import tiles
 
 PER_CELL = 1.5  # edges: the way from a corner, whose answer is known, to a point is short
+MOST_ASKED = 64  # edges for a point, on average, above which polygons are parted
+PARTS = 16
 
 
 class Covered(NamedTuple):
@@ -29,7 +32,35 @@ class Covered(NamedTuple):
 
 
 def cover(polygons: GeometryColumn, points: GeometryColumn, grid: Grid) -> Covered:
-    """Find the rows of valid polygons that cover points, of rows of one point each."""
+    """Find the rows of valid polygons that cover points, of rows of one point each.
+
+    Where both crowd in a few cells, as about a town in a layer of the world, tiles of the polygons have
+    cells of their own; what crowds in one polygon is left.
+    """
+    found = _covered(polygons, points, grid)
+    if found is not None:
+        return found
+    nothing = np.zeros(0, np.int64)
+    bounds, sizes = polygons.row_bounds(), np.diff(polygons.vertex_offsets_of_rows)
+    parts = tiles(bounds, sizes, PARTS)
+    if any(len(rows) == polygons.n_rows for rows in parts):
+        return Covered(nothing, nothing, np.ones(points.n_vertices, bool))
+    is_left = np.zeros(points.n_vertices, bool)
+    pairs = [(nothing, nothing)]
+    for rows in parts:
+        low_x, low_y, high_x, high_y = _box_about(bounds[rows], 4 * NEAR * grid.step)
+        x, y = points.xy.T
+        near = np.flatnonzero((x >= low_x) & (x <= high_x) & (y >= low_y) & (y <= high_y))
+        found = cover(polygons.take(rows), GeometryColumn.from_points(points.xy[near]), grid)
+        is_left[near[found.is_left]] = True
+        pairs.append((rows[found.row], near[found.point]))
+    row, point = (np.concatenate(columns) for columns in zip(*pairs, strict=True))
+    told = ~is_left[point]
+    return Covered(row[told], point[told], is_left)
+
+
+def _covered(polygons: GeometryColumn, points: GeometryColumn, grid: Grid) -> Covered | None:
+    """Do what `cover` does with one grid of cells; None where too many edges would be asked."""
     n_points = points.n_vertices
     ring_of = owners(polygons.ring_offsets)
     start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
@@ -49,6 +80,9 @@ def cover(polygons: GeometryColumn, points: GeometryColumn, grid: Grid) -> Cover
     margin = 2 * int(NEAR)
     is_left[~is_in & _is_about(x, y, box[0], margin)] = 1
     grouped = bucket(np.where(is_in, line * box[0, 3] + column, n_cells), n_cells + 1)
+    asked = (np.diff(edges.offsets) * np.diff(grouped.offsets)[:-1]).sum()
+    if asked > MOST_ASKED * (n_points + len(ends)):
+        return None
     entries = edges.order if len(edges.order) else np.zeros(1, np.int64)
     deepest = polygons.n_rows + 1
 
@@ -86,6 +120,12 @@ def cover(polygons: GeometryColumn, points: GeometryColumn, grid: Grid) -> Cover
     found = parallel.each(look, parallel.parted(np.ascontiguousarray(work)))
     row, point = (np.concatenate(columns) for columns in zip(*found, strict=True))
     return Covered(row, point, is_left > 0)
+
+
+def _box_about(bounds: F64Array, margin: float) -> list[float]:
+    """Return the box about bounds (n, 4), with a margin."""
+    low, high = bounds[:, :2].min(axis=0) - margin, bounds[:, 2:].max(axis=0) + margin
+    return [*low.tolist(), *high.tolist()]
 
 
 def _is_about(x: I64Array, y: I64Array, box: I64Array, margin: int) -> BoolArray:

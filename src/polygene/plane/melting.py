@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from polygene import parallel
-from polygene.arrays import F64Array, I64Array, count_by, number_pairs, offsets_from
+from polygene.arrays import F64Array, I64Array, count_by, number_pairs, offsets_from, owners
 from polygene.geometry import GeometryColumn, bounds_of_groups, concatenate
 from polygene.plane.clusters import clusters_of
 from polygene.plane.grid import Grid
@@ -105,7 +105,7 @@ def _cut(outlines: Outlines, rings: slice, rows: tuple[int, int]) -> Outlines:
 
 def _together(column: GeometryColumn, row: I64Array, n_rows: int) -> GeometryColumn:
     """Make rows of pieces (n_pieces,), their parts in the order in which rings are traced."""
-    row_of_part = row[np.repeat(np.arange(column.n_rows), np.diff(column.row_offsets))]
+    row_of_part = row[owners(column.row_offsets)]
     # By the first vertex of the outer ring, then the second: rings may touch in their first.
     first = column.ring_offsets[column.part_offsets[:-1]]
     a, b = column.xy[first], column.xy[first + 1]
