@@ -40,6 +40,16 @@ class Clusters(unittest.TestCase):
                 is_near[np.arange(n), np.arange(n)] = False
                 self.assertTrue((is_near & is_one).any(axis=1)[several].all())
 
+    def test_one_far_off_changes_nothing(self):
+        """All the others are in one cell then."""
+        rng = np.random.default_rng(7)
+        low = rng.uniform(0, 100, (3000, 2))
+        boxes = np.concatenate([low, low + rng.uniform(0, 1.5, (3000, 2))], axis=1)
+        found = clusters_of(boxes)
+        self.assertGreater(found.max(), 900)
+        with_one = clusters_of(np.concatenate([boxes, np.full((1, 4), 1e9)]))
+        np.testing.assert_array_equal(with_one, [*found, found.max() + 1])
+
     def test_where_boxes_crowd_all_are_one(self):
         boxes = np.tile([0.0, 0.0, 1.0, 1.0], (2000, 1))
         self.assertEqual(clusters_of(boxes).max(), 0)

@@ -11,6 +11,7 @@ from polygene.arrays import BoolArray, F64Array, I64Array, spans
 
 PAIRS_AT_ONCE = 4_000_000
 MOST_LINKS = 16  # cells that a box covers, on average
+MOST_PAIRS = 256  # of boxes that begin before another ends, for each
 
 
 def clusters_of(boxes: F64Array, reach: float = 0.0, group: I64Array | None = None) -> I64Array:
@@ -61,6 +62,15 @@ def _roots(boxes: F64Array, group: I64Array) -> I64Array:
     )
     if is_done:
         return parent
+    # All may be in a few cells because of one that lies far off.
+    if _along_x(boxes, group)[1].sum() <= MOST_PAIRS * n:
+        parent = np.arange(n)
+        kernels.run(
+            kernels.pairs.join_roots,
+            *pairs_of_boxes(boxes, group, lambda a, b: np.asarray(a < b)),
+            parent,
+        )
+        return parent
     first = np.full(int(group.max()) + 1, n)
     np.minimum.at(first, group, parent)
     return first[group]
@@ -73,15 +83,8 @@ def pairs_of_boxes(
 
     That is asked for both ways round, for some at a time; they are sorted by the first and the second.
     """
-    n = len(boxes)
-    order = np.lexsort((boxes[:, 0], group))
-    own, boxes = group[order], boxes[order]
-    # How many have begun, of this group or one before it, when each ends; what begins there too.
-    ends = np.concatenate([boxes[:, 0], boxes[:, 2]])
-    merged = np.lexsort((np.arange(2 * n) >= n, ends, np.tile(own, 2)))
-    begun = np.empty(2 * n, np.int64)
-    begun[merged] = np.cumsum(merged < n)
-    counts = begun[n:] - np.arange(n) - 1
+    order, counts = _along_x(boxes, group)
+    boxes = boxes[order]
     found = [np.zeros((2, 0), np.int64)]
     portion = np.cumsum(counts) // PAIRS_AT_ONCE
     cuts = np.searchsorted(portion, np.arange(int(portion.max(initial=-1)) + 2))
@@ -96,3 +99,18 @@ def pairs_of_boxes(
     a, b = np.concatenate(found, axis=1)
     by_both = np.lexsort((b, a))
     return a[by_both], b[by_both]
+
+
+def _along_x(boxes: F64Array, group: I64Array) -> tuple[I64Array, I64Array]:
+    """Return the order (n,) of boxes by group and where they begin, and how many of those behind each
+    in its group begin before it ends.
+    """
+    n = len(boxes)
+    order = np.lexsort((boxes[:, 0], group))
+    own, boxes = group[order], boxes[order]
+    # How many have begun, of this group or one before it, when each ends; what begins there too.
+    ends = np.concatenate([boxes[:, 0], boxes[:, 2]])
+    merged = np.lexsort((np.arange(2 * n) >= n, ends, np.tile(own, 2)))
+    begun = np.empty(2 * n, np.int64)
+    begun[merged] = np.cumsum(merged < n)
+    return order, begun[n:] - np.arange(n) - 1
