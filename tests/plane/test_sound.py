@@ -64,6 +64,9 @@ class Sound(unittest.TestCase):
             *(C([(x, y), (x + 1, y + 1), (x, y + 2), (x - 1, y + 1)])[::-1]
               for x, y in ((3, 2), (5, 2), (5, 4), (3, 4))),
         ]  # fmt: skip
+        fan = [C([(0, 0), (x - y, y + x), (x, y)])
+               for x, y in ((3, 1), (-1, 3), (-3, -1), (1, -3))]  # fmt: skip
+        link = C([(1, 6), (2, 4), (-1, 3)])
         rows = {
             "board": (board, True),
             "with a neighbour along": ([*board, [make.square(0, 0, 1)]], False),
@@ -82,6 +85,8 @@ class Sound(unittest.TestCase):
             "a part in a part": ([[make.square(0, 0, 9)], [make.square(3, 3, 2)]], False),
             "holes in a cycle": ([ring_of_holes], False),
             "all but one of them": ([ring_of_holes[:-1]], True),
+            "four holes at one place": ([[make.square(-9, -9, 20), *fan]], True),
+            "and at one more": ([[make.square(-9, -9, 20), *fan, link]], False),
         }  # fmt: skip
         column = make.polygons([parts for parts, _ in rows.values()])
         sound = plainly_sound(column)

@@ -275,9 +275,10 @@ def _are_apart(
 ) -> cython.bint:
     """Return whether no chains have anything in common but where they lead on to each other.
 
-    Where boxes overlap so much that there would be more than 64 pairs for a chain, this is not said.
+    Where boxes overlap so much that there are more than eight pairs for each chain looked at so far,
+    and one for each that there is, this is not said: others do that sooner.
     """
-    left: cython.longlong = 64 * tree.n_leaves
+    left: cython.longlong = tree.n_leaves + 256
     n: cython.longlong = 1
     level: cython.longlong
     a: cython.longlong
@@ -301,6 +302,8 @@ def _are_apart(
             ):
                 return False
             continue
+        if level == 1 and a == b:
+            left += 32
         below = levels[level - 1]
         last = levels[level] - below
         for i in range(4 * a, min(4 * a + 4, last)):

@@ -394,6 +394,7 @@ def _meet_well(
     grid: Grid,
     rings: cython.int[:, ::1],
     parent: cython.int[::1],
+    points: cython.int[::1],
     touches: cython.uchar[::1],
     sums: cython.double[::1],
 ) -> cython.int:
@@ -401,7 +402,7 @@ def _meet_well(
 
     ``k`` is where the edge after e begins, ``cell`` that in which the two were found. Rings may touch
     in a vertex that both have, rings of one part so that they hang together at one place and enclose
-    nothing between them.
+    nothing between them. ``points`` are the vertices that are at one place, as far as is known.
     """
     base: cython.longlong = ring_offsets[first_ring]
     p: cython.longlong
@@ -415,8 +416,17 @@ def _meet_well(
     # Each touch once: in the cell it lies in.
     if way < 2 or cell != _cell_at(xy, p, grid):
         return way
+    if not touches[k - base]:
+        points[k - base] = cython.cast(cython.int, k - base)
+    if not touches[p - base]:
+        points[p - base] = cython.cast(cython.int, p - base)
     touches[k - base] = touches[p - base] = 1
     if rings[0, other] == rings[0, g - first_ring]:
+        own = _root(points, k - base)
+        others = _root(points, p - base)
+        if own == others:
+            return 1  # they hang together here already, by another ring that comes here
+        points[own] = cython.cast(cython.int, others)
         own = _root(parent, g - first_ring)
         others = _root(parent, other)
         if own == others:
@@ -439,13 +449,15 @@ def _edges_meet_well(
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
     parent: cython.int[::1],
+    points: cython.int[::1],
     touches: cython.uchar[::1],
     sums: cython.double[::1],
 ) -> cython.int:
     """Put edge after edge into the cells that it passes, and hold it to those that are there.
 
     Invariant: all pairs of edges put in so far meet as they may. Where edges crowd together, so that
-    there would be more than 8 cells or 64 comparisons for an edge, the row is left to others.
+    there would be more than 8 cells for an edge, or are more than 8 comparisons for each so far and one
+    for each that there is, the row is left to others, which do that sooner.
     """
     base: cython.longlong = ring_offsets[first_ring]
     n: cython.longlong = ring_offsets[last_ring] - base
@@ -471,7 +483,9 @@ def _edges_meet_well(
             i1 = _cell(max(xy[e, 0], xy[e + 1, 0]), grid.low_x, grid.per_x, grid.n_columns)
             j0 = _cell(min(xy[e, 1], xy[e + 1, 1]), grid.low_y, grid.per_y, grid.n_lines)
             j1 = _cell(max(xy[e, 1], xy[e + 1, 1]), grid.low_y, grid.per_y, grid.n_lines)
-            if n_links + (i1 - i0 + 1) * (j1 - j0 + 1) > 8 * n + 64 or n_tests > 64 * n:
+            if n_links + (i1 - i0 + 1) * (j1 - j0 + 1) > 8 * n + 64:
+                return 0
+            if n_tests > 8 * (e - base) + n + 1024:
                 return 0
             # Its neighbours; the one that follows the last is the first.
             k = e + 1 if e + 1 < ring_offsets[g + 1] - 1 else ring_offsets[g]
@@ -507,6 +521,7 @@ def _edges_meet_well(
                             grid,
                             rings,
                             parent,
+                            points,
                             touches,
                             sums,
                         ):
@@ -685,6 +700,7 @@ def _are_sound(
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
     parent: cython.int[::1],
+    points: cython.int[::1],
     touches: cython.uchar[::1],
     sums: cython.double[::1],
 ) -> cython.int:
@@ -705,7 +721,7 @@ def _are_sound(
     if grid.n_columns == 0:
         return 0
     good = _edges_meet_well(
-        xy, ring_offsets, first, last, grid, heads, links, rings, parent, touches, sums
+        xy, ring_offsets, first, last, grid, heads, links, rings, parent, points, touches, sums
     )
     for g in range(first, last):
         if good:
@@ -772,6 +788,7 @@ def find_sound(
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
     parent: cython.int[::1],
+    points: cython.int[::1],
     touches: cython.uchar[::1],
     boxes: cython.double[:, ::1],
     sums: cython.double[::1],
@@ -782,8 +799,8 @@ def find_sound(
     Rows marked already are passed over. No ring is open, wrongly turned or has a vertex twice in a row;
     rings of a part that touch hang together at one place only. ``heads`` is room for three cells for
     each vertex of the largest row, all -1 at first and again at the end; ``links`` (8 times as many as
-    vertices, and 64, 3) for what is in them; ``rings`` (3, vertices), ``parent``, ``touches`` and
-    ``boxes`` (vertices, 4) for its rings, vertices and parts. A row whose edges crowd together is left.
+    vertices, and 64, 3) for what is in them; ``rings`` (3, vertices), ``parent``, ``points``,
+    ``touches`` and ``boxes`` (vertices, 4) for its rings, vertices and parts. A row whose edges crowd together is left.
 
     Parts whose boxes lie apart, looked for among ``most_parts`` at most, are looked at one by one.
     """
@@ -813,6 +830,7 @@ def find_sound(
                         links,
                         rings,
                         parent,
+                        points,
                         touches,
                         sums,
                     )
@@ -829,6 +847,7 @@ def find_sound(
                     links,
                     rings,
                     parent,
+                    points,
                     touches,
                     sums,
                 )

@@ -7,6 +7,14 @@ predicates"). Coordinates must not be so large or small that products over- or u
 
 import cython
 
+if cython.compiled:
+    from cython.cimports.polygene.kernels.crowds import lie_across, look_at, sort_by
+else:
+    from polygene.kernels.crowds import lie_across, look_at, sort_by
+
+# Units of the grid of the cells that edges which meet may be apart on it: each end is off by one at most
+# in x and in y.
+APART = cython.declare(cython.double, 3.0)
 Point = cython.struct(x=cython.double, y=cython.double)
 # How two edges meet, 0 for not at all, and a place where they do.
 Meeting = cython.struct(kind=cython.longlong, x=cython.double, y=cython.double)
@@ -220,14 +228,68 @@ def _meeting(
     return found
 
 
-def find_meetings(
-    leaves: cython.longlong[::1],
-    offsets: cython.longlong[::1],
-    entries: cython.longlong[::1],
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _meet_others(
+    e: cython.longlong,
+    others: cython.longlong[:, ::1],
+    first_other: cython.longlong,
+    stop: cython.longlong,
     xy: cython.double[:, ::1],
     start: cython.longlong[::1],
     following: cython.longlong[::1],
     row: cython.longlong[::1],
+    sums: cython.double[::1],
+    n: cython.longlong,
+    first: cython.longlong[::1],
+    second: cython.longlong[::1],
+    kind: cython.longlong[::1],
+    place: cython.double[:, ::1],
+) -> cython.longlong:
+    """Store how edge e meets some of the edges ``others[0]``; n were found before, return how many are."""
+    k: cython.longlong
+    f: cython.longlong
+    found: Meeting
+    a: Point = Point(x=xy[start[e], 0], y=xy[start[e], 1])
+    b: Point = Point(x=xy[start[e] + 1, 0], y=xy[start[e] + 1, 1])
+    c: Point
+    d: Point
+    for k in range(first_other, stop):
+        f = others[0, k]
+        if row[e] != row[f]:
+            continue
+        c = Point(x=xy[start[f], 0], y=xy[start[f], 1])
+        d = Point(x=xy[start[f] + 1, 0], y=xy[start[f] + 1, 1])
+        found = _meeting(a, b, c, d, following[e] == f, following[f] == e, sums)
+        if found.kind == 0:
+            continue
+        if n < first.shape[0]:
+            first[n] = min(e, f)
+            second[n] = max(e, f)
+            kind[n] = found.kind
+            place[n, 0] = found.x
+            place[n, 1] = found.y
+        n += 1
+    return n
+
+
+def find_meetings(
+    boxes: cython.longlong[:, ::1],
+    leaves: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
+    xy: cython.double[:, ::1],
+    start: cython.longlong[::1],
+    following: cython.longlong[::1],
+    row: cython.longlong[::1],
+    crowd: cython.longlong,
+    ranges: cython.double[:, ::1],
+    keys: cython.double[:, ::1],
+    order: cython.longlong[:, ::1],
+    frame: cython.double[::1],
+    window: cython.double[::1],
     sums: cython.double[::1],
     first: cython.longlong[::1],
     second: cython.longlong[::1],
@@ -237,45 +299,51 @@ def find_meetings(
     """Find pairs of edges of one row that meet otherwise than in the vertex between neighbours.
 
     Edge e runs from vertex ``start[e]`` to the next; ``following[e]`` is the next edge of its ring.
+    ``ends`` are the edges on the grid of the cells: they lie less than one and a half units from the
+    edges themselves. Leaves rise. In those of more than ``crowd`` edges only such are compared as
+    overlap across the direction of most.
+
     Pairs come once for each cell that both are in. ``kind`` is 1 where they cross, 2 where they run
     along each other, 3 where an end of one lies on the other; ``place`` (n, 2) is one such place, for
     3 the exact one. Returns how many there are; stored as far as there is room.
+
+    ``ranges`` is (edges of the fullest leaf, 4), ``keys`` and ``order`` 1 by as many, ``frame`` and
+    ``window`` 4, ``sums`` 16.
     """
     leaf: cython.Py_ssize_t
     cell: cython.longlong
+    box: cython.longlong = 0
     i: cython.longlong
-    j: cython.longlong
-    e: cython.longlong
-    f: cython.longlong
+    k: cython.longlong
+    size: cython.longlong
+    reach: cython.double
     n: cython.longlong = 0
-    found: Meeting
-    a: Point
-    b: Point
-    c: Point
-    d: Point
     with cython.nogil:
         for leaf in range(leaves.shape[0]):
             cell = leaves[leaf]
-            for i in range(offsets[cell], offsets[cell + 1]):
-                e = entries[i]
-                a = Point(x=xy[start[e], 0], y=xy[start[e], 1])
-                b = Point(x=xy[start[e] + 1, 0], y=xy[start[e] + 1, 1])
-                for j in range(i + 1, offsets[cell + 1]):
-                    f = entries[j]
-                    if row[e] != row[f]:
-                        continue
-                    c = Point(x=xy[start[f], 0], y=xy[start[f], 1])
-                    d = Point(x=xy[start[f] + 1, 0], y=xy[start[f] + 1, 1])
-                    found = _meeting(a, b, c, d, following[e] == f, following[f] == e, sums)
-                    if found.kind == 0:
-                        continue
-                    if n < first.shape[0]:
-                        first[n] = e
-                        second[n] = f
-                        kind[n] = found.kind
-                        place[n, 0] = found.x
-                        place[n, 1] = found.y
-                    n += 1
+            size = offsets[cell + 1] - offsets[cell]
+            if size > crowd:
+                box = look_at(cell, boxes, box, window)
+                lie_across(window, entries, offsets[cell], offsets[cell + 1], ends, frame, ranges)
+                sort_by(ranges, 0, size, keys, order)
+            # From here on ``order`` holds edges, no places in the cell.
+            for i in range(size):
+                k = order[0, i] if size > crowd else i
+                if size > crowd:
+                    # How far it reaches, in the place of where it begins: that is in the keys.
+                    ranges[i, 0] = ranges[k, 2]
+                order[0, i] = entries[offsets[cell] + k]
+            for i in range(size):
+                k = size
+                if size > crowd:
+                    reach = ranges[i, 0] + APART
+                    k = i + 1
+                    while k < size and keys[0, k] <= reach:
+                        k += 1
+                n = _meet_others(
+                    order[0, i], order, i + 1, k, xy, start, following, row, sums,
+                    n, first, second, kind, place,
+                )  # fmt: skip
     return n
 
 

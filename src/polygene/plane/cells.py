@@ -9,11 +9,12 @@ import numpy as np
 from polygene import kernels, parallel
 from polygene.arrays import NONE, BoolArray, Buckets, I64Array, bucket, offsets_from, spans, sum_by
 
-# Edges of a cell above which it gets a finer box. The noding sorts crowded cells, so that those of a
-# thousand cost no more than entering their edges in finer ones; testing all pairs, 64 do.
-CROWD, CROWD_OF_PAIRS = 1024, 64
+# Edges of a cell above which it gets a finer box: crowded cells are sorted, so that those of a thousand
+# cost no more than entering their edges in finer ones.
+CROWD = 1024
+BUNDLE = 24  # edges of a cell above which only those that overlap across a direction are compared
 # Edges per cell, on average, of the first box.
-PER_CELL, PER_CELL_OF_LONG, PER_CELL_OF_PAIRS = 4.0, 16.0, 2.0
+PER_CELL, PER_CELL_OF_LONG = 4.0, 16.0
 SMALLEST_SIDE = 8  # grid units; below it the margin of a cell is larger than the cell
 # Beyond this many the offsets of cells alone would be larger than the edges' own arrays.
 MOST_CELLS = 1 << 23
@@ -116,15 +117,13 @@ def _measured(ends: I64Array) -> I64Array:
     return found
 
 
-def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
+def build_cells(ends: I64Array) -> Cells:
     """Enter all edges in cells, refining the crowded ones where that pays.
 
     Parameters
     ----------
     ends : (n, 4) int64
         As from `edges_between`.
-    sorts : bool
-        Whether the edges of a crowded cell will be sorted; else all pairs of them will be looked at.
 
     Notes
     -----
@@ -132,9 +131,8 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
     A bundle of edges that run alongside each other stays together however small the cells are, so a
     finer box is kept only if it halves the pairs to look at.
     """
-    crowd = CROWD if sorts else CROWD_OF_PAIRS
     # boxes, entries and their offsets are those of the level at work; the lists gather all levels.
-    boxes = _first_box(ends, sorts)
+    boxes = _first_box(ends)
     entries = np.arange(len(ends))
     entry_offsets = np.array([0, len(entries)], np.int64)
     all_boxes: list[I64Array] = []
@@ -173,7 +171,7 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
         n_boxes += len(boxes)
         # Where cells are as small as the margin of edges a finer box would hold all of them in each
         # cell.
-        parents = np.flatnonzero((counts > crowd) & (boxes[box_of, 2] > SMALLEST_SIDE))
+        parents = np.flatnonzero((counts > CROWD) & (boxes[box_of, 2] > SMALLEST_SIDE))
         if len(parents) == 0:
             break
         # Only edges of the crowded cells go down a level.
@@ -190,9 +188,7 @@ def build_cells(ends: I64Array, sorts: bool = True) -> Cells:
     )
 
 
-def _first_box(ends: I64Array, sorts: bool) -> I64Array:
-    if not sorts:
-        return single_box(ends, PER_CELL_OF_PAIRS)
+def _first_box(ends: I64Array) -> I64Array:
     # measured[4] is how far all edges go in x and y together: twice a side for each is long.
     measured = _measured(ends)
     box = _box_over(measured, len(ends), PER_CELL)

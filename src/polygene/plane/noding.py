@@ -24,9 +24,7 @@ from polygene.arrays import (
     offsets_from,
     present,
 )
-from polygene.plane.cells import Cells, build_cells, edges_between, points_in_cells
-
-BUNDLE = 24  # edges of a cell above which only those that overlap across a direction are compared
+from polygene.plane.cells import BUNDLE, Cells, build_cells, edges_between, points_in_cells
 
 
 class Noded(NamedTuple):

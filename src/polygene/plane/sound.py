@@ -91,6 +91,7 @@ def _look(column: GeometryColumn, sound: U8Array) -> None:
             np.empty((8 * largest + 64, 3), np.int32),
             np.empty((3, largest), np.int32),
             np.empty(largest, np.int32),
+            np.empty(largest, np.int32),
             np.empty(largest, np.uint8),
             np.empty((largest, 4)),
             np.zeros(16),

@@ -12,7 +12,7 @@ from polygene import kernels, parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners
 from polygene.geometry import Family, GeometryColumn, located_in_rings
 from polygene.measures import ring_areas
-from polygene.plane.cells import build_cells, edges_between
+from polygene.plane.cells import BUNDLE, build_cells, edges_between
 from polygene.plane.clean import Clean, Touches
 from polygene.plane.clusters import pairs_of_boxes
 from polygene.plane.problems import LARGEST, Found, Problem, Problems
@@ -117,10 +117,15 @@ def _look_at_meetings(clean: Clean, found: Found) -> tuple[BoolArray, Touches]:
 
 def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
     # The cells only say which edges are near; whether they meet is asked of the doubles.
-    cells = build_cells(_coarse_edges(clean), sorts=False)
+    ends = _coarse_edges(clean)
+    cells = build_cells(ends)
     row = clean.row[clean.ring_of_edge]
+    counts = np.diff(cells.offsets)[cells.leaves]
 
     def look(first_leaf: int, stop: int) -> tuple[I64Array, I64Array, I64Array, F64Array]:
+        fullest = int(counts[first_leaf:stop].max(initial=1))
+        ranges, keys = np.empty((fullest, 4)), np.empty((1, fullest))
+        order = np.empty((1, fullest), np.int64)
         # Sound rows were sorted out before, so there is little to find; else it is done again with
         # room.
         room = 4096
@@ -129,13 +134,21 @@ def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
             place = np.empty((room, 2))
             n = kernels.run(
                 kernels.valid.find_meetings,
+                cells.boxes,
                 cells.leaves[first_leaf:stop],
                 cells.offsets,
                 cells.entries,
+                ends,
                 clean.xy,
                 clean.start,
                 clean.following,
                 row,
+                BUNDLE,
+                ranges,
+                keys,
+                order,
+                np.empty(4),
+                np.empty(4),
                 np.zeros(16),
                 first,
                 second,
@@ -146,8 +159,7 @@ def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
                 return first[:n], second[:n], kind[:n], place[:n]
             room = n
 
-    counts = np.diff(cells.offsets)[cells.leaves]
-    found = parallel.each(look, parallel.parted(offsets_from(counts * counts)))
+    found = parallel.each(look, parallel.parted(offsets_from(counts)))
     first, second, kind, place = (np.concatenate(columns) for columns in zip(*found, strict=True))
     return first, second, kind, place
 
