@@ -196,6 +196,17 @@ class Twins:
             c.boxes, c.group
         ) if is_done else 0
 
+    def pair_boxes(self, c, n):
+        if n > len(c.out_a):
+            return 0, 0
+        leaves = c.boxes[: len(c.begin)]
+        made = set(zip(c.now("out_a", n), c.now("out_b", n), strict=True))
+        wanted = plain.pair_boxes(leaves, c.begin, c.holds)
+        return made, {(a, b) for a, b in wanted if c.first <= a < c.stop}
+
+    def turns(self, c, _):
+        return c.now("found"), [plain.turns(*p) for p in zip(c.a, c.b, c.c, strict=True)]
+
     def number_texts(self, c, n):
         twin = plain.number_texts(c.data, c.offsets)
         return (c.now("numbers"), c.now("originals", n)), twin
@@ -670,6 +681,9 @@ def work(seed):
     polygene.join(tangles, stars, key="text(k)", pairs=True)
     polygene.compare(stars, tangles, "k")
     polygene.mend(tangles)
+    # A hole touches the midst of an edge.
+    hole = make.closed([(0, 2), (1 + seed % 2, 3), (1, 1)])
+    polygene.audit(make.layer("tip", make.polygons([[[make.square(0, 0, 4), hole]]])))
     polygene.hull(spots, by="k")
     polygene.tally(stars, "k", "s = sum(area() / 3)")
     polygene.erase(stars, tangles, snap=0.3)

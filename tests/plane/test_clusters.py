@@ -56,19 +56,31 @@ class Clusters(unittest.TestCase):
         self.assertEqual(len(clusters_of(np.zeros((0, 4)))), 0)
         self.assertEqual(clusters_of(np.tile([3.0, 3.0, 3.0, 3.0], (2, 1))).tolist(), [0, 0])
 
-    def test_pairs_are_all_that_meet(self):
-        """Of one group, both ways round, in order; where they only touch, too."""
+    def test_pairs_are_all_that_meet_and_all_that_hold_each_other(self):
+        """Of one group, where they only touch too, one far off, one with no number."""
         rng = np.random.default_rng(5)
-        for n, size in ((0, 1), (1, 1), (200, 4), (200, 30)):
+        for n, size, far in ((0, 1, 0), (1, 1, 0), (200, 4, 0), (200, 30, 1e12), (700, 60, 0)):
             low = rng.integers(0, 100, (n, 2)).astype(float)
             boxes = np.concatenate([low, low + rng.integers(0, size + 1, (n, 2))], axis=1)
+            boxes[5:6] += far
+            boxes[7:8, 2] = np.nan
             group = rng.integers(0, 3, n)
-            with mock.patch.object(clusters, "PAIRS_AT_ONCE", 50):
-                a, b = clusters.pairs_of_boxes(boxes, group, lambda a, b: (a + b) % 7 > 0)
+            is_one = (group[:, None] == group) & ~np.eye(n, dtype=bool)
             meets = (boxes[:, None, :2] <= boxes[None, :, 2:]).all(axis=2)
-            meets &= meets.T & (group[:, None] == group) & ~np.eye(n, dtype=bool)
-            wanted = [p for p in np.argwhere(meets).tolist() if sum(p) % 7]
-            self.assertEqual(np.stack([a, b], axis=1).tolist(), wanted)
+            meets &= meets.T & is_one
+            found = clusters.pairs_of_boxes(boxes, group)
+            pairs = sorted(tuple(sorted(p)) for p in np.stack(found, axis=1).tolist())
+            self.assertEqual(pairs, [(a, b) for a, b in np.argwhere(meets).tolist() if a < b])
+            none = clusters.pairs_of_boxes(boxes, group, most=len(pairs) - 1)
+            self.assertEqual(none is None, len(pairs) > 0)
+            self.assertEqual(
+                len(clusters.pairs_of_boxes(boxes, group, most=len(pairs))[0]), len(pairs)
+            )
+            holds = (boxes[:, None, :2] >= boxes[None, :, :2]).all(axis=2)
+            holds &= (boxes[:, None, 2:] <= boxes[None, :, 2:]).all(axis=2) & is_one
+            holds &= np.isfinite(boxes).all(axis=1)[:, None]
+            within = np.stack(clusters.boxes_within(boxes, group), axis=1)
+            self.assertEqual(within.tolist(), np.argwhere(holds).tolist())
 
 
 class Melted(unittest.TestCase):

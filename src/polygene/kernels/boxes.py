@@ -1,4 +1,4 @@
-"""Edges against a raster of marked cells, of which sums over rectangles are known."""
+"""Boxes: against a raster of marked cells, of which sums over rectangles are known, and in pairs."""
 
 import cython
 
@@ -219,3 +219,74 @@ def join_boxes(
         for k in range(boxes.shape[0]):
             parent[k] = parent[parent[k]]
     return left >= 0
+
+
+def pair_boxes(
+    boxes: cython.double[:, ::1],
+    levels: cython.longlong[::1],
+    begin: cython.longlong[::1],
+    end: cython.longlong[::1],
+    first: cython.longlong,
+    stop: cython.longlong,
+    holds: cython.bint,
+    stack: cython.longlong[:, ::1],
+    out_a: cython.longlong[::1],
+    out_b: cython.longlong[::1],
+) -> cython.longlong:
+    """Find the boxes b, of all of a tree, for each box a from ``first`` up to ``stop``.
+
+    With ``holds`` those that hold it, else those behind it that have a point in common with it. Level
+    l of the tree begins at ``boxes[levels[l]]``; each box of it is about eight that follow each other
+    in the level below, 0 the boxes themselves. Those of the group of box a are ``begin[a]:end[a]``.
+    Returns how many pairs there are; when it has more than there is room for, it gives up.
+    ``stack`` (256, 2) is for the way down.
+    """
+    a: cython.longlong
+    k: cython.longlong
+    i: cython.longlong
+    n: cython.longlong
+    level: cython.longlong
+    low: cython.longlong
+    found: cython.longlong = 0
+    x0: cython.double
+    y0: cython.double
+    x1: cython.double
+    y1: cython.double
+    with cython.nogil:
+        for a in range(first, stop):
+            # What has to lie at or below the box's lower corner, and at or above its upper one.
+            x0 = boxes[a, 0] if holds else boxes[a, 2]
+            y0 = boxes[a, 1] if holds else boxes[a, 3]
+            x1 = boxes[a, 2] if holds else boxes[a, 0]
+            y1 = boxes[a, 3] if holds else boxes[a, 1]
+            low = begin[a] if holds else a + 1
+            n = 1
+            stack[0, 0] = levels.shape[0] - 1
+            stack[0, 1] = 0
+            while n > 0:
+                n -= 1
+                level = stack[n, 0]
+                k = stack[n, 1]
+                if level == 0:
+                    if k != a:
+                        if found < out_a.shape[0]:
+                            out_a[found] = a
+                            out_b[found] = k
+                        found += 1
+                    continue
+                level -= 1
+                for i in range(8 * k, min(8 * k + 8, levels[level + 1] - levels[level])):
+                    if (
+                        boxes[levels[level] + i, 0] <= x0
+                        and boxes[levels[level] + i, 1] <= y0
+                        and boxes[levels[level] + i, 2] >= x1
+                        and boxes[levels[level] + i, 3] >= y1
+                        and i << (3 * level) < end[a]
+                        and (i + 1) << (3 * level) > low
+                    ):
+                        stack[n, 0] = level
+                        stack[n, 1] = i
+                        n += 1
+            if found > out_a.shape[0]:
+                break
+    return found

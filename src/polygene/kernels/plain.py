@@ -802,6 +802,28 @@ def join_boxes(boxes: Sequence[Sequence[float]], group: Ints) -> list[int]:
     return join_roots([i for i, _ in pairs], [j for _, j in pairs], len(boxes))
 
 
+def turns(a: Any, b: Any, c: Any) -> int:
+    """Return the sign of the turn from a over b to c."""
+    side = turn(exactly(a), exactly(b), exactly(c))
+    return (side > 0) - (side < 0)
+
+
+def pair_boxes(boxes: Sequence[Sequence[float]], group: Ints, holds: bool) -> set[tuple[int, int]]:
+    """Return the pairs of boxes of a group of which the second holds the first, or that meet."""
+    return {
+        (i, j)
+        for i, a in enumerate(boxes)
+        for j, b in enumerate(boxes)
+        if i != j
+        and group[i] == group[j]
+        and (holds or i < j)
+        and all(
+            b[k] <= a[k if holds else k + 2] and b[k + 2] >= a[k + 2 if holds else k]
+            for k in (0, 1)
+        )
+    }
+
+
 def convex_hulls(points: Sequence[Any]) -> set[Any]:
     """Return the corners of the convex hull: points on no edge and in no triangle of others."""
     known = [exactly(p) for p in points]

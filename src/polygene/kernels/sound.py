@@ -800,7 +800,8 @@ def find_sound(
     rings of a part that touch hang together at one place only. ``heads`` is room for three cells for
     each vertex of the largest row, all -1 at first and again at the end; ``links`` (8 times as many as
     vertices, and 64, 3) for what is in them; ``rings`` (3, vertices), ``parent``, ``points``,
-    ``touches`` and ``boxes`` (vertices, 4) for its rings, vertices and parts. A row whose edges crowd together is left.
+    ``touches`` and ``boxes`` (vertices, 4) for its rings, vertices and parts. A row whose edges crowd
+    together is left.
 
     Parts whose boxes lie apart, looked for among ``most_parts`` at most, are looked at one by one.
     """

@@ -12,8 +12,8 @@ if cython.compiled:
 else:
     from polygene.kernels.crowds import lie_across, look_at, sort_by
 
-# Units of the grid of the cells that edges which meet may be apart on it: each end is off by one at most
-# in x and in y.
+# Units of the grid of the cells that edges which meet may be apart on it: each end is off by one at
+# most in x and in y.
 APART = cython.declare(cython.double, 3.0)
 Point = cython.struct(x=cython.double, y=cython.double)
 # How two edges meet, 0 for not at all, and a place where they do.
@@ -101,6 +101,20 @@ def orient(
     if sums[n - 1] < 0:
         return -1
     return 0
+
+
+def turns(
+    a: cython.double[:, ::1],
+    b: cython.double[:, ::1],
+    c: cython.double[:, ::1],
+    sums: cython.double[::1],
+    found: cython.longlong[::1],
+) -> None:
+    """Set for each a, b, c (n, 2) what `orient` says of them."""
+    k: cython.Py_ssize_t
+    with cython.nogil:
+        for k in range(found.shape[0]):
+            found[k] = orient(a[k, 0], a[k, 1], b[k, 0], b[k, 1], c[k, 0], c[k, 1], sums)
 
 
 @cython.cfunc
@@ -247,26 +261,31 @@ def _meet_others(
     kind: cython.longlong[::1],
     place: cython.double[:, ::1],
 ) -> cython.longlong:
-    """Store how edge e meets some of the edges ``others[0]``; n were found before, return how many are."""
+    """Store how edge e meets some of the edges ``others[0]``, n found before; return how many are."""
     k: cython.longlong
     f: cython.longlong
+    g: cython.longlong
     found: Meeting
-    a: Point = Point(x=xy[start[e], 0], y=xy[start[e], 1])
-    b: Point = Point(x=xy[start[e] + 1, 0], y=xy[start[e] + 1, 1])
+    a: Point
+    b: Point
     c: Point
     d: Point
     for k in range(first_other, stop):
-        f = others[0, k]
-        if row[e] != row[f]:
+        # The lower first, in whatever order they come: the place hangs on that.
+        f = min(e, others[0, k])
+        g = max(e, others[0, k])
+        if row[f] != row[g]:
             continue
-        c = Point(x=xy[start[f], 0], y=xy[start[f], 1])
-        d = Point(x=xy[start[f] + 1, 0], y=xy[start[f] + 1, 1])
-        found = _meeting(a, b, c, d, following[e] == f, following[f] == e, sums)
+        a = Point(x=xy[start[f], 0], y=xy[start[f], 1])
+        b = Point(x=xy[start[f] + 1, 0], y=xy[start[f] + 1, 1])
+        c = Point(x=xy[start[g], 0], y=xy[start[g], 1])
+        d = Point(x=xy[start[g] + 1, 0], y=xy[start[g] + 1, 1])
+        found = _meeting(a, b, c, d, following[f] == g, following[g] == f, sums)
         if found.kind == 0:
             continue
         if n < first.shape[0]:
-            first[n] = min(e, f)
-            second[n] = max(e, f)
+            first[n] = f
+            second[n] = g
             kind[n] = found.kind
             place[n, 0] = found.x
             place[n, 1] = found.y

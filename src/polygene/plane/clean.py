@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
-from polygene.geometry import GeometryColumn, bounds_of_groups
+from polygene.geometry import GeometryColumn
 
 
 class Clean(NamedTuple):
@@ -26,13 +26,6 @@ class Clean(NamedTuple):
     start: I64Array
     following: I64Array
     ring_of_edge: I64Array
-
-    def bounds(self, first: int, stop: int) -> F64Array:
-        """Return the (n, 4) boxes of some rings: x and y minimum, x and y maximum."""
-        return bounds_of_groups(
-            self.xy[self.offsets[first] : self.offsets[stop]],
-            self.offsets[first : stop + 1] - self.offsets[first],
-        )
 
     @staticmethod
     def of(column: GeometryColumn, is_good: BoolArray, row_of_ring: I64Array) -> Clean:
@@ -73,7 +66,11 @@ class Clean(NamedTuple):
 
 
 class Touches(NamedTuple):
-    row: I64Array
+    """Pairs of edges of two rings that have a point in common, which ends one of them.
+
+    first, second : (n,) edges; xy : (n, 2) the point
+    """
+
     first: I64Array
     second: I64Array
     xy: F64Array

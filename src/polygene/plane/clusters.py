@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 
-from polygene import kernels
-from polygene.arrays import BoolArray, F64Array, I64Array, spans
+from polygene import kernels, parallel
+from polygene.arrays import F64Array, I64Array
 
-PAIRS_AT_ONCE = 4_000_000
 MOST_LINKS = 16  # cells that a box covers, on average
-MOST_PAIRS = 256  # of boxes that begin before another ends, for each
+MOST_PAIRS = 64  # of boxes that have a point in common, for each
 
 
 def clusters_of(boxes: F64Array, reach: float = 0.0, group: I64Array | None = None) -> I64Array:
@@ -63,54 +60,78 @@ def _roots(boxes: F64Array, group: I64Array) -> I64Array:
     if is_done:
         return parent
     # All may be in a few cells because of one that lies far off.
-    if _along_x(boxes, group)[1].sum() <= MOST_PAIRS * n:
+    pairs = pairs_of_boxes(boxes, group, most=MOST_PAIRS * n)
+    if pairs is not None:
         parent = np.arange(n)
-        kernels.run(
-            kernels.pairs.join_roots,
-            *pairs_of_boxes(boxes, group, lambda a, b: np.asarray(a < b)),
-            parent,
-        )
+        kernels.run(kernels.pairs.join_roots, *pairs, parent)
         return parent
     first = np.full(int(group.max()) + 1, n)
     np.minimum.at(first, group, parent)
     return first[group]
 
 
+def boxes_within(boxes: F64Array, group: I64Array) -> tuple[I64Array, I64Array]:
+    """Return the pairs (a, b) of boxes (n, 4) of one group of which b holds a, sorted by both."""
+    a, b = pairs_of_boxes(boxes, group, holds=True) or (np.zeros(0, np.int64),) * 2
+    order = np.lexsort((b, a))
+    return a[order], b[order]
+
+
 def pairs_of_boxes(
-    boxes: F64Array, group: I64Array, kept: Callable[[I64Array, I64Array], BoolArray]
-) -> tuple[I64Array, I64Array]:
-    """Return the pairs of boxes (n, 4) of one group that have a point in common and are ``kept``.
+    boxes: F64Array, group: I64Array, holds: bool = False, most: int | None = None
+) -> tuple[I64Array, I64Array] | None:
+    """Return the pairs of boxes (n, 4) of one group that have a point in common, in any order.
 
-    That is asked for both ways round, for some at a time; they are sorted by the first and the second.
+    With ``holds`` those of which the second holds the first. None if there are more than ``most``.
+    What is not finite is in no pair. Found by a packed tree of boxes (Kamel and Faloutsos 1993), along
+    a curve of places by rank, so that one far off changes nothing.
     """
-    order, counts = _along_x(boxes, group)
-    boxes = boxes[order]
-    found = [np.zeros((2, 0), np.int64)]
-    portion = np.cumsum(counts) // PAIRS_AT_ONCE
-    cuts = np.searchsorted(portion, np.arange(int(portion.max(initial=-1)) + 2))
-    for first, stop in zip(cuts[:-1], cuts[1:], strict=True):
-        i = np.repeat(np.arange(first, stop), counts[first:stop])
-        j = spans(np.arange(first, stop) + 1, counts[first:stop])
-        meets = (boxes[i, 1] <= boxes[j, 3]) & (boxes[j, 1] <= boxes[i, 3])
-        i, j = order[i[meets]], order[j[meets]]
-        for a, b in ((i, j), (j, i)):
-            use = kept(a, b)
-            found.append(np.stack([a[use], b[use]]))
-    a, b = np.concatenate(found, axis=1)
-    by_both = np.lexsort((b, a))
-    return a[by_both], b[by_both]
+    known = np.flatnonzero(np.isfinite(boxes).all(axis=1))
+    if len(known) < 2:
+        return np.zeros(0, np.int64), np.zeros(0, np.int64)
+    order = known[np.lexsort((_along_curve(boxes[known]), group[known]))]
+    _, begin, at, counts = np.unique(
+        group[order], return_index=True, return_inverse=True, return_counts=True
+    )
+    begin, end = begin[at], (begin + counts)[at]
+    tree, levels = _packed(np.ascontiguousarray(boxes[order]))
+
+    def find(first: int, stop: int) -> tuple[I64Array, I64Array]:
+        room = 16 * (stop - first) + 64
+        while True:
+            a, b = np.empty((2, room), np.int64)
+            asked = (begin, end, first, stop, holds, np.empty((256, 2), np.int64))
+            n = kernels.run(kernels.boxes.pair_boxes, tree, levels, *asked, a, b)
+            if n <= room or (most is not None and room > most):
+                return order[a[:n]], order[b[:n]]
+            room *= 4
+
+    found = parallel.each(find, parallel.split(len(order)))
+    a, b = (np.concatenate(columns) for columns in zip(*found, strict=True))
+    return None if most is not None and len(a) > most else (a, b)
 
 
-def _along_x(boxes: F64Array, group: I64Array) -> tuple[I64Array, I64Array]:
-    """Return the order (n,) of boxes by group and where they begin, and how many of those behind each
-    in its group begin before it ends.
-    """
-    n = len(boxes)
-    order = np.lexsort((boxes[:, 0], group))
-    own, boxes = group[order], boxes[order]
-    # How many have begun, of this group or one before it, when each ends; what begins there too.
-    ends = np.concatenate([boxes[:, 0], boxes[:, 2]])
-    merged = np.lexsort((np.arange(2 * n) >= n, ends, np.tile(own, 2)))
-    begun = np.empty(2 * n, np.int64)
-    begun[merged] = np.cumsum(merged < n)
-    return order, begun[n:] - np.arange(n) - 1
+def _along_curve(boxes: F64Array) -> I64Array:
+    """Return where boxes (n, 4) come along a curve of Z (Morton 1966) by the ranks of their middles."""
+    places = np.zeros(len(boxes), np.int64)
+    for axis in (0, 1):
+        rank = np.empty(len(boxes), np.int64)
+        middle = 0.5 * boxes[:, axis] + 0.5 * boxes[:, axis + 2]
+        rank[np.argsort(middle, kind="stable")] = np.arange(len(boxes))
+        for shift, mask in ((16, 0x0000FFFF0000FFFF), (8, 0x00FF00FF00FF00FF),
+                            (4, 0x0F0F0F0F0F0F0F0F), (2, 0x3333333333333333),
+                            (1, 0x5555555555555555)):  # fmt: skip
+            rank = (rank | rank << shift) & mask
+        places |= rank << axis
+    return places
+
+
+def _packed(boxes: F64Array) -> tuple[F64Array, I64Array]:
+    """Return a tree of boxes about each eight that follow each other, and where its levels begin."""
+    levels = [boxes]
+    while len(levels[-1]) > 1 or len(levels) == 1:
+        firsts = np.arange(0, len(levels[-1]), 8)
+        least = np.minimum.reduceat(levels[-1][:, :2], firsts)
+        most = np.maximum.reduceat(levels[-1][:, 2:], firsts)
+        levels.append(np.concatenate([least, most], axis=1))
+    return np.concatenate(levels), np.cumsum([0, *(len(level) for level in levels[:-1])])

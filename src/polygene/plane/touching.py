@@ -1,208 +1,218 @@
 """Rows whose rings touch each other in points: do they cross there, are they nested, do they pinch?
 
-Few rows are like this, and each is looked at on its own, in fractions.
+On which side of another a ring lies is told by the ways that both take through a point in which they
+touch, or by one vertex if they do not. All of it is exact: signs of determinants of given coordinates.
 """
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Sequence
-from fractions import Fraction
+from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene import kernels
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
+from polygene.geometry import located_in_rings
 from polygene.plane.clean import Clean, Touches
-from polygene.plane.clusters import pairs_of_boxes
 from polygene.plane.problems import Found, Problem
 
-Point = tuple[Fraction, Fraction]
+
+class _Sides(NamedTuple):
+    """On which side of others rings lie: 1 inside, -1 outside, 0 on both as those do that cross.
+
+    ring, other, side : (n,) no pair of the first two comes twice
+    """
+
+    ring: I64Array
+    other: I64Array
+    side: I64Array
 
 
 def look_closely(
-    clean: Clean, row: int, touches: Touches, touched: BoolArray, found: Found
+    clean: Clean, touches: Touches, within: tuple[I64Array, I64Array], found: Found
 ) -> None:
-    """Look at one row whose rings touch: do they cross there, are they nested, do they pinch?
+    """Look at rows whose rings touch: do they cross there, are they nested, do they pinch?
 
-    ``touched`` (n_rings,) says which rings meet another.
+    ``within`` are the pairs (a, b) of rings of a row where the box of b holds that of a.
     """
-    # Python objects and fractions: rows like this are few, and exactness is all that counts.
-    mine = np.flatnonzero(touches.row == row)
-    points: dict[int, list[tuple[float, float]]] = {}
-    links: dict[int, set[tuple[int, tuple[float, float]]]] = {}
-    for k in mine:
-        a, b = int(touches.first[k]), int(touches.second[k])
-        point = (float(touches.xy[k, 0]), float(touches.xy[k, 1]))
-        for ring in (a, b):
-            points.setdefault(ring, []).append(point)
-        # A graph of rings and touching points: its cycles are what cuts an inside apart.
-        if clean.part[a] == clean.part[b]:
-            links.setdefault(int(clean.part[a]), set()).update({(a, point), (b, point)})
-    # A ring between two touching points lies on one side of another all along, or it would meet it.
-    sides = _SidesOf(clean, points)
-    rings = np.arange(*np.searchsorted(clean.row, (row, row + 1)))
-    for ring, other in _pairs_to_ask(clean, rings, touched):
-        problem = _wrong_side(clean, ring, other, rings, sides)
-        if problem is not None:
-            found.add(problem, np.array([row]), np.array(sides.place(ring)))
-    for pairs in links.values():
-        pinch = _pinch(pairs)
-        if pinch is not None:
-            found.add(Problem.CUT_APART, np.array([row]), np.array(pinch))
-
-
-def _pairs_to_ask(clean: Clean, rings: I64Array, touched: BoolArray) -> list[tuple[int, int]]:
-    """Return the pairs of rings of a row of which the first may lie on a wrong side of the second.
-
-    Nothing can lie within another whose box it does not come near; a hole can lie outside its outer
-    ring wherever that is. Both ways round: a in b and b in a are different faults.
-    """
-    is_touched, part = touched[rings], clean.part[rings]
-    a, b = pairs_of_boxes(
-        clean.bounds(rings[0], rings[-1] + 1),
-        np.zeros(len(rings), np.int64),
-        lambda a, b: is_touched[a] | is_touched[b],
-    )
-    is_outer = clean.is_outer[rings]
-    holes, outers = np.flatnonzero(~is_outer), np.flatnonzero(is_outer)
-    own = outers[np.searchsorted(part[outers], part[holes])]
-    use = is_touched[holes] | is_touched[own]
-    keys = np.unique(np.append(a, holes[use]) * len(rings) + np.append(b, own[use]))
-    return list(zip(*(rings[k].tolist() for k in np.divmod(keys, len(rings))), strict=True))
-
-
-def _wrong_side(
-    clean: Clean, ring: int, other: int, rings: I64Array, sides: _SidesOf
-) -> Problem | None:
+    if len(touches.first) == 0:
+        return
+    sides = _sides_of_rings(clean, touches, within)
+    ring, other, side = sides
     one_part = clean.part[ring] == clean.part[other]
-    where = sides.of(ring, other)
-    if one_part:
+    is_outer, in_outer = clean.is_outer[ring], clean.is_outer[other]
+    of_parts = ~one_part & is_outer & in_outer
+    rings, place = _places(clean, touches)
+    for problem, mask in (
         # Stretches on both sides: the ring goes through the other in a touching point.
-        if where == {1, -1}:
-            return Problem.RINGS_CROSS
-        if clean.is_outer[ring]:
-            return None
-        if clean.is_outer[other]:
-            return Problem.HOLE_OUTSIDE if -1 in where else None
-        return Problem.HOLE_IN_HOLE if 1 in where else None
-    if not (clean.is_outer[ring] and clean.is_outer[other]):
-        return None
-    if where == {1, -1}:
-        return Problem.PARTS_CROSS
-    if 1 not in where:
-        return None
-    # Inside the other's outer ring, but wholly in one of its holes, is apart from it.
-    holes = [h for h in rings if clean.part[h] == clean.part[other] and not clean.is_outer[h]]
-    lies_in_hole = any(sides.of(ring, int(h)) == {1} for h in holes)
-    return None if lies_in_hole else Problem.PARTS_OVERLAP
+        (Problem.RINGS_CROSS, one_part & (side == 0)),
+        (Problem.PARTS_CROSS, of_parts & (side == 0)),
+        (Problem.HOLE_OUTSIDE, one_part & ~is_outer & in_outer & (side < 0)),
+        (Problem.HOLE_IN_HOLE, one_part & ~is_outer & ~in_outer & (side > 0)),
+        (Problem.PARTS_OVERLAP, of_parts & (side > 0) & ~_in_a_hole(clean, sides)),
+    ):
+        wrong = ring[mask]
+        found.add(problem, clean.row[wrong], place[np.searchsorted(rings, wrong)])
+    _look_at_pinches(clean, touches, found)
 
 
-class _SidesOf:
-    """On which sides of other rings a ring's stretches between touching points lie."""
-
-    def __init__(self, clean: Clean, points: dict[int, list[tuple[float, float]]]) -> None:
-        self.clean, self.points = clean, points
-        self._witnesses: dict[int, list[Point]] = {}
-
-    def place(self, ring: int) -> tuple[float, float]:
-        return min(self.points.get(ring, [tuple(self.clean.xy[self.clean.offsets[ring]])]))
-
-    def ring(self, ring: int) -> F64Array:
-        return self.clean.xy[self.clean.offsets[ring] : self.clean.offsets[ring + 1]]
-
-    def witnesses(self, ring: int) -> list[Point]:
-        """Return a point of each stretch between places where rings touch; one side holds all of it."""
-        if ring in self._witnesses:
-            return self._witnesses[ring]
-        xy = self.ring(ring)
-        # Each touching point once, in an order that does not change.
-        cuts = dict.fromkeys(self.points.get(ring, []))
-        if not cuts:
-            return self._witnesses.setdefault(ring, [_exact(xy[0])])
-        # Touching points inside edges part these; those in vertices part the ring there.
-        inner = _cuts_by_edge(xy, list(cuts))
-        found, begins = [], True
-        vertices = [tuple(v) for v in xy.tolist()]
-        for k in range(len(vertices) - 1):
-            # Most edges are in the midst of a stretch that has its witness already.
-            if not begins and k not in inner and vertices[k + 1] not in cuts:
-                continue
-            stops = [vertices[k], *inner.get(k, []), vertices[k + 1]]
-            for p, q in itertools.pairwise(stops):
-                if begins:
-                    (px, py), (qx, qy) = _exact(p), _exact(q)
-                    # The middle of the stretch's first piece: on the ring, and no touching point.
-                    found.append(((px + qx) / 2, (py + qy) / 2))
-                begins = q in cuts
-        self._witnesses[ring] = found
-        return found
-
-    def of(self, ring: int, other: int) -> set[int]:
-        border = self.ring(other)
-        return {side for p in self.witnesses(ring) if (side := _side_of(border, p))}
+def _in_a_hole(clean: Clean, sides: _Sides) -> BoolArray:
+    """Whether the first of a pair lies wholly in a hole of the part that the second belongs to."""
+    key = sides.ring * (int(clean.part.max()) + 1) + clean.part[sides.other]
+    is_in = ~clean.is_outer[sides.other] & (sides.side > 0)
+    is_in &= clean.part[sides.ring] != clean.part[sides.other]
+    return np.isin(key, key[is_in])
 
 
-def _exact(point: Sequence[float]) -> Point:
-    return Fraction(float(point[0])), Fraction(float(point[1]))
+def _sides_of_rings(clean: Clean, touches: Touches, within: tuple[I64Array, I64Array]) -> _Sides:
+    """Return the sides of rings that touch others: of these, and of those that they may lie in."""
+    at = _sides_at_touches(clean, touches)
+    n_rings = len(clean.row)
+    touched = np.zeros(n_rings, bool)
+    touched[at.ring] = True
+    # A hole can be outside of its outer ring wherever that is.
+    outer_of_part = np.zeros(int(clean.part.max()) + 1, np.int64)
+    outers = np.flatnonzero(clean.is_outer)
+    outer_of_part[clean.part[outers]] = outers
+    holes = np.flatnonzero(~clean.is_outer & touched)
+    use = touched[within[0]]
+    keys = np.concatenate(
+        [
+            within[0][use] * n_rings + within[1][use],
+            holes * n_rings + outer_of_part[clean.part[holes]],
+        ]
+    )
+    ring, other = np.divmod(np.setdiff1d(keys, at.ring * n_rings + at.other), n_rings)
+    # Such a ring lies on one side all along, or it would meet the other.
+    firsts = clean.xy[clean.offsets[ring]]
+    side = located_in_rings(clean.xy, clean.offsets, firsts, other)
+    return _Sides(
+        *(np.concatenate(columns) for columns in zip(at, (ring, other, side), strict=True))
+    )
 
 
-def _cuts_by_edge(
-    xy: F64Array, cuts: Sequence[tuple[float, float]]
-) -> dict[int, list[tuple[float, float]]]:
-    """Return the points that lie inside edges, by edge, in the order along it."""
-    low, high = np.minimum(xy[:-1], xy[1:]), np.maximum(xy[:-1], xy[1:])
-    inner: dict[int, list[tuple[float, float]]] = {}
-    for cut in cuts:
-        for k in np.flatnonzero(((low <= cut) & (high >= cut)).all(axis=1)).tolist():
-            if _is_between(_exact(cut), _exact(xy[k]), _exact(xy[k + 1])):
-                inner.setdefault(k, []).append(cut)
-    for k, own in inner.items():
-        x, y = xy[k]
-        # Along the edge by the sum of both differences, which grows with the way.
-        own.sort(key=lambda c, x=x, y=y: abs(c[0] - x) + abs(c[1] - y))  # type: ignore[misc]
-    return inner
+def _sides_at_touches(clean: Clean, touches: Touches) -> _Sides:
+    """Return the sides of rings that touch, both ways round, as the ways through the points tell."""
+    ends = [
+        (clean.ring_of_edge[edge], *_ways(clean, edge, touches.xy))
+        for edge in (touches.first, touches.second)
+    ]
+    rings, sides = [], []
+    for (ring, before, behind), (other, others_before, others_behind) in (ends, ends[::-1]):
+        # Left of a ring is what lies between the way that it leaves by and the one it comes by.
+        leaves, comes = (
+            _is_between(touches.xy, clean.xy[others_behind], clean.xy[others_before], clean.xy[p])
+            for p in (behind, before)
+        )
+        is_inside = leaves == _turn_left(clean, other)
+        rings.append(np.stack([ring, other]))
+        sides.append(np.where(leaves != comes, 0, np.where(is_inside, 1, -1)))
+    ring, other = np.concatenate(rings, axis=1)
+    side = np.concatenate(sides)
+    order = np.lexsort((side, other, ring))
+    ring, other, side = ring[order], other[order], side[order]
+    is_first = np.ones(len(ring), bool)
+    is_first[1:] = (ring[1:] != ring[:-1]) | (other[1:] != other[:-1])
+    firsts = np.flatnonzero(is_first)
+    least, most = side[firsts], side[np.append(firsts[1:], len(side)) - 1]
+    return _Sides(ring[firsts], other[firsts], np.where(least == most, least, 0))
 
 
-def _turn(a: Point, b: Point, c: Point) -> Fraction:
-    return (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
+def _ways(clean: Clean, edge: I64Array, xy: F64Array) -> tuple[I64Array, I64Array]:
+    """Return the vertices before and behind points xy (n, 2) on edges (n,), along their rings."""
+    preceding = np.empty(len(clean.start), np.int64)
+    preceding[clean.following] = np.arange(len(clean.start))
+    start = clean.start[edge]
+    at_start, at_end = ((clean.xy[k] == xy).all(axis=1) for k in (start, start + 1))
+    before = np.where(at_start, clean.start[preceding[edge]], start)
+    behind = np.where(at_end, clean.start[clean.following[edge]] + 1, start + 1)
+    return before, behind
 
 
-def _is_between(p: Point, a: Point, b: Point) -> bool:
-    if p in (a, b) or not (min(a[0], b[0]) <= p[0] <= max(a[0], b[0])):
-        return False
-    return min(a[1], b[1]) <= p[1] <= max(a[1], b[1]) and _turn(a, b, p) == 0
+def _turn_left(clean: Clean, ring: I64Array) -> BoolArray:
+    """Whether rings, which do not meet themselves, turn left: told where they come furthest left."""
+    rings, at = np.unique(ring, return_inverse=True)
+    counts = np.diff(clean.offsets)[rings] - 1  # without the first, repeated
+    vertex = spans(clean.offsets[rings], counts)
+    x, y = clean.xy[vertex].T
+    offsets = offsets_from(counts)
+    order = np.lexsort((y, x, owners(offsets)))
+    least = vertex[order[offsets[:-1]]]
+    first, last = clean.offsets[rings], clean.offsets[rings + 1] - 1
+    before = np.where(least > first, least, last) - 1
+    return _turns(clean.xy[before], clean.xy[least], clean.xy[least + 1])[at.reshape(-1)] > 0
 
 
-def _side_of(ring: F64Array, p: Point) -> int:
-    """Return 1 inside, 0 on the ring (n, 2), -1 outside; even-odd."""
-    inside = False
-    # Edges that cannot reach the height of p are left out in floating point, a last digit wider.
-    y = float(p[1])
-    reaches = np.minimum(ring[:-1, 1], ring[1:, 1]) <= np.nextafter(y, np.inf)
-    reaches &= np.maximum(ring[:-1, 1], ring[1:, 1]) >= np.nextafter(y, -np.inf)
-    for k in np.flatnonzero(reaches).tolist():
-        a, b = _exact(ring[k]), _exact(ring[k + 1])
-        if p in (a, b) or _is_between(p, a, b):
-            return 0
-        if (a[1] > p[1]) != (b[1] > p[1]):
-            low, high = (a, b) if a[1] < b[1] else (b, a)
-            inside ^= _turn(low, high, p) > 0
-    return 1 if inside else -1
+def _is_between(p: F64Array, a: F64Array, b: F64Array, c: F64Array) -> BoolArray:
+    """Whether seen from p the direction of c comes after that of a and before that of b."""
+    ab, ac, cb = _turns(p, a, b), _turns(p, a, c), _turns(p, c, b)
+    return np.where(ab > 0, (ac > 0) & (cb > 0), np.where(ab < 0, (ac >= 0) | (cb >= 0), ac > 0))
 
 
-def _pinch(pairs: set[tuple[int, tuple[float, float]]]) -> tuple[float, float] | None:
-    """Return a point of a cycle of rings that touch, None if there is no cycle."""
-    parent: dict[object, object] = {}
+def _turns(a: F64Array, b: F64Array, c: F64Array) -> I64Array:
+    """Return 1 for each a, b, c (n, 2) that turn left, -1 right, 0 straight; exact."""
+    found = np.empty(len(a), np.int64)
+    points = (np.ascontiguousarray(p) for p in (a, b, c))
+    kernels.run(kernels.valid.turns, *points, np.zeros(16), found)
+    return found
 
-    def root(node: object) -> object:
+
+def _places(clean: Clean, touches: Touches) -> tuple[I64Array, F64Array]:
+    """Return the rings that touch others, in order, and the first place of each, by x and then y."""
+    ring = clean.ring_of_edge[np.concatenate([touches.first, touches.second])]
+    xy = np.concatenate([touches.xy, touches.xy])
+    order = np.lexsort((xy[:, 1], xy[:, 0], ring))
+    rings, first = np.unique(ring[order], return_index=True)
+    return rings, xy[order[first]]
+
+
+def _look_at_pinches(clean: Clean, touches: Touches, found: Found) -> None:
+    """Find parts that rings which touch cut apart: a graph of them and the points has a cycle."""
+    rings = clean.ring_of_edge[np.stack([touches.first, touches.second])]
+    part = clean.part[rings]
+    use = np.flatnonzero(part[0] == part[1])
+    ring, xy = rings[:, use].reshape(-1), np.tile(touches.xy[use], (2, 1))
+    _, at = np.unique(xy, axis=0, return_inverse=True)
+    # Sorted by ring and point, which are numbered by x and then y; each pair once.
+    ring, first, point = _once(ring, at.reshape(-1))
+    xy, part = xy[first], clean.part[ring]
+    # Points of two parts are two.
+    _, node = np.unique(np.stack([part, point], axis=1), axis=0, return_inverse=True)
+    n_rings = len(clean.row)
+    node = node.reshape(-1) + n_rings
+    parent = np.arange(n_rings + int(node.max(initial=n_rings)) + 1)
+    kernels.run(kernels.pairs.join_roots, ring, node, parent)
+    nodes = np.unique(np.concatenate([ring, node]))
+    # Of a tree there is a link less than there are nodes.
+    n_links = np.bincount(parent[ring], minlength=len(parent))
+    n_nodes = np.bincount(parent[nodes], minlength=len(parent))
+    for root in np.flatnonzero((n_links >= n_nodes) & (n_links > 0)).tolist():
+        mine = np.flatnonzero(parent[ring] == root)
+        k = mine[_first_of_cycle(ring[mine].tolist(), node[mine].tolist())]
+        found.add(Problem.CUT_APART, clean.row[ring[k : k + 1]], xy[k])
+
+
+def _once(first: I64Array, second: I64Array) -> tuple[I64Array, I64Array, I64Array]:
+    """Return the different pairs in order: the firsts, where each was found, the seconds."""
+    order = np.lexsort((second, first))
+    a, b = first[order], second[order]
+    is_first = np.ones(len(a), bool)
+    is_first[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1])
+    return a[is_first], order[is_first], b[is_first]
+
+
+def _first_of_cycle(left: list[int], right: list[int]) -> int:
+    """Return which of links is the first to join two nodes that hang together already."""
+    parent: dict[int, int] = {}
+
+    def root(node: int) -> int:
         while parent.setdefault(node, node) != node:
-            node = parent[node]
+            parent[node] = node = parent[parent[node]]
         return node
 
-    # Union-find over rings and points: joining two that hang together already closes a cycle.
-    for ring, point in sorted(pairs):
-        a, b = root(ring), root(point)
+    for k, (a, b) in enumerate(zip(left, right, strict=True)):
+        a, b = root(a), root(b)
         if a == b:
-            return point
+            return k
         parent[a] = b
-    return None
+    raise AssertionError("links without a cycle")

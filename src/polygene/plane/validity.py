@@ -10,11 +10,11 @@ import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners
-from polygene.geometry import Family, GeometryColumn, located_in_rings
+from polygene.geometry import Family, GeometryColumn, bounds_of_groups, located_in_rings
 from polygene.measures import ring_areas
 from polygene.plane.cells import BUNDLE, build_cells, edges_between
 from polygene.plane.clean import Clean, Touches
-from polygene.plane.clusters import pairs_of_boxes
+from polygene.plane.clusters import boxes_within
 from polygene.plane.problems import LARGEST, Found, Problem, Problems
 from polygene.plane.settling import places_apart
 from polygene.plane.sound import in_doubt
@@ -51,9 +51,9 @@ def _problems_of_all(column: GeometryColumn) -> Problems:
     # Three looks, each at what the one before left open: edges that meet, rings that meet no other,
     # and last the few rows whose rings touch in points.
     touched, touches = _look_at_meetings(clean, found)
-    _look_at_nesting(clean, touched, found)
-    for row in np.unique(touches.row).tolist():
-        look_closely(clean, row, touches, touched, found)
+    within = boxes_within(bounds_of_groups(clean.xy, clean.offsets), clean.row)
+    _look_at_nesting(clean, touched, within, found)
+    look_closely(clean, touches, within, found)
     return found.sorted()
 
 
@@ -91,7 +91,7 @@ def _look_at_meetings(clean: Clean, found: Found) -> tuple[BoolArray, Touches]:
     """Find edges that meet; return which rings do, and where rings that do no more touch."""
     touched = np.zeros(len(clean.row), bool)
     nothing = np.zeros(0, np.int64)
-    none = Touches(nothing, nothing, nothing, np.zeros((0, 2)))
+    none = Touches(nothing, nothing, np.zeros((0, 2)))
     if len(clean.start) == 0:
         return touched, none
     first, second, kind, xy = _meetings(clean)
@@ -112,7 +112,7 @@ def _look_at_meetings(clean: Clean, found: Found) -> tuple[BoolArray, Touches]:
     found.add(Problem.RING_TOUCHES, row[at], xy[at])
     spoilt = np.unique(row[(kind != 3) | one_ring])
     kept = np.flatnonzero((kind == 3) & ~np.isin(row, spoilt))
-    return touched, Touches(row[kept], ring_a[kept], ring_b[kept], xy[kept])
+    return touched, Touches(first[kept], second[kept], xy[kept])
 
 
 def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
@@ -194,7 +194,9 @@ def _located(clean: Clean, xy: F64Array, ring: I64Array) -> I64Array:
     return located_in_rings(clean.xy, clean.offsets, xy, ring)
 
 
-def _look_at_nesting(clean: Clean, touched: BoolArray, found: Found) -> None:
+def _look_at_nesting(
+    clean: Clean, touched: BoolArray, within: tuple[I64Array, I64Array], found: Found
+) -> None:
     """Look at rings that meet no other: directions, holes in their outer ring, parts apart."""
     n_rings = len(clean.row)
     if n_rings == 0:
@@ -215,7 +217,7 @@ def _look_at_nesting(clean: Clean, touched: BoolArray, found: Found) -> None:
     outside = holes[side < 0]
     found.add(Problem.HOLE_OUTSIDE, clean.row[outside], firsts[outside])
     # Only rings whose box lies in another's can lie in that.
-    a, b = _boxes_within(clean, clean.bounds(0, n_rings))
+    a, b = within
     # Rings that touch are for `look_closely`; one that does not may lie in one that does.
     use = quiet[a]
     a, b = a[use], b[use]
@@ -240,14 +242,3 @@ def _parts_inside(clean: Clean, a: I64Array, b: I64Array, firsts: F64Array, foun
     depth = np.bincount(at.reshape(-1), np.where(clean.is_outer[b], 1, -1))
     ring = keys[depth > 0, 0]
     found.add(Problem.PARTS_OVERLAP, clean.row[ring], firsts[ring])
-
-
-def _boxes_within(clean: Clean, bounds: F64Array) -> tuple[I64Array, I64Array]:
-    """Return pairs of rings (a, b) of one row where the box of b holds that of a."""
-
-    def holds(a: I64Array, b: I64Array) -> BoolArray:
-        holds = (bounds[a, 0] >= bounds[b, 0]) & (bounds[a, 1] >= bounds[b, 1])
-        holds &= (bounds[a, 2] <= bounds[b, 2]) & (bounds[a, 3] <= bounds[b, 3])
-        return np.asarray(holds)
-
-    return pairs_of_boxes(bounds, clean.row, holds)
