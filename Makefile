@@ -10,8 +10,9 @@ SOURCES := pyproject.toml setup.py $(wildcard src/polygene/kernels/*.py src/poly
 demo: $(VENV)/installed
 	$(VENV)/bin/polygene demo demo
 
+# Where no compiled bytes may be kept, each start of the program would compile all of it.
 test: $(VENV)/for-tests
-	$(VENV)/bin/python -m tests.run
+	env -u PYTHONDONTWRITEBYTECODE $(VENV)/bin/python -m tests.run
 
 # Readers of the formats by others, in JavaScript, look at what we write.
 test-formats: $(VENV)/for-tests
@@ -24,7 +25,8 @@ test-formats: $(VENV)/for-tests
 
 # 2,000 random cases of every operation, the engine proving its own work in each.
 random: $(VENV)/for-tests
-	POLYGENE_CASES=2000 $(VENV)/bin/python -m tests.run tests.random
+	POLYGENE_CASES=2000 POLYGENE_KILLS=20 POLYGENE_MANGLED=900 \
+	    $(VENV)/bin/python -m tests.run tests.random tests.commit.test_together tests.formats.test_mangled
 
 lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .

@@ -144,7 +144,7 @@ class Damaged(InFolder):
         for words in ("multi polygons ZM", "single lines Z", "multi points "):
             flatgeobuf.write(path, [layer(geometries()[words])])
             whole = np.frombuffer(path.read_bytes(), np.uint8)
-            for _ in range(250):
+            for _ in range(120):
                 data = whole[: rng.integers(8, len(whole))] if rng.random() < 0.3 else whole
                 data = data.copy()
                 data[rng.integers(8, len(data), 3)] = rng.choice([0, 1, 127, 255], 3)
@@ -154,7 +154,7 @@ class Damaged(InFolder):
                         flatgeobuf.read(path, "x", wanted)
                     except PolygeneError:
                         refused += 1
-        self.assertGreater(refused, 300)
+        self.assertGreater(refused, 140)
 
     def test_a_curve_is_named_by_its_row(self):
         rows = make.lines([[np.array([(0, 0), (1, 1.0)])]] * 2)

@@ -10,7 +10,7 @@ import sys
 import unittest
 from pathlib import Path
 
-COUNT = int(os.environ.get("POLYGENE_MANGLED", "900"))
+COUNT = int(os.environ.get("POLYGENE_MANGLED", "500"))
 
 
 class Mangled(unittest.TestCase):

@@ -105,9 +105,9 @@ class Hostile(Compared):
             rng = np.random.default_rng([7, number])
             columns = tiled(rng, kind)
             layers = self.written(*(layer(rng, n, c) for n, c in zip("ab", columns, strict=True)))
-            # A fifth of them with each kind: the long hunts are for `make random`.
+            # An eighth of them with each kind: the long hunts are for `make random`.
             for k, operation in enumerate(OPERATIONS):
-                if (k + number) % 5:
+                if (k + number) % 8:
                     continue
                 step, n_tasks = STEPS[(number + k) % len(STEPS)], (3, 7, 12)[(number + k) % 3]
                 with self.subTest(kind=kind.__name__, operation=operation, step=step):

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
+import functools
 import io
 import os
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -83,14 +86,24 @@ class InFolder(unittest.TestCase):
         self.assertEqual(sorted(p.name for p in self.folder.iterdir()), sorted(names))
 
 
+@functools.cache
+def sample() -> tuple[Path, Path]:
+    """Return the files of the sample data, written once for all tests of a process."""
+    from polygene.sample import tolva
+
+    holder = tempfile.TemporaryDirectory()
+    atexit.register(holder.cleanup)
+    return tolva.write(Path(holder.name))
+
+
 class WithSample(InFolder):
     """The folder holds the sample data."""
 
     def setUp(self):
         super().setUp()
-        from polygene.sample import tolva
-
-        self.package, self.patches = tolva.write(self.folder)
+        self.package, self.patches = (
+            Path(shutil.copyfile(path, self.folder / path.name)) for path in sample()
+        )
 
     def sql(self, name, statement):
         connection = sqlite3.connect(self.folder / name)
