@@ -338,6 +338,8 @@ def concatenate(columns: Sequence[GeometryColumn]) -> GeometryColumn:
     Where only some have Z or M, the vertices of the others get NaN.
     """
     first = columns[0]
+    if len(columns) == 1:
+        return first
     assert all(column.family == first.family for column in columns)
     return GeometryColumn(
         family=first.family,

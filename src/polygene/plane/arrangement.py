@@ -130,7 +130,9 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     # half-edge -> cycle -> face, composed once, since the cycles are not needed after the winding
     face_of_halfedge = face_of_cycle[cycle_of]
     # Listed meanwhile by another thread: they need the noding alone, and nothing above needs them.
-    deltas = deltas_found()
+    deltas, row_of_part = deltas_found(), borders.row_of_part
+    # What is not needed any more is given up: here an overlay has the most memory.
+    del deltas_found, borders, leaving, node_offsets
     label_offsets, labels, is_crossed = _wind(
         following=following,
         cycle_of=cycle_of,
@@ -138,7 +140,7 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
         face_of_cycle=face_of_cycle,
         face_of_halfedge=face_of_halfedge,
         deltas=deltas,
-        row_of_part=borders.row_of_part,
+        row_of_part=row_of_part,
         n_rows=n_rows,
         by_sign=by_sign,
     )

@@ -69,10 +69,9 @@ def overlay(
     # OTHER's outline is there already: it was asked who comes near.
     mine, theirs = outline(own, grid), other_outline
     n_vertices = own.n_vertices
-    sign = appended(mine.sign, theirs.sign)
     # Borders cut all they meet; of lines, OTHER's cut INPUT's, and INPUT's cut nobody.
-    cuts = sign != 0
-    cuts[len(mine.sign) :] = True
+    cuts = np.ones(len(mine.sign) + len(theirs.sign), bool)
+    cuts[: len(mine.sign)] = mine.sign != 0
     noded = node_edges(
         appended(mine.x, theirs.x),
         appended(mine.y, theirs.y),
@@ -81,12 +80,6 @@ def overlay(
         cuts,
     )
     row_of_part = appended(mine.row_of_part, theirs.row_of_part, own.n_rows)
-    # Only what has a sign bounds anything; in a layer of polygons that is all.
-    given, part = np.arange(len(sign)), appended(mine.part, theirs.part, own.n_parts)
-    if not sign.all():
-        given = np.flatnonzero(sign)
-        part, sign = part[given], sign[given]
-    borders = Borders(given, part, sign, row_of_part)
     # Coordinates are not needed before pieces are written: made by another thread meanwhile.
     homes = parallel.meanwhile(
         lambda: vertex_homes(
@@ -96,7 +89,10 @@ def overlay(
             grid.to_map(noded.node_x, noded.node_y),
         )
     )
-    arrangement = arrange(noded, borders, own.n_rows + other.n_rows)
+    # Its borders have no name here, so that they can be given up when they were looked at.
+    arrangement = arrange(
+        noded, _borders_of(mine, theirs, own.n_parts, row_of_part), own.n_rows + other.n_rows
+    )
     if selfcheck.is_on():
         selfcheck.check_arrangement(noded, arrangement)
     node_xy = homes()
@@ -116,6 +112,15 @@ def overlay(
         is_covered=is_covered,
         row_of_part=row_of_part,
     )
+
+
+def _borders_of(mine: Outline, theirs: Outline, n_own_parts: int, row_of_part: I64Array) -> Borders:
+    """Return the edges of two outlines, one after the other, that bound anything: they have a sign."""
+    sign, part = appended(mine.sign, theirs.sign), appended(mine.part, theirs.part, n_own_parts)
+    if sign.all():  # of polygons all do
+        return Borders(np.arange(len(sign)), part, sign, row_of_part)
+    given = np.flatnonzero(sign)
+    return Borders(given, part[given], sign[given], row_of_part)
 
 
 def overlay_alone(column: GeometryColumn, grid: Grid) -> Overlay:

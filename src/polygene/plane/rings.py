@@ -255,23 +255,24 @@ def thinned(
 
 def kept_nodes(rings: Rings, line_at: I64Array) -> BoolArray:
     """Return which nodes of rings to keep, if those may go that have a line: see `thinned`."""
-    if (line_at == NONE).all():
-        return np.ones(len(line_at), bool)
-    ring_of, before = _before(rings)
+    keeps = np.ones(len(line_at), bool)
+    goes = np.flatnonzero(line_at != NONE)
+    ring_of, before = _before(rings, goes)
     # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
     # to several lines, each node may be straight and yet the ring turn.
-    turns = (line_at != NONE) & (line_at[before] != NONE) & (line_at != line_at[before])
-    keeps = (line_at == NONE) | turns
+    is_straight = (line_at[before] == NONE) | (line_at[goes] == line_at[before])
+    goes, ring_of = goes[is_straight], ring_of[is_straight]
     # A sliver bent by a stranger's node alone would fall flat: it keeps what holds it open.
-    is_flat = count_by(ring_of[keeps], len(rings.piece)) < 3
-    return keeps | is_flat[ring_of]
+    is_flat = np.diff(rings.offsets) - count_by(ring_of, len(rings.piece)) < 3
+    keeps[goes] = is_flat[ring_of]
+    return keeps
 
 
-def _before(rings: Rings) -> tuple[I64Array, I64Array]:
-    """Return (n_items,) the ring of each item, and the item before it round its ring."""
-    before = np.arange(len(rings.halfedge)) - 1
-    before[rings.offsets[:-1]] = rings.offsets[1:] - 1
-    return owners(rings.offsets), before
+def _before(rings: Rings, items: I64Array) -> tuple[I64Array, I64Array]:
+    """Return the ring of items (n,), and the item before each round its ring."""
+    ring = np.searchsorted(rings.offsets, items, side="right") - 1
+    is_first = items == rings.offsets[ring]
+    return ring, np.where(is_first, rings.offsets[ring + 1], items) - 1
 
 
 def straight_lines(
@@ -290,22 +291,21 @@ def straight_lines(
     line_at = np.full(len(rings.halfedge), NONE, np.int64)
     if not noded.is_passed.any():
         return line_at
-    node = arrangement.origin[rings.halfedge]
-    candidates = np.flatnonzero(noded.is_passed[node])
+    candidates = np.flatnonzero(noded.is_passed[arrangement.origin[rings.halfedge]])
     if len(candidates) == 0:
         return line_at
-    ring_of, before = _before(rings)
+    node = arrangement.origin[rings.halfedge[candidates]]
     # (n_candidates,) asked: is there a line that runs straight through, for each row of the piece?
-    piece = rings.piece[ring_of[candidates]]
+    ring_of, before = _before(rings, candidates)
+    piece = rings.piece[ring_of]
     line = np.empty(len(candidates), np.int64)
     lengths = _lengths_of_lines(noded)
 
     def look(first: int, stop: int) -> None:
-        some = candidates[first:stop]
         kernels.run(
             kernels.trace.find_straight,
-            rings.halfedge[before[some]] >> 1,
-            rings.halfedge[some] >> 1,
+            rings.halfedge[before[first:stop]] >> 1,
+            rings.halfedge[candidates[first:stop]] >> 1,
             piece[first:stop],
             rows_of_piece,
             arrangement.deltas.offsets,
@@ -321,7 +321,7 @@ def straight_lines(
     # Where a border touches itself in the node it is a corner of the ring, however straight each
     # side.
     drops = line != NONE
-    drops &= _is_passed_once(arrangement, piece, node[candidates], node[candidates[drops]])
+    drops &= _is_passed_once(arrangement, piece, node, node[drops])
     line_at[candidates[drops]] = line[drops]
     return line_at
 

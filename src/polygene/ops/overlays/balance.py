@@ -155,15 +155,15 @@ def summary_of(
     rule: Rule,
     asked: Asked,
     scene: Scene,
-    plan: Overlay,
-    done: Cut,
+    has_place: BoolArray,
     made: MadePieces,
     balance: Balance | None,
 ) -> OverlaySummary:
-    n_own, n_plan = layer.n_rows, plan.own.n_rows
-    has_place = _has_place(plan, done)
-    own_fell = np.zeros(n_own, bool)
-    own_fell[scene.own_rows] = ~has_place[:n_plan] & ~plan.own.is_empty & asked.own
+    """Say what came of it; ``has_place`` as `has_place_of` says."""
+    n_plan = len(scene.own_rows)
+    own_fell = np.zeros(layer.n_rows, bool)
+    own_fell[scene.own_rows] = ~has_place[:n_plan] & asked.own
+    own_fell &= ~layer.geometry.is_empty
     sides = []
     for k, other in enumerate(others):
         start, stop = n_plan + scene.other_starts[[k, k + 1]]
@@ -185,7 +185,7 @@ def summary_of(
     )
 
 
-def _has_place(plan: Overlay, done: Cut) -> BoolArray:
+def has_place_of(plan: Overlay, done: Cut) -> BoolArray:
     """(n_rows,) rows of INPUT, then of OTHER, of which anything is left on the grid."""
     n_own = plan.n_own_rows
     found = count_by(plan.arrangement.labels, n_own + plan.other.n_rows) > 0

@@ -19,7 +19,13 @@ from polygene.layer import Layer
 from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
 from polygene.ops.overlays.asked_rows import asked_of, only_of
-from polygene.ops.overlays.balance import Counts, balance_of, check_lengths, summary_of
+from polygene.ops.overlays.balance import (
+    Counts,
+    balance_of,
+    check_lengths,
+    has_place_of,
+    summary_of,
+)
 from polygene.ops.overlays.how import Resolved
 from polygene.ops.overlays.matched import keys_of
 from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, untouched
@@ -33,6 +39,7 @@ from polygene.ops.proved import prove_valid
 from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
 from polygene.plane import selfcheck
 from polygene.plane.cutting import cut
+from polygene.plane.heights import with_heights
 from polygene.plane.overlay import overlay
 from polygene.plane.rules import Rule
 from polygene.progress import Progress
@@ -229,9 +236,9 @@ def _snapped_first(layer: Layer, others: Sequence[Layer], told: _Task, snap: flo
 def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     rule, progress = told.rule, told.progress
     verb = rule.name
-    scene = scene_of(layer, others, rule, told.precision)
+    scene, border = scene_of(layer, others, rule, told.precision)
     progress.stage(f"{verb} {layer.name}: {len(scene.own_rows):,} features meet a border")
-    plan = overlay(layer.geometry.take(scene.own_rows), scene.cutter, scene.border, scene.grid)
+    plan = overlay(layer.geometry.take(scene.own_rows), scene.cutter, border, scene.grid)
     progress.stage(f"{verb} {layer.name}: cutting")
     keys = keys_of(layer, others, told.match)
     done = cut(plan, rule, scene.other_starts, scene.ruler, keys and keys.in_plan(scene))
@@ -240,6 +247,15 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     done = only_of(done, asked.own, asked.other, scene.other_starts)
     prove_valid(done.geometry, f"{verb} of {layer.name}", ~done.is_whole)
     passed = untouched(layer, asked, scene, plan, rule, keys and keys.of_all(scene))
+    has_place = has_place_of(plan, done)
+    pieces, n_guessed = done.geometry, 0
+    if not (rule.keeps_other or told.whole):
+        pieces, n_guessed = with_heights(plan, done)
+    slivers = 0
+    if told.snap is not None and layer.geometry.family == Family.POLYGONS:
+        slivers = slivers_between(plan, told.snap, scene.ruler)
+    # The largest of all there is, and not needed for what follows.
+    del plan, border
     balance = None
     if told.whole:
         rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
@@ -247,7 +263,15 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
             input_only(rows, len(others)), layer.geometry.take(rows), np.zeros(len(rows), bool)
         )
     else:
-        made = made_of(layer=layer, scene=scene, plan=plan, done=done, rule=rule, passed=passed)
+        made = made_of(
+            layer=layer,
+            scene=scene,
+            done=done,
+            rule=rule,
+            passed=passed,
+            pieces=pieces,
+            n_guessed=n_guessed,
+        )
         balance = balance_of(
             layer=layer, asked=asked, scene=scene, done=done, rule=rule, passed=passed
         )
@@ -258,8 +282,7 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
         rule=rule,
         asked=asked,
         scene=scene,
-        plan=plan,
-        done=done,
+        has_place=has_place,
         made=made,
         balance=balance,
     )
@@ -269,9 +292,6 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     if selfcheck.is_on() and not told.whole:
         columns = [y.geometry for y in (layer, *others)]
         check_overlay(columns, rule, made.geometry, made.rows, scene.grid.step, keys and keys.agree)
-    slivers = 0
-    if told.snap is not None and layer.geometry.family == Family.POLYGONS:
-        slivers = slivers_between(plan, told.snap, scene.ruler)
     return Laid(OverlayResult(result, summary), made.rows, made.is_made, [layer, *others], slivers)
 
 

@@ -18,7 +18,6 @@ from polygene.ops.overlays.scene import Scene
 from polygene.ops.signatures import signatures
 from polygene.plane import members as members_of
 from polygene.plane.cutting import Cut
-from polygene.plane.heights import with_heights
 from polygene.plane.keys import keyed, order_of
 from polygene.plane.members import Alike, Members
 from polygene.plane.overlay import Overlay
@@ -43,18 +42,20 @@ def input_only(rows: I64Array, n_others: int) -> I64Array:
 
 
 def made_of(
-    layer: Layer, scene: Scene, plan: Overlay, done: Cut, rule: Rule, passed: I64Array
+    layer: Layer,
+    scene: Scene,
+    done: Cut,
+    rule: Rule,
+    passed: I64Array,
+    pieces: GeometryColumn,
+    n_guessed: int,
 ) -> MadePieces:
-    """Put pieces, whole rows and what never entered the plane together, in order."""
+    """Put ``pieces``, whole rows and what never entered the plane together, in order."""
     column = layer.geometry
     rows = _source_rows(done.rows, scene)
     whole_of = _whole_of(column, rows, done, scene)
     of_own, of_other = np.flatnonzero(whole_of == 0), np.flatnonzero(whole_of > 0)
     cut_pieces = np.flatnonzero(whole_of == NONE)
-    if rule.keeps_other:
-        pieces, n_guessed = done.geometry, 0
-    else:
-        pieces, n_guessed = with_heights(plan, done)
     kept = np.concatenate([rows[of_own], passed])
     table = np.concatenate([kept, rows[cut_pieces], rows[of_other]])
     whole = column if len(kept) else column.take(kept[:, 0])

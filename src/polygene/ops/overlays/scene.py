@@ -45,12 +45,14 @@ class Scene(NamedTuple):
     is_touched: BoolArray
     near: list[BoolArray]
     cutter: GeometryColumn
-    border: Outline
     other_rows: I64Array
     other_starts: I64Array
 
 
-def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float | None) -> Scene:
+def scene_of(
+    layer: Layer, others: Sequence[Layer], rule: Rule, precision: float | None
+) -> tuple[Scene, Outline]:
+    """Return who takes part, and the outline of the cutter, which is large and needed but once."""
     bounds = finite_bounds(layer)
     other_bounds = [finite_bounds(other) for other in others]
     extent = extent_of_whole(0, extent_of(bounds))
@@ -82,17 +84,17 @@ def scene_of(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float
             enters |= near_touched | (further & may_enter)
         own_rows = np.flatnonzero(enters)
         is_touched = touched[own_rows]
-    return Scene(
+    scene = Scene(
         grid=grid,
         ruler=ruler_for(layer.crs),
         own_rows=own_rows,
         is_touched=is_touched,
         near=near,
         cutter=cutter,
-        border=border,
         other_rows=np.concatenate(rows),
         other_starts=offsets_from([len(r) for r in rows]),
     )
+    return scene, border
 
 
 def _may_enter(rule: Rule, bounds: F64Array, extents: Sequence[Extent | None]) -> BoolArray:
