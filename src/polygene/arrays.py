@@ -12,9 +12,11 @@ from polygene import kernels
 
 F64Array = npt.NDArray[np.float64]
 I64Array = npt.NDArray[np.int64]
+I32Array = npt.NDArray[np.int32]
+I8Array = npt.NDArray[np.int8]
 BoolArray = npt.NDArray[np.bool_]
 U8Array = npt.NDArray[np.uint8]
-AnyArray = TypeVar("AnyArray", F64Array, I64Array)
+AnyArray = TypeVar("AnyArray", F64Array, I64Array, I32Array, I8Array)
 
 NONE = -1  # "no such thing" in an index array
 AHEAD = 32  # pairs whose memory is fetched ahead

@@ -93,7 +93,7 @@ class Arranging(unittest.TestCase):
         start = np.flatnonzero(np.arange(45) % 5 < 4)
         part = start // 5
         noded = node_edges(x.copy(), y.copy(), start, start + 1, np.ones(36, bool))
-        borders = Borders(np.arange(36), part, np.ones(36, np.int64), np.arange(9))
+        borders = Borders(np.arange(36), part.astype(np.int32), np.ones(36, np.int8), np.arange(9))
         found = arrange(noded, borders, 9)
         covers = [
             found.labels[found.label_offsets[f] : found.label_offsets[f + 1]].tolist()

@@ -185,8 +185,8 @@ def find_outer(
 
 def list_deltas(
     given: cython.longlong[::1],
-    part: cython.longlong[::1],
-    sign: cython.longlong[::1],
+    part: cython.int[::1],
+    sign: cython.schar[::1],
     line_of_given: cython.longlong[::1],
     is_given_reversed: cython.uchar[::1],
     step_offsets: cython.longlong[::1],
@@ -194,9 +194,9 @@ def list_deltas(
     is_step_reversed: cython.uchar[::1],
     fills: cython.int,
     nexts: cython.longlong[::1],
-    delta_part: cython.longlong[::1],
-    delta_sign: cython.longlong[::1],
-    delta_line: cython.longlong[::1],
+    delta_part: cython.int[::1],
+    delta_sign: cython.schar[::1],
+    delta_line: cython.int[::1],
 ) -> None:
     """List by noded edge the parts that it bounds, with the sign of each and the line that it is of.
 
@@ -216,10 +216,11 @@ def list_deltas(
                 e = step_edge[k]
                 if fills:
                     delta_part[nexts[e]] = part[i]
-                    delta_sign[nexts[e]] = (
-                        -sign[i] if is_given_reversed[given[i]] != is_step_reversed[k] else sign[i]
+                    delta_sign[nexts[e]] = cython.cast(
+                        cython.schar,
+                        -sign[i] if is_given_reversed[given[i]] != is_step_reversed[k] else sign[i],
                     )
-                    delta_line[nexts[e]] = line
+                    delta_line[nexts[e]] = cython.cast(cython.int, line)
                 nexts[e] += 1
 
 
@@ -233,8 +234,8 @@ def _wound(
     n: cython.longlong,
     at: cython.longlong,
     delta_offsets: cython.longlong[::1],
-    delta_part: cython.longlong[::1],
-    delta_sign: cython.longlong[::1],
+    delta_part: cython.int[::1],
+    delta_sign: cython.schar[::1],
     windings: cython.longlong[:, ::1],
 ) -> cython.longlong:
     """Put the winding numbers beyond half-edge h behind ``at``; return where they end.
@@ -311,8 +312,8 @@ def wind_faces(
     face_cycles: cython.longlong[::1],
     halfedge_of_cycle: cython.longlong[::1],
     delta_offsets: cython.longlong[::1],
-    delta_part: cython.longlong[::1],
-    delta_sign: cython.longlong[::1],
+    delta_part: cython.int[::1],
+    delta_sign: cython.schar[::1],
     row_of_part: cython.longlong[::1],
     by_sign: cython.int,
     queue: cython.longlong[:, ::1],

@@ -154,9 +154,9 @@ def order_ends(x: Ints, y: Ints, start: Ints, stop: Ints) -> list[tuple[int, int
 
 
 def fill_edges(ring_offsets: Ints, part_of_ring: Ints, signs: Ints) -> list[tuple[int, ...]]:
-    """Return start, stop, ring, part and sign of the edges of all rings."""
+    """Return start, stop, part and sign of the edges of all rings."""
     return [
-        (k, k + 1, ring, part_of_ring[ring], signs[ring])
+        (k, k + 1, part_of_ring[ring], signs[ring])
         for ring, span in enumerate(spans(ring_offsets))
         for k in span[:-1]
     ]

@@ -96,8 +96,8 @@ def bring_home(
 ) -> None:
     """Set ``homes`` of each node to the coordinates of the first vertex on it.
 
-    ``is_home`` (all 0 before) marks nodes that have a vertex, ``differs`` (all 0 before) those whose
-    vertices do not all agree.
+    ``is_home`` (all 0 before the first call) marks nodes that have a vertex, ``differs`` (so too) those
+    whose vertices do not all agree.
     """
     v: cython.Py_ssize_t
     n: cython.longlong
@@ -206,9 +206,8 @@ def fill_edges(
     signs: cython.longlong[::1],
     start: cython.longlong[::1],
     stop: cython.longlong[::1],
-    ring: cython.longlong[::1],
-    part: cython.longlong[::1],
-    sign: cython.longlong[::1],
+    part: cython.int[::1],
+    sign: cython.schar[::1],
 ) -> None:
     """Fill in the edges of rings from ``first`` up to ``last``, and the part and sign of their rings.
 
@@ -223,9 +222,8 @@ def fill_edges(
             for e in range(edge_offsets[r], edge_offsets[r + 1]):
                 start[e] = e + shift
                 stop[e] = e + shift + 1
-                ring[e] = r
-                part[e] = part_of_ring[r]
-                sign[e] = signs[r]
+                part[e] = cython.cast(cython.int, part_of_ring[r])
+                sign[e] = cython.cast(cython.schar, signs[r])
 
 
 def lay_edges(

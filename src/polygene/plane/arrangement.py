@@ -11,6 +11,8 @@ from polygene import kernels, parallel
 from polygene.arrays import (
     NONE,
     BoolArray,
+    I8Array,
+    I32Array,
     I64Array,
     bucket,
     count_by,
@@ -35,9 +37,9 @@ class Deltas(NamedTuple):
     """
 
     offsets: I64Array
-    part: I64Array
-    sign: I64Array
-    line: I64Array
+    part: I32Array
+    sign: I8Array
+    line: I32Array
 
 
 class Arrangement(NamedTuple):
@@ -84,8 +86,8 @@ class Borders(NamedTuple):
     """
 
     given: I64Array
-    part: I64Array
-    sign: I64Array
+    part: I32Array
+    sign: I8Array
     row_of_part: I64Array
 
 
@@ -170,7 +172,9 @@ def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[]
     n_edges = len(noded.low)
     # Counted first and filled later into arrays of that size: two passes over the steps cost less
     # than growing lists, and the counts alone say which edges bound anything.
-    nexts, nothing = np.zeros(n_edges, np.int64), np.zeros(1, np.int64)
+    nexts, none = np.zeros(n_edges, np.int64), np.zeros(1, np.int32)
+    # There are several numbers of parts and lines, and signs, for each edge: they are kept small.
+    assert len(noded.step_offsets) <= 1 << 31, "more lines than can be numbered"
     inputs = (
         borders.given,
         borders.part,
@@ -182,14 +186,15 @@ def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[]
         noded.is_step_reversed.view(np.uint8),
     )
     kernel = kernels.arrange.list_deltas
-    kernels.run(kernel, *inputs, 0, nexts, nothing, nothing, nothing)
+    kernels.run(kernel, *inputs, 0, nexts, none, none.astype(np.int8), none)
     edges = np.flatnonzero(nexts)
 
     def fill() -> Deltas:
         # `nexts` turns from counts into the place where each edge's next entry goes.
         offsets = offsets_from(nexts[edges])
         nexts[edges] = offsets[:-1]
-        part, sign, line = np.empty((3, int(offsets[-1])), np.int64)
+        n = int(offsets[-1])
+        part, sign, line = np.empty(n, np.int32), np.empty(n, np.int8), np.empty(n, np.int32)
         kernels.run(kernel, *inputs, 1, nexts, part, sign, line)
         return Deltas(offsets, part, sign, line)
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
 
 from polygene import kernels, parallel
-from polygene.arrays import F64Array, I64Array, offsets_from, owners
+from polygene.arrays import F64Array, I8Array, I32Array, I64Array, offsets_from, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.grid import Grid
 
@@ -17,9 +18,8 @@ class Outline(NamedTuple):
 
     x, y : (n_vertices,) grid integers of all its vertices
     start, stop : (n_edges,) vertices at the ends of each edge, in ring order
-    ring : (n_edges,) the ring each edge is of
-    part : (n_edges,) the part each edge is of
-    sign : (n_edges,) +1 where the part's area lies to the left of the edge, else -1; 0 for lines
+    part : (n_edges,) int32, the part each edge is of
+    sign : (n_edges,) int8, +1 where the part's area lies to the left of the edge, else -1; 0 for lines
     row_of_part : (n_parts,)
     """
 
@@ -27,9 +27,8 @@ class Outline(NamedTuple):
     y: I64Array
     start: I64Array
     stop: I64Array
-    ring: I64Array
-    part: I64Array
-    sign: I64Array
+    part: I32Array
+    sign: I8Array
     row_of_part: I64Array
 
 
@@ -50,49 +49,55 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
             y=y,
             start=nothing,
             stop=nothing,
-            ring=nothing,
-            part=nothing,
-            sign=nothing,
+            part=nothing.astype(np.int32),
+            sign=nothing.astype(np.int8),
             row_of_part=row_of_part,
         )
     is_lines = column.family == Family.LINES
     # Which way a ring turns is asked on the grid, where it is exact; one that has no area there
     # counts as drawn the usual way.
     signs = np.zeros(column.n_rings, np.int64) if is_lines else _ring_signs(column, x, y)
-    start, stop, ring, part, sign = _edges(column.ring_offsets, part_of_ring, signs)
+    start, stop, part, sign = _edges(column.ring_offsets, part_of_ring, signs)
     # The closing edge of an open ring is one more edge, at the end, so that the numbers of the
     # others stay.
     opened = nothing if is_lines else _open_rings(column, x, y)
     if len(opened):
         start = np.concatenate([start, column.ring_offsets[opened + 1] - 1])
         stop = np.concatenate([stop, column.ring_offsets[opened]])
-        ring, part = np.concatenate([ring, opened]), np.concatenate([part, part_of_ring[opened]])
-        sign = np.concatenate([sign, signs[opened]])
-    return Outline(
-        x=x, y=y, start=start, stop=stop, ring=ring, part=part, sign=sign, row_of_part=row_of_part
-    )
+        part = np.concatenate([part, part_of_ring[opened].astype(np.int32)])
+        sign = np.concatenate([sign, signs[opened].astype(np.int8)])
+    return Outline(x=x, y=y, start=start, stop=stop, part=part, sign=sign, row_of_part=row_of_part)
 
 
-def _edges(ring_offsets: I64Array, part_of_ring: I64Array, signs: I64Array) -> list[I64Array]:
-    """Return start, stop, ring, part and sign of an edge from each vertex but a ring's last."""
+def _edges(
+    ring_offsets: I64Array, part_of_ring: I64Array, signs: I64Array
+) -> tuple[I64Array, I64Array, I32Array, I8Array]:
+    """Return start, stop, part and sign of an edge from each vertex but a ring's last."""
+    # Numbers of parts and lines, and signs, are kept small: there are several for each edge.
+    assert len(part_of_ring) < 1 << 31, "more parts than can be numbered"
     # A ring without vertices has no edges rather than one less.
     edge_offsets = offsets_from(np.maximum(np.diff(ring_offsets) - 1, 0))
-    columns = list(np.empty((5, int(edge_offsets[-1])), np.int64))
+    n = int(edge_offsets[-1])
+    start, stop = np.empty(n, np.int64), np.empty(n, np.int64)
+    part, sign = np.empty(n, np.int32), np.empty(n, np.int8)
 
-    def fill(first: int, stop: int) -> None:
+    def fill(first: int, last: int) -> None:
         kernels.run(
             kernels.vertices.fill_edges,
             first,
-            stop,
+            last,
             ring_offsets,
             edge_offsets,
             part_of_ring,
             signs,
-            *columns,
+            start,
+            stop,
+            part,
+            sign,
         )
 
     parallel.each(fill, parallel.parted(ring_offsets))
-    return columns
+    return start, stop, part, sign
 
 
 def _open_rings(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
@@ -119,9 +124,9 @@ def _ring_signs(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
 
 
 def vertex_homes(
-    map_xy: F64Array, node_of_vertex: I64Array, stays: np.ndarray, grid_xy: F64Array
+    map_xy: Sequence[F64Array], node_of_vertex: I64Array, stays: np.ndarray, grid_xy: F64Array
 ) -> F64Array:
-    """Return the (n_nodes, 2) map coordinates of nodes.
+    """Return the (n_nodes, 2) map coordinates of nodes; those of vertices come in several arrays.
 
     A node goes back to the coordinates of the vertices on it, bit for bit, if they all agree and
     nothing passes so near that moving it could make edges cross; else it stays on the grid.
@@ -129,8 +134,12 @@ def vertex_homes(
     # Nodes without a vertex are crossings; they have only the grid.
     homes = grid_xy.copy()
     is_home, differs = np.zeros((2, len(grid_xy)), np.uint8)
-    map_xy = np.ascontiguousarray(map_xy)
-    kernels.run(kernels.vertices.bring_home, map_xy, node_of_vertex, homes, is_home, differs)
+    first = 0
+    for xy in map_xy:
+        nodes = node_of_vertex[first : first + len(xy)]
+        xy = np.ascontiguousarray(xy)
+        kernels.run(kernels.vertices.bring_home, xy, nodes, homes, is_home, differs)
+        first += len(xy)
     # Vertices that differ by less than a unit share a node; none of them has more right to it.
     keeps = stays | (differs > 0)
     homes[keeps] = grid_xy[keeps]

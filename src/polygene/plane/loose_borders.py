@@ -155,7 +155,9 @@ def put_together(
     edges = number_pairs(low, high)
     noded = _noded(node_x, node_y, low[edges.firsts], high[edges.firsts], edges.numbers, is_back)
     arrangement = arrange(
-        noded, Borders(np.arange(n), group, np.ones(n, np.int64), np.arange(n_groups)), n_groups
+        noded,
+        Borders(np.arange(n), group.astype(np.int32), np.ones(n, np.int8), np.arange(n_groups)),
+        n_groups,
     )
     face = owners(arrangement.label_offsets)
     pieces = Pieces.of_sorted(face, arrangement.labels, arrangement.n_faces, n_groups)

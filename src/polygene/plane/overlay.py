@@ -83,7 +83,7 @@ def overlay(
     # Coordinates are not needed before pieces are written: made by another thread meanwhile.
     homes = parallel.meanwhile(
         lambda: vertex_homes(
-            appended(own.xy, other.xy),
+            (own.xy, other.xy),
             noded.node_of_vertex,
             noded.stays,
             grid.to_map(noded.node_x, noded.node_y),

@@ -66,6 +66,23 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
     standard (OGC 06-103r4, 6.1.11) demands; where its border touches itself in a point, a ring is
     cut off and becomes a hole. Holes belong to the part that they border: no search.
     """
+    # What the walk takes is given up when it is done, before rings are copied in their order.
+    rings = _ordered(arrangement, *_walked(arrangement, pieces))
+    if selfcheck.is_on():
+        selfcheck.check_rings(arrangement, rings)
+    return rings
+
+
+def _walked(
+    arrangement: Arrangement, pieces: Pieces
+) -> tuple[I64Array, I64Array, I64Array, I64Array, BoolArray]:
+    """Walk the borders of pieces.
+
+    Returns
+    -------
+    (n_items,) half-edges of rings, (n_rings + 1,) where each begins, and for each ring its piece, the
+    root of its part, and whether it is a hole.
+    """
     # An *item* is a half-edge on the border of one piece, with the piece to its left. A half-edge
     # between two pieces is an item of one, its twin of the other; where pieces overlap it may be
     # several.
@@ -81,7 +98,7 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
     # threads.
     kernels.run(find, 0, n_edges, *entries, 0, counts, np.zeros(1, np.int64), parent)
     # (2 n_edges + 1,): the kernel counts one further on, so this is the offsets already.
-    item_offsets = np.cumsum(counts)
+    item_offsets = np.cumsum(counts, out=counts)
     n_items = int(item_offsets[-1])
     # (n_items,) the entry each item is of: the face to its left, in its piece
     item_entry = np.empty(n_items, np.int64)
@@ -117,17 +134,7 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
     # rings.
     items, offsets, is_hole = _split(arrangement, next_item, item_halfedge)
     first = items[offsets[:-1]]
-    rings = _ordered(
-        arrangement=arrangement,
-        halfedge=item_halfedge[items],
-        offsets=offsets,
-        piece=item_piece[first],
-        root=parent[item_entry[first]],
-        is_hole=is_hole,
-    )
-    if selfcheck.is_on():
-        selfcheck.check_rings(arrangement, rings)
-    return rings
+    return item_halfedge[items], offsets, item_piece[first], parent[item_entry[first]], is_hole
 
 
 def _split(

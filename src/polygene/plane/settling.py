@@ -264,8 +264,8 @@ def _settled(
     noded = node_edges(x, y, start, start + 1, np.ones(len(start), bool))
     borders = Borders(
         np.arange(len(start)),
-        part_of_ring[ring_of[start]],
-        np.ones(len(start), np.int64),
+        part_of_ring[ring_of[start]].astype(np.int32),
+        np.ones(len(start), np.int8),
         row_of_part,
     )
     arrangement = arrange(noded, borders, n_rows, by_sign)
@@ -277,7 +277,7 @@ def _settled(
     # Moved back before the coordinates are made, so they are what they would be at home.
     xy = grid.to_map(noded.node_x - shift_x[row_of_node], noded.node_y - shift_y[row_of_node])
     if keeps_places:
-        xy = vertex_homes(outlines.xy[first:stop], noded.node_of_vertex, noded.stays, xy)
+        xy = vertex_homes([outlines.xy[first:stop]], noded.node_of_vertex, noded.stays, xy)
     # All nodes stay: rows are alone, so there are no strangers.
     keeps = np.ones(len(traced.halfedge), bool)
     return rings_to_column(arrangement, traced, keeps, xy, n_rows)[0]

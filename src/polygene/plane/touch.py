@@ -159,8 +159,10 @@ def _mark_holders(
     if len(quiet) == 0:
         return
     # One vertex of each ring stands for it: a ring wholly inside a row lies inside its box.
-    # By ring, since what hangs together lies inside or outside as one.
-    _, firsts = np.unique(border.ring, return_index=True)
-    chosen = border.start[firsts]
+    # By ring, since what hangs together lies inside or outside as one: where an edge begins at a vertex
+    # that the one before does not lead to. Edges that close a ring come last, and once more do no harm.
+    is_first = np.ones(len(border.start), bool)
+    is_first[1:] = border.start[1:] != border.stop[:-1]
+    chosen = border.start[is_first]
     corners = np.stack([border.x[chosen], border.y[chosen]], axis=1)
     touched[quiet[cells.holds_corner(corners, low[quiet], high[quiet])]] = True

@@ -199,7 +199,7 @@ def _neighbours(plan: Overlay, row: I64Array, is_sliver: BoolArray, ruler: Ruler
     mine, theirs = mine[is_beside], theirs[is_beside]
     at = edge[mine]
     length = ruler.lengths(plan.node_xy[arrangement.low[at]], plan.node_xy[arrangement.high[at]])
-    return _Beside(deltas.part[mine], deltas.part[theirs], length)
+    return _Beside(deltas.part[mine].astype(np.int64), deltas.part[theirs].astype(np.int64), length)
 
 
 def _joined(layer: Layer, plan: Overlay, chosen: I64Array, goal: I64Array) -> GeometryColumn:
