@@ -350,17 +350,19 @@ class Twins:
         }  # fmt: skip
         return made, wanted
 
-    def wind_faces(self, c, _):
-        total, room = c.now("needed")
-        if total > len(c.labels) or room > len(c.windings):
+    def wind_faces(self, c, n):
+        if n > len(c.labels):
             return 0, 0  # to be called again with more room
         deltas = deltas_of(c)
         windings = plain.wind_faces(c.face_of_halfedge, deltas, len(c.label_spans))
         covers = (lambda w: w > 0) if c.by_sign else (lambda w: w % 2 == 1)
-        wanted = [Counter(c.row_of_part[p] for p, w in f.items() if covers(w)) for f in windings]
-        made = [Counter(c.now("labels")[a:a + n]) for a, n in c.now("label_spans")]  # fmt: skip
+        over = [Counter(c.row_of_part[p] for p, w in f.items() if covers(w)) for f in windings]
+        made = [sorted(c.now("labels")[a:a + n]) for a, n in c.now("label_spans")]  # fmt: skip
         crossed = {c.row_of_part[p] for f in windings for p, w in f.items() if w != 1}
-        return (made, set(np.flatnonzero(c.given["is_crossed"]).tolist())), (wanted, crossed)
+        crossed |= {row for f in over for row, n in f.items() if n > 1}
+        marked = set(np.flatnonzero(c.given["is_crossed"]).tolist())
+        is_back = not any(c.now("windings"))  # the walk ends where it began
+        return (made, marked, is_back), ([sorted(f) for f in over], crossed, True)
 
     def sign_rings(self, c, _):
         return c.now("signs"), plain.sign_rings(c.x, c.y, c.ring_offsets)

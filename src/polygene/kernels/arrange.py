@@ -228,80 +228,61 @@ def list_deltas(
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
-def _wound(
-    h: cython.longlong,
-    first: cython.longlong,
-    n: cython.longlong,
-    at: cython.longlong,
-    delta_offsets: cython.longlong[::1],
-    delta_part: cython.int[::1],
-    delta_sign: cython.schar[::1],
-    windings: cython.longlong[:, ::1],
-) -> cython.longlong:
-    """Put the winding numbers beyond half-edge h behind ``at``; return where they end.
-
-    They are the ``n`` from ``first`` on, changed by the parts that the edge bounds; those that come to
-    0 are taken out, so that what is kept is never 0.
-    """
-    mask: cython.longlong = windings.shape[0] - 1
-    last: cython.longlong = at + n
-    i: cython.longlong
-    k: cython.longlong
-    w: cython.longlong
-    for i in range(n):
-        windings[(at + i) & mask, 0] = windings[(first + i) & mask, 0]
-        windings[(at + i) & mask, 1] = windings[(first + i) & mask, 1]
-    for k in range(delta_offsets[h >> 1], delta_offsets[(h >> 1) + 1]):
-        w = delta_sign[k] if h & 1 else -delta_sign[k]
-        i = at
-        while i < last and windings[i & mask, 0] != delta_part[k]:
-            i += 1
-        if i == last:
-            windings[i & mask, 0] = delta_part[k]
-            windings[i & mask, 1] = w
-            last += 1
-            continue
-        w += windings[i & mask, 1]
-        windings[i & mask, 1] = w
-        if w == 0:
-            last -= 1
-            windings[i & mask, 0] = windings[last & mask, 0]
-            windings[i & mask, 1] = windings[last & mask, 1]
-    return last
+def _covers(w: cython.longlong, by_sign: cython.int) -> cython.longlong:
+    """Return 1 if a part that winds w times round a face covers it."""
+    if by_sign:
+        return 1 if w > 0 else 0
+    return w & 1
 
 
 @cython.cfunc
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
-def _labelled(
-    at: cython.longlong,
-    last: cython.longlong,
+def _crossed(
+    h: cython.longlong,
+    delta_offsets: cython.longlong[::1],
+    delta_part: cython.int[::1],
+    delta_sign: cython.schar[::1],
     row_of_part: cython.longlong[::1],
     by_sign: cython.int,
-    windings: cython.longlong[:, ::1],
-    labels: cython.longlong[::1],
-    total: cython.longlong,
-    is_crossed: cython.uchar[::1],
+    windings: cython.longlong[::1],
+    covers: cython.longlong[:, ::1],
+    n_over: cython.longlong,
 ) -> cython.longlong:
-    """Write the rows that cover a face, by the windings from ``at`` to ``last``, behind ``total``.
+    """Change the windings of parts, and the rows over it, from those of a face to those beyond h.
 
-    Returns how many labels there are then; those without room are only counted.
+    ``covers[r]`` is how many parts of row r cover the face, and where it is among the rows that are
+    over it, ``covers[:, 2]``; of these there are ``n_over``. Returns how many there are then.
     """
-    mask: cython.longlong = windings.shape[0] - 1
-    i: cython.longlong
-    row: cython.longlong
+    k: cython.longlong
+    p: cython.longlong
+    r: cython.longlong
     w: cython.longlong
-    for i in range(at, last):
-        row = row_of_part[windings[i & mask, 0]]
-        w = windings[i & mask, 1]
-        if w != 1:
-            is_crossed[row] = 1
-        if (by_sign and w > 0) or (not by_sign and w & 1):
-            if total < labels.shape[0]:
-                labels[total] = row
-            total += 1
-    return total
+    last: cython.longlong
+    change: cython.longlong
+    for k in range(delta_offsets[h >> 1], delta_offsets[(h >> 1) + 1]):
+        p = delta_part[k]
+        w = windings[p]
+        change = -_covers(w, by_sign)
+        w += delta_sign[k] if h & 1 else -delta_sign[k]
+        windings[p] = w
+        change += _covers(w, by_sign)
+        if change == 0:
+            continue
+        r = row_of_part[p]
+        covers[r, 0] += change
+        if change == 1 and covers[r, 0] == 1:
+            covers[r, 1] = n_over
+            covers[n_over, 2] = r
+            n_over += 1
+        elif covers[r, 0] == 0:
+            # The last takes its place.
+            n_over -= 1
+            last = covers[n_over, 2]
+            covers[covers[r, 1], 2] = last
+            covers[last, 1] = covers[r, 1]
+    return n_over
 
 
 def wind_faces(
@@ -316,15 +297,15 @@ def wind_faces(
     delta_sign: cython.schar[::1],
     row_of_part: cython.longlong[::1],
     by_sign: cython.int,
-    queue: cython.longlong[:, ::1],
-    windings: cython.longlong[:, ::1],
+    stack: cython.longlong[:, ::1],
+    windings: cython.longlong[::1],
+    covers: cython.longlong[:, ::1],
     label_spans: cython.longlong[:, ::1],
     labels: cython.longlong[::1],
     is_crossed: cython.uchar[::1],
     is_seen: cython.uchar[::1],
-    needed: cython.longlong[::1],
-) -> None:
-    """Walk all faces breadth first, with the winding numbers of the parts round each.
+) -> cython.longlong:
+    """Walk all faces, there and back, with the winding numbers of all parts; return how many labels.
 
     Face f has the cycles ``face_cycles[cycle_offsets[f]:cycle_offsets[f + 1]]``; face 0 is the
     outside, which nothing winds round. Crossing edge e from left to right takes away
@@ -333,79 +314,47 @@ def wind_faces(
     above zero; a row where any part does.
 
     The rows over face f go to ``labels`` from ``label_spans[f, 0]`` on, ``label_spans[f, 1]`` of them,
-    unsorted and as often as parts cover. A row is marked in ``is_crossed`` where one of its parts winds
-    other than 0 or 1 times.
+    unsorted, each once; if there is not room for all, call again with more. A row is marked in
+    ``is_crossed`` where one of its parts winds other than 0 or 1 times, or two of them cover a face.
 
-    Parts that do not wind 0 times wait in ``windings`` (n, 2), a ring: those of a face are wanted until
-    it is left, and faces are left in the order they were met. ``queue`` (faces, 3) has for each face a
-    half-edge round it, where its parts begin, and how many they are. ``needed`` becomes the labels and
-    the room in the ring that there should be; if there is less, call again with more. ``is_seen`` is 0
-    before.
+    However many parts are over a face, crossing an edge costs what it changes: ``windings`` (parts) are
+    those of the face one stands on, ``covers`` (rows, 3) which rows that makes; both are 0 at first.
+    ``stack`` (faces, 4) has for each face on the way the half-edge it was entered by, those where the
+    walk round its cycle began and stands, and the next cycle. ``is_seen`` is 0 before.
     """
-    n_room: cython.longlong = windings.shape[0]
-    head: cython.longlong = 0
-    tail: cython.longlong = 1
-    first: cython.longlong
-    n: cython.longlong
-    last: cython.longlong = (
-        0  # entries are counted on for ever and lie at their number modulo the room
-    )
+    depth: cython.longlong = 0
+    n_over: cython.longlong = 0
     total: cython.longlong = 0
-    most: cython.longlong = 0
     f: cython.longlong
     g: cython.longlong
     h: cython.longlong
     c: cython.longlong
     k: cython.longlong
+    w: cython.longlong
     start: cython.longlong
     entry: cython.longlong
-    is_full: cython.int = 0
+    goes_on: cython.int
     # Long for the names of what it is given; the loop is one walk, whose state is all of these.
     with cython.nogil:
-        if cycle_offsets[1] == 0:
-            tail = 0
-        else:
-            queue[0, 0] = halfedge_of_cycle[face_cycles[0]]
-            queue[0, 1] = queue[0, 2] = 0
         label_spans[0, 0] = label_spans[0, 1] = 0
         is_seen[0] = 1
-        while head < tail and not is_full:
-            entry = queue[head, 0]
-            first = queue[head, 1]
-            n = queue[head, 2]
-            head += 1
+        if cycle_offsets[1] > 0:
+            stack[0, 0] = stack[0, 1] = stack[0, 2] = halfedge_of_cycle[face_cycles[0]]
+            stack[0, 3] = 0
+            depth = 1
+        while depth > 0:
+            entry = stack[depth - 1, 0]
+            start = stack[depth - 1, 1]
+            h = stack[depth - 1, 2]
+            c = stack[depth - 1, 3]
             f = face_of_halfedge[entry]
-            c = cycle_offsets[f]
-            start = entry
-            h = start
+            goes_on = 0
             while True:
                 g = face_of_halfedge[h ^ 1]
                 if not is_seen[g]:
                     is_seen[g] = 1
-                    k = delta_offsets[(h >> 1) + 1] - delta_offsets[h >> 1]
-                    most = max(most, last + n + k - first)
-                    if most > n_room:
-                        is_full = 1
-                        break
-                    queue[tail, 0] = h ^ 1
-                    queue[tail, 1] = last
-                    last = _wound(
-                        h, first, n, last, delta_offsets, delta_part, delta_sign, windings
-                    )
-                    queue[tail, 2] = last - queue[tail, 1]
-                    label_spans[g, 0] = total
-                    total = _labelled(
-                        queue[tail, 1],
-                        last,
-                        row_of_part,
-                        by_sign,
-                        windings,
-                        labels,
-                        total,
-                        is_crossed,
-                    )
-                    label_spans[g, 1] = total - label_spans[g, 0]
-                    tail += 1
+                    goes_on = 1
+                    break
                 h = following[h]
                 if h != start:
                     continue
@@ -418,8 +367,50 @@ def wind_faces(
                     break
                 start = h = halfedge_of_cycle[face_cycles[c]]
                 c += 1
-        needed[0] = total
-        needed[1] = 4 * n_room if is_full else most
+            if not goes_on:
+                depth -= 1
+                if depth > 0:
+                    n_over = _crossed(
+                        entry,
+                        delta_offsets,
+                        delta_part,
+                        delta_sign,
+                        row_of_part,
+                        by_sign,
+                        windings,
+                        covers,
+                        n_over,
+                    )
+                continue
+            stack[depth - 1, 1] = start
+            stack[depth - 1, 2] = h
+            stack[depth - 1, 3] = c
+            stack[depth, 0] = stack[depth, 1] = stack[depth, 2] = h ^ 1
+            stack[depth, 3] = cycle_offsets[g]
+            depth += 1
+            n_over = _crossed(
+                h,
+                delta_offsets,
+                delta_part,
+                delta_sign,
+                row_of_part,
+                by_sign,
+                windings,
+                covers,
+                n_over,
+            )
+            # Asked when all that the edge bounds is changed: several may cancel each other.
+            for k in range(delta_offsets[h >> 1], delta_offsets[(h >> 1) + 1]):
+                w = windings[delta_part[k]]
+                if (w != 0 and w != 1) or covers[row_of_part[delta_part[k]], 0] > 1:
+                    is_crossed[row_of_part[delta_part[k]]] = 1
+            label_spans[g, 0] = total
+            label_spans[g, 1] = n_over
+            for k in range(n_over):
+                if total < labels.shape[0]:
+                    labels[total] = covers[k, 2]
+                total += 1
+    return total
 
 
 def find_least(

@@ -15,9 +15,7 @@ from polygene.arrays import (
     I32Array,
     I64Array,
     bucket,
-    count_by,
     offsets_from,
-    owners,
     take_spans,
 )
 from polygene.plane.location import Locator
@@ -25,6 +23,7 @@ from polygene.plane.noding import Noded
 
 # Number 0 is given before any cycle is looked at, so an arrangement without borders has it too.
 OUTSIDE = 0  # the unbounded face
+MANY_FACES = 8_000_000
 
 
 class Deltas(NamedTuple):
@@ -294,13 +293,15 @@ def _wind(
     cycle_offsets, face_cycles = bucket(face_of_cycle, n_faces)
     is_crossed = np.zeros(max(1, n_rows), np.uint8)
     label_spans = np.zeros((n_faces, 2), np.int64)
-    queue, needed = np.empty((n_faces, 3), np.int64), np.zeros(2, np.int64)
-    # Guesses: two covers a face, and a front of 65,536 windings. Where they are too low the kernel
-    # says what it needs and is called once more.
-    n_labels, n_windings = 2 * n_faces + 1024, 1 << 16
-    while True:
+    n_parts = max(1, len(row_of_part))
+    # A guess, of memory that is not taken before it is written to: eight covers a face, if there are so
+    # many rows, or two where that is very much. Where it is too low the kernel says what it needs, and
+    # walks once more.
+    n_labels, needed = 0, max(n_faces * min(n_rows, 8 if n_faces < MANY_FACES else 2), 1)
+    while needed > n_labels:
+        n_labels = needed
         labels = np.empty(n_labels, np.int64)
-        kernels.run(
+        needed = kernels.run(
             kernels.arrange.wind_faces,
             following,
             face_of_halfedge,
@@ -313,28 +314,17 @@ def _wind(
             deltas.sign,
             row_of_part,
             int(by_sign),
-            queue,
-            np.empty((n_windings, 2), np.int64),
+            np.empty((n_faces, 4), np.int64),
+            np.zeros(n_parts, np.int64),
+            np.zeros((max(1, n_rows), 3), np.int64),
             label_spans,
             labels,
             is_crossed,
             np.zeros(n_faces, np.uint8),
-            needed,
         )
-        if needed[0] <= n_labels and needed[1] <= n_windings:
-            break
-        n_labels, n_windings = max(n_labels, int(needed[0])), max(n_windings, int(needed[1]))
     # Labels come in the order faces were met; they are brought to the order of faces, and sorted in
     # each.
     starts, counts = label_spans.T
     offsets, labels = offsets_from(counts), take_spans(labels, starts, counts)
     kernels.run(kernels.pairs.sort_groups, np.arange(max(1, n_rows)), offsets, labels)
-    # A row that is there twice has parts that overlap.
-    face = owners(offsets)
-    again = np.flatnonzero((labels[1:] == labels[:-1]) & (face[1:] == face[:-1])) + 1
-    if len(again):
-        is_crossed[labels[again]] = 1
-        # Each row once a face: what members and keys count on.
-        labels = np.delete(labels, again)
-        offsets = offsets - offsets_from(count_by(face[again], n_faces))
     return offsets, labels, is_crossed[:n_rows].astype(bool)
