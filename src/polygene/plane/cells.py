@@ -15,6 +15,9 @@ CROWD = 1024
 BUNDLE = 24  # edges of a cell above which only those that overlap across a direction are compared
 # Edges per cell, on average, of the first box.
 PER_CELL, PER_CELL_OF_LONG = 4.0, 16.0
+# Cells that an edge passes, on average, above which they are larger: else strips side by side, each as
+# long as all of them, would be entered once for each of the others.
+MOST_PASSED = 64
 SMALLEST_SIDE = 8  # grid units; below it the margin of a cell is larger than the cell
 # Beyond this many the offsets of cells alone would be larger than the edges' own arrays.
 MOST_CELLS = 1 << 23
@@ -94,18 +97,24 @@ def _shares(boxes: I64Array, entry_offsets: I64Array) -> list[tuple[I64Array, I6
     return [(boxes, cuts[k : k + 2]) for k in range(n)]
 
 
-def single_box(ends: I64Array, per_cell: float) -> I64Array:
-    """Return the (1, 6) box of square cells over all edges (n, 4), about ``per_cell`` edges a cell."""
-    return _box_over(_measured(ends), len(ends), per_cell)
+def single_box(ends: I64Array, per_cell: float, most_passed: float = np.inf) -> I64Array:
+    """Return the (1, 6) box of square cells over all edges (n, 4), about ``per_cell`` edges a cell.
+
+    Cells are larger where edges would pass more than ``most_passed`` of them on average.
+    """
+    return _box_over(_measured(ends), len(ends), per_cell, most_passed)
 
 
-def _box_over(measured: I64Array, n_edges: int, per_cell: float) -> I64Array:
+def _box_over(
+    measured: I64Array, n_edges: int, per_cell: float, most_passed: float = np.inf
+) -> I64Array:
     # Square cells; the side is what gives the wanted number, or the long side parted if it is thin.
     low_x, low_y, high_x, high_y = measured[:4].tolist()
     width, height = high_x - low_x + 1, high_y - low_y + 1
     # Side by side along a thin extent there would else be a cell for every unit across.
     target = min(MOST_CELLS, max(1, int(n_edges / per_cell)))
-    side = int(max((width * height / target) ** 0.5, max(width, height) / target, 1.0)) + 1
+    least = float(measured[4]) / (most_passed * n_edges)
+    side = int(max((width * height / target) ** 0.5, max(width, height) / target, least, 1.0)) + 1
     return np.array([[low_x, low_y, side, -(-width // side), -(-height // side), 0]], np.int64)
 
 
@@ -194,7 +203,7 @@ def _first_box(ends: I64Array) -> I64Array:
     box = _box_over(measured, len(ends), PER_CELL)
     if measured[4] > 2 * box[0, 2] * len(ends):
         # Entering long edges in many small cells costs more than sorting a few full ones.
-        return _box_over(measured, len(ends), PER_CELL_OF_LONG)
+        return _box_over(measured, len(ends), PER_CELL_OF_LONG, MOST_PASSED)
     return box
 
 

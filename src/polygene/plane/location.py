@@ -9,7 +9,7 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, I64Array
-from polygene.plane.cells import edges_between, single_box, spread
+from polygene.plane.cells import MOST_PASSED, edges_between, single_box, spread
 
 
 class _Index(NamedTuple):
@@ -37,7 +37,7 @@ class Locator:
         ends = self._ends
         # Small cells: the way from a point to its cell's corner is short, and the corners' answers
         # are known.
-        box = single_box(ends, per_cell=1.5)
+        box = single_box(ends, per_cell=1.5, most_passed=MOST_PASSED)
         n_edges = len(ends)
         n_cells = int(box[0, 3] * box[0, 4])
         offsets, entries = spread(
