@@ -23,7 +23,7 @@ from polygene.plane.noding import Noded
 
 # Number 0 is given before any cycle is looked at, so an arrangement without borders has it too.
 OUTSIDE = 0  # the unbounded face
-MANY_FACES = 8_000_000
+MANY_FACES = 8_000_000  # of which room for eight rows over each is a lot
 
 
 class Deltas(NamedTuple):

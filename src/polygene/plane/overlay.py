@@ -116,6 +116,7 @@ def overlay(
 
 def _borders_of(mine: Outline, theirs: Outline, n_own_parts: int, row_of_part: I64Array) -> Borders:
     """Return the edges of two outlines, one after the other, that bound anything: they have a sign."""
+    assert n_own_parts + len(theirs.row_of_part) < 1 << 31, "more parts than can be numbered"
     sign, part = appended(mine.sign, theirs.sign), appended(mine.part, theirs.part, n_own_parts)
     if sign.all():  # of polygons all do
         return Borders(np.arange(len(sign)), part, sign, row_of_part)
