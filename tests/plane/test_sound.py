@@ -9,7 +9,7 @@ from unittest import mock
 import numpy as np
 
 from polygene.ops.buffer import buffer
-from polygene.plane import noding, portions, settling
+from polygene.plane import noding, portions, settling, validity
 from polygene.plane.cells import edges_between
 from polygene.plane.grid import Grid
 from polygene.plane.noding import cuts_left, node_edges
@@ -106,6 +106,29 @@ class Sound(unittest.TestCase):
         sound = plainly_sound(column)
         self.assertEqual(sound[1:].tolist(), [True, False, True])
         self.assertEqual(set(_problems_of_all(column).row.tolist()), {2})
+
+    def test_sorting_crowded_cells_finds_what_all_pairs_do(self):
+        """Needles that cross, touch and run along each other, here and far out: the same problems."""
+        rng = np.random.default_rng(25)
+        rows = []
+        for k in range(12):
+            angle = np.sort(rng.uniform(0, 2 * np.pi, 400))
+            reach = rng.uniform(0.2, 1, (400, 1))
+            star = reach * np.stack([np.cos(angle), np.sin(angle)], axis=1)
+            if k % 4 == 1:
+                star[[100, 180]] = star[[180, 100]]
+            elif k % 4 == 2:
+                star[200] = star[50]
+            elif k % 4 == 3:
+                star[300] = 0.5 * (star[299] + star[298])
+            rows.append([[C(star) * (1, 1e3)[k % 2] + (0, 1e7)[k > 5]]])
+        column = make.polygons(rows)
+        found = _problems_of_all(column)
+        self.assertEqual(set(found.row.tolist()), {k for k in range(12) if k % 4})
+        with mock.patch.object(validity, "BUNDLE", 10**9):
+            pairs = _problems_of_all(column)
+        for one, other in zip(found, pairs, strict=True):
+            np.testing.assert_array_equal(one, other)
 
     def test_curves_that_do_not_cross_need_no_arrangement(self):
         """Buffers are the same rings with the short cut and without, some of each kind."""

@@ -367,27 +367,18 @@ def wind_faces(
                     break
                 start = h = halfedge_of_cycle[face_cycles[c]]
                 c += 1
-            if not goes_on:
+            if goes_on:
+                stack[depth - 1, 1] = start
+                stack[depth - 1, 2] = h
+                stack[depth - 1, 3] = c
+                stack[depth, 0] = stack[depth, 1] = stack[depth, 2] = h ^ 1
+                stack[depth, 3] = cycle_offsets[g]
+                depth += 1
+            else:
                 depth -= 1
-                if depth > 0:
-                    n_over = _crossed(
-                        entry,
-                        delta_offsets,
-                        delta_part,
-                        delta_sign,
-                        row_of_part,
-                        by_sign,
-                        windings,
-                        covers,
-                        n_over,
-                    )
-                continue
-            stack[depth - 1, 1] = start
-            stack[depth - 1, 2] = h
-            stack[depth - 1, 3] = c
-            stack[depth, 0] = stack[depth, 1] = stack[depth, 2] = h ^ 1
-            stack[depth, 3] = cycle_offsets[g]
-            depth += 1
+                h = entry
+            if depth == 0:
+                break  # back at the outside
             n_over = _crossed(
                 h,
                 delta_offsets,
@@ -399,6 +390,8 @@ def wind_faces(
                 covers,
                 n_over,
             )
+            if not goes_on:
+                continue
             # Asked when all that the edge bounds is changed: several may cancel each other.
             for k in range(delta_offsets[h >> 1], delta_offsets[(h >> 1) + 1]):
                 w = windings[delta_part[k]]

@@ -27,6 +27,13 @@ class Clean(NamedTuple):
     following: I64Array
     ring_of_edge: I64Array
 
+    def outer_of(self, rings: I64Array) -> I64Array:
+        """Return the outer ring of the part that each of some rings is of."""
+        outers = np.flatnonzero(self.is_outer)
+        outer_of_part = np.zeros(int(self.part.max(initial=0)) + 1, np.int64)
+        outer_of_part[self.part[outers]] = outers
+        return outer_of_part[self.part[rings]]
+
     @staticmethod
     def of(column: GeometryColumn, is_good: BoolArray, row_of_ring: I64Array) -> Clean:
         part_of_ring = owners(column.part_offsets)

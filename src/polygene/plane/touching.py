@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
+from polygene.arrays import BoolArray, F64Array, I64Array, number_pairs, offsets_from, owners, spans
 from polygene.geometry import located_in_rings
 from polygene.plane.clean import Clean, Touches
 from polygene.plane.problems import Found, Problem
@@ -71,15 +71,12 @@ def _sides_of_rings(clean: Clean, touches: Touches, within: tuple[I64Array, I64A
     touched = np.zeros(n_rings, bool)
     touched[at.ring] = True
     # A hole can be outside of its outer ring wherever that is.
-    outer_of_part = np.zeros(int(clean.part.max()) + 1, np.int64)
-    outers = np.flatnonzero(clean.is_outer)
-    outer_of_part[clean.part[outers]] = outers
     holes = np.flatnonzero(~clean.is_outer & touched)
     use = touched[within[0]]
     keys = np.concatenate(
         [
             within[0][use] * n_rings + within[1][use],
-            holes * n_rings + outer_of_part[clean.part[holes]],
+            holes * n_rings + clean.outer_of(holes),
         ]
     )
     ring, other = np.divmod(np.setdiff1d(keys, at.ring * n_rings + at.other), n_rings)
@@ -173,13 +170,15 @@ def _look_at_pinches(clean: Clean, touches: Touches, found: Found) -> None:
     use = np.flatnonzero(part[0] == part[1])
     ring, xy = rings[:, use].reshape(-1), np.tile(touches.xy[use], (2, 1))
     _, at = np.unique(xy, axis=0, return_inverse=True)
-    # Sorted by ring and point, which are numbered by x and then y; each pair once.
-    ring, first, point = _once(ring, at.reshape(-1))
-    xy, part = xy[first], clean.part[ring]
+    point = at.reshape(-1)
+    # Each ring and point once, in order; points are numbered by x and then y.
+    once = number_pairs(ring, point).firsts
+    once = once[np.lexsort((point[once], ring[once]))]
+    ring, point, xy = ring[once], point[once], xy[once]
     # Points of two parts are two.
-    _, node = np.unique(np.stack([part, point], axis=1), axis=0, return_inverse=True)
+    node = number_pairs(clean.part[ring], point).numbers
     n_rings = len(clean.row)
-    node = node.reshape(-1) + n_rings
+    node = node + n_rings
     parent = np.arange(n_rings + int(node.max(initial=n_rings)) + 1)
     kernels.run(kernels.pairs.join_roots, ring, node, parent)
     nodes = np.unique(np.concatenate([ring, node]))
@@ -190,15 +189,6 @@ def _look_at_pinches(clean: Clean, touches: Touches, found: Found) -> None:
         mine = np.flatnonzero(parent[ring] == root)
         k = mine[_first_of_cycle(ring[mine].tolist(), node[mine].tolist())]
         found.add(Problem.CUT_APART, clean.row[ring[k : k + 1]], xy[k])
-
-
-def _once(first: I64Array, second: I64Array) -> tuple[I64Array, I64Array, I64Array]:
-    """Return the different pairs in order: the firsts, where each was found, the seconds."""
-    order = np.lexsort((second, first))
-    a, b = first[order], second[order]
-    is_first = np.ones(len(a), bool)
-    is_first[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1])
-    return a[is_first], order[is_first], b[is_first]
 
 
 def _first_of_cycle(left: list[int], right: list[int]) -> int:

@@ -208,12 +208,8 @@ def _look_at_nesting(
     found.add(Problem.WRONG_DIRECTION, clean.row[wrong], firsts[wrong])
     quiet = ~touched
     # Holes in their own outer ring.
-    # (n_parts,) each part has one outer ring, its first
-    outer_of_part = np.zeros(int(clean.part.max()) + 1, np.int64)
-    outers = np.flatnonzero(clean.is_outer)
-    outer_of_part[clean.part[outers]] = outers
     holes = np.flatnonzero(~clean.is_outer & quiet)
-    side = _located(clean, firsts[holes], outer_of_part[clean.part[holes]])
+    side = _located(clean, firsts[holes], clean.outer_of(holes))
     outside = holes[side < 0]
     found.add(Problem.HOLE_OUTSIDE, clean.row[outside], firsts[outside])
     # Only rings whose box lies in another's can lie in that.
