@@ -1,13 +1,15 @@
 """Kill a writing run at each call that changes the disk, and see what is there afterwards.
 
-Run under the library of ``stops.c``: ``python -m tests.support.kills STRIDE FIRST``. Of each scenario
-every ``STRIDE``-th call from ``FIRST`` on ends a run of its own; what was wrong is printed as JSON.
+Run under the library of ``stops.c``: ``python -m tests.support.kills STRIDE FIRST``. The calls of all
+scenarios are counted through, and every ``STRIDE``-th from ``FIRST`` on ends a run of its own; what was
+wrong is printed as JSON.
 """
 
 from __future__ import annotations
 
 import contextlib
 import ctypes
+import itertools
 import json
 import os
 import shutil
@@ -168,14 +170,14 @@ def kill_all(name: str, calls: slice, stop: ctypes.CDLL, has_old: bool) -> dict[
 
 
 def main() -> None:
-    calls = slice(int(sys.argv[2]), None, int(sys.argv[1]))
+    stride, first = map(int, sys.argv[1:3])
     warnings.simplefilter("ignore")  # what was put in order is said as a warning
     stop = ctypes.CDLL(None)
-    found = {
-        f"{name}{'' if has_old else ', new'}": kill_all(name, calls, stop, has_old)
-        for name in SCENARIOS
-        for has_old in (True, False)
-    }
+    found: dict[str, dict] = {}
+    for name, has_old in itertools.product(SCENARIOS, (True, False)):
+        before = sum(one["calls"] for one in found.values())
+        calls = slice((first - before) % stride, None, stride)
+        found[f"{name}{'' if has_old else ', new'}"] = kill_all(name, calls, stop, has_old)
     print(json.dumps(found, indent=1))
 
 
