@@ -235,7 +235,8 @@ class GeometryColumn:
 
     def of_kind(self, is_multi: bool, heights: str) -> GeometryColumn:
         """Return it as a piece of a column that has several parts, ``Z`` or ``M`` somewhere."""
-        nothing = np.full(self.n_vertices, np.nan)
+        is_bare = any(h in heights and own is None for h, own in (("Z", self.z), ("M", self.m)))
+        nothing = np.full(self.n_vertices, np.nan) if is_bare else None
         return replace(
             self,
             is_multi=self.is_multi or is_multi,

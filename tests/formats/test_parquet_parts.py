@@ -9,6 +9,7 @@ import time
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
@@ -16,12 +17,13 @@ import pyarrow.parquet as pq
 
 import polygene
 from polygene.errors import PolygeneError
-from polygene.formats import parquet_parts
+from polygene.formats import geoparquet, parquet_parts
 from polygene.formats.parquet_parts import order
 from polygene.formats.parquet_parts.index import Index, PartFacts, read_index
 from polygene.geometry import GeometryColumn, concatenate
 from polygene.growing.source import Source
 from polygene.growing.tasks import tasks_of
+from polygene.layer import Layer
 from tests.support import generators as make
 from tests.support.cli import polygene_here
 from tests.support.growing import put, small_groups, sums
@@ -39,8 +41,6 @@ class Folders(unittest.TestCase):
 
     def parts(self, n_bytes: int = 3_000) -> Path:
         """Write the layer as a folder of several parts."""
-        from unittest import mock
-
         parts = order.Cells.parts
         with mock.patch.object(order.Cells, "parts", lambda cells: parts(cells, n_bytes)):
             wide = self.layer.geometry.with_xy(self.layer.geometry.xy * 500)
@@ -100,6 +100,37 @@ class Written(Folders):
         refused = polygene_here("convert", self.parts(), "-o", "out.parquet/", folder=self.folder)
         self.assertEqual(refused.code, 1)
         self.assertIn("exists already", refused.words)
+
+
+class Proved(Folders):
+    def write(self, instead: Layer) -> None:
+        """Write a part of which the file holds other rows than were meant."""
+        rows = order.ordered(self.layer)
+        own = geoparquet.write_groups
+
+        def write_groups(place: Path, layer: Layer, groups: np.ndarray) -> tuple:
+            said = own(place, layer, groups)
+            place.unlink()
+            own(place, instead, np.minimum(groups, instead.n_rows))
+            return said
+
+        with small_groups(1_000), mock.patch.object(geoparquet, "write_groups", write_groups):
+            parquet_parts.write_part(self.folder, 0, rows, proves=True)
+
+    def test_every_group_of_a_part_is_read_again(self):
+        meant = order.ordered(self.layer).layer
+        self.write(meant)
+        xy = meant.geometry.xy.copy()
+        xy[-2] += 1e-9
+        n = np.asarray(meant.table["n"]).copy()
+        n[-1] += 1
+        for instead, said in (
+            (replace(meant, geometry=meant.geometry.with_xy(xy)), "geometry of row 64 is another"),
+            (replace(meant, table=pa.table({"n": n})), "field 'n'.* in row 64"),
+            (meant.take(np.arange(63)), "63 features instead of 64"),
+        ):
+            with self.assertRaisesRegex(PolygeneError, f"is not written: .*{said}"):
+                self.write(instead)
 
 
 class OfOthers(Folders):

@@ -224,8 +224,9 @@ def sum_of_wkb(column: pa.ChunkedArray) -> int:
     """Return a checksum (CRC-32) of binary values, with the length of each and which are null."""
     found, about = 0, [np.asarray(column.is_null()).tobytes()]
     for chunk in column.chunks:
-        _, offsets, data = chunk.cast(pa.large_binary()).buffers()
-        at = chunk.offset
+        wide = chunk.cast(pa.large_binary())
+        _, offsets, data = wide.buffers()
+        at = wide.offset  # of a slice the cast may begin anew
         ends = np.frombuffer(offsets, np.int64)[at : at + len(chunk) + 1]
         about.append(np.diff(ends).tobytes())
         if data is not None and len(ends):

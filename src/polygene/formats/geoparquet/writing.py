@@ -53,10 +53,10 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     return Written(notes, [layer], sums={layer.name: [sum_of_wkb(pa.chunked_array([shapes]))]})
 
 
-def write_groups(place: Path, layer: Layer, groups: I64Array) -> tuple[F64Array, int]:
+def write_groups(place: Path, layer: Layer, groups: I64Array) -> tuple[F64Array, list[int]]:
     """Write a layer as a new file at once, in groups of rows (n_groups + 1,) offsets.
 
-    Returns the bounds (n_rows, 4) of its rows, and the checksum of its geometry as it is written.
+    Returns the bounds (n_rows, 4) of its rows, and the checksum of each group's geometry as written.
 
     Raises
     ------
@@ -77,7 +77,8 @@ def write_groups(place: Path, layer: Layer, groups: I64Array) -> tuple[F64Array,
     except (pa.ArrowException, OSError) as err:
         reason = reason_of(err) if isinstance(err, OSError) else str(err).splitlines()[0]
         raise FileError(f"cannot write {place}: {reason}") from err
-    return bounds, sum_of_wkb(pa.chunked_array([shapes]))
+    pieces = (shapes[first:stop] for first, stop in itertools.pairwise(groups.tolist()))
+    return bounds, [sum_of_wkb(pa.chunked_array([piece])) for piece in pieces]
 
 
 def _table_of(layer: Layer, bounds: F64Array) -> tuple[pa.Table, pa.Array]:

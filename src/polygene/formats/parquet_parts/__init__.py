@@ -34,6 +34,7 @@ from polygene.formats.parquet_parts.order import Cells, Ordered, groups_of, orde
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, LayerInfo
+from polygene.notes import counted
 
 NAME = "a folder of GeoParquet"
 ENDINGS = (".parquet",)
@@ -214,22 +215,29 @@ def write_part(folder: Path, number: int, rows: Ordered, proves: bool = False) -
     place = folder / file
     try:
         layer = replace(rows.layer, lineage=None)
-        bounds, own_sum = geoparquet.write_groups(place, layer, groups)
-        checksum = hashlib.sha256(place.read_bytes()).hexdigest()
+        bounds, sums = geoparquet.write_groups(place, layer, groups)
+        with place.open("rb") as written:
+            checksum = hashlib.file_digest(written, "sha256").hexdigest()
         size = place.stat().st_size
     except OSError as err:
         raise FileError(f"cannot write {place}: {reason_of(err)}") from err
     if proves:
-        _prove(place, layer, own_sum)
+        _prove(place, layer, groups, sums)
     facts = facts_of(rows.layer.geometry, bounds, groups)
     return PartFacts(file, size, checksum, *facts)
 
 
-def _prove(place: Path, layer: Layer, own_sum: int) -> None:
-    known = Known(layer.geometry, [own_sum])
-    back = geoparquet.read(place, place.stem, known=known).layers[0]
+def _prove(place: Path, layer: Layer, groups: I64Array, sums: Sequence[int]) -> None:
+    """Read each group of rows again, one after the other: a part is much for a process of several."""
     try:
-        changes(layer, back, Way())
+        n_rows = geoparquet.list_layers(place)[0].n_rows
+        if n_rows != layer.n_rows:
+            raise FaultError(f"{counted(n_rows, 'feature')} instead of {layer.n_rows:,}")
+        for first, stop, own in zip(groups[:-1].tolist(), groups[1:].tolist(), sums, strict=True):
+            meant = layer.take(np.arange(first, stop))
+            wanted, known = Wanted(span=(first, stop)), Known(meant.geometry, [own])
+            (back,) = geoparquet.read(place, place.stem, wanted, known).layers
+            changes(replace(meant, rows=np.arange(first, stop)), back, Way())
     except FaultError as err:
         raise FileError(
             f"{place} is not written: read again, it does not hold what was meant ({err}). If there "
