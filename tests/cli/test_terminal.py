@@ -17,6 +17,7 @@ import polygene
 from polygene import crs
 from polygene.cli.main import cli
 from tests.support import generators as make
+from tests.support.chance import some_of
 from tests.support.cli import WithSample
 
 try:
@@ -76,11 +77,9 @@ class OnATerminal(WithSample):
 
     def test_tables_fit_the_width(self):
         """However wide it is, no line is wider; narrow ones cut what can be cut."""
+        asked = (("layers", "tolva.gpkg"), ("peek", "tolva.gpkg#beds_marram", "--rows", "4"))
         for columns in (70, 80, 120):
-            for arguments in (
-                ("layers", "tolva.gpkg"),
-                ("peek", "tolva.gpkg#beds_marram", "--rows", "4"),
-            ):
+            for arguments in some_of(asked):
                 with self.subTest(columns=columns, arguments=arguments):
                     code, text = self.shown(*arguments, columns=columns)
                     self.assertEqual(code, 0, text)

@@ -74,23 +74,30 @@ def beside(rng: np.random.Generator, parts, distance: float, n: int) -> np.ndarr
     return np.stack([lon, lat], axis=1)
 
 
-def between_edges(one, two, rounds: int = 6, samples: int = 17) -> float:
-    """The least distance of two edges, each a pair of places, finer and finer about the best so far."""
-    pieces = []
-    for a, b in (one, two):
+def _pieces(edges) -> tuple[np.ndarray, np.ndarray]:
+    """The starts of pieces of edges, of eight degrees at most, and their ways."""
+    starts, ways = [], []
+    for a, b in edges:
         n = max(1, int(np.ceil(np.abs(b - a).max() / 8)))
-        pieces.append((a + (b - a) * np.arange(n)[:, None] / n, (b - a) / n))
-    (a, u), (b, v) = pieces
+        starts.append(a + (b - a) * np.arange(n)[:, None] / n)
+        ways.append(np.tile((b - a) / n, (n, 1)))
+    return np.concatenate(starts), np.concatenate(ways)
+
+
+def between_edges(ones, twos, rounds: int = 7) -> float:
+    """The least distance of edges, each a pair of places, finer and finer about the best so far."""
+    (a, u), (b, v) = _pieces(ones), _pieces(twos)
     i, j = (k.ravel() for k in np.meshgrid(range(len(a)), range(len(b)), indexing="ij"))
     low, high, best = np.zeros((2, len(i))), np.ones((2, len(i))), np.inf
     for turn in range(rounds):
+        samples = 17 if turn else 5
         shares = [
             low[k][:, None]
             + (high - low)[k][:, None] * np.linspace(0, 1, samples if way.any() else 1)
             for k, way in enumerate((u, v))
         ]
-        p = a[i][:, None] + u * shares[0][..., None]
-        q = b[j][:, None] + v * shares[1][..., None]
+        p = a[i][:, None] + u[i][:, None] * shares[0][..., None]
+        q = b[j][:, None] + v[j][:, None] * shares[1][..., None]
         shape = (len(i), p.shape[1], q.shape[1], 2)
         p = np.broadcast_to(p[:, :, None], shape).reshape(-1, 2)
         q = np.broadcast_to(q[:, None], shape).reshape(-1, 2)
@@ -103,7 +110,8 @@ def between_edges(one, two, rounds: int = 6, samples: int = 17) -> float:
         ])  # fmt: skip
         width = (high - low) / (samples - 1) * 1.5
         low, high = np.clip(middle - width, 0, 1), np.clip(middle + width, 0, 1)
-        kept = far.min(axis=1) < best + (3e6 if turn == 0 else 3e5 / 6**turn)
+        # Between samples of a piece, 1,260 km at most, it may be nearer by as much as they are apart.
+        kept = far.min(axis=1) < best + (4e5 if turn == 0 else 8e4 * 0.19 ** (turn - 1))
         i, j, low, high = i[kept], j[kept], low[:, kept], high[:, kept]
     return best
 
@@ -133,4 +141,4 @@ def between_rows(family: int, parts, other_family: int, others) -> float:
         return 0.0
     if family and other_family and any(_cross(e, f) for e in mine for f in theirs):
         return 0.0
-    return min(between_edges(e, f) for e in mine for f in theirs)
+    return between_edges(mine, theirs)
