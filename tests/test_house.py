@@ -26,14 +26,14 @@ FLOORS = (
     {"text", "places", "winding"},
     {"longitudes", "units"},
     {"layer"},
-    {"arrow", "glimpse"},
+    {"arrow", "glimpse", "between"},
     {"crs", "measures", "provenance"},
     {"geometry"},
     {"arrays"},
     {"parallel"},
     {"kernels"},
     {"commit"},
-    {"errors", "finding", "progress", "memory", "commands", "written", "notes", "clock"},
+    {"errors", "finding", "progress", "memory", "commands", "written", "notes", "clock", "info"},
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 

@@ -12,17 +12,17 @@ import pyarrow as pa
 from polygene import record
 from polygene.crs import label, parse
 from polygene.errors import DataError, UsageError, check_choice
-from polygene.formats import address, destination, once, packed
+from polygene.formats import address, addressed, destination, once, packed
 from polygene.formats.address import LayerRef, files_of, members
 from polygene.formats.arrow_tables import layers_from
 from polygene.formats.clauses import Judged, judged
 from polygene.formats.codepages import texts_written_in
 from polygene.formats.destination import OnExisting, Target
-from polygene.formats.formulas import left_as_they_are
-from polygene.formats.proof import IF_CHANGED, written_so
 from polygene.formats.registry import readable_format
 from polygene.formats.sheets import tables_laid_out
-from polygene.layer import Layer, LayerInfo
+from polygene.formats.wishes import IF_CHANGED, written_so
+from polygene.info import LayerInfo
+from polygene.layer import Layer
 from polygene.notes import Lost
 from polygene.ops.places.extents import doubt_of
 from polygene.ops.summary import CopyResult, CopySummary
@@ -54,7 +54,7 @@ def read(
         found = [
             layer
             for ref in address.resolve(text)
-            for layer in noted.note(ref, address.read(ref).layers, record.INPUT)
+            for layer in noted.note(ref, addressed.read(ref).layers, record.INPUT)
         ]
     if len(found) != 1:
         names = ", ".join(layer.name for layer in found)
@@ -121,7 +121,7 @@ def write(
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
     check_choice("if_changed", if_changed, IF_CHANGED)
-    with left_as_they_are(raw), written_so(proof, if_changed):
+    with written_so(proof, if_changed, raw):
         results, notes = _written(layer, out, on_existing)
     for note in notes:
         if isinstance(note, Lost):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Container, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -13,6 +13,7 @@ from polygene import arrow, glimpse
 from polygene.arrays import BoolArray, I64Array, present
 from polygene.errors import TableError, UnknownFieldError
 from polygene.geometry import Family, GeometryColumn
+from polygene.info import NO_GEOMETRY
 
 if TYPE_CHECKING:
     from pyproj import CRS
@@ -205,21 +206,3 @@ def distinct_name(name: str, taken: Container[str], folds: bool = False) -> str:
 
 
 SLACK = 1e-6  # degrees that coordinates may be beyond the end by rounding
-NO_GEOMETRY = "none"  # what a `LayerInfo` says of a table that is no layer
-
-
-@dataclass(frozen=True)
-class LayerInfo:
-    """What `layers` tells of a layer without reading its geometry where the format allows.
-
-    ``geometry`` is in words (``polygon``, ``multiline ZM`` ...), ``problem`` why it can't be read.
-    """
-
-    name: str
-    geometry: str
-    n_rows: int
-    crs: CRS | None
-    extent: tuple[float, float, float, float] | None
-    fields: list[tuple[str, str]] = field(default_factory=list)
-    title: str = ""
-    problem: str = ""

@@ -14,10 +14,10 @@ import pyproj
 from polygene import crs as crs_module
 from polygene import phrases, record
 from polygene.errors import DataError, PolygeneError, UsageError
-from polygene.formats import address
+from polygene.formats import address, addressed
 from polygene.formats.address import LayerRef
 from polygene.formats.base import Reading
-from polygene.formats.registry import ENDINGS
+from polygene.formats.endings import ENDINGS
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, distinct_name
@@ -60,7 +60,7 @@ class Choice:
 
     def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
         """Read a layer, or what a format lets one read of it when only some is wanted."""
-        reading = address.read(ref, Wanted(self.box or self._near(ref), self.where))
+        reading = addressed.read(ref, Wanted(self.box or self._near(ref), self.where))
         noted = record.current()
         if noted is None:
             return reading
@@ -134,7 +134,7 @@ def near_inputs(choice: Choice, inputs: Sequence[str], others: Sequence[str]) ->
     refs = all_of(inputs)
     if any(address.crs_over_the_web(ref) is not None for ref in refs):
         return choice
-    layers = [layer for ref in refs for layer in address.read(ref).layers if not layer.is_table]
+    layers = [layer for ref in refs for layer in addressed.read(ref).layers if not layer.is_table]
     return replace(choice, near=place_of_all([Other(layer) for layer in layers]))
 
 

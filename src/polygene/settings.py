@@ -9,7 +9,7 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 
 from polygene.errors import FileError, SheetError, did_you_mean, reason_of
-from polygene.formats.registry import ENDINGS
+from polygene.formats.endings import ENDINGS
 from polygene.written import remark
 
 NAME = "polygene.toml"

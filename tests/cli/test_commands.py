@@ -25,7 +25,7 @@ from polygene.measures import row_areas
 from polygene.table import aggregate, functions
 from tests.golden import examples
 from tests.support import generators as make
-from tests.support.cli import InFolder, WithSample, polygene_here
+from tests.support.cli import InFolder, WithSample, polygene_here, sample
 from tests.support.schema import faults
 
 SAMPLE = [
@@ -651,6 +651,22 @@ class Program(InFolder):
         loaded = subprocess.run(command, capture_output=True, text=True).stderr
         self.assertIn("click", loaded)
         self.assertNotRegex(loaded, r"\b(numpy|pyarrow|pyproj|lark)\b")
+
+    def test_names_of_layers_load_nothing_that_is_not_needed(self):
+        code = (
+            "import sys\n"
+            "from polygene.cli import completing, main\n"
+            f"package = {str(sample()[0])!r}\n"
+            "assert completing.addresses(None, None, package[:-1]) == [package]\n"
+            "assert package + '#park' in completing.addresses(None, None, package + '#pa')\n"
+            "def loaded(): return {'numpy', 'pyarrow', 'pyproj'} & set(sys.modules)\n"
+            "assert not loaded(), loaded()\n"
+            "main.cli.main(['layers', package, '--json'], standalone_mode=False)\n"
+            "assert loaded() == {'pyproj'}, loaded()"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("EPSG:32633", done.stdout)
 
     def test_every_command_ends_its_help_with_an_example(self):
         for name in COMMANDS:

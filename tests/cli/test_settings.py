@@ -6,7 +6,7 @@ import os
 import unittest
 
 from polygene import provenance
-from polygene.formats import address
+from polygene.formats import address, addressed
 from tests.support.cli import WithSample
 
 
@@ -54,7 +54,7 @@ class Settings(WithSample):
         found = {}
         for name in ("results/a.gpkg", "b.gpkg", "each/sectors.parquet"):
             (ref,) = address.resolve(f"{self.folder}/{name}")
-            own = address.read(ref).layers[0].lineage
+            own = addressed.read(ref).layers[0].lineage
             root = provenance.history(own)
             people = [a["dct:title"] for a in own.document["agent"].values()]
             found[name] = (root.options["precision"], root.made.credit, "A. Ardlow" in people)

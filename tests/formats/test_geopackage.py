@@ -23,8 +23,8 @@ import pyarrow as pa
 
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
-from polygene.formats import address, base, destination, geopackage
-from polygene.formats.geopackage import reading, schema, writing
+from polygene.formats import address, addressed, base, destination, geopackage
+from polygene.formats.geopackage import listing, package, reading, schema, writing
 from polygene.geometry import Family
 from tests.support import generators as make
 from tests.support import layers as some
@@ -400,7 +400,7 @@ class WholeOrNot(InFolder):
         self.assertEqual(self.only_layer("a").n_rows, 2)
         self.assertEqual(self.only_layer("v").table["n"].to_pylist(), [2])
         self.assertEqual(geopackage.list_layers(self.path)[-1].n_rows, 1)
-        (codes,) = address.read(address.resolve(f"{self.path}#codes")[0]).layers
+        (codes,) = addressed.read(address.resolve(f"{self.path}#codes")[0]).layers
         self.assertEqual((codes.is_table, codes.table["word"].to_pylist()), (True, ["x"]))
 
     def test_counts_that_other_programs_keep_are_kept_true(self):
@@ -458,7 +458,7 @@ class WholeOrNot(InFolder):
                 "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('v', 'features');"
                 "INSERT INTO gpkg_geometry_columns VALUES ('v', 'geom', 'POLYGON', 0, 0, 0);"
             )
-        with mock.patch.object(reading, "SHORT", 0.2), mock.patch.object(reading, "LONG", 0.2):
+        with mock.patch.object(listing, "SHORT", 0.2), mock.patch.object(reading, "LONG", 0.2):
             infos = geopackage.list_layers(self.path)
             self.assertEqual([info.problem != "" for info in infos], [False, True])
             with self.assertRaisesRegex(FileError, "may have no end"):
@@ -508,7 +508,7 @@ class WholeOrNot(InFolder):
         geopackage.write(
             self.path, [make.layer("a", point, None, n=[1]), make.layer("b", point, None)]
         )
-        opening = mock.patch.object(schema, "_connected", wraps=schema._connected)
+        opening = mock.patch.object(package, "_connected", wraps=package._connected)
         with base.keeping_open(), opening as new:
             for name in ("a", "b"):
                 self.assertEqual(self.only_layer(name).n_rows, 1)

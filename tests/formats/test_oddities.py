@@ -14,8 +14,9 @@ import pyarrow.parquet as pq
 import polygene
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, PolygeneError, SheetError
-from polygene.formats import address, destination, formulas, packed
+from polygene.formats import address, addressed, destination, packed
 from polygene.formats.destination import Target
+from polygene.formats.wishes import written_so
 from polygene.lined_yaml import load
 from tests.support import cli
 from tests.support import generators as make
@@ -40,7 +41,7 @@ class Odd(InFolder):
 
     def notes_of(self, path):
         (ref,) = address.resolve(path)
-        return " ".join(address.read(ref).notes)
+        return " ".join(addressed.read(ref).notes)
 
 
 class Columns(Odd):
@@ -186,7 +187,7 @@ class Formulas(InFolder):
         self.assertEqual(found.column_names, ["'=n"])
         expected = [f"'{t}" if t in texts[:5] else t for t in texts]
         self.assertEqual(found.column(0).to_pylist(), expected)
-        with formulas.left_as_they_are():
+        with written_so(is_raw=True):
             self.assertEqual(destination.write_all([(Target(path, "f"), lay)]), [])
         self.assertEqual(polygene.read(str(path)).table.to_pydict(), {"=n": texts})
         (self.folder / "in.geojson").write_bytes(

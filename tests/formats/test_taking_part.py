@@ -23,7 +23,7 @@ import pyarrow as pa
 import polygene
 from polygene import crs
 from polygene.errors import FileError
-from polygene.formats import address
+from polygene.formats import address, addressed
 from polygene.formats.registry import format_of
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Family
@@ -182,11 +182,11 @@ class Together(cli.WithSample):
             polygene.write(sectors.take(rows), f"{self.folder}/parts/north_{k}.parquet")
         for text, name in (("parts/#+", "parts"), ("parts/north*.parquet#+", "north")):
             (ref,) = address.resolve(f"{self.folder}/{text}")
-            (found,) = address.read(ref).layers
+            (found,) = addressed.read(ref).layers
             self.assertEqual((found.name, found.table), (name, sectors.table))
             np.testing.assert_array_equal(found.geometry.xy, sectors.geometry.xy)
         asked = Wanted(where=Expression("sector = 'S02'"))
-        (part,) = address.read(ref, asked).layers
+        (part,) = addressed.read(ref, asked).layers
         self.assertEqual(part.n_total, 24)
         done = self.run_polygene("clip", "parts/#+", "--with", "tolva.gpkg#park", "-o", "c.gpkg")
         self.assertEqual(done.code, 0, done.err)

@@ -14,7 +14,7 @@ from dataclasses import replace
 import numpy as np
 
 from polygene import crs, provenance
-from polygene.formats import address
+from polygene.formats import address, addressed
 from polygene.pictures.diagram import HIGH, WIDE, Arrow, Box, diagram
 from polygene.provenance import Made, Step
 from tests.support import cli
@@ -102,7 +102,7 @@ class Kept(cli.WithSample):
 
     def lineage_of(self, text):
         (ref,) = address.resolve(f"{self.folder}/{text}")
-        return address.read(ref).layers[0].lineage
+        return addressed.read(ref).layers[0].lineage
 
     def test_every_format_keeps_it_and_the_next_step_carries_it_on(self):
         for ending in ENDINGS:

@@ -15,7 +15,7 @@ import pyarrow as pa
 import polygene
 from polygene import crs
 from polygene.errors import FileError
-from polygene.formats import address
+from polygene.formats import address, addressed
 from polygene.formats.wanted import Wanted
 from polygene.layer import Layer
 from polygene.remote import cache, storage
@@ -59,7 +59,7 @@ class Storage(unittest.TestCase):
 
             with mock.patch.object(type(self.files), "cat_file", staticmethod(counting)):
                 (ref,) = address.resolve(url)
-                some = address.read(ref, Wanted(box=BOX)).layers[0]
+                some = addressed.read(ref, Wanted(box=BOX)).layers[0]
             self.assertLess(sum(n_bytes), most * self.files.size(f"/bucket/cells.{ending}"))
             self.assertGreaterEqual(some.n_total, some.n_rows)
             self.assertEqual(polygene.read(url).n_rows, 3600)

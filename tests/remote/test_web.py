@@ -20,7 +20,7 @@ import numpy as np
 
 import polygene
 from polygene.errors import FileError
-from polygene.formats import address
+from polygene.formats import address, addressed
 from polygene.formats.destination import Target, write_all
 from polygene.formats.wanted import Wanted
 from polygene.provenance import sources
@@ -125,7 +125,7 @@ class OverTheWeb(unittest.TestCase):
             self.web.asked.clear()
             size = (self.folder / f"cells.{ending}").stat().st_size
             (ref,) = address.resolve(self.url(f"cells.{ending}"))
-            layer = address.read(ref, Wanted(box=box)).layers[0]
+            layer = addressed.read(ref, Wanted(box=box)).layers[0]
             kept = layer.take(np.isin(layer.table["n"].to_numpy(), np.flatnonzero(meets)))
             same_geometry(self, kept.geometry, self.cells.geometry.take(np.flatnonzero(meets)))
             self.assertLess(self.web.n_bytes, most * size, ending)
@@ -143,7 +143,7 @@ class OverTheWeb(unittest.TestCase):
         (ref,) = address.resolve(self.url("moving.fgb"))
         write_all([(Target(place, "moving"), self.cells.take(np.arange(3000)))])
         with self.assertRaisesRegex(FileError, "was changed while it was read"):
-            address.read(ref, Wanted(box=(0.0, 0.0, 50.0, 50.0)))
+            addressed.read(ref, Wanted(box=(0.0, 0.0, 50.0, 50.0)))
 
     def test_mischief_is_told_with_its_address_and_a_remedy(self):
         def short(handler, web):

@@ -20,7 +20,7 @@ import numpy as np
 import polygene
 from polygene.crs import CRS84, of_uri, to_uri
 from polygene.errors import FileError
-from polygene.formats import address
+from polygene.formats import address, addressed
 from polygene.formats.wanted import Wanted
 from polygene.measures import row_areas
 from polygene.ops.places.carrying import box_layer
@@ -200,12 +200,14 @@ class OurClient(Served):
     def test_only_what_is_wanted_is_asked_for(self):
         (ref,) = address.resolve(f"{self.url}#sectors")
         where = Expression("district = 'OS'")
-        layer = address.read(ref, Wanted((468_000, 8_045_000, 480_000, 8_056_000), where)).layers[0]
+        layer = addressed.read(ref, Wanted((468_000, 8_045_000, 480_000, 8_056_000), where)).layers[
+            0
+        ]
         self.assertTrue(0 < layer.n_rows < layer.n_total == 24)
         asked = [text for text in self.log if "filter=" in text]
         self.assertTrue(asked and "bbox=" in asked[0] and "bbox-crs=" in asked[0])
         self.log.clear()
-        layer = address.read(ref, Wanted(where=Expression("upper(district) = 'OS'"))).layers[0]
+        layer = addressed.read(ref, Wanted(where=Expression("upper(district) = 'OS'"))).layers[0]
         self.assertEqual(layer.n_rows, 24, "what it cannot do is done here")
 
     def test_a_clip_is_that_of_the_files(self):

@@ -29,7 +29,7 @@ import pyarrow as pa
 import polygene
 from polygene import crs, provenance, written
 from polygene.errors import PolygeneError
-from polygene.formats import address, destination
+from polygene.formats import address, addressed, destination
 from polygene.formats.destination import Target
 from polygene.formats.registry import readable_format
 from polygene.geometry import Family, GeometryColumn
@@ -142,7 +142,7 @@ def _used(path: Path, out: Path, number: int) -> None:
         if number % 4 == 1:
             polygene.check(path)
     for ref in address.resolve(f"{path}#*"):
-        for layer in address.read(ref).layers:
+        for layer in addressed.read(ref).layers:
             if layer.n_rows and layer.geometry.family == Family.POLYGONS:
                 invalid_rows(layer.geometry)
                 x0, y0, x1, y1 = layer.geometry.extent() or (0, 0, 1, 1)

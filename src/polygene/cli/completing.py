@@ -25,11 +25,12 @@ Completing = Callable[["click.Context", "click.Parameter", str], list[Any]]
 
 def addresses(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Complete an address: the layers of a file after its name, else files."""
-    from polygene.formats import packed
-    from polygene.formats.address import resolve
+    from polygene.formats.endings import may_hold_layers
 
     path, mark, begun = incomplete.partition("#")
     if mark:
+        from polygene.formats.address import resolve
+
         try:
             refs: list[LayerRef] = resolve(f"{path}#*")
         except PolygeneError:
@@ -39,7 +40,7 @@ def addresses(ctx: click.Context, param: click.Parameter, incomplete: str) -> li
     return [
         f"{place}/" if place.is_dir() else str(place)
         for place in sorted(folder.glob(f"{glob.escape(Path(path).name if path else '')}*"))
-        if place.is_dir() or packed.may_hold_layers(place)
+        if place.is_dir() or may_hold_layers(place)
     ]
 
 

@@ -27,12 +27,12 @@ class Here:
 def layers_here() -> list[Here]:
     """Return the layers of the working folder, as far as they are soon told."""
     from polygene.errors import PolygeneError
-    from polygene.formats import packed
-    from polygene.formats.registry import ENDINGS, readable_format
+    from polygene.formats.endings import ENDINGS, may_hold_layers
+    from polygene.formats.registry import readable_format
 
     files = sorted(p for p in Path().iterdir() if p.suffix.lower() in ENDINGS and p.is_file())
     found = []
-    for path in [p for p in files if packed.may_hold_layers(p)][:_MOST_FILES]:
+    for path in [p for p in files if may_hold_layers(p)][:_MOST_FILES]:
         try:
             if path.stat().st_size > _LARGEST:
                 continue

@@ -12,7 +12,7 @@ from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
     from polygene.cli.facts import FileListed
-    from polygene.layer import LayerInfo
+    from polygene.info import LayerInfo
 
 
 @options.command()

@@ -56,12 +56,12 @@ def lineage(asked: Asked, sources: bool, diagram: str | None) -> None:
 
 def _read(inputs: tuple[str, ...]) -> list[Lineage]:
     """Return the lineage of each layer; of those that keep none, that they are sources."""
-    from polygene.formats import address
+    from polygene.formats import address, addressed
     from polygene.record import INPUT, Record
 
     record = Record("lineage", {})
     for ref in dict.fromkeys(ref for text in inputs for ref in address.resolve(text)):
-        record.note(ref, address.read(ref).layers, INPUT)
+        record.note(ref, addressed.read(ref).layers, INPUT)
     return [own for _, own in record.used]
 
 

@@ -68,11 +68,10 @@ class RecordedCommand(Helpful):
         from polygene.cli.show import stages_at_the_end
         from polygene.formats.base import keeping_open
         from polygene.formats.codepages import texts_written_in
-        from polygene.formats.formulas import left_as_they_are
         from polygene.formats.packed import unpacking
-        from polygene.formats.proof import written_so
         from polygene.formats.registry import piped_as
         from polygene.formats.sheets import tables_laid_out
+        from polygene.formats.wishes import written_so
 
         is_raw, encoding = ctx.params.pop("raw", False), ctx.params.pop("encoding", None)
         layout = ctx.params.pop("sheet", None) or "", ctx.params.pop("header", None) or 0
@@ -85,8 +84,8 @@ class RecordedCommand(Helpful):
             raise click.UsageError("--as says what standard output is to be; it goes with -o -")
         with (
             unpacking(), keeping_open(),
-            left_as_they_are(bool(is_raw)), texts_written_in(encoding or ""), tables_laid_out(*layout),
-            written_so(is_proved, if_changed), piped_as(form or "geojson"), _fetching(ctx, is_fresh),
+            texts_written_in(encoding or ""), tables_laid_out(*layout), piped_as(form or "geojson"),
+            written_so(is_proved, if_changed, bool(is_raw)), _fetching(ctx, is_fresh),
             stages_at_the_end(is_verbose),
         ):  # fmt: skip
             return self._recorded(ctx)

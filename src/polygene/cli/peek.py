@@ -59,14 +59,14 @@ def peek(
     """
     from polygene.cli.words import peeked
     from polygene.cli.words.blocks import Words
-    from polygene.formats import address as addresses
+    from polygene.formats import addressed
     from polygene.formats.packed import outermost
     from polygene.formats.wanted import Wanted
     from polygene.ops.peek import peek as peek_at
     from polygene.reading import single
 
     ref = single(address, "what is peeked at")
-    reading = addresses.read(ref, Wanted(where=where))
+    reading = addressed.read(ref, Wanted(where=where))
     say, facts = Words(), []
     first, last = rows
     for layer in reading.layers:

@@ -114,7 +114,7 @@ def _write_recipe(path: Path, layer: str, asked: Asked) -> None:
     from polygene.cli.words import recipes as worded
     from polygene.cli.words.blocks import Words
     from polygene.commit.together import replacing
-    from polygene.formats import address
+    from polygene.formats import addressed
     from polygene.formats.base import check_free
     from polygene.provenance import Made, source
     from polygene.reading import single
@@ -122,7 +122,7 @@ def _write_recipe(path: Path, layer: str, asked: Asked) -> None:
 
     check_free(path, asked.replace)
     ref = single(layer, "what a recipe is written of")
-    found = address.read(ref).layers[0]
+    found = addressed.read(ref).layers[0]
     own = found.lineage or source(Made(found.name, ref.words, found.n_rows, ""))
     destination = f"again.gpkg#{found.name}"
     drafted = draft(own, known_options(), path.parent, ref.path.parent, destination)

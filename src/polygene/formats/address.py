@@ -6,13 +6,9 @@ import fnmatch
 import glob
 import re
 from collections.abc import Iterable
-from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple, cast
+from typing import TYPE_CHECKING, NamedTuple
 
-import pyproj
-
-from polygene import crs as crs_module
 from polygene.commit.together import settle
 from polygene.errors import (
     DataError,
@@ -22,13 +18,16 @@ from polygene.errors import (
     listed,
     nearest_first,
 )
-from polygene.formats import beside, once, origins, packed
-from polygene.formats.base import PartReader, Reading, is_beside
-from polygene.formats.joining import joined
-from polygene.formats.registry import ENDINGS, readable_format
-from polygene.formats.wanted import ALL, Wanted
-from polygene.geometry import Family
-from polygene.layer import SLACK, Layer, LayerInfo
+from polygene.formats import once, origins, packed
+from polygene.formats.base import is_beside
+from polygene.formats.endings import ENDINGS, LINEAGE, may_hold_layers
+from polygene.formats.registry import readable_format
+
+if TYPE_CHECKING:
+    from pyproj import CRS
+
+    from polygene.geometry import Family
+    from polygene.info import LayerInfo
 
 _WILD = "*?["
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+://")
@@ -83,7 +82,7 @@ def files_of(address: str) -> list[Path]:
     if is_one_layer(place):
         return [place]
     if place.is_dir():
-        found = _without_parts(p for p in place.iterdir() if packed.may_hold_layers(p))
+        found = _without_parts(p for p in place.iterdir() if may_hold_layers(p))
         if not found:
             raise FileError(f"{place} holds no files of a known format ({listed(list(ENDINGS))})")
         return found
@@ -110,7 +109,7 @@ def _fetched(path: str) -> tuple[Path, str | None]:
     return once.made_once(("web", path), lambda: web_places.file_of(path))
 
 
-def crs_over_the_web(ref: LayerRef) -> pyproj.CRS | None:
+def crs_over_the_web(ref: LayerRef) -> CRS | None:
     """Return the CRS of a layer of the web of which a part can be fetched; None for any other."""
     if ref.path.suffix == ".features":
         from polygene.remote import features
@@ -137,7 +136,7 @@ def is_one_layer(place: Path) -> bool:
 
 def _matching(pattern: str) -> list[Path]:
     found = map(Path, glob.glob(pattern, recursive=True))
-    return _without_parts(p for p in found if p.is_file() and not p.name.endswith(beside.ENDING))
+    return _without_parts(p for p in found if p.is_file() and not p.name.endswith(LINEAGE))
 
 
 def _without_parts(paths: Iterable[Path]) -> list[Path]:
@@ -153,7 +152,7 @@ def _missing(place: Path) -> str:
     folder = place.parent
     if not folder.is_dir():
         return f"there is no file {place}: there is no folder {folder}"
-    names = [p.name for p in folder.iterdir() if packed.may_hold_layers(p)]
+    names = [p.name for p in folder.iterdir() if may_hold_layers(p)]
     return f"there is no file {place}{did_you_mean(place.name, sorted(names))}"
 
 
@@ -240,13 +239,23 @@ def _layers_in(path: Path, fragment: str | None, is_one: bool) -> list[LayerRef]
         return [LayerRef(path, fragment)]
     if any(sign in fragment for sign in _WILD):
         return [LayerRef(path, n) for n in names if fnmatch.fnmatchcase(n, fragment)]
-    for family in Family:
-        base = fragment.removesuffix(f"_{family.words}")
-        if base != fragment and base in names:
-            return [LayerRef(path, base, family)]
+    own = _of_one_family(path, fragment, names)
+    if own is not None:
+        return [own]
     if is_one:
         raise UnknownLayerError(fragment, str(path), nearest_first(fragment, names))
     return []
+
+
+def _of_one_family(path: Path, fragment: str, names: list[str]) -> LayerRef | None:
+    """Return what ``rivers_lines`` stands for: of a layer ``rivers`` of mixed dimensions, one part."""
+    from polygene.geometry import Family  # with NumPy, for which the shell need not wait
+
+    for family in Family:
+        base = fragment.removesuffix(f"_{family.words}")
+        if base != fragment and base in names:
+            return LayerRef(path, base, family)
+    return None
 
 
 def _several(path: str, names: list[str]) -> DataError:
@@ -254,49 +263,3 @@ def _several(path: str, names: list[str]) -> DataError:
         f"{path} holds {len(names)} layers; say which: {path}#{names[0]}, or #* for all\n"
         f"  its layers: {listed(names)}"
     )
-
-
-def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
-    """Read a layer; several come back if its geometry has mixed dimensions.
-
-    Features that are not wanted are left out where the format makes that cheap.
-    """
-    if ref.pieces:
-        return joined(ref.words, ref.name, [read(piece, wanted) for piece in ref.pieces])
-    with packed.own_names():
-        source = readable_format(ref.path)
-        if source.READS_PART and wanted != ALL:
-            reading = cast(PartReader, source).read(ref.path, ref.name, wanted)
-        else:
-            reading = source.read(ref.path, ref.name)
-    if not source.KEEPS_LINEAGE:
-        own = beside.read(ref.path)
-        if own is not None:
-            reading = Reading([replace(y, lineage=own) for y in reading.layers], reading.notes)
-    reading = Reading([_doubted(y, source.NAME) for y in reading.layers], reading.notes)
-    if ref.family is None:
-        return reading
-    chosen = [layer for layer in reading.layers if layer.geometry.family == ref.family]
-    if not chosen:
-        raise UnknownLayerError(
-            f"{ref.name}_{ref.family.words}",
-            packed.outermost(ref.path),
-            [y.name for y in reading.layers],
-        )
-    return Reading(chosen, [])
-
-
-def _doubted(layer: Layer, format_name: str) -> Layer:
-    """Note on a layer if its coordinates cannot be the longitudes and latitudes that it states.
-
-    GeoJSON has none beyond 180 (RFC 7946, section 4); others may go once more round the earth.
-    """
-    extent = layer.geometry.extent() if crs_module.is_geographic(layer.crs) else None
-    if extent is None or layer.crs is None:
-        return layer
-    size = crs_module.degrees_of(layer.crs)
-    x = max(abs(extent[0]), abs(extent[2])) * size
-    y = max(abs(extent[1]), abs(extent[3])) * size
-    furthest = 180.0 if format_name.startswith("GeoJSON") else 540.0
-    is_right = x <= furthest + SLACK and y <= 90 + SLACK
-    return layer if is_right else replace(layer, doubt=furthest)

@@ -19,7 +19,8 @@ from polygene.formats.arrow_tables import layers_from
 from polygene.formats.base import Reading, Written, only_one
 from polygene.formats.columns import ADVICE, info_of, named
 from polygene.formats.packed import PIPE
-from polygene.layer import Layer, LayerInfo
+from polygene.info import LayerInfo
+from polygene.layer import Layer
 
 NAME = "Arrow"
 ENDINGS = (".arrow", ".arrows", ".feather")

@@ -12,12 +12,13 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING, NamedTuple, Protocol, TypeVar
 
 from polygene.errors import DataError, ExistsError
-from polygene.geometry import GeometryColumn
-from polygene.layer import Layer, LayerInfo
 
 if TYPE_CHECKING:
     from polygene.formats.pieces import Pieces
     from polygene.formats.wanted import Wanted
+    from polygene.geometry import GeometryColumn
+    from polygene.info import LayerInfo
+    from polygene.layer import Layer
 
 
 T = TypeVar("T")

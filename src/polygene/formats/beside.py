@@ -6,14 +6,13 @@ from pathlib import Path
 
 from polygene import provenance
 from polygene.commit.together import removing, replacing
+from polygene.formats.endings import LINEAGE
 from polygene.provenance import Lineage
-
-ENDING = ".lineage.json"
 
 
 def place_of(path: Path) -> Path:
     """Return where the lineage of a file lies: ``beds.geojson.lineage.json``."""
-    return path.with_name(path.name + ENDING)
+    return path.with_name(path.name + LINEAGE)
 
 
 def write(path: Path, own: Lineage | None) -> None:

@@ -20,7 +20,8 @@ from polygene.formats import moments, wkb
 from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
 from polygene.glimpse import geometry_words
-from polygene.layer import NO_GEOMETRY, Layer, LayerInfo, distinct_name
+from polygene.info import NO_GEOMETRY, LayerInfo
+from polygene.layer import Layer, distinct_name
 from polygene.notes import Lost, counted
 from polygene.text.assemble import OfFamily, columns_of
 

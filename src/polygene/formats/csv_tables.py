@@ -30,7 +30,8 @@ from polygene.formats.columns import (
 )
 from polygene.formats.geojson import reading, writing
 from polygene.geometry import GeometryColumn
-from polygene.layer import Layer, LayerInfo, distinct_name
+from polygene.info import LayerInfo
+from polygene.layer import Layer, distinct_name
 from polygene.notes import Changed, Lost, Warned
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond

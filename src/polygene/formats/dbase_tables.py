@@ -13,7 +13,8 @@ from polygene.formats import codepages
 from polygene.formats.base import Reading, Written
 from polygene.formats.columns import ADVICE, info_of, named, table_of
 from polygene.formats.shapefile import dbase
-from polygene.layer import Layer, LayerInfo
+from polygene.info import LayerInfo
+from polygene.layer import Layer
 from polygene.notes import Warned, counted
 
 NAME = "dBASE table"

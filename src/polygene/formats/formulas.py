@@ -6,31 +6,18 @@ front, unless it is made of digits and the signs of numbers, times and telephone
 
 from __future__ import annotations
 
-import contextlib
-from collections.abc import Iterator
-from contextvars import ContextVar
-
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from polygene.formats.wishes import wish
+
 _BEGINS = r"^[=+\-@\t\r]"
 _HARMLESS = r"^[+\-]?[0-9][0-9 .,:/()\-TZ]*([eE][+\-]?[0-9]+)?$"
-_as_they_are: ContextVar[bool] = ContextVar("polygene_raw_text", default=False)
-
-
-@contextlib.contextmanager
-def left_as_they_are(is_so: bool = True) -> Iterator[None]:
-    """Write such texts as they are while this lasts."""
-    token = _as_they_are.set(is_so)
-    try:
-        yield
-    finally:
-        _as_they_are.reset(token)
 
 
 def defused(table: pa.Table) -> tuple[pa.Table, int]:
     """Return a table whose texts and names are no formulas, and how many of them were."""
-    if _as_they_are.get():
+    if wish().is_raw:
         return table, 0
     names, count = _defused(pa.chunked_array([pa.array(table.column_names, pa.string())]))
     columns = []

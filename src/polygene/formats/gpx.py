@@ -25,7 +25,8 @@ from polygene.formats.markup import parsing, texts
 from polygene.formats.markup.parsing import Stream
 from polygene.formats.markup.positions import PositionError, numbers
 from polygene.geometry import Family, GeometryColumn
-from polygene.layer import Layer, LayerInfo, distinct_name
+from polygene.info import LayerInfo
+from polygene.layer import Layer, distinct_name
 
 NAME = "GPX"
 ENDINGS = (".gpx",)

@@ -9,12 +9,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-import numpy as np
+if TYPE_CHECKING:
+    from polygene.arrays import I64Array
 
-from polygene.arrays import I64Array
-
-Fill = Callable[[I64Array, I64Array], None]
+    Fill = Callable[[I64Array, I64Array], None]
 
 
 @dataclass
@@ -67,6 +67,8 @@ def fill(path: Path, starts: I64Array | list[int], stops: I64Array | list[int]) 
     """See to it that bytes of a file are there before they are read."""
     origin = origin_of(path)
     if origin is not None and origin.fill is not None:
+        import numpy as np  # not for those who only ask where a file comes from
+
         origin.fill(np.asarray(starts, np.int64), np.asarray(stops, np.int64))
 
 

@@ -17,14 +17,11 @@ from typing import IO
 
 from polygene.commit.leftovers import temporary_folder
 from polygene.errors import FileError, PolygeneError, UsageError, reason_of
-from polygene.formats import beside, once
+from polygene.formats import once
 from polygene.formats.base import is_beside
-from polygene.formats.registry import ENDINGS
+from polygene.formats.endings import ENDINGS, KMZ, LINEAGE, PACKED, ZIPPED
 
 PIPE = "-"
-KMZ = ".kmz"  # a .zip of .kml with pictures (OGC 12-007r2, annex C)
-ZIPPED = (".zip", KMZ)
-PACKED = (*ZIPPED, ".gz")
 _BESIDE = (".dbf", ".shx", ".prj", ".cpg")  # what a layer file may need at its side
 _BLOCK = 1 << 20
 _MOST_MEMBERS = 10_000
@@ -90,14 +87,6 @@ def _key(path: Path) -> tuple[object, ...]:
 def is_packed(path: Path) -> bool:
     """Whether layers are inside a file rather than being it."""
     return path.suffix.lower() in PACKED
-
-
-def may_hold_layers(path: Path) -> bool:
-    """Whether the ending of a file is one that layers come in, packed or not."""
-    if path.suffix.lower() == ".gz":
-        return Path(path.stem).suffix.lower() in ENDINGS
-    is_layer = path.suffix.lower() in (*ENDINGS, *ZIPPED)
-    return is_layer and not path.name.endswith(beside.ENDING)
 
 
 def standard_input() -> Path:
@@ -245,7 +234,7 @@ def _from_zip(path: Path) -> list[Path]:
             with archive.open(info) as source, target.open("wb") as file:
                 left -= _copy(source, file, str(path), left)
             is_part = is_beside(Path(name.name), siblings[str(name.parent)])
-            if ending in ENDINGS and not (is_part or name.name.endswith(beside.ENDING)):
+            if ending in ENDINGS and not (is_part or name.name.endswith(LINEAGE)):
                 found.append(target)
                 _here().shown[str(target)] = f"{path}/{name}"
     if not found:

@@ -8,8 +8,6 @@ import re
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
-from contextvars import ContextVar
-from dataclasses import dataclass
 from pathlib import Path
 from typing import cast
 
@@ -31,37 +29,9 @@ from polygene.formats.pieces import Pieces
 from polygene.formats.registry import format_of, readable_format
 from polygene.formats.sheets import tables_laid_out
 from polygene.formats.wanted import Wanted
+from polygene.formats.wishes import wish
 from polygene.layer import Layer
 from polygene.notes import Changed, counted, worded_anew
-
-IF_CHANGED = ("note", "refuse")
-
-
-@dataclass(frozen=True)
-class _Wish:
-    is_proved: bool = True
-    if_changed: str = "note"
-
-
-_wish: ContextVar[_Wish | None] = ContextVar("polygene_proof", default=None)
-
-
-@contextlib.contextmanager
-def written_so(is_proved: bool, if_changed: str = "note") -> Iterator[None]:
-    """Say whether files are read again while this lasts, and what a change by a format does.
-
-    ``if_changed`` is "note" to write and say it, "refuse" to write nothing.
-    """
-    token = _wish.set(_Wish(is_proved, if_changed))
-    try:
-        yield
-    finally:
-        _wish.reset(token)
-
-
-def is_wanted() -> bool:
-    """Whether files are to be read again."""
-    return (_wish.get() or _Wish()).is_proved
 
 
 class ChangedError(DataError):
@@ -93,8 +63,8 @@ def notes_of_pieces(path: Path, layers: Sequence[Pieces], written: Written) -> l
 
 
 def _checked(path: Path, written: Written, read_again: Callable[[], list[str]]) -> list[str]:
-    wish, notes = _wish.get() or _Wish(), list(written.notes)
-    if wish.is_proved and str(path) != PIPE:
+    wanted, notes = wish(), list(written.notes)
+    if wanted.is_proved and str(path) != PIPE:
         try:
             notes += read_again()
         except (FaultError, PolygeneError) as err:
@@ -104,7 +74,7 @@ def _checked(path: Path, written: Written, read_again: Callable[[], list[str]]) 
                 "without looking"
             ) from err
     changed = [note for note in notes if isinstance(note, Changed)]
-    if changed and wish.if_changed == "refuse":
+    if changed and wanted.if_changed == "refuse":
         raise ChangedError(
             f"{path} is not written, since {format_of(path).NAME} cannot hold all as it is: "
             + "; ".join(changed)

@@ -13,29 +13,8 @@ from typing import cast
 from polygene.commit.together import settle
 from polygene.errors import FileError, listed, reason_of
 from polygene.formats.base import Format
+from polygene.formats.endings import ENDINGS, MODULES
 
-# Ending: module. Imported when needed, since reading one format should not load the others.
-_MODULES = {
-    ".gpkg": "geopackage",
-    ".parquet": "geoparquet",
-    ".shp": "shapefile",
-    ".geojson": "geojson",
-    ".json": "geojson",
-    ".geojsons": "sequences",
-    ".geojsonl": "sequences",
-    ".ndjson": "sequences",
-    ".csv": "csv_tables",
-    ".tsv": "csv_tables",
-    ".fgb": "flatgeobuf",
-    ".arrow": "arrow_ipc",
-    ".arrows": "arrow_ipc",
-    ".feather": "arrow_ipc",
-    ".xlsx": "workbook",
-    ".dbf": "dbase_tables",
-    ".gpx": "gpx",
-    ".kml": "kml",
-    ".gml": "gml",
-}
 PIPED = {"geojson": "sequences", "arrow": "arrow_ipc"}  # what standard output may be
 _piped: ContextVar[str] = ContextVar("polygene_piped", default="geojson")
 
@@ -48,9 +27,6 @@ def piped_as(kind: str) -> Iterator[None]:
         yield
     finally:
         _piped.reset(token)
-
-
-ENDINGS = tuple(_MODULES)
 
 
 class FolderPath(type(Path())):  # type: ignore[misc]
@@ -70,7 +46,7 @@ def format_of(path: Path) -> Format:
     FileError
         If the ending is none that is known.
     """
-    module = _MODULES.get(path.suffix.lower()) if str(path) != "-" else PIPED[_piped.get()]
+    module = MODULES.get(path.suffix.lower()) if str(path) != "-" else PIPED[_piped.get()]
     if module == "geoparquet" and (is_meant_as_folder(path) or path.is_dir()):
         module = "parquet_parts"
     if path.suffix == ".features":  # the description of a service, which nobody names so

@@ -16,7 +16,8 @@ from polygene.errors import FileError, reason_of
 from polygene.formats.base import Reading, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of, named
 from polygene.formats.geojson import reading, writing
-from polygene.layer import Layer, LayerInfo
+from polygene.info import LayerInfo
+from polygene.layer import Layer
 
 NAME = "GeoJSON sequence"
 ENDINGS = (".geojsons", ".geojsonl", ".ndjson")

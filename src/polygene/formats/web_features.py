@@ -19,7 +19,8 @@ from polygene.formats.base import Reading, Written, collecting_no_garbage
 from polygene.formats.columns import east_first, info_of
 from polygene.formats.geojson.reading import from_features
 from polygene.formats.wanted import ALL, Wanted
-from polygene.layer import Layer, LayerInfo
+from polygene.info import LayerInfo
+from polygene.layer import Layer
 from polygene.provenance import Made, source
 from polygene.remote import features
 from polygene.remote.features import Collection, Items, Service

@@ -7,9 +7,9 @@ from urllib.parse import unquote, urlsplit, urlunsplit
 
 from polygene.errors import FileError, listed
 from polygene.formats import origins, packed
+from polygene.formats.endings import ENDINGS, PACKED
 from polygene.formats.file_names import file_name
 from polygene.formats.origins import Origin
-from polygene.formats.registry import ENDINGS
 from polygene.formats.web_features import ENDING
 from polygene.remote import cache, features, http, partial, storage
 from polygene.remote.cache import Kept
@@ -32,7 +32,7 @@ def file_of(url: str) -> tuple[Path, str | None]:
     parts = urlsplit(url)
     name = PurePosixPath(unquote(parts.path)).name
     ending = Path(name).suffix.lower()
-    if ending in ENDINGS or ending in packed.PACKED:
+    if ending in ENDINGS or ending in PACKED:
         return _file(url, file_name(Path(name).stem) + ending), None
     if storage.is_storage(url):
         raise FileError(

@@ -23,7 +23,8 @@ from polygene.formats import sheets
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of, table_of
 from polygene.formats.packed import most_bytes
-from polygene.layer import Layer, LayerInfo
+from polygene.info import LayerInfo
+from polygene.layer import Layer
 from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond, kind_of

@@ -7,7 +7,8 @@ from dataclasses import replace
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
-from polygene.crs import Way, degrees_of, is_geographic
+from polygene.between import Way
+from polygene.crs import degrees_of, is_geographic
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.round_world import Folded, folded, running_on
 from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid

@@ -14,13 +14,14 @@ from polygene import reading, record
 from polygene.batch import Done, Results, Writing
 from polygene.commit.together import replacing_folder, together
 from polygene.errors import PolygeneError
-from polygene.formats import destination, parquet_parts, proof
+from polygene.formats import destination, parquet_parts
 from polygene.formats.destination import Target
 from polygene.formats.naming import fields_in
 from polygene.formats.packed import PIPE, is_packed
 from polygene.formats.parquet_parts.index import Index
 from polygene.formats.pieces import Pieces
 from polygene.formats.registry import is_meant_as_folder
+from polygene.formats.wishes import wish
 from polygene.growing.calls import Call
 from polygene.growing.running import Grounds, OneTaskError, Whole, run
 from polygene.layer import Layer
@@ -82,7 +83,7 @@ def work_in_tasks(
                 folder,
                 grounds,
                 progress,
-                proves=proof.is_wanted(),
+                proves=wish().is_proved,
                 counts_invalid=way.counts_invalid,
             )
             done.append((ref, target, whole, time.monotonic() - began))

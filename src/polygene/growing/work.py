@@ -16,7 +16,7 @@ import numpy as np
 from polygene import reading, record
 from polygene.arrays import BoolArray, I64Array
 from polygene.errors import DataError
-from polygene.formats import address, geoparquet
+from polygene.formats import addressed, geoparquet
 from polygene.formats.address import LayerRef
 from polygene.formats.base import Reading
 from polygene.formats.hilbert import PLACE_BITS, places_along
@@ -95,7 +95,7 @@ def _copied(portion: Portion) -> Done:
     wanted = Wanted(where=portion.choice.where, span=portion.span)
     if portion.span is not None:
         wanted = Wanted(span=portion.span)
-    found = address.read(portion.ref, wanted)
+    found = addressed.read(portion.ref, wanted)
     if len(found.layers) > 1:
         kinds = " and ".join(layer.kind for layer in found.layers)
         raise DataError(

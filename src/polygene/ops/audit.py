@@ -11,7 +11,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import F64Array, I64Array, count_by, owners
-from polygene.crs import label, to_degrees
+from polygene.between import to_degrees
+from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for

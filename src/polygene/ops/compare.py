@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from polygene.crs import is_same, label, way_between
+from polygene.between import way_between
+from polygene.crs import is_same, label
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for

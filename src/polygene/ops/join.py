@@ -10,7 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import NONE, F64Array, count_by
-from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label, way_between
+from polygene.between import way_between
+from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label
 from polygene.errors import UnknownFieldError, UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer

@@ -10,7 +10,8 @@ import numpy as np
 import pyproj
 
 from polygene.arrays import F64Array, I64Array
-from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, to_degrees, unit
+from polygene.between import to_degrees
+from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, unit
 from polygene.errors import DataError
 from polygene.geometry import Extent
 from polygene.measures import EllipsoidRuler, ruler_for

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from polygene.crs import is_same, way_between
+from polygene.between import way_between
+from polygene.crs import is_same
 from polygene.layer import Layer
 from polygene.ops.audit import Finding, audit
 from polygene.pages.ground import Ground

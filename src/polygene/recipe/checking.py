@@ -22,7 +22,7 @@ from polygene.errors import (
 )
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
-from polygene.layer import NO_GEOMETRY
+from polygene.info import NO_GEOMETRY
 from polygene.recipe.reading import Recipe, RecipeStep
 from polygene.table.expression import Expression
 

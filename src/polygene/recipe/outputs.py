@@ -13,7 +13,7 @@ import numpy as np
 from polygene import provenance
 from polygene.commit.together import replacing, replacing_folder, together
 from polygene.errors import FileError, PolygeneError
-from polygene.formats import address, destination, parquet_parts
+from polygene.formats import address, addressed, destination, parquet_parts
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import Target
 from polygene.formats.naming import fields_in
@@ -30,7 +30,7 @@ TO_LOOK_AT = 2_000_000  # vertices of a layer in a folder that is still read for
 
 def layers_at(place: str) -> list[Layer]:
     """Return the layers of an address."""
-    return [y for ref in address.resolve(place) for y in address.read(ref).layers]
+    return [y for ref in address.resolve(place) for y in addressed.read(ref).layers]
 
 
 def pieces_of(place: Path) -> Pieces | None:

@@ -21,7 +21,8 @@ from polygene.formats.address import LayerRef
 from polygene.formats.destination import Target
 from polygene.formats.file_names import file_name
 from polygene.formats.registry import readable_format
-from polygene.layer import NO_GEOMETRY, Layer
+from polygene.info import NO_GEOMETRY
+from polygene.layer import Layer
 from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.kept import ENDING, Told, keep, kept
 from polygene.recipe.outputs import layers_at, pieces_of, write

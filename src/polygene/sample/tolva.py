@@ -17,6 +17,7 @@ import pyarrow as pa
 
 from polygene import crs as crs_module
 from polygene.arrays import F64Array
+from polygene.between import transform
 from polygene.errors import FileError
 from polygene.formats import geojson, geopackage
 from polygene.geometry import Family, GeometryColumn
@@ -114,7 +115,7 @@ def resurvey() -> Layer:
     rings = [[[shapes.blob(at, rng.uniform(180, 420), 26, rng)]] for at in spots]
     column = GeometryColumn.from_rings(rings, Family.POLYGONS)
     degrees = crs_module.parse(crs_module.LONGITUDE_LATITUDE)
-    column = crs_module.transform(column, crs_module.parse(CRS), degrees, "resurvey")
+    column = transform(column, crs_module.parse(CRS), degrees, "resurvey")
     table = _table(
         len(spots),
         patch=[f"R{k + 1:02d}" for k in range(len(spots))],

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from polygene.cli.words.blocks import Words
-from polygene.layer import NO_GEOMETRY
+from polygene.info import NO_GEOMETRY
 from polygene.notes import counted
 from polygene.ops.summary import Side
 from polygene.units import Distance

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from polygene.cli.words.blocks import Story, Words
 from polygene.errors import with_options
-from polygene.layer import NO_GEOMETRY
+from polygene.info import NO_GEOMETRY
 from polygene.notes import Warned, counted
 
 if TYPE_CHECKING:

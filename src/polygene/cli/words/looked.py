@@ -12,7 +12,7 @@ from polygene.cli.facts import (
 )
 from polygene.cli.words.blocks import Words
 from polygene.errors import with_options
-from polygene.layer import NO_GEOMETRY
+from polygene.info import NO_GEOMETRY
 from polygene.notes import counted
 from polygene.ops.ask import Asking
 from polygene.ops.audit import NearlyClass

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from polygene.cli.words.blocks import Fields, Words
-from polygene.layer import NO_GEOMETRY
+from polygene.info import NO_GEOMETRY
 from polygene.notes import counted
 from polygene.table.telling import held, shown
 

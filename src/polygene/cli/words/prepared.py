@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import counted_rows, proved, written_so
-from polygene.layer import NO_GEOMETRY
+from polygene.info import NO_GEOMETRY
 from polygene.notes import Warned, counted
 from polygene.ops.coverage import SettleSummary
 from polygene.ops.fields import FieldsSummary

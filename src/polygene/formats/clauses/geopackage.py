@@ -14,7 +14,8 @@ from polygene.arrays import offsets_from
 from polygene.errors import PolygeneError
 from polygene.formats import geopackage
 from polygene.formats.clauses.finding import Finding, Judged, rows_of, some_of
-from polygene.formats.geopackage.schema import APPLICATION_ID, opened, quoted
+from polygene.formats.geopackage.package import opened, quoted
+from polygene.formats.geopackage.schema import APPLICATION_ID
 from polygene.formats.geopackage.values import CHUNK
 from polygene.layer import Layer
 

@@ -35,7 +35,7 @@ from polygene.formats.flatgeobuf.tables import (
 )
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
-from polygene.layer import LayerInfo
+from polygene.info import LayerInfo
 from polygene.text.assemble import Parts, columns_of
 
 _FAMILIES = {

@@ -22,7 +22,7 @@ from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.columns import east_first, info_of, layers_of, named
 from polygene.formats.geojson.lifting import Lifted, OddError, lift
 from polygene.geometry import Family
-from polygene.layer import LayerInfo
+from polygene.info import LayerInfo
 from polygene.text import coordinates as flat
 from polygene.text.assemble import OfFamily, Parts, columns_of
 from polygene.text.fg import PlaceError, placed

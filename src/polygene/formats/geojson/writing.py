@@ -13,6 +13,7 @@ import pyarrow as pa
 
 from polygene import crs as crs_module
 from polygene.arrays import F64Array, owners
+from polygene.between import check_places, way_between
 from polygene.commit.together import replacing
 from polygene.errors import DataError
 from polygene.formats import moments
@@ -93,9 +94,9 @@ def to_degrees(layer: Layer, format_name: str = "GeoJSON") -> tuple[Layer, list[
     if crs_module.is_same(layer.crs, target):
         return layer, []
     own = layer.geometry
-    way = crs_module.way_between(layer.crs, own.extent(), target)
+    way = way_between(layer.crs, own.extent(), target)
     there = way.there(own.xy)
-    crs_module.check_places(own, there, way, f"layer {layer.name!r}")
+    check_places(own, there, way, f"layer {layer.name!r}")
     column = on_the_globe(own, there, way)
     column = column.with_xy(np.round(column.xy, DECIMALS))
     said = f"{layer.name}: brought from {crs_module.label(layer.crs)} to longitude and latitude"

@@ -15,162 +15,18 @@ from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import wkb
 from polygene.formats.base import Known, Reading, collecting_no_garbage
 from polygene.formats.geopackage import metadata
-from polygene.formats.geopackage.schema import Package, opened, patient, quoted, read_crs
+from polygene.formats.geopackage.listing import Table, columns_declared, tables
+from polygene.formats.geopackage.package import opened, patient, quoted
+from polygene.formats.geopackage.systems import read_crs
 from polygene.formats.geopackage.values import CHUNK, arrow_field, sum_of, to_arrow
 from polygene.formats.wanted import ALL, Wanted
-from polygene.geometry import Extent, Family, GeometryColumn
-from polygene.layer import NO_GEOMETRY, Layer, LayerInfo
+from polygene.geometry import Family, GeometryColumn
+from polygene.layer import Layer
 from polygene.text.assemble import OfFamily, Parts, columns_of
 
-SHORT = 3  # seconds to wait for a view that is listed
-LONG = 120  # and for each chunk of one that is read
+LONG = 120  # seconds to wait for each chunk of a view that is read
 _CHOSEN = "temp.polygene_chosen"
 ENVELOPE_BYTES = np.array([0, 32, 48, 48, 64, -1, -1, -1])
-
-
-class _Table(NamedTuple):
-    """What the standard's tables tell of a layer; of one without geometry, no geometry column."""
-
-    name: str
-    title: str
-    description: str
-    geometry_column: str
-    geometry_type: str
-    has_z: int
-    has_m: int
-    srs_id: int
-    extent: tuple[float | None, ...]
-    is_view: bool
-
-    @property
-    def has_geometry(self) -> bool:
-        return bool(self.geometry_column)
-
-
-def _tables(connection: Package) -> list[_Table]:
-    version, known = connection.known
-    if version != connection.version():
-        known = _read_tables(connection)
-        connection.known = connection.version(), known
-    return known
-
-
-def _read_tables(connection: sqlite3.Connection) -> list[_Table]:
-    rows = connection.execute(
-        # Some programs leave out the row of the contents; the table is there all the same.
-        "SELECT coalesce(c.table_name, g.table_name), c.identifier, c.description, g.column_name, "
-        "g.geometry_type_name, g.z, g.m, g.srs_id, c.min_x, c.min_y, c.max_x, c.max_y "
-        "FROM gpkg_geometry_columns g "
-        "LEFT JOIN gpkg_contents c ON c.table_name = g.table_name COLLATE NOCASE "
-        "WHERE c.data_type = 'features' OR (c.table_name IS NULL AND g.table_name IN "
-        "(SELECT name FROM sqlite_master)) ORDER BY c.table_name IS NULL, c.rowid, g.rowid"
-    ).fetchall()
-    rows += connection.execute(
-        "SELECT table_name, identifier, description, '', '', 0, 0, 0, NULL, NULL, NULL, NULL "
-        "FROM gpkg_contents WHERE data_type = 'attributes' AND table_name IN "
-        "(SELECT name FROM sqlite_master) ORDER BY rowid"
-    ).fetchall()
-    found = connection.execute("SELECT lower(name) FROM sqlite_master WHERE type = 'view'")
-    views = {name for (name,) in found}
-    return [
-        _Table(
-            name=r[0],
-            title=r[1] or "",
-            description=r[2] or "",
-            geometry_column=r[3],
-            geometry_type=str(r[4]).upper(),
-            has_z=r[5],
-            has_m=r[6],
-            srs_id=r[7],
-            extent=r[8:],
-            is_view=str(r[0]).lower() in views,
-        )
-        for r in rows
-    ]
-
-
-def layer_names(path: Path) -> list[str]:
-    """Return the names of the layers, in the file's order, then those of tables without geometry."""
-    with opened(path) as connection:
-        return [table.name for table in _tables(connection)]
-
-
-def table_names(path: Path) -> list[str]:
-    """Return the names of the tables without geometry."""
-    with opened(path) as connection:
-        return [table.name for table in _tables(connection) if not table.has_geometry]
-
-
-def list_layers(path: Path) -> list[LayerInfo]:
-    """Describe the layers without reading their geometry."""
-    with opened(path) as connection:
-        return [_info(connection, table) for table in _tables(connection)]
-
-
-def _info(connection: sqlite3.Connection, table: _Table) -> LayerInfo:
-    words = _geometry_words(table)
-    try:
-        with patient(connection, table.is_view, SHORT):
-            n_rows = connection.execute(f"SELECT count(*) FROM {quoted(table.name)}").fetchone()[0]
-        fields = [(f.name, str(f.type)) for f in _columns(connection, table).fields]
-    except sqlite3.OperationalError as err:
-        return LayerInfo(
-            name=table.name,
-            geometry=words,
-            n_rows=0,
-            crs=None,
-            extent=None,
-            fields=[],
-            title=table.title,
-            problem=str(err),
-        )
-    crs = read_crs(connection, table.srs_id) if table.has_geometry else None
-    return LayerInfo(
-        name=table.name,
-        geometry=words,
-        n_rows=n_rows,
-        crs=crs,
-        extent=_extent(connection, table),
-        fields=fields,
-        title=table.title,
-    )
-
-
-def _geometry_words(table: _Table) -> str:
-    if not table.has_geometry:
-        return NO_GEOMETRY
-    words = {
-        "POINT": "point",
-        "MULTIPOINT": "multipoint",
-        "LINESTRING": "line",
-        "MULTILINESTRING": "multiline",
-        "POLYGON": "polygon",
-        "MULTIPOLYGON": "multipolygon",
-    }.get(
-        table.geometry_type,
-        "mixed" if table.geometry_type == "GEOMETRY" else table.geometry_type.lower(),
-    )
-    dims = ("Z" if table.has_z else "") + ("M" if table.has_m else "")
-    return f"{words} {dims}".strip()
-
-
-def _extent(connection: sqlite3.Connection, table: _Table) -> Extent | None:
-    """Return the true extent from the spatial index if there is one, else the stated one."""
-    if not table.has_geometry:
-        return None
-    index = f"rtree_{table.name}_{table.geometry_column}"
-    try:
-        row = connection.execute(
-            f"SELECT min(minx), min(miny), max(maxx), max(maxy) FROM {quoted(index)}"
-        ).fetchone()
-    except sqlite3.OperationalError:
-        row = (None,)
-    stated = table.extent
-    if any(value is None for value in stated):
-        if any(value is None for value in row):
-            return None
-        return float(row[0]), float(row[1]), float(row[2]), float(row[3])
-    return float(stated[0]), float(stated[1]), float(stated[2]), float(stated[3])  # type: ignore[arg-type]
 
 
 class _Columns(NamedTuple):
@@ -178,22 +34,14 @@ class _Columns(NamedTuple):
     fields: list[pa.Field]
 
 
-def _columns(connection: sqlite3.Connection, table: _Table) -> _Columns:
+def _columns(connection: sqlite3.Connection, table: Table) -> _Columns:
     """Return the key and the attribute fields of a table or view."""
-    rows = connection.execute(f"PRAGMA table_xinfo({quoted(table.name)})").fetchall()
-    if not rows:
-        raise sqlite3.OperationalError(f"table {table.name} is missing")
-    is_key = [row[5] > 0 and "INT" in str(row[2]).upper() for row in rows]
-    key = rows[is_key.index(True)][1] if sum(is_key) == 1 else None
-    fields = [
-        arrow_field(row[1], row[2])
-        for row in rows
-        if row[1] != key and row[1].lower() != table.geometry_column.lower()
-    ]
-    return _Columns(key, metadata.with_titles(connection, table.name, fields))
+    found = columns_declared(connection, table)
+    fields = [arrow_field(name, declared) for name, declared in found.fields]
+    return _Columns(found.key, metadata.with_titles(connection, table.name, fields))
 
 
-def _says(table: _Table, own: GeometryColumn) -> bool:
+def _says(table: Table, own: GeometryColumn) -> bool:
     """Whether a table says that it holds geometry of the type of a column."""
     words = ("POINT", "LINESTRING", "POLYGON")[own.family]
     is_tall = (table.has_z, table.has_m) == (own.z is not None, own.m is not None)
@@ -230,10 +78,10 @@ def _read(
     path: Path, name: str, wanted: Wanted, is_strict: bool, known: Known | None = None
 ) -> Reading:
     with opened(path, is_strict) as connection:
-        tables = _tables(connection)
-        table = next((t for t in tables if t.name == name), None)
+        every = tables(connection)
+        table = next((t for t in every if t.name == name), None)
         if table is None:
-            raise UnknownLayerError(name, str(path), [t.name for t in tables])
+            raise UnknownLayerError(name, str(path), [t.name for t in every])
         columns = _columns(connection, table)
         crs = read_crs(connection, table.srs_id) if table.has_geometry else None
         lineage, others = metadata.read(connection, table.name)
@@ -281,7 +129,7 @@ def _of_kind(numbers: I64Array | None, rows: I64Array, is_all: bool) -> I64Array
 
 
 def _numbers(
-    connection: sqlite3.Connection, table: _Table, columns: _Columns, ids: I64Array | None
+    connection: sqlite3.Connection, table: Table, columns: _Columns, ids: I64Array | None
 ) -> I64Array:
     """Return which rows of the table, in the order of their keys, have some keys."""
     assert ids is not None
@@ -321,7 +169,7 @@ class _Fetched(NamedTuple):
 
 @collecting_no_garbage()
 def _choose(
-    connection: sqlite3.Connection, table: _Table, columns: _Columns, wanted: Wanted
+    connection: sqlite3.Connection, table: Table, columns: _Columns, wanted: Wanted
 ) -> int | None:
     """Put the keys of the rows wanted in a table of the connection's own; return how many there are.
 
@@ -379,7 +227,7 @@ def _has_table(connection: sqlite3.Connection, name: str) -> bool:
 @collecting_no_garbage()
 def _fetch(
     connection: sqlite3.Connection,
-    table: _Table,
+    table: Table,
     columns: _Columns,
     path: Path,
     *,

@@ -13,7 +13,7 @@ import sqlite3
 import numpy as np
 
 from polygene.arrays import F64Array, I64Array, U8Array
-from polygene.formats.geopackage.schema import quoted
+from polygene.formats.geopackage.package import quoted
 from polygene.formats.geopackage.values import CHUNK, insert
 
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", (4,))])  # min x, max x, min y, max y

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import re
 import sqlite3
 import zlib
 from collections.abc import Sequence
@@ -15,24 +14,18 @@ import pyarrow.compute as pc
 
 from polygene.arrays import I64Array
 from polygene.formats import moments
+from polygene.formats.geopackage.types import field_type
 
 CHUNK = 10_000  # rows put into a table or fetched from it at a time
 MOST_VALUES = 400  # put in by one statement; SQLite takes 999 at least (Limits, section 9)
 
-_BY_NAME = {
-    "BOOLEAN": pa.bool_(),
-    "TINYINT": pa.int8(),
-    "SMALLINT": pa.int16(),
-    "MEDIUMINT": pa.int32(),
-    "INT": pa.int64(),
-    "INTEGER": pa.int64(),
-    "FLOAT": pa.float32(),
-    "DOUBLE": pa.float64(),
-    "REAL": pa.float64(),
-    "DATE": pa.date32(),
-    "DATETIME": pa.timestamp("ms", tz="UTC"),
-    "TEXT": pa.string(),
-    "BLOB": pa.binary(),
+_TYPES = {
+    str(kind): kind
+    for kind in (
+        pa.bool_(),
+        *(pa.int8(), pa.int16(), pa.int32(), pa.int64(), pa.float32(), pa.float64()),
+        *(pa.date32(), pa.timestamp("ms", tz="UTC"), pa.string(), pa.binary()),
+    )
 }
 _TO_NAME = [
     (pa.types.is_boolean, "BOOLEAN"),
@@ -65,30 +58,10 @@ def sum_of_bytes(whole: bytes, lengths: I64Array) -> int:
 
 
 def arrow_field(name: str, declared: str) -> pa.Field:
-    """Return the field for a column by its declared type; its width goes into the metadata.
-
-    Names that the standard does not know are read by SQLite's own rules of affinity.
-    """
-    match = re.fullmatch(r"\s*(\w[\w ]*?)\s*(?:\(\s*(\d+)\s*(?:,\s*\d+\s*)?\))?\s*", declared or "")
-    base, width = (match[1].upper(), match[2]) if match else ("", None)
-    found = _BY_NAME.get(base)
-    if found is None:
-        found = _by_affinity(base)
-    keeps_width = width and (pa.types.is_string(found) or pa.types.is_binary(found))
-    return pa.field(name, found, metadata={"width": width} if keeps_width else None)
-
-
-def _by_affinity(base: str) -> pa.DataType:
-    """SQLite, "Datatypes", section 3.1."""
-    for words, found in (
-        (("INT",), pa.int64()),
-        (("CHAR", "CLOB", "TEXT"), pa.string()),
-        (("BLOB",), pa.binary()),
-        (("REAL", "FLOA", "DOUB", "NUM", "DEC"), pa.float64()),
-    ):
-        if any(word in base for word in words):
-            return found
-    return pa.string()
+    """Return the field for a column by its declared type; its width goes into the metadata."""
+    kind, width = field_type(declared)
+    keeps_width = width and kind in ("string", "binary")
+    return pa.field(name, _TYPES[kind], metadata={"width": width} if keeps_width else None)
 
 
 def sql_type(field: pa.Field) -> str:

@@ -17,8 +17,8 @@ from polygene.errors import DataError, FileError
 from polygene.formats import wkb
 from polygene.formats.base import Way, Written, collecting_no_garbage
 from polygene.formats.columns import NotKept
-from polygene.formats.geopackage import metadata, schema, spatial_index
-from polygene.formats.geopackage.schema import quoted
+from polygene.formats.geopackage import metadata, package, schema, spatial_index, systems
+from polygene.formats.geopackage.package import quoted
 from polygene.formats.geopackage.values import (
     CHUNK,
     insert,
@@ -115,7 +115,7 @@ def _worded(path: Path) -> Iterator[None]:
     try:
         yield
     except sqlite3.DatabaseError as err:
-        raise FileError(f"cannot write {path}: {schema.worded(err)}") from err
+        raise FileError(f"cannot write {path}: {package.worded(err)}") from err
 
 
 @contextlib.contextmanager
@@ -211,7 +211,7 @@ def _add(connection: sqlite3.Connection, layer: Pieces, wished: tuple[str, str])
     """Add a layer."""
     like = layer.like
     names = _column_names(like, wished)
-    srs_id = 0 if like.is_table else schema.ensure_crs(connection, like.crs)
+    srs_id = 0 if like.is_table else systems.ensure_crs(connection, like.crs)
     shapes = [] if like.is_table else [f"{quoted(names.geometry)} {_type_name(like.geometry)}"]
     fields = [f"{quoted(field.name)} {sql_type(field)}" for field in like.table.schema]
     key = f"{quoted(names.key)} INTEGER PRIMARY KEY NOT NULL"

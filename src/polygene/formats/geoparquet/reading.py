@@ -39,7 +39,8 @@ from polygene.formats.geoparquet.stated import (
 )
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent
-from polygene.layer import NO_GEOMETRY, Layer, LayerInfo
+from polygene.info import NO_GEOMETRY, LayerInfo
+from polygene.layer import Layer
 from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
 

@@ -22,7 +22,8 @@ from polygene.formats.gml import schema, shapes, srs
 from polygene.formats.markup import parsing, texts
 from polygene.formats.markup.parsing import get_tag, get_text, local
 from polygene.geometry import Family
-from polygene.layer import LayerInfo, distinct_name
+from polygene.info import LayerInfo
+from polygene.layer import distinct_name
 from polygene.notes import Warned, counted
 from polygene.text.assemble import columns_of
 

@@ -19,7 +19,8 @@ from polygene.formats.kml import fields, shapes
 from polygene.formats.markup import parsing
 from polygene.formats.markup.parsing import get_parent, get_tag, local
 from polygene.geometry import Family, GeometryColumn
-from polygene.layer import LayerInfo, distinct_name
+from polygene.info import LayerInfo
+from polygene.layer import distinct_name
 from polygene.notes import Warned, counted
 from polygene.text.assemble import columns_of
 

@@ -33,7 +33,8 @@ from polygene.formats.parquet_parts.index import (
 from polygene.formats.parquet_parts.order import Cells, Ordered, groups_of, ordered
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import GeometryColumn
-from polygene.layer import Layer, LayerInfo
+from polygene.info import LayerInfo
+from polygene.layer import Layer
 from polygene.notes import counted
 
 NAME = "a folder of GeoParquet"

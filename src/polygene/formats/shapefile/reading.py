@@ -16,7 +16,7 @@ from polygene.formats.base import Reading
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.shapefile import dbase, shapes
 from polygene.geometry import GeometryColumn
-from polygene.layer import LayerInfo
+from polygene.info import LayerInfo
 from polygene.notes import Warned, counted
 from polygene.text.assemble import OfFamily
 

@@ -16,7 +16,8 @@ import pyarrow as pa
 import pyproj
 
 from polygene.arrays import BoolArray, F64Array, owners
-from polygene.crs import Way, is_geographic, is_same, label, to_degrees, way_between
+from polygene.between import Way, to_degrees, way_between
+from polygene.crs import is_geographic, is_same, label
 from polygene.errors import DataError
 from polygene.geometry import Extent, Family, GeometryColumn, bounds_of_groups
 from polygene.globe.meridian import on_the_globe

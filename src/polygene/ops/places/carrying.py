@@ -11,7 +11,8 @@ import pyarrow as pa
 import pyproj
 
 from polygene.arrays import BoolArray, F64Array, offsets_from, owners, sum_by
-from polygene.crs import Way, degrees_of, is_geographic
+from polygene.between import Way
+from polygene.crs import degrees_of, is_geographic
 from polygene.errors import BalanceError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer

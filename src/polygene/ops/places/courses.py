@@ -14,7 +14,8 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners
-from polygene.crs import Way, ellipsoid, is_geographic
+from polygene.between import Way
+from polygene.crs import ellipsoid, is_geographic
 from polygene.geometry import Extent, Family, GeometryColumn
 
 MOST_ROUNDS = 40

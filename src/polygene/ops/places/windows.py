@@ -13,7 +13,8 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array
-from polygene.crs import Way, degrees_of, is_geographic
+from polygene.between import Way
+from polygene.crs import degrees_of, is_geographic
 from polygene.geometry import Extent
 from polygene.ops.places.courses import Units, metres_between
 
