@@ -12,6 +12,7 @@ from typing import Any, TypeVar
 
 from polygene import __version__
 from polygene.errors import FileError, reason_of
+from polygene.formats import geoparquet
 from polygene.growing.calls import Call
 from polygene.growing.nearest import Wish
 from polygene.growing.source import Source
@@ -70,7 +71,8 @@ def once(folder: Path, number: int, work: Callable[[], T]) -> T:
         with place.open("rb") as file:
             found: T = pickle.load(file)
         return found
-    done = work()
+    with geoparquet.staying_open():
+        done = work()
     new = place.with_suffix(f".{os.getpid()}")
     try:
         with new.open("wb") as file:

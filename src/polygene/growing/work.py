@@ -250,7 +250,8 @@ def put_together(sheaf: Sheaf) -> PartFacts:
     FileError
         If it cannot be written, or is not.
     """
-    return write_part(sheaf.to, sheaf.number, _gathered(sheaf), sheaf.proves)
+    with geoparquet.staying_open():
+        return write_part(sheaf.to, sheaf.number, _gathered(sheaf), sheaf.proves)
 
 
 def _gathered(sheaf: Sheaf) -> Ordered:

@@ -7,6 +7,7 @@ from polygene.formats.geoparquet.reading import (
     list_layers,
     read,
     rows_of,
+    staying_open,
 )
 from polygene.formats.geoparquet.writing import write, write_groups
 
@@ -37,6 +38,7 @@ __all__ = [
     "list_layers",
     "read",
     "rows_of",
+    "staying_open",
     "write",
     "write_groups",
 ]

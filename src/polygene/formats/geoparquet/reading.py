@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import contextlib
+from collections.abc import Iterator, Sequence
+from contextvars import ContextVar
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -44,6 +46,21 @@ from polygene.layer import Layer
 from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
 
+_kept: ContextVar[dict[Path, pq.ParquetFile] | None] = ContextVar("polygene_parquet", default=None)
+
+
+@contextlib.contextmanager
+def staying_open() -> Iterator[None]:
+    """Let files that nobody changes meanwhile stay open while this lasts: their ends are read once."""
+    files: dict[Path, pq.ParquetFile] = {}
+    token = _kept.set(files)
+    try:
+        yield
+    finally:
+        _kept.reset(token)
+        for file in files.values():
+            file.close()
+
 
 def layer_names(path: Path) -> list[str]:
     return [path.stem]
@@ -83,10 +100,16 @@ def list_layers(path: Path) -> list[LayerInfo]:
 
 
 def _open(path: Path) -> pq.ParquetFile:
+    kept = _kept.get()
+    if kept is not None and path in kept:
+        return kept[path]
     try:
         if origins.is_partial(path):
             _fetch_footer(path)
-        return pq.ParquetFile(path)
+        file = pq.ParquetFile(path)
+        if kept is not None:
+            kept[path] = file
+        return file
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
     except MemoryError:  # Arrow's is of both kinds
