@@ -237,8 +237,10 @@ def _prove(place: Path, layer: Layer, groups: I64Array, sums: Sequence[int]) -> 
         for first, stop, own in zip(groups[:-1].tolist(), groups[1:].tolist(), sums, strict=True):
             meant = layer.take(np.arange(first, stop))
             wanted, known = Wanted(span=(first, stop)), Known(meant.geometry, [own])
-            (back,) = geoparquet.read(place, place.stem, wanted, known).layers
-            changes(replace(meant, rows=np.arange(first, stop)), back, Way())
+            found = geoparquet.read(place, place.stem, wanted, known).layers
+            if len(found) != 1:
+                raise FaultError(f"{len(found)} layers instead of one")
+            changes(replace(meant, rows=np.arange(first, stop)), found[0], Way())
     except FaultError as err:
         raise FileError(
             f"{place} is not written: read again, it does not hold what was meant ({err}). If there "
