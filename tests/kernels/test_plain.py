@@ -224,6 +224,14 @@ class Twins:
             return 0, 0  # it goes on from a forest that another call began
         return c.now("parent"), plain.join_roots(c.left, c.right, len(c.parent))
 
+    def find_cycles(self, c, _):
+        made = c.now("parent"), [bool(k) for k in c.now("closes")]
+        n = len(c.parent)
+        return made, (
+            plain.join_roots(c.left, c.right, n),
+            plain.find_cycles(c.left, c.right, n),
+        )
+
     def sort_groups(self, c, _):
         """Of equal keys any order is sorted."""
         made, wanted = c.now("order"), plain.sort_groups(c.keys, c.offsets, c.order)

@@ -110,6 +110,10 @@ class Validity(unittest.TestCase):
                 self.assertEqual(found.kind.tolist(), [kind])
                 if place is not None:
                     np.testing.assert_allclose(found.xy[0], place)
+        many = [[[ring + (10 * k, 0) for ring in cut]] for k in range(3)]
+        found = problems_of(make.polygons(many))
+        self.assertEqual(found.row.tolist(), [0, 1, 2])
+        np.testing.assert_array_equal(found.xy - found.xy[0], [(10 * k, 0) for k in range(3)])
         for rows in (
             [[big, hole]],
             [[big], [make.square(4, 4, 2)]],

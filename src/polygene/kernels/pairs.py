@@ -192,6 +192,18 @@ def bucket_into(
             nexts[k] += 1
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _root(parent: cython.longlong[::1], item: cython.longlong) -> cython.longlong:
+    """Return the root of an item, and let those on the way to it hang higher."""
+    while parent[item] != item:
+        parent[item] = parent[parent[item]]
+        item = parent[item]
+    return item
+
+
 def join_roots(
     left: cython.longlong[::1], right: cython.longlong[::1], parent: cython.longlong[::1]
 ) -> None:
@@ -204,19 +216,36 @@ def join_roots(
     b: cython.longlong
     with cython.nogil:
         for i in range(left.shape[0]):
-            a = left[i]
-            b = right[i]
-            while parent[a] != a:
-                parent[a] = parent[parent[a]]
-                a = parent[a]
-            while parent[b] != b:
-                parent[b] = parent[parent[b]]
-                b = parent[b]
+            a = _root(parent, left[i])
+            b = _root(parent, right[i])
             if a < b:
                 parent[b] = a
             elif b < a:
                 parent[a] = b
         # Parents are never larger than their children, so one rising pass ends at the roots.
+        for i in range(parent.shape[0]):
+            parent[i] = parent[parent[i]]
+
+
+def find_cycles(
+    left: cython.longlong[::1],
+    right: cython.longlong[::1],
+    parent: cython.longlong[::1],
+    closes: cython.uchar[::1],
+) -> None:
+    """Do what `join_roots` does; ``closes[i]`` becomes 1 where i joins what hung together before it."""
+    i: cython.Py_ssize_t
+    a: cython.longlong
+    b: cython.longlong
+    with cython.nogil:
+        for i in range(left.shape[0]):
+            a = _root(parent, left[i])
+            b = _root(parent, right[i])
+            closes[i] = 1 if a == b else 0
+            if a < b:
+                parent[b] = a
+            elif b < a:
+                parent[a] = b
         for i in range(parent.shape[0]):
             parent[i] = parent[parent[i]]
 

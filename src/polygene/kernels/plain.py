@@ -85,6 +85,15 @@ def join_roots(left: Ints, right: Ints, n: int) -> list[int]:
     return root
 
 
+def find_cycles(left: Ints, right: Ints, n: int) -> list[bool]:
+    """Return which pairs join two of ``n`` items that hang together by the pairs before."""
+    found = []
+    for k, (a, b) in enumerate(zip(left, right, strict=True)):
+        root = join_roots(left[:k], right[:k], n)
+        found.append(root[a] == root[b])
+    return found
+
+
 def sort_groups(keys: Ints, offsets: Ints, order: Ints) -> list[int]:
     """Return the items of each group sorted by key; keys within a group are distinct."""
     return [

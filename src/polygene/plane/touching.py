@@ -180,29 +180,9 @@ def _look_at_pinches(clean: Clean, touches: Touches, found: Found) -> None:
     n_rings = len(clean.row)
     node = node + n_rings
     parent = np.arange(n_rings + int(node.max(initial=n_rings)) + 1)
-    kernels.run(kernels.pairs.join_roots, ring, node, parent)
-    nodes = np.unique(np.concatenate([ring, node]))
-    # Of a tree there is a link less than there are nodes.
-    n_links = np.bincount(parent[ring], minlength=len(parent))
-    n_nodes = np.bincount(parent[nodes], minlength=len(parent))
-    for root in np.flatnonzero((n_links >= n_nodes) & (n_links > 0)).tolist():
-        mine = np.flatnonzero(parent[ring] == root)
-        k = mine[_first_of_cycle(ring[mine].tolist(), node[mine].tolist())]
-        found.add(Problem.CUT_APART, clean.row[ring[k : k + 1]], xy[k])
-
-
-def _first_of_cycle(left: list[int], right: list[int]) -> int:
-    """Return which of links is the first to join two nodes that hang together already."""
-    parent: dict[int, int] = {}
-
-    def root(node: int) -> int:
-        while parent.setdefault(node, node) != node:
-            parent[node] = node = parent[parent[node]]
-        return node
-
-    for k, (a, b) in enumerate(zip(left, right, strict=True)):
-        a, b = root(a), root(b)
-        if a == b:
-            return k
-        parent[a] = b
-    raise AssertionError("links without a cycle")
+    closes = np.zeros(len(ring), np.uint8)
+    kernels.run(kernels.pairs.find_cycles, ring, node, parent, closes)
+    # One for each that is cut apart: the first link of a tree that is none.
+    links = np.flatnonzero(closes)
+    k = links[np.unique(parent[ring[links]], return_index=True)[1]]
+    found.add(Problem.CUT_APART, clean.row[ring[k]], xy[k])

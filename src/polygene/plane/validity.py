@@ -234,7 +234,8 @@ def _parts_inside(clean: Clean, a: I64Array, b: I64Array, firsts: F64Array, foun
         return
     # +1 inside the outer ring, -1 for each hole that it lies in.
     # For each outer ring and other part: how many of the part's rings are round it.
-    keys, at = np.unique(np.stack([a, clean.part[b]], axis=1), axis=0, return_inverse=True)
-    depth = np.bincount(at.reshape(-1), np.where(clean.is_outer[b], 1, -1))
-    ring = keys[depth > 0, 0]
+    n_parts = int(clean.part.max()) + 1
+    keys, at = np.unique(a * n_parts + clean.part[b], return_inverse=True)
+    depth = np.bincount(at, np.where(clean.is_outer[b], 1, -1))
+    ring = keys[depth > 0] // n_parts
     found.add(Problem.PARTS_OVERLAP, clean.row[ring], firsts[ring])
