@@ -417,6 +417,9 @@ def nearest_of_edges(
     (-1 for none) and ``best_mine`` as the group's own edge. Edges of the rows
     ``banned[banned_offsets[g]:banned_offsets[g + 1]]`` do not count. Of several rows at one distance
     the lowest wins, and the group is marked in ``is_tied`` (0 before). Crossings are not seen to.
+
+    ``box`` is x, y, side, columns and rows of square cells, whose edges ``entries`` has; after its last
+    cell comes one with edges that are in none, for all to be held to.
     """
     q: cython.longlong
     g: cython.longlong
@@ -439,6 +442,22 @@ def nearest_of_edges(
         for q in range(first, stop):
             g = group[q]
             a = Edge(ax=ax[q], ay=ay[q], bx=bx[q], by=by[q])
+            _narrow(
+                columns * rows,
+                q,
+                g,
+                a,
+                offsets,
+                entries,
+                ends,
+                row,
+                banned_offsets,
+                banned,
+                best,
+                best_edge,
+                best_mine,
+                is_tied,
+            )
             i_low = _cell_of(min(a.ax, a.bx), box[0], side)
             i_high = _cell_of(max(a.ax, a.bx), box[0], side)
             j_low = _cell_of(min(a.ay, a.by), box[1], side)

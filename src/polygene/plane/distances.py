@@ -13,6 +13,9 @@ from polygene.plane.borders import Outline, outline
 from polygene.plane.cells import edges_between, single_box, spread
 from polygene.plane.grid import Grid
 
+CROWDED = 64  # edges that each is held to, above which it is seen to whether a few lie far off
+LEFT_OUT = (16, 256)  # edges at each side that may
+
 
 class NearestRows(NamedTuple):
     """For each row its k nearest rows of the other column, NONE where there are fewer.
@@ -122,6 +125,44 @@ def _edges(column: GeometryColumn, grid: Grid) -> tuple[Outline, I64Array, I64Ar
     return side, start, stop, row_of_vertex[start]
 
 
+class _Cells(NamedTuple):
+    """A box of cells and the edges of each, with one cell more for those that lie in none."""
+
+    box: I64Array
+    offsets: I64Array
+    entries: I64Array
+
+    @property
+    def crowd(self) -> float:
+        """How many edges one is held to that lies among them, about."""
+        counts = np.diff(self.offsets).astype(np.float64)
+        return float((counts[:-1] ** 2).sum() / counts.sum() + counts[-1])
+
+
+def _cells_over(ends: I64Array) -> _Cells:
+    """Enter edges (n, 4) in cells: all, unless some that lie far off would crowd the others."""
+    found = _cells_of(ends, np.ones(len(ends), bool))
+    for k in LEFT_OUT:
+        if found.crowd <= CROWDED or len(ends) < 16 * k:
+            break
+        low, high = np.minimum(ends[:, :2], ends[:, 2:]), np.maximum(ends[:, :2], ends[:, 2:])
+        least, most = np.partition(low, k, axis=0)[k], np.partition(high, -1 - k, axis=0)[-1 - k]
+        is_inside = ((low >= least) & (high <= most)).all(axis=1)
+        if is_inside.any():
+            found = min(found, _cells_of(ends, is_inside), key=lambda cells: cells.crowd)
+    return found
+
+
+def _cells_of(ends: I64Array, is_inside: BoolArray) -> _Cells:
+    inside, others = np.flatnonzero(is_inside), np.flatnonzero(~is_inside)
+    # One box without finer ones: squares of cells round an edge are walked, not its own cells.
+    box = single_box(ends[inside], per_cell=1.5)
+    n_cells = int(box[0, 3] * box[0, 4])
+    found = spread(ends, box, np.array([0, len(inside)]), inside, n_cells)
+    offsets = np.append(found.offsets, found.offsets[-1] + len(others))
+    return _Cells(box[0].copy(), offsets, np.concatenate([found.order, others]))
+
+
 class _Search:
     """Edges of the other column in cells, asked by the edges of this one."""
 
@@ -137,13 +178,8 @@ class _Search:
         theirs, start, stop, self.row = _edges(other, grid)
         self.x, self.y = mine.x, mine.y
         self.ends = edges_between(theirs.x, theirs.y, start, stop)
-        # One box without finer ones: squares of cells round an edge are walked, not its own cells.
-        box = single_box(self.ends, per_cell=1.5)
-        n_edges = len(start)
-        n_cells = int(box[0, 3] * box[0, 4])
-        found = spread(self.ends, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
-        self.box = box[0].copy()
-        self.offsets, self.entries = found.offsets, found.order
+        cells = _cells_over(self.ends)
+        self.box, self.offsets, self.entries = cells.box, cells.offsets, cells.entries
         self.grid = grid
 
     def step(self, open_rows: BoolArray, known: I64Array, limit: float) -> _Step:
