@@ -6,7 +6,6 @@ that store another order turn them at their own border.
 
 from __future__ import annotations
 
-import functools
 import math
 
 import pyproj
@@ -18,9 +17,6 @@ LONGITUDE_LATITUDE = "OGC:CRS84"
 CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"  # the same as a URI
 
 
-@functools.lru_cache(
-    64
-)  # a definition is read in half a millisecond, for each part of a folder anew
 def parse(text: str) -> pyproj.CRS:
     """Return the CRS that a user or file means: an authority's code, WKT or PROJJSON.
 

@@ -235,14 +235,11 @@ class GeometryColumn:
 
     def of_kind(self, is_multi: bool, heights: str) -> GeometryColumn:
         """Return it as a piece of a column that has several parts, ``Z`` or ``M`` somewhere."""
-        is_bare = any(h in heights and own is None for h, own in (("Z", self.z), ("M", self.m)))
-        nothing = np.full(self.n_vertices, np.nan) if is_bare else None
-        return replace(
-            self,
-            is_multi=self.is_multi or is_multi,
-            z=nothing if "Z" in heights and self.z is None else self.z,
-            m=nothing if "M" in heights and self.m is None else self.m,
+        z, m = (
+            np.full(self.n_vertices, np.nan) if own is None and name in heights else own
+            for name, own in (("Z", self.z), ("M", self.m))
         )
+        return replace(self, is_multi=self.is_multi or is_multi, z=z, m=m)
 
     def row_bounds(self) -> F64Array:
         """Return (n_rows, 4): x and y minimum, x and y maximum; (inf, inf, -inf, -inf) if empty.

@@ -18,6 +18,7 @@ import pyarrow.parquet as pq
 import polygene
 from polygene.errors import PolygeneError
 from polygene.formats import geoparquet, parquet_parts
+from polygene.formats.geoparquet import reading
 from polygene.formats.parquet_parts import order
 from polygene.formats.parquet_parts.index import Index, PartFacts, read_index
 from polygene.geometry import GeometryColumn, concatenate
@@ -100,6 +101,23 @@ class Written(Folders):
         refused = polygene_here("convert", self.parts(), "-o", "out.parquet/", folder=self.folder)
         self.assertEqual(refused.code, 1)
         self.assertIn("exists already", refused.words)
+
+
+class StayingOpen(Folders):
+    def test_few_files_stay_open_however_many_are_read(self):
+        files = sorted(self.parts().glob("*.parquet"))
+        wanted = [geoparquet.boxes_of(file, [0]) for file in files]
+        with mock.patch.object(reading, "MOST_OPEN", 2), geoparquet.staying_open():
+            kept = reading._kept.get()
+            for _ in range(2):
+                for file, boxes in zip(files, wanted, strict=True):
+                    np.testing.assert_array_equal(geoparquet.boxes_of(file, [0]), boxes)
+            self.assertEqual(list(kept), files[-2:])
+            geoparquet.boxes_of(files[-2], [0])
+            geoparquet.boxes_of(files[0], [0])
+            self.assertEqual(list(kept), [files[-2], files[0]])
+            last = kept[files[0]]
+        self.assertTrue(last.closed)
 
 
 class Proved(Folders):

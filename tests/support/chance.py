@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import os
 import random
 from collections.abc import Iterable
@@ -12,10 +11,10 @@ T = TypeVar("T")
 ALL = "POLYGENE_ALL"
 
 
-def some_of(items: Iterable[T], share: float = 0.5) -> list[T]:
-    """Return some of them, chosen by chance, in their order; all of them where that is asked for."""
+def some_of(items: Iterable[T]) -> list[T]:
+    """Return half of them, chosen by chance, in their order; all of them where that is asked for."""
     every = list(items)
     if os.environ.get(ALL):
         return every
-    chosen = sorted(random.sample(range(len(every)), math.ceil(share * len(every))))
+    chosen = sorted(random.sample(range(len(every)), -(-len(every) // 2)))
     return [every[k] for k in chosen]

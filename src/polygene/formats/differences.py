@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -29,6 +29,25 @@ class FaultError(Exception):
     """What was read is not what was written, and no format's way explains it."""
 
 
+def changes_read(meant: Layer, found: Sequence[Layer], way: Way) -> list[str]:
+    """Return what there is to say about what was read back of a layer, which is to be one.
+
+    Raises
+    ------
+    FaultError
+        As of `changes`, or if it is none or several.
+    """
+    if len(found) != 1:
+        raise FaultError(f"{len(found)} layers instead of one")
+    return changes(meant, found[0], way)
+
+
+def check_count(n_rows: int, meant: int) -> None:
+    """Raise FaultError unless there are as many features as there are to be."""
+    if n_rows != meant:
+        raise FaultError(f"{counted(n_rows, 'feature')} instead of {meant:,}")
+
+
 def changes(meant: Layer, back: Layer, way: Way) -> list[str]:
     """Return what there is to say about a layer that was read back.
 
@@ -37,8 +56,7 @@ def changes(meant: Layer, back: Layer, way: Way) -> list[str]:
     FaultError
         If something differs that the format's way does not explain: rows, geometry or values.
     """
-    if meant.n_rows != back.n_rows:
-        raise FaultError(f"{counted(back.n_rows, 'feature')} instead of {meant.n_rows:,}")
+    check_count(back.n_rows, meant.n_rows)
     notes = _of_geometry(meant, back, way)
     if not crs.is_same(meant.crs, back.crs):
         notes.append(

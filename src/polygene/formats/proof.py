@@ -23,7 +23,7 @@ from polygene.formats.base import (
     Written,
 )
 from polygene.formats.codepages import texts_written_in
-from polygene.formats.differences import FaultError, changes
+from polygene.formats.differences import FaultError, changes_read, check_count
 from polygene.formats.packed import PIPE
 from polygene.formats.pieces import Pieces
 from polygene.formats.registry import format_of, readable_format
@@ -89,9 +89,7 @@ def _read_again(path: Path, written: Written) -> list[str]:
         for layer in written.meant:
             name = layer.name if format_of(path).HOLDS_MANY else place.stem
             found = _read(place, name, layer, written).layers
-            if len(found) != 1:
-                raise FaultError(f"{len(found)} layers instead of one")
-            notes += changes(layer, found[0], written.way)
+            notes += changes_read(layer, found, written.way)
     return notes
 
 
@@ -116,13 +114,10 @@ def _of_pieces(path: Path, place: Path, layer: Pieces, written: Written) -> list
         else:
             known = Known(piece.geometry, sums[k])
             found = cast(PieceReader, reader).read(place, name, wanted, known=known).layers
-        if len(found) != 1:
-            raise FaultError(f"{len(found)} layers instead of one")
-        notes += changes(piece, found[0], written.way)
+        notes += changes_read(piece, found, written.way)
         n_rows += piece.n_rows
     listed = next(info for info in reader.list_layers(place) if info.name == name)
-    if listed.n_rows != n_rows:
-        raise FaultError(f"{counted(listed.n_rows, 'feature')} instead of {n_rows:,}")
+    check_count(listed.n_rows, n_rows)
     return notes
 
 

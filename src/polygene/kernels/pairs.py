@@ -204,6 +204,20 @@ def _root(parent: cython.longlong[::1], item: cython.longlong) -> cython.longlon
     return item
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _join(
+    parent: cython.longlong[::1], left: cython.longlong, right: cython.longlong
+) -> cython.bint:
+    """Join the sets of two items under the smaller root; return whether they were one already."""
+    a: cython.longlong = _root(parent, left)
+    b: cython.longlong = _root(parent, right)
+    parent[max(a, b)] = min(a, b)
+    return a == b
+
+
 def join_roots(
     left: cython.longlong[::1], right: cython.longlong[::1], parent: cython.longlong[::1]
 ) -> None:
@@ -212,16 +226,9 @@ def join_roots(
     ``parent`` starts as a forest (each item its own parent) and ends with the root of every item.
     """
     i: cython.Py_ssize_t
-    a: cython.longlong
-    b: cython.longlong
     with cython.nogil:
         for i in range(left.shape[0]):
-            a = _root(parent, left[i])
-            b = _root(parent, right[i])
-            if a < b:
-                parent[b] = a
-            elif b < a:
-                parent[a] = b
+            _join(parent, left[i], right[i])
         # Parents are never larger than their children, so one rising pass ends at the roots.
         for i in range(parent.shape[0]):
             parent[i] = parent[parent[i]]
@@ -235,17 +242,9 @@ def find_cycles(
 ) -> None:
     """Do what `join_roots` does; ``closes[i]`` becomes 1 where i joins what hung together before it."""
     i: cython.Py_ssize_t
-    a: cython.longlong
-    b: cython.longlong
     with cython.nogil:
         for i in range(left.shape[0]):
-            a = _root(parent, left[i])
-            b = _root(parent, right[i])
-            closes[i] = 1 if a == b else 0
-            if a < b:
-                parent[b] = a
-            elif b < a:
-                parent[a] = b
+            closes[i] = _join(parent, left[i], right[i])
         for i in range(parent.shape[0]):
             parent[i] = parent[parent[i]]
 

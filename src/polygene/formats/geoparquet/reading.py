@@ -46,12 +46,16 @@ from polygene.layer import Layer
 from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
 
+MOST_OPEN = 32
 _kept: ContextVar[dict[Path, pq.ParquetFile] | None] = ContextVar("polygene_parquet", default=None)
 
 
 @contextlib.contextmanager
 def staying_open() -> Iterator[None]:
-    """Let files that nobody changes meanwhile stay open while this lasts: their ends are read once."""
+    """Let the last files that were read stay open while this lasts: their ends are read once.
+
+    Nobody may change them meanwhile. They are few, since a work may read more than a process may open.
+    """
     files: dict[Path, pq.ParquetFile] = {}
     token = _kept.set(files)
     try:
@@ -102,12 +106,15 @@ def list_layers(path: Path) -> list[LayerInfo]:
 def _open(path: Path) -> pq.ParquetFile:
     kept = _kept.get()
     if kept is not None and path in kept:
+        kept[path] = kept.pop(path)  # the last that was asked for
         return kept[path]
     try:
         if origins.is_partial(path):
             _fetch_footer(path)
         file = pq.ParquetFile(path)
         if kept is not None:
+            if len(kept) == MOST_OPEN:
+                kept.pop(next(iter(kept))).close()
             kept[path] = file
         return file
     except OSError as err:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from pathlib import Path
 from typing import Any
 
@@ -114,7 +115,11 @@ def crs_of(about: dict[str, Any]) -> pyproj.CRS | None:
     if about["crs"] is None:
         return None
     text = about["crs"]
-    return crs_module.parse(text if isinstance(text, str) else orjson.dumps(text).decode())
+    return _parsed(text if isinstance(text, str) else orjson.dumps(text).decode())
+
+
+# All parts of a folder say the same, and each takes most of a millisecond.
+_parsed = functools.lru_cache(16)(crs_module.parse)
 
 
 def paths_of_box(file: pq.ParquetFile, about: dict[str, Any]) -> list[tuple[str, str]]:

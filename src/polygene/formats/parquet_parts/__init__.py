@@ -18,7 +18,7 @@ from polygene.commit.together import replacing_folder
 from polygene.errors import FileError, reason_of
 from polygene.formats import geoparquet
 from polygene.formats.base import Known, Reading, Way, Written, only_one
-from polygene.formats.differences import FaultError, changes
+from polygene.formats.differences import FaultError, changes_read, check_count
 from polygene.formats.joining import joined
 from polygene.formats.parquet_parts.index import (
     NAME as INDEX,
@@ -35,7 +35,6 @@ from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
 from polygene.layer import Layer
-from polygene.notes import counted
 
 NAME = "a folder of GeoParquet"
 ENDINGS = (".parquet",)
@@ -231,16 +230,12 @@ def write_part(folder: Path, number: int, rows: Ordered, proves: bool = False) -
 def _prove(place: Path, layer: Layer, groups: I64Array, sums: Sequence[int]) -> None:
     """Read each group of rows again, one after the other: a part is much for a process of several."""
     try:
-        n_rows = geoparquet.list_layers(place)[0].n_rows
-        if n_rows != layer.n_rows:
-            raise FaultError(f"{counted(n_rows, 'feature')} instead of {layer.n_rows:,}")
+        check_count(geoparquet.list_layers(place)[0].n_rows, layer.n_rows)
         for first, stop, own in zip(groups[:-1].tolist(), groups[1:].tolist(), sums, strict=True):
             meant = layer.take(np.arange(first, stop))
             wanted, known = Wanted(span=(first, stop)), Known(meant.geometry, [own])
             found = geoparquet.read(place, place.stem, wanted, known).layers
-            if len(found) != 1:
-                raise FaultError(f"{len(found)} layers instead of one")
-            changes(replace(meant, rows=np.arange(first, stop)), found[0], Way())
+            changes_read(replace(meant, rows=np.arange(first, stop)), found, Way())
     except FaultError as err:
         raise FileError(
             f"{place} is not written: read again, it does not hold what was meant ({err}). If there "
