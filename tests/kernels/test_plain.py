@@ -376,9 +376,9 @@ class Twins:
         return c.now("signs"), plain.sign_rings(c.x, c.y, c.ring_offsets)
 
     def fill_corners(self, c, _):
-        x, y, side, columns, rows = c.grid[:5]
         corners = [
             (2 * (x + i * side) - 1, 2 * (y + j * side) - 1)
+            for x, y, side, columns, rows, _ in c.boxes
             for j in range(rows)
             for i in range(columns)
         ]

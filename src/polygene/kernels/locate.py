@@ -1,4 +1,4 @@
-"""Point location among noded edges by a uniform grid of cells.
+"""Point location among noded edges by a grid of cells, finer where it is crowded.
 
 Coordinates of queries are doubled, so that the middle of an edge is a point too; those of edges
 are not. Cell lines lie half a unit below the integers: odd when doubled, so no edge ends on one.
@@ -129,8 +129,38 @@ def _nearest_left(
     return 2 * best + 1 if ends[best, 1] < ends[best, 3] else 2 * best
 
 
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _topmost(
+    start: cython.longlong,
+    stop: cython.longlong,
+    cell_entries: cython.longlong[::1],
+    x: cython.longlong,
+    low: cython.longlong,
+    high: cython.longlong,
+    ends: cython.longlong[:, ::1],
+) -> cython.longlong:
+    """Return the edge that crosses x last on the way up from ``low`` to ``high``; or -1."""
+    best: cython.longlong = -1
+    p: cython.longlong
+    e: cython.longlong
+    for p in range(start, stop):
+        e = cell_entries[p]
+        if 2 * ends[e, 0] >= x or 2 * ends[e, 2] <= x:
+            continue
+        if turn(2 * ends[e, 0], 2 * ends[e, 1], 2 * ends[e, 2], 2 * ends[e, 3], x, high) < 0:
+            continue
+        if turn(2 * ends[e, 0], 2 * ends[e, 1], 2 * ends[e, 2], 2 * ends[e, 3], x, low) >= 0:
+            continue
+        if best < 0 or (e != best and _is_above_edge(e, best, ends)):
+            best = e
+    return best
+
+
 def fill_corners(
-    grid: cython.longlong[::1],
+    boxes: cython.longlong[:, ::1],
+    parents: cython.longlong[::1],
     cell_offsets: cython.longlong[::1],
     cell_entries: cython.longlong[::1],
     ends: cython.longlong[:, ::1],
@@ -138,44 +168,68 @@ def fill_corners(
 ) -> None:
     """Find what the lower left corner of each cell sees to its left: a half-edge, or -1.
 
-    ``grid`` is x, y, side, columns, rows. Row by row, each corner from the one before.
+    A box is x, y, side, columns, rows, first cell; ``parents`` names the cell it is laid over, of a box
+    before it, or -1: to the left of such a box nothing is. Up the first column and along each row, each
+    corner from the one before; the first has its answer from the cell below.
     """
-    side: cython.longlong = 2 * grid[2]
-    columns: cython.longlong = grid[3]
+    b: cython.Py_ssize_t
+    side: cython.longlong
+    columns: cython.longlong
     i: cython.longlong
     j: cython.longlong
     cell: cython.longlong
+    first: cython.longlong
     seen: cython.longlong
     found: cython.longlong
     left: cython.longlong
     low: cython.longlong
     with cython.nogil:
-        for j in range(grid[4]):
-            low = 2 * grid[1] - 1 + j * side
-            seen = -1
-            for i in range(columns):
-                cell = j * columns + i
-                corners[cell] = seen
-                if cell_offsets[cell] == cell_offsets[cell + 1]:
-                    continue
-                left = 2 * grid[0] - 1 + i * side
-                found = _nearest_left(
-                    cell_offsets[cell],
-                    cell_offsets[cell + 1],
-                    cell_entries,
-                    left + side,
-                    low,
-                    left,
-                    ends,
-                )
-                if found >= 0:
-                    seen = found
+        for b in range(boxes.shape[0]):
+            side = 2 * boxes[b, 2]
+            columns = boxes[b, 3]
+            first = corners[parents[b]] if parents[b] >= 0 else -1
+            for j in range(boxes[b, 4]):
+                low = 2 * boxes[b, 1] - 1 + j * side
+                seen = first
+                for i in range(columns):
+                    cell = boxes[b, 5] + j * columns + i
+                    corners[cell] = seen
+                    if cell_offsets[cell] == cell_offsets[cell + 1]:
+                        continue
+                    left = 2 * boxes[b, 0] - 1 + i * side
+                    found = _nearest_left(
+                        cell_offsets[cell],
+                        cell_offsets[cell + 1],
+                        cell_entries,
+                        left + side,
+                        low,
+                        left,
+                        ends,
+                    )
+                    if found >= 0:
+                        seen = found
+                if parents[b] >= 0:
+                    cell = boxes[b, 5] + j * columns
+                    left = 2 * boxes[b, 0] - 1
+                    found = _topmost(
+                        cell_offsets[cell],
+                        cell_offsets[cell + 1],
+                        cell_entries,
+                        left,
+                        low,
+                        low + side,
+                        ends,
+                    )
+                    if found >= 0:
+                        # An edge runs from left to right: its upper side is that of the even half-edge.
+                        first = 2 * found
 
 
 def locate_points(
     qx: cython.longlong[::1],
     qy: cython.longlong[::1],
-    grid: cython.longlong[::1],
+    boxes: cython.longlong[:, ::1],
+    box_of_cell: cython.longlong[::1],
     cell_offsets: cython.longlong[::1],
     cell_entries: cython.longlong[::1],
     ends: cython.longlong[:, ::1],
@@ -186,31 +240,41 @@ def locate_points(
 
     ``seen[k]`` becomes that half-edge, or -1 for a point outside everything. From the point go
     left to the side of its cell, then down to the corner, whose answer is known: the first edge
-    met on the way tells the face.
+    met on the way tells the face. ``box_of_cell`` names the finer box over a cell, or -1.
     """
     k: cython.Py_ssize_t
-    side: cython.longlong = 2 * grid[2]
+    b: cython.longlong
+    side: cython.longlong
     i: cython.longlong
     j: cython.longlong
     cell: cython.longlong
     left: cython.longlong
     low: cython.longlong
-    p: cython.longlong
-    e: cython.longlong
     best: cython.longlong
     with cython.nogil:
         for k in range(qx.shape[0]):
-            if qx[k] < 2 * grid[0] - 1 or qy[k] < 2 * grid[1] - 1:
+            b = 0
+            cell = -1
+            left = 0
+            low = 0
+            while b >= 0:
+                side = 2 * boxes[b, 2]
+                left = 2 * boxes[b, 0] - 1
+                low = 2 * boxes[b, 1] - 1
+                # Only the first box has places beyond it: a finer one covers all of its cell.
+                if qx[k] < left or qy[k] < low:
+                    break
+                i = (qx[k] - left) // side
+                j = (qy[k] - low) // side
+                if i >= boxes[b, 3] or j >= boxes[b, 4]:
+                    break
+                left += i * side
+                low += j * side
+                cell = boxes[b, 5] + j * boxes[b, 3] + i
+                b = box_of_cell[cell]
+            if cell < 0:
                 seen[k] = -1
                 continue
-            i = (qx[k] - 2 * grid[0] + 1) // side
-            j = (qy[k] - 2 * grid[1] + 1) // side
-            if i >= grid[3] or j >= grid[4]:
-                seen[k] = -1
-                continue
-            cell = j * grid[3] + i
-            left = 2 * grid[0] - 1 + i * side
-            low = 2 * grid[1] - 1 + j * side
             best = _nearest_left(
                 cell_offsets[cell],
                 cell_offsets[cell + 1],
@@ -223,25 +287,16 @@ def locate_points(
             if best >= 0:
                 seen[k] = best
                 continue
-            for p in range(cell_offsets[cell], cell_offsets[cell + 1]):
-                e = cell_entries[p]
-                if 2 * ends[e, 0] >= left or 2 * ends[e, 2] <= left:
-                    continue
-                # Crosses the side below the point, above the corner.
-                if (
-                    turn(
-                        2 * ends[e, 0], 2 * ends[e, 1], 2 * ends[e, 2], 2 * ends[e, 3], left, qy[k]
-                    )
-                    < 0
-                ):
-                    continue
-                if (
-                    turn(2 * ends[e, 0], 2 * ends[e, 1], 2 * ends[e, 2], 2 * ends[e, 3], left, low)
-                    >= 0
-                ):
-                    continue
-                if best < 0 or (e != best and _is_above_edge(e, best, ends)):
-                    best = e
+            # Crosses the side below the point, above the corner.
+            best = _topmost(
+                cell_offsets[cell],
+                cell_offsets[cell + 1],
+                cell_entries,
+                left,
+                low,
+                qy[k],
+                ends,
+            )
             # An edge runs from left to right, so its upper side is that of the even half-edge.
             seen[k] = 2 * best if best >= 0 else corners[cell]
 

@@ -18,6 +18,8 @@ PER_CELL, PER_CELL_OF_LONG = 4.0, 16.0
 # Cells that an edge passes, on average, above which they are larger: else strips side by side, each as
 # long as all of them, would be entered once for each of the others.
 MOST_PASSED = 64
+# How many cells of a finer box an edge is entered in, on average, up to which that is laid anyway.
+PASSED_BY_FEW = 1.5
 SMALLEST_SIDE = 8  # grid units; below it the margin of a cell is larger than the cell
 # Beyond this many the offsets of cells alone would be larger than the edges' own arrays.
 MOST_CELLS = 1 << 23
@@ -126,22 +128,27 @@ def _measured(ends: I64Array) -> I64Array:
     return found
 
 
-def build_cells(ends: I64Array) -> Cells:
+def build_cells(ends: I64Array, box: I64Array | None = None, crowd: int | None = None) -> Cells:
     """Enter all edges in cells, refining the crowded ones where that pays.
 
     Parameters
     ----------
     ends : (n, 4) int64
         As from `edges_between`.
+    box : (1, 6) int64
+        The first box; else one for finding crossings.
+    crowd : int
+        Edges of a cell above which it gets a finer box, else `CROWD`.
 
     Notes
     -----
     Level by level, all crowded cells of a level at once. About 1.5 entries an edge on a coverage.
     A bundle of edges that run alongside each other stays together however small the cells are, so a
-    finer box is kept only if it halves the pairs to look at.
+    finer box is kept only if it halves the pairs to look at, or hardly any edge passes several cells.
     """
     # boxes, entries and their offsets are those of the level at work; the lists gather all levels.
-    boxes = _first_box(ends)
+    boxes = _first_box(ends) if box is None else box
+    crowd = CROWD if crowd is None else crowd
     entries = np.arange(len(ends))
     entry_offsets = np.array([0, len(entries)], np.int64)
     all_boxes: list[I64Array] = []
@@ -180,7 +187,7 @@ def build_cells(ends: I64Array) -> Cells:
         n_boxes += len(boxes)
         # Where cells are as small as the margin of edges a finer box would hold all of them in each
         # cell.
-        parents = np.flatnonzero((counts > CROWD) & (boxes[box_of, 2] > SMALLEST_SIDE))
+        parents = np.flatnonzero((counts > crowd) & (boxes[box_of, 2] > SMALLEST_SIDE))
         if len(parents) == 0:
             break
         # Only edges of the crowded cells go down a level.
@@ -208,7 +215,11 @@ def _first_box(ends: I64Array) -> I64Array:
 
 
 def _pays(ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array) -> BoolArray:
-    """Whether each finer box leaves at most half as many pairs as its cell has."""
+    """Whether each finer box leaves half as many pairs as its cell has, or else only costs memory.
+
+    It does where hardly any edge passes several of its cells: all may lie in a small part of one, which
+    comes out a level or two further down.
+    """
     # Counted without being entered: of boxes that do not pay nothing else is done.
     n_per_box = boxes[:, 3] * boxes[:, 4]
     local = boxes.copy()
@@ -219,7 +230,8 @@ def _pays(ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64
     # sum.
     left = sum_by(box_of, counts * (counts - 1.0), len(boxes))
     before = np.diff(entry_offsets).astype(np.float64)
-    return left <= 0.5 * before * (before - 1)
+    entered = sum_by(box_of, counts.astype(np.float64), len(boxes))
+    return (left <= 0.5 * before * (before - 1)) | (entered <= PASSED_BY_FEW * before)
 
 
 def _finer_boxes(

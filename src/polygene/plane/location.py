@@ -1,4 +1,4 @@
-"""Which face a point lies in, by a grid of cells over noded edges."""
+"""Which face a point lies in, by cells over noded edges, finer where they are crowded."""
 
 from __future__ import annotations
 
@@ -9,12 +9,15 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, I64Array
-from polygene.plane.cells import MOST_PASSED, edges_between, single_box, spread
+from polygene.plane.cells import MOST_PASSED, Cells, build_cells, edges_between, single_box
+
+# Small cells: the way from a point to its cell's corner is short, and the corners' answers are known.
+PER_CELL = 1.5
+CROWD = 64  # edges of a cell above which it is parted
 
 
 class _Index(NamedTuple):
-    grid: I64Array
-    offsets: I64Array
+    cells: Cells
     entries: I64Array
     corners: I64Array
 
@@ -35,20 +38,18 @@ class Locator:
     @cached_property
     def _index(self) -> _Index:
         ends = self._ends
-        # Small cells: the way from a point to its cell's corner is short, and the corners' answers
-        # are known.
-        box = single_box(ends, per_cell=1.5, most_passed=MOST_PASSED)
-        n_edges = len(ends)
-        n_cells = int(box[0, 3] * box[0, 4])
-        offsets, entries = spread(
-            ends, box, np.array([0, n_edges], np.int64), np.arange(n_edges), n_cells
+        first = single_box(ends, PER_CELL, MOST_PASSED)
+        cells = build_cells(ends, first, CROWD)
+        entries = cells.entries if len(cells.entries) else np.zeros(1, np.int64)
+        parents = np.full(len(cells.boxes), NONE, np.int64)
+        refined = np.flatnonzero(cells.box_of_cell != NONE)
+        parents[cells.box_of_cell[refined]] = refined
+        corners = np.empty(len(cells.box_of_cell), np.int64)
+        # Each corner is found from one before it, so all of them cost one walk over the cells.
+        kernels.run(
+            kernels.locate.fill_corners, cells.boxes, parents, cells.offsets, entries, ends, corners
         )
-        entries = entries if len(entries) else np.zeros(1, np.int64)
-        corners = np.empty(n_cells, np.int64)
-        grid = box[0]
-        # Each corner is found from the one before it, so all of them cost one walk over the cells.
-        kernels.run(kernels.locate.fill_corners, grid, offsets, entries, ends, corners)
-        return _Index(grid, offsets, entries, corners)
+        return _Index(cells, entries, corners)
 
     def halfedges_left_of(self, double_x: I64Array, double_y: I64Array) -> I64Array:
         """Return for each point the half-edge that has the point's face to its left, or NONE.
@@ -71,8 +72,9 @@ class Locator:
                 kernels.locate.locate_points,
                 np.ascontiguousarray(double_x),
                 np.ascontiguousarray(double_y),
-                index.grid,
-                index.offsets,
+                index.cells.boxes,
+                index.cells.box_of_cell,
+                index.cells.offsets,
                 index.entries,
                 self._ends,
                 index.corners,
