@@ -12,7 +12,8 @@ from polygene.crs import degrees_of, is_geographic
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.round_world import Folded, folded, running_on
 from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid
-from polygene.plane.settling import Outlines, settle
+from polygene.plane.outlines import Outlines
+from polygene.plane.settling import settle
 from polygene.winding import turned
 
 AT_POLE = 1e-9  # degrees from it

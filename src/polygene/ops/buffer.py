@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 import pyproj
 
 from polygene import parallel
-from polygene.arrays import F64Array, I64Array, offsets_from, owners
+from polygene.arrays import F64Array, I64Array, owners
 from polygene.crs import label
 from polygene.errors import DataError, ExpressionError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate
@@ -29,7 +29,8 @@ from polygene.ops.summary import Admitted, NamedRows, area_unit
 from polygene.plane.grid import MAX_UNITS, Grid, default_step
 from polygene.plane.melting import melt
 from polygene.plane.offsets import Style, offset_outlines
-from polygene.plane.settling import Outlines, by_row, settle
+from polygene.plane.outlines import Outlines, as_outlines, by_row, joined
+from polygene.plane.settling import settle
 from polygene.progress import SILENT, Progress
 from polygene.table.expression import Expression
 from polygene.table.groups import Groups, agreed, group_rows
@@ -249,7 +250,7 @@ class _Work:
             return self._melted_degrees(back, groups.group[known], groups.n_groups)
         if groups is None:
             return _spread(self._apart(some, d), known, self.layer.n_rows)
-        curves = _joined(
+        curves = joined(
             parallel.each(
                 lambda first, stop: offset_outlines(
                     some.slice_rows(first, stop), d[first:stop], self.style
@@ -313,7 +314,7 @@ class _Work:
     def between(self, large: GeometryColumn, small: GeometryColumn) -> GeometryColumn:
         """Return what of each row's large area the small one leaves."""
         inner = replace(small, xy=small.xy)
-        curves = [_as_outlines(large, 1), _as_outlines(inner, -1)]
+        curves = [as_outlines(large, 1), as_outlines(inner, -1)]
         n_parts = large.n_rows
         both = Outlines(
             np.concatenate([c.xy for c in curves]),
@@ -331,36 +332,6 @@ class _Work:
             return large
         step = 1e-9 if self.is_geographic else self.step
         return settle(both, large.n_rows, Grid.over([extent], step), by_sign=True, apart=True)
-
-
-def _as_outlines(column: GeometryColumn, sign: int) -> Outlines:
-    """Return the rings of valid polygons, outer ones counter-clockwise or, with -1, clockwise."""
-    at = np.arange(column.n_vertices)
-    if sign < 0:
-        ring_of = owners(column.ring_offsets)
-        at = column.ring_offsets[:-1][ring_of] + column.ring_offsets[1:][ring_of] - 1 - at
-    return Outlines(
-        column.xy.take(at, axis=0),
-        column.ring_offsets,
-        owners(column.ring_offsets_of_rows),
-        np.arange(column.n_rows),
-    )
-
-
-def _joined(curves: list[Outlines], first_rows: list[int]) -> Outlines:
-    """Return the outlines of portions in a row, those of portion k counted from a row of its own."""
-    n_rings = offsets_from([len(c.part_of_ring) for c in curves])
-    n_parts = offsets_from([len(c.row_of_part) for c in curves])
-    n_vertices = offsets_from([len(c.xy) for c in curves])
-    offsets = np.zeros(int(n_rings[-1]) + 1, np.int64)
-    for k, c in enumerate(curves):
-        offsets[n_rings[k] + 1 : n_rings[k + 1] + 1] = c.ring_offsets[1:] + n_vertices[k]
-    return Outlines(
-        np.concatenate([c.xy for c in curves]),
-        offsets,
-        np.concatenate([c.part_of_ring + n for c, n in zip(curves, n_parts[:-1], strict=True)]),
-        np.concatenate([c.row_of_part + n for c, n in zip(curves, first_rows, strict=True)]),
-    )
 
 
 def _spread(column: GeometryColumn, rows: I64Array, n_rows: int) -> GeometryColumn:

@@ -16,7 +16,8 @@ from polygene.ops.places.extents import grid_for
 from polygene.ops.proved import prove_valid
 from polygene.plane import selfcheck
 from polygene.plane.grid import Grid
-from polygene.plane.settling import Outlines, settle
+from polygene.plane.outlines import Outlines
+from polygene.plane.settling import settle
 from polygene.plane.validity import invalid_rows
 
 

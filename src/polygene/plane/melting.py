@@ -10,10 +10,11 @@ import numpy as np
 
 from polygene import parallel
 from polygene.arrays import F64Array, I64Array, count_by, number_pairs, offsets_from, owners
-from polygene.geometry import GeometryColumn, bounds_of_groups, concatenate
+from polygene.geometry import GeometryColumn, concatenate
 from polygene.plane.clusters import clusters_of
 from polygene.plane.grid import Grid
-from polygene.plane.settling import GAP, Outlines, by_row, settle
+from polygene.plane.outlines import Outlines, boxes_of_parts, by_row, cut_rows
+from polygene.plane.settling import GAP, settle
 
 MOST_VERTICES = 100_000  # worked on side by side; a cluster of more has all threads to itself
 
@@ -26,7 +27,7 @@ def melt(outlines: Outlines, row_of_part: I64Array, n_rows: int, grid: Grid) -> 
     row_of_part : (n_parts,)
         Of any order, in place of that of the outlines.
     """
-    boxes = _boxes_of_parts(outlines)
+    boxes = boxes_of_parts(outlines)
     cluster = clusters_of(boxes, GAP * grid.step)
     n_clusters = int(cluster.max(initial=-1)) + 1
     if n_clusters < 2:
@@ -42,15 +43,6 @@ def melt(outlines: Outlines, row_of_part: I64Array, n_rows: int, grid: Grid) -> 
     pieces_of = offsets_from(count_by(place[cluster[firsts]], n_clusters))
     column = _settled(ordered, pieces_of, int(is_alone.sum()), grid)
     return _together(column, row_of_part[firsts], n_rows)
-
-
-def _boxes_of_parts(outlines: Outlines) -> F64Array:
-    """Return (n_parts, 4) bounds of the rings of each part; not finite for one without."""
-    rings = bounds_of_groups(outlines.xy, outlines.ring_offsets)
-    boxes = np.tile([np.inf, np.inf, -np.inf, -np.inf], (len(outlines.row_of_part), 1))
-    np.minimum.at(boxes[:, :2], outlines.part_of_ring, rings[:, :2])
-    np.maximum.at(boxes[:, 2:], outlines.part_of_ring, rings[:, 2:])
-    return boxes
 
 
 def _places(boxes: F64Array, cluster: I64Array, n: int) -> tuple[I64Array, np.ndarray]:
@@ -77,7 +69,7 @@ def _settled(outlines: Outlines, pieces_of: I64Array, n_alone: int, grid: Grid) 
     def portion(first: int, stop: int) -> GeometryColumn:
         rings = slice(int(rings_of[first]), int(rings_of[stop]))
         pieces = int(pieces_of[first]), int(pieces_of[stop])
-        part = _cut(outlines, rings, pieces)
+        part = cut_rows(outlines, rings, pieces)
         return settle(part, pieces[1] - pieces[0], grid, by_sign=True, apart=first < n_alone)
 
     parts = [
@@ -89,18 +81,6 @@ def _settled(outlines: Outlines, pieces_of: I64Array, n_alone: int, grid: Grid) 
     small = [p for p in parts if vertices_of[p[1]] - vertices_of[p[0]] <= 2 * MOST_VERTICES]
     columns = dict(zip(small, parallel.each(portion, small), strict=True))
     return concatenate([columns[p] if p in columns else portion(*p) for p in parts])
-
-
-def _cut(outlines: Outlines, rings: slice, rows: tuple[int, int]) -> Outlines:
-    """Return the outlines of some rings and rows, counted from the first."""
-    parts = slice(*np.searchsorted(outlines.row_of_part, rows))
-    first, stop = outlines.ring_offsets[[rings.start, rings.stop]]
-    return Outlines(
-        outlines.xy[first:stop],
-        outlines.ring_offsets[rings.start : rings.stop + 1] - first,
-        outlines.part_of_ring[rings] - parts.start,
-        outlines.row_of_part[parts] - rows[0],
-    )
 
 
 def _together(column: GeometryColumn, row: I64Array, n_rows: int) -> GeometryColumn:

@@ -17,7 +17,7 @@ from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_fro
 from polygene.errors import check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas
-from polygene.plane.settling import Outlines
+from polygene.plane.outlines import Outlines
 
 CAPS = ("round", "flat", "square")
 CORNERS = ("round", "mitre", "bevel")

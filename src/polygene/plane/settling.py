@@ -7,27 +7,25 @@ own, all are computed in one arrangement, and moved back. Snap rounding does not
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene import kernels
 from polygene.arrays import (
     BoolArray,
-    F64Array,
     I64Array,
     count_by,
     offsets_from,
     owners,
     reduce_groups,
     spans,
-    take_spans,
 )
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.plane.arrangement import Arrangement, Borders, arrange
 from polygene.plane.borders import vertex_homes
 from polygene.plane.grid import MAX_UNITS, Grid
 from polygene.plane.noding import node_edges
+from polygene.plane.outlines import Outlines
 from polygene.plane.rings import Pieces, rings_to_column, trace_rings
 from polygene.plane.sound import plainly_sound
 
@@ -37,38 +35,6 @@ MOST_EDGES = 3_000_000  # worked on at a time
 # Rows of one batch fill squares of this size, two of them at most, and none is longer; shelves take up
 # to three times the room.
 ROOM = 0.2 * MAX_UNITS
-
-
-class Outlines(NamedTuple):
-    """Closed rings, each repeating its first vertex; a row's parts follow each other.
-
-    xy : (n_vertices, 2) map coordinates
-    ring_offsets : (n_rings + 1,)
-    part_of_ring : (n_rings,)
-    row_of_part : (n_parts,) rising
-    """
-
-    xy: F64Array
-    ring_offsets: I64Array
-    part_of_ring: I64Array
-    row_of_part: I64Array
-
-
-def by_row(curves: Outlines, row_of_part: I64Array) -> Outlines:
-    """Order rings by other rows for their parts."""
-    part_order = np.argsort(row_of_part, kind="stable")
-    rank = np.empty(len(part_order), np.int64)
-    rank[part_order] = np.arange(len(part_order))
-    part = rank[curves.part_of_ring]
-    order = np.argsort(part, kind="stable")
-    counts = np.diff(curves.ring_offsets)[order]
-    offsets = offsets_from(counts)
-    return Outlines(
-        take_spans(curves.xy, curves.ring_offsets[order], counts),
-        offsets,
-        part[order],
-        row_of_part[part_order],
-    )
 
 
 def settle(

@@ -23,7 +23,8 @@ from polygene.ops.places import local_planes
 from polygene.ops.places.local_planes import FOLLOW, MOST_LOCAL, RADIUS, Planes
 from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid
 from polygene.plane.offsets import Style, offset_outlines
-from polygene.plane.settling import Outlines, settle
+from polygene.plane.outlines import Outlines, run_backwards
+from polygene.plane.settling import settle
 from polygene.winding import turned
 
 MOST_VERTICES = 100_000  # buffered at a time
@@ -260,7 +261,7 @@ def _together(
     """Return all rings of a row as one part, whose winding numbers add up."""
     xy, counts, of = [np.zeros((0, 2))], [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
     for rings, row, sign in zip(found, rows, signs, strict=True):
-        xy.append(rings.xy if sign > 0 else _reversed(rings.xy, rings.ring_offsets))
+        xy.append(rings.xy if sign > 0 else run_backwards(rings.xy, rings.ring_offsets))
         counts.append(np.diff(rings.ring_offsets))
         of.append(row[rings.row_of_ring])
     for column, row in areas:
@@ -278,10 +279,3 @@ def _together(
         part.reshape(-1),
         rows_there,
     )
-
-
-def _reversed(xy: F64Array, ring_offsets: I64Array) -> F64Array:
-    """Return the vertices of rings run the other way."""
-    ring_of = owners(ring_offsets)
-    at = ring_offsets[:-1][ring_of] + ring_offsets[1:][ring_of] - 1 - np.arange(len(xy))
-    return xy.take(at, axis=0)
