@@ -10,7 +10,6 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyproj
 
-from polygene import parallel
 from polygene.arrays import F64Array, I64Array, owners
 from polygene.crs import label
 from polygene.errors import DataError, ExpressionError, UsageError
@@ -22,15 +21,15 @@ from polygene.ops.attributes import free_name
 from polygene.ops.given import Names, expression, names
 from polygene.ops.grouped import grouped_by
 from polygene.ops.parts import single_parts as to_single_parts
-from polygene.ops.places.buffer_degrees import MOST_VERTICES, buffered_in_degrees, grid_round
+from polygene.ops.places.buffer_degrees import buffered_in_degrees, grid_round
 from polygene.ops.places.extents import finite_bounds
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Admitted, NamedRows, area_unit
-from polygene.plane.grid import MAX_UNITS, Grid, default_step
+from polygene.plane.buffering import buffered_rows, left_over, row_outlines
+from polygene.plane.grid import DEFAULT_GEOGRAPHIC, MAX_UNITS, Grid, default_step
+from polygene.plane.heaps import melt_crowds, melt_heaps
 from polygene.plane.melting import melt
-from polygene.plane.offsets import Style, offset_outlines
-from polygene.plane.outlines import Outlines, as_outlines, by_row, joined
-from polygene.plane.settling import settle
+from polygene.plane.offsets import Style
 from polygene.progress import SILENT, Progress
 from polygene.table.expression import Expression
 from polygene.table.groups import Groups, agreed, group_rows
@@ -248,20 +247,13 @@ class _Work:
             if groups is None:
                 return _spread(back, known, self.layer.n_rows)
             return self._melted_degrees(back, groups.group[known], groups.n_groups)
-        if groups is None:
-            return _spread(self._apart(some, d), known, self.layer.n_rows)
-        curves = joined(
-            parallel.each(
-                lambda first, stop: offset_outlines(
-                    some.slice_rows(first, stop), d[first:stop], self.style
-                ),
-                parts := parallel.parted(some.vertex_offsets_of_rows, MOST_VERTICES),
-            ),
-            [first for first, _ in parts],
-        )
-        group = groups.group[known][curves.row_of_part]
         grid = grid_round(some, d, self.style, self.step)
-        return melt(curves, group, groups.n_groups, grid)
+        if groups is None:
+            areas = buffered_rows(some, d, self.style, grid)
+            return _spread(areas, known, self.layer.n_rows)
+        curves = row_outlines(some, d, self.style, grid)
+        group = groups.group[known][curves.row_of_part]
+        return melt(*melt_heaps(curves, group, grid), groups.n_groups, grid)
 
     def _check(self, distance: F64Array) -> None:
         """Refuse distances that have no meaning, on the earth or on the grid of a plane."""
@@ -276,17 +268,6 @@ class _Work:
                 f"a buffer of {furthest:g} is more than a grid of {self.step:g} can hold; is it what "
                 "you mean? A coarser `precision` allows for more"
             )
-
-    def _apart(self, column: GeometryColumn, d: F64Array) -> GeometryColumn:
-        """Buffer each row on its own, in portions, so that memory is bounded."""
-        grid = grid_round(column, d, self.style, self.step)
-
-        def portion(first: int, stop: int) -> GeometryColumn:
-            curves = offset_outlines(column.slice_rows(first, stop), d[first:stop], self.style)
-            return settle(curves, stop - first, grid, by_sign=True, apart=True)
-
-        offsets = column.vertex_offsets_of_rows
-        return concatenate(parallel.each(portion, parallel.parted(offsets, MOST_VERTICES)))
 
     def _in_degrees(self, column: GeometryColumn, d: F64Array, rows: I64Array) -> GeometryColumn:
         crs = self.layer.crs
@@ -305,6 +286,10 @@ class _Work:
     ) -> GeometryColumn:
         from polygene.ops.dissolve import dissolve
 
+        extent = column.extent()
+        if extent is not None:
+            grid = Grid.over([extent], DEFAULT_GEOGRAPHIC)
+            column, group = melt_crowds(column, group, grid)
         table = pa.table({"group": group})
         layer = Layer(self.layer.name, column, table, self.layer.crs)
         joined = dissolve(layer, ["group"]).layer
@@ -313,25 +298,11 @@ class _Work:
 
     def between(self, large: GeometryColumn, small: GeometryColumn) -> GeometryColumn:
         """Return what of each row's large area the small one leaves."""
-        inner = replace(small, xy=small.xy)
-        curves = [as_outlines(large, 1), as_outlines(inner, -1)]
-        n_parts = large.n_rows
-        both = Outlines(
-            np.concatenate([c.xy for c in curves]),
-            np.concatenate(
-                [curves[0].ring_offsets, curves[0].ring_offsets[-1] + curves[1].ring_offsets[1:]]
-            ),
-            np.concatenate([c.part_of_ring for c in curves]),
-            np.arange(n_parts),
-        )
-        row = both.part_of_ring
-        both = by_row(both, np.arange(n_parts))
-        del row
         extent = large.extent()
         if extent is None:
             return large
         step = 1e-9 if self.is_geographic else self.step
-        return settle(both, large.n_rows, Grid.over([extent], step), by_sign=True, apart=True)
+        return left_over(large, small, Grid.over([extent], step))
 
 
 def _spread(column: GeometryColumn, rows: I64Array, n_rows: int) -> GeometryColumn:

@@ -113,16 +113,22 @@ def pairs_of_boxes(
 
 def _along_curve(boxes: F64Array) -> I64Array:
     """Return where boxes (n, 4) come along a curve of Z (Morton 1966) by the ranks of their middles."""
-    places = np.zeros(len(boxes), np.int64)
+    ranks = np.empty((2, len(boxes)), np.int64)
     for axis in (0, 1):
-        rank = np.empty(len(boxes), np.int64)
         middle = 0.5 * boxes[:, axis] + 0.5 * boxes[:, axis + 2]
-        rank[np.argsort(middle, kind="stable")] = np.arange(len(boxes))
+        ranks[axis, np.argsort(middle, kind="stable")] = np.arange(len(boxes))
+    return interleaved(*ranks)
+
+
+def interleaved(x: I64Array, y: I64Array) -> I64Array:
+    """Return where places (n,) of less than 2**31 come along a curve of Z (Morton 1966)."""
+    places = np.zeros(len(x), np.int64)
+    for axis, value in enumerate((x, y)):
         for shift, mask in ((16, 0x0000FFFF0000FFFF), (8, 0x00FF00FF00FF00FF),
                             (4, 0x0F0F0F0F0F0F0F0F), (2, 0x3333333333333333),
                             (1, 0x5555555555555555)):  # fmt: skip
-            rank = (rank | rank << shift) & mask
-        places |= rank << axis
+            value = (value | value << shift) & mask
+        places |= value << axis
     return places
 
 

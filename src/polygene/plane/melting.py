@@ -41,7 +41,7 @@ def melt(outlines: Outlines, row_of_part: I64Array, n_rows: int, grid: Grid) -> 
     ordered = by_row(outlines, piece)
     firsts = part_order[pairs.firsts]
     pieces_of = offsets_from(count_by(place[cluster[firsts]], n_clusters))
-    column = _settled(ordered, pieces_of, int(is_alone.sum()), grid)
+    column = settled_in_portions(ordered, pieces_of, int(is_alone.sum()), grid)
     return _together(column, row_of_part[firsts], n_rows)
 
 
@@ -60,8 +60,10 @@ def _places(boxes: F64Array, cluster: I64Array, n: int) -> tuple[I64Array, np.nd
     return place, is_alone
 
 
-def _settled(outlines: Outlines, pieces_of: I64Array, n_alone: int, grid: Grid) -> GeometryColumn:
-    """Settle the pieces of clusters, of which the first ``n_alone`` are of one part each."""
+def settled_in_portions(
+    outlines: Outlines, pieces_of: I64Array, n_alone: int, grid: Grid
+) -> GeometryColumn:
+    """Settle the pieces of clusters side by side, those of the first ``n_alone`` laid apart."""
     piece_of_ring = outlines.row_of_part[outlines.part_of_ring]
     rings_of = np.searchsorted(piece_of_ring, pieces_of)  # (n_clusters + 1,)
     vertices_of = outlines.ring_offsets[rings_of]

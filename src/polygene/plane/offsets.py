@@ -80,13 +80,18 @@ class _Tracks(NamedTuple):
 
 
 def offset_outlines(
-    column: GeometryColumn, distance: F64Array, style: Style, is_end: BoolArray | None = None
+    column: GeometryColumn,
+    distance: F64Array,
+    style: Style,
+    is_end: BoolArray | None = None,
+    trims: bool = True,
 ) -> Outlines:
     """Return curves whose positive winding is everything within ``distance`` (n_rows,) of each row.
 
     Polygons must be valid; negative distances shrink them. Of lines and points only positive ones
     make sense. A part for each row. ``is_end`` (n_rings, 2) says which first and last vertices of lines
-    are ends; the others were cut there and get no cap. All are if it is not given.
+    are ends; the others were cut there and get no cap. All are if it is not given. ``trims`` leaves out
+    the end of an edge that lies over the next one.
     """
     if column.family == Family.POINTS:
         xy, offsets, row = _circles(
@@ -99,7 +104,7 @@ def offset_outlines(
             if column.family == Family.POLYGONS
             else _line_tracks(column, distance, style, is_end)
         )
-        xy, offsets = _offset(tracks, style)
+        xy, offsets = _offset(tracks, style, trims)
         row = tracks.row
         lone = _lone_points(column) if style.caps != "flat" else np.zeros(0, np.int64)
         if len(lone):
@@ -145,7 +150,7 @@ def _lone_points(column: GeometryColumn) -> I64Array:
     return column.ring_offsets[:-1][still]
 
 
-def _without_repeats(column: GeometryColumn) -> tuple[F64Array, I64Array]:
+def without_repeats(column: GeometryColumn) -> tuple[F64Array, I64Array]:
     """Return vertices and ring offsets without vertices at the place of the one before."""
     ring_of = owners(column.ring_offsets)
     keeps = np.ones(column.n_vertices, bool)
@@ -157,7 +162,7 @@ def _without_repeats(column: GeometryColumn) -> tuple[F64Array, I64Array]:
 
 def _ring_tracks(column: GeometryColumn, distance: F64Array) -> _Tracks:
     """Rings with the inside on their left, without the repeat of the first vertex."""
-    xy, offsets = _without_repeats(column)
+    xy, offsets = without_repeats(column)
     counts = np.diff(offsets)
     # Outer rings run with the inside on their left, holes too: their area is on the outside of
     # them.
@@ -190,7 +195,7 @@ def _line_tracks(
     column: GeometryColumn, distance: F64Array, style: Style, is_end: BoolArray | None
 ) -> _Tracks:
     """Lines there and back; closed ones once each way, for they have no ends."""
-    xy, offsets = _without_repeats(column)
+    xy, offsets = without_repeats(column)
     counts = np.diff(offsets)
     line = np.flatnonzero(counts >= 2)
     first, n = offsets[line], counts[line]
@@ -305,7 +310,7 @@ def _round(
     return sides
 
 
-def _offset(tracks: _Tracks, style: Style) -> tuple[F64Array, I64Array]:
+def _offset(tracks: _Tracks, style: Style, trims: bool) -> tuple[F64Array, I64Array]:
     """Return the closed offset curve of each track: vertices and offsets."""
     # All vertices of all tracks at once; index, following and before are cyclic in each track.
     n = len(tracks.xy)
@@ -345,7 +350,7 @@ def _offset(tracks: _Tracks, style: Style) -> tuple[F64Array, I64Array]:
     # Inside a turn, offset edges long enough meet in a point; then that is the only corner.
     trim = np.where(inner, np.abs(d) * np.tan(np.minimum(angle, 3.1) / 2), 0.0)
     is_short = trim + trim[following] > length
-    meets = inner & ~is_short & ~is_short[before] & (angle < 3.1)
+    meets = inner & ~is_short & ~is_short[before] & (angle < 3.1) & trims
     inner &= ~meets
     # How many vertices each corner has between the end of one offset edge and the start of the
     # next.

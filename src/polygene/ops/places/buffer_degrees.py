@@ -13,21 +13,20 @@ from typing import NamedTuple
 import numpy as np
 import pyproj
 
-from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.errors import DataError
-from polygene.geometry import Family, GeometryColumn, concatenate
+from polygene.geometry import Family, GeometryColumn
 from polygene.globe.round_world import Folded, folded
 from polygene.globe.seams import has_seams, true_borders
 from polygene.ops.places import local_planes
 from polygene.ops.places.local_planes import FOLLOW, MOST_LOCAL, RADIUS, Planes
+from polygene.plane.buffering import buffered_rows
 from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid
-from polygene.plane.offsets import Style, offset_outlines
+from polygene.plane.offsets import Style
 from polygene.plane.outlines import Outlines, run_backwards
 from polygene.plane.settling import settle
 from polygene.winding import turned
 
-MOST_VERTICES = 100_000  # buffered at a time
 MOST_DISTANCE = 18_000_000.0  # metres; further the other side of the earth is near
 BESIDE = 1e-7  # degrees: a centimetre, ten steps of the grids on planes
 CHORD_ERROR = 5e-4  # of arcs, in distances
@@ -226,17 +225,7 @@ def _on_planes(piece: _Piece, planes: Planes, step: float) -> Folded:
     tolerance = np.maximum(FOLLOW * np.abs(d), local_planes.FOLLOW_LEAST)
     _, flat = local_planes.followed(column, planes, tolerance)
     grid = grid_round(flat, d, piece.style, step)
-    rings_of_rows = flat.ring_offsets_of_rows
-
-    def portion(first: int, stop: int) -> GeometryColumn:
-        is_end = piece.is_end
-        if is_end is not None:
-            is_end = is_end[rings_of_rows[first] : rings_of_rows[stop]]
-        curves = offset_outlines(flat.slice_rows(first, stop), d[first:stop], piece.style, is_end)
-        return settle(curves, stop - first, grid, by_sign=True, apart=True)
-
-    parts = parallel.parted(flat.vertex_offsets_of_rows, MOST_VERTICES)
-    areas = concatenate(parallel.each(portion, parts))
+    areas = buffered_rows(flat, d, piece.style, grid, piece.is_end)
     degrees, areas = local_planes.back_in_degrees(areas, planes, tolerance)
     return folded(degrees, areas, planes.poles())
 

@@ -26,6 +26,7 @@ from polygene.arrays import (
 )
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.round_world import running_on
+from polygene.plane.runs import Runs, cut_at, with_second_again
 
 RADIUS = 6_371_000.0  # metres
 MOST_LOCAL = 200_000.0  # metres from the middle of a plane
@@ -183,18 +184,6 @@ def divided(column: GeometryColumn, start: I64Array, pieces: I64Array) -> Geomet
     return replace(column, xy=xy, ring_offsets=before[column.ring_offsets], z=None, m=None)
 
 
-class Runs(NamedTuple):
-    """Borders or lines in pieces of some length, as lines that share an edge with the next.
-
-    column : (n_runs,) rows; row : (n_runs,) what each was cut from
-    is_end : (n_runs, 2) whether its first vertex and its last are an end of the line it was cut from
-    """
-
-    column: GeometryColumn
-    row: I64Array
-    is_end: BoolArray
-
-
 def runs_of(column: GeometryColumn, geod: pyproj.Geod) -> Runs:
     """Cut the rings or lines of a column into runs of about `RUN` metres.
 
@@ -207,7 +196,8 @@ def runs_of(column: GeometryColumn, geod: pyproj.Geod) -> Runs:
     is_ring = column.family == Family.POLYGONS
     xy, ring_offsets = column.xy, column.ring_offsets
     if is_ring:
-        xy, ring_offsets = _with_second_again(column)
+        is_closed = np.ones(column.n_rings, bool)
+        xy, ring_offsets = with_second_again(xy, ring_offsets, is_closed)
     ring_of = owners(ring_offsets)
     step = np.zeros(len(xy))
     same = np.flatnonzero(ring_of[:-1] == ring_of[1:])
@@ -224,29 +214,6 @@ def runs_of(column: GeometryColumn, geod: pyproj.Geod) -> Runs:
         ring_of[able[1:]] != ring_of[able[:-1]]
     )
     first = able[starts]
-    last_of_ring = ring_offsets[1:][ring_of[first]] - 1
-    following = np.append(first[1:], len(xy))
-    stop = np.minimum(np.where(following > last_of_ring, last_of_ring, following + 1), last_of_ring)
-    counts = stop - first + 1
-    steps = np.arange(len(first) + 1)
-    runs = GeometryColumn(
-        family=Family.LINES,
-        xy=xy[spans(first, counts)],
-        ring_offsets=offsets_from(counts),
-        part_offsets=steps,
-        row_offsets=steps,
-        is_null=np.zeros(len(first), bool),
-    )
-    is_end = np.stack([first == ring_offsets[:-1][ring_of[first]], stop == last_of_ring], axis=1)
-    row = owners(column.ring_offsets_of_rows)[ring_of[first]]
-    return Runs(runs, row, is_end & (not is_ring))
-
-
-def _with_second_again(column: GeometryColumn) -> tuple[F64Array, I64Array]:
-    """Return the vertices of closed rings, each with its second vertex once more at the end."""
-    counts = np.diff(column.ring_offsets)
-    more = np.where(counts > 1, 1, 0)
-    offsets = offsets_from(counts + more)
-    at = spans(column.ring_offsets[:-1], counts + more)
-    at[offsets[1:][more > 0] - 1] = column.ring_offsets[:-1][more > 0] + 1
-    return column.xy[at], offsets
+    row = owners(column.ring_offsets_of_rows)
+    ends = np.full((column.n_rings, 2), not is_ring)
+    return cut_at(first, xy, ring_offsets, row, ends)
