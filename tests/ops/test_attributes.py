@@ -17,10 +17,10 @@ from polygene.ops.compare import compare
 from polygene.ops.fields import fields
 from polygene.ops.measure import measure
 from polygene.ops.overlays.stored import stored_measures
-from polygene.ops.signatures import signatures
 from polygene.ops.subset import subset
 from polygene.ops.tally import tally
 from polygene.places import centroids, inside_points
+from polygene.plane.signatures import signatures
 from polygene.table.expression import Expression
 from tests.support import exact
 from tests.support import generators as make

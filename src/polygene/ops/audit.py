@@ -17,10 +17,10 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
 from polygene.ops.coverage import Faces, faces_of, lay_out
-from polygene.ops.signatures import signatures
 from polygene.ops.summary import area_unit
 from polygene.places import inside_points
 from polygene.plane.problems import Problem
+from polygene.plane.signatures import signatures
 from polygene.plane.validity import problems_of
 from polygene.table.casting import recast
 from polygene.table.groups import codes_of

@@ -14,7 +14,7 @@ from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.places.partners import partners
 from polygene.ops.shifts import largest_shifts
-from polygene.ops.signatures import signatures
+from polygene.plane.signatures import signatures
 from polygene.table.casting import as_text
 from polygene.table.groups import codes_of
 from polygene.table.keys import Key, coded

@@ -17,11 +17,11 @@ from polygene.plane.clusters import interleaved
 from polygene.plane.grid import Grid
 from polygene.plane.melting import settled_in_portions
 from polygene.plane.outlines import Outlines, as_outlines, boxes_of_parts, by_row, cut_rows, joined
+from polygene.plane.squares import squares_of
 from polygene.winding import turned
 
 FEW = 8  # parts joined at a time
 HEAP = 8  # parts in one place, about as large as each of them, above which they are a heap
-WITHIN = 2.0**20  # steps across a place, for an order in it
 
 
 class _Heaps(NamedTuple):
@@ -90,23 +90,13 @@ def _piled(found: Outlines, sizes: I64Array, grid: Grid) -> GeometryColumn:
 
 def _heaps(boxes: F64Array, owner: I64Array) -> _Heaps:
     known = np.flatnonzero(np.isfinite(boxes).all(axis=1))
-    low, high = boxes[known, :2], boxes[known, 2:]
-    size = (high - low).max(axis=1, initial=0.0)
-    # Places whose sides are powers of two, so that parts about as large share a grid of them that does
-    # not hang on what else there is.
-    exponent = np.frexp(size)[1]
-    side = np.ldexp(1.0, exponent)[:, None]
-    middle = 0.5 * low + 0.5 * high
-    place = np.floor(middle / side)
-    keys = (place[:, 1], place[:, 0], exponent, owner[known])
-    order = np.lexsort(keys)
-    begins = np.ones(len(order), bool)
-    begins[1:] = np.any([np.diff(key[order]) != 0 for key in keys], axis=0)
-    counts = np.diff(np.append(np.flatnonzero(begins), len(order)))
+    squares, own = squares_of(boxes[known]), owner[known]
+    order = squares.order_of(own)
+    counts = np.diff(np.append(np.flatnonzero(squares.begins(order, own)), len(order)))
     heaped = order[np.repeat(counts > HEAP, counts)]
     sizes = counts[counts > HEAP]
     # Near ones follow each other, and what stands first is no matter of the order they came in.
-    within = np.floor((middle / side - place)[heaped] * WITHIN).astype(np.int64)
+    near = interleaved(*squares.within[heaped].T)
     heap = np.repeat(np.arange(len(sizes)), sizes)
-    along = np.lexsort((*boxes[known[heaped]].T, interleaved(*within.T), heap))
+    along = np.lexsort((*boxes[known[heaped]].T, near, heap))
     return _Heaps(known[heaped[along]], sizes)

@@ -7,6 +7,7 @@ and the same portions whatever the machine.
 
 from __future__ import annotations
 
+import itertools
 from typing import NamedTuple
 
 import numpy as np
@@ -14,6 +15,7 @@ import numpy as np
 from polygene.arrays import BoolArray, F64Array, I64Array
 from polygene.geometry import GeometryColumn
 from polygene.plane.near_boxes import NearBoxes
+from polygene.plane.sheets import sheets_of
 
 # An arrangement of so many vertices stays in tens of megabytes; larger ones gain nothing.
 TILE = 200_000  # vertices of both layers
@@ -37,8 +39,28 @@ def portions(first: GeometryColumn, second: GeometryColumn, margin: float) -> li
     """Part two layers so that rows whose boxes come within ``margin`` meet in some portion.
 
     A row of one layer is in one portion, those of the other in as many as they come near. Where long
-    rows would be in many, all is one portion.
+    rows would be in many, all is one portion. Where rows of a layer lie over each other very deep, a
+    portion has some of them only.
     """
+    found = _tiles_of_both(first, second, margin)
+    return [part for portion in found for part in _in_sheets(portion, first, second)]
+
+
+def _in_sheets(portion: Portion, first: GeometryColumn, second: GeometryColumn) -> list[Portion]:
+    """Part a portion so that few of its rows lie over others of their layer."""
+    sheets = [sheets_of(first.take(portion.first)), sheets_of(second.take(portion.second))]
+    if not any(sheet.any() for sheet in sheets):
+        return [portion]
+    found = []
+    for k, m in itertools.product(*(np.unique(sheet) for sheet in sheets)):
+        chosen = [np.flatnonzero(sheet == n) for sheet, n in zip(sheets, (k, m), strict=True)]
+        is_asked = portion.is_asked[chosen[portion.own]]
+        a, b = portion.first[chosen[0]], portion.second[chosen[1]]
+        found.append(Portion(a, b, portion.own, is_asked))
+    return found
+
+
+def _tiles_of_both(first: GeometryColumn, second: GeometryColumn, margin: float) -> list[Portion]:
     n_tiles = -(-(first.n_vertices + second.n_vertices) // TILE)
     if n_tiles > 1:
         # Tiles of one layer, with all of the other that comes near: tried both ways round.

@@ -17,10 +17,10 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.overlays.scene import Scene
 from polygene.ops.part import core_of
-from polygene.ops.signatures import mixed
 from polygene.plane.cutting import Cut
 from polygene.plane.overlay import Overlay
 from polygene.plane.rules import Rule
+from polygene.plane.signatures import mixed
 
 
 class Asked(NamedTuple):

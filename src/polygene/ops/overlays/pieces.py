@@ -15,13 +15,13 @@ from polygene.geometry import (
 from polygene.layer import Layer
 from polygene.ops.overlays.asked_rows import Asked
 from polygene.ops.overlays.scene import Scene
-from polygene.ops.signatures import signatures
 from polygene.plane import members as members_of
 from polygene.plane.cutting import Cut
 from polygene.plane.keys import keyed, order_of
 from polygene.plane.members import Alike, Members
 from polygene.plane.overlay import Overlay
 from polygene.plane.rules import Rule
+from polygene.plane.signatures import signatures
 
 
 class MadePieces(NamedTuple):

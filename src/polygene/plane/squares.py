@@ -1,0 +1,49 @@
+"""Where boxes lie, by squares about as large as they are: those of one square lie over each other."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from polygene.arrays import BoolArray, F64Array, I64Array
+
+WITHIN = 2.0**20  # steps across a square, for an order in it
+
+
+class Squares(NamedTuple):
+    """The square of each box, of all that have such sides the one that its middle lies in.
+
+    Sides are powers of two, so boxes about as large share squares whatever else there is.
+
+    exponent : (n,) of the side
+    place : (n, 2) whole numbers, the column and the line
+    within : (n, 2) steps from the square's corner to the middle of the box
+    """
+
+    exponent: I64Array
+    place: F64Array
+    within: I64Array
+
+    def begins(self, order: I64Array, group: I64Array) -> BoolArray:
+        """Return which boxes, as `order_of` has them, are the first of their square and group."""
+        first = np.ones(len(order), bool)
+        keys = (group, self.exponent, *self.place.T)
+        first[1:] = np.any([np.diff(key[order]) != 0 for key in keys], axis=0)
+        return first
+
+    def order_of(self, group: I64Array) -> I64Array:
+        """Return the order (n,) by group, then square."""
+        return np.lexsort((self.place[:, 1], self.place[:, 0], self.exponent, group))
+
+
+def squares_of(boxes: F64Array) -> Squares:
+    """Return the squares of boxes (n, 4), which are finite."""
+    low, high = boxes[:, :2], boxes[:, 2:]
+    size = (high - low).max(axis=1, initial=0.0)
+    exponent = np.frexp(size)[1].astype(np.int64)
+    side = np.ldexp(1.0, exponent)[:, None]
+    middle = 0.5 * low + 0.5 * high
+    place = np.floor(middle / side)
+    within = np.floor((middle / side - place) * WITHIN).astype(np.int64)
+    return Squares(exponent, place, within)

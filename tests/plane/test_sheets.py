@@ -1,0 +1,64 @@
+"""Rows that lie over each other very deep, dealt out: what they are to each other stays."""
+
+import unittest
+from unittest import mock
+
+import numpy as np
+
+from polygene.geometry import Family, GeometryColumn
+from polygene.plane import sheets
+from polygene.plane.grid import Grid
+from polygene.plane.relating import relate
+from tests.support.chance import some_of
+
+GRID = Grid.over([(-1000.0, -1000.0, 1000.0, 1000.0)], 1e-8)
+
+
+def pile(rng: np.random.Generator, n: int, family: Family) -> GeometryColumn:
+    """Return rows over each other, some equal, some with whole corners, so that they touch."""
+    angle = np.linspace(0, 2 * np.pi, 9)[:-1]
+    rows = []
+    for _ in range(n):
+        ring = rng.uniform(5, 60) * np.stack([np.cos(angle), np.sin(angle)], axis=1)
+        ring = ring + rng.uniform(-40, 40, 2)
+        if rng.random() < 0.5:
+            x, y = rng.integers(-4, 4, 2) * 20.0
+            side = 20.0 * rng.integers(1, 4)
+            ring = np.array([(x, y), (x + side, y), (x + side, y + side), (x, y + side)])
+        rows.append([[np.concatenate([ring, ring[:1]])]])
+        if family == Family.LINES:
+            rows[-1] = [[ring[: int(rng.integers(2, len(ring) + 1))]]]
+    rows += [rows[int(k)] for k in rng.integers(0, n, 3)]
+    return GeometryColumn.from_rings(rows, family)
+
+
+class Sheets(unittest.TestCase):
+    def test_relations_are_the_same(self):
+        for seed in some_of(range(24)):
+            rng = np.random.default_rng(seed)
+            families = rng.choice([Family.POLYGONS, Family.LINES], 2)
+            first, second = (pile(rng, int(rng.integers(2, 40)), Family(f)) for f in families)
+            with mock.patch.object(sheets, "DEEP", 10**9):
+                wanted = relate(first, second, GRID)
+            with mock.patch.multiple(sheets, DEEP=1, THIN=1):
+                self.assertGreater(sheets.sheets_of(pile(rng, 40, Family.POLYGONS)).max(), 0)
+                found = relate(first, second, GRID)
+            for name in ("first", "second", "matrix"):
+                np.testing.assert_array_equal(
+                    getattr(found, name), getattr(wanted, name), str(seed)
+                )
+            np.testing.assert_allclose(found.shared, wanted.shared, rtol=1e-7)
+
+    def test_equal_rows_lie_in_one(self):
+        column = pile(np.random.default_rng(3), 100, Family.POLYGONS)
+        dealt = sheets.sheets_of(column)
+        np.testing.assert_array_equal(
+            dealt[::-1], sheets.sheets_of(column.take(np.arange(103)[::-1]))
+        )
+        bits = [column.take(np.array([k])).xy.tobytes() for k in range(103)]
+        for k in range(100, 103):
+            self.assertEqual(dealt[k], dealt[bits.index(bits[k])])
+
+
+if __name__ == "__main__":
+    unittest.main()
