@@ -5,10 +5,13 @@ from unittest import mock
 
 import numpy as np
 
+import polygene
 from polygene.geometry import Family, GeometryColumn
+from polygene.ops.overlays import laying, sheeted
 from polygene.plane import sheets
 from polygene.plane.grid import Grid
 from polygene.plane.relating import relate
+from tests.support import generators as make
 from tests.support.chance import some_of
 
 GRID = Grid.over([(-1000.0, -1000.0, 1000.0, 1000.0)], 1e-8)
@@ -32,6 +35,17 @@ def pile(rng: np.random.Generator, n: int, family: Family) -> GeometryColumn:
     return GeometryColumn.from_rings(rows, family)
 
 
+def overlays(own, a, b):
+    """Return those that are done sheet by sheet, on a fine grid, each to be called."""
+    return (
+        lambda: polygene.clip(own, a, precision=1e-8),
+        lambda: polygene.erase(own, a, precision=1e-8),
+        lambda: polygene.clip(own, a, whole=True, precision=1e-8),
+        lambda: polygene.intersect(own, a, b, precision=1e-8),
+        lambda: polygene.imprint(own, a, precision=1e-8),
+    )
+
+
 class Sheets(unittest.TestCase):
     def test_relations_are_the_same(self):
         for seed in some_of(range(24)):
@@ -48,6 +62,38 @@ class Sheets(unittest.TestCase):
                     getattr(found, name), getattr(wanted, name), str(seed)
                 )
             np.testing.assert_allclose(found.shared, wanted.shared, rtol=1e-7)
+
+    def test_overlays_are_the_same(self):
+        """Of polygons and lines by few features: rows, bytes and what is told."""
+        n_dealt = 0
+        for seed in some_of(range(16)):
+            rng = np.random.default_rng(seed)
+            family = Family(rng.choice([Family.POLYGONS, Family.LINES]))
+            own = make.layer("own", pile(rng, int(rng.integers(5, 40)), family))
+            own = own.take(rng.permutation(own.n_rows))
+            others = [make.layer(n, pile(rng, 4, Family.POLYGONS)) for n in "ab"]
+            for work in overlays(own, *others):
+                wanted = work()
+                with (
+                    mock.patch.multiple(sheeted, DEEP=1, THIN=1),
+                    mock.patch.object(
+                        laying, "made_in_sheets", side_effect=sheeted.made_in_sheets
+                    ) as dealt,
+                ):
+                    found = work()
+                n_dealt += dealt.called
+                self.assertEqual(found.layer.table, wanted.layer.table)
+                a, b = found.layer.geometry, wanted.layer.geometry
+                np.testing.assert_array_equal(a.xy, b.xy, str(seed))
+                np.testing.assert_array_equal(a.row_offsets, b.row_offsets)
+                for name in ("out", "both", "input_only", "whole", "cut", "dropped", "proved",
+                             "without_geometry", "others", "input", "notes"):  # fmt: skip
+                    self.assertEqual(getattr(found.summary, name), getattr(wanted.summary, name))
+                if wanted.summary.balance:
+                    for name in ("before", "inside", "outside"):
+                        x, y = (getattr(r.summary.balance, name) for r in (found, wanted))
+                        self.assertAlmostEqual(x, y, delta=1e-6 * (1 + abs(y)))
+        self.assertGreater(n_dealt, 20)
 
     def test_equal_rows_lie_in_one(self):
         column = pile(np.random.default_rng(3), 100, Family.POLYGONS)

@@ -21,13 +21,13 @@ from polygene.formats import geoparquet
 from polygene.formats.base import Reading
 from polygene.formats.joining import joined
 from polygene.formats.parquet_parts.order import sortable
-from polygene.growing.adding import added
 from polygene.growing.calls import Call
 from polygene.growing.jobs import Job, job_in, once
 from polygene.growing.source import Source
 from polygene.growing.tasks import Task
 from polygene.growing.work import Done, rows_of, store
 from polygene.layer import Layer
+from polygene.ops.adding import added
 from polygene.ops.dissolving import Grouping, borders_of, groups_together, key_columns
 from polygene.ops.given import names
 from polygene.ops.part import Part, working_on

@@ -26,7 +26,6 @@ from polygene.formats.parquet_parts.order import Cells
 from polygene.formats.registry import readable_format
 from polygene.formats.wanted import PORTIONED
 from polygene.growing import ways, work
-from polygene.growing.adding import added
 from polygene.growing.calls import Call
 from polygene.growing.dissolving import bundles_of, give_borders, join_bundle
 from polygene.growing.dissolving import told as dissolve_told
@@ -38,6 +37,7 @@ from polygene.growing.tasks import Task, edges_of_memory, tasks_of
 from polygene.growing.work import Done, Made, Portion, Sheaf
 from polygene.layer import Layer
 from polygene.notes import Warned, counted
+from polygene.ops.adding import added
 from polygene.ops.places.extents import grid_for
 from polygene.ops.summary import NamedRows
 from polygene.progress import Progress

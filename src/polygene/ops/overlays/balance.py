@@ -180,7 +180,7 @@ def summary_of(
         balance,
         label(layer.crs),
         scene.grid.step,
-        _notes(layer, others, rule, scene.grid, made),
+        notes_of(layer, others, rule, scene.grid, made),
         proved=len(made.rows) if layer.geometry.family == Family.POLYGONS else 0,
     )
 
@@ -209,9 +209,10 @@ def _side(layer: Layer, core: BoolArray, used: int, fell: BoolArray) -> Side:
     )
 
 
-def _notes(
+def notes_of(
     layer: Layer, others: Sequence[Layer], rule: Rule, grid: Grid, made: MadePieces
 ) -> list[str]:
+    """Return what there is to say beside the figures."""
     notes: list[str] = []
     if grid.is_coarsened:
         notes.append(

@@ -31,6 +31,7 @@ from polygene.ops.overlays.matched import keys_of
 from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, untouched
 from polygene.ops.overlays.sampled import check_overlay
 from polygene.ops.overlays.scene import admitted, check_family, scene_of
+from polygene.ops.overlays.sheeted import Made, made_in_sheets, sheets_for
 from polygene.ops.overlays.slivers import Given, give_away, slivers_between
 from polygene.ops.overlays.snap import snapped_onto
 from polygene.ops.overlays.stored import MeasuredSource, adjusted
@@ -42,7 +43,7 @@ from polygene.plane.cutting import cut
 from polygene.plane.heights import with_heights
 from polygene.plane.overlay import overlay
 from polygene.plane.rules import Rule
-from polygene.progress import Progress
+from polygene.progress import SILENT, Progress
 from polygene.units import map_unit_of
 
 if TYPE_CHECKING:
@@ -234,6 +235,24 @@ def _snapped_first(layer: Layer, others: Sequence[Layer], told: _Task, snap: flo
 
 
 def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
+    rule = told.rule
+    # By key, or where thin places are counted, all features have to do with each other.
+    is_plain = told.snap is None and not told.match
+    sheet = sheets_for(layer, others, rule) if is_plain else np.zeros(0, np.int64)
+    if sheet.any():
+        n_sheets = int(sheet.max()) + 1
+        told.progress.stage(f"{rule.name} {layer.name}: very deep, in {n_sheets:,} sheets")
+        quiet = told._replace(progress=SILENT)
+        made = made_in_sheets(layer, others, rule, sheet, lambda some: _made(some, others, quiet))
+    else:
+        made = _made(layer, others, told)
+    pieces = made.pieces
+    result = _result_layer(layer, others, rule, pieces, told.origins)
+    done = OverlayResult(result, made.summary)
+    return Laid(done, pieces.rows, pieces.is_made, [layer, *others], made.slivers)
+
+
+def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:
     rule, progress = told.rule, told.progress
     verb = rule.name
     scene, border = scene_of(layer, others, rule, told.precision)
@@ -275,7 +294,6 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
         balance = balance_of(
             layer=layer, asked=asked, scene=scene, done=done, rule=rule, passed=passed
         )
-    result = _result_layer(layer, others, rule, made, told.origins)
     summary = summary_of(
         layer=layer,
         others=others,
@@ -292,7 +310,7 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     if selfcheck.is_on() and not told.whole:
         columns = [y.geometry for y in (layer, *others)]
         check_overlay(columns, rule, made.geometry, made.rows, scene.grid.step, keys and keys.agree)
-    return Laid(OverlayResult(result, summary), made.rows, made.is_made, [layer, *others], slivers)
+    return Made(made, summary, slivers, scene.grid)
 
 
 def _result_layer(
