@@ -39,8 +39,9 @@ from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.layer import Layer
 from polygene.memory import keep_freed_memory
 from polygene.ops.clip import clip
-from polygene.ops.dissolve import dissolve, join_faces
+from polygene.ops.dissolve import dissolve
 from polygene.ops.imprint import imprint
+from polygene.ops.joining import join_faces
 from polygene.ops.union import union
 from polygene.plane import overlay as overlay_module
 from polygene.plane.borders import outline

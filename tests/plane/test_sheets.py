@@ -7,10 +7,14 @@ import numpy as np
 
 import polygene
 from polygene.geometry import Family, GeometryColumn
-from polygene.ops.overlays import laying, sheeted
+from polygene.measures import ring_areas
+from polygene.ops import joining
+from polygene.ops.overlays import laying, shallow, sheeted
 from polygene.plane import sheets
+from polygene.plane.buffering import left_over
 from polygene.plane.grid import Grid
 from polygene.plane.relating import relate
+from polygene.plane.validity import invalid_rows
 from tests.support import generators as make
 from tests.support.chance import some_of
 
@@ -94,6 +98,60 @@ class Sheets(unittest.TestCase):
                         x, y = (getattr(r.summary.balance, name) for r in (found, wanted))
                         self.assertAlmostEqual(x, y, delta=1e-6 * (1 + abs(y)))
         self.assertGreater(n_dealt, 20)
+
+    def test_others_are_joined_first(self):
+        """What only has to be covered or not: the same is cut off, and the same is told of OTHER."""
+        for seed in some_of(range(12)):
+            rng = np.random.default_rng(seed)
+            family = Family(rng.choice([Family.POLYGONS, Family.LINES]))
+            own = make.layer("own", pile(rng, 6, family))
+            other = make.layer("over", pile(rng, int(rng.integers(10, 60)), Family.POLYGONS))
+            for work in overlays(own, other, other)[:3]:
+                wanted = work()
+                with (
+                    mock.patch.multiple(joining, DEEP=1, THIN=1),
+                    mock.patch.multiple(shallow, DEEP=1, THIN=1),
+                    mock.patch.object(
+                        shallow, "joined_areas", side_effect=joining.joined_areas
+                    ) as joins,
+                ):
+                    found = work()
+                self.assertTrue(joins.called)
+                self.assertEqual(found.layer.table, wanted.layer.table)
+                self.assertEqual(found.summary.others, wanted.summary.others)
+                self.assertEqual(found.summary.input, wanted.summary.input)
+                a, b = found.summary.balance, wanted.summary.balance
+                if a and b:
+                    self.assertAlmostEqual(a.inside, b.inside, delta=1e-5)
+                    self.assertAlmostEqual(a.outside, b.outside, delta=1e-5)
+                for x, y in ((found, wanted), (wanted, found)):
+                    if family == Family.POLYGONS:
+                        rest = left_over(x.layer.geometry, y.layer.geometry, GRID)
+                        self.assertLess(np.abs(ring_areas(rest.xy, rest.ring_offsets)).sum(), 1e-4)
+
+    def test_dissolves_are_the_same(self):
+        for seed in some_of(range(16)):
+            rng = np.random.default_rng(seed)
+            n = int(rng.integers(10, 60))
+            layer = make.layer("own", pile(rng, n, Family.POLYGONS), k=rng.integers(0, 4, n + 3))
+            for by in ((), ["k"]):
+                wanted = polygene.dissolve(layer, by, precision=1e-8)
+                with mock.patch.multiple(joining, DEEP=1, THIN=1, FEW=int(rng.integers(2, 9))):
+                    found = polygene.dissolve(layer, by, precision=1e-8)
+                self.assertEqual(found.layer.table, wanted.layer.table)
+                a, b = found.layer.geometry, wanted.layer.geometry
+                # As areas: a vertex that others have on a straight border may be there or not.
+                self.assertFalse(invalid_rows(a).any())
+                for large, small in ((a, b), (b, a)):
+                    rest = left_over(large, small, GRID)
+                    sizes = np.abs(ring_areas(rest.xy, rest.ring_offsets))
+                    self.assertLess(sizes.sum(), 1e-4, seed)
+                for name in ("area", "overlap", "out", "proved", "input", "without_geometry"):
+                    x, y = getattr(found.summary, name), getattr(wanted.summary, name)
+                    if isinstance(x, float):
+                        self.assertAlmostEqual(x, y, delta=1e-6 * (1 + abs(y)))
+                    else:
+                        self.assertEqual(x, y)
 
     def test_equal_rows_lie_in_one(self):
         column = pile(np.random.default_rng(3), 100, Family.POLYGONS)

@@ -4,31 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
-from polygene import parallel
-from polygene.arrays import BoolArray, F64Array, I64Array, count_by, owners, sum_by
+from polygene.arrays import owners
 from polygene.crs import label
 from polygene.errors import UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer
-from polygene.measures import Ruler, ruler_for
+from polygene.measures import ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.given import Names, names
 from polygene.ops.grouped import grouped_by
-from polygene.ops.overlays.sampled import check_groups
+from polygene.ops.joining import joined_areas
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.places.extents import finite_bounds, grid_for
-from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Side, area_unit
-from polygene.plane import selfcheck
-from polygene.plane.grid import Grid
-from polygene.plane.overlay import Overlay, face_areas, overlay_alone
-from polygene.plane.proof import prove_pieces, proved_sums
-from polygene.plane.rings import Pieces, Rings, rings_to_column, thinned, trace_rings
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Entries, Take, aggregate
 from polygene.table.groups import Agreed, Groups, agreed, group_rows
@@ -114,7 +106,7 @@ def dissolve(
     area = overlap = None
     proved = 0
     if layer.geometry.family == Family.POLYGONS:
-        geometry, sizes, own_sizes = _joined_polygons(layer, groups, grid, ruler)
+        geometry, sizes, own_sizes = joined_areas(layer, groups, grid, ruler)
         proved = geometry.n_rows
         # What lies under one feature only is the same in both, but for the order of adding up.
         area, overlap = float(sizes.sum()), max(0.0, float(own_sizes.sum() - sizes.sum()))
@@ -189,83 +181,6 @@ def with_taken(attributes: Agreed, takes: Sequence[Take], layer: Layer, groups: 
         if found.disagreed:
             disagreements[take.name] = found.disagreed
     return Agreed(table, disagreements)
-
-
-class Joined(NamedTuple):
-    """Groups as the plane has them.
-
-    geometry : (n_groups) rows; rings, keeps : what they were made of, and the nodes that are written
-    face, row : the faces that rows cover; group_face, group : those that groups cover
-    """
-
-    geometry: GeometryColumn
-    rings: Rings
-    keeps: BoolArray
-    face: I64Array
-    row: I64Array
-    group_face: I64Array
-    group: I64Array
-
-
-def join_faces(plan: Overlay, groups: Groups) -> Joined:
-    """Join areas: the faces that any row of a group covers."""
-    arrangement, n_groups = plan.arrangement, groups.n_groups
-    face, row = plan.own_labels()
-    group_face, group = _distinct(face, groups.group[row])
-    pieces = Pieces.of_sorted(group_face, group, arrangement.n_faces, n_groups)
-    rings = trace_rings(arrangement, pieces)
-    # Rows of a group are no strangers to each other: what one left on another's border goes.
-    row_of_part = groups.group[plan.row_of_part]
-    kept = thinned(arrangement, plan.noded, rings, np.arange(n_groups)[:, None], row_of_part)
-    joined, _ = rings_to_column(arrangement, rings, kept, plan.node_xy, n_groups)
-    return Joined(
-        geometry=joined,
-        rings=rings,
-        keeps=kept,
-        face=face,
-        row=row,
-        group_face=group_face,
-        group=group,
-    )
-
-
-def _joined_polygons(
-    layer: Layer, groups: Groups, grid: Grid, ruler: Ruler
-) -> tuple[GeometryColumn, F64Array, F64Array]:
-    """Return groups joined and proved, and by the plan the area of each group and each row."""
-    column = layer.geometry
-    plan = overlay_alone(column, grid)
-    sums_found = parallel.meanwhile(lambda: proved_sums(plan))
-    found = join_faces(plan, groups)
-    joined, faces = found.geometry, sums_found()
-    wanted = faces.by_group(found.group, found.group_face, groups.n_groups)
-    prove_pieces(plan, found.rings, found.keeps, wanted, "group")
-    areas = face_areas(plan, ruler, faces)
-    own_sizes = sum_by(found.row, areas[found.face], plan.n_own_rows)
-    sizes = sum_by(found.group, areas[found.group_face], groups.n_groups)
-    if selfcheck.is_on():
-        check_groups(column, groups.group, joined, grid.step, "dissolve")
-    # A group of one sound feature is that feature.
-    members = count_by(groups.group, groups.n_groups)
-    is_lone = (members == 1) & ~plan.row_is_crossed[groups.firsts]
-    prove_valid(joined, f"dissolve of {layer.name}", ~is_lone)
-    whole = replace(column.take(groups.firsts[is_lone]), z=None, m=None)
-    both = joined.with_rows(np.flatnonzero(is_lone), whole) if is_lone.any() else joined
-    is_null = both.is_null.copy()
-    is_null[is_lone] = whole.is_null
-    both = replace(both, is_null=is_null).as_multi_as(column)
-    return both, sizes, own_sizes
-
-
-def _distinct(face: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:
-    """Sort (face, group) pairs and take out repeats; for a clean coverage there is nothing to do."""
-    if (np.diff(face) > 0).all():
-        return face, group
-    order = np.lexsort((group, face))
-    face, group = face[order], group[order]
-    is_new = np.ones(len(face), bool)
-    is_new[1:] = (np.diff(face) > 0) | (np.diff(group) > 0)
-    return face[is_new], group[is_new]
 
 
 def gathered(column: GeometryColumn, groups: Groups) -> GeometryColumn:

@@ -31,6 +31,7 @@ from polygene.ops.overlays.matched import keys_of
 from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, untouched
 from polygene.ops.overlays.sampled import check_overlay
 from polygene.ops.overlays.scene import admitted, check_family, scene_of
+from polygene.ops.overlays.shallow import shallow
 from polygene.ops.overlays.sheeted import Made, made_in_sheets, sheets_for
 from polygene.ops.overlays.slivers import Given, give_away, slivers_between
 from polygene.ops.overlays.snap import snapped_onto
@@ -136,7 +137,12 @@ def laid_over(
         snap=snap,
         match=match,
     )
-    laid = _lay(layer, others, told) if snap is None else _snapped_first(layer, others, told, snap)
+    thin = shallow(layer, others, rule, how.precision) if _is_plain(told) else None
+    laid_on = others if thin is None else thin.others
+    laid = _lay(layer, laid_on, told) if snap is None else _snapped_first(layer, others, told, snap)
+    if thin is not None:
+        summary = thin.corrected(laid.result.summary, others)
+        laid = laid._replace(result=replace(laid.result, summary=summary))
     return _with_admitted(laid, own, theirs)
 
 
@@ -234,11 +240,17 @@ def _snapped_first(layer: Layer, others: Sequence[Layer], told: _Task, snap: flo
     return laid._replace(result=replace(laid.result, summary=summary))
 
 
+def _is_plain(told: _Task) -> bool:
+    """Whether features of one layer have nothing to do with each other.
+
+    By key, or where thin places are counted, they have.
+    """
+    return told.snap is None and not told.match
+
+
 def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     rule = told.rule
-    # By key, or where thin places are counted, all features have to do with each other.
-    is_plain = told.snap is None and not told.match
-    sheet = sheets_for(layer, others, rule) if is_plain else np.zeros(0, np.int64)
+    sheet = sheets_for(layer, others, rule) if _is_plain(told) else np.zeros(0, np.int64)
     if sheet.any():
         n_sheets = int(sheet.max()) + 1
         told.progress.stage(f"{rule.name} {layer.name}: very deep, in {n_sheets:,} sheets")

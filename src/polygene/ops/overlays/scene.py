@@ -55,10 +55,8 @@ def scene_of(
     """Return who takes part, and the outline of the cutter, which is large and needed but once."""
     bounds = finite_bounds(layer)
     other_bounds = [finite_bounds(other) for other in others]
-    extent = extent_of_whole(0, extent_of(bounds))
-    extents = [extent_of_whole(1 + k, extent_of(b)) for k, b in enumerate(other_bounds)]
-    # The corners of what is here too: mending may move them by a unit.
-    grid = grid_for(layer, [extent, *extents, *map(extent_of, (bounds, *other_bounds))], precision)
+    extent, *extents = _extents([bounds, *other_bounds])
+    grid = _grid(layer, [bounds, *other_bounds], precision)
     # A union keeps OTHER's features that are far from INPUT too.
     keeps_all = rule.keeps_other
     near = [rows_near(b, extent) | (keeps_all & np.isfinite(b[:, 0])) for b in other_bounds]
@@ -95,6 +93,20 @@ def scene_of(
         other_starts=offsets_from([len(r) for r in rows]),
     )
     return scene, border
+
+
+def grid_of(layer: Layer, others: Sequence[Layer], precision: float | None) -> Grid:
+    """Return the grid that layers are laid on."""
+    return _grid(layer, [finite_bounds(one) for one in (layer, *others)], precision)
+
+
+def _extents(bounds: Sequence[F64Array]) -> list[Extent | None]:
+    return [extent_of_whole(k, extent_of(b)) for k, b in enumerate(bounds)]
+
+
+def _grid(layer: Layer, bounds: Sequence[F64Array], precision: float | None) -> Grid:
+    # The corners of what is here too: mending may move them by a unit.
+    return grid_for(layer, [*_extents(bounds), *map(extent_of, bounds)], precision)
 
 
 def _may_enter(rule: Rule, bounds: F64Array, extents: Sequence[Extent | None]) -> BoolArray:
