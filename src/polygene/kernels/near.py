@@ -1,4 +1,4 @@
-"""Edges near points, by a uniform grid of cells as `cells.spread_edges` fills it.
+"""Edges near points, by grids of cells as `cells.spread_edges` fills them.
 
 Distances are in grid units and floating point: differences of grid integers are exact there, so
 squares are right to the last few bits.
@@ -131,13 +131,75 @@ def _nearest_in(
     return so_far
 
 
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _nearest_under(
+    b: cython.longlong,
+    px: cython.longlong,
+    py: cython.longlong,
+    across: cython.double,
+    up: cython.double,
+    boxes: cython.longlong[:, ::1],
+    box_of_cell: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
+    best: Nearest,
+) -> Nearest:
+    """Return the nearest edge of those in a box of cells and the finer ones over these, and one so far.
+
+    Cells are looked at in squares round the point's own, until all that is left is further off.
+    """
+    side: cython.longlong = boxes[b, 2]
+    columns: cython.longlong = boxes[b, 3]
+    rows: cython.longlong = boxes[b, 4]
+    ci: cython.longlong = _cell_of(px, boxes[b, 0], side)
+    cj: cython.longlong = _cell_of(py, boxes[b, 1], side)
+    first_ring: cython.longlong = 0
+    last_ring: cython.longlong = max(max(ci, columns - 1 - ci), max(cj, rows - 1 - cj))
+    inner: cython.longlong
+    ring: cython.longlong
+    i: cython.longlong
+    j: cython.longlong
+    cell: cython.longlong
+    clear: cython.double
+    is_whole: cython.int
+    first_ring = max(first_ring, -ci, -cj, ci - columns + 1, cj - rows + 1)
+    # The least distance from the point to the border of its own cell.
+    inner = min(
+        min(px - boxes[b, 0] - ci * side, boxes[b, 0] + (ci + 1) * side - px),
+        min(py - boxes[b, 1] - cj * side, boxes[b, 1] + (cj + 1) * side - py),
+    )
+    for ring in range(first_ring, last_ring + 1):
+        clear = (ring - 1) * cython.cast(cython.double, side) + inner
+        clear *= min(across, up)
+        if ring > 0 and clear > 0 and clear * clear > best.square:
+            break
+        for j in range(max(cj - ring, 0), min(cj + ring, rows - 1) + 1):
+            is_whole = j == cj - ring or j == cj + ring
+            i = _next_in_ring(ci - ring - 1, ci - ring, ci + ring, columns, is_whole)
+            while i < columns:
+                cell = boxes[b, 5] + j * columns + i
+                if box_of_cell[cell] >= 0:
+                    best = _nearest_under(
+                        box_of_cell[cell], px, py, across, up,
+                        boxes, box_of_cell, offsets, entries, ends, best,
+                    )  # fmt: skip
+                else:
+                    best = _nearest_in(cell, px, py, across, up, offsets, entries, ends, best)
+                i = _next_in_ring(i, ci - ring, ci + ring, columns, is_whole)
+    return best
+
+
 def nearest_edges(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
     across: cython.double[::1],
     up: cython.double[::1],
     reach: cython.double,
-    box: cython.longlong[::1],
+    boxes: cython.longlong[:, ::1],
+    box_of_cell: cython.longlong[::1],
     offsets: cython.longlong[::1],
     entries: cython.longlong[::1],
     ends: cython.longlong[:, ::1],
@@ -147,60 +209,18 @@ def nearest_edges(
 ) -> None:
     """Find the nearest edge of each point, no further than ``reach``; -1 where there is none.
 
-    Cells are looked at in squares round the point's own, until all that is left is further off than
-    what was found. Of several at one distance the first edge is taken. ``place`` is 0 at the edge's
-    first end and 1 at its second. A grid unit counts ``across`` and ``up`` (n_points,) at each point,
-    and so does ``reach``.
+    Of several at one distance the first edge is taken. ``place`` is 0 at the edge's first end and 1 at
+    its second. A grid unit counts ``across`` and ``up`` (n_points,) at each point, and so does
+    ``reach``. ``box_of_cell`` names the finer box over a cell, or -1.
     """
     p: cython.Py_ssize_t
-    ring: cython.longlong
-    i: cython.longlong
-    j: cython.longlong
-    ci: cython.longlong
-    cj: cython.longlong
-    side: cython.longlong = box[2]
-    columns: cython.longlong = box[3]
-    rows: cython.longlong = box[4]
-    first_ring: cython.longlong
-    last_ring: cython.longlong
-    clear: cython.double
-    inner: cython.longlong
-    is_whole: cython.int
     best: Nearest
     with cython.nogil:
         for p in range(x.shape[0]):
             best = Nearest(edge=-1, place=0.0, square=reach * reach)
-            ci = _cell_of(x[p], box[0], side)
-            cj = _cell_of(y[p], box[1], side)
-            first_ring = 0
-            first_ring = max(first_ring, -ci, -cj, ci - columns + 1, cj - rows + 1)
-            last_ring = max(max(ci, columns - 1 - ci), max(cj, rows - 1 - cj))
-            # The least distance from the point to the border of its own cell.
-            inner = min(
-                min(x[p] - box[0] - ci * side, box[0] + (ci + 1) * side - x[p]),
-                min(y[p] - box[1] - cj * side, box[1] + (cj + 1) * side - y[p]),
+            best = _nearest_under(
+                0, x[p], y[p], across[p], up[p], boxes, box_of_cell, offsets, entries, ends, best
             )
-            for ring in range(first_ring, last_ring + 1):
-                clear = (ring - 1) * cython.cast(cython.double, side) + inner
-                clear *= min(across[p], up[p])
-                if ring > 0 and clear > 0 and clear * clear > best.square:
-                    break
-                for j in range(max(cj - ring, 0), min(cj + ring, rows - 1) + 1):
-                    is_whole = j == cj - ring or j == cj + ring
-                    i = _next_in_ring(ci - ring - 1, ci - ring, ci + ring, columns, is_whole)
-                    while i < columns:
-                        best = _nearest_in(
-                            j * columns + i,
-                            x[p],
-                            y[p],
-                            across[p],
-                            up[p],
-                            offsets,
-                            entries,
-                            ends,
-                            best,
-                        )
-                        i = _next_in_ring(i, ci - ring, ci + ring, columns, is_whole)
             edge[p] = best.edge
             place[p] = best.place
             distance[p] = sqrt(best.square) if best.edge >= 0 else -1.0
@@ -229,13 +249,77 @@ def _inside_reach(
     return t
 
 
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _pair_under(
+    b: cython.longlong,
+    p: cython.longlong,
+    px: cython.longlong,
+    py: cython.longlong,
+    across: cython.double,
+    up: cython.double,
+    reach: cython.double,
+    boxes: cython.longlong[:, ::1],
+    box_of_cell: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    entries: cython.longlong[::1],
+    ends: cython.longlong[:, ::1],
+    seen: cython.longlong[::1],
+    point: cython.longlong[::1],
+    edge: cython.longlong[::1],
+    place: cython.double[::1],
+    n_found: cython.longlong,
+) -> cython.longlong:
+    """Add pairs of point p and edges in a box of cells and finer ones over these; return how many."""
+    side: cython.longlong = boxes[b, 2]
+    columns: cython.longlong = boxes[b, 3]
+    wide: cython.longlong = cython.cast(cython.longlong, min(reach / across, 1e15)) + 1
+    high: cython.longlong = cython.cast(cython.longlong, min(reach / up, 1e15)) + 1
+    i0: cython.longlong = max(_cell_of(px - wide, boxes[b, 0], side), 0)
+    i1: cython.longlong = min(_cell_of(px + wide, boxes[b, 0], side), columns - 1)
+    j0: cython.longlong = max(_cell_of(py - high, boxes[b, 1], side), 0)
+    j1: cython.longlong = min(_cell_of(py + high, boxes[b, 1], side), boxes[b, 4] - 1)
+    i: cython.longlong
+    j: cython.longlong
+    k: cython.longlong
+    e: cython.longlong
+    cell: cython.longlong
+    t: cython.double
+    # Deep, as a loop over lines and columns of cells and their edges is.
+    for j in range(j0, j1 + 1):
+        for i in range(i0, i1 + 1):
+            cell = boxes[b, 5] + j * columns + i
+            if box_of_cell[cell] >= 0:
+                n_found = _pair_under(
+                    box_of_cell[cell], p, px, py, across, up, reach, boxes, box_of_cell,
+                    offsets, entries, ends, seen, point, edge, place, n_found,
+                )  # fmt: skip
+                continue
+            for k in range(offsets[cell], offsets[cell + 1]):
+                e = entries[k]
+                if seen[e] == p:
+                    continue
+                seen[e] = p
+                t = _inside_reach(px, py, e, across, up, reach * reach, ends)
+                if t == 0.0:
+                    continue
+                if n_found < point.shape[0]:
+                    point[n_found] = p
+                    edge[n_found] = e
+                    place[n_found] = t
+                n_found += 1
+    return n_found
+
+
 def edges_within(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
     across: cython.double[::1],
     up: cython.double[::1],
     reach: cython.double,
-    box: cython.longlong[::1],
+    boxes: cython.longlong[:, ::1],
+    box_of_cell: cython.longlong[::1],
     offsets: cython.longlong[::1],
     entries: cython.longlong[::1],
     ends: cython.longlong[:, ::1],
@@ -247,49 +331,17 @@ def edges_within(
     """Find all edges no further than ``reach`` from each point; return how many pairs there are.
 
     Pairs are stored as far as there is room. ``seen`` (n_edges,) is -1 at first. Pairs are only those
-    whose nearest place lies inside the edge, not at one of its ends. Grid units count as for
+    whose nearest place lies inside the edge, not at one of its ends. Grid units and cells are as for
     `nearest_edges`.
     """
     p: cython.Py_ssize_t
-    k: cython.longlong
-    e: cython.longlong
-    i: cython.longlong
-    j: cython.longlong
-    i0: cython.longlong
-    i1: cython.longlong
-    j0: cython.longlong
-    j1: cython.longlong
-    side: cython.longlong = box[2]
-    columns: cython.longlong = box[3]
-    rows: cython.longlong = box[4]
     n_found: cython.longlong = 0
-    wide: cython.longlong
-    high: cython.longlong
-    t: cython.double
     with cython.nogil:
         for p in range(x.shape[0]):
-            wide = cython.cast(cython.longlong, min(reach / across[p], 1e15)) + 1
-            high = cython.cast(cython.longlong, min(reach / up[p], 1e15)) + 1
-            i0 = max(_cell_of(x[p] - wide, box[0], side), 0)
-            i1 = min(_cell_of(x[p] + wide, box[0], side), columns - 1)
-            j0 = max(_cell_of(y[p] - high, box[1], side), 0)
-            j1 = min(_cell_of(y[p] + high, box[1], side), rows - 1)
-            # Deep, as a loop over points, lines and columns of cells and their edges is.
-            for j in range(j0, j1 + 1):
-                for i in range(i0, i1 + 1):
-                    for k in range(offsets[j * columns + i], offsets[j * columns + i + 1]):
-                        e = entries[k]
-                        if seen[e] == p:
-                            continue
-                        seen[e] = p
-                        t = _inside_reach(x[p], y[p], e, across[p], up[p], reach * reach, ends)
-                        if t == 0.0:
-                            continue
-                        if n_found < point.shape[0]:
-                            point[n_found] = p
-                            edge[n_found] = e
-                            place[n_found] = t
-                        n_found += 1
+            n_found = _pair_under(
+                0, p, x[p], y[p], across[p], up[p], reach, boxes, box_of_cell,
+                offsets, entries, ends, seen, point, edge, place, n_found,
+            )  # fmt: skip
     return n_found
 
 

@@ -1,4 +1,4 @@
-"""Which edges lie near points, by a grid of cells over the edges."""
+"""Which edges lie near points, by cells over the edges, finer where they are crowded."""
 
 from __future__ import annotations
 
@@ -8,7 +8,9 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, F64Array, I64Array
-from polygene.plane.cells import edges_between, single_box, spread
+from polygene.plane.cells import build_cells, edges_between, single_box
+
+CROWD = 64  # edges of a cell above which it is parted
 
 
 class Metric:
@@ -50,12 +52,10 @@ class NearEdges:
         # Edges are laid from their smaller end; places on them are told from the end the caller
         # began with.
         self._swaps = (self._ends[:, 0] != x[start]) | (self._ends[:, 1] != y[start])
-        n_edges = len(start)
-        box = single_box(self._ends, per_cell=1.5)
-        self._box = box[0].copy()
-        n_cells = int(box[0, 3] * box[0, 4])
-        found = spread(self._ends, box, np.array([0, n_edges]), np.arange(n_edges), n_cells)
-        self._cells = (found.offsets, found.order if len(found.order) else np.zeros(1, np.int64))
+        first = single_box(self._ends, per_cell=1.5)
+        cells = build_cells(self._ends, first, CROWD)
+        entries = cells.entries if len(cells.entries) else np.zeros(1, np.int64)
+        self._cells = cells.boxes, cells.box_of_cell, cells.offsets, entries
 
     def nearest(self, x: I64Array, y: I64Array, reach: float, metric: Metric = PLAIN) -> Nearest:
         """Return the nearest edge of each grid point (n,), within ``reach`` as a metric has it."""
@@ -67,7 +67,6 @@ class NearEdges:
             np.ascontiguousarray(y),
             *metric.sizes(y),
             float(reach),
-            self._box,
             *self._cells,
             self._ends,
             edge,
@@ -89,7 +88,6 @@ class NearEdges:
                 np.ascontiguousarray(y),
                 *metric.sizes(y),
                 float(reach),
-                self._box,
                 *self._cells,
                 self._ends,
                 np.full(len(self._swaps), NONE, np.int64),

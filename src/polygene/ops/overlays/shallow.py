@@ -1,4 +1,4 @@
-"""OTHERs whose features lie over each other very deep, joined first where only what they cover counts."""
+"""OTHERs that lie over themselves very deep, joined first where only what they cover counts."""
 
 from __future__ import annotations
 
