@@ -46,6 +46,8 @@ def overlays(own, a, b):
         lambda: polygene.erase(own, a, precision=1e-8),
         lambda: polygene.clip(own, a, whole=True, precision=1e-8),
         lambda: polygene.intersect(own, a, b, precision=1e-8),
+        lambda: polygene.intersect(own, a, precision=1e-8),
+        lambda: polygene.intersect(b, a, precision=1e-8),
         lambda: polygene.imprint(own, a, precision=1e-8),
     )
 

@@ -38,6 +38,15 @@ class Rule:
         """Whether INPUT is kept where an OTHER covers it."""
         return bool(self.keeps(np.array([[True, True]]))[0])
 
+    @property
+    def is_of_all(self) -> bool:
+        """Whether a piece is of one row of each of two layers, and hangs on no other row."""
+        every = np.array([*itertools.product((False, True), repeat=2)], bool)
+        kept = np.asarray(self.keeps(every))
+        return (
+            self.is_keyed_by_other and not self.keeps_other and bool((kept == every.all(1)).all())
+        )
+
     def may_keep(self, may_cover: BoolArray) -> BoolArray:
         """Return which rows of INPUT (n,) may be kept in any part.
 

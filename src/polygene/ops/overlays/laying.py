@@ -7,7 +7,7 @@ the plane: they pass through as they are.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -32,10 +32,11 @@ from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, untouc
 from polygene.ops.overlays.sampled import check_overlay
 from polygene.ops.overlays.scene import admitted, check_family, scene_of
 from polygene.ops.overlays.shallow import shallow
-from polygene.ops.overlays.sheeted import Made, made_in_sheets, sheets_for
+from polygene.ops.overlays.sheeted import Made, made_by_others, made_in_sheets, sheets_for
 from polygene.ops.overlays.slivers import Given, give_away, slivers_between
 from polygene.ops.overlays.snap import snapped_onto
 from polygene.ops.overlays.stored import MeasuredSource, adjusted
+from polygene.ops.part import current
 from polygene.ops.parts import taken_apart
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
@@ -43,7 +44,7 @@ from polygene.plane import selfcheck
 from polygene.plane.cutting import cut
 from polygene.plane.heights import with_heights
 from polygene.plane.overlay import overlay
-from polygene.plane.rules import Rule
+from polygene.plane.rules import CLIP, Rule
 from polygene.progress import SILENT, Progress
 from polygene.units import map_unit_of
 
@@ -252,16 +253,40 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     rule = told.rule
     sheet = sheets_for(layer, others, rule) if _is_plain(told) else np.zeros(0, np.int64)
     if sheet.any():
-        n_sheets = int(sheet.max()) + 1
-        told.progress.stage(f"{rule.name} {layer.name}: very deep, in {n_sheets:,} sheets")
-        quiet = told._replace(progress=SILENT)
-        made = made_in_sheets(layer, others, rule, sheet, lambda some: _made(some, others, quiet))
+        make = _maker(layer, others, _quiet(told, layer, sheet))
+        made = made_in_sheets(layer, others, rule, sheet, make)
     else:
-        made = _made(layer, others, told)
+        made = _maker(layer, others, told)(layer)
     pieces = made.pieces
     result = _result_layer(layer, others, rule, pieces, told.origins)
     done = OverlayResult(result, made.summary)
     return Laid(done, pieces.rows, pieces.is_made, [layer, *others], made.slivers)
+
+
+def _quiet(told: _Task, layer: Layer, sheet: I64Array) -> _Task:
+    """Say in how many sheets a layer is laid, and let nothing more be said of each."""
+    n = len(np.unique(sheet))
+    told.progress.stage(f"{told.rule.name}: {layer.name} lies very deep, in {n:,} sheets")
+    return told._replace(progress=SILENT)
+
+
+def _maker(layer: Layer, others: Sequence[Layer], told: _Task) -> Callable[[Layer], Made]:
+    """Return what lays some of INPUT over OTHERs: at once, or in sheets where these lie very deep."""
+    rule = told.rule
+    if _is_plain(told) and rule.is_of_all and len(others) == 1 and current() is None:
+        other = others[0]
+        sheet = sheets_for(other, [layer], rule)
+        if sheet.any():
+            quiet = _quiet(told, other, sheet)
+            joined = shallow(layer, others, CLIP, told.precision).others
+
+            def by_others(some: Layer) -> Made:
+                covered = _made(some, joined, quiet._replace(rule=CLIP))
+                work = lambda theirs: _made(some, [theirs], quiet)  # noqa: E731
+                return made_by_others(some, other, rule, sheet, work, covered)
+
+            return by_others
+    return lambda some: _made(some, others, told)
 
 
 def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:
