@@ -43,20 +43,26 @@ def portions(first: GeometryColumn, second: GeometryColumn, margin: float) -> li
     portion has some of them only.
     """
     found = _tiles_of_both(first, second, margin)
-    return [part for portion in found for part in _in_sheets(portion, first, second)]
+    return [part for portion in found for part in _in_sheets(portion, first, second, margin)]
 
 
-def _in_sheets(portion: Portion, first: GeometryColumn, second: GeometryColumn) -> list[Portion]:
+def _in_sheets(
+    portion: Portion, first: GeometryColumn, second: GeometryColumn, margin: float
+) -> list[Portion]:
     """Part a portion so that few of its rows lie over others of their layer."""
-    sheets = [sheets_of(first.take(portion.first)), sheets_of(second.take(portion.second))]
+    columns = first.take(portion.first), second.take(portion.second)
+    sheets = [sheets_of(column) for column in columns]
     if not any(sheet.any() for sheet in sheets):
         return [portion]
+    bounds = [column.row_bounds() for column in columns]
     found = []
     for k, m in itertools.product(*(np.unique(sheet) for sheet in sheets)):
-        chosen = [np.flatnonzero(sheet == n) for sheet, n in zip(sheets, (k, m), strict=True)]
-        is_asked = portion.is_asked[chosen[portion.own]]
-        a, b = portion.first[chosen[0]], portion.second[chosen[1]]
-        found.append(Portion(a, b, portion.own, is_asked))
+        mine, theirs = np.flatnonzero(sheets[0] == k), np.flatnonzero(sheets[1] == m)
+        # Of what is not deep only what comes near the others.
+        mine = mine[NearBoxes(bounds[1][theirs], margin).meets(bounds[0][mine])]
+        theirs = theirs[NearBoxes(bounds[0][mine], margin).meets(bounds[1][theirs])]
+        is_asked = portion.is_asked[(mine, theirs)[portion.own]]
+        found.append(Portion(portion.first[mine], portion.second[theirs], portion.own, is_asked))
     return found
 
 

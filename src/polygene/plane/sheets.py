@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import I64Array
+from polygene.arrays import F64Array, I64Array
 from polygene.geometry import Family, GeometryColumn
-from polygene.plane.signatures import signatures
+from polygene.plane.signatures import mixed, signatures
 from polygene.plane.squares import squares_of
 
 DEEP = 16  # rows about as large in one place, on average, above which they are dealt out
@@ -24,27 +24,44 @@ def sheets_of(
     thin: int | None = None,
     most: int | None = None,
 ) -> I64Array:
-    """Return the sheet (n_rows,) of each row: 0 for all, unless they lie over each other very deep.
+    """Return the sheet (n_rows,) of each row: 0, unless it is one of very many over each other.
 
     A row's sheet hangs on its own borders, and on how many sheets there are: a power of two, no more
     than ``most``. ``deep`` and ``thin`` are in place of `DEEP` and `THIN`.
     """
     deep, thin = DEEP if deep is None else deep, THIN if thin is None else thin
-    nothing = np.zeros(column.n_rows, np.int64)
+    sheet = np.zeros(column.n_rows, np.int64)
     if column.family == Family.POINTS or column.n_rows <= deep:
-        return nothing
-    boxes = column.row_bounds()
-    boxes = boxes[np.isfinite(boxes).all(axis=1)]
-    if len(boxes) <= deep:
-        return nothing
-    squares = squares_of(boxes)
-    one = np.zeros(len(boxes), np.int64)
-    order = squares.order_of(one)
-    counts = np.diff(np.append(np.flatnonzero(squares.begins(order, one)), len(order)))
-    depth = float((counts * counts).sum() / counts.sum())
-    if depth <= deep:
-        return nothing
-    n_sheets = 1 << max(0, int(np.ceil(np.log2(depth / thin))))
+        return sheet
+    rows, counts = _deep_rows(column.row_bounds(), deep)
+    if len(rows) == 0:
+        return sheet
+    n_sheets = 1 << max(0, int(np.ceil(np.log2(counts.mean() / thin))))
     while most is not None and n_sheets > max(1, most):
         n_sheets //= 2
-    return (signatures(column) % np.uint64(n_sheets)).astype(np.int64)
+    sheet[rows] = (signatures(column.take(rows)) % np.uint64(n_sheets)).astype(np.int64)
+    return sheet
+
+
+def _deep_rows(boxes: F64Array, deep: int) -> tuple[I64Array, I64Array]:
+    """Return the rows of squares with more than ``deep`` of them, and how many are in each one's."""
+    rows = np.flatnonzero(np.isfinite(boxes).all(axis=1))
+    nothing = np.zeros(0, np.int64)
+    if len(rows) <= deep:
+        return nothing, nothing
+    squares = squares_of(boxes[rows])
+    # Counted first by bits of the squares' names: hardly any layer is deep, and this takes no sorting.
+    names = mixed(squares.place[:, 0].astype(np.int64).view(np.uint64))
+    names = mixed(names ^ squares.place[:, 1].astype(np.int64).view(np.uint64))
+    names = mixed(names ^ squares.exponent.view(np.uint64))
+    bits = min(22, int(len(rows)).bit_length() + 2)
+    bucket = (names >> np.uint64(64 - bits)).astype(np.int64)
+    may = np.flatnonzero(np.bincount(bucket, minlength=1 << bits)[bucket] > deep)
+    if len(may) == 0:
+        return nothing, nothing
+    some, one = squares.take(may), np.zeros(len(may), np.int64)
+    order = some.order_of(one)
+    sizes = np.diff(np.append(np.flatnonzero(some.begins(order, one)), len(order)))
+    counts = np.repeat(sizes, sizes)
+    is_deep = counts > deep
+    return rows[may[order[is_deep]]], counts[is_deep]

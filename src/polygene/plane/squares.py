@@ -25,6 +25,9 @@ class Squares(NamedTuple):
     place: F64Array
     within: I64Array
 
+    def take(self, some: I64Array) -> Squares:
+        return Squares(self.exponent[some], self.place[some], self.within[some])
+
     def begins(self, order: I64Array, group: I64Array) -> BoolArray:
         """Return which boxes, as `order_of` has them, are the first of their square and group."""
         first = np.ones(len(order), bool)

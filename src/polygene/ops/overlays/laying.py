@@ -254,9 +254,9 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
     sheet = sheets_for(layer, others, rule) if _is_plain(told) else np.zeros(0, np.int64)
     if sheet.any():
         make = _maker(layer, others, _quiet(told, layer, sheet))
-        made = made_in_sheets(layer, others, rule, sheet, make)
+        made = made_in_sheets(layer, others, rule, sheet, make, told.precision)
     else:
-        made = _maker(layer, others, told)(layer)
+        made = _maker(layer, others, told)(layer, others)
     pieces = made.pieces
     result = _result_layer(layer, others, rule, pieces, told.origins)
     done = OverlayResult(result, made.summary)
@@ -270,23 +270,30 @@ def _quiet(told: _Task, layer: Layer, sheet: I64Array) -> _Task:
     return told._replace(progress=SILENT)
 
 
-def _maker(layer: Layer, others: Sequence[Layer], told: _Task) -> Callable[[Layer], Made]:
-    """Return what lays some of INPUT over OTHERs: at once, or in sheets where these lie very deep."""
+def _maker(
+    layer: Layer, others: Sequence[Layer], told: _Task
+) -> Callable[[Layer, Sequence[Layer]], Made]:
+    """Return what lays some of INPUT over some of OTHERs: at once, or in sheets of deep OTHERs."""
     rule = told.rule
-    if _is_plain(told) and rule.is_of_all and len(others) == 1 and current() is None:
-        other = others[0]
-        sheet = sheets_for(other, [layer], rule)
-        if sheet.any():
-            quiet = _quiet(told, other, sheet)
-            joined = shallow(layer, others, CLIP, told.precision).others
+    if not (_is_plain(told) and rule.is_of_all and len(others) == 1 and current() is None):
+        return lambda mine, theirs: _made(mine, theirs, told)
+    sheet = sheets_for(others[0], [layer], rule)
+    if not sheet.any():
+        return lambda mine, theirs: _made(mine, theirs, told)
+    quiet = _quiet(told, others[0], sheet)
+    joined = shallow(layer, others, CLIP, told.precision).others
+    order = np.argsort(others[0].numbers)
+    numbers, sheets = others[0].numbers[order], sheet[order]
 
-            def by_others(some: Layer) -> Made:
-                covered = _made(some, joined, quiet._replace(rule=CLIP))
-                work = lambda theirs: _made(some, [theirs], quiet)  # noqa: E731
-                return made_by_others(some, other, rule, sheet, work, covered)
+    def by_others(mine: Layer, theirs: Sequence[Layer]) -> Made:
+        some = sheets[np.searchsorted(numbers, theirs[0].numbers)]
+        if not some.any():
+            return _made(mine, theirs, quiet)
+        covered = _made(mine, joined, quiet._replace(rule=CLIP))
+        work = lambda a, b: _made(a, b, quiet)  # noqa: E731
+        return made_by_others(mine, theirs[0], rule, some, work, covered)
 
-            return by_others
-    return lambda some: _made(some, others, told)
+    return by_others
 
 
 def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:

@@ -19,7 +19,7 @@ from polygene.layer import Layer
 from polygene.ops.adding import added
 from polygene.ops.overlays.balance import Counts, notes_of
 from polygene.ops.overlays.pieces import MadePieces
-from polygene.ops.overlays.scene import rows_near
+from polygene.ops.overlays.scene import grid_of, rows_near
 from polygene.ops.part import Part, core_of, current, extent_of_whole, working_on
 from polygene.ops.summary import OverlaySummary
 from polygene.plane.grid import Grid
@@ -30,6 +30,7 @@ from polygene.plane.sheets import sheets_of
 # Rows in one place above which they are dealt out, and up to which they are not dealt out further: each
 # sheet has all that an arrangement costs.
 DEEP, THIN = 64, 32
+MARGIN = 16  # grid units about a sheet in which others may have to do with it
 MOST_REPEATED = 4_000_000  # vertices of OTHERs in all sheets together, whatever INPUT has
 
 
@@ -43,7 +44,7 @@ class Made(NamedTuple):
 
 
 def sheets_for(layer: Layer, others: Sequence[Layer], rule: Rule) -> I64Array:
-    """Return the sheet (n_rows,) of each row of INPUT; 0 for all where they are not very deep."""
+    """Return the sheet (n_rows,) of each row of INPUT; 0 for those that are not very deep."""
     sheet = np.zeros(layer.n_rows, np.int64)
     if rule.keeps_other or layer.n_rows <= DEEP:
         return sheet
@@ -51,10 +52,19 @@ def sheets_for(layer: Layer, others: Sequence[Layer], rule: Rule) -> I64Array:
     near = np.zeros(layer.n_rows, bool)
     for other in others:
         near |= rows_near(bounds, other.geometry.extent())
-    some = layer.geometry.take(np.flatnonzero(near))
-    n_other = sum(other.geometry.n_vertices for other in others)
+    sheet[near] = sheets_of(layer.geometry.take(np.flatnonzero(near)), DEEP, THIN)
+    deep = np.flatnonzero(sheet)
+    if not len(deep):
+        return sheet
+    # Each sheet has what is near of the OTHERs.
+    some = layer.geometry.take(deep)
+    n_other = 0
+    for other in others:
+        is_near = rows_near(other.geometry.row_bounds(), some.extent())
+        n_other += int(np.diff(other.geometry.vertex_offsets_of_rows)[is_near].sum())
     most = max(2, (MOST_REPEATED + some.n_vertices * DEEP) // max(1, n_other))
-    sheet[near] = sheets_of(some, DEEP, THIN, most)
+    while sheet.max() >= most:
+        sheet >>= 1
     return sheet
 
 
@@ -63,22 +73,29 @@ def made_in_sheets(
     others: Sequence[Layer],
     rule: Rule,
     sheet: I64Array,
-    make: Callable[[Layer], Made],
+    make: Callable[[Layer, Sequence[Layer]], Made],
+    precision: float | None,
 ) -> Made:
     """Return what ``make`` makes of the rows of each sheet, put together as it would of all."""
     found: list[Made] = []
-    chosen: list[I64Array] = []
+    chosen: list[list[I64Array]] = []
     layers, extents = _whole(layer, others)
     cores = [_core(y, k) for k, y in enumerate(layers)]
+    margin = MARGIN * grid_of(layer, others, precision).step
     for number in np.unique(sheet):
         rows = np.flatnonzero(sheet == number)
         some = layer.take(rows)
-        # What is told of the OTHERs is told once.
-        theirs = [core if not found else core[:0] for core in cores[1:]]
+        # What is told of the OTHERs is told once, and all of them are needed there.
+        theirs = cores[1:] if not found else [core[:0] for core in cores[1:]]
+        near = [
+            np.arange(other.n_rows) if not found else _rows_about(other, some, margin)
+            for other in others
+        ]
+        parts = [other.take(r) for other, r in zip(others, near, strict=True)]
         with working_on(_part([_core(some, 0), *theirs], extents)):
-            found.append(make(some))
-        chosen.append(rows)
-    pieces = _together([one.pieces for one in found], chosen, 0, layer)
+            found.append(make(some, parts))
+        chosen.append([rows, *near])
+    pieces = _together([one.pieces for one in found], chosen, layer)
     summary = added([one.summary for one in found])
     own_side = replace(summary.input, total=_total(layer, cores[0]))
     notes = notes_of(layer, others, rule, found[0].grid, pieces)
@@ -91,7 +108,7 @@ def made_by_others(
     other: Layer,
     rule: Rule,
     sheet: I64Array,
-    make: Callable[[Layer], Made],
+    make: Callable[[Layer, Sequence[Layer]], Made],
     covered: Made,
 ) -> Made:
     """Return what ``make`` makes of each sheet of OTHER, where pieces are of one row of each layer.
@@ -99,16 +116,19 @@ def made_by_others(
     ``covered`` is of a clip by all of OTHER, which adds up what lies inside and outside.
     """
     found: list[Made] = []
-    chosen: list[I64Array] = []
+    chosen: list[list[I64Array]] = []
     layers, extents = _whole(layer, [other])
-    own, theirs = (_core(y, k) for k, y in enumerate(layers))
+    theirs = _core(other, 1)
+    margin = MARGIN * covered.grid.step
     for number in np.unique(sheet):
         rows = np.flatnonzero(sheet == number)
         some = other.take(rows)
-        with working_on(_part([own, _core(some, 1)], extents)):
-            found.append(make(some))
-        chosen.append(rows)
-    pieces = _together([one.pieces for one in found], chosen, 1, layer)
+        near = _rows_about(layer, some, margin)
+        mine = layer.take(near)
+        with working_on(_part([_core(mine, 0), _core(some, 1)], extents)):
+            found.append(make(mine, [some]))
+        chosen.append([near, rows])
+    pieces = _together([one.pieces for one in found], chosen, layer)
     summary = added([one.summary for one in found])
     counts = Counts.of(
         pieces.rows, pieces.is_made, layer.geometry.is_empty, core_of(layer, 0)
@@ -123,6 +143,16 @@ def made_by_others(
         **counts,
     )
     return Made(pieces, summary, 0, found[0].grid)
+
+
+def _rows_about(layer: Layer, some: Layer, margin: float) -> I64Array:
+    """Return the rows of a layer that come near the extent of some of another."""
+    extent = some.geometry.extent()
+    if extent is None:
+        return np.zeros(0, np.int64)
+    low_x, low_y, high_x, high_y = extent
+    about = low_x - margin, low_y - margin, high_x + margin, high_y + margin
+    return np.flatnonzero(rows_near(layer.geometry.row_bounds(), about))
 
 
 def _whole(layer: Layer, others: Sequence[Layer]) -> tuple[list[Layer], list[Extent | None]]:
@@ -146,14 +176,15 @@ def _total(layer: Layer, core: I64Array) -> int:
 
 
 def _together(
-    pieces: Sequence[MadePieces], chosen: Sequence[I64Array], k: int, layer: Layer
+    pieces: Sequence[MadePieces], chosen: Sequence[Sequence[I64Array]], layer: Layer
 ) -> MadePieces:
-    """Put pieces in order, their rows of one layer numbered through; geometry is like INPUT's."""
+    """Put pieces in order, rows of all layers numbered through; geometry is like INPUT's."""
     tables = []
-    for one, rows in zip(pieces, chosen, strict=True):
+    for one, of_layers in zip(pieces, chosen, strict=True):
         table = one.rows.copy()
-        has = table[:, k] != NONE
-        table[has, k] = rows[table[has, k]]
+        for k, rows in enumerate(of_layers):
+            has = table[:, k] != NONE
+            table[has, k] = rows[table[has, k]]
         tables.append(table)
     table = np.concatenate(tables)
     order = order_of(table)
