@@ -21,6 +21,18 @@ if TYPE_CHECKING:
     from polygene.provenance import Lineage
 
 
+def row_numbers(rows: I64Array) -> pa.Array:
+    """Return rows (n,) as Arrow takes them, without a copy, null where there is none (NONE).
+
+    `pa.array` looks whether it is given an array of `numpy.ma`, and so loads that: a tenth of what a
+    small command takes.
+    """
+    rows = np.ascontiguousarray(rows, np.int64)
+    is_there = rows >= 0
+    bits = None if is_there.all() else pa.py_buffer(np.packbits(is_there, bitorder="little"))
+    return pa.Array.from_buffers(pa.int64(), len(rows), [bits, pa.py_buffer(rows)])
+
+
 class Metadata(NamedTuple):
     """A text about a layer by some standard, carried along as it is."""
 
@@ -144,7 +156,7 @@ class Layer:
         is_all = len(source_rows) == self.n_rows and (source_rows == np.arange(self.n_rows)).all()
         if is_all:
             return replace(self, geometry=geometry)
-        table = self.table.take(pa.array(source_rows)) if self.table.num_columns else self.table
+        table = self.table.take(row_numbers(source_rows)) if self.table.num_columns else self.table
         ids = None if self.ids is None else self.ids[source_rows]
         rows: I64Array | None = source_rows if self.rows is None else self.rows[source_rows]
         if len(present(source_rows, self.n_rows)) < len(source_rows):

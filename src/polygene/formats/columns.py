@@ -21,7 +21,7 @@ from polygene.formats.base import Reading
 from polygene.geometry import Family, GeometryColumn
 from polygene.glimpse import geometry_words
 from polygene.info import NO_GEOMETRY, LayerInfo
-from polygene.layer import Layer, distinct_name
+from polygene.layer import Layer, distinct_name, row_numbers
 from polygene.notes import Lost, counted
 from polygene.text.assemble import OfFamily, columns_of
 
@@ -177,7 +177,7 @@ def layers_of(
     name = name or path.stem
     for rows, geometry in geometries:
         own = name if len(geometries) == 1 else f"{name}_{geometry.family.words}"
-        own_table = table.take(pa.array(rows)) if table.num_columns else table
+        own_table = table.take(row_numbers(rows)) if table.num_columns else table
         own_ids = None if ids is None else ids[rows]
         numbers = rows if len(geometries) > 1 else None
         layers.append(Layer(own, geometry, own_table, crs, own_ids, rows=numbers))

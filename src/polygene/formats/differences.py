@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene import crs
-from polygene.arrays import BoolArray, I64Array, owners
+from polygene.arrays import BoolArray, I64Array, owners, present
 from polygene.formats import moments
 from polygene.formats.base import Way
 from polygene.geometry import GeometryColumn
@@ -121,7 +121,7 @@ def _other_rows(one: GeometryColumn, other: GeometryColumn) -> I64Array:
                 if a is not one.xy:  # what is no number has many forms
                     is_other &= ~(np.isnan(a) & np.isnan(b))
                 differs |= is_other if is_other.ndim == 1 else is_other.any(axis=1)
-        return np.unique(owners(one.vertex_offsets_of_rows)[differs])
+        return present(owners(one.vertex_offsets_of_rows)[differs], one.n_rows)
     rows = np.arange(one.n_rows)
     is_same = np.ones(one.n_rows, bool)
     for level in ("row_offsets", "ring_offsets_of_rows", "vertex_offsets_of_rows"):

@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from polygene.arrays import NONE, I64Array
-from polygene.layer import Layer, distinct_name
+from polygene.layer import Layer, distinct_name, row_numbers
 
 
 def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa.Table:
@@ -31,7 +31,7 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
         own = rows[:, k]
         if layer.table.num_columns:
             is_all = len(own) == layer.n_rows and bool((own == np.arange(len(own))).all())
-            index = pa.array(own, mask=own == NONE)
+            index = row_numbers(own)
             table = layer.table if is_all else layer.table.take(index)
             fields += [f.with_name(n) for f, n in zip(table.schema, names, strict=True)]
             columns += table.columns

@@ -14,7 +14,7 @@ from polygene.arrays import F64Array, I64Array, owners
 from polygene.crs import label
 from polygene.errors import DataError, ExpressionError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate
-from polygene.layer import Layer
+from polygene.layer import Layer, row_numbers
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name
@@ -341,7 +341,7 @@ def _result(
         kept = np.flatnonzero(~column.is_empty)
         if groups is None:
             vanished |= column.is_empty & ~skipped
-        table = base.take(pa.array(kept)) if base.num_columns else base
+        table = base.take(row_numbers(kept)) if base.num_columns else base
         if has_rings and given is not None:
             table = _with_distance(table, given[i], len(kept), layer.name)
         columns.append(column.take(kept))

@@ -5,14 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-import pyarrow as pa
 
 from polygene import kernels
 from polygene.arrays import BoolArray, I64Array, count_by, offsets_from, owners, spans
 from polygene.crs import label
 from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn
-from polygene.layer import Layer
+from polygene.layer import Layer, row_numbers
 from polygene.longitudes import opened, parted_rings
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
@@ -122,7 +121,7 @@ def hull(
         geometry=column.take(kept),
         ids=ids,
         total=None,
-        table=table.take(pa.array(kept)) if table.num_columns else table,
+        table=table.take(row_numbers(kept)) if table.num_columns else table,
     )
     ruler = ruler_for(layer.crs)
     made = HullResult(

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import NONE, I64Array, bucket, count_by
-from polygene.layer import Layer
+from polygene.layer import Layer, row_numbers
 from polygene.ops.attributes import free_name, joined
 from polygene.ops.places.partners import Partners
 from polygene.table.aggregate import Entries, Take, aggregate, counts_of
@@ -89,11 +89,11 @@ def aggregated(
     table, disagreements = layer.table, {}
     taken = {n.casefold() for n in table.column_names}
     is_none = group_of == NONE
-    at = pa.array(group_of, mask=is_none)
+    at = row_numbers(group_of)
     # the last is that of no group
     sizes = np.append(counts_of(groups), 0)
     matches_of = sizes[np.where(is_none, groups.n_groups, group_of)]
-    table = added(table, free_name("matches", other.name, taken), pa.array(matches_of))
+    table = added(table, free_name("matches", other.name, taken), row_numbers(matches_of))
     for text in take:
         item = Take.parse(text)
         result = aggregate(item, other, groups)

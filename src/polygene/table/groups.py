@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import I64Array, bucket, number_pairs, number_texts
+from polygene.layer import row_numbers
 from polygene.table.types import is_whole
 
 
@@ -98,7 +99,7 @@ def agreed(table: pa.Table, groups: Groups, by: Sequence[str]) -> Agreed:
     starts = order.offsets[:-1]
     arrays, disagreements = [], {}
     for name in table.column_names:
-        column = table.column(name).take(pa.array(groups.firsts))
+        column = table.column(name).take(row_numbers(groups.firsts))
         if name not in by and groups.n_groups:
             codes = codes_of(table.column(name))[order.order]
             differs = np.minimum.reduceat(codes, starts) != np.maximum.reduceat(codes, starts)

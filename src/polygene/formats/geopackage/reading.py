@@ -21,7 +21,7 @@ from polygene.formats.geopackage.systems import read_crs
 from polygene.formats.geopackage.values import CHUNK, arrow_field, sum_of, to_arrow
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family, GeometryColumn
-from polygene.layer import Layer
+from polygene.layer import Layer, row_numbers
 from polygene.text.assemble import OfFamily, Parts, columns_of
 
 LONG = 120  # seconds to wait for each chunk of a view that is read
@@ -103,7 +103,7 @@ def _read(
             Layer(
                 name=own,
                 geometry=chosen.geometry,
-                table=fetched.table if is_all else fetched.table.take(pa.array(chosen.rows)),
+                table=fetched.table if is_all else fetched.table.take(row_numbers(chosen.rows)),
                 crs=crs,
                 ids=fetched.ids if is_all or fetched.ids is None else fetched.ids[chosen.rows],
                 title=table.title if k == 0 and table.title != table.name else "",
