@@ -55,12 +55,14 @@ def _in_sheets(
     if not any(sheet.any() for sheet in sheets):
         return [portion]
     bounds = [column.row_bounds() for column in columns]
-    found = []
+    found: list[Portion] = []
     for k, m in itertools.product(*(np.unique(sheet) for sheet in sheets)):
         mine, theirs = np.flatnonzero(sheets[0] == k), np.flatnonzero(sheets[1] == m)
         # Of what is not deep only what comes near the others.
         mine = mine[NearBoxes(bounds[1][theirs], margin).meets(bounds[0][mine])]
         theirs = theirs[NearBoxes(bounds[0][mine], margin).meets(bounds[1][theirs])]
+        if found and not (len(mine) and len(theirs)):
+            continue
         is_asked = portion.is_asked[(mine, theirs)[portion.own]]
         found.append(Portion(portion.first[mine], portion.second[theirs], portion.own, is_asked))
     return found

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array
+from polygene.arrays import BoolArray, F64Array, I64Array
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.signatures import mixed, signatures
 from polygene.plane.squares import squares_of
@@ -22,23 +22,24 @@ def sheets_of(
     column: GeometryColumn,
     deep: int | None = None,
     thin: int | None = None,
-    most: int | None = None,
+    asked: BoolArray | None = None,
 ) -> I64Array:
     """Return the sheet (n_rows,) of each row: 0, unless it is one of very many over each other.
 
-    A row's sheet hangs on its own borders, and on how many sheets there are: a power of two, no more
-    than ``most``. ``deep`` and ``thin`` are in place of `DEEP` and `THIN`.
+    A row's sheet hangs on its own borders, and on how many there are, a power of two. ``deep`` and
+    ``thin`` are in place of `DEEP` and `THIN`; ``asked`` (n_rows,) are the rows that count.
     """
     deep, thin = DEEP if deep is None else deep, THIN if thin is None else thin
     sheet = np.zeros(column.n_rows, np.int64)
     if column.family == Family.POINTS or column.n_rows <= deep:
         return sheet
-    rows, counts = _deep_rows(column.row_bounds(), deep)
+    boxes = column.row_bounds()
+    rows, counts = _deep_rows(boxes if asked is None else boxes[asked], deep)
     if len(rows) == 0:
         return sheet
+    if asked is not None:
+        rows = np.flatnonzero(asked)[rows]
     n_sheets = 1 << max(0, int(np.ceil(np.log2(counts.mean() / thin))))
-    while most is not None and n_sheets > max(1, most):
-        n_sheets //= 2
     sheet[rows] = (signatures(column.take(rows)) % np.uint64(n_sheets)).astype(np.int64)
     return sheet
 

@@ -1,8 +1,8 @@
 """Overlays of features that lie over each other very deep: sheet by sheet, and put together.
 
 What becomes of a feature in a clip, an erase or an intersect has nothing to do with the others of its
-layer, but for borders that they share; each sheet has the whole of the OTHERs. Where pieces are of one
-row of each layer, those of OTHER have nothing to do with each other either.
+layer, but for borders that they share; each sheet has what is near of the OTHERs. Where pieces are of
+one row of each layer, those of OTHER have nothing to do with each other either.
 """
 
 from __future__ import annotations
@@ -45,14 +45,13 @@ class Made(NamedTuple):
 
 def sheets_for(layer: Layer, others: Sequence[Layer], rule: Rule) -> I64Array:
     """Return the sheet (n_rows,) of each row of INPUT; 0 for those that are not very deep."""
-    sheet = np.zeros(layer.n_rows, np.int64)
     if rule.keeps_other or layer.n_rows <= DEEP:
-        return sheet
+        return np.zeros(layer.n_rows, np.int64)
     bounds = layer.geometry.row_bounds()
     near = np.zeros(layer.n_rows, bool)
     for other in others:
         near |= rows_near(bounds, other.geometry.extent())
-    sheet[near] = sheets_of(layer.geometry.take(np.flatnonzero(near)), DEEP, THIN)
+    sheet = sheets_of(layer.geometry, DEEP, THIN, near)
     deep = np.flatnonzero(sheet)
     if not len(deep):
         return sheet
