@@ -27,7 +27,8 @@ def row_numbers(rows: I64Array) -> pa.Array:
     `pa.array` looks whether it is given an array of `numpy.ma`, and so loads that: a tenth of what a
     small command takes.
     """
-    rows = np.ascontiguousarray(rows, np.int64)
+    assert rows.dtype == np.int64, "numbers of rows are whole"
+    rows = np.ascontiguousarray(rows)
     is_there = rows >= 0
     bits = None if is_there.all() else pa.py_buffer(np.packbits(is_there, bitorder="little"))
     return pa.Array.from_buffers(pa.int64(), len(rows), [bits, pa.py_buffer(rows)])

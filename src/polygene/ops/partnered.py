@@ -93,7 +93,7 @@ def aggregated(
     # the last is that of no group
     sizes = np.append(counts_of(groups), 0)
     matches_of = sizes[np.where(is_none, groups.n_groups, group_of)]
-    table = added(table, free_name("matches", other.name, taken), row_numbers(matches_of))
+    table = added(table, free_name("matches", other.name, taken), pa.array(matches_of))
     for text in take:
         item = Take.parse(text)
         result = aggregate(item, other, groups)
