@@ -93,7 +93,7 @@ def _read(
         )
         numbers = None
         if total is not None and fetched.ids is not None:
-            numbers = _numbers(connection, table, columns, fetched.ids)
+            numbers = _numbers(connection, table, columns, fetched.ids, total)
     notes = [f"{name}: field {f} {wrong}; read as text" for f, wrong in fetched.wrong.items()]
     layers = []
     for k, chosen in enumerate(fetched.chosen):
@@ -129,25 +129,33 @@ def _of_kind(numbers: I64Array | None, rows: I64Array, is_all: bool) -> I64Array
 
 
 def _numbers(
-    connection: sqlite3.Connection, table: Table, columns: _Columns, ids: I64Array | None
+    connection: sqlite3.Connection,
+    table: Table,
+    columns: _Columns,
+    ids: I64Array,
+    total: int,
 ) -> I64Array:
-    """Return which rows of the table, in the order of their keys, have some keys."""
-    assert ids is not None
+    """Return which of the ``total`` rows of the table, in the order of their keys, have some keys."""
     key, source = quoted(str(columns.key)), quoted(table.name)
-    least, most, n = connection.execute(
-        f"SELECT min({key}), max({key}), count(*) FROM {source}"
-    ).fetchone()
-    if n and most - least + 1 == n:  # without gaps, as most are
+    least, most = _ends(connection, source, key)
+    if total and most - least + 1 == total:  # without gaps, as most are
         return ids - least
     keys = connection.execute(f"SELECT {key} FROM {source} ORDER BY {key}").fetchall()
     return np.searchsorted(np.array(keys, np.int64).reshape(-1), ids)
+
+
+def _ends(connection: sqlite3.Connection, source: str, key: str) -> tuple[int, int]:
+    """Return the least key and the greatest: asked for together, SQLite would look at all rows."""
+    least, most = (f"(SELECT {what}({key}) FROM {source})" for what in ("min", "max"))
+    found: tuple[int, int] = connection.execute(f"SELECT {least}, {most}").fetchone()
+    return found
 
 
 def _spanned(
     connection: sqlite3.Connection, source: str, key: str, span: tuple[int, int], total: int
 ) -> str:
     """Return the condition that only rows ``span``, in the order of their keys, meet."""
-    least, most = connection.execute(f"SELECT min({key}), max({key}) FROM {source}").fetchone()
+    least, most = _ends(connection, source, key)
     if total and most - least + 1 == total:  # without gaps, as most are
         return f"{key} >= {least + span[0]} AND {key} < {least + span[1]}"
     ends = []
