@@ -6,7 +6,7 @@ from unittest import mock
 import numpy as np
 
 import polygene
-from polygene.geometry import Family, GeometryColumn
+from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.measures import ring_areas
 from polygene.ops import joining
 from polygene.ops.overlays import laying, shallow, sheeted
@@ -154,6 +154,21 @@ class Sheets(unittest.TestCase):
                         self.assertAlmostEqual(x, y, delta=1e-6 * (1 + abs(y)))
                     else:
                         self.assertEqual(x, y)
+
+    def test_side_by_side_is_not_deep(self):
+        """Strips, across or aslant, share a place and not the ground; rows over each other do."""
+        turn = np.array([[3.0, 2.0], [-2.0, 3.0]])
+        strips = [make.square(0, 0, 1) * [5000, 1] + [0, k] for k in range(400)]
+        for name, rings in (("across", strips), ("aslant", [ring @ turn for ring in strips])):
+            column = make.polygons([[[ring]] for ring in rings])
+            self.assertFalse(sheets.sheets_of(column).any(), name)
+        over = make.polygons([[[make.square(k % 20, k // 20, 100)]] for k in range(400)])
+        self.assertGreater(len(np.unique(sheets.sheets_of(over))), 8)
+        # Few of many rows, and only these.
+        apart = make.polygons([[[make.square(1000 + 200 * k, 0, 100)]] for k in range(2000)])
+        dealt = sheets.sheets_of(concatenate([apart, over]))
+        self.assertFalse(dealt[:2000].any())
+        self.assertGreater(len(np.unique(dealt[2000:])), 8)
 
     def test_equal_rows_lie_in_one(self):
         column = pile(np.random.default_rng(3), 100, Family.POLYGONS)

@@ -9,13 +9,16 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, sum_by
 from polygene.geometry import Family, GeometryColumn
+from polygene.measures import ring_areas
 from polygene.plane.signatures import mixed, signatures
 from polygene.plane.squares import squares_of
 
-DEEP = 16  # rows about as large in one place, on average, above which they are dealt out
-THIN = 6  # and up to which they are not dealt out further
+# Rows of polygons about as large in one place, above which they are dealt out if they cover it so many
+# times as `COVERS` has it of these; and up to how many they are not dealt out further.
+DEEP, THIN = 16, 8
+COVERS = 0.125  # as circles of one size do whose middles lie within one of them: strips do not
 
 
 def sheets_of(
@@ -31,22 +34,28 @@ def sheets_of(
     """
     deep, thin = DEEP if deep is None else deep, THIN if thin is None else thin
     sheet = np.zeros(column.n_rows, np.int64)
-    if column.family == Family.POINTS or column.n_rows <= deep:
+    if column.family != Family.POLYGONS or column.n_rows <= deep:
         return sheet
     boxes = column.row_bounds()
-    rows, counts = _deep_rows(boxes if asked is None else boxes[asked], deep)
+    is_asked = np.isfinite(boxes).all(axis=1)
+    if asked is not None:
+        is_asked &= asked
+    rows, sizes = _crowded(boxes, np.flatnonzero(is_asked), deep)
     if len(rows) == 0:
         return sheet
-    if asked is not None:
-        rows = np.flatnonzero(asked)[rows]
-    n_sheets = 1 << max(0, int(np.ceil(np.log2(counts.mean() / thin))))
-    sheet[rows] = (signatures(column.take(rows)) % np.uint64(n_sheets)).astype(np.int64)
+    some = column.take(rows)
+    is_deep = np.repeat(_covers(some, boxes[rows], sizes) > COVERS * deep, sizes)
+    if not is_deep.any():
+        return sheet
+    depth = float(np.repeat(sizes, sizes)[is_deep].mean())
+    n_sheets = 1 << max(0, round(np.log2(depth / thin)))
+    found = signatures(some) % np.uint64(n_sheets)
+    sheet[rows[is_deep]] = found[is_deep].astype(np.int64)
     return sheet
 
 
-def _deep_rows(boxes: F64Array, deep: int) -> tuple[I64Array, I64Array]:
-    """Return the rows of squares with more than ``deep`` of them, and how many are in each one's."""
-    rows = np.flatnonzero(np.isfinite(boxes).all(axis=1))
+def _crowded(boxes: F64Array, rows: I64Array, deep: int) -> tuple[I64Array, I64Array]:
+    """Return rows whose square has more than ``deep`` of them, by square, and how many each has."""
     nothing = np.zeros(0, np.int64)
     if len(rows) <= deep:
         return nothing, nothing
@@ -63,6 +72,22 @@ def _deep_rows(boxes: F64Array, deep: int) -> tuple[I64Array, I64Array]:
     some, one = squares.take(may), np.zeros(len(may), np.int64)
     order = some.order_of(one)
     sizes = np.diff(np.append(np.flatnonzero(some.begins(order, one)), len(order)))
-    counts = np.repeat(sizes, sizes)
-    is_deep = counts > deep
-    return rows[may[order[is_deep]]], counts[is_deep]
+    is_crowded = np.repeat(sizes > deep, sizes)
+    return rows[may[order[is_crowded]]], sizes[sizes > deep]
+
+
+def _covers(column: GeometryColumn, boxes: F64Array, sizes: I64Array) -> F64Array:
+    """Return how many times the rows of each square cover the box about them all, on average.
+
+    Rows come by square; ``sizes`` (n_squares,) are how many each has.
+    """
+    areas = np.abs(ring_areas(column.xy, column.ring_offsets))
+    is_outer = np.zeros(column.n_rings, bool)
+    is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
+    row = owners(column.ring_offsets_of_rows)
+    covered = sum_by(row, np.where(is_outer, areas, -areas), column.n_rows)
+    starts = offsets_from(sizes)[:-1]
+    low = np.minimum.reduceat(boxes[:, :2], starts, axis=0)
+    high = np.maximum.reduceat(boxes[:, 2:], starts, axis=0)
+    size = np.maximum((high - low).prod(axis=1), np.finfo(float).tiny)
+    return np.asarray(np.add.reduceat(covered, starts) / size)
