@@ -11,13 +11,14 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array, offsets_from, spans
+from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans, sum_by
 from polygene.geometry import GeometryColumn, concatenate
+from polygene.measures import ring_areas
 from polygene.plane.clusters import interleaved
 from polygene.plane.grid import Grid
 from polygene.plane.melting import settled_in_portions
 from polygene.plane.outlines import Outlines, as_outlines, boxes_of_parts, by_row, cut_rows, joined
-from polygene.plane.squares import squares_of
+from polygene.plane.squares import COVERS, squares_of, times_covered
 from polygene.winding import turned
 
 FEW = 8  # parts joined at a time
@@ -42,7 +43,10 @@ def melt_heaps(outlines: Outlines, owner: I64Array, grid: Grid) -> tuple[Outline
     A part covers what it winds round more than zero times. What comes out is the same but for what is
     rounded to the grid, whatever the order of parts.
     """
-    heaps = _heaps(boxes_of_parts(outlines), owner)
+    # What a ring winds round twice counts twice: it lies over itself.
+    rings = ring_areas(outlines.xy, outlines.ring_offsets)
+    areas = sum_by(outlines.part_of_ring, rings, len(owner))
+    heaps = _heaps(boxes_of_parts(outlines), areas, owner)
     n_parts, n_heaped = len(owner), len(heaps.part)
     if n_heaped == 0:
         return outlines, owner
@@ -55,23 +59,25 @@ def melt_heaps(outlines: Outlines, owner: I64Array, grid: Grid) -> tuple[Outline
     ring = int(np.searchsorted(ordered.part_of_ring, n_heaped))
     found = cut_rows(ordered, slice(0, ring), (0, n_heaped))
     others = cut_rows(ordered, slice(ring, len(ordered.part_of_ring)), (n_heaped, n_parts))
-    areas = _piled(found, heaps.sizes, grid)
-    owners = np.concatenate([owner[heaps.first], owner[order[n_heaped:]]])
-    return joined([as_outlines(areas, 1), others], [0, areas.n_rows]), owners
+    piled = _piled(found, heaps.sizes, grid)
+    theirs = np.concatenate([owner[heaps.first], owner[order[n_heaped:]]])
+    return joined([as_outlines(piled, 1), others], [0, piled.n_rows]), theirs
 
 
 def melt_crowds(
     column: GeometryColumn, owner: I64Array, grid: Grid
 ) -> tuple[GeometryColumn, I64Array]:
     """Do what `melt_heaps` does with rows of valid polygons; what crowds nowhere stays as it is."""
-    heaps = _heaps(column.row_bounds(), owner)
+    rings = ring_areas(column.xy, column.ring_offsets)
+    areas = np.abs(sum_by(owners(column.ring_offsets_of_rows), rings, column.n_rows))
+    heaps = _heaps(column.row_bounds(), areas, owner)
     if len(heaps.part) == 0:
         return column, owner
     found = as_outlines(turned(column.take(heaps.part), outer_is_counter_clockwise=True), 1)
-    areas = _piled(found, heaps.sizes, grid)
+    piled = _piled(found, heaps.sizes, grid)
     others = np.setdiff1d(np.arange(column.n_rows), heaps.part)
     plain = replace(column.take(others), z=None, m=None)
-    return concatenate([plain, areas]), np.concatenate([owner[others], owner[heaps.first]])
+    return concatenate([plain, piled]), np.concatenate([owner[others], owner[heaps.first]])
 
 
 def _piled(found: Outlines, sizes: I64Array, grid: Grid) -> GeometryColumn:
@@ -88,13 +94,18 @@ def _piled(found: Outlines, sizes: I64Array, grid: Grid) -> GeometryColumn:
         found, sizes = as_outlines(areas, 1), fewer
 
 
-def _heaps(boxes: F64Array, owner: I64Array) -> _Heaps:
+def _heaps(boxes: F64Array, areas: F64Array, owner: I64Array) -> _Heaps:
     known = np.flatnonzero(np.isfinite(boxes).all(axis=1))
     squares, own = squares_of(boxes[known]), owner[known]
     order = squares.order_of(own)
-    counts = np.diff(np.append(np.flatnonzero(squares.begins(order, own)), len(order)))
-    heaped = order[np.repeat(counts > HEAP, counts)]
-    sizes = counts[counts > HEAP]
+    sizes = np.diff(np.append(np.flatnonzero(squares.begins(order, own)), len(order)))
+    if not (sizes > HEAP).any():
+        return _Heaps(known[:0], sizes[:0])
+    heaped = order[np.repeat(sizes > HEAP, sizes)]
+    sizes = sizes[sizes > HEAP]
+    times = times_covered(areas[known[heaped]], boxes[known[heaped]], sizes)
+    is_heap = times > COVERS * HEAP
+    heaped, sizes = heaped[np.repeat(is_heap, sizes)], sizes[is_heap]
     # Near ones follow each other, and what stands first is no matter of the order they came in.
     near = interleaved(*squares.within[heaped].T)
     heap = np.repeat(np.arange(len(sizes)), sizes)

@@ -9,16 +9,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, sum_by
+from polygene.arrays import BoolArray, F64Array, I64Array, owners, sum_by
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas
 from polygene.plane.signatures import mixed, signatures
-from polygene.plane.squares import squares_of
+from polygene.plane.squares import COVERS, squares_of, times_covered
 
 # Rows of polygons about as large in one place, above which they are dealt out if they cover it so many
 # times as `COVERS` has it of these; and up to how many they are not dealt out further.
 DEEP, THIN = 16, 8
-COVERS = 0.125  # as circles of one size do whose middles lie within one of them: strips do not
 
 
 def sheets_of(
@@ -44,7 +43,8 @@ def sheets_of(
     if len(rows) == 0:
         return sheet
     some = column.take(rows)
-    is_deep = np.repeat(_covers(some, boxes[rows], sizes) > COVERS * deep, sizes)
+    times = times_covered(_areas(some), boxes[rows], sizes)
+    is_deep = np.repeat(times > COVERS * deep, sizes)
     if not is_deep.any():
         return sheet
     depth = float(np.repeat(sizes, sizes)[is_deep].mean())
@@ -76,18 +76,10 @@ def _crowded(boxes: F64Array, rows: I64Array, deep: int) -> tuple[I64Array, I64A
     return rows[may[order[is_crowded]]], sizes[sizes > deep]
 
 
-def _covers(column: GeometryColumn, boxes: F64Array, sizes: I64Array) -> F64Array:
-    """Return how many times the rows of each square cover the box about them all, on average.
-
-    Rows come by square; ``sizes`` (n_squares,) are how many each has.
-    """
+def _areas(column: GeometryColumn) -> F64Array:
+    """Return the area (n_rows,) of each row."""
     areas = np.abs(ring_areas(column.xy, column.ring_offsets))
     is_outer = np.zeros(column.n_rings, bool)
     is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
     row = owners(column.ring_offsets_of_rows)
-    covered = sum_by(row, np.where(is_outer, areas, -areas), column.n_rows)
-    starts = offsets_from(sizes)[:-1]
-    low = np.minimum.reduceat(boxes[:, :2], starts, axis=0)
-    high = np.maximum.reduceat(boxes[:, 2:], starts, axis=0)
-    size = np.maximum((high - low).prod(axis=1), np.finfo(float).tiny)
-    return np.asarray(np.add.reduceat(covered, starts) / size)
+    return sum_by(row, np.where(is_outer, areas, -areas), column.n_rows)

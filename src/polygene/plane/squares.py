@@ -6,8 +6,11 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from
 
+# How many times boxes of one size cover the place of so many, if their middles lie within one of them:
+# if they lie over each other, and not side by side as strips do.
+COVERS = 0.125
 WITHIN = 2.0**20  # steps across a square, for an order in it
 
 
@@ -50,3 +53,15 @@ def squares_of(boxes: F64Array) -> Squares:
     place = np.floor(middle / side)
     within = np.floor((middle / side - place) * WITHIN).astype(np.int64)
     return Squares(exponent, place, within)
+
+
+def times_covered(areas: F64Array, boxes: F64Array, sizes: I64Array) -> F64Array:
+    """Return how many times what is in each square covers the box about all of it, on average.
+
+    ``areas`` (n,) and ``boxes`` (n, 4) come by square; ``sizes`` (n_squares,) are how many each has.
+    """
+    starts = offsets_from(sizes)[:-1]
+    low = np.minimum.reduceat(boxes[:, :2], starts, axis=0)
+    high = np.maximum.reduceat(boxes[:, 2:], starts, axis=0)
+    size = np.maximum((high - low).prod(axis=1), np.finfo(float).tiny)
+    return np.asarray(np.add.reduceat(areas, starts) / size)
