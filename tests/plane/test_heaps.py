@@ -110,6 +110,26 @@ class Heaps(unittest.TestCase):
             for other in found[1:]:
                 np.testing.assert_array_equal(found[0].geometry.xy, other.geometry.xy)
 
+    def test_about_poles_and_the_meridian(self):
+        """In degrees, of which a part lies on the other side, or round a pole: as far as it goes."""
+        rng = np.random.default_rng(4)
+        n = 150
+        walk = np.cumsum(rng.normal(size=(n, 2)) * [2e-4, 1e-4], axis=0)
+        over = np.stack([(walk[:, 0] + 360) % 360 - 180, 60 + walk[:, 1]], axis=1)
+        # The last is one whose ring ended half a step of the grid beside where it began.
+        lon, lat = rng.uniform(-180, 180, n), 90 - np.abs(rng.normal(size=n)) * 0.003
+        polar = np.stack([np.append(lon, 59.99572073870), np.append(lat, 89.99991163904)], axis=1)
+        for fixes in (over, polar):
+            layer = layer_of(GeometryColumn.from_points(fixes), "EPSG:4326")
+            each = polygene.buffer(layer, "300m")
+            sizes = polygene.measures.row_areas(
+                each.layer.geometry, polygene.measures.ruler_for(layer.crs)
+            )
+            np.testing.assert_allclose(sizes, np.pi * 300**2, rtol=0.01)
+            whole = polygene.buffer(layer, "300m", dissolve=True).summary.area
+            self.assertGreater(whole, sizes.max())
+            self.assertLess(whole, sizes.sum() / 4)
+
     def test_by_distance(self):
         """Of a cloud, a track and coasts that grow and shrink: points near enough are in, no others."""
         rng = np.random.default_rng(8)

@@ -6,7 +6,7 @@ from unittest import mock
 import numpy as np
 
 from polygene.arrays import NONE
-from polygene.plane import location
+from polygene.plane import cells
 from polygene.plane.location import Locator
 from tests.support.chance import some_of
 
@@ -36,7 +36,7 @@ class Located(unittest.TestCase):
             around_y = np.stack([y, y, y + side, y + side], axis=1)
             start = np.arange(4 * len(squares))
             stop = start.reshape(-1, 4)[:, [1, 2, 3, 0]].ravel()
-            with mock.patch.object(location, "CROWD", int(rng.choice([3, 8, 16]))):
+            with mock.patch.object(cells, "SMALL_CROWD", int(rng.choice([3, 8, 16]))):
                 locator = Locator(around_x.ravel(), around_y.ravel(), start, stop)
                 self.assertGreater(len(locator._index.cells.boxes), 1)
             # Doubled and odd, so on no border; about corners of all sizes, and beyond all.

@@ -6,7 +6,7 @@ from unittest import mock
 import numpy as np
 
 from polygene.arrays import NONE
-from polygene.plane import nearness
+from polygene.plane import cells
 from polygene.plane.nearness import NearEdges
 from tests.support.chance import some_of
 
@@ -23,7 +23,7 @@ class Near(unittest.TestCase):
             a = np.concatenate([a, [(-(2**39), 2**38)]])
             b = np.concatenate([b, [(5 - 2**39, 2**38)]])
             x, y = np.concatenate([a, b]).T.copy()
-            with mock.patch.object(nearness, "CROWD", 4):
+            with mock.patch.object(cells, "SMALL_CROWD", 4):
                 edges = NearEdges(x, y, np.arange(121), np.arange(121, 242))
             self.assertGreater(len(edges._cells[0]), 2)
             at = rng.integers(0, 121, 60)

@@ -51,7 +51,8 @@ def folded(degrees: GeometryColumn, plane: GeometryColumn, poles: F64Array) -> F
     is_parted = np.zeros(degrees.n_rows, bool)
     is_parted[row_of_ring[ring_of[cross]]] = True
     is_parted[row_of_ring[turns != 0]] = True
-    inside = np.stack([lon - 360 * strip, lat], axis=1)
+    # Rounded as they came: a ring that went round a pole has to end where it began, to the bit.
+    inside = np.stack([np.round(lon - 360 * strip, DIGITS), lat], axis=1)
     # Four vertices after each that an edge over the meridian starts at.
     more = np.zeros(len(lon), np.int64)
     more[cross] = 4

@@ -106,7 +106,8 @@ def dissolve(
     area = overlap = None
     proved = 0
     if layer.geometry.family == Family.POLYGONS:
-        geometry, sizes, own_sizes = joined_areas(layer, groups, grid, ruler)
+        joined = joined_areas(layer, groups, grid, ruler)
+        geometry, sizes, own_sizes = joined.geometry, joined.sizes, joined.own_sizes
         proved = geometry.n_rows
         # What lies under one feature only is the same in both, but for the order of adding up.
         area, overlap = float(sizes.sum()), max(0.0, float(own_sizes.sum() - sizes.sum()))

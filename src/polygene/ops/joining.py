@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -28,21 +29,30 @@ from polygene.table.groups import Groups
 DEEP, THIN, FEW = 96, 32, 8
 
 
-def joined_areas(
-    layer: Layer, groups: Groups, grid: Grid, ruler: Ruler
-) -> tuple[GeometryColumn, F64Array, F64Array]:
-    """Return groups joined and proved, and on the grid the area of each group and each row.
+class JoinedAreas(NamedTuple):
+    """Groups joined and proved, and on the grid the area of each group and each row.
+
+    rounds : how many times borders were noded one after the other; each may move them
+    """
+
+    geometry: GeometryColumn
+    sizes: F64Array
+    own_sizes: F64Array
+    rounds: int
+
+
+def joined_areas(layer: Layer, groups: Groups, grid: Grid, ruler: Ruler) -> JoinedAreas:
+    """Join the areas of each group.
 
     Where rows lie over each other very deep they are dealt out in sheets, and sheets joined again
     a few at a time; each time what comes out is proved of what went in.
     """
     sheet = sheets_of(layer.geometry, DEEP, THIN)
     if not sheet.any():
-        return _joined_at_once(layer, groups, grid, ruler)
+        return JoinedAreas(*_joined_at_once(layer, groups, grid, ruler), 1)
     column, group = layer.geometry, groups.group
     own_sizes = np.zeros(layer.n_rows)
-    first = True
-    while True:
+    for rounds in itertools.count(1):
         columns, owners, sheets = [], [], []
         for k in np.unique(sheet):
             rows = np.flatnonzero(sheet == k)
@@ -51,15 +61,15 @@ def joined_areas(
             found, sizes, own = _joined_at_once(
                 some, Groups(number.reshape(-1), firsts), grid, ruler
             )
-            if first:
+            if rounds == 1:
                 own_sizes[rows] = own
             columns.append(found)
             owners.append(there)
             sheets.append(np.full(len(there), k // FEW))
         column, group, sheet = concatenate(columns), np.concatenate(owners), np.concatenate(sheets)
-        first = False
         if len(columns) == 1:
-            return column.as_multi_as(layer.geometry), sizes, own_sizes
+            break
+    return JoinedAreas(column.as_multi_as(layer.geometry), sizes, own_sizes, rounds)
 
 
 class Joined(NamedTuple):

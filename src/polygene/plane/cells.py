@@ -13,6 +13,8 @@ from polygene.arrays import NONE, BoolArray, Buckets, I64Array, bucket, offsets_
 # cost no more than entering their edges in finer ones.
 CROWD = 1024
 BUNDLE = 24  # edges of a cell above which only those that overlap across a direction are compared
+# Where what is near a place is asked: small cells to begin with, and smaller ones above so many edges.
+PER_SMALL_CELL, SMALL_CROWD = 1.5, 64
 # Edges per cell, on average, of the first box.
 PER_CELL, PER_CELL_OF_LONG = 4.0, 16.0
 # Cells that an edge passes, on average, above which they are larger: else strips side by side, each as
@@ -202,6 +204,13 @@ def build_cells(ends: I64Array, box: I64Array | None = None, crowd: int | None =
     return Cells(
         np.concatenate(all_boxes), box_of_cell, offsets, np.concatenate(all_entries), leaves
     )
+
+
+def small_cells(ends: I64Array, most_passed: float = np.inf) -> Cells:
+    """Enter all edges (n, 4) in cells of a few each, to look at those about a place."""
+    cells = build_cells(ends, single_box(ends, PER_SMALL_CELL, most_passed), SMALL_CROWD)
+    # Kernels take no array of nothing.
+    return cells if len(cells.entries) else cells._replace(entries=np.zeros(1, np.int64))
 
 
 def _first_box(ends: I64Array) -> I64Array:

@@ -67,7 +67,12 @@ def melt_heaps(outlines: Outlines, owner: I64Array, grid: Grid) -> tuple[Outline
 def melt_crowds(
     column: GeometryColumn, owner: I64Array, grid: Grid
 ) -> tuple[GeometryColumn, I64Array]:
-    """Do what `melt_heaps` does with rows of valid polygons; what crowds nowhere stays as it is."""
+    """Do what `melt_heaps` does with rows of valid polygons; what crowds nowhere stays as it is.
+
+    A row comes out part by part: parts on both sides of the 180th meridian have a box round the world.
+    """
+    owner, steps = owner[owners(column.row_offsets)], np.arange(column.n_parts)
+    column = column.take_parts(steps, steps, column.n_parts)
     rings = ring_areas(column.xy, column.ring_offsets)
     areas = np.abs(sum_by(owners(column.ring_offsets_of_rows), rings, column.n_rows))
     heaps = _heaps(column.row_bounds(), areas, owner)
@@ -96,9 +101,8 @@ def _piled(found: Outlines, sizes: I64Array, grid: Grid) -> GeometryColumn:
 
 def _heaps(boxes: F64Array, areas: F64Array, owner: I64Array) -> _Heaps:
     known = np.flatnonzero(np.isfinite(boxes).all(axis=1))
-    squares, own = squares_of(boxes[known]), owner[known]
-    order = squares.order_of(own)
-    sizes = np.diff(np.append(np.flatnonzero(squares.begins(order, own)), len(order)))
+    squares = squares_of(boxes[known])
+    order, sizes = squares.grouped(owner[known])
     if not (sizes > HEAP).any():
         return _Heaps(known[:0], sizes[:0])
     heaped = order[np.repeat(sizes > HEAP, sizes)]

@@ -9,16 +9,11 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, I64Array
-from polygene.plane.cells import MOST_PASSED, Cells, build_cells, edges_between, single_box
-
-# Small cells: the way from a point to its cell's corner is short, and the corners' answers are known.
-PER_CELL = 1.5
-CROWD = 64  # edges of a cell above which it is parted
+from polygene.plane.cells import MOST_PASSED, Cells, edges_between, small_cells
 
 
 class _Index(NamedTuple):
     cells: Cells
-    entries: I64Array
     corners: I64Array
 
 
@@ -38,18 +33,23 @@ class Locator:
     @cached_property
     def _index(self) -> _Index:
         ends = self._ends
-        first = single_box(ends, PER_CELL, MOST_PASSED)
-        cells = build_cells(ends, first, CROWD)
-        entries = cells.entries if len(cells.entries) else np.zeros(1, np.int64)
+        # The way from a point to its cell's corner is short, and corners' answers are known.
+        cells = small_cells(ends, MOST_PASSED)
         parents = np.full(len(cells.boxes), NONE, np.int64)
         refined = np.flatnonzero(cells.box_of_cell != NONE)
         parents[cells.box_of_cell[refined]] = refined
         corners = np.empty(len(cells.box_of_cell), np.int64)
         # Each corner is found from one before it, so all of them cost one walk over the cells.
         kernels.run(
-            kernels.locate.fill_corners, cells.boxes, parents, cells.offsets, entries, ends, corners
+            kernels.locate.fill_corners,
+            cells.boxes,
+            parents,
+            cells.offsets,
+            cells.entries,
+            ends,
+            corners,
         )
-        return _Index(cells, entries, corners)
+        return _Index(cells, corners)
 
     def halfedges_left_of(self, double_x: I64Array, double_y: I64Array) -> I64Array:
         """Return for each point the half-edge that has the point's face to its left, or NONE.
@@ -75,7 +75,7 @@ class Locator:
                 index.cells.boxes,
                 index.cells.box_of_cell,
                 index.cells.offsets,
-                index.entries,
+                index.cells.entries,
                 self._ends,
                 index.corners,
                 seen,

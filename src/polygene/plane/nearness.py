@@ -8,9 +8,7 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, F64Array, I64Array
-from polygene.plane.cells import build_cells, edges_between, single_box
-
-CROWD = 64  # edges of a cell above which it is parted
+from polygene.plane.cells import edges_between, small_cells
 
 
 class Metric:
@@ -52,10 +50,8 @@ class NearEdges:
         # Edges are laid from their smaller end; places on them are told from the end the caller
         # began with.
         self._swaps = (self._ends[:, 0] != x[start]) | (self._ends[:, 1] != y[start])
-        first = single_box(self._ends, per_cell=1.5)
-        cells = build_cells(self._ends, first, CROWD)
-        entries = cells.entries if len(cells.entries) else np.zeros(1, np.int64)
-        self._cells = cells.boxes, cells.box_of_cell, cells.offsets, entries
+        cells = small_cells(self._ends)
+        self._cells = cells.boxes, cells.box_of_cell, cells.offsets, cells.entries
 
     def nearest(self, x: I64Array, y: I64Array, reach: float, metric: Metric = PLAIN) -> Nearest:
         """Return the nearest edge of each grid point (n,), within ``reach`` as a metric has it."""

@@ -69,9 +69,7 @@ def _crowded(boxes: F64Array, rows: I64Array, deep: int) -> tuple[I64Array, I64A
     may = np.flatnonzero(np.bincount(bucket, minlength=1 << bits)[bucket] > deep)
     if len(may) == 0:
         return nothing, nothing
-    some, one = squares.take(may), np.zeros(len(may), np.int64)
-    order = some.order_of(one)
-    sizes = np.diff(np.append(np.flatnonzero(some.begins(order, one)), len(order)))
+    order, sizes = squares.take(may).grouped(np.zeros(len(may), np.int64))
     is_crowded = np.repeat(sizes > deep, sizes)
     return rows[may[order[is_crowded]]], sizes[sizes > deep]
 

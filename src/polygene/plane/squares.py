@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from
+from polygene.arrays import F64Array, I64Array, offsets_from
 
 # How many times boxes of one size cover the place of so many, if their middles lie within one of them:
 # if they lie over each other, and not side by side as strips do.
@@ -31,16 +31,13 @@ class Squares(NamedTuple):
     def take(self, some: I64Array) -> Squares:
         return Squares(self.exponent[some], self.place[some], self.within[some])
 
-    def begins(self, order: I64Array, group: I64Array) -> BoolArray:
-        """Return which boxes, as `order_of` has them, are the first of their square and group."""
-        first = np.ones(len(order), bool)
-        keys = (group, self.exponent, *self.place.T)
-        first[1:] = np.any([np.diff(key[order]) != 0 for key in keys], axis=0)
-        return first
-
-    def order_of(self, group: I64Array) -> I64Array:
-        """Return the order (n,) by group, then square."""
-        return np.lexsort((self.place[:, 1], self.place[:, 0], self.exponent, group))
+    def grouped(self, group: I64Array) -> tuple[I64Array, I64Array]:
+        """Return the order (n,) by group, then square, and how many there are of each, in order."""
+        keys = (*self.place.T[::-1], self.exponent, group)
+        order = np.lexsort(keys)
+        begins = np.ones(len(order), bool)
+        begins[1:] = np.any([np.diff(key[order]) != 0 for key in keys], axis=0)
+        return order, np.diff(np.append(np.flatnonzero(begins), len(order)))
 
 
 def squares_of(boxes: F64Array) -> Squares:

@@ -22,10 +22,14 @@ from polygene.table.groups import Groups
 
 
 class Shallow(NamedTuple):
-    """OTHERs to lay, and for those that were joined what there is to tell: features used, and lost."""
+    """OTHERs to lay, and for those that were joined what there is to tell: features used, and lost.
+
+    rounds : how many times borders of any of them were noded before
+    """
 
     others: list[Layer]
     told: list[tuple[int, NamedRows] | None]
+    rounds: int = 0
 
     def corrected(self, summary: OverlaySummary, given: Sequence[Layer]) -> OverlaySummary:
         """Tell of features as they were given, not of what they were joined to."""
@@ -35,7 +39,10 @@ class Shallow(NamedTuple):
                 used, fell = found
                 total, taken = layer.n_total, layer.n_rows
                 sides[k] = replace(sides[k], total=total, taken=taken, used=used, fell=fell)
-        return replace(summary, others=sides)
+        balance = summary.balance
+        if balance is not None and self.rounds:
+            balance = replace(balance, moved=(1 + self.rounds) * balance.moved)
+        return replace(summary, others=sides, balance=balance)
 
 
 def shallow(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float | None) -> Shallow:
@@ -43,7 +50,7 @@ def shallow(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float 
 
     Not where pieces are of one row of each layer, nor in a task, which has a part of them only.
     """
-    found = Shallow(list(others), [None] * len(others))
+    found, rounds = Shallow(list(others), [None] * len(others)), 0
     if rule.is_keyed_by_other or current() is not None:
         return found
     for k, other in enumerate(others):
@@ -53,10 +60,11 @@ def shallow(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float 
         near = rows_near(column.row_bounds(), layer.geometry.extent())
         grid = grid_of(layer, others, precision)
         one = Groups(np.zeros(other.n_rows, np.int64), np.zeros(1, np.int64))
-        joined, _, sizes = joined_areas(other, one, grid, ruler_for(layer.crs))
-        n = joined.n_parts
-        parts = joined.take_parts(np.arange(n), np.arange(n), n)
+        joined = joined_areas(other, one, grid, ruler_for(layer.crs))
+        rounds = max(rounds, joined.rounds)
+        n = joined.geometry.n_parts
+        parts = joined.geometry.take_parts(np.arange(n), np.arange(n), n)
         found.others[k] = Layer(other.name, parts, pa.table({}), other.crs)
-        is_lost = near & (sizes <= 0) & ~column.is_empty
+        is_lost = near & (joined.own_sizes <= 0) & ~column.is_empty
         found.told[k] = int(near.sum()), NamedRows.of(other, is_lost)
-    return found
+    return found._replace(rounds=rounds)
