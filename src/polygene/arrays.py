@@ -16,6 +16,7 @@ I32Array = npt.NDArray[np.int32]
 I8Array = npt.NDArray[np.int8]
 BoolArray = npt.NDArray[np.bool_]
 U8Array = npt.NDArray[np.uint8]
+IntArray = I64Array | I32Array  # numbers of things, of either size
 AnyArray = TypeVar("AnyArray", F64Array, I64Array, I32Array, I8Array)
 
 NONE = -1  # "no such thing" in an index array
@@ -115,7 +116,7 @@ class Buckets(NamedTuple):
     order: I64Array
 
 
-def bucket(keys: I64Array, n_keys: int) -> Buckets:
+def bucket(keys: IntArray, n_keys: int) -> Buckets:
     """Group items by integer key below ``n_keys``, each group in its old order; linear time."""
     keys = np.ascontiguousarray(keys, np.int64)
     offsets = offsets_from(np.bincount(keys, minlength=n_keys))
@@ -131,7 +132,7 @@ class Numbering(NamedTuple):
     firsts: I64Array
 
 
-def number_pairs(first: I64Array, second: I64Array) -> Numbering:
+def number_pairs(first: IntArray, second: IntArray) -> Numbering:
     """Number the distinct pairs of non-negative integers in order of first appearance."""
     first = np.ascontiguousarray(first, np.int64)
     second = np.ascontiguousarray(second, np.int64)
@@ -174,12 +175,12 @@ def reduce_groups(
     return result
 
 
-def count_by(keys: I64Array, n_keys: int) -> I64Array:
+def count_by(keys: IntArray, n_keys: int) -> I64Array:
     """Return the (n_keys,) number of times each key occurs."""
     return np.bincount(keys, minlength=n_keys).astype(np.int64, copy=False)
 
 
-def sum_by(keys: I64Array, values: npt.NDArray[np.generic], n_keys: int) -> F64Array:
+def sum_by(keys: IntArray, values: npt.NDArray[np.generic], n_keys: int) -> F64Array:
     """Return the (n_keys,) sum of the values of each key, 0 where there are none."""
     return np.bincount(keys, values, minlength=n_keys).astype(np.float64, copy=False)
 

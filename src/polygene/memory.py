@@ -7,7 +7,7 @@ import os
 import sys
 from pathlib import Path
 
-M_TRIM_THRESHOLD, M_MMAP_MAX = -1, -4  # of malloc.h
+M_TRIM_THRESHOLD, M_MMAP_MAX, M_ARENA_MAX = -1, -4, -8  # of malloc.h
 
 
 def keep_freed_memory() -> bool:
@@ -25,8 +25,13 @@ def keep_freed_memory() -> bool:
         mallopt = ctypes.CDLL(None).mallopt
     except (AttributeError, OSError):
         return False
-    # Blocks of a mapping of their own would go back, whatever their size; 2 GB is the most it takes.
-    return bool(mallopt(M_MMAP_MAX, 0) and mallopt(M_TRIM_THRESHOLD, (1 << 31) - 1))
+    # Blocks of a mapping of their own would go back, whatever their size; 2 GB is the most it takes. And
+    # what one thread leaves is for all: with a heap each they would keep it from each other.
+    return bool(
+        mallopt(M_MMAP_MAX, 0)
+        and mallopt(M_TRIM_THRESHOLD, (1 << 31) - 1)
+        and mallopt(M_ARENA_MAX, 1)
+    )
 
 
 def give_back() -> None:

@@ -91,9 +91,9 @@ class Arranging(unittest.TestCase):
         squares = make.polygons([[[make.square(k, k, 40 - 2 * k)]] for k in range(9)])
         x, y = squares.xy.astype(np.int64).T + 8
         start = np.flatnonzero(np.arange(45) % 5 < 4)
-        part = start // 5
+        given, part = np.arange(36, dtype=np.int32), (start // 5).astype(np.int32)
         noded = node_edges(x.copy(), y.copy(), start, start + 1, np.ones(36, bool))
-        borders = Borders(np.arange(36), part.astype(np.int32), np.ones(36, np.int8), np.arange(9))
+        borders = Borders(given, part, np.ones(36, np.int8), np.arange(9))
         found = arrange(noded, borders, 9)
         covers = [
             found.labels[found.label_offsets[f] : found.label_offsets[f + 1]].tolist()

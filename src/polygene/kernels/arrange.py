@@ -21,7 +21,7 @@ else:
 def _comes_before(
     g: cython.longlong,
     h: cython.longlong,
-    origin: cython.longlong[::1],
+    origin: cython.int[::1],
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
 ) -> cython.int:
@@ -37,7 +37,7 @@ def _comes_before(
 def sort_around(
     node_offsets: cython.longlong[::1],
     leaving: cython.longlong[::1],
-    origin: cython.longlong[::1],
+    origin: cython.int[::1],
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
     spare: cython.longlong[::1],
@@ -102,7 +102,7 @@ def sort_around(
 def link_around(
     node_offsets: cython.longlong[::1],
     leaving: cython.longlong[::1],
-    following: cython.longlong[::1],
+    following: cython.int[::1],
 ) -> None:
     """Set ``following[h]``: the next half-edge of the face to the left of h.
 
@@ -122,8 +122,8 @@ def link_around(
 
 
 def trace_cycles(
-    following: cython.longlong[::1],
-    cycle_of: cython.longlong[::1],
+    following: cython.int[::1],
+    cycle_of: cython.int[::1],
     halfedge_of_cycle: cython.longlong[::1],
 ) -> cython.longlong:
     """Number the cycles of half-edges in ``cycle_of`` (all -1 before); return how many.
@@ -150,7 +150,7 @@ def find_outer(
     roots: cython.longlong[::1],
     node_offsets: cython.longlong[::1],
     leaving: cython.longlong[::1],
-    origin: cython.longlong[::1],
+    origin: cython.int[::1],
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
     outer: cython.longlong[::1],
@@ -184,13 +184,13 @@ def find_outer(
 
 
 def list_deltas(
-    given: cython.longlong[::1],
+    given: cython.int[::1],
     part: cython.int[::1],
     sign: cython.schar[::1],
-    line_of_given: cython.longlong[::1],
+    line_of_given: cython.int[::1],
     is_given_reversed: cython.uchar[::1],
     step_offsets: cython.longlong[::1],
-    step_edge: cython.longlong[::1],
+    step_edge: cython.int[::1],
     is_step_reversed: cython.uchar[::1],
     fills: cython.int,
     nexts: cython.longlong[::1],
@@ -286,9 +286,9 @@ def _crossed(
 
 
 def wind_faces(
-    following: cython.longlong[::1],
-    face_of_halfedge: cython.longlong[::1],
-    cycle_of: cython.longlong[::1],
+    following: cython.int[::1],
+    face_of_halfedge: cython.int[::1],
+    cycle_of: cython.int[::1],
     cycle_offsets: cython.longlong[::1],
     face_cycles: cython.longlong[::1],
     halfedge_of_cycle: cython.longlong[::1],

@@ -73,7 +73,7 @@ def add_faces(
     y: cython.longlong[::1],
     start: cython.longlong[::1],
     stop: cython.longlong[::1],
-    face_of_halfedge: cython.longlong[::1],
+    face_of_halfedge: cython.int[::1],
     high: cython.longlong[::1],
     low: cython.longlong[::1],
 ) -> None:
@@ -100,7 +100,7 @@ def add_moves(
     dy: cython.double[::1],
     start: cython.longlong[::1],
     stop: cython.longlong[::1],
-    face_of_halfedge: cython.longlong[::1],
+    face_of_halfedge: cython.int[::1],
     moves: cython.double[::1],
 ) -> None:
     """Add to ``moves`` by how much twice the areas of faces change when nodes move by (dx, dy).
@@ -129,7 +129,7 @@ def add_moves(
 
 def add_shares(
     shares: cython.double[::1],
-    face_of_halfedge: cython.longlong[::1],
+    face_of_halfedge: cython.int[::1],
     high: cython.longlong[::1],
     low: cython.longlong[::1],
 ) -> None:
@@ -169,8 +169,8 @@ def add_rows(
 def add_outline(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
-    start: cython.longlong[::1],
-    stop: cython.longlong[::1],
+    start: cython.int[::1],
+    stop: cython.int[::1],
     part: cython.int[::1],
     sign: cython.schar[::1],
     row_of_part: cython.longlong[::1],
@@ -197,8 +197,8 @@ def add_outline(
 def add_rings(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
-    origin: cython.longlong[::1],
-    halfedge: cython.longlong[::1],
+    origin: cython.int[::1],
+    halfedge: cython.int[::1],
     ring_offsets: cython.longlong[::1],
     keeps: cython.uchar[::1],
     piece: cython.longlong[::1],

@@ -29,12 +29,12 @@ def _join(parent: cython.longlong[::1], a: cython.longlong, b: cython.longlong) 
 def find_borders(
     first: cython.longlong,
     last: cython.longlong,
-    face_of_halfedge: cython.longlong[::1],
+    face_of_halfedge: cython.int[::1],
     entry_offsets: cython.longlong[::1],
     entry_piece: cython.longlong[::1],
     fills: cython.int,
     item_offsets: cython.longlong[::1],
-    item_entry: cython.longlong[::1],
+    item_entry: cython.int[::1],
     parent: cython.longlong[::1],
 ) -> None:
     """Find the half-edges with a piece to their left but not to their right, of a range of edges.
@@ -90,11 +90,11 @@ def find_borders(
 def link_borders(
     first: cython.longlong,
     last: cython.longlong,
-    following: cython.longlong[::1],
+    following: cython.int[::1],
     item_offsets: cython.longlong[::1],
-    item_halfedge: cython.longlong[::1],
-    item_piece: cython.longlong[::1],
-    next_item: cython.longlong[::1],
+    item_halfedge: cython.int[::1],
+    item_piece: cython.int[::1],
+    next_item: cython.int[::1],
 ) -> None:
     """Set the border item that comes after each of a range along the edge of its piece.
 
@@ -128,15 +128,15 @@ def link_borders(
 
 
 def split_rings(
-    next_item: cython.longlong[::1],
-    item_halfedge: cython.longlong[::1],
-    origin: cython.longlong[::1],
+    next_item: cython.int[::1],
+    item_halfedge: cython.int[::1],
+    origin: cython.int[::1],
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
     is_done: cython.uchar[::1],
-    place_of_node: cython.longlong[::1],
-    stack: cython.longlong[::1],
-    ring_items: cython.longlong[::1],
+    place_of_node: cython.int[::1],
+    stack: cython.int[::1],
+    ring_items: cython.int[::1],
     ring_offsets: cython.longlong[::1],
     ring_is_hole: cython.uchar[::1],
 ) -> cython.longlong:
@@ -257,8 +257,8 @@ def _straight_line(
 
 
 def find_straight(
-    incoming: cython.longlong[::1],
-    outgoing: cython.longlong[::1],
+    incoming: cython.int[::1],
+    outgoing: cython.int[::1],
     piece: cython.longlong[::1],
     rows: cython.longlong[:, ::1],
     delta_offsets: cython.longlong[::1],

@@ -89,7 +89,7 @@ def bound_groups(
 
 def bring_home(
     map_xy: cython.double[:, ::1],
-    node_of_vertex: cython.longlong[::1],
+    node_of_vertex: cython.int[::1],
     homes: cython.double[:, ::1],
     is_home: cython.uchar[::1],
     differs: cython.uchar[::1],
@@ -168,9 +168,9 @@ def least_first(
 def order_ends(
     x: cython.longlong[::1],
     y: cython.longlong[::1],
-    node_of: cython.longlong[::1],
-    start: cython.longlong[::1],
-    stop: cython.longlong[::1],
+    node_of: cython.int[::1],
+    start: cython.int[::1],
+    stop: cython.int[::1],
     low: cython.longlong[::1],
     high: cython.longlong[::1],
     is_reversed: cython.uchar[::1],
@@ -204,8 +204,8 @@ def fill_edges(
     edge_offsets: cython.longlong[::1],
     part_of_ring: cython.longlong[::1],
     signs: cython.longlong[::1],
-    start: cython.longlong[::1],
-    stop: cython.longlong[::1],
+    start: cython.int[::1],
+    stop: cython.int[::1],
     part: cython.int[::1],
     sign: cython.schar[::1],
 ) -> None:
@@ -251,10 +251,10 @@ def lay_edges(
 
 
 def close_rings(
-    node: cython.longlong[::1],
+    node: cython.int[::1],
     keeps: cython.uchar[::1],
     offsets: cython.longlong[::1],
-    closed: cython.longlong[::1],
+    closed: cython.int[::1],
     closed_offsets: cython.longlong[::1],
 ) -> None:
     """List the nodes that each ring keeps, then its first one again; ``closed_offsets[0]`` is 0."""

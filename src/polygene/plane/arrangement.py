@@ -58,12 +58,12 @@ class Arrangement(NamedTuple):
 
     node_x: I64Array
     node_y: I64Array
-    border_of_edge: I64Array
+    border_of_edge: I32Array
     low: I64Array
     high: I64Array
-    origin: I64Array
-    following: I64Array
-    face_of_halfedge: I64Array
+    origin: I32Array
+    following: I32Array
+    face_of_halfedge: I32Array
     deltas: Deltas
     label_offsets: I64Array
     labels: I64Array
@@ -84,7 +84,7 @@ class Borders(NamedTuple):
     row_of_part : (n_parts,)
     """
 
-    given: I64Array
+    given: I32Array
     part: I32Array
     sign: I8Array
     row_of_part: I64Array
@@ -107,11 +107,15 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
         low, high = low[edges], high[edges]
     # (2 n_edges,) so that the twin of half-edge h is h ^ 1 and its edge h >> 1: the whole engine
     # counts on it.
-    origin = np.stack([low, high], axis=1).reshape(-1)
+    # Numbers of half-edges and their faces are kept small, as those of parts and lines: there are
+    # several for each edge.
+    assert len(low) < 1 << 30, "more half-edges than can be numbered"
+    origin = np.empty(2 * len(low), np.int32)
+    origin[0::2], origin[1::2] = low, high
     following, leaving, node_offsets = _link(noded, origin)
     # A cycle is what one walks round with a face to the left: its outer border, or that of a hole
     # in it.
-    cycle_of = np.full(len(origin), NONE, np.int64)
+    cycle_of = np.full(len(origin), NONE, np.int32)
     halfedge_of_cycle = np.empty(len(low) + 1, np.int64)  # a cycle has two half-edges at least
     n_cycles = kernels.run(kernels.arrange.trace_cycles, following, cycle_of, halfedge_of_cycle)
     halfedge_of_cycle = halfedge_of_cycle[:n_cycles].copy()
@@ -129,7 +133,7 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
         locator=locator,
     )
     # half-edge -> cycle -> face, composed once, since the cycles are not needed after the winding
-    face_of_halfedge = face_of_cycle[cycle_of]
+    face_of_halfedge = face_of_cycle.astype(np.int32)[cycle_of]
     # Listed meanwhile by another thread: they need the noding alone, and nothing above needs them.
     deltas, row_of_part = deltas_found(), borders.row_of_part
     # What is not needed any more is given up: here an overlay has the most memory.
@@ -147,7 +151,7 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     )
     # From the numbers of the noding to those here; steps of lines ask for the faces beside noded
     # edges.
-    border_of_edge = np.full(len(noded.low), NONE, np.int64)
+    border_of_edge = np.full(len(noded.low), NONE, np.int32)
     border_of_edge[edges] = np.arange(len(edges))
     return Arrangement(
         node_x=noded.node_x,
@@ -200,13 +204,13 @@ def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[]
     return edges, parallel.meanwhile(fill)
 
 
-def _link(noded: Noded, origin: I64Array) -> tuple[I64Array, I64Array, I64Array]:
+def _link(noded: Noded, origin: I32Array) -> tuple[I32Array, I64Array, I64Array]:
     """Return the next half-edge of each, and the half-edges leaving each node by angle."""
     n_nodes = len(noded.node_x)
     # (2 n_edges,) half-edges by the node they leave; the angle is sorted within each node only.
     node_offsets, leaving = bucket(origin, n_nodes)
     busiest = int(np.diff(node_offsets).max(initial=0))
-    following = np.empty(len(origin), np.int64)
+    following = np.empty(len(origin), np.int32)
 
     def link(first: int, stop: int) -> None:
         offsets = node_offsets[first : stop + 1]
@@ -226,10 +230,10 @@ def _nest(
     noded: Noded,
     low: I64Array,
     high: I64Array,
-    origin: I64Array,
+    origin: I32Array,
     leaving: I64Array,
     node_offsets: I64Array,
-    cycle_of: I64Array,
+    cycle_of: I32Array,
     n_cycles: int,
     locator: Locator,
 ) -> I64Array:
@@ -277,11 +281,11 @@ def _nest(
 
 
 def _wind(
-    following: I64Array,
-    cycle_of: I64Array,
+    following: I32Array,
+    cycle_of: I32Array,
     halfedge_of_cycle: I64Array,
     face_of_cycle: I64Array,
-    face_of_halfedge: I64Array,
+    face_of_halfedge: I32Array,
     deltas: Deltas,
     row_of_part: I64Array,
     n_rows: int,

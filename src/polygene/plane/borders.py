@@ -17,7 +17,7 @@ class Outline(NamedTuple):
     """Edges of a column on the grid.
 
     x, y : (n_vertices,) grid integers of all its vertices
-    start, stop : (n_edges,) vertices at the ends of each edge, in ring order
+    start, stop : (n_edges,) int32, vertices at the ends of each edge, in ring order
     part : (n_edges,) int32, the part each edge is of
     sign : (n_edges,) int8, +1 where the part's area lies to the left of the edge, else -1; 0 for lines
     row_of_part : (n_parts,)
@@ -25,8 +25,8 @@ class Outline(NamedTuple):
 
     x: I64Array
     y: I64Array
-    start: I64Array
-    stop: I64Array
+    start: I32Array
+    stop: I32Array
     part: I32Array
     sign: I8Array
     row_of_part: I64Array
@@ -47,8 +47,8 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
         return Outline(
             x=x,
             y=y,
-            start=nothing,
-            stop=nothing,
+            start=nothing.astype(np.int32),
+            stop=nothing.astype(np.int32),
             part=nothing.astype(np.int32),
             sign=nothing.astype(np.int8),
             row_of_part=row_of_part,
@@ -62,8 +62,9 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
     # others stay.
     opened = nothing if is_lines else _open_rings(column, x, y)
     if len(opened):
-        start = np.concatenate([start, column.ring_offsets[opened + 1] - 1])
-        stop = np.concatenate([stop, column.ring_offsets[opened]])
+        ends = column.ring_offsets[opened + 1] - 1, column.ring_offsets[opened]
+        start = np.concatenate([start, ends[0].astype(np.int32)])
+        stop = np.concatenate([stop, ends[1].astype(np.int32)])
         part = np.concatenate([part, part_of_ring[opened].astype(np.int32)])
         sign = np.concatenate([sign, signs[opened].astype(np.int8)])
     return Outline(x=x, y=y, start=start, stop=stop, part=part, sign=sign, row_of_part=row_of_part)
@@ -71,14 +72,14 @@ def outline(column: GeometryColumn, grid: Grid) -> Outline:
 
 def _edges(
     ring_offsets: I64Array, part_of_ring: I64Array, signs: I64Array
-) -> tuple[I64Array, I64Array, I32Array, I8Array]:
+) -> tuple[I32Array, I32Array, I32Array, I8Array]:
     """Return start, stop, part and sign of an edge from each vertex but a ring's last."""
-    # Numbers of parts and lines, and signs, are kept small: there are several for each edge.
-    assert len(part_of_ring) < 1 << 31, "more parts than can be numbered"
+    # Numbers of vertices, parts and lines, and signs, are kept small: there are several for each edge.
+    assert max(ring_offsets[-1], len(part_of_ring)) < 1 << 31, "more vertices than can be numbered"
     # A ring without vertices has no edges rather than one less.
     edge_offsets = offsets_from(np.maximum(np.diff(ring_offsets) - 1, 0))
     n = int(edge_offsets[-1])
-    start, stop = np.empty(n, np.int64), np.empty(n, np.int64)
+    start, stop = np.empty(n, np.int32), np.empty(n, np.int32)
     part, sign = np.empty(n, np.int32), np.empty(n, np.int8)
 
     def fill(first: int, last: int) -> None:
@@ -124,7 +125,7 @@ def _ring_signs(column: GeometryColumn, x: I64Array, y: I64Array) -> I64Array:
 
 
 def vertex_homes(
-    map_xy: Sequence[F64Array], node_of_vertex: I64Array, stays: np.ndarray, grid_xy: F64Array
+    map_xy: Sequence[F64Array], node_of_vertex: I32Array, stays: np.ndarray, grid_xy: F64Array
 ) -> F64Array:
     """Return the (n_nodes, 2) map coordinates of nodes; those of vertices come in several arrays.
 

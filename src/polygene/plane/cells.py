@@ -7,7 +7,17 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels, parallel
-from polygene.arrays import NONE, BoolArray, Buckets, I64Array, bucket, offsets_from, spans, sum_by
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    Buckets,
+    I64Array,
+    IntArray,
+    bucket,
+    offsets_from,
+    spans,
+    sum_by,
+)
 
 # Edges of a cell above which it gets a finer box: crowded cells are sorted, so that those of a thousand
 # cost no more than entering their edges in finer ones.
@@ -31,7 +41,7 @@ MOST_LEVELS = 12
 WORTH_SHARING = 200_000  # edges
 
 
-def edges_between(x: I64Array, y: I64Array, start: I64Array, stop: I64Array) -> I64Array:
+def edges_between(x: I64Array, y: I64Array, start: IntArray, stop: IntArray) -> I64Array:
     """Return edges between points as the grid wants them.
 
     Returns
@@ -40,6 +50,7 @@ def edges_between(x: I64Array, y: I64Array, start: I64Array, stop: I64Array) -> 
         x, y, x, y of each edge, from its lexicographically smaller end.
     """
     ends = np.empty((len(start), 4), np.int64)
+    start, stop = np.asarray(start, np.int64), np.asarray(stop, np.int64)
     kernels.run(kernels.vertices.lay_edges, x, y, start, stop, ends)
     return ends
 

@@ -12,6 +12,7 @@ from polygene.arrays import (
     BoolArray,
     F64Array,
     I64Array,
+    IntArray,
     count_by,
     offsets_from,
     owners,
@@ -49,7 +50,7 @@ class Cut(NamedTuple):
 
     rows: I64Array
     geometry: GeometryColumn
-    node: I64Array | None
+    node: IntArray | None
     wholes: BoolArray
     size: F64Array
     own_size: F64Array

@@ -112,7 +112,7 @@ class _Step(NamedTuple):
 def _edges(column: GeometryColumn, grid: Grid) -> tuple[Outline, I64Array, I64Array, I64Array]:
     """Return the outline, start and stop of edges (a point is one of no length), and their rows."""
     side = outline(column, grid)
-    start, stop = side.start, side.stop
+    start, stop = side.start.astype(np.int64), side.stop.astype(np.int64)
     row_of_vertex = owners(column.vertex_offsets_of_rows)
     if column.family == Family.POINTS:
         start = stop = np.arange(column.n_vertices)

@@ -6,7 +6,17 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, F64Array, I64Array, number_pairs, owners, sum_by
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I32Array,
+    I64Array,
+    IntArray,
+    number_pairs,
+    owners,
+    sum_by,
+)
 from polygene.geometry import GeometryColumn
 from polygene.plane.cutting import Cut
 from polygene.plane.overlay import Overlay
@@ -41,11 +51,11 @@ def with_heights(plan: Overlay, cut: Cut) -> tuple[GeometryColumn, int]:
 class _Found:
     """For each vertex of the pieces the place on an edge of its row: NONE where there is none."""
 
-    def __init__(self, step: I64Array, start: I64Array, stop: I64Array, share: F64Array) -> None:
+    def __init__(self, step: I64Array, start: I32Array, stop: I32Array, share: F64Array) -> None:
         self.step, self.start, self.stop, self.share = step, start, stop, share
 
 
-def _lookup(plan: Overlay, row: I64Array, node: I64Array) -> _Found:
+def _lookup(plan: Overlay, row: I64Array, node: IntArray) -> _Found:
     """Find each (row, node) among the nodes that the row's own edges run over."""
     steps, mine = steps_of(plan), plan.own_outline
     row_of_ring = owners(plan.own.ring_offsets_of_rows)

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, F64Array, I64Array, number_pairs, owners
+from polygene.arrays import NONE, BoolArray, F64Array, I32Array, I64Array, number_pairs, owners
 from polygene.errors import BalanceError
 from polygene.geometry import GeometryColumn
 from polygene.measures import Ruler
@@ -94,7 +94,7 @@ def taken_out(plan: Overlay, group_of_row: I64Array, n_groups: int) -> TakenOut:
     )
     halfedge = rings.halfedge
     group = rings.piece[owners(rings.offsets)]
-    beside = arrangement.face_of_halfedge[halfedge] * n_groups + group
+    beside = arrangement.face_of_halfedge[halfedge] * np.int64(n_groups) + group
     lowest = row[firsts[np.searchsorted(entries, beside)]]
     start, stop = arrangement.origin[halfedge], arrangement.origin[halfedge ^ 1]
     x, y = plan.noded.node_x + plan.grid.origin_x, plan.noded.node_y + plan.grid.origin_y
@@ -153,10 +153,16 @@ def put_together(
     is_back = (x > to_x) | ((x == to_x) & (y > to_y))
     low, high = np.where(is_back, stop, start), np.where(is_back, start, stop)
     edges = number_pairs(low, high)
-    noded = _noded(node_x, node_y, low[edges.firsts], high[edges.firsts], edges.numbers, is_back)
+    line_of_given = edges.numbers.astype(np.int32)
+    noded = _noded(node_x, node_y, low[edges.firsts], high[edges.firsts], line_of_given, is_back)
     arrangement = arrange(
         noded,
-        Borders(np.arange(n), group.astype(np.int32), np.ones(n, np.int8), np.arange(n_groups)),
+        Borders(
+            np.arange(n, dtype=np.int32),
+            group.astype(np.int32),
+            np.ones(n, np.int8),
+            np.arange(n_groups),
+        ),
         n_groups,
     )
     face = owners(arrangement.label_offsets)
@@ -193,21 +199,21 @@ def _noded(
     node_y: I64Array,
     low: I64Array,
     high: I64Array,
-    line_of_given: I64Array,
+    line_of_given: I32Array,
     is_reversed: BoolArray,
 ) -> Noded:
     """Return edges that meet in nodes only as a noding has them."""
-    nothing, lines = np.zeros(len(node_x), bool), np.arange(len(low))
+    nothing = np.zeros(len(node_x), bool)
     return Noded(
         node_x=node_x,
         node_y=node_y,
-        node_of_vertex=np.arange(len(node_x)),
+        node_of_vertex=np.arange(len(node_x), dtype=np.int32),
         low=low,
         high=high,
         line_of_given=line_of_given,
         is_given_reversed=is_reversed,
         step_offsets=np.arange(len(low) + 1),
-        step_edge=lines,
+        step_edge=np.arange(len(low), dtype=np.int32),
         is_step_reversed=np.zeros(len(low), bool),
         stays=nothing,
         is_crowded=np.zeros(len(low), bool),
@@ -225,9 +231,10 @@ def _lines_of(
 ) -> I64Array:
     """Return for each item of the rings the line through its beginning, numbered; NONE for none."""
     n_groups = int(group.max(initial=0)) + 1
-    own = (2 * arrangement.border_of_edge[edge] + is_back) * n_groups + group
+    halfedge = 2 * arrangement.border_of_edge[edge].astype(np.int64) + is_back
+    own = halfedge * n_groups + group
     order = np.argsort(own)
-    wanted = rings.halfedge * n_groups + rings.piece[owners(rings.offsets)]
+    wanted = rings.halfedge * np.int64(n_groups) + rings.piece[owners(rings.offsets)]
     given = order[np.searchsorted(own[order], wanted)]
     ends = borders.line[given]
     first = number_pairs(ends[:, 0], ends[:, 1]).numbers

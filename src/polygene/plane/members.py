@@ -15,6 +15,7 @@ from polygene.arrays import (
     NONE,
     BoolArray,
     I64Array,
+    IntArray,
     count_by,
     number_pairs,
     offsets_from,
@@ -40,7 +41,7 @@ class Members(NamedTuple):
     def counts(self) -> I64Array:
         return np.diff(self.offsets)
 
-    def take(self, items: I64Array) -> Members:
+    def take(self, items: IntArray) -> Members:
         """Return the members of chosen items (n,), in the order given."""
         counts = self.counts[items]
         return Members(offsets_from(counts), self.rows[spans(self.offsets[items], counts)])
@@ -162,7 +163,7 @@ def _united(item: I64Array, face: I64Array, n_items: int, faces: Members) -> Mem
     return distinct(np.repeat(item, counts), rows, n_items)
 
 
-def distinct(item: I64Array, row: I64Array, n_items: int) -> Members:
+def distinct(item: IntArray, row: I64Array, n_items: int) -> Members:
     """Group (n_pairs,) of item and row by item, each pair once."""
     firsts = number_pairs(item, row).firsts
     item, row = item[firsts], row[firsts]

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import NONE, F64Array, I64Array
+from polygene.arrays import NONE, F64Array, I64Array, IntArray
 from polygene.plane.cells import edges_between, small_cells
 
 
@@ -45,7 +45,7 @@ class Within(NamedTuple):
 class NearEdges:
     """Edges from ``start`` to ``stop``, indices of the grid points ``x``, ``y``; at least one."""
 
-    def __init__(self, x: I64Array, y: I64Array, start: I64Array, stop: I64Array) -> None:
+    def __init__(self, x: I64Array, y: I64Array, start: IntArray, stop: IntArray) -> None:
         self._ends = edges_between(x, y, start, stop)
         # Edges are laid from their smaller end; places on them are told from the end the caller
         # began with.

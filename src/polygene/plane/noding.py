@@ -17,7 +17,9 @@ from polygene.arrays import (
     NONE,
     BoolArray,
     Buckets,
+    I32Array,
     I64Array,
+    IntArray,
     Numbering,
     bucket,
     number_pairs,
@@ -49,13 +51,13 @@ class Noded(NamedTuple):
 
     node_x: I64Array
     node_y: I64Array
-    node_of_vertex: I64Array
+    node_of_vertex: I32Array
     low: I64Array
     high: I64Array
-    line_of_given: I64Array
+    line_of_given: I32Array
     is_given_reversed: BoolArray
     step_offsets: I64Array
-    step_edge: I64Array
+    step_edge: I32Array
     is_step_reversed: BoolArray
     stays: BoolArray
     is_crowded: BoolArray
@@ -63,7 +65,7 @@ class Noded(NamedTuple):
 
 
 def node_edges(
-    x: I64Array, y: I64Array, start: I64Array, stop: I64Array, is_border: BoolArray
+    x: I64Array, y: I64Array, start: IntArray, stop: IntArray, is_border: BoolArray
 ) -> Noded:
     """Node a set of edges.
 
@@ -71,7 +73,7 @@ def node_edges(
     ----------
     x, y : (n_vertices,) int64
         Grid integers, 0 <= x < 2**41. Vertices of no edge are hot pixels too.
-    start, stop : (n_given,) int64
+    start, stop : (n_given,)
         Vertices at the ends of each edge.
     is_border : (n_given,) bool
         Edges that bound areas. Two others (of lines) do not cut each other.
@@ -80,9 +82,10 @@ def node_edges(
     vertices = number_pairs(x, y)
     node_x, node_y = x[vertices.firsts], y[vertices.firsts]
     n_given = len(start)
-    low, high, is_reversed = _ordered(node_x, node_y, start, stop, vertices.numbers)
-    # Given up as soon as they are not needed, here and below: at its height noding has the most memory.
-    node_of_vertex = vertices.numbers
+    # What there is one of for each edge is kept small, and given up as soon as it is not needed.
+    start, stop = start.astype(np.int32, copy=False), stop.astype(np.int32, copy=False)
+    node_of_vertex = vertices.numbers.astype(np.int32)
+    low, high, is_reversed = _ordered(node_x, node_y, start, stop, node_of_vertex)
     del x, y, start, stop, vertices
     # Vertices that fall on one grid point leave an edge of no length, which bounds nothing.
     has_length = low != high
@@ -90,12 +93,12 @@ def node_edges(
         # Edges that are equal, whichever way they run and whosever they are, become one line: a
         # coverage has each inner border twice, and this halves all that follows.
         lines = number_pairs(low, high)
-        line_of_given = lines.numbers
+        line_of_given = lines.numbers.astype(np.int32)
     else:
         real = np.flatnonzero(has_length)
         low, high = low[real], high[real]
         lines = number_pairs(low, high)
-        line_of_given = np.full(n_given, NONE, np.int64)
+        line_of_given = np.full(n_given, NONE, np.int32)
         line_of_given[real] = lines.numbers
     low, high = low[lines.firsts], high[lines.firsts]
     del lines
@@ -144,7 +147,7 @@ def node_edges(
 
 
 def _ordered(
-    node_x: I64Array, node_y: I64Array, start: I64Array, stop: I64Array, node_of: I64Array
+    node_x: I64Array, node_y: I64Array, start: I32Array, stop: I32Array, node_of: I32Array
 ) -> tuple[I64Array, I64Array, BoolArray]:
     """Return the lexicographically smaller and larger end of edges, and which are turned by that.
 
@@ -369,13 +372,13 @@ def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> tuple[I64
 
 def _lead_through(
     cut: _Cut, low: I64Array, high: I64Array
-) -> tuple[I64Array, I64Array, I64Array, I64Array, BoolArray]:
+) -> tuple[I64Array, I64Array, I64Array, I32Array, BoolArray]:
     """Lead each line through its nodes: noded edges (low, high), step offsets, edges, reversals."""
     n_lines = len(low)
     if len(cut.line) == 0:
         # Nothing meets: each line is one step, and the arrays are the given ones.
         steps = np.arange(n_lines + 1, dtype=np.int64)
-        return low, high, steps, steps[:-1], np.zeros(n_lines, bool)
+        return low, high, steps, np.arange(n_lines, dtype=np.int32), np.zeros(n_lines, bool)
     node_x, node_y = cut.node_x, cut.node_y
     # The path of an edge through its pixels is monotone in x and y (Guibas and Marimont).
     along = np.abs(node_x[cut.node] - node_x[low[cut.line]]) + np.abs(
@@ -396,11 +399,11 @@ def _lead_through(
     # The steps end where the line does or at the node passed, and begin where the last one ended.
     # Pair i is the i-th node passed, and before it lie `line` whole lines with a last step each.
     at = np.arange(len(line)) + line
-    step_from, step_to = np.empty((2, int(step_offsets[-1])), np.int64)
+    step_from, step_to = np.empty((2, int(step_offsets[-1])), np.int32)
     step_from[step_offsets[:-1]], step_to[step_offsets[1:] - 1] = low, high
     step_to[at] = step_from[at + 1] = node
     # Steps run between nodes already; only their direction is wanted.
-    nodes = np.zeros(0, np.int64)
+    nodes = np.zeros(0, np.int32)
     edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to, nodes)
     # Two lines may share a step after rounding: they run over one noded edge.
     edges = _numbered_by_node(edge_low, edge_high, len(node_x))
@@ -408,7 +411,7 @@ def _lead_through(
         edge_low[edges.firsts],
         edge_high[edges.firsts],
         step_offsets,
-        edges.numbers,
+        edges.numbers.astype(np.int32),
         is_step_reversed,
     )
 

@@ -119,9 +119,9 @@ def _borders_of(mine: Outline, theirs: Outline, n_own_parts: int, row_of_part: I
     assert n_own_parts + len(theirs.row_of_part) < 1 << 31, "more parts than can be numbered"
     sign, part = appended(mine.sign, theirs.sign), appended(mine.part, theirs.part, n_own_parts)
     if sign.all():  # of polygons all do
-        return Borders(np.arange(len(sign)), part, sign, row_of_part)
+        return Borders(np.arange(len(sign), dtype=np.int32), part, sign, row_of_part)
     given = np.flatnonzero(sign)
-    return Borders(given, part[given], sign[given], row_of_part)
+    return Borders(given.astype(np.int32), part[given], sign[given], row_of_part)
 
 
 def overlay_alone(column: GeometryColumn, grid: Grid) -> Overlay:

@@ -13,7 +13,8 @@ from typing import Protocol
 
 import numpy as np
 
-from polygene.arrays import BoolArray, owners
+from polygene import parallel
+from polygene.arrays import BoolArray, I64Array, owners
 from polygene.errors import BalanceError
 from polygene.plane import bounds, sums
 from polygene.plane.arrangement import Arrangement
@@ -21,6 +22,8 @@ from polygene.plane.overlay import Overlay
 from polygene.plane.rings import Rings
 from polygene.plane.steps import Steps
 from polygene.plane.sums import Sums
+
+AT_A_TIME = 1 << 17  # nodes looked at
 
 
 def proved_sums(plan: Overlay) -> Sums:
@@ -107,10 +110,20 @@ def prove_places(plan: Overlay) -> None:
     BalanceError
         If one does not.
     """
+
     # A coordinate that came home must round to its own node again, or the proof would be of other
     # places.
-    x, y = plan.grid.to_units(plan.node_xy)
-    wrong = np.flatnonzero((x != plan.noded.node_x) | (y != plan.noded.node_y))
+    def look(first: int, stop: int) -> I64Array:
+        part = slice(first, stop)
+        x, y = plan.grid.to_units(plan.node_xy[part])
+        return first + np.flatnonzero(
+            (x != plan.noded.node_x[part]) | (y != plan.noded.node_y[part])
+        )
+
+    # A part at a time: this is looked at while rings are traced, when there is most in memory.
+    n = len(plan.node_xy)
+    parts = [(k, min(k + AT_A_TIME, n)) for k in range(0, n, AT_A_TIME)] or [(0, 0)]
+    wrong = np.concatenate(parallel.each(look, parts))
     if len(wrong):
         raise BalanceError(
             f"{len(wrong)} nodes would be written beside their place, the first at "

@@ -19,6 +19,7 @@ from polygene.arrays import (
     BoolArray,
     F64Array,
     I64Array,
+    IntArray,
     bucket,
     count_by,
     number_pairs,
@@ -65,7 +66,7 @@ class Pairs(NamedTuple):
 class _Cells(NamedTuple):
     """Cells of one dimension that rows have: ``place`` is INSIDE or BOUNDARY."""
 
-    cell: I64Array
+    cell: IntArray
     row: I64Array
     place: I64Array
 
@@ -192,7 +193,7 @@ def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) 
     part = np.concatenate([a.part, b.part + first.n_parts])
     given = np.flatnonzero(sign)
     row_of_part = np.concatenate([a.row_of_part, b.row_of_part + first.n_rows])
-    borders = Borders(given, part[given], sign[given], row_of_part)
+    borders = Borders(given.astype(np.int32), part[given], sign[given], row_of_part)
     arrangement = arrange(noded, borders, first.n_rows + second.n_rows)
     border = arrangement.border_of_edge
     # The face on each side of every noded edge; an edge that bounds nothing has one face round it.
@@ -390,7 +391,7 @@ def _matrices(
     return Pairs(a, b, matrix, shared)
 
 
-def _joined(a: I64Array, b: I64Array) -> tuple[I64Array, I64Array]:
+def _joined(a: IntArray, b: IntArray) -> tuple[I64Array, I64Array]:
     """Return all pairs of indices with equal cells."""
     if len(a) == 0 or len(b) == 0:
         nothing = np.zeros(0, np.int64)

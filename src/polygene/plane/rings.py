@@ -11,12 +11,12 @@ from polygene.arrays import (
     NONE,
     BoolArray,
     F64Array,
+    I32Array,
     I64Array,
     bucket,
     count_by,
     number_pairs,
     offsets_from,
-    owners,
     spans,
     take_spans,
 )
@@ -52,7 +52,7 @@ class Rings(NamedTuple):
     is_hole : (n_rings,)
     """
 
-    halfedge: I64Array
+    halfedge: I32Array
     offsets: I64Array
     piece: I64Array
     part: I64Array
@@ -75,7 +75,7 @@ def trace_rings(arrangement: Arrangement, pieces: Pieces) -> Rings:
 
 def _walked(
     arrangement: Arrangement, pieces: Pieces
-) -> tuple[I64Array, I64Array, I64Array, I64Array, BoolArray]:
+) -> tuple[I32Array, I64Array, I64Array, I64Array, BoolArray]:
     """Walk the borders of pieces.
 
     Returns
@@ -83,12 +83,37 @@ def _walked(
     (n_items,) half-edges of rings, (n_rings + 1,) where each begins, and for each ring its piece, the
     root of its part, and whether it is a hole.
     """
-    # An *item* is a half-edge on the border of one piece, with the piece to its left. A half-edge
-    # between two pieces is an item of one, its twin of the other; where pieces overlap it may be
-    # several.
+    borders = _linked(arrangement, pieces)
+    # Borders are walked as closed curves that may pass a node twice; cut there, they are simple
+    # rings.
+    items, offsets, is_hole = _split(arrangement, borders.following, borders.halfedge)
+    entry = borders.entry[items[offsets[:-1]]]
+    halfedge = borders.halfedge[items]
+    return halfedge, offsets, pieces.piece[entry], borders.root_of_entry[entry], is_hole
+
+
+class _Linked(NamedTuple):
+    """Borders of pieces as they hang together.
+
+    An *item* is a half-edge on the border of one piece, with the piece to its left. A half-edge between
+    two pieces is an item of one, its twin of the other; where pieces overlap it may be several. An
+    *entry* is a face and a piece it is of, as `Pieces` lists them.
+
+    halfedge, entry, following : (n_items,) of each item its half-edge, the entry it is of, and the item
+        that comes next on the border
+    root_of_entry : (n_entries,) the same for all that hangs together: a part
+    """
+
+    halfedge: I32Array
+    entry: I32Array
+    following: I32Array
+    root_of_entry: I64Array
+
+
+def _linked(arrangement: Arrangement, pieces: Pieces) -> _Linked:
     n_halfedges = len(arrangement.origin)
-    # A forest over (face, piece) entries: what is of one piece on both sides of an edge hangs
-    # together, and that is what a part is.
+    # A forest over entries: what is of one piece on both sides of an edge hangs together, and that is
+    # what a part is.
     parent = np.arange(max(1, len(pieces.piece)))
     counts = np.zeros(n_halfedges + 1, np.int64)
     find = kernels.trace.find_borders
@@ -96,12 +121,12 @@ def _walked(
     n_edges = n_halfedges // 2
     # First counted by half-edge, and the forest joined on the way; joining cannot be shared by
     # threads.
-    kernels.run(find, 0, n_edges, *entries, 0, counts, np.zeros(1, np.int64), parent)
+    kernels.run(find, 0, n_edges, *entries, 0, counts, np.zeros(1, np.int32), parent)
     # (2 n_edges + 1,): the kernel counts one further on, so this is the offsets already.
     item_offsets = np.cumsum(counts, out=counts)
     n_items = int(item_offsets[-1])
-    # (n_items,) the entry each item is of: the face to its left, in its piece
-    item_entry = np.empty(n_items, np.int64)
+    assert max(n_items, len(pieces.piece)) < 1 << 31, "more borders of pieces than can be numbered"
+    item_entry = np.empty(n_items, np.int32)
     parallel.each(
         lambda first, stop: kernels.run(
             find, first, stop, *entries, 1, item_offsets, item_entry, parent
@@ -111,12 +136,9 @@ def _walked(
     nothing = np.zeros(0, np.int64)
     # Path compression for all at once: parent becomes the root of each entry.
     kernels.run(kernels.pairs.join_roots, nothing, nothing, parent)
-
-    # Three parallel arrays over items: half-edge, piece, and the item that comes next on the
-    # border.
-    item_halfedge = owners(item_offsets)
-    item_piece = pieces.piece[item_entry]
-    next_item = np.empty(n_items, np.int64)
+    item_halfedge = np.repeat(np.arange(n_halfedges, dtype=np.int32), np.diff(item_offsets))
+    item_piece = pieces.piece.astype(np.int32)[item_entry]
+    next_item = np.empty(n_items, np.int32)
     parallel.each(
         lambda first, stop: kernels.run(
             kernels.trace.link_borders,
@@ -130,18 +152,14 @@ def _walked(
         ),
         parallel.split(n_items),
     )
-    # Borders are walked as closed curves that may pass a node twice; cut there, they are simple
-    # rings.
-    items, offsets, is_hole = _split(arrangement, next_item, item_halfedge)
-    first = items[offsets[:-1]]
-    return item_halfedge[items], offsets, item_piece[first], parent[item_entry[first]], is_hole
+    return _Linked(item_halfedge, item_entry, next_item, parent)
 
 
 def _split(
-    arrangement: Arrangement, next_item: I64Array, item_halfedge: I64Array
-) -> tuple[I64Array, I64Array, BoolArray]:
+    arrangement: Arrangement, next_item: I32Array, item_halfedge: I32Array
+) -> tuple[I32Array, I64Array, BoolArray]:
     n_items, n_nodes = len(next_item), len(arrangement.node_x)
-    items = np.empty(n_items, np.int64)
+    items = np.empty(n_items, np.int32)
     # Room for the worst case, cut to size below; the stack and the place of each node are work
     # space.
     offsets = np.zeros(n_items // 3 + 2, np.int64)  # a ring has three edges at least
@@ -154,8 +172,8 @@ def _split(
         arrangement.node_x,
         arrangement.node_y,
         np.zeros(n_items, np.uint8),
-        np.full(n_nodes, NONE, np.int64),
-        np.empty(n_items, np.int64),
+        np.full(n_nodes, NONE, np.int32),
+        np.empty(n_items, np.int32),
         items,
         offsets,
         is_hole,
@@ -165,7 +183,7 @@ def _split(
 
 def _ordered(
     arrangement: Arrangement,
-    halfedge: I64Array,
+    halfedge: I32Array,
     offsets: I64Array,
     piece: I64Array,
     root: I64Array,
@@ -205,7 +223,7 @@ class _Places(NamedTuple):
     """Where rings begin."""
 
     arrangement: Arrangement
-    halfedge: I64Array
+    halfedge: I32Array
     offsets: I64Array
 
     def keys(self, rings: I64Array) -> tuple[I64Array, ...]:
@@ -353,7 +371,7 @@ def _lengths_of_lines(noded: Noded) -> F64Array:
 
 
 def _is_passed_once(
-    arrangement: Arrangement, piece: I64Array, node: I64Array, wanted: I64Array
+    arrangement: Arrangement, piece: I64Array, node: I32Array, wanted: I32Array
 ) -> BoolArray:
     """Whether the border of each piece passes the node once; asked of the nodes ``wanted`` only."""
     # Counting visits of every node by every piece would be a sort of all items.
@@ -370,14 +388,14 @@ def _is_passed_once(
 
 def rings_to_column(
     arrangement: Arrangement, rings: Rings, keeps: BoolArray, node_xy: F64Array, n_pieces: int
-) -> tuple[GeometryColumn, I64Array]:
+) -> tuple[GeometryColumn, I32Array]:
     """Write rings out as a polygon column of ``n_pieces`` rows, each ring closed.
 
     Returns also the (n_vertices,) node of each vertex.
     """
     # Rings come open from the tracing; the format wants the first vertex again at the end.
     node = arrangement.origin[rings.halfedge]
-    closed = np.empty(len(node) + len(rings.piece), np.int64)
+    closed = np.empty(len(node) + len(rings.piece), np.int32)
     offsets = np.zeros(len(rings.offsets), np.int64)
     kernels.run(
         kernels.vertices.close_rings, node, keeps.view(np.uint8), rings.offsets, closed, offsets

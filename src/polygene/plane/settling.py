@@ -226,10 +226,10 @@ def _settled(
         shift_x, shift_y = places_apart(*boxes_of_rows(x, y, row_of_vertex, n_rows))
         x, y = x + shift_x[row_of_vertex], y + shift_y[row_of_vertex]
     # Edges lead from each vertex to the next of its ring.
-    start = np.flatnonzero(ring_of[:-1] == ring_of[1:])
+    start = np.flatnonzero(ring_of[:-1] == ring_of[1:]).astype(np.int32)
     noded = node_edges(x, y, start, start + 1, np.ones(len(start), bool))
     borders = Borders(
-        np.arange(len(start)),
+        np.arange(len(start), dtype=np.int32),
         part_of_ring[ring_of[start]].astype(np.int32),
         np.ones(len(start), np.int8),
         row_of_part,

@@ -17,6 +17,7 @@ from polygene.arrays import (
     NONE,
     BoolArray,
     F64Array,
+    I32Array,
     I64Array,
     bucket,
     count_by,
@@ -93,7 +94,7 @@ def snapped(
     start, stop = border.start, border.stop
     # Points are edges of no length: one search serves both.
     if other.family == Family.POINTS:
-        start = stop = np.arange(other.n_vertices)
+        start = stop = np.arange(other.n_vertices, dtype=np.int32)
         border = border._replace(start=start, stop=stop)
     # Rows whose box, widened by the reach, meets no border stay as they are, untouched bit for bit.
     low, high = boxes_in_units(column.row_bounds(), grid)
@@ -171,8 +172,8 @@ def _goals(
     py: I64Array,
     other: GeometryColumn,
     border: Outline,
-    start: I64Array,
-    stop: I64Array,
+    start: I32Array,
+    stop: I32Array,
     grid: Grid,
     reach: float,
     metric: Metric,

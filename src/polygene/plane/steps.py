@@ -35,7 +35,7 @@ def steps_of(plan: Overlay) -> Steps:
     noded, mine = plan.noded, plan.own_outline
     # Given edges are in the order of the paths, so their steps are too.
     given = np.arange(len(mine.start))
-    line = noded.line_of_given[given]
+    line = noded.line_of_given[given].astype(np.int64)
     given, line = given[line != NONE], line[line != NONE]
     counts = np.diff(noded.step_offsets)[line]
     step_given = np.repeat(given, counts)
@@ -45,7 +45,7 @@ def steps_of(plan: Overlay) -> Steps:
     k = np.arange(len(step_given)) - np.repeat(firsts, counts)
     count = np.repeat(counts, counts)
     at = np.repeat(noded.step_offsets[line], counts) + np.where(against, count - 1 - k, k)
-    edge = noded.step_edge[at]
+    edge = noded.step_edge[at].astype(np.int64)
     # A step runs against its line, and the line against the given edge: twice back is forward.
     is_back = noded.is_step_reversed[at] ^ against
     ring_of = owners(plan.own.ring_offsets)

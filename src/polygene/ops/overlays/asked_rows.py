@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, I64Array, owners, spans
+from polygene.arrays import NONE, BoolArray, I32Array, I64Array, owners, spans
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.overlays.scene import Scene
@@ -74,7 +74,7 @@ def rows_met(plan: Overlay) -> BoolArray:
     return found
 
 
-def _edges_of(plan: Overlay, lines: I64Array) -> I64Array:
+def _edges_of(plan: Overlay, lines: I64Array) -> I32Array:
     """Return the noded edges that some lines run over."""
     noded = plan.noded
     counts = np.diff(noded.step_offsets)[lines]
@@ -93,7 +93,7 @@ def _mark_by_lines(plan: Overlay, is_met: BoolArray, found: BoolArray) -> None:
     found[mine.row_of_part[mine.part[hit]]] = True
 
 
-def _mark_holders(plan: Overlay, other_edges: I64Array, found: BoolArray) -> None:
+def _mark_holders(plan: Overlay, other_edges: I32Array, found: BoolArray) -> None:
     """Mark rows that cover a face beside a border of OTHER, as round a ring inside them."""
     arrangement = plan.arrangement
     border = arrangement.border_of_edge[other_edges]

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, number_pairs, owners
+from polygene.arrays import BoolArray, F64Array, I32Array, I64Array, number_pairs, owners
 from polygene.geometry import GeometryColumn
 from polygene.ops.proved import prove_valid
 from polygene.plane import sums
@@ -57,7 +57,7 @@ def retraced(
     return replace(grown, z=_at_nodes(plan, plan.own.z, node), m=_at_nodes(plan, plan.own.m, node))
 
 
-def _at_nodes(plan: Overlay, values: F64Array | None, node: I64Array) -> F64Array | None:
+def _at_nodes(plan: Overlay, values: F64Array | None, node: I32Array) -> F64Array | None:
     """Return Z or M of vertices by their nodes; NaN where borders cross that have no vertex there."""
     if values is None:
         return None

@@ -76,8 +76,8 @@ def slivers_between(plan: Overlay, width: float, ruler: Ruler) -> int:
     place = np.arange(n_faces)
     kernels.run(
         kernels.pairs.join_roots,
-        np.ascontiguousarray(left[is_inner]),
-        np.ascontiguousarray(right[is_inner]),
+        left[is_inner].astype(np.int64),
+        right[is_inner].astype(np.int64),
         place,
     )
     lengths = ruler.lengths(
