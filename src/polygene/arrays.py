@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import NamedTuple, TypeVar
 
 import numpy as np
 import numpy.typing as npt
 
-from polygene import kernels
+from polygene import kernels, parallel
 
 F64Array = npt.NDArray[np.float64]
 I64Array = npt.NDArray[np.int64]
@@ -21,6 +20,7 @@ AnyArray = TypeVar("AnyArray", F64Array, I64Array, I32Array, I8Array)
 
 NONE = -1  # "no such thing" in an index array
 AHEAD = 32  # pairs whose memory is fetched ahead
+MOST_PARTS = 16  # in which pairs are looked for side by side: each reads all of them
 
 
 def offsets_from(counts: npt.NDArray[np.integer] | list[int]) -> I64Array:
@@ -136,21 +136,39 @@ def number_pairs(first: IntArray, second: IntArray) -> Numbering:
     """Number the distinct pairs of non-negative integers in order of first appearance."""
     first = np.ascontiguousarray(first, np.int64)
     second = np.ascontiguousarray(second, np.int64)
-    return _numbered(kernels.pairs.number_pairs, len(first), first, second)
+    n = len(first)
+    assert n < 2**31, "more items than the hash table can hold"
+    equals = np.empty(n, np.int32)
+    n_parts = min(parallel.n_workers(), MOST_PARTS) if n >= parallel.WORTH_A_PART else 1
+
+    def look(part: int, n_parts: int) -> bool:
+        # A part has about its share of the pairs, by chance a few more.
+        share = n if n_parts == 1 else n // n_parts + n // 16
+        slots = np.full(1 << max(4, (3 * share // 2).bit_length()), NONE, np.int32)
+        waiting = np.empty((2, AHEAD), np.int64)
+        kernel = kernels.pairs.first_equals
+        return bool(kernels.run(kernel, first, second, part, n_parts, slots, waiting, equals))
+
+    if not all(parallel.each(look, [(k, n_parts) for k in range(n_parts)])):
+        look(0, 1)
+    numbers, firsts = np.empty(n, np.int64), np.empty(n, np.int64)
+    n_distinct = kernels.run(kernels.pairs.number_firsts, equals, numbers, firsts)
+    return Numbering(numbers, firsts[:n_distinct].copy())
 
 
 def number_texts(data: U8Array, offsets: I64Array) -> Numbering:
     """Number the distinct texts ``data[offsets[i]:offsets[i + 1]]`` in order of first appearance."""
     data, offsets = np.ascontiguousarray(data, np.uint8), np.ascontiguousarray(offsets, np.int64)
-    return _numbered(kernels.pairs.number_texts, len(offsets) - 1, data, offsets)
-
-
-def _numbered(kernel: Callable[..., int], n: int, *items: np.ndarray) -> Numbering:
+    n = len(offsets) - 1
     assert n < 2**31, "more items than the hash table can hold"
     slots = np.full(1 << max(4, (3 * n // 2).bit_length()), NONE, np.int32)
-    numbers, firsts = np.empty(n, np.int64), np.empty(n, np.int64)
-    waiting = np.empty(AHEAD, np.int64)
-    n_distinct = kernels.run(kernel, *items, slots, waiting, numbers, firsts)
+    numbers, firsts, waiting = (
+        np.empty(n, np.int64),
+        np.empty(n, np.int64),
+        np.empty(AHEAD, np.int64),
+    )
+    kernel = kernels.pairs.number_texts
+    n_distinct = kernels.run(kernel, data, offsets, slots, waiting, numbers, firsts)
     return Numbering(numbers, firsts[:n_distinct].copy())
 
 

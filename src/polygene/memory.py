@@ -25,8 +25,8 @@ def keep_freed_memory() -> bool:
         mallopt = ctypes.CDLL(None).mallopt
     except (AttributeError, OSError):
         return False
-    # Blocks of a mapping of their own would go back, whatever their size; 2 GB is the most it takes. And
-    # what one thread leaves is for all: with a heap each they would keep it from each other.
+    # Blocks of a mapping of their own would go back, whatever their size; 2 GB is the most it takes.
+    # What one thread leaves is for all: with a heap each they would keep it from each other.
     return bool(
         mallopt(M_MMAP_MAX, 0)
         and mallopt(M_TRIM_THRESHOLD, (1 << 31) - 1)

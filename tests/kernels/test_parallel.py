@@ -76,6 +76,30 @@ class Arrays(unittest.TestCase):
             pairs = zip(a[found.firsts], b[found.firsts], strict=True)
             self.assertEqual(list(pairs), list(known))
 
+    def test_pairs_of_one_part_are_numbered_too(self):
+        """Threads look for pairs by their hashes: also where nearly all are of one and the same part."""
+        rng = np.random.default_rng(5)
+        a, b = rng.integers(0, 2**40, (2, 120_000))
+        seen = np.full(len(a), -1, np.int32)
+        slots, waiting = np.full(1 << 18, -1, np.int32), np.empty((2, 32), np.int64)
+        run, kernel = parallel.kernels.run, parallel.kernels.pairs.first_equals
+        self.assertTrue(run(kernel, a, b, 1, 2, slots, waiting, seen))
+        one = np.concatenate([np.flatnonzero(seen >= 0), [7, 8, 9], np.flatnonzero(seen >= 0)[:99]])
+        self.assertGreater(len(one), 50_000)
+        few = np.full(1 << 10, -1, np.int32)
+        self.assertFalse(run(kernel, a, b, 1, 2, few, waiting, seen))
+        for at in (one, np.arange(len(a)), np.repeat(one[:3], 30_000)):
+            found = []
+            for threads in ("1", "2", "3", "40"):
+                with mock.patch.dict("os.environ", POLYGENE_THREADS=threads):
+                    found.append(number_pairs(a[at], b[at]))
+            known = {}
+            pairs = zip(a[at].tolist(), b[at].tolist(), strict=True)
+            numbers = [known.setdefault(pair, len(known)) for pair in pairs]
+            for numbering in found:
+                self.assertEqual(numbering.numbers.tolist(), numbers)
+                self.assertEqual(a[at][numbering.firsts].tolist(), [p for p, _ in known])
+
     def test_ranges_of_rows_are_those_that_spans_names(self):
         rng = np.random.default_rng(3)
         starts, counts = rng.integers(0, 90, 60), rng.integers(0, 9, 60)

@@ -146,8 +146,12 @@ def rings_of(c):
 class Twins:
     """For each kernel: what it was given, what it made, and what its twin makes of the same."""
 
-    def number_pairs(self, c, n):
-        return (c.now("numbers"), c.now("originals", n)), plain.number_pairs(c.first, c.second)
+    def first_equals(self, c, has_room):
+        # Small layers are one part; parts are looked at in `tests/test_arrays.py`.
+        return (has_room, c.now("equals")), (1, plain.first_equals(c.first, c.second))
+
+    def number_firsts(self, c, n):
+        return (c.now("numbers"), c.now("originals", n)), plain.number_firsts(c.equals)
 
     def edge_reach(self, c, _):
         if not np.isfinite(c.xy).all():
@@ -559,7 +563,19 @@ class Twins:
         k = ring.index(min(ring))
         return tuple(ring[k:] + ring[:k])
 
+    def list_passed(self, c, n):
+        rings = grouped(c.ring_offsets, [c.origin[h] for h in c.halfedge])[c.first : c.last]
+        found = plain.list_passed(rings, c.is_passed)
+        at = [(c.ring_offsets[c.first + r] + k, c.first + r) for r, k in found]
+        return list(zip(c.now("items", n), c.now("rings", n), strict=True)), at
+
     def find_straight(self, c, _):
+        steps = grouped(c.step_offsets, c.step_edge)
+        places = list(zip(c.node_x, c.node_y, strict=True))
+        lengths = [
+            plain.squared_length([places[v] for e in line for v in (c.low[e], c.high[e])])
+            for line in steps
+        ]
         parts, lines = (
             grouped(c.delta_offsets, c.__getattr__(f"delta_{n}")) for n in ("part", "line")
         )
@@ -571,10 +587,10 @@ class Twins:
             ]
             on_both = [[one for one in o if not c.is_crowded[one[1]]] for o in over]
             rows = [r for r in c.rows[c.piece[k]] if r >= 0]
-            line = self.straight(over, on_both, rows, c.lengths)
+            line = self.straight(over, on_both, rows, lengths)
             found = c.given["through"][k]
-            made.append(-1 if found < 0 else c.lengths[found])
-            wanted.append(-1 if line < 0 else c.lengths[line])
+            made.append(-1 if found < 0 else lengths[found])
+            wanted.append(-1 if line < 0 else lengths[line])
         return made, wanted
 
     @staticmethod

@@ -14,58 +14,92 @@ def _hashed(a: cython.ulonglong, b: cython.ulonglong) -> cython.ulonglong:
     k1: cython.ulonglong = 0x9E3779B97F4A7C15
     k2: cython.ulonglong = 0xC2B2AE3D27D4EB4F
     k3: cython.ulonglong = 0xD6E8FEB86659FD93
-    mixed: cython.ulonglong = a * k1 + b * k2
-    mixed = (mixed ^ (mixed >> 32)) * k3
+    full: cython.ulonglong = 0xFFFFFFFFFFFFFFFF  # where integers have no width
+    mixed: cython.ulonglong = (a * k1 + b * k2) & full
+    mixed = ((mixed ^ (mixed >> 32)) * k3) & full
     return mixed >> 24
 
 
-def number_pairs(
+def first_equals(
     first: cython.longlong[::1],
     second: cython.longlong[::1],
+    part: cython.longlong,
+    n_parts: cython.longlong,
     slots: cython.int[::1],
-    waiting: cython.longlong[::1],
-    numbers: cython.longlong[::1],
-    originals: cython.longlong[::1],
-) -> cython.longlong:
-    """Number the distinct pairs in order of first appearance; return how many there are.
+    waiting: cython.longlong[:, ::1],
+    equals: cython.int[::1],
+) -> cython.int:
+    """Set ``equals[i]`` to the first pair that is equal to pair i, for all pairs of one part.
 
-    ``slots`` is the hash table: a power of two of entries, more than the number of pairs, all -1.
-    ``numbers[i]`` becomes the number of pair i, ``originals[k]`` the first pair with number k.
-    Pairs are non-negative. Open addressing with linear probing; ``waiting`` (k,) is room to fetch
-    the memory of that many pairs ahead.
+    Which part a pair is of, its hash tells; so parts can be looked at side by side. ``slots`` is the
+    hash table: a power of two of entries, all -1. Returns 0 if these were too few, else 1; half as many
+    again as there are pairs always do. Pairs are non-negative. Open addressing with linear probing;
+    ``waiting`` (2, k) is room to fetch the memory of that many pairs ahead.
     """
     n: cython.longlong = first.shape[0]
     mask: cython.ulonglong = slots.shape[0] - 1
-    ahead: cython.longlong = waiting.shape[0]
-    start: cython.longlong = 0
+    room: cython.longlong = slots.shape[0] - slots.shape[0] // 8
+    ahead: cython.longlong = waiting.shape[1]
+    next_one: cython.longlong = 0
     m: cython.longlong
+    w: cython.longlong
     i: cython.longlong
     k: cython.longlong
-    known: cython.longlong = 0
+    hashed: cython.ulonglong
     place: cython.ulonglong
+    has_room: cython.int = 1
     with cython.nogil:
-        while start < n:
-            m = min(ahead, n - start)
-            for i in range(m):
-                place = _hashed(first[start + i], second[start + i]) & mask
-                waiting[i] = place
+        while next_one < n:
+            m = 0
+            while m < ahead and next_one < n:
+                hashed = _hashed(first[next_one], second[next_one])
+                # Of the 40 bits the upper eight choose the part, and no slot: tables have up to 2**31.
+                # Half of all are of another: they are written over, since to guess costs more.
+                waiting[0, m] = hashed & mask
+                waiting[1, m] = next_one
+                m += cython.cast(cython.longlong, (hashed >> 32) * n_parts >> 8) == part
+                next_one += 1
+            for w in range(m):
                 if cython.compiled:
-                    prefetch(cython.address(slots[place]))
-            for i in range(start, start + m):
-                place = waiting[i - start]
+                    prefetch(cython.address(slots[waiting[0, w]]))
+            if room < m:
+                has_room = 0
+                break
+            for w in range(m):
+                place = waiting[0, w]
+                i = waiting[1, w]
                 while True:
                     k = slots[place]
                     if k < 0:
                         slots[place] = cython.cast(cython.int, i)
-                        originals[known] = i
-                        numbers[i] = known
-                        known += 1
+                        equals[i] = cython.cast(cython.int, i)
+                        room -= 1
                         break
                     if first[k] == first[i] and second[k] == second[i]:
-                        numbers[i] = numbers[k]
+                        equals[i] = cython.cast(cython.int, k)
                         break
                     place = (place + 1) & mask
-            start += m
+    return has_room
+
+
+def number_firsts(
+    equals: cython.int[::1], numbers: cython.longlong[::1], originals: cython.longlong[::1]
+) -> cython.longlong:
+    """Number items in order of first appearance, equal ones alike; return how many numbers there are.
+
+    ``equals[i]`` is the first item that is equal to item i. ``numbers[i]`` becomes the number of
+    item i, ``originals[k]`` the first item with number k.
+    """
+    known: cython.longlong = 0
+    i: cython.Py_ssize_t
+    with cython.nogil:
+        for i in range(equals.shape[0]):
+            if equals[i] == i:
+                originals[known] = i
+                numbers[i] = known
+                known += 1
+            else:
+                numbers[i] = numbers[equals[i]]
     return known
 
 
@@ -109,7 +143,9 @@ def number_texts(
 ) -> cython.longlong:
     """Number the distinct texts in order of first appearance; return how many there are.
 
-    Text i is the bytes ``data[offsets[i]:offsets[i + 1]]``; the rest is as in `number_pairs`.
+    Text i is the bytes ``data[offsets[i]:offsets[i + 1]]``. ``slots`` is the hash table: a power of two
+    of entries, more than there are texts, all -1; ``waiting`` (k,) is room to fetch the memory of that
+    many ahead. ``numbers`` and ``originals`` are as in `number_firsts`.
     """
     n: cython.longlong = offsets.shape[0] - 1
     mask: cython.ulonglong = slots.shape[0] - 1
@@ -159,7 +195,7 @@ def number_runs(
 ) -> cython.longlong:
     """Number the distinct pairs, which ``order`` sorts so that equal ones follow each other.
 
-    Return how many there are; ``numbers`` and ``originals`` are as in `number_pairs`.
+    Return how many there are; ``numbers`` and ``originals`` are as in `number_firsts`.
     """
     known: cython.longlong = 0
     k: cython.Py_ssize_t

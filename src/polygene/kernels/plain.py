@@ -41,16 +41,16 @@ def exactly(xy: Sequence[float]) -> tuple[Fraction, Fraction]:
 # pairs -------------------------------------------------------------------------------------------
 
 
-def number_pairs(first: Ints, second: Ints) -> tuple[list[int], list[int]]:
-    """Return the number of each pair, and the first pair of each number."""
+def first_equals(first: Ints, second: Ints) -> list[int]:
+    """Return for each pair the first that is equal to it."""
     known: dict[tuple[int, int], int] = {}
-    numbers, originals = [], []
-    for i, pair in enumerate(zip(first, second, strict=True)):
-        if pair not in known:
-            known[pair] = len(known)
-            originals.append(i)
-        numbers.append(known[pair])
-    return numbers, originals
+    return [known.setdefault(pair, i) for i, pair in enumerate(zip(first, second, strict=True))]
+
+
+def number_firsts(equals: Ints) -> tuple[list[int], list[int]]:
+    """Return the number of each item, by the first that is equal to it, and these by their numbers."""
+    originals = sorted(set(equals))
+    return [originals.index(k) for k in equals], originals
 
 
 def number_texts(data: Ints, offsets: Ints) -> tuple[list[int], list[int]]:
@@ -677,6 +677,17 @@ def split_rings(walk: Sequence[int]) -> list[list[int]]:
             del path[k:]
         path.append(node)
     return rings
+
+
+def list_passed(rings: Sequence[Ints], is_passed: Ints) -> list[tuple[int, int]]:
+    """Return ring and place of the nodes of rings that are marked."""
+    return [(r, k) for r, ring in enumerate(rings) for k, v in enumerate(ring) if is_passed[v]]
+
+
+def squared_length(places: Sequence[Any]) -> int:
+    """Return the square of how far the ends of a line are apart that rises, or falls, all the way."""
+    x, y = zip(*places, strict=True)
+    return (max(x) - min(x)) ** 2 + (max(y) - min(y)) ** 2
 
 
 def find_straight(

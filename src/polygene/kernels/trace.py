@@ -4,8 +4,11 @@ import cython
 
 if cython.compiled:
     from cython.cimports.polygene.kernels.exact import turn
+    from cython.cimports.polygene.kernels.wide import int128
 else:
     from polygene.kernels.exact import turn
+
+    int128 = int
 
 
 @cython.cfunc
@@ -221,6 +224,33 @@ def _has_line(
 
 
 @cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _squared_length(
+    line: cython.longlong,
+    step_offsets: cython.longlong[::1],
+    step_edge: cython.int[::1],
+    low: cython.longlong[::1],
+    high: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+) -> int128:
+    """Return the square of how far the ends of a line are apart, exactly."""
+    # Steps go one way in x, and in y: the ends are the extremes.
+    first: cython.longlong = step_edge[step_offsets[line]]
+    last: cython.longlong = step_edge[step_offsets[line + 1] - 1]
+    left: cython.longlong = min(node_x[low[first]], node_x[low[last]])
+    right: cython.longlong = max(node_x[high[first]], node_x[high[last]])
+    a: cython.longlong = min(node_y[low[first]], node_y[high[first]])
+    b: cython.longlong = max(node_y[low[first]], node_y[high[first]])
+    c: cython.longlong = min(node_y[low[last]], node_y[high[last]])
+    d: cython.longlong = max(node_y[low[last]], node_y[high[last]])
+    width: int128 = right - left
+    height: int128 = max(b, d) - min(a, c)
+    return width * width + height * height
+
+
+@cython.cfunc
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
@@ -234,7 +264,12 @@ def _straight_line(
     delta_line: cython.int[::1],
     row_of_part: cython.longlong[::1],
     is_crowded: cython.uchar[::1],
-    lengths: cython.double[::1],
+    step_offsets: cython.longlong[::1],
+    step_edge: cython.int[::1],
+    low: cython.longlong[::1],
+    high: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
 ) -> cython.longlong:
     """Return the longest line of row r (any if -1) that runs over edges e and f, or ``best`` if that is
     longer; -1 if there is none of the row.
@@ -243,6 +278,8 @@ def _straight_line(
     j: cython.longlong
     line: cython.longlong
     good: cython.int = 0
+    mine: int128
+    its: int128
     for j in range(delta_offsets[f], delta_offsets[f + 1]):
         line = delta_line[j]
         if (r >= 0 and row_of_part[delta_part[j]] != r) or is_crowded[line]:
@@ -250,10 +287,41 @@ def _straight_line(
         for i in range(delta_offsets[e], delta_offsets[e + 1]):
             if delta_line[i] == line and (r < 0 or row_of_part[delta_part[i]] == r):
                 good = 1
-                if best < 0 or lengths[line] >= lengths[best]:
-                    best = line
+                if best >= 0 and line != best:
+                    mine = _squared_length(line, step_offsets, step_edge, low, high, node_x, node_y)
+                    its = _squared_length(best, step_offsets, step_edge, low, high, node_x, node_y)
+                    if mine < its:
+                        break
+                best = line
                 break
     return best if good else -1
+
+
+def list_passed(
+    first: cython.longlong,
+    last: cython.longlong,
+    ring_offsets: cython.longlong[::1],
+    halfedge: cython.int[::1],
+    origin: cython.int[::1],
+    is_passed: cython.uchar[::1],
+    items: cython.int[::1],
+    rings: cython.int[::1],
+) -> cython.longlong:
+    """List the items of a range of rings that begin in marked nodes, and their rings; return how many.
+
+    Ring r is the items ``ring_offsets[r]`` up to ``ring_offsets[r + 1]``.
+    """
+    n_found: cython.longlong = 0
+    r: cython.longlong
+    k: cython.longlong
+    with cython.nogil:
+        for r in range(first, last):
+            for k in range(ring_offsets[r], ring_offsets[r + 1]):
+                if is_passed[origin[halfedge[k]]]:
+                    items[n_found] = cython.cast(cython.int, k)
+                    rings[n_found] = cython.cast(cython.int, r)
+                    n_found += 1
+    return n_found
 
 
 def find_straight(
@@ -266,8 +334,13 @@ def find_straight(
     delta_line: cython.int[::1],
     row_of_part: cython.longlong[::1],
     is_crowded: cython.uchar[::1],
-    lengths: cython.double[::1],
-    through: cython.longlong[::1],
+    step_offsets: cython.longlong[::1],
+    step_edge: cython.int[::1],
+    low: cython.longlong[::1],
+    high: cython.longlong[::1],
+    node_x: cython.longlong[::1],
+    node_y: cython.longlong[::1],
+    through: cython.int[::1],
 ) -> None:
     """Set ``through`` to the longest line that runs over both edges of each item, -1 for none.
 
@@ -313,7 +386,12 @@ def find_straight(
                     delta_line,
                     row_of_part,
                     is_crowded,
-                    lengths,
+                    step_offsets,
+                    step_edge,
+                    low,
+                    high,
+                    node_x,
+                    node_y,
                 )
                 if best < 0:
                     break

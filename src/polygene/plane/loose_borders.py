@@ -104,7 +104,7 @@ def taken_out(plan: Overlay, group_of_row: I64Array, n_groups: int) -> TakenOut:
     return TakenOut(borders, group, lowest)
 
 
-def _ends_of(plan: Overlay, line: I64Array) -> I64Array:
+def _ends_of(plan: Overlay, line: I32Array) -> I64Array:
     """Return the ends of lines (n, 4), by which they are known in every part."""
     noded = plan.noded
     found = np.full((len(line), 4), NO_LINE)

@@ -13,6 +13,7 @@ from polygene.arrays import (
     F64Array,
     I32Array,
     I64Array,
+    IntArray,
     bucket,
     count_by,
     number_pairs,
@@ -278,11 +279,12 @@ def thinned(
     return kept_nodes(rings, straight_lines(arrangement, noded, rings, rows_of_piece, row_of_part))
 
 
-def kept_nodes(rings: Rings, line_at: I64Array) -> BoolArray:
+def kept_nodes(rings: Rings, line_at: IntArray) -> BoolArray:
     """Return which nodes of rings to keep, if those may go that have a line: see `thinned`."""
     keeps = np.ones(len(line_at), bool)
     goes = np.flatnonzero(line_at != NONE)
-    ring_of, before = _before(rings, goes)
+    ring_of = np.searchsorted(rings.offsets, goes, side="right") - 1
+    before = _before(rings, goes, ring_of)
     # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
     # to several lines, each node may be straight and yet the ring turn.
     is_straight = (line_at[before] == NONE) | (line_at[goes] == line_at[before])
@@ -293,11 +295,10 @@ def kept_nodes(rings: Rings, line_at: I64Array) -> BoolArray:
     return keeps
 
 
-def _before(rings: Rings, items: I64Array) -> tuple[I64Array, I64Array]:
-    """Return the ring of items (n,), and the item before each round its ring."""
-    ring = np.searchsorted(rings.offsets, items, side="right") - 1
+def _before(rings: Rings, items: IntArray, ring: IntArray) -> I64Array:
+    """Return the item before each of (n,) items round its ring."""
     is_first = items == rings.offsets[ring]
-    return ring, np.where(is_first, rings.offsets[ring + 1], items) - 1
+    return np.where(is_first, rings.offsets[ring + 1], items) - 1
 
 
 def straight_lines(
@@ -306,31 +307,26 @@ def straight_lines(
     rings: Rings,
     rows_of_piece: I64Array,
     row_of_part: I64Array,
-) -> I64Array:
+) -> I32Array:
     """Return for each item of the rings the line that runs straight through its node, if it may go.
 
     As `thinned` says; NONE for a node that stays.
     """
     # Nodes inside a line that nothing misses narrowly are the only ones that may go: is_passed says
     # so for each node of the noding.
-    line_at = np.full(len(rings.halfedge), NONE, np.int64)
+    line_at = np.full(len(rings.halfedge), NONE, np.int32)
     if not noded.is_passed.any():
         return line_at
-    candidates = np.flatnonzero(noded.is_passed[arrangement.origin[rings.halfedge]])
-    if len(candidates) == 0:
-        return line_at
-    node = arrangement.origin[rings.halfedge[candidates]]
-    # (n_candidates,) asked: is there a line that runs straight through, for each row of the piece?
-    ring_of, before = _before(rings, candidates)
-    piece = rings.piece[ring_of]
-    line = np.empty(len(candidates), np.int64)
-    lengths = _lengths_of_lines(noded)
+    item, ring = _at_marked_nodes(arrangement, rings, noded.is_passed)
+    # (n_found,) asked: is there a line that runs straight through, for each row of the piece?
+    piece, before = rings.piece[ring], _before(rings, item, ring)
+    line = np.empty(len(item), np.int32)
 
     def look(first: int, stop: int) -> None:
         kernels.run(
             kernels.trace.find_straight,
             rings.halfedge[before[first:stop]] >> 1,
-            rings.halfedge[candidates[first:stop]] >> 1,
+            rings.halfedge[item[first:stop]] >> 1,
             piece[first:stop],
             rows_of_piece,
             arrangement.deltas.offsets,
@@ -338,52 +334,52 @@ def straight_lines(
             arrangement.deltas.line,
             row_of_part,
             noded.is_crowded.view(np.uint8),
-            lengths,
+            noded.step_offsets,
+            noded.step_edge,
+            noded.low,
+            noded.high,
+            noded.node_x,
+            noded.node_y,
             line[first:stop],
         )
 
-    parallel.each(look, parallel.split(len(candidates)))
+    parallel.each(look, parallel.split(len(item)))
     # Where a border touches itself in the node it is a corner of the ring, however straight each
     # side.
     drops = line != NONE
-    drops &= _is_passed_once(arrangement, piece, node, node[drops])
-    line_at[candidates[drops]] = line[drops]
+    node = arrangement.origin[rings.halfedge[item]]
+    asked = np.zeros(len(arrangement.node_x), bool)
+    asked[node[drops]] = True
+    wanted = np.flatnonzero(asked[node])
+    numbers = number_pairs(piece[wanted], node[wanted]).numbers
+    drops[wanted] &= np.bincount(numbers)[numbers] == 1
+    line_at[item[drops]] = line[drops]
     return line_at
 
 
-def _lengths_of_lines(noded: Noded) -> F64Array:
-    """Return the (n_lines,) lengths of lines of several steps, 0 for others."""
-    lengths = np.zeros(len(noded.step_offsets) - 1)
-    line = np.flatnonzero(np.diff(noded.step_offsets) > 1)
-    # A line is as long as from its first step to its last; only the comparison of lengths matters.
-    first = noded.step_edge[noded.step_offsets[line]]
-    last = noded.step_edge[noded.step_offsets[line + 1] - 1]
-    x, y = noded.node_x, noded.node_y
-    # Steps go one way in x, and in y: the ends are the extremes.
-    width = np.maximum(x[noded.high[last]], x[noded.high[first]]) - np.minimum(
-        x[noded.low[first]], x[noded.low[last]]
-    )
-    ys = np.stack(
-        [y[noded.low[first]], y[noded.high[first]], y[noded.low[last]], y[noded.high[last]]]
-    )
-    lengths[line] = np.hypot(width, ys.max(axis=0) - ys.min(axis=0))
-    return lengths
+def _at_marked_nodes(
+    arrangement: Arrangement, rings: Rings, is_marked: BoolArray
+) -> tuple[I32Array, I32Array]:
+    """Return the items of rings (n_found,) that begin in marked nodes, rising, and the ring of each."""
 
+    def look(first: int, stop: int) -> tuple[I32Array, I32Array]:
+        items, ring = np.empty((2, int(rings.offsets[stop] - rings.offsets[first])), np.int32)
+        n_found = kernels.run(
+            kernels.trace.list_passed,
+            first,
+            stop,
+            rings.offsets,
+            rings.halfedge,
+            arrangement.origin,
+            is_marked.view(np.uint8),
+            items,
+            ring,
+        )
+        return items[:n_found].copy(), ring[:n_found].copy()
 
-def _is_passed_once(
-    arrangement: Arrangement, piece: I64Array, node: I32Array, wanted: I32Array
-) -> BoolArray:
-    """Whether the border of each piece passes the node once; asked of the nodes ``wanted`` only."""
-    # Counting visits of every node by every piece would be a sort of all items.
-    once = np.ones(len(node), bool)
-    # To pass twice takes four edges.
-    may_be_twice = np.zeros(len(arrangement.node_x), bool)
-    may_be_twice[wanted] = True
-    may_be_twice &= count_by(arrangement.origin, len(arrangement.node_x)) > 3
-    asked = np.flatnonzero(may_be_twice[node])
-    numbers = number_pairs(piece[asked], node[asked]).numbers
-    once[asked] = np.bincount(numbers)[numbers] == 1
-    return once
+    found = parallel.each(look, parallel.parted(rings.offsets))
+    items, ring = zip(*found, strict=True)
+    return np.concatenate(items), np.concatenate(ring)
 
 
 def rings_to_column(
