@@ -136,24 +136,72 @@ def number_pairs(first: IntArray, second: IntArray) -> Numbering:
     """Number the distinct pairs of non-negative integers in order of first appearance."""
     first = np.ascontiguousarray(first, np.int64)
     second = np.ascontiguousarray(second, np.int64)
+    equals, n_distinct = _first_equals(first, second)
+    numbers, firsts = np.empty(len(first), np.int64), np.empty(n_distinct, np.int64)
+    kernels.run(kernels.pairs.number_firsts, equals, numbers, firsts)
+    return Numbering(numbers, firsts)
+
+
+class Distinct(NamedTuple):
+    """Distinct pairs (m,) of ``first`` and ``second``; ``numbers`` (n,) names the pair of each item."""
+
+    numbers: I32Array
+    first: I64Array
+    second: I64Array
+
+
+def distinct_pairs(first: I64Array, second: I64Array) -> Distinct:
+    """Number and list the distinct pairs, as `number_pairs` numbers them; for very many."""
+    numbers, n_distinct = _first_equals(first, second)
+    found = np.empty(n_distinct, np.int64), np.empty(n_distinct, np.int64)
+    kernels.run(kernels.pairs.number_distinct, numbers, first, second, *found)
+    return Distinct(numbers, *found)
+
+
+def _first_equals(first: I64Array, second: I64Array) -> tuple[I32Array, int]:
+    """Return for each pair (n,) the first that is equal to it, and how many distinct ones there are."""
     n = len(first)
     assert n < 2**31, "more items than the hash table can hold"
     equals = np.empty(n, np.int32)
     n_parts = min(parallel.n_workers(), MOST_PARTS) if n >= parallel.WORTH_A_PART else 1
 
-    def look(part: int, n_parts: int) -> bool:
+    def look(part: int, n_parts: int) -> int:
         # A part has about its share of the pairs, by chance a few more.
         share = n if n_parts == 1 else n // n_parts + n // 16
-        slots = np.full(1 << max(4, (3 * share // 2).bit_length()), NONE, np.int32)
-        waiting = np.empty((2, AHEAD), np.int64)
-        kernel = kernels.pairs.first_equals
-        return bool(kernels.run(kernel, first, second, part, n_parts, slots, waiting, equals))
+        return _enter(first, second, _slots(share), equals, part, n_parts)
 
-    if not all(parallel.each(look, [(k, n_parts) for k in range(n_parts)])):
-        look(0, 1)
-    numbers, firsts = np.empty(n, np.int64), np.empty(n, np.int64)
-    n_distinct = kernels.run(kernels.pairs.number_firsts, equals, numbers, firsts)
-    return Numbering(numbers, firsts[:n_distinct].copy())
+    found = parallel.each(look, [(k, n_parts) for k in range(n_parts)])
+    return equals, look(0, 1) if min(found) < 0 else sum(found)
+
+
+def _slots(n: int) -> I32Array:
+    """Return an empty hash table for n items, half as large again at least."""
+    return np.full(1 << max(4, (3 * n // 2).bit_length()), NONE, np.int32)
+
+
+def _enter(
+    first: I64Array, second: I64Array, slots: I32Array, equals: I32Array, part: int, n_parts: int
+) -> int:
+    waiting = np.empty((2, AHEAD), np.int64)
+    kernel = kernels.pairs.first_equals
+    return int(kernels.run(kernel, first, second, part, n_parts, slots, waiting, equals))
+
+
+def places_among(
+    first: I64Array, second: I64Array, asked_first: I64Array, asked_second: I64Array
+) -> I32Array:
+    """Return where pairs asked for (n,) are among others (m,), NONE for nowhere; each is there once."""
+    found = np.full(len(asked_first), NONE, np.int32)
+    slots = _slots(len(asked_first))
+    _enter(asked_first, asked_second, slots, found.copy(), 0, 1)
+
+    def look(start: int, stop: int) -> None:
+        part = first[start:stop], second[start:stop]
+        kernel = kernels.pairs.find_pairs
+        kernels.run(kernel, *part, start, asked_first, asked_second, slots, found)
+
+    parallel.each(look, parallel.split(len(first)))
+    return found
 
 
 def number_texts(data: U8Array, offsets: I64Array) -> Numbering:
@@ -161,7 +209,7 @@ def number_texts(data: U8Array, offsets: I64Array) -> Numbering:
     data, offsets = np.ascontiguousarray(data, np.uint8), np.ascontiguousarray(offsets, np.int64)
     n = len(offsets) - 1
     assert n < 2**31, "more items than the hash table can hold"
-    slots = np.full(1 << max(4, (3 * n // 2).bit_length()), NONE, np.int32)
+    slots = _slots(n)
     numbers, firsts, waiting = (
         np.empty(n, np.int64),
         np.empty(n, np.int64),

@@ -146,9 +146,15 @@ def rings_of(c):
 class Twins:
     """For each kernel: what it was given, what it made, and what its twin makes of the same."""
 
-    def first_equals(self, c, has_room):
-        # Small layers are one part; parts are looked at in `tests/test_arrays.py`.
-        return (has_room, c.now("equals")), (1, plain.first_equals(c.first, c.second))
+    def first_equals(self, c, n):
+        # Small layers are one part; parts are looked at in `test_parallel`.
+        wanted = plain.first_equals(c.first, c.second)
+        return (n, c.now("equals")), (len(set(wanted)), wanted)
+
+    def number_distinct(self, c, _):
+        found = zip(c.now("found_first"), c.now("found_second"), strict=True)
+        twin = plain.number_distinct(c.numbers, c.first, c.second)
+        return (c.now("numbers"), list(found)), twin
 
     def number_firsts(self, c, n):
         return (c.now("numbers"), c.now("originals", n)), plain.number_firsts(c.equals)
@@ -216,9 +222,13 @@ class Twins:
         return (c.now("numbers"), c.now("originals", n)), twin
 
     def number_runs(self, c, n):
-        return (c.now("numbers"), c.now("originals", n)), plain.number_runs(
-            c.order, c.first, c.second
-        )
+        pairs = zip(c.now("found_first", n), c.now("found_second", n), strict=True)
+        return (c.now("numbers"), list(pairs)), plain.number_runs(c.order, c.first, c.second)
+
+    def find_pairs(self, c, _):
+        at = plain.find_pairs(c.first, c.second, c.asked_first, c.asked_second)
+        wanted = [c.base + at[k] if k in at else v for k, v in enumerate(c.found)]
+        return c.now("found"), wanted
 
     def bucket_into(self, c, _):
         return c.now("order"), plain.bucket_into(c.keys)
@@ -273,11 +283,20 @@ class Twins:
         return c.now("order"), plain.least_first(c.x, c.y, c.ring_offsets)
 
     def order_ends(self, c, _):
-        start, stop = c.start, c.stop
-        if len(c.node_of):
-            start, stop = ([c.node_of[v] for v in ends] for ends in (start, stop))
+        start, stop = ([c.node_of[v] for v in ends] for ends in (c.start, c.stop))
         made = zip(c.now("low"), c.now("high"), map(bool, c.now("is_reversed")), strict=True)
         return list(made), plain.order_ends(c.x, c.y, start, stop)
+
+    def lay_steps(self, c, _):
+        names = ("step_low", "step_high", "is_reversed")
+        made = list(zip(*map(c.now, names), strict=True))
+        for line in range(c.first, c.last):
+            start, stop = c.offsets[line : line + 2]
+            nodes = [c.low[line], *(c.node[k] for k in c.order[start:stop]), c.high[line]]
+            steps = made[start + line : stop + line + 1]
+            if steps != plain.lay_steps(c.x, c.y, nodes):
+                return line, steps
+        return 0, 0
 
     def fill_edges(self, c, _):
         wanted = plain.fill_edges(c.ring_offsets, c.part_of_ring, c.signs)

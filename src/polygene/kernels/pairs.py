@@ -28,17 +28,19 @@ def first_equals(
     slots: cython.int[::1],
     waiting: cython.longlong[:, ::1],
     equals: cython.int[::1],
-) -> cython.int:
+) -> cython.longlong:
     """Set ``equals[i]`` to the first pair that is equal to pair i, for all pairs of one part.
 
-    Which part a pair is of, its hash tells; so parts can be looked at side by side. ``slots`` is the
-    hash table: a power of two of entries, all -1. Returns 0 if these were too few, else 1; half as many
-    again as there are pairs always do. Pairs are non-negative. Open addressing with linear probing;
-    ``waiting`` (2, k) is room to fetch the memory of that many pairs ahead.
+    Return how many distinct pairs the part has. Which part a pair is of, its hash tells; so parts can
+    be looked at side by side. ``slots`` is the hash table: a power of two of entries, all -1. If these
+    were too few -1 is returned; half as many again as there are pairs always do. Pairs are
+    non-negative. Open addressing with linear probing; ``waiting`` (2, k) is room to fetch the memory of
+    that many pairs ahead.
     """
     n: cython.longlong = first.shape[0]
     mask: cython.ulonglong = slots.shape[0] - 1
-    room: cython.longlong = slots.shape[0] - slots.shape[0] // 8
+    most: cython.longlong = slots.shape[0] - slots.shape[0] // 8
+    known: cython.longlong = 0
     ahead: cython.longlong = waiting.shape[1]
     next_one: cython.longlong = 0
     m: cython.longlong
@@ -62,7 +64,7 @@ def first_equals(
             for w in range(m):
                 if cython.compiled:
                     prefetch(cython.address(slots[waiting[0, w]]))
-            if room < m:
+            if known + m > most:
                 has_room = 0
                 break
             for w in range(m):
@@ -73,13 +75,13 @@ def first_equals(
                     if k < 0:
                         slots[place] = cython.cast(cython.int, i)
                         equals[i] = cython.cast(cython.int, i)
-                        room -= 1
+                        known += 1
                         break
                     if first[k] == first[i] and second[k] == second[i]:
                         equals[i] = cython.cast(cython.int, k)
                         break
                     place = (place + 1) & mask
-    return has_room
+    return known if has_room else -1
 
 
 def number_firsts(
@@ -101,6 +103,57 @@ def number_firsts(
             else:
                 numbers[i] = numbers[equals[i]]
     return known
+
+
+def number_distinct(
+    numbers: cython.int[::1],
+    first: cython.longlong[::1],
+    second: cython.longlong[::1],
+    found_first: cython.longlong[::1],
+    found_second: cython.longlong[::1],
+) -> None:
+    """Number pairs as `number_firsts` does, in place of their first equals, and list distinct ones."""
+    known: cython.longlong = 0
+    i: cython.Py_ssize_t
+    with cython.nogil:
+        for i in range(numbers.shape[0]):
+            if numbers[i] == i:
+                found_first[known] = first[i]
+                found_second[known] = second[i]
+                numbers[i] = cython.cast(cython.int, known)
+                known += 1
+            else:  # what comes before i is numbered already
+                numbers[i] = numbers[numbers[i]]
+
+
+def find_pairs(
+    first: cython.longlong[::1],
+    second: cython.longlong[::1],
+    base: cython.longlong,
+    asked_first: cython.longlong[::1],
+    asked_second: cython.longlong[::1],
+    slots: cython.int[::1],
+    found: cython.int[::1],
+) -> None:
+    """Set ``found[k]`` to ``base + i`` where pair i is pair k of those asked for.
+
+    ``slots`` is the table that `first_equals` made of these; of equal ones it has the first. The pairs
+    that are looked through are distinct, so that threads may look through parts of them.
+    """
+    mask: cython.ulonglong = slots.shape[0] - 1
+    i: cython.Py_ssize_t
+    k: cython.longlong
+    place: cython.ulonglong
+    with cython.nogil:
+        for i in range(first.shape[0]):
+            place = _hashed(first[i], second[i]) & mask
+            k = slots[place]
+            while k >= 0:
+                if asked_first[k] == first[i] and asked_second[k] == second[i]:
+                    found[k] = cython.cast(cython.int, base + i)
+                    break
+                place = (place + 1) & mask
+                k = slots[place]
 
 
 @cython.cfunc
@@ -190,25 +243,29 @@ def number_runs(
     order: cython.longlong[::1],
     first: cython.longlong[::1],
     second: cython.longlong[::1],
-    numbers: cython.longlong[::1],
-    originals: cython.longlong[::1],
+    numbers: cython.int[::1],
+    found_first: cython.longlong[::1],
+    found_second: cython.longlong[::1],
 ) -> cython.longlong:
-    """Number the distinct pairs, which ``order`` sorts so that equal ones follow each other.
+    """Number and list the distinct pairs, which ``order`` sorts so that equal ones follow each other.
 
-    Return how many there are; ``numbers`` and ``originals`` are as in `number_firsts`.
+    Return how many there are.
     """
     known: cython.longlong = 0
     k: cython.Py_ssize_t
     i: cython.longlong
-    j: cython.longlong
     with cython.nogil:
         for k in range(order.shape[0]):
             i = order[k]
-            j = originals[known - 1] if known else i
-            if known == 0 or first[i] != first[j] or second[i] != second[j]:
-                originals[known] = i
+            if (
+                known == 0
+                or first[i] != found_first[known - 1]
+                or second[i] != found_second[known - 1]
+            ):
+                found_first[known] = first[i]
+                found_second[known] = second[i]
                 known += 1
-            numbers[i] = known - 1
+            numbers[i] = cython.cast(cython.int, known - 1)
     return known
 
 

@@ -53,6 +53,13 @@ def number_firsts(equals: Ints) -> tuple[list[int], list[int]]:
     return [originals.index(k) for k in equals], originals
 
 
+def find_pairs(first: Ints, second: Ints, asked_first: Ints, asked_second: Ints) -> dict[int, int]:
+    """Return where the first of equal pairs that are asked for is found, if it is."""
+    pairs = list(zip(first, second, strict=True))
+    asked = list(zip(asked_first, asked_second, strict=True))
+    return {asked.index(pair): pairs.index(pair) for pair in set(asked) & set(pairs)}
+
+
 def number_texts(data: Ints, offsets: Ints) -> tuple[list[int], list[int]]:
     """Return the number of each text, and the first text of each number."""
     texts = [bytes(data[a:b]) for a, b in itertools.pairwise(offsets)]
@@ -60,15 +67,16 @@ def number_texts(data: Ints, offsets: Ints) -> tuple[list[int], list[int]]:
     return [numbers[text] for text in texts], [texts.index(text) for text in numbers]
 
 
-def number_runs(order: Ints, first: Ints, second: Ints) -> tuple[list[int], list[int]]:
-    """Return the same, numbers rising in ``order``, which brings equal pairs together."""
-    numbers, originals = [0] * len(order), []
-    for k, i in enumerate(order):
-        before = order[k - 1]
-        if k == 0 or (first[i], second[i]) != (first[before], second[before]):
-            originals.append(i)
-        numbers[i] = len(originals) - 1
-    return numbers, originals
+def number_distinct(equals: Ints, first: Ints, second: Ints) -> tuple[list[int], list[Any]]:
+    """Return the number of each pair, as `number_firsts`, and the distinct pairs."""
+    numbers, originals = number_firsts(equals)
+    return numbers, [(first[k], second[k]) for k in originals]
+
+
+def number_runs(order: Ints, first: Ints, second: Ints) -> tuple[list[int], list[Any]]:
+    """Return the number of each pair, and the distinct ones as ``order`` has them."""
+    distinct = [pair for pair, _ in itertools.groupby((first[i], second[i]) for i in order)]
+    return [distinct.index(pair) for pair in zip(first, second, strict=True)], distinct
 
 
 def bucket_into(keys: Ints) -> list[int]:
@@ -160,6 +168,11 @@ def order_ends(x: Ints, y: Ints, start: Ints, stop: Ints) -> list[tuple[int, int
         turned = (x[b], y[b]) < (x[a], y[a])
         found.append((b, a, True) if turned else (a, b, False))
     return found
+
+
+def lay_steps(x: Ints, y: Ints, line: Ints) -> list[tuple[int, int, bool]]:
+    """Return the steps of a line, given by all its nodes, as `order_ends` returns edges."""
+    return order_ends(x, y, line[:-1], line[1:])
 
 
 def fill_edges(ring_offsets: Ints, part_of_ring: Ints, signs: Ints) -> list[tuple[int, ...]]:

@@ -177,16 +177,15 @@ def order_ends(
 ) -> None:
     """Set the lexicographically smaller and larger end of edges, and whether they changed places.
 
-    Edges run between vertices, whose nodes ``node_of`` tells; if it is empty, between nodes.
+    Edges run between vertices, whose nodes ``node_of`` tells.
     """
     e: cython.Py_ssize_t
     a: cython.longlong
     b: cython.longlong
-    are_vertices: cython.int = node_of.shape[0] > 0
     with cython.nogil:
         for e in range(start.shape[0]):
-            a = node_of[start[e]] if are_vertices else start[e]
-            b = node_of[stop[e]] if are_vertices else stop[e]
+            a = node_of[start[e]]
+            b = node_of[stop[e]]
             if x[b] < x[a] or (x[b] == x[a] and y[b] < y[a]):
                 low[e] = b
                 high[e] = a
@@ -224,6 +223,44 @@ def fill_edges(
                 stop[e] = e + shift + 1
                 part[e] = cython.cast(cython.int, part_of_ring[r])
                 sign[e] = cython.cast(cython.schar, signs[r])
+
+
+def lay_steps(
+    first: cython.longlong,
+    last: cython.longlong,
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    low: cython.longlong[::1],
+    high: cython.longlong[::1],
+    offsets: cython.longlong[::1],
+    order: cython.longlong[::1],
+    node: cython.longlong[::1],
+    step_low: cython.longlong[::1],
+    step_high: cython.longlong[::1],
+    is_reversed: cython.uchar[::1],
+) -> None:
+    """Lead a range of lines through nodes: line l through ``node[order[offsets[l]:offsets[l + 1]]]``.
+
+    It runs from node ``low[l]`` to ``high[l]``, and its steps begin at ``offsets[l] + l``. Set the
+    lexicographically smaller and larger end of each, and whether it runs from the larger one.
+    """
+    line: cython.longlong
+    k: cython.longlong
+    s: cython.longlong
+    a: cython.longlong
+    b: cython.longlong
+    is_back: cython.int
+    with cython.nogil:
+        for line in range(first, last):
+            a = low[line]
+            for k in range(offsets[line], offsets[line + 1] + 1):
+                b = node[order[k]] if k < offsets[line + 1] else high[line]
+                s = k + line
+                is_back = x[b] < x[a] or (x[b] == x[a] and y[b] < y[a])
+                step_low[s] = b if is_back else a
+                step_high[s] = a if is_back else b
+                is_reversed[s] = is_back
+                a = b
 
 
 def lay_edges(

@@ -103,8 +103,10 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     edges, deltas_found = _border_edges(noded, borders)
     # Mostly all edges bound something; then the noding's own arrays are taken, uncopied.
     low, high = noded.low, noded.high
-    if len(edges) < len(low):
+    if edges is not None:
         low, high = low[edges], high[edges]
+    # By another thread meanwhile, as the deltas are: both need the noding alone.
+    least_found = parallel.meanwhile(lambda: _least_nodes(noded, low, high))
     # (2 n_edges,) so that the twin of half-edge h is h ^ 1 and its edge h >> 1: the whole engine
     # counts on it.
     # Numbers of half-edges and their faces are kept small, as those of parts and lines: there are
@@ -123,8 +125,7 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     locator = Locator(noded.node_x, noded.node_y, low, high)
     face_of_cycle = _nest(
         noded=noded,
-        low=low,
-        high=high,
+        least=least_found(),
         origin=origin,
         leaving=leaving,
         node_offsets=node_offsets,
@@ -134,7 +135,6 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     )
     # half-edge -> cycle -> face, composed once, since the cycles are not needed after the winding
     face_of_halfedge = face_of_cycle.astype(np.int32)[cycle_of]
-    # Listed meanwhile by another thread: they need the noding alone, and nothing above needs them.
     deltas, row_of_part = deltas_found(), borders.row_of_part
     # What is not needed any more is given up: here an overlay has the most memory.
     del deltas_found, borders, leaving, node_offsets
@@ -151,8 +151,10 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     )
     # From the numbers of the noding to those here; steps of lines ask for the faces beside noded
     # edges.
-    border_of_edge = np.full(len(noded.low), NONE, np.int32)
-    border_of_edge[edges] = np.arange(len(edges))
+    border_of_edge = np.arange(len(noded.low), dtype=np.int32)
+    if edges is not None:
+        border_of_edge[:] = NONE
+        border_of_edge[edges] = np.arange(len(edges))
     return Arrangement(
         node_x=noded.node_x,
         node_y=noded.node_y,
@@ -170,8 +172,8 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     )
 
 
-def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[], Deltas]]:
-    """Return the noded edges that bound something, and when asked what crossing each changes."""
+def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array | None, Callable[[], Deltas]]:
+    """Return the noded edges that bound something, None for all, and when asked what each changes."""
     n_edges = len(noded.low)
     # Counted first and filled later into arrays of that size: two passes over the steps cost less
     # than growing lists, and the counts alone say which edges bound anything.
@@ -189,19 +191,40 @@ def _border_edges(noded: Noded, borders: Borders) -> tuple[I64Array, Callable[[]
         noded.is_step_reversed.view(np.uint8),
     )
     kernel = kernels.arrange.list_deltas
-    kernels.run(kernel, *inputs, 0, nexts, none, none.astype(np.int8), none)
-    edges = np.flatnonzero(nexts)
 
-    def fill() -> Deltas:
+    def count() -> None:
+        kernels.run(kernel, *inputs, 0, nexts, none, none.astype(np.int8), none)
+
+    def fill(edges: I64Array | None) -> Deltas:
         # `nexts` turns from counts into the place where each edge's next entry goes.
-        offsets = offsets_from(nexts[edges])
-        nexts[edges] = offsets[:-1]
+        if edges is None:
+            count()
+            offsets = offsets_from(nexts)
+            nexts[:] = offsets[:-1]
+        else:
+            offsets = offsets_from(nexts[edges])
+            nexts[edges] = offsets[:-1]
         n = int(offsets[-1])
         part, sign, line = np.empty(n, np.int32), np.empty(n, np.int8), np.empty(n, np.int32)
         kernels.run(kernel, *inputs, 1, nexts, part, sign, line)
         return Deltas(offsets, part, sign, line)
 
-    return edges, parallel.meanwhile(fill)
+    # An edge is a step of something that was given: if all of that bounds, so does each edge.
+    if len(borders.given) == len(noded.line_of_given):
+        return None, parallel.meanwhile(lambda: fill(None))
+    count()
+    edges = np.flatnonzero(nexts)
+    return edges, parallel.meanwhile(lambda: fill(edges))
+
+
+def _least_nodes(noded: Noded, low: I64Array, high: I64Array) -> I64Array:
+    """Return the lexicographically smallest node of each component that hangs together by edges."""
+    # By union-find; the smallest number is the root, whatever the order of joining.
+    root_of = np.arange(len(noded.node_x))
+    kernels.run(kernels.pairs.join_roots, low, high, root_of)
+    least = np.full(len(root_of), NONE, np.int64)
+    kernels.run(kernels.arrange.find_least, root_of, noded.node_x, noded.node_y, least)
+    return least[least != NONE]
 
 
 def _link(noded: Noded, origin: I32Array) -> tuple[I32Array, I64Array, I64Array]:
@@ -228,8 +251,7 @@ def _link(noded: Noded, origin: I32Array) -> tuple[I32Array, I64Array, I64Array]
 
 def _nest(
     noded: Noded,
-    low: I64Array,
-    high: I64Array,
+    least: I64Array,
     origin: I32Array,
     leaving: I64Array,
     node_offsets: I64Array,
@@ -237,14 +259,10 @@ def _nest(
     n_cycles: int,
     locator: Locator,
 ) -> I64Array:
-    """Number the faces: give each cycle its face, holes that of the face they lie in."""
-    # Components by union-find; the smallest number is the root, whatever the order of joining.
-    root_of = np.arange(len(noded.node_x))
-    kernels.run(kernels.pairs.join_roots, low, high, root_of)
-    # One node of each component sees past all the rest of it: the lexicographically smallest.
-    least = np.full(len(root_of), NONE, np.int64)
-    kernels.run(kernels.arrange.find_least, root_of, noded.node_x, noded.node_y, least)
-    least = least[least != NONE]
+    """Number the faces: give each cycle its face, holes that of the face they lie in.
+
+    One node of each component sees past all the rest of it: the ``least``.
+    """
     # Nodes that no border meets (of lines, points) are components without edges.
     least = least[node_offsets[least] < node_offsets[least + 1]]
     outer = np.empty(len(least), np.int64)

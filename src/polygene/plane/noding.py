@@ -17,14 +17,14 @@ from polygene.arrays import (
     NONE,
     BoolArray,
     Buckets,
+    Distinct,
     I32Array,
     I64Array,
     IntArray,
-    Numbering,
     bucket,
-    number_pairs,
+    distinct_pairs,
     offsets_from,
-    present,
+    places_among,
 )
 from polygene.plane.cells import BUNDLE, Cells, build_cells, edges_between, points_in_cells
 
@@ -78,30 +78,25 @@ def node_edges(
     is_border : (n_given,) bool
         Edges that bound areas. Two others (of lines) do not cut each other.
     """
-    # Equal places are one node from here on, so that shared borders are found by number.
-    vertices = number_pairs(x, y)
-    node_x, node_y = x[vertices.firsts], y[vertices.firsts]
+    # Equal places are one node from here on, so that shared borders are found by number. What there is
+    # one of for each edge is kept small, and given up as soon as it is not needed.
+    node_of_vertex, node_x, node_y = distinct_pairs(x, y)
     n_given = len(start)
-    # What there is one of for each edge is kept small, and given up as soon as it is not needed.
     start, stop = start.astype(np.int32, copy=False), stop.astype(np.int32, copy=False)
-    node_of_vertex = vertices.numbers.astype(np.int32)
     low, high, is_reversed = _ordered(node_x, node_y, start, stop, node_of_vertex)
-    del x, y, start, stop, vertices
+    del x, y, start, stop
     # Vertices that fall on one grid point leave an edge of no length, which bounds nothing.
     has_length = low != high
+    # Edges that are equal, whichever way they run and whosever they are, become one line: a coverage
+    # has each inner border twice, and this halves all that follows.
     if has_length.all():
-        # Edges that are equal, whichever way they run and whosever they are, become one line: a
-        # coverage has each inner border twice, and this halves all that follows.
-        lines = number_pairs(low, high)
-        line_of_given = lines.numbers.astype(np.int32)
+        line_of_given, low, high = distinct_pairs(low, high)
     else:
         real = np.flatnonzero(has_length)
-        low, high = low[real], high[real]
-        lines = number_pairs(low, high)
+        lines, low, high = distinct_pairs(low[real], high[real])
         line_of_given = np.full(n_given, NONE, np.int32)
-        line_of_given[real] = lines.numbers
-    low, high = low[lines.firsts], high[lines.firsts]
-    del lines
+        line_of_given[real] = lines
+        del lines
     # A line is a border if any of the edges that became it is.
     is_line_border = np.ones(len(low), bool)
     if not is_border.all():
@@ -151,7 +146,7 @@ def _ordered(
 ) -> tuple[I64Array, I64Array, BoolArray]:
     """Return the lexicographically smaller and larger end of edges, and which are turned by that.
 
-    Edges run between vertices, on the nodes ``node_of``; if that is empty, between nodes.
+    Edges run between vertices, on the nodes ``node_of``.
     """
     # Filled in slices by threads; lexicographic, so that a line has one direction for all.
     low, high = np.empty((2, len(start)), np.int64)
@@ -234,11 +229,14 @@ def _with_crossings(
     """
     if len(cross_x) == 0:
         return node_x, node_y, np.zeros(0, np.int64)
-    # Many crossings round to one point, or to a vertex: numbering them with the nodes merges both.
-    all_x, all_y = np.concatenate([node_x, cross_x]), np.concatenate([node_y, cross_y])
-    numbering: Numbering = number_pairs(all_x, all_y)
-    found_x, found_y = all_x[numbering.firsts], all_y[numbering.firsts]
-    return found_x, found_y, present(numbering.numbers[len(node_x) :], len(found_x))
+    # Many crossings round to one point, or to a vertex; there are far fewer of them than of nodes.
+    _, cross_x, cross_y = distinct_pairs(cross_x, cross_y)
+    node = places_among(node_x, node_y, cross_x, cross_y)
+    is_new = node == NONE
+    found_x = np.concatenate([node_x, cross_x[is_new]])
+    found_y = np.concatenate([node_y, cross_y[is_new]])
+    on_border = np.append(np.sort(node[~is_new]), np.arange(len(node_x), len(found_x)))
+    return found_x, found_y, on_border
 
 
 class _Search(NamedTuple):
@@ -394,29 +392,33 @@ def _lead_through(
         parallel.parted(passed.offsets),
     )
     # A line with k nodes inside has k + 1 steps.
-    line, node = cut.line[passed.order], cut.node[passed.order]
     step_offsets = passed.offsets + np.arange(n_lines + 1)
-    # The steps end where the line does or at the node passed, and begin where the last one ended.
-    # Pair i is the i-th node passed, and before it lie `line` whole lines with a last step each.
-    at = np.arange(len(line)) + line
-    step_from, step_to = np.empty((2, int(step_offsets[-1])), np.int32)
-    step_from[step_offsets[:-1]], step_to[step_offsets[1:] - 1] = low, high
-    step_to[at] = step_from[at + 1] = node
-    # Steps run between nodes already; only their direction is wanted.
-    nodes = np.zeros(0, np.int32)
-    edge_low, edge_high, is_step_reversed = _ordered(node_x, node_y, step_from, step_to, nodes)
-    # Two lines may share a step after rounding: they run over one noded edge.
-    edges = _numbered_by_node(edge_low, edge_high, len(node_x))
-    return (
-        edge_low[edges.firsts],
-        edge_high[edges.firsts],
-        step_offsets,
-        edges.numbers.astype(np.int32),
-        is_step_reversed,
+    n_steps = int(step_offsets[-1])
+    step_low, step_high = np.empty(n_steps, np.int64), np.empty(n_steps, np.int64)
+    is_step_reversed = np.empty(n_steps, np.uint8)
+    parallel.each(
+        lambda first, stop: kernels.run(
+            kernels.vertices.lay_steps,
+            first,
+            stop,
+            node_x,
+            node_y,
+            low,
+            high,
+            *passed,
+            cut.node,
+            step_low,
+            step_high,
+            is_step_reversed,
+        ),
+        parallel.parted(step_offsets),
     )
+    # Two lines may share a step after rounding: they run over one noded edge.
+    edges = _numbered_by_node(step_low, step_high, len(node_x))
+    return edges.first, edges.second, step_offsets, edges.numbers, is_step_reversed.view(bool)
 
 
-def _numbered_by_node(low: I64Array, high: I64Array, n_nodes: int) -> Numbering:
+def _numbered_by_node(low: I64Array, high: I64Array, n_nodes: int) -> Distinct:
     """Number the distinct edges in the order of their lower nodes, then of their higher.
 
     Crossings are numbered cell by cell; so edges that lie near each other are near in memory, however
@@ -430,6 +432,6 @@ def _numbered_by_node(low: I64Array, high: I64Array, n_nodes: int) -> Numbering:
         ),
         parallel.parted(leaving.offsets),
     )
-    numbers, firsts = np.empty((2, len(low)), np.int64)
-    n_distinct = kernels.run(kernels.pairs.number_runs, leaving.order, low, high, numbers, firsts)
-    return Numbering(numbers, firsts[:n_distinct].copy())
+    numbers, found = np.empty(len(low), np.int32), np.empty((2, len(low)), np.int64)
+    n = kernels.run(kernels.pairs.number_runs, leaving.order, low, high, numbers, *found)
+    return Distinct(numbers, found[0, :n].copy(), found[1, :n].copy())
