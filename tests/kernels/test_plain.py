@@ -308,9 +308,11 @@ class Twins:
         return [tuple(e) for e in c.now("ends")], plain.lay_edges(c.x, c.y, c.start, c.stop)
 
     def close_rings(self, c, _):
-        return grouped(c.now("closed_offsets"), c.now("closed")), plain.close_rings(
-            c.node, c.keeps, c.offsets
-        )
+        made = grouped(c.closed_offsets, c.now("node"))[c.first : c.last]
+        places = grouped(c.closed_offsets, c.now("xy"))[c.first : c.last]
+        rings = plain.close_rings([c.origin[h] for h in c.halfedge], c.keeps, c.offsets)
+        wanted = rings[c.first : c.last]
+        return (made, places), (wanted, [[c.node_xy[v] for v in ring] for ring in wanted])
 
     def measure_edges(self, c, _):
         return tuple(c.now("found", 5)), plain.measure_edges(c.ends)
@@ -550,13 +552,15 @@ class Twins:
             for i in plain.find_borders(c.face_of_halfedge, pieces)
             if c.first <= i[0] // 2 < c.last
         }
-        made = {
-            (h, c.entry_piece[c.given["item_entry"][k]])
+        items = [
+            (k, h)
             for h, span in enumerate(plain.spans(c.item_offsets))
             for k in span
             if c.first <= h // 2 < c.last
-        }
-        return made, wanted
+        ]
+        made = {(h, c.entry_piece[c.given["item_entry"][k]]) for k, h in items}
+        told = {(c.given["item_halfedge"][k], c.given["item_piece"][k]) for k, _ in items}
+        return (made, told), (wanted, wanted)
 
     def link_borders(self, c, _):
         items = list(zip(c.item_halfedge, c.item_piece, strict=True))
@@ -574,8 +578,10 @@ class Twins:
                 walk.append(nodes[k])
                 k = c.next_item[k]
             found += Counter(self.turned(r) for r in plain.split_rings(walk)) if walk else Counter()
-        made = grouped(c.now("ring_offsets", n + 1), c.now("ring_items"))
-        return Counter(self.turned([nodes[k] for k in ring]) for ring in made), found
+        made = grouped(c.now("ring_offsets", n + 1), c.now("ring_halfedges"))
+        begun = [c.item_halfedge[k] for k in c.now("ring_item", n)]
+        rings = Counter(self.turned([c.origin[h] for h in ring]) for ring in made)
+        return (rings, begun), (found, [ring[0] for ring in made])
 
     @staticmethod
     def turned(ring):

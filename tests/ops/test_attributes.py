@@ -217,6 +217,20 @@ class StoredMeasures(unittest.TestCase):
         self.assertEqual(stored_measures(lines)["n"].words, "length")
         self.assertEqual(set(stored_measures(lines)), {"n"})
 
+    def test_are_recognised_among_many(self):
+        """Whether all or a hundredth of the features have a value; not where every ninth is wrong."""
+        n = np.arange(1.0, 5001.0)
+        rare = np.where(n % 100 == 7, n, np.nan)
+        fields = {
+            "right": np.where(n % 33 == 0, 0, n),
+            "wrong": np.where(n % 9 == 0, 0, n),
+            "rare": pa.array(rare, mask=np.isnan(rare)),
+            "other": n * 1.2,
+        }
+        paths = [[np.array([(0, 0), (k, 0.0)])] for k in n]
+        layer = make.layer("l", make.lines(paths), **fields)
+        self.assertEqual(set(stored_measures(layer)), {"right", "rare"})
+
     def test_stay_are_refreshed_or_apportioned(self):
         layer = self.layer()
         park = make.layer("park", make.polygons([[[make.square(50, 20, 120)]]]), area_ha=[1.44])

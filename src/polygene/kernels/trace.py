@@ -36,8 +36,10 @@ def find_borders(
     entry_offsets: cython.longlong[::1],
     entry_piece: cython.longlong[::1],
     fills: cython.int,
-    item_offsets: cython.longlong[::1],
+    item_offsets: cython.int[::1],
     item_entry: cython.int[::1],
+    item_halfedge: cython.int[::1],
+    item_piece: cython.int[::1],
     parent: cython.longlong[::1],
 ) -> None:
     """Find the half-edges with a piece to their left but not to their right, of a range of edges.
@@ -45,11 +47,12 @@ def find_borders(
     Face f belongs to the pieces ``entry_piece[entry_offsets[f]:entry_offsets[f + 1]]``, rising. The
     first call (``fills`` 0) counts the border items of half-edge h in ``item_offsets[h + 1]`` and
     joins, in the forest ``parent`` over entries, what belongs to one piece on both sides of an
-    edge. The second (1), after summing the counts, stores each item's entry in ``item_entry``.
+    edge. The second (1), after summing the counts, stores each item's entry, half-edge and piece.
     """
     e: cython.longlong
     i: cython.longlong
     j: cython.longlong
+    k: cython.longlong
     i_stop: cython.longlong
     j_stop: cython.longlong
     n_left: cython.longlong
@@ -71,12 +74,18 @@ def find_borders(
             while i < i_stop or j < j_stop:
                 if j == j_stop or (i < i_stop and entry_piece[i] < entry_piece[j]):
                     if fills:
-                        item_entry[item_offsets[2 * e] + n_left] = i
+                        k = item_offsets[2 * e] + n_left
+                        item_entry[k] = cython.cast(cython.int, i)
+                        item_halfedge[k] = cython.cast(cython.int, 2 * e)
+                        item_piece[k] = cython.cast(cython.int, entry_piece[i])
                     n_left += 1
                     i += 1
                 elif i == i_stop or entry_piece[j] < entry_piece[i]:
                     if fills:
-                        item_entry[item_offsets[2 * e + 1] + n_right] = j
+                        k = item_offsets[2 * e + 1] + n_right
+                        item_entry[k] = cython.cast(cython.int, j)
+                        item_halfedge[k] = cython.cast(cython.int, 2 * e + 1)
+                        item_piece[k] = cython.cast(cython.int, entry_piece[j])
                     n_right += 1
                     j += 1
                 else:
@@ -86,15 +95,15 @@ def find_borders(
                     i += 1
                     j += 1
             if not fills:
-                item_offsets[2 * e + 1] = n_left
-                item_offsets[2 * e + 2] = n_right
+                item_offsets[2 * e + 1] = cython.cast(cython.int, n_left)
+                item_offsets[2 * e + 2] = cython.cast(cython.int, n_right)
 
 
 def link_borders(
     first: cython.longlong,
     last: cython.longlong,
     following: cython.int[::1],
-    item_offsets: cython.longlong[::1],
+    item_offsets: cython.int[::1],
     item_halfedge: cython.int[::1],
     item_piece: cython.int[::1],
     next_item: cython.int[::1],
@@ -139,15 +148,17 @@ def split_rings(
     is_done: cython.uchar[::1],
     place_of_node: cython.int[::1],
     stack: cython.int[::1],
-    ring_items: cython.int[::1],
+    ring_halfedges: cython.int[::1],
     ring_offsets: cython.longlong[::1],
+    ring_item: cython.int[::1],
     ring_is_hole: cython.uchar[::1],
 ) -> cython.longlong:
     """Walk the borders and cut a ring off whenever a node is met again; return how many rings.
 
-    Ring r is the items ``ring_items[ring_offsets[r]:ring_offsets[r + 1]]``, starting at its
-    lexicographically smallest node; outer rings run counter-clockwise, holes clockwise, which the
-    turn at that node tells. ``place_of_node`` is -1 for all nodes, before and after.
+    Ring r is the half-edges ``ring_halfedges[ring_offsets[r]:ring_offsets[r + 1]]``, the first that of
+    the item ``ring_item[r]``, starting at its lexicographically smallest node; outer rings run
+    counter-clockwise, holes clockwise, which the turn at that node tells. ``place_of_node`` is -1 for
+    all nodes, before and after.
     """
     n_rings: cython.longlong = 0
     filled: cython.longlong = 0
@@ -182,11 +193,14 @@ def split_rings(
                             node_x[w] == node_x[m] and node_y[w] < node_y[m]
                         ):
                             least = i
-                    for i in range(length):
-                        ring_items[filled + i] = stack[base + (least - base + i) % length]
-                    m = origin[item_halfedge[ring_items[filled]]]
-                    w = origin[item_halfedge[ring_items[filled + length - 1]]]
-                    i = origin[item_halfedge[ring_items[filled + 1]]]
+                    ring_item[n_rings] = stack[least]
+                    for i in range(least, top):
+                        ring_halfedges[filled + i - least] = item_halfedge[stack[i]]
+                    for i in range(base, least):
+                        ring_halfedges[filled + top - least + i - base] = item_halfedge[stack[i]]
+                    m = origin[ring_halfedges[filled]]
+                    w = origin[ring_halfedges[filled + length - 1]]
+                    i = origin[ring_halfedges[filled + 1]]
                     ring_is_hole[n_rings] = (
                         turn(node_x[w], node_y[w], node_x[m], node_y[m], node_x[i], node_y[i]) < 0
                     )

@@ -288,23 +288,35 @@ def lay_edges(
 
 
 def close_rings(
-    node: cython.int[::1],
-    keeps: cython.uchar[::1],
+    first: cython.longlong,
+    last: cython.longlong,
     offsets: cython.longlong[::1],
-    closed: cython.int[::1],
+    halfedge: cython.int[::1],
+    origin: cython.int[::1],
+    keeps: cython.uchar[::1],
+    node_xy: cython.double[:, ::1],
     closed_offsets: cython.longlong[::1],
+    node: cython.int[::1],
+    xy: cython.double[:, ::1],
 ) -> None:
-    """List the nodes that each ring keeps, then its first one again; ``closed_offsets[0]`` is 0."""
-    r: cython.Py_ssize_t
+    """List the nodes that each of a range of rings keeps, one at least, then its first one again.
+
+    Those of ring r go to ``node`` and ``xy`` from ``closed_offsets[r]`` on.
+    """
+    r: cython.longlong
     k: cython.longlong
-    n: cython.longlong = 0
+    n: cython.longlong
+    v: cython.longlong
     with cython.nogil:
-        for r in range(offsets.shape[0] - 1):
+        for r in range(first, last):
+            n = closed_offsets[r]
             for k in range(offsets[r], offsets[r + 1]):
                 if keeps[k]:
-                    closed[n] = node[k]
+                    v = origin[halfedge[k]]
+                    node[n] = cython.cast(cython.int, v)
+                    xy[n, 0] = node_xy[v, 0]
+                    xy[n, 1] = node_xy[v, 1]
                     n += 1
-            if n > closed_offsets[r]:
-                closed[n] = closed[closed_offsets[r]]
-                n += 1
-            closed_offsets[r + 1] = n
+            node[n] = node[closed_offsets[r]]
+            xy[n, 0] = xy[closed_offsets[r], 0]
+            xy[n, 1] = xy[closed_offsets[r], 1]

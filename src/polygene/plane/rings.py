@@ -87,9 +87,8 @@ def _walked(
     borders = _linked(arrangement, pieces)
     # Borders are walked as closed curves that may pass a node twice; cut there, they are simple
     # rings.
-    items, offsets, is_hole = _split(arrangement, borders.following, borders.halfedge)
-    entry = borders.entry[items[offsets[:-1]]]
-    halfedge = borders.halfedge[items]
+    halfedge, offsets, first, is_hole = _split(arrangement, borders.following, borders.halfedge)
+    entry = borders.entry[first]
     return halfedge, offsets, pieces.piece[entry], borders.root_of_entry[entry], is_hole
 
 
@@ -116,29 +115,27 @@ def _linked(arrangement: Arrangement, pieces: Pieces) -> _Linked:
     # A forest over entries: what is of one piece on both sides of an edge hangs together, and that is
     # what a part is.
     parent = np.arange(max(1, len(pieces.piece)))
-    counts = np.zeros(n_halfedges + 1, np.int64)
+    counts = np.zeros(n_halfedges + 1, np.int32)
     find = kernels.trace.find_borders
     entries = (arrangement.face_of_halfedge, pieces.offsets, pieces.piece)
     n_edges = n_halfedges // 2
     # First counted by half-edge, and the forest joined on the way; joining cannot be shared by
     # threads.
-    kernels.run(find, 0, n_edges, *entries, 0, counts, np.zeros(1, np.int32), parent)
+    none = np.zeros(1, np.int32)
+    kernels.run(find, 0, n_edges, *entries, 0, counts, none, none, none, parent)
+    n_items = int(counts.sum(dtype=np.int64))
+    assert max(n_items, len(pieces.piece)) < 1 << 31, "more borders of pieces than can be numbered"
     # (2 n_edges + 1,): the kernel counts one further on, so this is the offsets already.
     item_offsets = np.cumsum(counts, out=counts)
-    n_items = int(item_offsets[-1])
-    assert max(n_items, len(pieces.piece)) < 1 << 31, "more borders of pieces than can be numbered"
-    item_entry = np.empty(n_items, np.int32)
+    item_entry, item_halfedge, item_piece = (np.empty(n_items, np.int32) for _ in range(3))
+    items = (item_offsets, item_entry, item_halfedge, item_piece)
     parallel.each(
-        lambda first, stop: kernels.run(
-            find, first, stop, *entries, 1, item_offsets, item_entry, parent
-        ),
+        lambda first, stop: kernels.run(find, first, stop, *entries, 1, *items, parent),
         parallel.split(n_edges),
     )
     nothing = np.zeros(0, np.int64)
     # Path compression for all at once: parent becomes the root of each entry.
     kernels.run(kernels.pairs.join_roots, nothing, nothing, parent)
-    item_halfedge = np.repeat(np.arange(n_halfedges, dtype=np.int32), np.diff(item_offsets))
-    item_piece = pieces.piece.astype(np.int32)[item_entry]
     next_item = np.empty(n_items, np.int32)
     parallel.each(
         lambda first, stop: kernels.run(
@@ -158,13 +155,14 @@ def _linked(arrangement: Arrangement, pieces: Pieces) -> _Linked:
 
 def _split(
     arrangement: Arrangement, next_item: I32Array, item_halfedge: I32Array
-) -> tuple[I32Array, I64Array, BoolArray]:
+) -> tuple[I32Array, I64Array, I32Array, BoolArray]:
+    """Return the half-edges of rings, where each begins, its first item, and whether it is a hole."""
     n_items, n_nodes = len(next_item), len(arrangement.node_x)
-    items = np.empty(n_items, np.int32)
+    halfedges = np.empty(n_items, np.int32)
     # Room for the worst case, cut to size below; the stack and the place of each node are work
     # space.
     offsets = np.zeros(n_items // 3 + 2, np.int64)  # a ring has three edges at least
-    is_hole = np.zeros(n_items // 3 + 1, np.uint8)
+    first, is_hole = np.zeros(n_items // 3 + 1, np.int32), np.zeros(n_items // 3 + 1, np.uint8)
     n_rings = kernels.run(
         kernels.trace.split_rings,
         next_item,
@@ -175,11 +173,13 @@ def _split(
         np.zeros(n_items, np.uint8),
         np.full(n_nodes, NONE, np.int32),
         np.empty(n_items, np.int32),
-        items,
+        halfedges,
         offsets,
+        first,
         is_hole,
     )
-    return items, offsets[: n_rings + 1].copy(), is_hole[:n_rings].astype(bool)
+    offsets, first = offsets[: n_rings + 1].copy(), first[:n_rings].copy()
+    return halfedges, offsets, first, is_hole[:n_rings].astype(bool)
 
 
 def _ordered(
@@ -390,22 +390,37 @@ def rings_to_column(
     Returns also the (n_vertices,) node of each vertex.
     """
     # Rings come open from the tracing; the format wants the first vertex again at the end.
-    node = arrangement.origin[rings.halfedge]
-    closed = np.empty(len(node) + len(rings.piece), np.int32)
-    offsets = np.zeros(len(rings.offsets), np.int64)
-    kernels.run(
-        kernels.vertices.close_rings, node, keeps.view(np.uint8), rings.offsets, closed, offsets
-    )
-    closed = closed[: offsets[-1]]
+    n_kept = np.add.reduceat(keeps.view(np.uint8), rings.offsets[:-1], dtype=np.int64)
+    assert (n_kept > 0).all(), "a ring keeps nodes"
+    offsets = offsets_from(n_kept + 1)
+    node, xy = np.empty(offsets[-1], np.int32), np.empty((offsets[-1], 2))
+    node_xy = np.ascontiguousarray(node_xy)
+
+    def close(first: int, stop: int) -> None:
+        kernels.run(
+            kernels.vertices.close_rings,
+            first,
+            stop,
+            rings.offsets,
+            rings.halfedge,
+            arrangement.origin,
+            keeps.view(np.uint8),
+            node_xy,
+            offsets,
+            node,
+            xy,
+        )
+
+    parallel.each(close, parallel.parted(offsets))
     # Every part has its outer ring, so no count is 0 and parts need no renumbering.
     part_counts = np.bincount(rings.part)
     part_offsets = offsets_from(part_counts)
     column = GeometryColumn.from_parts(
         Family.POLYGONS,
-        node_xy.take(closed, axis=0),
+        xy,
         offsets,
         part_offsets,
         rings.piece[part_offsets[:-1]],
         n_pieces,
     )
-    return column, closed
+    return column, node

@@ -58,9 +58,10 @@ def made_of(
     cut_pieces = np.flatnonzero(whole_of == NONE)
     kept = np.concatenate([rows[of_own], passed])
     table = np.concatenate([kept, rows[cut_pieces], rows[of_other]])
-    whole = column if len(kept) else column.take(kept[:, 0])
+    # Few are taken out before what is copied: all of a column is, whatever is taken from it.
+    are_few = len(kept) < column.n_rows // 4
     sources = [
-        (whole, kept[:, 0]),
+        (column.take(kept[:, 0]), np.arange(len(kept))) if are_few else (column, kept[:, 0]),
         (pieces, cut_pieces),
         (scene.cutter, _rows_of_cutter(done.rows[of_other], whole_of[of_other], scene)),
     ]

@@ -19,6 +19,7 @@ from polygene.table.functions import GEOMETRY_FUNCTIONS
 from polygene.table.types import kind_of
 
 SAMPLE = 2000  # features looked at
+FIRST, LIKELY = 100, 0.5  # of a field that is wrong in half of so few no more are looked at
 LEAST = 3  # values without which nothing can be said
 SHARE, CLOSENESS = 0.95, 0.01  # 95 % of the values within 1 %
 _MEASURES = {Family.POLYGONS: ("area", "perimeter"), Family.LINES: ("length",), Family.POINTS: ()}
@@ -58,14 +59,23 @@ def stored_measures(layer: Layer) -> dict[str, Measure]:
     95 of 100 values must be within 1 % of the area, perimeter or length in some unit.
     """
     names = [f.name for f in layer.table.schema if kind_of(f.type) == "number"]
-    measures = _MEASURES[layer.geometry.family]
-    if not names or not measures or layer.n_rows < LEAST:
+    if not names or not _MEASURES[layer.geometry.family] or layer.n_rows < LEAST:
         return {}
-    step = max(1, layer.n_rows // SAMPLE)
+    # Most fields of numbers are no measure, and a few features tell; but not of a field that few have.
+    if layer.n_rows > 4 * FIRST:
+        likely = _fitting(layer, names, FIRST, LIKELY)
+        rare = {n for n in names if layer.table.column(n).null_count > layer.n_rows // 2}
+        names = [name for name in names if name in likely or name in rare]
+    return _fitting(layer, names, SAMPLE, SHARE) if names else {}
+
+
+def _fitting(layer: Layer, names: list[str], sample: int, share: float) -> dict[str, Measure]:
+    """Return the measure that fields seem to hold: where a share of the values fits."""
+    step = max(1, layer.n_rows // sample)
     some = layer.take(np.arange(0, layer.n_rows, step))
     has_unit = ruler_for(layer.crs).unit == "m"
     found: dict[str, Measure] = {}
-    for measure in measures:
+    for measure in _MEASURES[layer.geometry.family]:
         function = GEOMETRY_FUNCTIONS[measure]
         sizes = function.compute(some, None)
         units = function.units if has_unit else {"": 1.0}
@@ -76,7 +86,7 @@ def stored_measures(layer: Layer) -> dict[str, Measure]:
                 continue
             ratio = values[known] / sizes[known]
             for unit, size in units.items():
-                if np.mean(np.abs(ratio * size - 1) <= CLOSENESS) >= SHARE:
+                if np.mean(np.abs(ratio * size - 1) <= CLOSENESS) >= share:
                     found[name] = Measure(measure, unit or None)
     return found
 
