@@ -100,6 +100,27 @@ def _meet(
 
 
 @cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _end_chain(
+    n: cython.longlong,
+    last: cython.longlong,
+    x: cython.double,
+    low_y: cython.double,
+    high_y: cython.double,
+    leaves: cython.int[:, ::1],
+    boxes: cython.double[:, ::1],
+) -> cython.void:
+    """End chain n in a vertex; its box has the x of its first vertex already."""
+    leaves[n, 1] = cython.cast(cython.int, last)
+    boxes[n, 2] = max(boxes[n, 0], x)
+    boxes[n, 0] = min(boxes[n, 0], x)
+    boxes[n, 1] = low_y
+    boxes[n, 3] = high_y
+
+
+@cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
 def _part_into_chains(
@@ -130,10 +151,8 @@ def _part_into_chains(
     rises: cython.int
     x: cython.double
     y: cython.double
-    low_x: cython.double = 1e300
-    low_y: cython.double = 1e300
-    high_x: cython.double = -1e300
-    high_y: cython.double = -1e300
+    low_y: cython.double = 0.0
+    high_y: cython.double = 0.0
     for part in range(first_part, last_part):
         if part_offsets[part] == part_offsets[part + 1]:
             return -1
@@ -143,7 +162,7 @@ def _part_into_chains(
             if last - least < 3 or xy[least, 0] != xy[last, 0] or xy[least, 1] != xy[last, 1]:
                 return -1
             way = -1
-            room = 0
+            room = 8
             for k in range(ring_offsets[g], last):
                 x = xy[k + 1, 0]
                 y = xy[k + 1, 1]
@@ -156,6 +175,8 @@ def _part_into_chains(
                 if rises != way or room == 0:
                     if rises and _rises(xy, k, least):
                         least = k
+                    if room < 8:
+                        _end_chain(n, k - base, xy[k, 0], low_y, high_y, leaves, boxes)
                     n += 1
                     if k == ring_offsets[g]:
                         rings[g - first_ring, 3] = cython.cast(cython.int, n)
@@ -164,23 +185,16 @@ def _part_into_chains(
                     leaves[n, 0] = cython.cast(cython.int, k - base)
                     leaves[n, 2] = cython.cast(cython.int, g - first_ring)
                     leaves[n, 3] = way
-                    boxes[n, 0] = boxes[n, 2] = xy[k, 0]
-                    boxes[n, 1] = boxes[n, 3] = xy[k, 1]
+                    boxes[n, 0] = xy[k, 0]
+                    low_y = high_y = xy[k, 1]
                 room -= 1
-                leaves[n, 1] = cython.cast(cython.int, k + 1 - base)
-                boxes[n, 0] = min(boxes[n, 0], x)
-                boxes[n, 1] = min(boxes[n, 1], y)
-                boxes[n, 2] = max(boxes[n, 2], x)
-                boxes[n, 3] = max(boxes[n, 3], y)
-                low_x = min(low_x, x)
                 low_y = min(low_y, y)
-                high_x = max(high_x, x)
                 high_y = max(high_y, y)
+            _end_chain(n, last - base, xy[last, 0], low_y, high_y, leaves, boxes)
             rings[g - first_ring, 0] = cython.cast(cython.int, part - first_part)
             rings[g - first_ring, 1] = 1 if g == part_offsets[part] else 0
             rings[g - first_ring, 2] = cython.cast(cython.int, least - base)
-    # So small that products vanish, or flat: for others to say.
-    return n + 1 if high_x - low_x > 1e-100 and high_y - low_y > 1e-100 else -1
+    return n + 1
 
 
 @cython.cfunc
@@ -495,6 +509,7 @@ def _are_simple(
     base: cython.longlong = ring_offsets[first]
     g: cython.longlong
     p: cython.longlong
+    root: cython.longlong
     tree: Tree = Tree(n_leaves=0, n_levels=0)
     of_rings: Tree = Tree(n_leaves=last - first, n_levels=0)
     tree.n_leaves = _part_into_chains(
@@ -503,6 +518,10 @@ def _are_simple(
     if tree.n_leaves < 0:
         return False
     tree.n_levels = _build(tree.n_leaves, boxes, levels)
+    # So small that products vanish, or flat: for others to say.
+    root = levels[tree.n_levels] - 1
+    if not (boxes[root, 2] - boxes[root, 0] > 1e-100 and boxes[root, 3] - boxes[root, 1] > 1e-100):
+        return False
     if not _are_apart(xy, ring_offsets, first, tree, leaves, boxes, levels, stack, sums):
         return False
     if last - first > 1:
