@@ -77,6 +77,24 @@ class Validity(unittest.TestCase):
         self.assertEqual(invalid_rows(make.polygons([[[C(on)]]]))[0], exactly or on[3, 1] < 0.05)
         self.assertFalse(invalid_rows(make.polygons([[[C(off)]]]))[0])
 
+    def test_a_fan_of_parts_that_meet_in_one_point(self):
+        """Wherever rings begin, and whether they touch there, along an edge or not at all."""
+        angle = np.arange(0, 240) * np.pi / 120
+        ends = np.round(1e6 * np.stack([np.cos(angle), np.sin(angle)], axis=1))
+        wedges = [C(np.array([(0, 0), ends[k], ends[k + 1]])) for k in range(0, 240, 2)]
+        turned = [np.roll(w[:-1], k, axis=0) for k, w in enumerate(wedges)]
+        fan = [[C(ring)] for ring in turned]
+        beside = [*fan[:7], [C(np.array([(0, 0), ends[13], ends[14]]))], *fan[8:]]
+        across = [*fan, [C(np.array([(0, 0), ends[20], ends[23]]))]]
+        within = [*fan, [C(np.array([(0, 0), ends[20] / 2, ends[21] / 2]))]]
+        hole = [[make.square(-2e6, -2e6, 4e6), *(ring[0][::-1] for ring in fan)]]
+        found = problems_of(make.polygons([fan, beside, across, within, hole]))
+        told = {(row, kind) for row, kind in zip(found.row.tolist(), found.kind, strict=True)}
+        expected = {(row, Problem.PARTS_SHARE) for row in (1, 2, 3)} | {(2, Problem.PARTS_CROSS)}
+        self.assertEqual(told, expected)
+        thin = [*fan, [C(np.array([(0, 0), ends[20] + [-9, 5], ends[21]]))]]
+        self.assertEqual(invalid_rows(make.polygons([fan, thin])).tolist(), [False, True])
+
     def test_each_kind_with_its_place(self):
         bow = C(np.array([(0, 0), (2, 2), (2, 0), (0, 2)], float))
         spike = C(np.array([(0, 0), (2, 0), (2, 2), (2, 5), (2, 2), (0, 2)], float))

@@ -283,6 +283,12 @@ def _meet_others(
         found = _meeting(a, b, c, d, following[f] == g, following[g] == f, sums)
         if found.kind == 0:
             continue
+        # Where edges end others begin, which meet there too: of the four pairs at such a point one is
+        # enough, or those of many rings in one point would be four times as many.
+        if found.kind == 3 and (
+            (found.x == b.x and found.y == b.y) or (found.x == d.x and found.y == d.y)
+        ):
+            continue
         if n < first.shape[0]:
             first[n] = f
             second[n] = g
@@ -323,8 +329,8 @@ def find_meetings(
     overlap across the direction of most.
 
     Pairs come once for each cell that both are in. ``kind`` is 1 where they cross, 2 where they run
-    along each other, 3 where an end of one lies on the other; ``place`` (n, 2) is one such place, for
-    3 the exact one. Returns how many there are; stored as far as there is room.
+    along each other, 3 where one begins on the other, which does not end there; ``place`` (n, 2) is one
+    such place, for 3 the exact one. Returns how many there are; stored as far as there is room.
 
     ``ranges`` is (edges of the fullest leaf, 4), ``keys`` and ``order`` 1 by as many, ``frame`` and
     ``window`` 4, ``sums`` 16.

@@ -79,7 +79,11 @@ def _sides_of_rings(clean: Clean, touches: Touches, within: tuple[I64Array, I64A
             holes * n_rings + clean.outer_of(holes),
         ]
     )
-    ring, other = np.divmod(np.setdiff1d(keys, at.ring * n_rings + at.other), n_rings)
+    # Those that touch are in order, and may be very many: all pairs of rings that share one point.
+    known = at.ring * n_rings + at.other
+    keys = np.unique(keys)
+    place = np.minimum(np.searchsorted(known, keys), len(known) - 1)
+    ring, other = np.divmod(keys[known[place] != keys], n_rings)
     # Such a ring lies on one side all along, or it would meet the other.
     firsts = clean.xy[clean.offsets[ring]]
     side = located_in_rings(clean.xy, clean.offsets, firsts, other)
