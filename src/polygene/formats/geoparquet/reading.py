@@ -297,7 +297,11 @@ def _rows(
     paths = paths_of_box(file, about) if wanted.box is not None else []
     if paths:
         assert wanted.box is not None
-        groups = [g for g in groups if _meets(file.metadata.row_group(g), paths, wanted.box)]
+        # All groups have the columns of the schema in its order (Parquet format, RowGroup.columns).
+        schema = file.metadata.schema
+        columns = {schema.column(k).path: k for k in range(len(schema))}
+        at = [columns.get(".".join(path)) for path in paths]
+        groups = [g for g in groups if _meets(file.metadata.row_group(g), at, wanted.box)]
     masks: list[BoolArray] = []
     names = wanted.fields(file.schema_arrow.names)
     if names and groups:
@@ -338,19 +342,22 @@ def _rows_meeting(table: pa.Table, paths: list[tuple[str, str]], box: Extent) ->
     return (corners[0] <= x1) & (corners[2] >= x0) & (corners[1] <= y1) & (corners[3] >= y0)
 
 
-def _meets(group: Any, paths: list[tuple[str, str]], box: Extent) -> bool:
-    """Whether a group of rows may hold one whose box meets another, by the group's statistics."""
-    least, most = [-np.inf, -np.inf], [np.inf, np.inf]
-    columns = {group.column(k).path_in_schema: k for k in range(group.num_columns)}
-    for k, path in enumerate(paths):
-        at = columns.get(".".join(path))
-        statistics = None if at is None else group.column(at).statistics
-        if statistics is None or not statistics.has_min_max:
-            continue
-        if k < 2:
-            least[k] = statistics.min
-        else:
-            most[k - 2] = statistics.max
-    return bool(
-        least[0] <= box[2] and most[0] >= box[0] and least[1] <= box[3] and most[1] >= box[1]
+def _meets(group: Any, at: list[int | None], box: Extent) -> bool:
+    """Whether a group of rows may hold one whose box meets another, by its statistics.
+
+    ``at`` are the columns of the least x and y of each row and of the greatest.
+    """
+    return all(
+        _statistic(group, at[axis], "min", -np.inf) <= box[axis + 2]
+        and _statistic(group, at[axis + 2], "max", np.inf) >= box[axis]
+        for axis in (0, 1)
     )
+
+
+def _statistic(group: Any, column: int | None, which: str, unknown: float) -> float:
+    """Return the least or the greatest value that a group has in a column, as the file tells."""
+    statistics = None if column is None else group.column(column).statistics
+    if statistics is None or not statistics.has_min_max:
+        return unknown
+    value = float(getattr(statistics, which))
+    return unknown if value != value else value  # what is no number says nothing of the others
