@@ -166,6 +166,9 @@ class Twins:
         twin = plain.edge_reach(c.xy, rings_of(c), plain.marked(c.sums), c.low, c.side, n)
         return [list(box) for box in c.now("found")], twin
 
+    def sum_marks(self, c, _):
+        return c.now("sums"), plain.sum_marks(c.marks)
+
     def rows_hit(self, c, _):
         points = list(zip(c.x, c.y, strict=True))
         origin = (c.origin_x, c.origin_y)

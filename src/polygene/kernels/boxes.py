@@ -23,6 +23,22 @@ def _cell(
     return cython.cast(cython.longlong, at)
 
 
+def sum_marks(marks: cython.uchar[:, ::1], sums: cython.int[:, ::1]) -> None:
+    """Sum up the marks of a raster, 0 or 1, over all that lies below and left of each corner of cells.
+
+    ``sums`` are one row and column larger than the raster, and 0 before.
+    """
+    r: cython.Py_ssize_t
+    c: cython.Py_ssize_t
+    running: cython.int
+    with cython.nogil:
+        for r in range(marks.shape[0]):
+            running = 0
+            for c in range(marks.shape[1]):
+                running += marks[r, c]
+                sums[r + 1, c + 1] = sums[r, c + 1] + running
+
+
 def edge_reach(
     xy: cython.double[:, ::1],
     ring_offsets: cython.longlong[::1],
@@ -105,7 +121,7 @@ def rows_hit(
     y: cython.longlong[::1],
     ring_offsets: cython.longlong[::1],
     rings_of_rows: cython.longlong[::1],
-    sums: cython.longlong[:, ::1],
+    sums: cython.int[:, ::1],
     origin_x: cython.longlong,
     origin_y: cython.longlong,
     side: cython.longlong,

@@ -1011,6 +1011,16 @@ def edge_reach(
     return found
 
 
+def sum_marks(marks: Sequence[Ints]) -> list[list[int]]:
+    """Return how many cells are marked below and left of each corner of cells."""
+    sums = [[0] * (len(marks[0]) + 1)]
+    for line in marks:
+        sums.append(
+            [a + b for a, b in zip(sums[-1], itertools.accumulate([0, *line]), strict=True)]
+        )
+    return sums
+
+
 def rows_hit(
     points: Sequence[tuple[int, int]],
     rows: Iterable[Iterable[range]],

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.arrays import BoolArray, F64Array, I32Array, I64Array
 from polygene.geometry import Family, GeometryColumn
 
 MOST_CELLS = 1 << 18
@@ -21,6 +21,14 @@ def reach_of_edges(column: GeometryColumn, cells: NearBoxes) -> F64Array:
     if column.family == Family.POINTS:
         return np.zeros((0, 4))
     return cells.reach_of(column)
+
+
+def summed(marks: BoolArray) -> I32Array:
+    """Return the (rows + 1, columns + 1) sums of a raster's marks over all that lies below and left."""
+    assert marks.size < 1 << 31, "more cells than can be counted"
+    sums = np.zeros((marks.shape[0] + 1, marks.shape[1] + 1), np.int32)
+    kernels.run(kernels.boxes.sum_marks, np.ascontiguousarray(marks).view(np.uint8), sums)
+    return sums
 
 
 class NearBoxes:
@@ -46,8 +54,7 @@ class NearBoxes:
         np.add.at(marks, (first[:, 1], last[:, 0] + 1), -1)
         np.add.at(marks, (last[:, 1] + 1, first[:, 0]), -1)
         covered = marks.cumsum(axis=1, dtype=np.int32).cumsum(axis=0, dtype=np.int32)[:-1, :-1] > 0
-        self._sums = np.zeros((self._n[1] + 1, self._n[0] + 1), np.int32)
-        np.cumsum(np.cumsum(covered, axis=1, dtype=np.int32), axis=0, out=self._sums[1:, 1:])
+        self._sums = summed(covered)
 
     def _cells(self, boxes: F64Array) -> tuple[I64Array, I64Array]:
         """Return the first and last column and row (n, 2) of boxes, of what lies beyond the nearest."""

@@ -9,15 +9,16 @@ from __future__ import annotations
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import BoolArray, F64Array, I64Array, owners
+from polygene.arrays import BoolArray, F64Array, I32Array, I64Array, owners
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline
 from polygene.plane.cells import edges_between, single_box, spread
 from polygene.plane.grid import Grid
+from polygene.plane.near_boxes import summed
 
 FAR_OFF = -(2**40)  # grid units
-# Small cells tell more boxes apart and cost only memory: the table is one number a cell.
-CELLS_PER_EDGE = 8
+# Smaller cells tell more boxes apart and cost memory, and time where edges are very many.
+CELLS_PER_EDGE = 2
 LEAST_CELLS = 1 << 16
 
 
@@ -33,7 +34,7 @@ class BorderMap:
         columns, rows = int(self.box[0, 3]), int(self.box[0, 4])
         found = spread(ends, self.box, np.array([0, n_edges]), np.arange(n_edges), columns * rows)
         # Whether a cell is passed, not how often: the sum over a box is then the cells passed.
-        self.sums = _summed(np.diff(found.offsets).reshape(rows, columns) > 0)
+        self.sums = summed((found.offsets[1:] > found.offsets[:-1]).reshape(rows, columns))
 
     def is_touched(self, low: I64Array, high: I64Array) -> BoolArray:
         """Whether boxes (n, 2) to (n, 2), in grid units and inclusive, may hold a border."""
@@ -73,20 +74,14 @@ class BorderMap:
         cells = np.clip((corners - origin) // side, 0, size - 1)
         # The same table of points, since a ring wholly inside a row has no cell that only a border
         # passes.
-        counts = np.bincount(cells[:, 1] * columns + cells[:, 0], minlength=columns * rows)
+        marks = np.zeros((rows, columns), bool)
+        marks[cells[:, 1], cells[:, 0]] = True
         first = np.clip((low - origin) // side, 0, size)
         last = np.clip((high - origin) // side + 1, 0, size)
-        return _sum_over(_summed(counts.reshape(rows, columns)), first, last) > 0
+        return _sum_over(summed(marks), first, last) > 0
 
 
-def _summed(values: np.ndarray) -> I64Array:
-    """Return the (rows + 1, columns + 1) sums over all that lies below and left."""
-    sums = np.zeros((values.shape[0] + 1, values.shape[1] + 1), np.int64)
-    np.cumsum(np.cumsum(values, axis=0, dtype=np.int64), axis=1, out=sums[1:, 1:])
-    return sums
-
-
-def _sum_over(sums: I64Array, first: I64Array, last: I64Array) -> I64Array:
+def _sum_over(sums: I32Array, first: I64Array, last: I64Array) -> I32Array:
     """Return the sums over half-open ranges of columns and rows."""
     last = np.maximum(first, last)
     return (
