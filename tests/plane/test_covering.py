@@ -8,8 +8,12 @@ from unittest import mock
 import numpy as np
 
 from polygene.geometry import Family, GeometryColumn, concatenate
-from polygene.plane import covering, relating
+from polygene.plane import covering, members, relating
+from polygene.plane.borders import outline
+from polygene.plane.covering import cover
 from polygene.plane.grid import Grid
+from polygene.plane.location import Locator
+from polygene.plane.overlay import overlay
 from polygene.plane.relating import relate
 from tests.support import generators as make
 
@@ -34,6 +38,29 @@ def points_about(rng, areas: GeometryColumn, step: float) -> GeometryColumn:
 
 
 class Covering(unittest.TestCase):
+    def test_places_are_in_what_their_faces_are_in(self):
+        """Asked of OTHER's rows without its arrangement, and of that; wherever both are told at all."""
+        rng = np.random.default_rng(8)
+        n_covered = 0
+        for step in (1e-4, 0.5, 3.0) * 4:
+            stars = [[[make.star(rng, 9, 30, rng.uniform(0, 100, 2)).round(1)]] for _ in range(12)]
+            own, other = make.coverage(3, 2, 40, rng), make.polygons(stars)
+            grid = Grid.over([own.extent(), other.extent()], step)
+            plan = overlay(own, other, outline(other, grid), grid)
+            xy = points_about(rng, other, step).xy
+            is_near = cover(other, GeometryColumn.from_points(xy), grid).is_left
+            faces = members.of_faces(plan)
+            with mock.patch.object(Locator, "is_built", False):
+                found = members.of_far_places(plan, faces, xy[~is_near])
+                near = members.of_far_places(plan, faces, xy)
+            x, y = grid.to_units(xy[~is_near])
+            wanted = members.of_places(plan, faces, 2 * x, 2 * y)
+            np.testing.assert_array_equal(found.offsets, wanted.offsets)
+            np.testing.assert_array_equal(found.rows, wanted.rows)
+            n_covered += len(found.rows)
+            self.assertEqual(len(near.offsets), len(xy) + 1)
+        self.assertGreater(n_covered, 100)
+
     def test_is_what_the_arrangement_says(self):
         """Pairs and matrices, in their order, both ways round; cells that touch and pile up."""
         rng = np.random.default_rng(4)

@@ -26,6 +26,11 @@ class Locator:
     def __init__(self, node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array) -> None:
         self._edges = node_x, node_y, low, high
 
+    @property
+    def is_built(self) -> bool:
+        """Whether something was asked already, so that the next question costs little."""
+        return "_index" in vars(self)
+
     @cached_property
     def _ends(self) -> I64Array:
         return edges_between(*self._edges)

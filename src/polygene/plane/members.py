@@ -14,6 +14,7 @@ import numpy as np
 from polygene.arrays import (
     NONE,
     BoolArray,
+    F64Array,
     I64Array,
     IntArray,
     count_by,
@@ -22,8 +23,9 @@ from polygene.arrays import (
     owners,
     spans,
 )
-from polygene.geometry import Family
+from polygene.geometry import Family, GeometryColumn
 from polygene.plane.arrangement import OUTSIDE
+from polygene.plane.covering import cover
 from polygene.plane.overlay import Overlay
 from polygene.plane.steps import Steps
 
@@ -83,6 +85,18 @@ def of_faces(plan: Overlay) -> Members:
 def of_places(plan: Overlay, faces: Members, double_x: I64Array, double_y: I64Array) -> Members:
     """Return the members of (n,) points on no border, given by twice their grid coordinates."""
     return faces.take(_faces_at(plan, double_x, double_y))
+
+
+def of_far_places(plan: Overlay, faces: Members, xy: F64Array) -> Members:
+    """Return the members of map points (n, 2) that no border should come near: see `cover`."""
+    x, y = plan.grid.to_units(xy)
+    if plan.other.family != Family.POLYGONS or plan.arrangement.locator.is_built:
+        return of_places(plan, faces, 2 * x, 2 * y)
+    found = cover(plan.other, GeometryColumn.from_points(xy), plan.grid)
+    left = np.flatnonzero(found.is_left)
+    rest = of_places(plan, faces, 2 * x[left], 2 * y[left])
+    point = np.concatenate([found.point, left[owners(rest.offsets)]])
+    return distinct(point, np.concatenate([found.row, rest.rows]), len(xy))
 
 
 def _faces_at(plan: Overlay, double_x: I64Array, double_y: I64Array) -> I64Array:

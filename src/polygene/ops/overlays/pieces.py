@@ -18,7 +18,7 @@ from polygene.ops.overlays.scene import Scene
 from polygene.plane import members as members_of
 from polygene.plane.cutting import Cut
 from polygene.plane.keys import keyed, order_of
-from polygene.plane.members import Alike, Members
+from polygene.plane.members import Alike
 from polygene.plane.overlay import Overlay
 from polygene.plane.rules import Rule
 from polygene.plane.signatures import signatures
@@ -143,9 +143,8 @@ def untouched(
         is_left[scene.own_rows] = False
         rows = np.flatnonzero(is_left)
         return input_only(rows, len(scene.near))
-    x, y = plan.grid.to_units(column.xy[column.vertex_offsets_of_rows[:-1][rows]])
-    faces: Members = members_of.of_faces(plan)
-    members = members_of.of_places(plan, faces, 2 * x, 2 * y)
+    firsts = column.xy[column.vertex_offsets_of_rows[:-1][rows]]
+    members = members_of.of_far_places(plan, members_of.of_faces(plan), firsts)
     if alike is not None:
         members = alike.only(rows, members)
     found = keyed(rule, rows, members, scene.other_starts)
