@@ -7,8 +7,15 @@ import os
 import random
 import subprocess
 import sys
+import tempfile
 import unittest
 from pathlib import Path
+
+import pyarrow as pa
+
+from polygene.errors import FileError
+from polygene.formats import arrow_ipc
+from polygene.formats.clauses.arrow import judge
 
 COUNT = int(os.environ.get("POLYGENE_MANGLED", "500"))
 
@@ -26,6 +33,17 @@ class Mangled(unittest.TestCase):
         print(f"mangled: {found['cases']} cases, seed {seed}")
         self.assertEqual(found["cases"], COUNT)
         self.assertEqual(found["wrong"], [], f"seed {seed}")
+
+    def test_an_arrow_file_with_a_name_that_is_no_text(self):
+        """Names are decoded late: by the look at the whole table, too."""
+        with tempfile.TemporaryDirectory() as folder:
+            path, table = Path(folder, "a.arrow"), pa.table({"na?me": [1, 2]})
+            with pa.ipc.new_file(str(path), table.schema) as writer:
+                writer.write_table(table)
+            path.write_bytes(path.read_bytes().replace(b"na?me", b"na\xf6me"))
+            with self.assertRaisesRegex(FileError, "a name in its schema is not UTF-8"):
+                arrow_ipc.read(path, "a")
+            self.assertEqual([f.weight for f in judge(path).findings], ["refused"])
 
 
 if __name__ == "__main__":

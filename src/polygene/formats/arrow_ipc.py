@@ -68,8 +68,16 @@ def table_in(path: Path) -> tuple[pa.Table, bool]:
 
 
 def _read(path: Path) -> Reading:
+    # Names are decoded when they are asked for, as in looking at the table whole.
     try:
-        table, _ = table_in(path)
+        return layers_from(_table_read(path), path)
+    except UnicodeDecodeError as err:
+        raise FileError(f"{path}: a name in its schema is not UTF-8; {ADVICE}") from err
+
+
+def _table_read(path: Path) -> pa.Table:
+    try:
+        return table_in(path)[0]
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, EOFError) as err:
@@ -77,10 +85,6 @@ def _read(path: Path) -> Reading:
         raise FileError(f"{path} is damaged or cut short: {said}; {ADVICE}") from err
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    try:
-        return layers_from(table, path)
-    except UnicodeDecodeError as err:
-        raise FileError(f"{path}: a name in its schema is not UTF-8; {ADVICE}") from err
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:

@@ -24,7 +24,7 @@ def judge(path: Path) -> Judged:
     """Hold an Arrow file or stream to its format."""
     try:
         table, is_file = table_in(path)
-    except (pa.ArrowException, OSError, EOFError) as err:
+    except (pa.ArrowException, OSError, EOFError, UnicodeDecodeError) as err:
         words = str(err).splitlines()[0] if str(err) else "it ends too soon"
         return Judged("Arrow", "", [Finding("IPC", "the file", words, "refused")])
     findings = [one for field in table.schema for one in _of_field(field)]
