@@ -165,13 +165,14 @@ def _first_equals(first: I64Array, second: I64Array) -> tuple[I32Array, int]:
     equals = np.empty(n, np.int32)
     n_parts = min(parallel.n_workers(), MOST_PARTS) if n >= parallel.WORTH_A_PART else 1
 
-    def look(part: int, n_parts: int) -> int:
-        # A part has about its share of the pairs, by chance a few more.
-        share = n if n_parts == 1 else n // n_parts + n // 16
-        return _enter(first, second, _slots(share), equals, part, n_parts)
-
-    found = parallel.each(look, [(k, n_parts) for k in range(n_parts)])
-    return equals, look(0, 1) if min(found) < 0 else sum(found)
+    # A part has about its share of the pairs, by chance a few more.
+    share = n if n_parts == 1 else n // n_parts + n // 16
+    found = parallel.each_of(
+        lambda part: _enter(first, second, _slots(share), equals, part, n_parts), range(n_parts)
+    )
+    if min(found) < 0:  # very many are of one part
+        return equals, _enter(first, second, _slots(n), equals, 0, 1)
+    return equals, sum(found)
 
 
 def _slots(n: int) -> I32Array:
@@ -182,6 +183,7 @@ def _slots(n: int) -> I32Array:
 def _enter(
     first: I64Array, second: I64Array, slots: I32Array, equals: I32Array, part: int, n_parts: int
 ) -> int:
+    """Enter pairs of a part in a table; return how many are distinct: see `first_equals`."""
     waiting = np.empty((2, AHEAD), np.int64)
     kernel = kernels.pairs.first_equals
     return int(kernels.run(kernel, first, second, part, n_parts, slots, waiting, equals))

@@ -7,6 +7,7 @@ import unittest
 import warnings
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import orjson
@@ -17,8 +18,10 @@ import shapefile
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, PolygeneError
 from polygene.formats import geoparquet
+from polygene.formats.geoparquet import reading
 from polygene.formats.nesting import nested
 from polygene.formats.registry import format_of
+from polygene.formats.wanted import Wanted
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.reproject import reproject
@@ -203,6 +206,20 @@ class Parquet(InFolder):
                     found.geometry.take(np.array([0])).xy, np.array(value).reshape(-1, 2)
                 )
                 self.assertEqual(found.table.column_names, ["k"])
+
+    def test_groups_outside_a_box_are_told_by_statistics_if_there_are_any(self):
+        """Statistics of all columns, of none, of some, and such that are no numbers: the same rows."""
+        squares = make.polygons([[[make.square(10 * k, k % 7, 3)]] for k in range(60)])
+        path = self.folder / "cells.parquet"
+        format_of(path).write(path, [make.layer("cells", squares, k=np.arange(60))])
+        table, box = pq.read_table(path), (95.0, 0.0, 131.0, 20.0)
+        for kept in (True, False, ["k"], ["bbox.xmin", "k"]):
+            pq.write_table(table, path, row_group_size=7, write_statistics=kept)
+            found = geoparquet.read(path, "cells", Wanted(box)).layers[0].table
+            self.assertEqual(found.column("k").to_pylist(), [10, 11, 12, 13])
+        nan = SimpleNamespace(has_min_max=True, min=np.nan, max=np.nan)
+        group = SimpleNamespace(column=lambda _: SimpleNamespace(statistics=nan))
+        self.assertTrue(reading._meets(group, [0, 1, 2, 3], box))
 
     def test_damaged_and_without_geometry(self):
         path = self.folder / "a.parquet"
