@@ -1,19 +1,23 @@
-"""GeoJSON whose coordinates are lifted out of the bytes, against the way through Python's lists."""
+"""GeoJSON and WKT whose numbers are lifted out of the bytes, against the way through Python's lists."""
 
 from __future__ import annotations
 
 import json
 import random
+import re
 import tempfile
 import unittest
 from pathlib import Path
 from unittest import mock
 
 import numpy as np
+import pyarrow as pa
 
 from polygene.errors import PolygeneError
-from polygene.formats import geojson
+from polygene.formats import csv_tables, geojson
 from polygene.formats.geojson import lifting
+from polygene.geometry import GeometryColumn
+from polygene.text import lifted, wkt
 
 KINDS = ["Point", "MultiPoint", "LineString", "MultiLineString", "Polygon", "MultiPolygon"]
 
@@ -76,20 +80,43 @@ def outcome(path: Path):
     except PolygeneError as err:
         return type(err), str(err)
     return notes, [
-        (y.name, y.n_rows, y.geometry.is_multi, y.table.to_pydict(), str(y.ids))
-        + tuple(
-            None if a is None else (a.tobytes(), a.dtype, a.shape)
-            for a in (
-                y.geometry.xy,
-                y.geometry.ring_offsets,
-                y.geometry.part_offsets,
-                y.geometry.row_offsets,
-                y.geometry.is_null,
-                y.geometry.z,
-            )
-        )
-        for y in layers
+        (y.name, y.n_rows, y.table.to_pydict(), str(y.ids), *shape(y.geometry)) for y in layers
     ]
+
+
+def shape(column: GeometryColumn):
+    arrays = (column.xy, column.ring_offsets, column.part_offsets, column.row_offsets)
+    return (
+        column.family,
+        column.is_multi,
+        *(
+            None if a is None else (a.tobytes(), a.dtype, a.shape)
+            for a in (*arrays, column.is_null, column.z)
+        ),
+    )
+
+
+def well_known(chance: random.Random, kinds: list[str]) -> str:
+    """Return a geometry in one of the ways in which it may be written, now and then a damaged one."""
+    found = geometry(chance, kinds)
+    if not found or "coordinates" not in found or chance.random() < 0.02:
+        return chance.choice(
+            ["", f"{chance.choice(kinds)} EMPTY", "POINTZ(1 2 3)", "SRID=1;Point(1 2)"]
+        )
+    text = json.dumps(found["coordinates"])
+    blank, comma = chance.choice([" ", " ", "\t", "  "]), chance.choice([",", ", ", " ,\n"])
+    pair = chance.choice(["%s", "( %s)"]) if found["type"] == "MultiPoint" else "%s"
+    text = re.sub(r"\[([^][]*)\]", lambda m: pair % m[1].replace(", ", blank), text)
+    text = text.replace(", ", comma).replace("[", "(").replace("]", ")")
+    text = f"({text})" if found["type"] == "Point" else text
+    name = chance.choice([found["type"], found["type"].upper()])
+    text = (
+        name + chance.choice(["", " ", " Z ", " zm", " M" if chance.random() < 0.02 else ""]) + text
+    )
+    if chance.random() < 0.03:
+        at = chance.randrange(len(text))
+        text = text[:at] + "".join(chance.choices("(), 0.-+eZM", k=2)) + text[at + 1 :]
+    return text
 
 
 class Lifted(unittest.TestCase):
@@ -112,15 +139,54 @@ class Lifted(unittest.TestCase):
                 with (
                     mock.patch.object(lifting, "WORTH", 0),
                     mock.patch.object(
-                        lifting.Lifted,
+                        lifted.Lifted,
                         "parts_of",
                         autospec=True,
-                        side_effect=lifting.Lifted.parts_of,
+                        side_effect=lifted.Lifted.parts_of,
                     ) as taken,
                 ):
                     self.assertEqual(outcome(path), wanted, bytes(data))
                 n_lifted += taken.called
         self.assertGreater(n_lifted, 200)
+
+    def test_no_text_is_read_otherwise(self):
+        """Columns of WKT in pieces: bit for bit the same geometries, or left to the other way."""
+        chance = random.Random(5)
+        n_lifted, n_multi = 0, 0
+        for _ in range(1500):
+            kinds = chance.sample(KINDS, chance.choice([1, 1, 2, 6]))
+            pieces = [
+                [well_known(chance, kinds) or None for _ in range(chance.randrange(5))]
+                for _ in range(chance.randrange(1, 3))
+            ]
+            column = pa.chunked_array(pieces, pa.string())
+            with mock.patch.object(wkt, "MOST", chance.choice([1, 100, 2**28])):
+                found = wkt.lift_column(column)
+            if found is None:
+                continue
+            n_lifted, n_multi = n_lifted + 1, n_multi + len(found) // 2
+            with mock.patch.object(wkt, "lift_column", return_value=None):
+                wanted = csv_tables.from_wkt(column, Path("things.csv"))
+            self.assertEqual(
+                [(y.rows.tolist(), shape(y.geometry)) for y in found],
+                [(y.rows.tolist(), shape(y.geometry)) for y in wanted],
+                pieces,
+            )
+        self.assertGreater(n_lifted, 500)
+        self.assertGreater(n_multi, 50)
+
+    def test_texts_that_a_kernel_must_not_take(self):
+        """Texts that end or go on in the next row, or whose numbers JSON has not, too few or many."""
+        for text in ("POINT (1 2", "POINT (1)", "POINT 1 2", "POINT ((1 2))", "POINT (1 2))",
+                     "POINT (1 2) x", "POINT (1,2)", "POINT (1 2 3 4 5)", "POINT (1 .5)",
+                     "POINT (1 2-3)", "POINT (1 nan)", "POINT (1e999 2)", "POINT M (1 2 3)",
+                     "LINESTRING ()", "LINESTRING (1 2,)", "CIRCLE (1 2)",
+                     "LINESTRING ((1 2,3 4))", "POLYGON (1 2,3 4)", "POLYGON ((1 2,3 4),)",
+                     "POINT EMPTYs", "MULTIPOLYGON (((1 2,3 4)),(5 6))", "POINT", "PO", "Z",
+                     "MULTIPOINT ((1 2),(3 4)", "POINT \xa0(1 2)"):  # fmt: skip
+            for after in ("", ")", "POINT (1 2)"):
+                column = pa.chunked_array([[text, after]])
+                self.assertIsNone(wkt.lift_column(column), (text, after))
 
     def test_numbers_are_the_nearest(self):
         """Of seventeen digits, of none, of many: as Python reads them."""
@@ -136,7 +202,7 @@ class Lifted(unittest.TestCase):
         assert found is not None
         wanted = np.array([float(v) for v in texts])
         wanted[texts.index("-0")] = 0.0  # a whole number
-        self.assertEqual(found.values.tobytes(), wanted.tobytes())
+        self.assertEqual(found.lists.values.tobytes(), wanted.tobytes())
 
     def test_what_is_not_even_is_left(self):
         filler = json.dumps("x" * lifting.WORTH)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import inspect
+import itertools
 import json
 import struct
 import unittest
@@ -14,6 +15,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+import pyarrow as pa
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
@@ -25,6 +27,7 @@ from polygene.kernels import plain
 from polygene.layer import Layer
 from polygene.plane.sound import plainly_sound
 from polygene.plane.validity import invalid_rows
+from polygene.text import wkt
 from tests.support import generators as make
 
 SCALE = 1 << 60  # sums are two words
@@ -190,8 +193,18 @@ class Twins:
 
     def lift_lists(self, c, n):
         wanted = plain.lift_lists(bytes(c.data), bytes(c.key))
+        return (None if n < 0 else self._built(c, n)), wanted
+
+    def lift_texts(self, c, n):
+        texts = [bytes(c.data[a:b]).decode("latin-1") for a, b in itertools.pairwise(c.starts)]
+        wanted = plain.lift_texts(texts)
         if n < 0:
             return None, wanted
+        lists = iter(self._built(c, n))
+        kinds = list(map(int, c.now("kind")))
+        return [(k, next(lists) if 0 < k < 16 else None) for k in kinds], wanted
+
+    def _built(self, c, n):
         text, ends, counts = bytes(c.now("text")), c.now("ends"), c.now("counts")
         at = [0, 0, 0, 0, 0]
 
@@ -202,7 +215,7 @@ class Twins:
             at[level] += 1
             return [built(level - 1) for _ in range(counts[level][at[level] - 1])]
 
-        return [built(row[0] - 1) for row in c.now("lists")[:n]], wanted
+        return [built(row[0] - 1) for row in c.now("lists")[:n]]
 
     def join_boxes(self, c, is_done):
         return c.now("parent") if is_done else 0, plain.join_boxes(
@@ -745,6 +758,19 @@ def work(seed):
     polygene.buffer(paths, 1.0, dissolve=True)
     with mock.patch.object(lifting, "WORTH", 0):
         lifting.lift(json.dumps({"coordinates": [[[seed, 0.5], [-0.0, -seed]]] * 2}).encode())
+    texts = [
+        "",
+        "Point (1 2)",
+        "MULTIPOINT ((1 2), (3 4e1 5))",
+        "MultiPoint(1 2,3 4)",
+        "polygon empty",
+    ]
+    texts += [
+        f"MULTIPOLYGON Z (((0 0,1 {seed}.5, 1 1,0 0)),((2 2,3 3,3 2 -0,2 2) ) )",
+        "LineString(1 2",
+    ]
+    for last in (6, 7):
+        wkt.lift_column(pa.chunked_array([texts[:last]]))
     for y in (stars, tangles):
         y = replace(y, geometry=y.geometry.with_xy(y.geometry.xy / 40), crs=crs.parse("EPSG:4326"))
         degrees.append(y)

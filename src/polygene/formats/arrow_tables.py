@@ -68,7 +68,7 @@ def layers_from(table: pa.Table, path: Path) -> Reading:
     elif found.encoding == "wkt":
         from polygene.formats.csv_tables import from_wkt
 
-        geometries = from_wkt(column.to_pylist(), path)
+        geometries = from_wkt(column, path)
     else:
         geometry = from_lists(column, found.encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]

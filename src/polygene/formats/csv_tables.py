@@ -28,7 +28,7 @@ from polygene.formats.columns import (
     table_of,
     without_zero_signs,
 )
-from polygene.formats.geojson import reading, writing
+from polygene.formats.geojson import reading
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
 from polygene.layer import Layer, distinct_name
@@ -39,14 +39,12 @@ from polygene.text import wkt
 from polygene.text.assemble import OfFamily
 
 NAME = "CSV"
-# What of numbers in a file may be codes: 007, +49, 1E5
-_MAY_BE_CODE = re.compile(rb"""(?:^|[,;\t"'\s])(?:0[0-9]|\+[0-9]|[0-9]+[eE][0-9])""", re.MULTILINE)
+# What of numbers may be codes: 007, +49, 1E5
 _IS_CODE = r"^\s*(0[0-9]+|\+[0-9]+|[0-9]+[eE][0-9]+)\s*$"
-_QUOTED_NUMBER = re.compile(
-    rb'(^|[,;\t])"(\s*[+-]?[0-9.][0-9.eE+-]*\s*)"(?=[,;\t\r\n]|\Z)', re.MULTILINE
-)
+# Both begin with what is rare, to go through a file fast; what must come before is asked after it.
+_QUOTED_NUMBER = re.compile(rb'"(?<![^,;\t\n]")(\s*[+-]?[0-9.][0-9.eE+-]*\s*)"(?=[,;\t\r\n]|\Z)')
 _MARK = "\x02"  # put in front of numbers in quotes, so that they are text
-_EMPTY_TEXT = re.compile(rb'(?:^|[,;\t])""(?=[,;\t\r\n]|\Z)', re.MULTILINE)
+_EMPTY_TEXT = re.compile(rb'""(?<![^,;\t\n]"")(?=[,;\t\r\n]|\Z)')
 ENDINGS = (".csv", ".tsv")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False
@@ -148,7 +146,7 @@ def _with_codes(
     numbers = (pa.types.is_integer, pa.types.is_floating)
     names = [f.name for f in table.schema if any(test(f.type) for test in numbers)]
     names = [name for name in names if table.column_names.count(name) == 1]
-    if not names or not _MAY_BE_CODE.search(path.read_bytes()):
+    if not names:
         return table
     texts = _parsed(path, encoding, delimiter, names)
     for name in names:
@@ -168,7 +166,7 @@ def _marked(path: Path) -> Path | pa.Buffer:
     data = path.read_bytes()
     if not _QUOTED_NUMBER.search(data):
         return path
-    return pa.py_buffer(_QUOTED_NUMBER.sub(rb'\1"' + _MARK.encode() + rb'\2"', data))
+    return pa.py_buffer(_QUOTED_NUMBER.sub(b'"' + _MARK.encode() + rb'\1"', data))
 
 
 def _unmarked(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
@@ -221,7 +219,7 @@ def _read(path: Path) -> Reading:
             notes.append(
                 Warned(f"{path.name}: geometry is its column {found}; {others} stays a text of WKT")
             )
-        geometries = from_wkt(table.column(found).to_pylist(), path)
+        geometries = from_wkt(table.column(found), path)
         rest = table.drop_columns([found])
         return layers_of(
             path=path, geometries=geometries, table=rest, crs=None, ids=None, notes=notes
@@ -308,10 +306,19 @@ def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn
     )
 
 
-def from_wkt(texts: list[str | None], path: Path) -> list[OfFamily]:
-    """Decode a column of WKT, by way of the nested lists that GeoJSON has."""
+def from_wkt(column: pa.ChunkedArray, path: Path) -> list[OfFamily]:
+    """Decode a column of WKT: all at once, or one by one by way of the nested lists that GeoJSON has.
+
+    Raises
+    ------
+    GeometryError
+        If a row is none that is known.
+    """
+    lifted = wkt.lift_column(column)
+    if lifted is not None:
+        return lifted
     features = []
-    for row, text in enumerate(texts):
+    for row, text in enumerate(column.to_pylist()):
         geometry = None
         if text:
             try:
@@ -344,7 +351,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     layer, notes = without_zero_signs(layer)
     layer, renamed = _with_free_name(layer)
     notes += renamed
-    texts = pa.array(_to_wkt(layer.geometry), pa.string())
+    texts = wkt.column_to_text(layer.geometry)
     columns = [*(_writable(c) for c in layer.table.columns), texts]
     table, n_formulas = formulas.defused(pa.table(columns, [*layer.table.column_names, GEOMETRY]))
     options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")
@@ -405,34 +412,3 @@ def _writable(column: pa.ChunkedArray) -> pa.ChunkedArray:
         texts = [None if v is None else v.hex() for v in column.to_pylist()]
         return pa.chunked_array([pa.array(texts, pa.string())])
     return column
-
-
-_PAIR = re.compile(r"\[([-+.\deE]+),([-+.\deE]+)(?:,([-+.\deE]+|null))?\]")
-
-
-def _to_wkt(column: GeometryColumn) -> list[str | None]:
-    found: list[str | None] = []
-    for text in writing.geometries_of(column):
-        geometry = text.decode()
-        start = geometry.find('"coordinates":')
-        if start < 0:
-            found.append(None)
-            continue
-        kind = geometry[geometry.index('"type":"') + 8 : geometry.index('","coordinates"')]
-        body = geometry[start + 14 : geometry.rindex("}")]
-        is_tall = False
-
-        def pair(match: re.Match[str]) -> str:
-            nonlocal is_tall
-            if match[3] and match[3] != "null":
-                is_tall = True
-                return f"{match[1]} {match[2]} {match[3]}"
-            return f"{match[1]} {match[2]}"
-
-        plain = _PAIR.sub(pair, body).replace("[", "(").replace("]", ")")
-        name = f"{kind.upper()}{' Z' if is_tall else ''}"
-        if plain in ("()", ""):
-            found.append(f"{name} EMPTY")
-        else:
-            found.append(f"{name} ({plain})" if kind == "Point" else f"{name} {plain}")
-    return found

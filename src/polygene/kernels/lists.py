@@ -203,3 +203,189 @@ def lift_lists(
             n += 1
         totals[7] = put
     return n
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _past_word(
+    data: cython.uchar[::1], at: cython.longlong, word: cython.uchar[::1]
+) -> cython.longlong:
+    """Return where a word, given in capitals with blanks behind it, ends that begins there, or -1."""
+    k: cython.longlong
+    for k in range(word.shape[0]):
+        if word[k] == 32:
+            return at + k
+        if at + k >= data.shape[0] or (data[at + k] & 223) != word[k]:
+            return -1
+    return at + word.shape[0]
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _past_position(
+    data: cython.uchar[::1],
+    at: cython.longlong,
+    text: cython.uchar[::1],
+    ends: cython.int[::1],
+    counts: cython.int[:, ::1],
+    totals: cython.longlong[::1],
+) -> cython.longlong:
+    """Take out the two to four numbers that begin there; return their end, -1 if they are no such."""
+    n: cython.longlong = 0
+    k: cython.longlong
+    first: cython.longlong
+    while True:
+        first = at
+        at = _past_number(data, at)
+        if at < 0 or n == 4 or at == data.shape[0]:
+            return -1
+        for k in range(first, at):
+            text[totals[0]] = data[k]
+            totals[0] += 1
+        n += 1
+        totals[1] += 1
+        ends[totals[1]] = cython.cast(cython.int, totals[0])
+        k = at
+        at = _past_blanks(data, at)
+        if at == data.shape[0]:
+            return -1
+        if data[at] == 44 or data[at] == 41:
+            break
+        if at == k:
+            return -1
+    if n < 2:
+        return -1
+    counts[0, totals[2]] = cython.cast(cython.int, n)
+    totals[2] += 1
+    return at
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _past_brackets(
+    data: cython.uchar[::1],
+    at: cython.longlong,
+    levels: cython.longlong,
+    of_points: cython.bint,
+    text: cython.uchar[::1],
+    ends: cython.int[::1],
+    counts: cython.int[:, ::1],
+    totals: cython.longlong[::1],
+    open_counts: cython.longlong[::1],
+) -> cython.longlong:
+    """Take out positions in so many levels of lists; return the end, -1 if they are not so.
+
+    A single point has brackets of its own, and each of several may have.
+    """
+    n_open: cython.longlong = 0
+    level: cython.longlong
+    is_wrapped: cython.bint
+    while True:
+        at = _past_blanks(data, at)
+        while n_open < levels:
+            if at == data.shape[0] or data[at] != 40:
+                return -1
+            n_open += 1
+            open_counts[n_open] = 0
+            at = _past_blanks(data, at + 1)
+        is_wrapped = of_points and at < data.shape[0] and data[at] == 40
+        if levels == 0 and not is_wrapped:
+            return -1
+        if is_wrapped:
+            at = _past_blanks(data, at + 1)
+        at = _past_position(data, at, text, ends, counts, totals)
+        if at < 0:
+            return -1
+        if is_wrapped:
+            if data[at] != 41:
+                return -1
+            at += 1
+            if levels == 0:
+                return at
+            at = _past_blanks(data, at)
+        open_counts[levels] += 1
+        while at < data.shape[0] and data[at] == 41:
+            level = levels - n_open + 1
+            counts[level, totals[2 + level]] = cython.cast(cython.int, open_counts[n_open])
+            totals[2 + level] += 1
+            n_open -= 1
+            at += 1
+            if n_open == 0:
+                return at
+            open_counts[n_open] += 1
+            at = _past_blanks(data, at)
+        if at == data.shape[0] or data[at] != 44:
+            return -1
+        at += 1
+
+
+def lift_texts(
+    data: cython.uchar[::1],
+    starts: cython.longlong[::1],
+    words: cython.uchar[:, ::1],
+    text: cython.uchar[::1],
+    ends: cython.int[::1],
+    counts: cython.int[:, ::1],
+    lists: cython.int[:, ::1],
+    kind: cython.uchar[::1],
+    totals: cython.longlong[::1],
+    open_counts: cython.longlong[::1],
+) -> cython.longlong:
+    """Take the numbers out of well-known texts (OGC 06-103r4, 7.2); return how many have any.
+
+    -1 if one is not as they mostly are: a point, line or polygon, or several, in numbers as JSON has
+    them. Row i is ``data[starts[i]:starts[i + 1]]``; without a byte it is null. ``words`` (8, 15) are
+    the names of the six types, lists nested the deeper the later, EMPTY and ZM, in capitals with blanks
+    behind. ``kind`` of a row is the number of its type from 1, with 16 more if it is empty, 0 of none.
+    For the others see `lift_lists`; ``lists`` are of the rows that have numbers.
+    """
+    at: cython.longlong
+    end: cython.longlong
+    row: cython.longlong
+    n: cython.longlong = 0
+    k: cython.longlong
+    which: cython.longlong
+    ends[0] = 0
+    with cython.nogil:
+        for row in range(kind.shape[0]):
+            kind[row] = 0
+            if starts[row] == starts[row + 1]:
+                continue
+            at = _past_blanks(data, starts[row])
+            which = 0
+            end = -1
+            while which < 6 and end < 0:
+                end = _past_word(data, at, words[which])
+                which += 1
+            if end < 0:
+                n = -1
+                break
+            kind[row] = cython.cast(cython.uchar, which)
+            at = _past_blanks(data, end)
+            # Z alone, or with M
+            if at < data.shape[0] and (data[at] & 223) == 90:
+                at += 1
+                if at < data.shape[0] and (data[at] & 223) == 77:
+                    at += 1
+                at = _past_blanks(data, at)
+            end = _past_word(data, at, words[6])
+            if end >= 0:
+                kind[row] += 16
+            else:
+                for k in range(4):
+                    lists[n, 1 + k] = cython.cast(cython.int, totals[2 + k])
+                # Point 1, MultiPoint and LineString 2, MultiLineString and Polygon 3, MultiPolygon 4
+                k = which // 2
+                lists[n, 0] = cython.cast(cython.int, 1 + k)
+                n += 1
+                end = _past_brackets(
+                    data, at, k, which <= 2, text, ends, counts, totals, open_counts
+                )
+            if end < 0 or end > starts[row + 1] or _past_blanks(data, end) < starts[row + 1]:
+                n = -1
+                break
+    return n

@@ -823,6 +823,40 @@ def _levels(value: Any) -> int | None:
     return None if len(levels) != 1 or None in levels else 1 + levels.pop()
 
 
+def lift_texts(texts: Sequence[str]) -> list[tuple[int, Any]] | None:
+    """Return the number of the type of each text of WKT, and its numbers; None if one is not even."""
+    number = r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?"
+    position = rf"{number}(?:[ \n\r\t]+{number}){{1,3}}"
+    one = rf"[ \n\r\t]*{position}[ \n\r\t]*"
+
+    def several(inner: str) -> str:
+        return rf"[ \n\r\t]*\({inner}(?:,{inner})*\)[ \n\r\t]*"
+
+    alone = rf"[ \n\r\t]*\({one}\)[ \n\r\t]*"
+    lines = several(several(one))
+    forms = [alone, several(f"(?:{one}|{alone})"), several(one), lines, lines, several(lines)]
+    found: list[tuple[int, Any]] = []
+    for text in texts:
+        names = "point|multipoint|linestring|multilinestring|polygon|multipolygon"
+        head = re.match(rf"[ \n\r\t]*({names})[ \n\r\t]*(zm?)?[ \n\r\t]*", text, re.I | re.A)
+        if not text:
+            found.append((0, None))
+            continue
+        kind = 1 + names.split("|").index(head[1].lower()) if head else 0
+        body = text[head.end() :] if head else ""
+        if re.fullmatch(r"empty[ \n\r\t]*", body, re.I | re.A):
+            found.append((kind + 16, None))
+        elif head and re.fullmatch(forms[kind - 1], body):
+            if kind == 2:
+                body = f"({body.strip()[1:-1].replace('(', '').replace(')', '')})"
+            listed = re.sub(position, lambda m: f"[{','.join(m[0].split())}]", body)
+            value = json.loads(listed.replace("(", "[").replace(")", "]"))
+            found.append((kind, value[0] if kind == 1 else value))
+        else:
+            return None
+    return found
+
+
 def join_boxes(boxes: Sequence[Sequence[float]], group: Ints) -> list[int]:
     """Return the first box of those of its group that each is brought together with."""
     pairs = [

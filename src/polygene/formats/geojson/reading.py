@@ -20,12 +20,13 @@ from polygene.arrays import BoolArray, I64Array
 from polygene.errors import DataError, FileError, GeometryError, PolygeneError, reason_of
 from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.columns import east_first, info_of, layers_of, named
-from polygene.formats.geojson.lifting import Lifted, OddError, lift
+from polygene.formats.geojson.lifting import lift
 from polygene.geometry import Family
 from polygene.info import LayerInfo
 from polygene.text import coordinates as flat
 from polygene.text.assemble import OfFamily, Parts, columns_of
 from polygene.text.fg import PlaceError, placed
+from polygene.text.lifted import Lifted, OddError
 
 _ADVICE = "mend the file or take the layer from its source again"
 
@@ -48,10 +49,10 @@ def read(path: Path, name: str) -> Reading:
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
     data = _data(path)
-    lifted = lift(data) if kernels.IS_COMPILED else None
-    if lifted is not None:
+    emptied = lift(data) if kernels.IS_COMPILED else None
+    if emptied is not None:
         try:
-            return _taken(path, _parse(path, lifted.rest), lifted)
+            return _taken(path, _parse(path, emptied.rest), emptied.lists)
         except (OddError, PolygeneError):
             pass  # the other way takes it, or says what is wrong
     return _taken(path, _parse(path, data), None)

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
-from itertools import chain
 from pathlib import Path
 
 import numpy as np
 import orjson
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from polygene import crs as crs_module
-from polygene.arrays import F64Array, owners
 from polygene.between import check_places, way_between
 from polygene.commit.together import replacing
 from polygene.errors import DataError
@@ -23,6 +22,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost
+from polygene.text.nested import JSON, joined, nested
 from polygene.winding import turned
 
 CHUNK = 20_000  # features turned into text at a time
@@ -145,62 +145,9 @@ def _values(column: pa.ChunkedArray) -> list[bytes]:
 
 
 def geometries_of(column: GeometryColumn) -> list[bytes]:
-    """Return the geometry member of each row.
-
-    The text of all vertices is made in one call and cut up; what stands between two of them follows
-    from what they share: ring, part, row.
-    """
-    n_rows = column.n_rows
+    """Return the geometry member of each row."""
     name = ("Multi" if column.is_multi else "") + _NAMES[column.family]
-    lead = b'"geometry":{"type":"%s","coordinates":' % name.encode()
-    levels = _levels(column)
-    depth = len(levels)
-    rows: list[bytes] = [lead + b"[]}"] * n_rows
-    if column.n_vertices:
-        row_of = owners(column.vertex_offsets_of_rows)
-        tokens = tokens_of(column)
-        # A vertex opens as many brackets as levels begin with it; so does the end close.
-        opens = np.zeros(column.n_vertices, np.int64)
-        for offsets in levels:
-            opens[offsets[:-1][np.diff(offsets) > 0]] += 1
-        is_row_start = np.diff(row_of, prepend=-1) != 0
-        glue = [b"]" * k + b"," + b"[" * k for k in range(depth + 1)]
-        between = list(map(glue.__getitem__, opens.tolist()))
-        starts = np.flatnonzero(is_row_start)
-        first, closing = b"[" * depth, b"]" * depth + b"}"
-        for k in starts.tolist():
-            between[k] = lead + first
-        pieces = list(chain.from_iterable(zip(between, tokens, strict=True)))
-        bounds = np.append(starts, column.n_vertices) * 2
-        for row, low, high in zip(
-            row_of[starts].tolist(), bounds[:-1].tolist(), bounds[1:].tolist(), strict=True
-        ):
-            rows[row] = b"".join(pieces[low:high]) + closing
-    for row in np.flatnonzero(column.is_null).tolist():
-        rows[row] = b'"geometry":null'
-    return rows
-
-
-def _levels(column: GeometryColumn) -> list[np.ndarray]:
-    """Return the vertex offsets of each level of brackets, the innermost first."""
-    rings = column.ring_offsets
-    parts = rings[column.part_offsets]
-    by_family = {
-        Family.POINTS: [],
-        Family.LINES: [parts],
-        Family.POLYGONS: [rings, parts],
-    }[column.family]
-    return [*by_family, column.vertex_offsets_of_rows] if column.is_multi else by_family
-
-
-def tokens_of(column: GeometryColumn) -> list[bytes]:
-    """Return the text of each position, brackets included."""
-    values: F64Array = column.xy
-    if column.z is not None:
-        # A height that is not known is left out: RFC 7946 has no null in a position.
-        values = np.concatenate([column.xy, column.z[:, None]], axis=1)
-    text = orjson.dumps(np.ascontiguousarray(values), option=orjson.OPT_SERIALIZE_NUMPY)
-    tokens = text[1:-1].replace(b"],[", b"]|[").split(b"|")
-    if column.z is not None and np.isnan(column.z).any():
-        tokens = [token.replace(b",null]", b"]") for token in tokens]
-    return tokens
+    lead = f'"geometry":{{"type":"{name}","coordinates":'
+    texts = joined(lead, pc.fill_null(nested(column, JSON), "[]"), "}")
+    null = pa.scalar('"geometry":null', texts.type)
+    return pc.if_else(column.is_null, null, texts).cast(pa.large_binary()).to_pylist()

@@ -8,6 +8,7 @@ from pathlib import Path
 from xml.sax.saxutils import escape, quoteattr
 
 import numpy as np
+import orjson
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -15,7 +16,7 @@ from polygene.commit.together import replacing
 from polygene.errors import DataError, listed
 from polygene.formats import moments
 from polygene.formats.base import Way, Written, collecting_no_garbage
-from polygene.formats.geojson.writing import CHUNK, to_degrees, tokens_of
+from polygene.formats.geojson.writing import CHUNK, to_degrees
 from polygene.formats.kml.fields import DESCRIPTION, NAME
 from polygene.formats.kml.reading import layer_names
 from polygene.geometry import Family, GeometryColumn
@@ -180,7 +181,7 @@ def _elements(table: pa.Table, name: str, opening: str, closing: str) -> pa.Arra
 
 def _geometries(column: GeometryColumn) -> list[bytes]:
     """Return the geometry element of each row, nothing where it is null."""
-    tokens = [token[1:-1] for token in tokens_of(column)]
+    tokens = [token[1:-1] for token in _tokens(column)]
     rings = _joined(tokens, column.ring_offsets, b" ")
     parts = rings
     if column.family == Family.POLYGONS:
@@ -212,3 +213,16 @@ def _joined(items: list[bytes], offsets: np.ndarray, sign: bytes) -> list[bytes]
     """Return items joined to as many texts as there are spans of them."""
     spans = map(slice, offsets[:-1].tolist(), offsets[1:].tolist())
     return list(map(sign.join, map(items.__getitem__, spans)))
+
+
+def _tokens(column: GeometryColumn) -> list[bytes]:
+    """Return the text of each position, brackets included."""
+    values = column.xy
+    if column.z is not None:
+        # A height that is not known is left out: positions have no null.
+        values = np.concatenate([column.xy, column.z[:, None]], axis=1)
+    text = orjson.dumps(np.ascontiguousarray(values), option=orjson.OPT_SERIALIZE_NUMPY)
+    tokens = text[1:-1].replace(b"],[", b"]|[").split(b"|")
+    if column.z is not None and np.isnan(column.z).any():
+        tokens = [token.replace(b",null]", b"]") for token in tokens]
+    return tokens
