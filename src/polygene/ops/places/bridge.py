@@ -27,7 +27,7 @@ from polygene.measures import row_measures, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.mending import mended_rows, settled_rows
 from polygene.ops.overlays.scene import rows_near
-from polygene.ops.places.carrying import Over, over, rows_nowhere
+from polygene.ops.places.carrying import Over, over, places_of
 from polygene.ops.places.courses import Units
 from polygene.ops.places.extents import finite_bounds
 from polygene.ops.places.windows import repeated, windows_of
@@ -112,11 +112,12 @@ def brought(
         parts &= ~misfits[owners(other.geometry.row_offsets)]
     near = _only_parts(other.geometry, parts)
     followed = follow
-    if whole and (nowhere := rows_nowhere(near, way)).any():
+    known = places_of(near, way) if whole else None
+    if known is not None and (nowhere := known.rows_nowhere(near)).any():
         # Where a map is steep, as near places that have none, it would take long to follow edges.
         if outside == "leave-out":
             misfits |= nowhere
-            near = near.only(~nowhere)
+            near, known = near.only(~nowhere), None
         else:
             followed = np.inf
     gone = over(
@@ -126,6 +127,7 @@ def brought(
         windows=windows,
         clear=clear,
         extent=extent,
+        known=known,
     )
     if gone.is_bad.any():
         how = {"reach": reach, "whole": whole, "follow": follow / 2, "outside": outside}

@@ -13,6 +13,7 @@ from typing import NamedTuple
 import numpy as np
 import pyproj
 
+from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn
@@ -44,10 +45,19 @@ class Buffered(NamedTuple):
     error: float
 
 
+class _Back(NamedTuple):
+    """Rings back in degrees, the row each of theirs is of, and -1 where they are taken away."""
+
+    rings: Folded
+    row: I64Array
+    sign: int
+
+
 class _Piece(NamedTuple):
     """What is buffered on planes together: a column in degrees, the row each of its rows is of.
 
     sign : -1 where what comes out is taken away
+    planes : those of its rows and how far they reach, as far as they are known
     """
 
     column: GeometryColumn
@@ -56,6 +66,7 @@ class _Piece(NamedTuple):
     style: Style
     is_end: BoolArray | None = None
     sign: int = 1
+    planes: tuple[Planes, F64Array] | None = None
 
 
 def buffered_in_degrees(
@@ -82,17 +93,18 @@ def buffered_in_degrees(
     if style.chord_error is None:
         style = replace(style, chord_error=CHORD_ERROR)
     column = replace(column, z=None, m=None)
-    found, reach = [], 0.0
+    found: list[_Back] = []
+    reach = 0.0
     pieces, areas = _pieces(column, distance, style, geod)
     pieces = [piece for piece in pieces if piece.column.n_rows]
     for piece in pieces:
-        planes, far = local_planes.planes_of(piece.column, geod)
+        planes, far = piece.planes or local_planes.planes_of(piece.column, geod)
         reach = max(reach, float(far.max(initial=0.0)))
-        found.append(_on_planes(piece, planes, step))
+        found += _on_planes(piece, planes, step)
     is_parted = np.zeros(column.n_rows, bool)
-    for piece, rings in zip(pieces, found, strict=True):
-        is_parted[piece.row[rings.is_parted]] = True
-    outlines = _together(found, [p.row for p in pieces], [p.sign for p in pieces], areas)
+    for back in found:
+        is_parted[back.row[back.rings.is_parted]] = True
+    outlines = _together(found, areas)
     whole = settle(
         outlines,
         column.n_rows,
@@ -122,7 +134,7 @@ def _pieces(
     column: GeometryColumn, distance: F64Array, style: Style, geod: pyproj.Geod
 ) -> tuple[list[_Piece], list[tuple[GeometryColumn, I64Array]]]:
     """Return what to buffer on planes, and polygons to add as they are with the rows they are of."""
-    _, reach = local_planes.planes_of(column, geod)
+    planes, reach = local_planes.planes_of(column, geod)
     is_large = reach > MOST_LOCAL
     # A seam would be eaten away from both sides.
     is_seamed = np.zeros(column.n_rows, bool)
@@ -130,7 +142,8 @@ def _pieces(
         is_seamed = has_seams(column) & (distance < 0)
     is_large |= is_seamed
     small, large = np.flatnonzero(~is_large), np.flatnonzero(is_large)
-    pieces = [_Piece(column.take(small), small, distance[small], style)]
+    own = Planes(geod, planes.lon[small], planes.lat[small]), reach[small]
+    pieces = [_Piece(column.take(small), small, distance[small], style, planes=own)]
     if len(large) == 0:
         return pieces, []
     some = column.take(large)
@@ -219,15 +232,22 @@ def _as_lines(column: GeometryColumn) -> tuple[GeometryColumn, I64Array]:
     return lines, owners(column.ring_offsets_of_rows)
 
 
-def _on_planes(piece: _Piece, planes: Planes, step: float) -> Folded:
+def _on_planes(piece: _Piece, planes: Planes, step: float) -> list[_Back]:
     """Buffer rows each on its plane, and bring what comes out back into degrees."""
     column, d = piece.column, piece.distance
     tolerance = np.maximum(FOLLOW * np.abs(d), local_planes.FOLLOW_LEAST)
-    _, flat = local_planes.followed(column, planes, tolerance)
+    flat = local_planes.followed(column, planes, tolerance)
     grid = grid_round(flat, d, piece.style, step)
     areas = buffered_rows(flat, d, piece.style, grid, piece.is_end)
-    degrees, areas = local_planes.back_in_degrees(areas, planes, tolerance)
-    return folded(degrees, areas, planes.poles())
+    poles = planes.poles()
+
+    def back(first: int, stop: int) -> _Back:
+        some, rows = areas.slice_rows(first, stop), slice(first, stop)
+        found = local_planes.back_in_degrees(some, planes.of(first, stop), tolerance[rows])
+        return _Back(folded(*found, poles[rows]), piece.row[rows], piece.sign)
+
+    parts = parallel.parted(areas.vertex_offsets_of_rows, local_planes.TOGETHER)
+    return parallel.each(back, parts)
 
 
 def grid_round(column: GeometryColumn, d: F64Array, style: Style, step: float) -> Grid:
@@ -242,14 +262,12 @@ def grid_round(column: GeometryColumn, d: F64Array, style: Style, step: float) -
 
 
 def _together(
-    found: list[Folded],
-    rows: list[I64Array],
-    signs: list[int],
+    found: list[_Back],
     areas: list[tuple[GeometryColumn, I64Array]],
 ) -> Outlines:
     """Return all rings of a row as one part, whose winding numbers add up."""
     xy, counts, of = [np.zeros((0, 2))], [np.zeros(0, np.int64)], [np.zeros(0, np.int64)]
-    for rings, row, sign in zip(found, rows, signs, strict=True):
+    for rings, row, sign in found:
         xy.append(rings.xy if sign > 0 else run_backwards(rings.xy, rings.ring_offsets))
         counts.append(np.diff(rings.ring_offsets))
         of.append(row[rings.row_of_ring])

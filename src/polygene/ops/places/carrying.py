@@ -26,6 +26,17 @@ SAME_PLACE = 0.01  # metres that a vertex may be off when it comes back
 STEEP = 100.0  # metres within which it may be seen whether it is there that they are the same
 
 
+class Places(NamedTuple):
+    """Where vertices are in the other CRS, (n, 2), and how many metres (n,) off they come back."""
+
+    there: F64Array
+    off: F64Array
+
+    def rows_nowhere(self, column: GeometryColumn) -> BoolArray:
+        """Return which rows of the column that has these vertices have one without a place."""
+        return _rows_with(column, ~(self.off <= SAME_PLACE))
+
+
 class Over(NamedTuple):
     """Geometry in its own CRS, cut to the windows and following its course, and where its vertices are.
 
@@ -53,9 +64,13 @@ def over(
     windows: Sequence[Extent] | None,
     clear: float,
     extent: Extent | None,
+    known: Places | None = None,
 ) -> Over:
-    """Follow courses, cut to the windows, go there and prove it by coming back."""
-    course = followed(layer.geometry, way, follow, windows)
+    """Follow courses, cut to the windows, go there and prove it by coming back.
+
+    ``known`` are the places of the layer's vertices, if somebody has asked for them already.
+    """
+    course = followed(layer.geometry, way, follow, windows, None if known is None else known.there)
     added = course.column.n_vertices - layer.geometry.n_vertices
     is_bad = _rows_with(course.column, course.is_torn)
     is_cut = np.zeros(layer.n_rows, bool)
@@ -67,8 +82,10 @@ def over(
             is_bad |= _rows_with(course.column, course.is_torn)
             _prove_clear(course.column, course.there, windows, way, extent)
     column, there = course.column, course.there
-    off = _coming_back(column.xy, there, way)
-    is_bad |= _rows_with(column, ~(off <= SAME_PLACE))
+    if known is None or column is not layer.geometry:
+        known = Places(there, _coming_back(column.xy, there, way))
+    off = known.off
+    is_bad |= known.rows_nowhere(column)
     is_bad |= _turned_over(column, column.with_xy(there), way)
     is_bad &= ~column.is_empty
     return Over(
@@ -81,10 +98,10 @@ def over(
     )
 
 
-def rows_nowhere(column: GeometryColumn, way: Way) -> BoolArray:
-    """Return which rows have a vertex without a place over there."""
-    off = _coming_back(column.xy, way.there(column.xy), way)
-    return _rows_with(column, ~(off <= SAME_PLACE))
+def places_of(column: GeometryColumn, way: Way) -> Places:
+    """Return where the vertices of a column are over there."""
+    there = way.there(column.xy)
+    return Places(there, _coming_back(column.xy, there, way))
 
 
 def _coming_back(xy: F64Array, there: F64Array, way: Way) -> F64Array:

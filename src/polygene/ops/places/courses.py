@@ -59,18 +59,22 @@ class Units(NamedTuple):
 
 
 def followed(
-    column: GeometryColumn, way: Way, tolerance: float, windows: Sequence[Extent] | None = None
+    column: GeometryColumn,
+    way: Way,
+    tolerance: float,
+    windows: Sequence[Extent] | None = None,
+    there: F64Array | None = None,
 ) -> Followed:
     """Halve edges until they follow their course within ``tolerance`` metres, measured there.
 
     An infinite tolerance leaves edges as they are. With ``windows``, boxes in the CRS of the column,
-    only edges whose own box meets one are looked at.
+    only edges whose own box meets one are looked at. ``there`` is where the vertices are.
 
     The places at a quarter, a half and three quarters of each are looked at: a curve that is the same
     both ways about its middle may be on course there and nowhere else.
     """
     units = Units.of(way.target)
-    there = way.there(column.xy)
+    there = way.there(column.xy) if there is None else there
     torn: I64Array = np.zeros(0, np.int64)
     if column.family == Family.POINTS or np.isinf(tolerance):
         return Followed(column, there, np.zeros(column.n_vertices, bool))

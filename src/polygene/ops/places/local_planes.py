@@ -15,6 +15,7 @@ from typing import NamedTuple
 import numpy as np
 import pyproj
 
+from polygene import parallel
 from polygene.arrays import (
     BoolArray,
     F64Array,
@@ -24,7 +25,7 @@ from polygene.arrays import (
     reduce_groups,
     spans,
 )
-from polygene.geometry import Family, GeometryColumn
+from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.globe.round_world import running_on
 from polygene.plane.runs import Runs, cut_at, with_second_again
 
@@ -35,6 +36,7 @@ NO_LENGTH = 1e-6  # metres
 FOLLOW = 1e-4  # how closely edges are followed, in distances
 FOLLOW_LEAST = 1e-3  # metres
 MOST_ROUNDS = 12
+TOGETHER = 100_000  # vertices that are brought from degrees to planes or back at a time
 
 
 class Planes(NamedTuple):
@@ -43,6 +45,10 @@ class Planes(NamedTuple):
     geod: pyproj.Geod
     lon: F64Array
     lat: F64Array
+
+    def of(self, first: int, stop: int) -> Planes:
+        """Return the planes of rows that follow each other."""
+        return Planes(self.geod, self.lon[first:stop], self.lat[first:stop])
 
     def to_plane(self, degrees: F64Array, row: I64Array) -> F64Array:
         """Return (n, 2) metres east and north of the middles of the rows (n,) they belong to."""
@@ -72,6 +78,16 @@ def planes_of(column: GeometryColumn, geod: pyproj.Geod) -> tuple[Planes, F64Arr
 
     The middle is that of the vertices as directions in space, so neither pole nor meridian matters.
     """
+
+    def some(first: int, stop: int) -> tuple[Planes, F64Array]:
+        return _planes_of(column.slice_rows(first, stop), geod)
+
+    found = parallel.each(some, parallel.parted(column.vertex_offsets_of_rows, TOGETHER))
+    lon, lat = (np.concatenate([getattr(p, name) for p, _ in found]) for name in ("lon", "lat"))
+    return Planes(geod, lon, lat), np.concatenate([reach for _, reach in found])
+
+
+def _planes_of(column: GeometryColumn, geod: pyproj.Geod) -> tuple[Planes, F64Array]:
     offsets = column.vertex_offsets_of_rows
     row = owners(offsets)
     lon, lat = np.radians(column.xy).T
@@ -84,14 +100,24 @@ def planes_of(column: GeometryColumn, geod: pyproj.Geod) -> tuple[Planes, F64Arr
     return planes, reach.astype(np.float64)
 
 
-def followed(
-    column: GeometryColumn, planes: Planes, tolerance: F64Array
-) -> tuple[GeometryColumn, GeometryColumn]:
+def followed(column: GeometryColumn, planes: Planes, tolerance: F64Array) -> GeometryColumn:
     """Give edges straight in degrees vertices until those straight on the plane follow them.
 
     ``tolerance`` (n_rows,) is in metres; the middle of each edge is looked at, and off by four times
-    less when it is halved. Returns the column in degrees and on the planes.
+    less when it is halved. Returns the column on the planes.
     """
+
+    def some(first: int, stop: int) -> GeometryColumn:
+        rows = column.slice_rows(first, stop)
+        return _followed(rows, planes.of(first, stop), tolerance[first:stop])
+
+    return concatenate(
+        parallel.each(some, parallel.parted(column.vertex_offsets_of_rows, TOGETHER))
+    )
+
+
+def _followed(column: GeometryColumn, planes: Planes, tolerance: F64Array) -> GeometryColumn:
+    flat = column
     for _ in range(MOST_ROUNDS):
         row = owners(column.vertex_offsets_of_rows)
         flat = column.with_xy(planes.to_plane(column.xy, row))
@@ -107,7 +133,7 @@ def followed(
         if (pieces == 1).all():
             break
         column = divided(column, start, pieces)
-    return column, flat
+    return flat
 
 
 def back_in_degrees(
