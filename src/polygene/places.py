@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
+from polygene import parallel
 from polygene.arrays import F64Array, I64Array, count_by, offsets_from, owners, sum_by
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.longitudes import opened, wrapped
+
+_TOGETHER = 100_000  # vertices looked at at a time
+
+
+def _by_rows(column: GeometryColumn, work: Callable[[GeometryColumn], F64Array]) -> F64Array:
+    """Return what ``work`` gives (n_rows, 2) for rows that hang on nothing but themselves."""
+    parts = parallel.parted(column.vertex_offsets_of_rows, _TOGETHER)
+    return np.concatenate(parallel.each(lambda a, b: work(column.slice_rows(a, b)), parts))
 
 
 def centroids_of(layer: Layer) -> F64Array:
@@ -24,6 +35,10 @@ def centroids(column: GeometryColumn) -> F64Array:
     NaN for rows without geometry. Where a polygon has no area, or a line no length, the mean of its
     vertices.
     """
+    return _by_rows(column, _centroids)
+
+
+def _centroids(column: GeometryColumn) -> F64Array:
     bounds = column.row_bounds()
     with np.errstate(invalid="ignore"):
         middle = np.where(np.isfinite(bounds[:, :2]), (bounds[:, :2] + bounds[:, 2:]) / 2, np.nan)
@@ -63,8 +78,12 @@ def inside_points(column: GeometryColumn) -> F64Array:
     Of polygons the middle of the widest stretch on a level line near the middle of the row's height
     that passes no vertex; of lines and points the vertex nearest to the centroid.
     """
+    return _by_rows(column, _inside_points)
+
+
+def _inside_points(column: GeometryColumn) -> F64Array:
     if column.family != Family.POLYGONS:
-        return _nearest_vertices(column, centroids(column))
+        return _nearest_vertices(column, _centroids(column))
     row_of_vertex = owners(column.vertex_offsets_of_rows)
     level = _levels(column, row_of_vertex)
     ring_of = owners(column.ring_offsets)
@@ -89,7 +108,7 @@ def inside_points(column: GeometryColumn) -> F64Array:
     found[row[chosen], 1] = level[row[chosen]]
     flat = ~column.is_empty & np.isnan(found[:, 0])
     if flat.any():
-        found[flat] = _nearest_vertices(column, centroids(column))[flat]
+        found[flat] = _nearest_vertices(column, _centroids(column))[flat]
     return found
 
 
