@@ -6,7 +6,16 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array, Intervals, count_by, offsets_from, owners, spans
+from polygene.arrays import (
+    F64Array,
+    I64Array,
+    Intervals,
+    count_by,
+    distinct,
+    offsets_from,
+    owners,
+    spans,
+)
 from polygene.geometry import GeometryColumn, bounds_of_groups, located_in_rings
 from polygene.measures import ring_areas
 
@@ -142,7 +151,7 @@ def _located(column: GeometryColumn, points: F64Array, ring: I64Array) -> I64Arr
     found[~is_long] = located_in_rings(
         column.xy, column.ring_offsets, points[~is_long], ring[~is_long]
     )
-    for one in np.unique(ring[is_long]):
+    for one in distinct(ring[is_long]):
         own = np.flatnonzero(ring == one)
         xy = column.xy[column.ring_offsets[one] : column.ring_offsets[one + 1]]
         low, high = np.minimum(xy[:-1, 1], xy[1:, 1]), np.maximum(xy[:-1, 1], xy[1:, 1])

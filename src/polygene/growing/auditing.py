@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from polygene import reading
-from polygene.arrays import I64Array
+from polygene.arrays import I64Array, distinct
 from polygene.crs import label
 from polygene.formats.address import LayerRef
 from polygene.geometry import GeometryColumn
@@ -119,7 +119,7 @@ def _twins(source: Source, looked: Sequence[Looked]) -> Finding:
     if not len(rows):
         return duplicates(rows, np.zeros((0, 2)), [])
     every = source.groups()
-    groups = np.unique(np.searchsorted(every.first, rows, side="right") - 1)
+    groups = distinct(np.searchsorted(every.first, rows, side="right") - 1)
     if source.is_copy:
         groups = np.arange(len(every.part))
     layer = source.rows(groups)

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from polygene import record
-from polygene.arrays import BoolArray, I64Array, offsets_from, spans
+from polygene.arrays import BoolArray, I64Array, distinct, offsets_from, spans
 from polygene.errors import FileError, reason_of
 from polygene.formats import geoparquet
 from polygene.formats.base import Reading
@@ -216,7 +216,7 @@ def bundles_of(
     for k, one in enumerate(given):
         own = bundle_of[group[starts[k] : starts[k + 1]]]
         rows, borders = offsets_from(one.row_counts), offsets_from(one.border_counts)
-        for number in np.unique(own).tolist():
+        for number in distinct(own).tolist():
             some = np.flatnonzero(own == number)
             share = Share(
                 one.number,

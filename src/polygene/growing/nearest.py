@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans
+from polygene.arrays import BoolArray, F64Array, I64Array, distinct, offsets_from, spans
 from polygene.growing.source import Source
 
 CHUNKS = 256  # core rows are asked for in about so many chunks, neighbours along the curve
@@ -56,7 +56,7 @@ def may_be_nearest(
     for first in range(0, len(chunks), SLICE):
         some = chunks[first : first + SLICE]
         asked.append((some, has[_near(some, boxes[has], wish, margin)]))
-    groups = np.unique(np.concatenate([own for _, own in asked]))
+    groups: I64Array = distinct(np.concatenate([own for _, own in asked]))
     counts = np.diff(source.groups().first)[groups]
     starts, blocks = _runs(counts, block)
     n_blocks = np.diff(blocks)

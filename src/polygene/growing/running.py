@@ -16,6 +16,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from polygene import __version__, phrases, reading, record
+from polygene.arrays import distinct
 from polygene.crs import degrees_of
 from polygene.errors import DataError, FileError, reason_of
 from polygene.formats import origins
@@ -438,7 +439,7 @@ def _told(call: Call, sources: Sequence[Source], done: Sequence[Done]) -> Any:
     if hasattr(summary, "input_total"):
         other = sources[1]
         used = [one.told["unused"] for one in done if "unused" in one.told]
-        n_used = len(np.unique(np.concatenate(used))) if used else 0
+        n_used = len(distinct(np.concatenate(used))) if used else 0
         facts = {
             "input_total": own.total,
             "other_total": other.total,

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
-from polygene.arrays import BoolArray, F64Array, I64Array, spans
+from polygene.arrays import BoolArray, F64Array, I64Array, distinct, spans
 from polygene.errors import DataError, FileError
 from polygene.formats import geoparquet
 from polygene.formats.base import Reading
@@ -147,7 +147,7 @@ class Source:
 def _by_part(every: Groups, groups: I64Array) -> list[tuple[int, list[int]]]:
     """Return the groups of each part, by their numbers within it."""
     found = []
-    for part in np.unique(every.part[groups]).tolist():
+    for part in distinct(every.part[groups]).tolist():
         own = groups[every.part[groups] == part]
         found.append((part, every.number[own].tolist()))
     return found

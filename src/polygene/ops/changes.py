@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import NONE, BoolArray, F64Array, I64Array
+from polygene.arrays import NONE, BoolArray, F64Array, I64Array, distinct
 from polygene.geometry import Family, concatenate
 from polygene.layer import Layer
 from polygene.ops.shifts import largest_shifts
@@ -127,9 +127,9 @@ def changes(found: Versions, keys: Sequence[Key], unit: str) -> tuple[Changes, L
         added=NamedRows.of(after, is_new),
         removed=NamedRows.of(before, gone),
         split=NamedRows.of(before, in_split),
-        parts=len(np.unique(found.split[:, 1])),
+        parts=len(distinct(found.split[:, 1])),
         merged=NamedRows.of(after, was_merged),
-        sources=len(np.unique(found.merged[:, 0])),
+        sources=len(distinct(found.merged[:, 0])),
         moved=NamedRows.of(before, is_moved),
         largest_shift=_largest(moved.shift),
         unit=unit,

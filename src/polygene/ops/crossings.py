@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from polygene.arrays import I64Array, number_pairs, owners
+from polygene.arrays import I64Array, distinct, number_pairs, owners
 from polygene.crs import label
 from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
@@ -111,8 +111,8 @@ def crossings(
             out=result.n_rows,
             pairs=len(pairs),
             points=len(node),
-            crossed=len(np.unique(pairs[:, 0])),
-            other_crossed=len(np.unique(pairs[:, 1])),
+            crossed=len(distinct(pairs[:, 0])),
+            other_crossed=len(distinct(pairs[:, 1])),
             crs=label(layer.crs),
             precision=grid.step,
             notes=notes,

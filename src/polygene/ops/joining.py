@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import parallel
-from polygene.arrays import BoolArray, F64Array, I64Array, count_by, sum_by
+from polygene.arrays import BoolArray, F64Array, I64Array, count_by, distinct, sum_by
 from polygene.geometry import GeometryColumn, concatenate
 from polygene.layer import Layer
 from polygene.measures import Ruler
@@ -54,7 +54,7 @@ def joined_areas(layer: Layer, groups: Groups, grid: Grid, ruler: Ruler) -> Join
     own_sizes = np.zeros(layer.n_rows)
     for rounds in itertools.count(1):
         columns, owners, sheets = [], [], []
-        for k in np.unique(sheet):
+        for k in distinct(sheet):
             rows = np.flatnonzero(sheet == k)
             there, firsts, number = np.unique(group[rows], return_index=True, return_inverse=True)
             some = Layer(layer.name, column.take(rows), pa.table({}), layer.crs)

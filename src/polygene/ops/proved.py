@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import BoolArray
+from polygene.arrays import BoolArray, distinct
 from polygene.errors import ValidityError
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.problems import Problem
@@ -26,7 +26,7 @@ def prove_valid(column: GeometryColumn, what: str, asked: BoolArray | None = Non
     found = problems_of(column, asked)
     faults = np.flatnonzero(found.kind < Problem.WRONG_DIRECTION)
     if len(faults):
-        first, n = int(faults[0]), len(np.unique(found.row[faults]))
+        first, n = int(faults[0]), len(distinct(found.row[faults]))
         x, y = found.xy[first].tolist()
         raise ValidityError(
             f"{what}: row {int(found.row[first]) + 1} of what came out is invalid "

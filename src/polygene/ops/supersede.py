@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import NONE, BoolArray, I64Array
+from polygene.arrays import NONE, BoolArray, I64Array, distinct
 from polygene.errors import DataError, check_choice
 from polygene.geometry import Family, concatenate, heights_of
 from polygene.layer import Layer
@@ -136,7 +136,7 @@ def _sorted_out(
         return rest, told
     kept = np.flatnonzero(is_left[rest.rows[:, 0]] == (leftovers == "only"))
     rows, is_made = rest.rows[kept], rest.is_made[kept]
-    n_before, n_now = (len(np.unique(r[:, 0])) for r in (rest.rows, rows))
+    n_before, n_now = (len(distinct(r[:, 0])) for r in (rest.rows, rows))
     counts = Counts.of(rows, is_made, rest.sources[0].geometry.is_empty)
     summary = replace(
         summary,

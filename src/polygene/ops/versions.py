@@ -8,7 +8,16 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from polygene.arrays import NONE, BoolArray, F64Array, I64Array, bucket, count_by, number_pairs
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I64Array,
+    bucket,
+    count_by,
+    distinct,
+    number_pairs,
+)
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
@@ -233,7 +242,7 @@ def _shares(work: _Work, overlaps: Overlaps) -> tuple[F64Array, F64Array]:
     found = []
     for layer, rows in ((work.before, overlaps.before), (work.after, overlaps.after)):
         own = np.zeros(layer.n_rows)
-        chosen = np.unique(rows)
+        chosen = distinct(rows)
         own[chosen] = areas_of(layer.take(chosen))
         size = own[rows]
         found.append(np.divide(overlaps.shared, size, out=np.zeros(len(size)), where=size > 0))

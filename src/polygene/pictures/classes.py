@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import NONE, BoolArray, I64Array, bucket, number_pairs, owners
+from polygene.arrays import NONE, BoolArray, I64Array, bucket, distinct, number_pairs, owners
 from polygene.errors import UsageError
 from polygene.geometry import Family
 from polygene.layer import Layer
@@ -184,7 +184,7 @@ def _roundest(low: float, high: float) -> float:
 
 def _rounded(edges: np.ndarray, known: np.ndarray) -> np.ndarray:
     """Return edges as round as the values allow, so that each value stays in its class."""
-    values = np.unique(known)
+    values = distinct(known)
     least, most = float(values[0]), float(values[-1])
     room = 0.03 * (most - least)
     inner = []

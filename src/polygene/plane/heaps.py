@@ -80,7 +80,9 @@ def melt_crowds(
         return column, owner
     found = as_outlines(turned(column.take(heaps.part), outer_is_counter_clockwise=True), 1)
     piled = _piled(found, heaps.sizes, grid)
-    others = np.setdiff1d(np.arange(column.n_rows), heaps.part)
+    is_other = np.ones(column.n_rows, bool)
+    is_other[heaps.part] = False
+    others = np.flatnonzero(is_other)
     plain = replace(column.take(others), z=None, m=None)
     return concatenate([plain, piled]), np.concatenate([owner[others], owner[heaps.first]])
 

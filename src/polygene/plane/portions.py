@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.arrays import BoolArray, F64Array, I64Array, distinct
 from polygene.geometry import GeometryColumn
 from polygene.plane.near_boxes import NearBoxes
 from polygene.plane.sheets import sheets_of
@@ -56,7 +56,7 @@ def _in_sheets(
         return [portion]
     bounds = [column.row_bounds() for column in columns]
     found: list[Portion] = []
-    for k, m in itertools.product(*(np.unique(sheet) for sheet in sheets)):
+    for k, m in itertools.product(*(distinct(sheet) for sheet in sheets)):
         mine, theirs = np.flatnonzero(sheets[0] == k), np.flatnonzero(sheets[1] == m)
         # Of what is not deep only what comes near the others.
         mine = mine[NearBoxes(bounds[1][theirs], margin).meets(bounds[0][mine])]

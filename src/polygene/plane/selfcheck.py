@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import count_by, number_pairs
+from polygene.arrays import count_by, distinct, number_pairs
 from polygene.plane.noding import Noded, cuts_left
 
 if TYPE_CHECKING:
@@ -35,10 +35,10 @@ def check_arrangement(noded: Noded, arrangement: Arrangement) -> None:
     assert (low != high).all(), "an edge without length"
     assert len(number_pairs(low, high).firsts) == len(low), "an edge twice"
     assert cuts_left(noded.node_x, noded.node_y, low, high) == 0, "edges meet beside their nodes"
-    used = np.unique(np.concatenate([low, high]))
+    used = distinct(np.concatenate([low, high]))
     root = np.arange(len(noded.node_x))
     kernels.run(kernels.pairs.join_roots, low, high, root)
-    n_components = len(np.unique(root[used]))
+    n_components = len(distinct(root[used]))
     n_faces = arrangement.n_faces
     assert len(used) - len(low) + n_faces == 1 + n_components, "Euler's formula does not hold"
     assert (arrangement.face_of_halfedge >= 0).all(), "a half-edge without a face"

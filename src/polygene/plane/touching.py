@@ -11,7 +11,16 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene import kernels
-from polygene.arrays import BoolArray, F64Array, I64Array, number_pairs, offsets_from, owners, spans
+from polygene.arrays import (
+    BoolArray,
+    F64Array,
+    I64Array,
+    distinct,
+    number_pairs,
+    offsets_from,
+    owners,
+    spans,
+)
 from polygene.geometry import located_in_rings
 from polygene.plane.clean import Clean, Touches
 from polygene.plane.problems import Found, Problem
@@ -61,7 +70,8 @@ def _in_a_hole(clean: Clean, sides: _Sides) -> BoolArray:
     key = sides.ring * (int(clean.part.max()) + 1) + clean.part[sides.other]
     is_in = ~clean.is_outer[sides.other] & (sides.side > 0)
     is_in &= clean.part[sides.ring] != clean.part[sides.other]
-    return np.isin(key, key[is_in])
+    known = np.append(distinct(key[is_in]), -1)
+    return known[np.searchsorted(known[:-1], key)] == key
 
 
 def _sides_of_rings(clean: Clean, touches: Touches, within: tuple[I64Array, I64Array]) -> _Sides:
@@ -81,7 +91,7 @@ def _sides_of_rings(clean: Clean, touches: Touches, within: tuple[I64Array, I64A
     )
     # Those that touch are in order, and may be very many: all pairs of rings that share one point.
     known = at.ring * n_rings + at.other
-    keys = np.unique(keys)
+    keys = distinct(keys)
     place = np.minimum(np.searchsorted(known, keys), len(known) - 1)
     ring, other = np.divmod(keys[known[place] != keys], n_rings)
     # Such a ring lies on one side all along, or it would meet the other.

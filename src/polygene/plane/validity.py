@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from polygene import kernels, parallel
-from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners
+from polygene.arrays import BoolArray, F64Array, I64Array, count_by, distinct, offsets_from, owners
 from polygene.geometry import Family, GeometryColumn, bounds_of_groups, located_in_rings
 from polygene.measures import ring_areas
 from polygene.plane.cells import BUNDLE, build_cells, edges_between
@@ -110,7 +110,7 @@ def _look_at_meetings(clean: Clean, found: Found) -> tuple[BoolArray, Touches]:
     along = np.isin(ring_a, ring_a[(kind == 2) & one_ring])
     at = np.flatnonzero((kind == 3) & one_ring & ~along)
     found.add(Problem.RING_TOUCHES, row[at], xy[at])
-    spoilt = np.unique(row[(kind != 3) | one_ring])
+    spoilt = distinct(row[(kind != 3) | one_ring])
     kept = np.flatnonzero((kind == 3) & ~np.isin(row, spoilt))
     return touched, Touches(first[kept], second[kept], xy[kept])
 

@@ -16,7 +16,7 @@ from typing import IO
 
 import numpy as np
 
-from polygene.arrays import I64Array, spans
+from polygene.arrays import I64Array, distinct, spans
 from polygene.clock import now
 from polygene.errors import FileError, reason_of
 from polygene.remote import cache, http
@@ -58,7 +58,7 @@ class Partial:
         """
         first = np.clip(starts, 0, self.size) // BLOCK
         last = -(-np.clip(stops, 0, self.size) // BLOCK)
-        wanted = np.unique(spans(first, np.maximum(last - first, 0)))
+        wanted = distinct(spans(first, np.maximum(last - first, 0)))
         wanted = wanted[~self._has[wanted]]
         if not len(wanted):
             return

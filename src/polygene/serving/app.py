@@ -18,7 +18,7 @@ import pyproj
 
 from polygene import clock
 from polygene import crs as crs_module
-from polygene.arrays import I64Array
+from polygene.arrays import I64Array, distinct
 from polygene.crs import CRS84
 from polygene.errors import ExpressionError, PolygeneError
 from polygene.formats.geojson.writing import texts_of_features, to_degrees
@@ -293,7 +293,7 @@ class _Query:
             for own in _parted(box, crs) if numbered.n_rows else ():
                 found = subset(numbered, other=box_layer(own, crs), relation="intersects").layer
                 hit.append(found.numbers - 1)
-            return np.unique(np.concatenate(hit))
+            return distinct(np.concatenate(hit))
         assert numbered.rows is not None
         return numbered.rows
 

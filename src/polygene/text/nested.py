@@ -12,7 +12,7 @@ import orjson
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import I64Array, U8Array
+from polygene.arrays import I64Array, U8Array, distinct
 from polygene.geometry import Family, GeometryColumn
 
 _OPEN, _CLOSE, _COMMA, _BLANK = b"[],\x20"
@@ -44,12 +44,12 @@ def nested(column: GeometryColumn, signs: Signs) -> pa.LargeStringArray:
     levels = _levels(column)
     data, starts = _positions(column, signs.has_pairs and bool(levels), signs.has_pairs)
     # Of a position that is the whole, and of lists that are: each has its closing sign, and no opening.
-    bounds = np.unique(levels[0]) if levels else np.arange(column.n_vertices + 1)
+    bounds = distinct(levels[0]) if levels else np.arange(column.n_vertices + 1)
     data[starts[bounds[1:]] - 1] = ord(signs.closing)
     buffers = [None, pa.py_buffer(starts[bounds]), pa.py_buffer(data)]
     texts = pa.Array.from_buffers(pa.large_string(), len(bounds) - 1, buffers)
     for offsets in levels[1:]:
-        lower, bounds = bounds, np.unique(offsets)
+        lower, bounds = bounds, distinct(offsets)
         sign = pa.scalar(f",{signs.opening}", pa.large_string())
         lists = pa.ListArray.from_arrays(np.searchsorted(lower, bounds).astype(np.int32), texts)
         texts = joined(signs.opening, pc.binary_join(lists, sign), signs.closing)

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from polygene.arrays import distinct
 from polygene.errors import PolygeneError
 from polygene.formats.clauses.finding import Finding, Judged, some_of
 from polygene.formats.markup import parsing, positions
@@ -75,7 +76,7 @@ def _of_coordinates(stream: Stream) -> Iterator[Finding]:
         return
     kind = stream.parents_of(at)
     is_far = (np.abs(found.xy) > (180, 90)).any(axis=1)
-    far = np.unique(np.repeat(np.arange(len(at)), found.counts)[is_far])
+    far = distinct(np.repeat(np.arange(len(at)), found.counts)[is_far])
     if len(far):
         words = "its coordinates are no longitudes and latitudes"
         yield Finding("OGC 12-007r2, 10.4", _lines(stream, at[far]), words, "misread")

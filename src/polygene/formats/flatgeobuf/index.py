@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from polygene.arrays import F64Array, I64Array, offsets_from, spans
+from polygene.arrays import F64Array, I64Array, distinct, offsets_from, spans
 from polygene.geometry import Extent
 
 NODE = np.dtype([("box", "<f8", (4,)), ("offset", "<u8")])
@@ -92,5 +92,5 @@ def search(
         first, end = firsts[level + 1], firsts[level + 2]
         if (children < first).any() or (children >= end).any():
             raise ValueError("a node of the index leads astray")
-        found = np.unique(spans(children, np.minimum(node_size, end - children)))
+        found = distinct(spans(children, np.minimum(node_size, end - children)))
     return found - firsts[-2] if len(found) else found

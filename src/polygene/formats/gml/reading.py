@@ -13,7 +13,7 @@ import orjson
 import pyarrow as pa
 import pyproj
 
-from polygene.arrays import BoolArray, I64Array, count_by
+from polygene.arrays import BoolArray, I64Array, count_by, distinct
 from polygene.errors import FileError, UnknownLayerError
 from polygene.formats import once
 from polygene.formats.base import Reading, collecting_no_garbage
@@ -144,7 +144,7 @@ def _are_spatial(properties: _Properties) -> BoolArray:
     is_full = properties.size > 0
     inner = map(get_tag, map(itemgetter(0), properties.taken(is_full)))
     is_own = np.fromiter((local(tag) in shapes.GEOMETRIES for tag in inner), bool, is_full.sum())
-    found[np.unique(properties.code[is_full][is_own])] = True
+    found[distinct(properties.code[is_full][is_own])] = True
     return found
 
 
@@ -176,8 +176,8 @@ def _geometry(
     which = (properties.code == chosen) & (properties.size > 0)
     rows = properties.row[which]
     n = len(features)
-    if len(np.unique(rows)) < len(rows):  # a feature that has the property several times
-        what = counted(len(rows) - len(np.unique(rows)), "feature")
+    if len(distinct(rows)) < len(rows):  # a feature that has the property several times
+        what = counted(len(rows) - len(distinct(rows)), "feature")
         notes.append(f"{name}: {what} with several geometries, taken as one of several parts")
     elements = properties.taken(which)
     system = srs.of_geometry(root, features, elements, path, name, notes)
@@ -218,7 +218,7 @@ def _table(
             continue
         rows = properties.row[is_own]
         values = _values(properties.taken(is_own), rows, own, name, notes)
-        rows = np.unique(rows)
+        rows = distinct(rows)
         column = texts.column_of(rows, values, n_rows)
         if own in types:
             column, said = texts.typed(column, types[own])
@@ -258,7 +258,7 @@ def _values(
     units = set(map(methodcaller("get", _UNIT), elements)) - {None}
     if units:
         notes.append(f"{name}: field {own} is in {', '.join(sorted(units))}")
-    if len(np.unique(rows)) == len(rows):
+    if len(distinct(rows)) == len(rows):
         return values
     notes.append(f"{name}: field {own} holds lists; read as text")
     found: dict[int, list[str | None]] = {}

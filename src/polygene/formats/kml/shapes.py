@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from polygene.arrays import BoolArray, I64Array, offsets_from, run_lengths, spans
+from polygene.arrays import BoolArray, I64Array, distinct, offsets_from, run_lengths, spans
 from polygene.errors import GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.markup.parsing import Stream, get_parent, get_tag
@@ -73,7 +73,7 @@ def found_in(root: Any, path: Path) -> Shapes:
         *_of_tracks(stream, np.flatnonzero(inside & stream.are(_TRACKED)), row, path),
     ]
     models = row[inside & stream.are("Model")]
-    return Shapes(parts, ~has_any, is_multi, np.unique(models))
+    return Shapes(parts, ~has_any, is_multi, distinct(models))
 
 
 def _of_coordinates(stream: Stream, at: I64Array, row: I64Array, path: Path) -> list[Parts]:

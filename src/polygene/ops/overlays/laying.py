@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, I64Array
+from polygene.arrays import NONE, BoolArray, I64Array, distinct
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.admit import Admission
@@ -265,7 +265,7 @@ def _lay(layer: Layer, others: Sequence[Layer], told: _Task) -> Laid:
 
 def _quiet(told: _Task, layer: Layer, sheet: I64Array) -> _Task:
     """Say in how many sheets a layer is laid, and let nothing more be said of each."""
-    n = len(np.unique(sheet))
+    n = len(distinct(sheet))
     told.progress.stage(f"{told.rule.name}: {layer.name} lies very deep, in {n:,} sheets")
     return told._replace(progress=SILENT)
 

@@ -80,10 +80,14 @@ def meeting(plan: Overlay, faces: I64Array, changed: BoolArray) -> BoolArray:
     ends = np.concatenate([arrangement.low[edge], arrangement.high[edge]])
     row = np.concatenate([row, row])
     asked = is_node[ends] & ~changed[row]
-    n_nodes = len(arrangement.node_x)
-    at = row[asked] * n_nodes + ends[asked]
-    own = owners(column.vertex_offsets_of_rows) * n_nodes
-    own = own + plan.noded.node_of_vertex[: column.n_vertices]
+    # Nodes of rows that are no vertices of theirs.
+    asked_row = row[asked]
+    pairs = number_pairs(
+        np.concatenate([asked_row, owners(column.vertex_offsets_of_rows)]),
+        np.concatenate([ends[asked], plan.noded.node_of_vertex[: column.n_vertices]]),
+    )
+    is_vertex = np.zeros(len(pairs.firsts), bool)
+    is_vertex[pairs.numbers[len(asked_row) :]] = True
     meets = np.zeros(column.n_rows, bool)
-    meets[np.setdiff1d(at, own) // n_nodes] = True
+    meets[asked_row[~is_vertex[pairs.numbers[: len(asked_row)]]]] = True
     return meets

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from polygene.arrays import NONE, I64Array
+from polygene.arrays import NONE, I64Array, distinct
 from polygene.geometry import Extent, concatenate, extent_of
 from polygene.layer import Layer
 from polygene.ops.adding import added
@@ -81,7 +81,7 @@ def made_in_sheets(
     layers, extents = _whole(layer, others)
     cores = [_core(y, k) for k, y in enumerate(layers)]
     margin = MARGIN * grid_of(layer, others, precision).step
-    for number in np.unique(sheet):
+    for number in distinct(sheet):
         rows = np.flatnonzero(sheet == number)
         some = layer.take(rows)
         # What is told of the OTHERs is told once, and all of them are needed there.
@@ -119,7 +119,7 @@ def made_by_others(
     layers, extents = _whole(layer, [other])
     theirs = _core(other, 1)
     margin = MARGIN * covered.grid.step
-    for number in np.unique(sheet):
+    for number in distinct(sheet):
         rows = np.flatnonzero(sheet == number)
         some = other.take(rows)
         near = _rows_about(layer, some, margin)

@@ -13,6 +13,7 @@ from polygene.arrays import (
     BoolArray,
     F64Array,
     I64Array,
+    distinct,
     number_pairs,
     owners,
     spans,
@@ -55,7 +56,7 @@ def sliver_rows(layer: Layer, width: float) -> I64Array:
         return np.zeros(0, np.int64)
     ruler = ruler_for(layer.crs)
     is_sliver = _part_sizes(_parts(layer.geometry), ruler)[1] < width * ruler.map_unit
-    return np.unique(owners(layer.geometry.row_offsets)[is_sliver])
+    return distinct(owners(layer.geometry.row_offsets)[is_sliver])
 
 
 def slivers_between(plan: Overlay, width: float, ruler: Ruler) -> int:
@@ -207,7 +208,7 @@ def _joined(layer: Layer, plan: Overlay, chosen: I64Array, goal: I64Array) -> Ge
     column = layer.geometry
     row_of_part = owners(column.row_offsets)
     moved = np.flatnonzero(goal != row_of_part)
-    gains = np.unique(goal[moved])
+    gains = distinct(goal[moved])
     # What only loses parts.
     stays = np.ones(column.n_parts, bool)
     stays[moved] = False
