@@ -194,6 +194,22 @@ class Kept(InFolder):
         polygene.write(polygene.as_layer(pa.table({"n": [8]}), "t"), f"{path}#t", "replace")
         self.assertEqual(polygene.read(path).table.to_pylist(), [{"n": 8}])
 
+    def test_of_a_layer_a_workbook_has_the_fields(self):
+        """Geometry has no place there, which is said, or refused; without fields there is nothing."""
+        squares = make.polygons([[[make.square(0, 0, 1)]], [[make.square(2, 0, 1)]]])
+        layer = make.layer("plots", squares, None, n=[1, 2], name=["a", None])
+        path = self.folder / "plots.xlsx"
+        with self.assertWarnsRegex(UserWarning, "geometry left out"):
+            polygene.write(layer, path)
+        found = polygene.read(path)
+        self.assertTrue(found.is_table)
+        self.assertEqual(found.table.to_pydict(), {"n": [1, 2], "name": ["a", None]})
+        with self.assertRaisesRegex(DataError, "no fields.*no place"):
+            polygene.write(make.layer("plots", squares, None), self.folder / "b.xlsx")
+        self.assertFalse((self.folder / "b.xlsx").exists())
+        with self.assertRaisesRegex(DataError, "geometry left out"):
+            polygene.write(layer, self.folder / "c.xlsx", if_changed="refuse")
+
     def test_a_table_and_a_layer_change_places_in_a_package(self):
         path = self.folder / "a.gpkg"
         rows = make.polygons([[[make.square(0, 0, 1)]]])

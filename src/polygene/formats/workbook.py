@@ -23,6 +23,7 @@ from polygene.formats import sheets
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of, table_of
 from polygene.formats.packed import most_bytes
+from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost, counted
@@ -260,10 +261,12 @@ def _moments(values: list[Any]) -> pa.Array:
 def write(path: Path, layers: Sequence[Layer]) -> Written:
     """Write tables as sheets of a new workbook, which takes the place of one of the same sheets.
 
+    Of layers with geometry the fields are written, and that is said.
+
     Raises
     ------
     DataError
-        If a sheet would be larger than sheets are, or others would be lost.
+        If a sheet would be larger than sheets are, or of nothing, or others would be lost.
     FileError
         If it cannot be written.
     """
@@ -278,12 +281,30 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
                 "whole; write to another file"
             )
     for layer in layers:
+        if not layer.is_table:
+            layer = _fields_alone(path, layer, notes)
         _check_size(path, layer)
         own = _writable(layer, notes, declared)
         meant.append(own)
     with replacing(path) as temporary:
         write_tables(temporary, [(own.name, own.table, [], {}) for own in meant])
     return Written(notes, meant, Way(frozenset(declared), keeps_types=False))
+
+
+def _fields_alone(path: Path, layer: Layer, notes: list[str]) -> Layer:
+    """Return the table of a layer; a cell is too small for most geometry."""
+    if not layer.table.num_columns:
+        raise DataError(
+            f"{path}: {layer.name} has geometry and no fields, and a workbook has no place for "
+            "geometry. Write .csv, or another format"
+        )
+    notes.append(
+        Lost(
+            f"{layer.name}: geometry left out, a workbook has no place for it; .csv holds it as WKT"
+        )
+    )
+    nothing = GeometryColumn.nulls(layer.n_rows)
+    return replace(layer, geometry=nothing, no_geometry="a workbook has no place for it", crs=None)
 
 
 Sheet = tuple[str, pa.Table, Sequence[Sequence[Any]], Mapping[str, str]]
