@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 from polygene.errors import PolygeneError
-from polygene.formats import csv_tables, geojson
+from polygene.formats import csv_tables, geojson, sequences
 from polygene.formats.geojson import lifting
 from polygene.geometry import GeometryColumn
 from polygene.text import lifted, wkt
@@ -73,10 +73,20 @@ def document(chance: random.Random) -> bytes:
     return (text.replace("-0,", "-0 ,") if chance.random() < 0.2 else text).encode()
 
 
+def lines(chance: random.Random) -> bytes:
+    """Return the features of a document a line, now and then with a line end too many or too few."""
+    text = "\n".join(map(json.dumps, json.loads(document(chance))["features"]))
+    for at in [m.start() for m in re.finditer("[][,\n]", text) if chance.random() < 0.002][::-1]:
+        text = (
+            text[:at] + chance.choice(["\n", " ", ",", "\r\n"]) + text[at + chance.randrange(2) :]
+        )
+    return text.encode()
+
+
 def outcome(path: Path):
     """Return all that is read of a file, or what is said of it."""
     try:
-        layers, notes = geojson.read(path, "things")
+        layers, notes = (geojson if path.suffix == ".geojson" else sequences).read(path, "things")
     except PolygeneError as err:
         return type(err), str(err)
     return notes, [
@@ -122,12 +132,19 @@ def well_known(chance: random.Random, kinds: list[str]) -> str:
 class Lifted(unittest.TestCase):
     def test_nothing_is_read_otherwise(self):
         """Bit for bit the same layers, or the same words, of odd documents and of damaged ones."""
+        self.compare_ways("things.geojson", document)
+
+    def test_nor_are_lines(self):
+        """Of sequences too, where a line is broken in two, or two are one."""
+        self.compare_ways("things.geojsonl", lines)
+
+    def compare_ways(self, name, make):
         chance = random.Random(11)
         n_lifted = 0
         with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "things.geojson"
+            path = Path(folder) / name
             for k in range(600):
-                data = bytearray(document(chance))
+                data = bytearray(make(chance))
                 if k % 3 == 0:
                     for _ in range(chance.randrange(1, 3)):
                         at = chance.randrange(len(data))

@@ -11,13 +11,16 @@ from typing import IO, Any
 import orjson
 
 from polygene import crs as crs_module
+from polygene import kernels
 from polygene.commit.together import replacing
-from polygene.errors import FileError, reason_of
+from polygene.errors import FileError, PolygeneError, reason_of
 from polygene.formats.base import Reading, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of, named
 from polygene.formats.geojson import reading, writing
+from polygene.formats.geojson.lifting import lift
 from polygene.info import LayerInfo
 from polygene.layer import Layer
+from polygene.text.lifted import OddError
 
 NAME = "GeoJSON sequence"
 ENDINGS = (".geojsons", ".geojsonl", ".ndjson")
@@ -54,6 +57,23 @@ def _read(path: Path) -> Reading:
         data = path.read_bytes()
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
+    crs = crs_module.parse(crs_module.LONGITUDE_LATITUDE)
+    emptied = lift(data) if kernels.IS_COMPILED else None
+    # A list of coordinates over several lines would make one line of them, and of two halves a whole.
+    if emptied is not None and _n_lines(bytes(emptied.rest)) == _n_lines(data):
+        with contextlib.suppress(
+            OddError, PolygeneError
+        ):  # the other way takes it, or says what is wrong
+            features = _features(path, bytes(emptied.rest))
+            return reading.from_features(features, crs, path, emptied.lists)
+    return reading.from_features(_features(path, data), crs, path)
+
+
+def _n_lines(data: bytes) -> tuple[int, int]:
+    return data.count(b"\n"), data.count(b"\r")
+
+
+def _features(path: Path, data: bytes) -> list[dict[str, Any]]:
     texts = data.split(MARK) if MARK in data[:64] else data.splitlines()
     features: list[dict[str, Any]] = []
     for line, text in enumerate(texts, 1):
@@ -67,7 +87,7 @@ def _read(path: Path) -> Reading:
         if not isinstance(document, dict) or "type" not in document:
             raise FileError(f"{path}, line {line}: it is JSON but not GeoJSON; {ADVICE}")
         features += reading.features_of(document, path)
-    return reading.from_features(features, crs_module.parse(crs_module.LONGITUDE_LATITUDE), path)
+    return features
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:
