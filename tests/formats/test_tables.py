@@ -194,6 +194,28 @@ class Kept(InFolder):
         polygene.write(polygene.as_layer(pa.table({"n": [8]}), "t"), f"{path}#t", "replace")
         self.assertEqual(polygene.read(path).table.to_pylist(), [{"n": 8}])
 
+    def test_rows_of_nothing_but_nulls_are_rows(self):
+        """Where a line or row of nothing would be passed over, a field numbers all."""
+        for ending in ("csv", "tsv", "xlsx", "parquet", "gpkg"):
+            for fields in (
+                {"n": [7, None, None]},
+                {"n": [None]},
+                {"Row": ["a", None], "n": [1, None]},
+            ):
+                texts = {k: [None if v is None else str(v) for v in c] for k, c in fields.items()}
+                table = pa.table({k: pa.array(c, pa.string()) for k, c in texts.items()})
+                with self.subTest(ending=ending, fields=fields):
+                    path = self.folder / f"t.{ending}"
+                    polygene.write(polygene.as_layer(table, "t"), path, "replace")
+                    found = polygene.read(path).table
+                    self.assertEqual(found.num_rows, table.num_rows)
+                    is_odd = ending == "xlsx" or (ending in ("csv", "tsv") and len(fields) == 1)
+                    name = "row_2" if "Row" in fields else "row"
+                    self.assertEqual(found.column_names, [*[name] * is_odd, *fields])
+                    for own in fields:
+                        values = found.column(own).to_pylist()
+                        self.assertEqual([v if v is None else str(v) for v in values], texts[own])
+
     def test_of_a_layer_a_workbook_has_the_fields(self):
         """Geometry has no place there, which is said, or refused; without fields there is nothing."""
         squares = make.polygons([[[make.square(0, 0, 1)]], [[make.square(2, 0, 1)]]])

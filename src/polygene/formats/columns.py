@@ -22,7 +22,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.glimpse import geometry_words
 from polygene.info import NO_GEOMETRY, LayerInfo
 from polygene.layer import Layer, distinct_name, row_numbers
-from polygene.notes import Lost, counted
+from polygene.notes import Changed, Lost, counted
 from polygene.text.assemble import OfFamily, columns_of
 
 ADVICE = "mend the file or take the layer from its source again"
@@ -42,6 +42,24 @@ def without_zero_signs(layer: Layer) -> tuple[Layer, list[str]]:
             what = f"{counted(n, 'value')} with signs of value zero, left out"
             notes.append(Lost(f"{layer.name}: field {own.name}: {what}"))
     return layer, notes
+
+
+def with_rows_told(layer: Layer) -> tuple[Layer, list[str]]:
+    """Return a layer without a row of nothing but nulls, which would be no row in some tables.
+
+    If there are such rows, a field numbers all, and that is said.
+    """
+    has_any = np.zeros(layer.n_rows, bool)
+    for column in layer.table.columns:
+        has_any |= np.asarray(column.is_valid())
+    n = int((~has_any).sum())
+    if not n:
+        return layer, []
+    taken = {name.casefold() for name in layer.table.column_names}
+    name = distinct_name("row", taken, folds=True)
+    table = layer.table.add_column(0, name, pa.array(np.arange(1, layer.n_rows + 1)))
+    said = f"{layer.name}: field {name} numbers the rows, lest {counted(n, 'row')} of nulls be none"
+    return replace(layer, table=table), [Changed(said)]
 
 
 @dataclass

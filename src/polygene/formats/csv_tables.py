@@ -26,6 +26,7 @@ from polygene.formats.columns import (
     layers_of,
     named,
     table_of,
+    with_rows_told,
     without_zero_signs,
 )
 from polygene.formats.geojson import reading
@@ -376,6 +377,9 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
 def _write_table(path: Path, layer: Layer) -> Written:
     """Write a table without geometry."""
     layer, notes = without_zero_signs(layer)
+    if layer.table.num_columns == 1:  # a line of nothing is passed over
+        layer, said = with_rows_told(layer)
+        notes += said
     columns = [_writable(c) for c in layer.table.columns]
     table, n_formulas = formulas.defused(pa.table(columns, layer.table.column_names))
     options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")

@@ -21,7 +21,7 @@ from polygene.commit.together import replacing
 from polygene.errors import DataError, FileError, UnknownLayerError, listed, reason_of
 from polygene.formats import sheets
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage
-from polygene.formats.columns import ADVICE, info_of, table_of
+from polygene.formats.columns import ADVICE, info_of, table_of, with_rows_told
 from polygene.formats.packed import most_bytes
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
@@ -284,7 +284,8 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         if not layer.is_table:
             layer = _fields_alone(path, layer, notes)
         _check_size(path, layer)
-        own = _writable(layer, notes, declared)
+        own, said = with_rows_told(_writable(layer, notes, declared))
+        notes += said
         meant.append(own)
     with replacing(path) as temporary:
         write_tables(temporary, [(own.name, own.table, [], {}) for own in meant])
