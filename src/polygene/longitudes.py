@@ -91,7 +91,8 @@ def _openings(
 
 def wrapped(lon: F64Array, turn: float) -> F64Array:
     """Return longitudes that run on within -180 to 180, bit for bit where they are."""
-    return np.where(lon > turn / 2, lon - turn, lon)
+    with np.errstate(invalid="ignore"):  # rows without a place, where nothing turns
+        return np.where(lon > turn / 2, lon - turn, lon)
 
 
 def parted_rings(xy: F64Array, own: F64Array, offsets: I64Array, turn: float) -> GeometryColumn:

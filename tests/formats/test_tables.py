@@ -216,6 +216,32 @@ class Kept(InFolder):
                         values = found.column(own).to_pylist()
                         self.assertEqual([v if v is None else str(v) for v in values], texts[own])
 
+    def test_names_and_values_that_tables_have_otherwise(self):
+        """Each is written, under a name that is read again as what it is, and what changes is said."""
+        moment = datetime.datetime(9999, 1, 2, 3, 4, 5, 1)
+        wkt = "POINT (1 2)"
+        for ending, fields, names in (
+            ("csv", {"geometry": ["bay"], "n": [1]}, ["geometry_2", "n"]),
+            ("csv", {"wkt": [wkt, None]}, ["row", "wkt"]),
+            ("csv", {"x": [1.5], "y": [2.5], "place": ["a"]}, ["x", "y", "place"]),
+            ("tsv", {"x": [1.5], "Y": ["north"]}, ["x", "Y_2"]),
+            ("csv", {"at": [moment, None], "n": [1, 2]}, ["at", "n"]),
+            ("xlsx", {" n ": [1], "n": [2], "": [3], "a\nb": [4]}, ["n", "n_2", "column_3", "a b"]),
+            ("xlsx", {"blob": [b"\xff\x00"]}, ["blob"]),
+            ("gpkg", {"": ["a"], "n": [1]}, ["", "n"]),
+        ):
+            with self.subTest(ending=ending, fields=fields):
+                path = self.folder / f"t.{ending}"
+                polygene.write(polygene.as_layer(pa.table(fields), "t"), path, "replace")
+                if ending in ("csv", "tsv"):
+                    with path.open(newline="") as file:
+                        head, *rows = csv.reader(file, delimiter="\t" if ending == "tsv" else ",")
+                    self.assertEqual((head, len(rows)), (names, len(next(iter(fields.values())))))
+                else:
+                    self.assertEqual(polygene.read(path).table.column_names, names)
+        found = polygene.read(self.folder / "t.xlsx").table
+        self.assertEqual(found["blob"].to_pylist(), ["ff00"])
+
     def test_of_a_layer_a_workbook_has_the_fields(self):
         """Geometry has no place there, which is said, or refused; without fields there is nothing."""
         squares = make.polygons([[[make.square(0, 0, 1)]], [[make.square(2, 0, 1)]]])

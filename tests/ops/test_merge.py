@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from polygene.errors import DataError, LossError, SheetError, UnknownFieldError, UsageError
 from polygene.layer import Layer
+from polygene.ops.dissolve import dissolve
 from polygene.ops.match_sheet import draft_text, propose, read_sheet
 from polygene.ops.merge import merge
 from polygene.sample import tolva
@@ -99,6 +100,14 @@ class ByName(unittest.TestCase):
     def test_kinds_that_differ_are_refused(self):
         with self.assertRaisesRegex(DataError, "only layers of one kind"):
             merge([layer("a", n=[1]), make.layer("b", make.lines([[np.zeros((2, 2))]]))])
+
+    def test_nothing_with_nothing(self):
+        """Of layers without features the kind is that of the first, and groups by any field are none."""
+        none = layer("a", t=[datetime.datetime(2026, 1, 1)]).take(np.zeros(0, np.int64))
+        lines = make.layer("b", make.lines([]))
+        merged = merge([none, lines]).layer
+        self.assertEqual((merged.n_rows, merged.geometry.family), (0, none.geometry.family))
+        self.assertEqual(dissolve(none, "t").layer.n_rows, 0)
 
 
 class Proposing(unittest.TestCase):

@@ -7,6 +7,7 @@ import unittest
 import numpy as np
 
 import polygene
+from polygene.crs import parse
 from polygene.measures import PlaneRuler, row_areas, row_areas_and_lengths
 from polygene.ops.overlays.slivers import widths
 from polygene.ops.overlays.snap import snapped_onto
@@ -48,6 +49,31 @@ class Snap(unittest.TestCase):
                 base = base.with_xy(np.round(base.xy / 2, 3) * 2)  # middles are on the grid too
                 reach = float(rng.choice([1.0, 3.0, 6.0]))
                 yield rng, reach, make.layer("mine", base), base
+
+    def test_what_the_snap_comes_to_is_valid(self):
+        """Invalid rows beyond the other layer's extent, but within the snap of it, are mended too."""
+        bow = np.array([(0.0, 0), (4, 4), (4, 0), (0, 4), (0, 0)])
+        square = make.square(4.4, 1, 2)
+        for crs, unit, lat, snap in (
+            (parse("EPSG:32633"), 1.0, 0.0, 0.5),
+            (parse("EPSG:4326"), 1e-3, 0.0, "0.0005deg"),
+            (parse("EPSG:4326"), 1e-3, 60.0, "0.0005deg"),
+        ):
+            odd, plain = (
+                make.layer(name, make.polygons([[[ring * unit + (0, lat)]]]), crs)
+                for name, ring in (("odd", bow), ("plain", square))
+            )
+            spots = make.layer("spots", make.points([[square[0] * unit + (0, lat)]]), crs)
+            with self.subTest(crs=crs.name, lat=lat):
+                for mine, other in ((plain, odd), (odd, plain), (spots, odd)):
+                    done = polygene.imprint(mine, other, snap=snap)
+                    self.assertGreater(done.summary.snap.changed, 0)
+
+    def test_nothing_to_move_onto(self):
+        """OTHER without geometry near, as from another CRS, leaves INPUT as it is."""
+        mine = make.layer("mine", make.polygons([[[make.square(0, 0, 1)]]]), parse("EPSG:32633"))
+        far = make.layer("far", make.polygons([[[make.square(60, 60, 1)]]]), parse("EPSG:4326"))
+        self.assertEqual(polygene.erase(mine, far, snap=0.5).layer.n_rows, 1)
 
     def test_a_shaken_coverage_comes_back_without_slivers(self):
         for rng, reach, other, base in self.cases():

@@ -94,6 +94,12 @@ class Tables(unittest.TestCase):
         body = found.body.to_pylist()
         self.assertEqual({r["n"]: r["count"] for r in body}, wanted)
         self.assertEqual([r["n"] for r in body], list(wanted))
+        # Aggregates of what is shown as classes are of the numbers.
+        found = tally(layer, "n", ["low = min(n)", "all = sum(n)"], classes=[0, 50])
+        known = [n for n in self.numbers if n is not None and n < 0]
+        self.assertEqual(
+            found.body.to_pylist()[0], {"n": "below 0", "low": min(known), "all": sum(known)}
+        )
 
     def test_totals_alone_and_what_has_no_value(self):
         layer = table(n=[1, None, 3])

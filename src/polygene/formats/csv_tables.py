@@ -210,9 +210,7 @@ def _read(path: Path) -> Reading:
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
     table = distinct_columns(_plain(table), path, notes)
-    # of two that differ by case the first
-    names = {name.strip().casefold(): name for name in table.column_names[::-1]}
-    texts = _wkt_columns(table)
+    texts = [] if sheets.asked().is_plain else _wkt_columns(table)
     if texts:
         found = texts[0]
         if len(texts) > 1:
@@ -225,16 +223,21 @@ def _read(path: Path) -> Reading:
         return layers_of(
             path=path, geometries=geometries, table=rest, crs=None, ids=None, notes=notes
         )
-    for x, y in _PAIRS:
-        if x in names and y in names:
-            column = _from_numbers(table, names[x], names[y], path)
-            chosen = [OfFamily(np.arange(table.num_rows), column)]
-            notes.append(f"{path.name}: points taken from its columns {names[x]} and {names[y]}")
-            return layers_of(
-                path=path, geometries=chosen, table=table, crs=None, ids=None, notes=notes
-            )
+    pair = None if sheets.asked().is_plain else _pair(table)
+    if pair:
+        column = _from_numbers(table, *pair, path)
+        chosen = [OfFamily(np.arange(table.num_rows), column)]
+        notes.append(f"{path.name}: points taken from its columns {' and '.join(pair)}")
+        return layers_of(path=path, geometries=chosen, table=table, crs=None, ids=None, notes=notes)
     why = "neither a column of WKT, as POINT (30 10), nor two of numbers such as x and y or lon and lat"
     return table_of(path, table, why, notes)
+
+
+def _pair(table: pa.Table) -> tuple[str, str] | None:
+    """Return the columns that are x and y by their names; of two that differ by case the first."""
+    names = {name.strip().casefold(): name for name in table.column_names[::-1]}
+    found = ((names[x], names[y]) for x, y in _PAIRS if x in names and y in names)
+    return next(found, None)
 
 
 def _wkt_columns(table: pa.Table) -> list[str]:
@@ -254,7 +257,8 @@ def _wkt_columns(table: pa.Table) -> list[str]:
             found.append(name)
         elif is_usual:
             named.append(name)
-    return found or named[:1]
+    ours = [name for name in named if name == GEOMETRY]  # of nothing but nulls, it may be
+    return [*ours, *found] or named[:1]
 
 
 def parting_sign(path: Path) -> str:
@@ -381,7 +385,10 @@ def _write_table(path: Path, layer: Layer) -> Written:
         layer, said = with_rows_told(layer)
         notes += said
     columns = [_writable(c) for c in layer.table.columns]
-    table, n_formulas = formulas.defused(pa.table(columns, layer.table.column_names))
+    table = pa.table(columns, layer.table.column_names)
+    own, said = _names_of_a_table(layer.name, table, path)
+    notes += said
+    table, n_formulas = formulas.defused(table.rename_columns(own))
     options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")
     with replacing(path) as temporary:
         pacsv.write_csv(table, temporary, options)
@@ -390,13 +397,44 @@ def _write_table(path: Path, layer: Layer) -> Written:
     return Written(notes, [replace(layer, table=named)], Way(keeps_types=False))
 
 
+def _names_of_a_table(name: str, table: pa.Table, path: Path) -> tuple[list[str], list[str]]:
+    """Return names of fields under which what is no geometry is not taken for it, and what to say."""
+    names, notes = list(table.column_names), list[str]()
+    if not table.num_rows:
+        return names, notes
+    odd = {
+        own
+        for own in _wkt_columns(table)
+        if not _WKT.match(next((v for v in table.column(own).to_pylist() if v), ""))
+    }
+    pair = _pair(table)
+    if pair:
+        try:
+            _from_numbers(table, *pair, path)
+        except FileError:
+            odd.add(pair[1])
+    taken = {own.strip().casefold() for own in names}
+    for k, own in enumerate(names):
+        if own in odd:
+            names[k] = distinct_name(own.strip(), taken, folds=True)
+            words = f"field {own} is called {names[k]} in a table, where it would be geometry"
+            notes.append(Changed(f"{name}: {words}"))
+    named = table.rename_columns(names)
+    found = _wkt_columns(named)[:1] or _pair(named)
+    if found:
+        notes.append(Changed(f"{name}: {' and '.join(found)} will be read as geometry"))
+    return names, notes
+
+
 def _with_free_name(layer: Layer) -> tuple[Layer, list[str]]:
     """Return a layer of which no field has the name that geometry has in a table; that is said."""
     names = layer.table.column_names
     taken = {name.strip().casefold() for name in names}
     new = [
-        distinct_name(n, taken, folds=True) if n.strip().casefold() == GEOMETRY else n
-        for n in names
+        distinct_name(own.name.strip(), taken, folds=True)
+        if own.name.strip().casefold() in (_WKT_NAMES if _is_text(own.type) else (GEOMETRY,))
+        else own.name
+        for own in layer.table.schema
     ]
     notes: list[str] = [
         Changed(f"{layer.name}: field {a} is called {b} in a table, where geometry is {GEOMETRY}")
@@ -406,13 +444,16 @@ def _with_free_name(layer: Layer) -> tuple[Layer, list[str]]:
     return (replace(layer, table=layer.table.rename_columns(new)), notes) if notes else (layer, [])
 
 
+def _is_text(kind: pa.DataType) -> bool:
+    return not (pa.types.is_integer(kind) or pa.types.is_floating(kind))
+
+
 def _writable(column: pa.ChunkedArray) -> pa.ChunkedArray:
     kind = column.type
     if pa.types.is_timestamp(kind) or pa.types.is_boolean(kind) or dates_beyond(column):
         return as_text(column)
     if pa.types.is_float32(kind) or pa.types.is_float16(kind):
         return column.cast(pa.float64())  # the shortest text of 32 bits is another number in 64
-    if pa.types.is_binary(column.type):
-        texts = [None if v is None else v.hex() for v in column.to_pylist()]
-        return pa.chunked_array([pa.array(texts, pa.string())])
+    if pa.types.is_binary(kind):
+        return as_text(column)
     return column

@@ -238,8 +238,7 @@ def _alike(given: pa.ChunkedArray, found: pa.ChunkedArray) -> tuple[pa.Array, pa
     if given.type != found.type:
         kinds = {_type_of(given.type), _type_of(found.type)}
         if pa.types.is_binary(given.type):
-            texts = [None if v is None else v.hex() for v in given.to_pylist()]
-            given = pa.chunked_array([pa.array(texts, pa.string())])
+            given = as_text(given)
         elif kinds == {"integer", "real"} or pa.types.is_decimal(given.type):
             given, found = (
                 given.cast(pa.float64(), safe=False),
@@ -265,7 +264,10 @@ def _cast_alike(
         if pa.types.is_string(given.type):
             return _read_as(pc.utf8_trim_whitespace(given), found.type), found
         if pa.types.is_string(found.type):
-            return given, pc.utf8_trim_whitespace(found).cast(given.type)
+            texts = pc.utf8_trim_whitespace(found)
+            if pa.types.is_timestamp(given.type):  # without a zone it is one of UTC
+                given = given.cast(pa.timestamp(given.type.unit, tz="UTC"))
+            return given, texts.cast(given.type)
         return given.cast(found.type), found
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return _text(given), _text(found)

@@ -85,10 +85,11 @@ def _checked(path: Path, written: Written, read_again: Callable[[], list[str]]) 
 def _read_again(path: Path, written: Written) -> list[str]:
     notes: list[str] = []
     # What was said of the files that are read is not true of this one.
-    with texts_written_in(""), tables_laid_out(), _under_own_names(path) as place:
+    with texts_written_in(""), _under_own_names(path) as place:
         for layer in written.meant:
             name = layer.name if format_of(path).HOLDS_MANY else place.stem
-            found = _read(place, name, layer, written).layers
+            with tables_laid_out(is_plain=layer.is_table):
+                found = _read(place, name, layer, written).layers
             notes += changes_read(layer, found, written.way)
     return notes
 

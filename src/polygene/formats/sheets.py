@@ -1,4 +1,4 @@
-"""Which sheet of a workbook is meant, and in which row a table's head is, where that was said."""
+"""How tables are to be taken: which sheet, which row has the names, with geometry or not."""
 
 from __future__ import annotations
 
@@ -9,19 +9,23 @@ from typing import NamedTuple
 
 
 class Asked(NamedTuple):
-    """The sheet, if one was named, and the row of the head, counted from 1; 0 if not said."""
+    """The sheet, if one was named, and the row of the head, counted from 1; 0 if not said.
+
+    is_plain : whether no geometry is to be looked for
+    """
 
     sheet: str = ""
     header: int = 0
+    is_plain: bool = False
 
 
 _asked: ContextVar[Asked | None] = ContextVar("polygene_sheets", default=None)
 
 
 @contextlib.contextmanager
-def tables_laid_out(sheet: str = "", header: int = 0) -> Iterator[None]:
+def tables_laid_out(sheet: str = "", header: int = 0, is_plain: bool = False) -> Iterator[None]:
     """Take workbooks and tables of text as this says while it lasts."""
-    token = _asked.set(Asked(sheet, header))
+    token = _asked.set(Asked(sheet, header, is_plain))
     try:
         yield
     finally:

@@ -25,7 +25,7 @@ from polygene.formats.columns import ADVICE, info_of, table_of, with_rows_told
 from polygene.formats.packed import most_bytes
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
-from polygene.layer import Layer
+from polygene.layer import Layer, distinct_name
 from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond, kind_of
@@ -284,7 +284,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         if not layer.is_table:
             layer = _fields_alone(path, layer, notes)
         _check_size(path, layer)
-        own, said = with_rows_told(_writable(layer, notes, declared))
+        own, said = with_rows_told(_named(_writable(layer, notes, declared), notes))
         notes += said
         meant.append(own)
     with replacing(path) as temporary:
@@ -399,6 +399,18 @@ def _writable(layer: Layer, notes: list[str], declared: set[str]) -> Layer:
     return replace(layer, table=table)
 
 
+def _named(layer: Layer, notes: list[str]) -> Layer:
+    """Return a table whose names are such as a head gives: no blanks about them, and each one."""
+    names: list[str] = []
+    for k, own in enumerate(layer.table.column_names):
+        names.append(distinct_name(_name(own, k), set(names)))
+        if names[-1] != own:
+            notes.append(
+                Changed(f"{layer.name}: field {own!r} is called {names[-1]} in a workbook")
+            )
+    return replace(layer, table=layer.table.rename_columns(names))
+
+
 def cell_values(column: pa.ChunkedArray, where: str) -> tuple[pa.ChunkedArray, str]:
     """Return values as cells can hold them, and what there is to say if they are others then."""
     kind = kind_of(column.type)
@@ -418,6 +430,10 @@ def cell_values(column: pa.ChunkedArray, where: str) -> tuple[pa.ChunkedArray, s
         return as_text(column), Changed(f"{where} holds times in UTC; written as text")
     if kind in ("boolean", "date"):
         return column, ""
+    if pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
+        found = as_text(column)
+        found = pc.if_else(pc.equal(found, ""), None, found)
+        return found, Changed(f"{where} holds blobs; written as hexadecimal text")
     texts = as_text(column)
     n = pc.sum(pc.match_substring_regex(texts, _CONTROL)).as_py() or 0
     n_empty = pc.sum(pc.equal(texts, "")).as_py() or 0

@@ -111,7 +111,7 @@ def merge(
             f"{tables[0].name} has no geometry and others have; join carries its fields to a layer by "
             "`key`"
         )
-    families = {y.geometry.family for y in layers if y.n_rows}
+    families = {y.geometry.family for y in layers if y.n_rows} or {layers[0].geometry.family}
     if len(families) == 1:
         layers = [y.without_features_as(next(iter(families))) for y in layers]
     if len(families) > 1:

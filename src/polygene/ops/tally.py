@@ -93,9 +93,9 @@ def tally(
     layer, columns = grouped_by(layer, [across] if across else [])
     if (sort or top) and not by:
         raise UsageError("`sort` and `top` are of rows: give `by`")
-    if classes:
-        layer = _classed(layer, by, classes)
-    work = _Work(layer, [Take.parse(text) for text in (names(aggregate) or ["count()"])])
+    # Aggregates are of the numbers, also of those that are shown as classes.
+    given, layer = layer, _classed(layer, by, classes) if classes else layer
+    work = _Work(given, [Take.parse(text) for text in (names(aggregate) or ["count()"])])
     groups = group_rows(layer.table, by, layer.n_rows)
     order = _order(layer.table, by, groups)
     keys = [layer.table.column(name).take(pa.array(groups.firsts[order])) for name in by]
@@ -126,7 +126,7 @@ def tally(
         row_totals=[one.field.name for one in made if one.is_total and not one.is_share],
         shares=[one.field.name for one in made if one.is_share],
         rest=rest,
-        without_value={take.name: n for take in work.takes if (n := without_value(take, layer))},
+        without_value={take.name: n for take in work.takes if (n := without_value(take, given))},
     )
 
 

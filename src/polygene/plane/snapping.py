@@ -96,6 +96,8 @@ def snapped(
     if other.family == Family.POINTS:
         start = stop = np.arange(other.n_vertices, dtype=np.int32)
         border = border._replace(start=start, stop=stop)
+    if not len(start):  # nothing to move onto
+        return Snapped(column, np.zeros(column.n_rows, bool), 0, 0, 0.0)
     # Rows whose box, widened by the reach, meets no border stay as they are, untouched bit for bit.
     low, high = boxes_in_units(column.row_bounds(), grid)
     margin = np.maximum.reduce([_margins(reach, metric, box[:, 1]) for box in (low, high)])

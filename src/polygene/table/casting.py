@@ -86,7 +86,7 @@ def _converted(
 
 
 def as_text(column: Any) -> Any:
-    """Return values as texts: whole numbers and dates as they are, reals with what they need."""
+    """Return values as texts: whole numbers and dates as they are, reals exactly, blobs as hex."""
     if pa.types.is_string(column.type):
         return column
     if pa.types.is_boolean(column.type):
@@ -95,6 +95,9 @@ def as_text(column: Any) -> Any:
         return beyond_as_text(column)
     if pa.types.is_timestamp(column.type):
         return pc.strftime(column, format="%Y-%m-%dT%H:%M:%SZ")
+    if pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
+        texts = pa.array([None if v is None else v.hex() for v in column.to_pylist()], pa.string())
+        return pa.chunked_array([texts]) if isinstance(column, pa.ChunkedArray) else texts
     return column.cast(pa.string())
 
 

@@ -27,6 +27,8 @@ class Groups(NamedTuple):
 
 def codes_of(column: pa.ChunkedArray) -> I64Array:
     """Return a number for each value, equal for equal ones, 0 for null."""
+    if not len(column):
+        return np.zeros(0, np.int64)
     if pa.types.is_dictionary(column.type):
         column = column.cast(column.type.value_type)
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):

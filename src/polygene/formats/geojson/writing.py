@@ -22,6 +22,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost
+from polygene.table.casting import as_text
 from polygene.text.nested import JSON, joined, nested
 from polygene.winding import turned
 
@@ -135,9 +136,8 @@ def _properties(table: pa.Table, n_rows: int) -> Iterable[bytes]:
 def _values(column: pa.ChunkedArray) -> list[bytes]:
     """Return each value as JSON: all at once for numbers, whose text holds no comma."""
     kind = column.type
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
-        return [b"null" if v is None else orjson.dumps(v.hex()) for v in column.to_pylist()]
-    column = moments.as_text(column)
+    is_blob = pa.types.is_binary(kind) or pa.types.is_large_binary(kind)
+    column = as_text(column) if is_blob else moments.as_text(column)
     values = column.to_pylist()
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         return list(map(orjson.dumps, values))

@@ -192,6 +192,7 @@ def columns_declared(connection: sqlite3.Connection, table: Table) -> Declared:
     fields = [
         (row[1], row[2])
         for row in rows
-        if row[1] != key and row[1].lower() != table.geometry_column.lower()
+        if row[1] != key
+        and not (table.has_geometry and row[1].lower() == table.geometry_column.lower())
     ]
     return Declared(key, fields)

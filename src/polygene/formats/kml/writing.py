@@ -166,12 +166,8 @@ def _elements(table: pa.Table, name: str, opening: str, closing: str) -> pa.Arra
     """Return the values of a field as elements; nothing where there is none."""
     column = table.column(name)
     kind = column.type
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
-        values = pa.array([None if v is None else v.hex() for v in column.to_pylist()], pa.string())
-    else:
-        wide = column.cast(pa.float64()) if pa.types.is_floating(kind) else column
-        values = as_text(moments.as_text(wide)).combine_chunks()
-    values = values.cast(pa.string())
+    wide = column.cast(pa.float64()) if pa.types.is_floating(kind) else column
+    values = as_text(moments.as_text(wide)).combine_chunks().cast(pa.string())
     if not (pa.types.is_integer(kind) or pa.types.is_floating(kind)):
         for sign, told in (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;"), ("\r", "&#13;")):
             values = pc.replace_substring(values, sign, told)

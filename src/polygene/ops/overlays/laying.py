@@ -127,7 +127,7 @@ def laid_over(
         check_family(layer, other, rule, others[0])
     progress, snap = how.progress, how.snap
     progress.stage(f"looking at {layer.name}")
-    own, theirs = admitted(layer, others, rule, how.invalid, keeps_other)
+    own, theirs = admitted(layer, others, rule, how.invalid, keeps_other, snap or 0.0)
     layer, others = own.layer, [other.layer for other in theirs]
     told = _Task(
         rule=rule,

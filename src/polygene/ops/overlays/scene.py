@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from
+from polygene.crs import degrees_of, is_geographic
 from polygene.errors import DataError
 from polygene.geometry import (
     Extent,
@@ -121,12 +122,18 @@ def _together(extents: Sequence[Extent | None]) -> Extent | None:
 
 
 def admitted(
-    layer: Layer, others: Sequence[Layer], rule: Rule, invalid: str, keeps_other: bool = False
+    layer: Layer,
+    others: Sequence[Layer],
+    rule: Rule,
+    invalid: str,
+    keeps_other: bool = False,
+    reach: float = 0.0,
 ) -> tuple[Admission, list[Admission]]:
     """Mend, refuse or leave out the invalid polygons of all layers that have a part in an overlay.
 
     Features of OTHER far from INPUT have none, but in a union or with ``keeps_other``; nor have those
-    of INPUT far from the OTHERs in a clip or an intersect.
+    of INPUT far from the OTHERs in a clip or an intersect. INPUT may move by ``reach``, in map
+    units; in longitude and latitude in those of the equator.
 
     Raises
     ------
@@ -134,7 +141,9 @@ def admitted(
         If there are any and they are refused.
     """
     bounds = [y.geometry.row_bounds() for y in (layer, *others)]
-    extents = [extent_of_whole(k, extent_of(b)) for k, b in enumerate(bounds)]
+    extents = [
+        _widened(extent_of_whole(k, extent_of(b)), reach, layer) for k, b in enumerate(bounds)
+    ]
     is_own = _may_enter(rule, bounds[0], extents[1:])
     own = admit(layer, invalid, matters=is_own, counts=core_of(layer, 0))
     found = []
@@ -142,6 +151,20 @@ def admitted(
         is_near = rows_near(b, extents[0]) | (rule.keeps_other or keeps_other)
         found.append(admit(other, invalid, matters=is_near, counts=core_of(other, 1 + k)))
     return own, found
+
+
+def _widened(extent: Extent | None, reach: float, layer: Layer) -> Extent | None:
+    """Return an extent with all that is within a reach of it, and more: degrees differ in length."""
+    if extent is None or not reach:
+        return extent
+    low_x, low_y, high_x, high_y = extent
+    across = up = reach
+    if is_geographic(layer.crs):
+        assert layer.crs is not None
+        up = 1.02 * reach
+        steepest = (max(abs(low_y), abs(high_y)) + up) * np.radians(degrees_of(layer.crs))
+        across = up / max(np.cos(min(steepest, np.pi / 2)), 1e-9)
+    return low_x - across, low_y - up, high_x + across, high_y + up
 
 
 def check_family(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
