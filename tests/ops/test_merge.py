@@ -102,7 +102,7 @@ class ByName(unittest.TestCase):
             merge([layer("a", n=[1]), make.layer("b", make.lines([[np.zeros((2, 2))]]))])
 
     def test_nothing_with_nothing(self):
-        """Of layers without features the kind is that of the first, and groups by any field are none."""
+        """Of layers without features the kind is that of the first; groups by any field are none."""
         none = layer("a", t=[datetime.datetime(2026, 1, 1)]).take(np.zeros(0, np.int64))
         lines = make.layer("b", make.lines([]))
         merged = merge([none, lines]).layer
