@@ -76,6 +76,8 @@ def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
             if n_rounded:
                 what = f"{counted(n_rounded, 'value')} of {kind} rounded to real numbers"
                 notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
+        elif pa.types.is_null(wanted):
+            wanted = pa.string()
         elif pa.types.is_time(wanted):
             notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
             wanted = pa.string()

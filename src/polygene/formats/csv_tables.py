@@ -257,8 +257,7 @@ def _wkt_columns(table: pa.Table) -> list[str]:
             found.append(name)
         elif is_usual:
             named.append(name)
-    ours = [name for name in named if name == GEOMETRY]  # of nothing but nulls, it may be
-    return [*ours, *found] or named[:1]
+    return found or named[:1]
 
 
 def parting_sign(path: Path) -> str:
