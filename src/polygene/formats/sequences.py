@@ -61,9 +61,8 @@ def _read(path: Path) -> Reading:
     emptied = lift(data) if kernels.IS_COMPILED else None
     # A list of coordinates over several lines would make one line of them, and of two halves a whole.
     if emptied is not None and _n_lines(bytes(emptied.rest)) == _n_lines(data):
-        with contextlib.suppress(
-            OddError, PolygeneError
-        ):  # the other way takes it, or says what is wrong
+        # What is odd the other way takes, or says what is wrong with it.
+        with contextlib.suppress(OddError, PolygeneError):
             features = _features(path, bytes(emptied.rest))
             return reading.from_features(features, crs, path, emptied.lists)
     return reading.from_features(_features(path, data), crs, path)

@@ -87,9 +87,8 @@ def _positions(
     text = orjson.dumps(np.ascontiguousarray(values), option=orjson.OPT_SERIALIZE_NUMPY)
     if column.z is not None and np.isnan(column.z).any():
         text = text.replace(b",null]", b"]")
-    data = np.frombuffer(text, np.uint8)[
-        1:
-    ].copy()  # the last bracket is where the last comma comes
+    # Without the first bracket, and the last is where the last comma comes.
+    data = np.frombuffer(text, np.uint8)[1:].copy()
     stops = np.flatnonzero((data[1:] == _COMMA) & (data[:-1] == _CLOSE)) + 1
     stops = np.append(stops, len(data) - 1)
     if not has_commas:
