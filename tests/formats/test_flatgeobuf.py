@@ -90,6 +90,20 @@ class Layout(InFolder):
         self.assertEqual(back.table, only_days.table)
         self.assertEqual(back.table.schema.field("text").metadata, {b"width": b"60"})
 
+    def test_bytes_under_nulls(self):
+        """Arrow allows what is null to have bytes, as values have that a condition has made null."""
+        texts = pa.array(["one", "under", "three"]).cast(pa.string())
+        buffers = [pa.py_buffer(b"\x05"), *texts.buffers()[1:]]
+        odd = pa.Array.from_buffers(pa.string(), 3, buffers)
+        self.assertEqual(odd.to_pylist(), ["one", None, "three"])
+        column = make.points([[np.array([k, 0.0])] for k in range(3)])
+        spots = make.layer("n", column, t=odd, b=odd.cast(pa.binary()))
+        path = self.folder / "n.fgb"
+        flatgeobuf.write(path, [spots])
+        (back,) = flatgeobuf.read(path, "n").layers
+        self.assertEqual(back.table["t"].to_pylist(), ["one", None, "three"])
+        self.assertEqual(back.table["b"].to_pylist(), [b"one", None, b"three"])
+
 
 class Index(InFolder):
     def test_a_box_finds_all_that_meet_it_and_leaves_the_rest(self):

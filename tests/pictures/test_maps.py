@@ -332,6 +332,8 @@ class Command(WithSample):
         none = self.run_polygene(*words, "d.png", "--where", "no_take IS NULL", "--out", "d.csv")
         self.assertIn("nothing to draw", none.words)
         self.assertEqual([p.name for p in self.folder.glob("d.*")], [])
+        whole = self.run_polygene("tally", "tolva.gpkg#sectors", "--chart", "e.svg")
+        self.assertEqual(whole.code, 0, whole.err)
 
 
 if __name__ == "__main__":

@@ -55,6 +55,7 @@ def draw_chart(
         body = body.slice(0, MOST_BARS)
     keys = zip(*(body.column(k).to_pylist() for k in range(n_keys)), strict=True)
     names = [", ".join(NULL_NAME if v is None else str(v) for v in key) for key in keys]
+    names = names or [""] * body.num_rows  # of all together
     each = min(0.2 * max(2, len(series)), 11.0 / max(body.num_rows, 1))  # inches for a row
     height = max(3.2, 1.7 + each * body.num_rows)
     with matplotlib.rc_context({"svg.hashsalt": "polygene", "font.family": "DejaVu Sans"}):

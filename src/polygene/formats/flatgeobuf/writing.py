@@ -330,7 +330,8 @@ def _values(column: pa.ChunkedArray, own: Field, position: int) -> _Values:
         column = moments.as_text(column)
     elif number == 11 and not pa.types.is_string(column.type):
         column = as_text(column)
-    array = column.cast(pa.large_string() if number != 14 else pa.large_binary()).combine_chunks()
+    wide = column.cast(pa.large_string() if number != 14 else pa.large_binary())
+    array = pc.fill_null(wide, b"").combine_chunks()  # under a null there may be bytes too
     if isinstance(array, pa.ChunkedArray):
         array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], array.type)
     if len(array) == 0:
