@@ -50,13 +50,30 @@ def nested(column: GeometryColumn, signs: Signs) -> pa.LargeStringArray:
     texts = pa.Array.from_buffers(pa.large_string(), len(bounds) - 1, buffers)
     for offsets in levels[1:]:
         lower, bounds = bounds, distinct(offsets)
-        sign = pa.scalar(f",{signs.opening}", pa.large_string())
-        lists = pa.ListArray.from_arrays(np.searchsorted(lower, bounds).astype(np.int32), texts)
-        texts = joined(signs.opening, pc.binary_join(lists, sign), signs.closing)
+        within = spanned(texts, np.searchsorted(lower, bounds), f",{signs.opening}")
+        texts = joined(signs.opening, within, signs.closing)
     texts = joined(signs.opening, texts)
     if has_any.all():
         return texts
     return texts.take(pa.array(np.cumsum(has_any) - 1, mask=~has_any))
+
+
+def rings_told(column: GeometryColumn, last: str) -> pa.LargeStringArray:
+    """Return the text of each ring: positions parted by blanks, numbers by commas, and a last sign."""
+    data, starts = _positions(column, has_brackets=False, has_commas=True)
+    data[starts[1:] - 1] = _BLANK
+    offsets = column.ring_offsets
+    data[starts[offsets[1:]] - 1] = ord(last)
+    buffers = [None, pa.py_buffer(starts[offsets]), pa.py_buffer(data)]
+    texts = pa.Array.from_buffers(pa.large_string(), column.n_rings, buffers)
+    is_empty = np.diff(offsets) == 0
+    return pc.if_else(is_empty, pa.scalar(last, texts.type), texts) if is_empty.any() else texts
+
+
+def spanned(texts: pa.LargeStringArray, offsets: I64Array, sign: str = "") -> pa.LargeStringArray:
+    """Return texts joined to as many as there are spans of them, with a sign between."""
+    lists = pa.ListArray.from_arrays(offsets.astype(np.int32), texts)
+    return pc.binary_join(lists, pa.scalar(sign, texts.type))
 
 
 def joined(*pieces: pa.Array | str) -> pa.LargeStringArray:
@@ -81,6 +98,8 @@ def _positions(
     column: GeometryColumn, has_brackets: bool, has_commas: bool
 ) -> tuple[U8Array, I64Array]:
     """Return the texts of positions, a comma behind each, and (n_vertices + 1,) where they begin."""
+    if not column.n_vertices:
+        return np.zeros(0, np.uint8), np.zeros(1, np.int64)
     values = column.xy
     if column.z is not None:
         values = np.concatenate([column.xy, column.z[:, None]], axis=1)

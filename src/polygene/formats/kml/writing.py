@@ -8,7 +8,6 @@ from pathlib import Path
 from xml.sax.saxutils import escape, quoteattr
 
 import numpy as np
-import orjson
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -23,19 +22,19 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text
+from polygene.text.nested import joined, rings_told, spanned
 from polygene.winding import turned
 
 _NAMESPACE = "http://www.opengis.net/kml/2.2"
 # What XML 1.0 (2.2) has no place for, not even by number.
 _CONTROL = "[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]"
 _WIDEST = 2**31  # of the type int
-_RING = (
-    b"<outerBoundaryIs><LinearRing><coordinates>",
-    b"</coordinates></LinearRing></outerBoundaryIs>",
-    b"<innerBoundaryIs><LinearRing><coordinates>",
-    b"</coordinates></LinearRing></innerBoundaryIs>",
+_OUTER = (
+    "<outerBoundaryIs><LinearRing><coordinates>",
+    "/coordinates></LinearRing></outerBoundaryIs>",
 )
-_PART = {Family.POINTS: b"Point", Family.LINES: b"LineString", Family.POLYGONS: b"Polygon"}
+_INNER = tuple(tag.replace("outer", "inner") for tag in _OUTER)
+_PART = {Family.POINTS: "Point", Family.LINES: "LineString", Family.POLYGONS: "Polygon"}
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:
@@ -177,48 +176,22 @@ def _elements(table: pa.Table, name: str, opening: str, closing: str) -> pa.Arra
 
 def _geometries(column: GeometryColumn) -> list[bytes]:
     """Return the geometry element of each row, nothing where it is null."""
-    tokens = [token[1:-1] for token in _tokens(column)]
-    rings = _joined(tokens, column.ring_offsets, b" ")
-    parts = rings
+    texts = rings_told(column, "<")  # what begins the closing tag
     if column.family == Family.POLYGONS:
         is_outer = np.zeros(column.n_rings, bool)
         is_outer[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = True
-        outer, inner = _RING[:2], _RING[2:]
-        rings = [
-            (outer if first else inner)[0] + ring + (outer if first else inner)[1]
-            for ring, first in zip(rings, is_outer.tolist(), strict=True)
-        ]
-        parts = _joined(rings, column.part_offsets, b"")
-    mode = b"<altitudeMode>absolute</altitudeMode>" if column.z is not None else b""
-    is_bare = column.family == Family.POLYGONS
-    opening, closing = (b"", b"") if is_bare else (b"<coordinates>", b"</coordinates>")
+        opening, closing = (
+            pc.if_else(is_outer, *(pa.scalar(b, texts.type) for b in both))
+            for both in zip(_OUTER, _INNER, strict=True)
+        )
+        texts = spanned(joined(opening, texts, closing), column.part_offsets)
+    else:
+        texts = joined("<coordinates>", texts, "/coordinates>")
+    mode = "<altitudeMode>absolute</altitudeMode>" if column.z is not None else ""
     name = _PART[column.family]
-    head, foot = b"<%s>%s%s" % (name, mode, opening), b"%s</%s>" % (closing, name)
-    rows = _joined([head + part + foot for part in parts], column.row_offsets, b"")
+    parts = joined(f"<{name}>{mode}", texts, f"</{name}>")
+    rows = spanned(parts, column.row_offsets)
     is_plain = (np.diff(column.row_offsets) == 1) & (not column.is_multi)
-    rows = [
-        row if plain else b"<MultiGeometry>%s</MultiGeometry>" % row
-        for row, plain in zip(rows, is_plain.tolist(), strict=True)
-    ]
-    for row in np.flatnonzero(column.is_null).tolist():
-        rows[row] = b""
-    return rows
-
-
-def _joined(items: list[bytes], offsets: np.ndarray, sign: bytes) -> list[bytes]:
-    """Return items joined to as many texts as there are spans of them."""
-    spans = map(slice, offsets[:-1].tolist(), offsets[1:].tolist())
-    return list(map(sign.join, map(items.__getitem__, spans)))
-
-
-def _tokens(column: GeometryColumn) -> list[bytes]:
-    """Return the text of each position, brackets included."""
-    values = column.xy
-    if column.z is not None:
-        # A height that is not known is left out: positions have no null.
-        values = np.concatenate([column.xy, column.z[:, None]], axis=1)
-    text = orjson.dumps(np.ascontiguousarray(values), option=orjson.OPT_SERIALIZE_NUMPY)
-    tokens = text[1:-1].replace(b"],[", b"]|[").split(b"|")
-    if column.z is not None and np.isnan(column.z).any():
-        tokens = [token.replace(b",null]", b"]") for token in tokens]
-    return tokens
+    rows = pc.if_else(is_plain, rows, joined("<MultiGeometry>", rows, "</MultiGeometry>"))
+    nothing = pa.scalar("", rows.type)
+    return pc.if_else(column.is_null, nothing, rows).cast(pa.large_binary()).to_pylist()
