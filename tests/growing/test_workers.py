@@ -226,6 +226,20 @@ class OnACluster(Written):
 
 
 class Small(unittest.TestCase):
+    def test_a_worker_that_goes_while_it_is_asked_is_none(self):
+        gone, version = ConnectionError("Stream is closed"), executors.own_version()
+        for answers, words in (
+            ({"a": gone, "b": version}, None),
+            ({"a": gone}, "has no worker"),
+            ({"a": gone, "b": ModuleNotFoundError("polygene")}, "the worker b has no polygene"),
+        ):
+            client = mock.Mock(run=mock.Mock(return_value=answers))
+            if words is None:
+                executors._check_workers(client, "tcp://x")
+                continue
+            with self.assertRaisesRegex(WorkerError, words):
+                executors._check_workers(client, "tcp://x")
+
     def test_errors_of_a_task_come_back_as_they_are(self):
         with self.assertRaisesRegex(ZeroDivisionError, "division"):
             list(Processes(2).each(_divide, [1, 0]))

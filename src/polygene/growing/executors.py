@@ -162,6 +162,8 @@ def _check_workers(client: Any, address: str) -> None:
         found = client.run(own_version, on_error="return")
     except Exception as err:
         raise WorkerError(f"the scheduler at {address} does not answer: {err}") from err
+    # One that went away while it was asked is none any more.
+    found = {worker: said for worker, said in found.items() if not isinstance(said, OSError)}
     if not found:
         raise WorkerError(
             f"the scheduler at {address} has no worker; start some with `dask worker`"
