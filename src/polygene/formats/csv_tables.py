@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
+from polygene import kernels
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError, listed, reason_of
@@ -318,7 +319,7 @@ def from_wkt(column: pa.ChunkedArray, path: Path) -> list[OfFamily]:
     GeometryError
         If a row is none that is known.
     """
-    lifted = wkt.lift_column(column)
+    lifted = wkt.lift_column(column) if kernels.IS_COMPILED else None
     if lifted is not None:
         return lifted
     features = []
@@ -431,7 +432,7 @@ def _with_free_name(layer: Layer) -> tuple[Layer, list[str]]:
     taken = {name.strip().casefold() for name in names}
     new = [
         distinct_name(own.name.strip(), taken, folds=True)
-        if own.name.strip().casefold() in (_WKT_NAMES if _is_text(own.type) else (GEOMETRY,))
+        if own.name.strip().casefold() in (_WKT_NAMES if _may_be_text(own.type) else (GEOMETRY,))
         else own.name
         for own in layer.table.schema
     ]
@@ -443,7 +444,7 @@ def _with_free_name(layer: Layer) -> tuple[Layer, list[str]]:
     return (replace(layer, table=layer.table.rename_columns(new)), notes) if notes else (layer, [])
 
 
-def _is_text(kind: pa.DataType) -> bool:
+def _may_be_text(kind: pa.DataType) -> bool:
     return not (pa.types.is_integer(kind) or pa.types.is_floating(kind))
 
 

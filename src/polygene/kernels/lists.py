@@ -58,6 +58,27 @@ def _past_number(data: cython.uchar[::1], at: cython.longlong) -> cython.longlon
 
 
 @cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _put_number(
+    data: cython.uchar[::1],
+    first: cython.longlong,
+    stop: cython.longlong,
+    text: cython.uchar[::1],
+    ends: cython.int[::1],
+    totals: cython.longlong[::1],
+) -> cython.void:
+    """Take out a number: its bytes behind those of the numbers before it."""
+    k: cython.longlong
+    for k in range(first, stop):
+        text[totals[0]] = data[k]
+        totals[0] += 1
+    totals[1] += 1
+    ends[totals[1]] = cython.cast(cython.int, totals[0])
+
+
+@cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
 def _past_list(
@@ -96,11 +117,7 @@ def _past_list(
         # A whole number that is minus nothing is nothing.
         if at - first == 2 and data[first] == 45 and data[first + 1] == 48:
             first += 1
-        for level in range(first, at):
-            text[totals[0]] = data[level]
-            totals[0] += 1
-        totals[1] += 1
-        ends[totals[1]] = cython.cast(cython.int, totals[0])
+        _put_number(data, first, at, text, ends, totals)
         # What follows a value: the next one, or the end of its list and of those about it.
         while True:
             at = _past_blanks(data, at)
@@ -210,16 +227,19 @@ def lift_lists(
 @cython.nogil
 @cython.exceptval(check=False)
 def _past_word(
-    data: cython.uchar[::1], at: cython.longlong, word: cython.uchar[::1]
+    data: cython.uchar[::1],
+    at: cython.longlong,
+    words: cython.uchar[:, ::1],
+    which: cython.longlong,
 ) -> cython.longlong:
     """Return where a word, given in capitals with blanks behind it, ends that begins there, or -1."""
     k: cython.longlong
-    for k in range(word.shape[0]):
-        if word[k] == 32:
+    for k in range(words.shape[1]):
+        if words[which, k] == 32:
             return at + k
-        if at + k >= data.shape[0] or (data[at + k] & 223) != word[k]:
+        if at + k >= data.shape[0] or (data[at + k] & 223) != words[which, k]:
             return -1
-    return at + word.shape[0]
+    return at + words.shape[1]
 
 
 @cython.cfunc
@@ -242,12 +262,8 @@ def _past_position(
         at = _past_number(data, at)
         if at < 0 or n == 4 or at == data.shape[0]:
             return -1
-        for k in range(first, at):
-            text[totals[0]] = data[k]
-            totals[0] += 1
+        _put_number(data, first, at, text, ends, totals)
         n += 1
-        totals[1] += 1
-        ends[totals[1]] = cython.cast(cython.int, totals[0])
         k = at
         at = _past_blanks(data, at)
         if at == data.shape[0]:
@@ -359,7 +375,7 @@ def lift_texts(
             which = 0
             end = -1
             while which < 6 and end < 0:
-                end = _past_word(data, at, words[which])
+                end = _past_word(data, at, words, which)
                 which += 1
             if end < 0:
                 n = -1
@@ -372,7 +388,7 @@ def lift_texts(
                 if at < data.shape[0] and (data[at] & 223) == 77:
                     at += 1
                 at = _past_blanks(data, at)
-            end = _past_word(data, at, words[6])
+            end = _past_word(data, at, words, 6)
             if end >= 0:
                 kind[row] += 16
             else:

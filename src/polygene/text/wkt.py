@@ -34,6 +34,7 @@ _WKT = re.compile(
 MOST = 2**28  # bytes of a column that are looked at together
 _WORDS = np.array([[word.ljust(15)] for word in (*_KINDS, "EMPTY", "ZM")], "S15").view(np.uint8)
 _NAMES = {Family.POINTS: "POINT", Family.LINES: "LINESTRING", Family.POLYGONS: "POLYGON"}
+_SRID = re.compile(r"^(?i:\s*SRID=[0-9]+;)")
 _EMPTY = 16  # added to the number of a kind
 
 
@@ -42,8 +43,6 @@ def lift_column(column: pa.ChunkedArray) -> list[OfFamily] | None:
 
     What is null and what is a text of nothing have none.
     """
-    if not kernels.IS_COMPILED:
-        return None
     n_rows = len(column)
     is_null, is_multi = np.zeros(n_rows, bool), np.zeros(n_rows, bool)
     parts: list[Parts] = []
@@ -70,6 +69,8 @@ def _pieces(column: pa.ChunkedArray) -> Iterator[tuple[U8Array, I64Array]]:
     """Return the bytes of some texts after the others, and where each begins; of nothing if null."""
     for chunk in column.chunks:
         texts = pc.fill_null(chunk, "").cast(pa.large_string())
+        if len(texts) and _SRID.match(texts[0].as_py()):  # then mostly all have one
+            texts = pc.replace_substring_regex(texts, _SRID.pattern, "")
         while len(texts):
             _, ends, data = texts.buffers()
             starts = np.frombuffer(ends, np.int64)[texts.offset : texts.offset + len(texts) + 1]
