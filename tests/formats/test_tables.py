@@ -7,8 +7,10 @@ import random
 import struct
 import warnings
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import openpyxl
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -16,6 +18,7 @@ import pyarrow.parquet as pq
 import polygene
 from polygene.errors import DataError, FileError, PolygeneError, TableError, UnknownLayerError
 from polygene.formats import address
+from polygene.formats.registry import format_of
 from tests.support import generators as make
 from tests.support.cli import InFolder, WithSample
 
@@ -241,6 +244,26 @@ class Kept(InFolder):
                     self.assertEqual(polygene.read(path).table.column_names, names)
         found = polygene.read(self.folder / "t.xlsx").table
         self.assertEqual(found["blob"].to_pylist(), ["ff00"])
+
+    def test_a_field_of_wkt_does_not_take_the_place_of_geometry(self):
+        """However late the first geometry comes; of none at all the field is told to be one."""
+        texts = [f"POINT ({k} 0)" for k in range(2_000)]
+        points = make.points([[]] * 1_999 + [[np.array([5.0, 7.0])]])
+        points = replace(points, is_null=np.arange(2_000) < 1_999)
+        path = self.folder / "late.csv"
+        polygene.write(make.layer("late", points, None, origin=texts), path)
+        found = polygene.read(path)
+        self.assertEqual(
+            (found.geometry.xy.tolist(), int(found.geometry.is_null.sum())), ([[5, 7]], 1_999)
+        )
+        self.assertEqual(found.table["origin"].to_pylist(), texts)
+        nothing = replace(make.points([[]] * 2_000), is_null=np.ones(2_000, bool))
+        none = make.layer("none", nothing, None, origin=texts)
+        notes = " ".join(format_of(path).write(path, [none]).notes)
+        self.assertRegex(notes, "without geometry, of which none.*origin will be read as geometry")
+        polygene.write(none, path, "replace")
+        with path.open(newline="") as file:
+            self.assertEqual([row[0] for row in csv.reader(file)], ["origin", *texts])
 
     def test_of_a_layer_a_workbook_has_the_fields(self):
         """Geometry has no place there, which is said, or refused; without fields there is nothing."""

@@ -58,7 +58,6 @@ _WKT = re.compile(
     r"\s*(SRID=\d+;)?\s*(multi)?(point|linestring|polygon|geometrycollection)\s*(z|m|zm)?\s*(\(|empty)",
     re.IGNORECASE,
 )
-_LOOKED_AT = 1000  # rows in which the first text of a column is looked for
 _PAIRS = (
     ("x", "y"),
     ("longitude", "latitude"),
@@ -251,14 +250,22 @@ def _wkt_columns(table: pa.Table) -> list[str]:
     texts.sort(key=lambda name: ranks.get(name.strip().casefold(), len(ranks)))
     found, named = [], []
     for name in texts:
-        rows = table.column(name).slice(0, _LOOKED_AT).to_pylist()
-        first = next((text for text in rows if text), "")
+        first = _first_text(table.column(name))
         is_usual = name.strip().casefold() in _WKT_NAMES
         if _WKT.match(first) or (is_usual and first):
             found.append(name)
         elif is_usual:
             named.append(name)
     return found or named[:1]
+
+
+def _first_text(column: pa.ChunkedArray) -> str:
+    """Return the first text of a column that is neither null nor empty, or nothing."""
+    for chunk in column.chunks:
+        at = pc.index(pc.greater(pc.binary_length(chunk), 0), True).as_py()
+        if at >= 0:
+            return str(chunk[at].as_py())
+    return ""
 
 
 def parting_sign(path: Path) -> str:
@@ -356,6 +363,11 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     layer, notes = without_zero_signs(layer)
     layer, renamed = _with_free_name(layer)
     notes += renamed
+    if layer.geometry.is_null.all() and _wkt_columns(layer.table):
+        why = "none of its rows has any"
+        written = _write_table(path, replace(layer, no_geometry=why, crs=None))
+        said = Changed(f"{layer.name}: written without geometry, of which {why}")
+        return written._replace(notes=[*notes, said, *written.notes])
     texts = wkt.column_to_text(layer.geometry)
     columns = [*(_writable(c) for c in layer.table.columns), texts]
     table, n_formulas = formulas.defused(pa.table(columns, [*layer.table.column_names, GEOMETRY]))
@@ -402,11 +414,7 @@ def _names_of_a_table(name: str, table: pa.Table, path: Path) -> tuple[list[str]
     names, notes = list(table.column_names), list[str]()
     if not table.num_rows:
         return names, notes
-    odd = {
-        own
-        for own in _wkt_columns(table)
-        if not _WKT.match(next((v for v in table.column(own).to_pylist() if v), ""))
-    }
+    odd = {own for own in _wkt_columns(table) if not _WKT.match(_first_text(table.column(own)))}
     pair = _pair(table)
     if pair:
         try:

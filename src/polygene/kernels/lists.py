@@ -32,6 +32,23 @@ def _past_digits(data: cython.uchar[::1], at: cython.longlong) -> cython.longlon
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
+def _past_exponent(data: cython.uchar[::1], at: cython.longlong) -> cython.longlong:
+    """Return the end of the power of ten that may stand behind a number, -1 if it has no digits."""
+    first: cython.longlong
+    if at == data.shape[0] or (data[at] | 32) != 101:  # e
+        return at
+    at += 1
+    if at < data.shape[0] and (data[at] == 43 or data[at] == 45):
+        at += 1
+    first = at
+    at = _past_digits(data, first)
+    return -1 if at == first else at
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
 def _past_number(data: cython.uchar[::1], at: cython.longlong) -> cython.longlong:
     """Return the end of the number (section 6) that begins there, -1 if none does."""
     first: cython.longlong
@@ -46,15 +63,30 @@ def _past_number(data: cython.uchar[::1], at: cython.longlong) -> cython.longlon
         at = _past_digits(data, first)
         if at == first:
             return -1
-    if at < data.shape[0] and (data[at] | 32) == 101:  # e
+    return _past_exponent(data, at)
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _past_literal(data: cython.uchar[::1], at: cython.longlong) -> cython.longlong:
+    """Return the end of the number that begins there, without a plus in front, -1 if none does.
+
+    It may be written as 1. and .5, and with noughts in front (OGC 06-103r4, 7.2.1).
+    """
+    n: cython.longlong
+    first: cython.longlong
+    if at < data.shape[0] and data[at] == 45:  # minus
         at += 1
-        if at < data.shape[0] and (data[at] == 43 or data[at] == 45):
-            at += 1
-        first = at
+    first = at
+    at = _past_digits(data, first)
+    n = at - first
+    if at < data.shape[0] and data[at] == 46:  # point
+        first = at + 1
         at = _past_digits(data, first)
-        if at == first:
-            return -1
-    return at
+        n += at - first
+    return _past_exponent(data, at) if n else -1
 
 
 @cython.cfunc
@@ -258,8 +290,12 @@ def _past_position(
     k: cython.longlong
     first: cython.longlong
     while True:
+        if at < data.shape[0] and data[at] == 43:  # plus
+            at += 1
+            if at < data.shape[0] and data[at] == 45:
+                return -1
         first = at
-        at = _past_number(data, at)
+        at = _past_literal(data, at)
         if at < 0 or n == 4 or at == data.shape[0]:
             return -1
         _put_number(data, first, at, text, ends, totals)
@@ -353,10 +389,10 @@ def lift_texts(
 ) -> cython.longlong:
     """Take the numbers out of well-known texts (OGC 06-103r4, 7.2); return how many have any.
 
-    -1 if one is not as they mostly are: a point, line or polygon, or several, in numbers as JSON has
-    them. Row i is ``data[starts[i]:starts[i + 1]]``; without a byte it is null. ``words`` (8, 15) are
-    the names of the six types, lists nested the deeper the later, EMPTY and ZM, in capitals with blanks
-    behind. ``kind`` of a row is the number of its type from 1, with 16 more if it is empty, 0 of none.
+    -1 if one is not as they mostly are: a point, line or polygon, or several, without M alone. Row i is
+    ``data[starts[i]:starts[i + 1]]``; without a byte it is null. ``words`` (8, 15) are the names of the
+    six types, lists nested the deeper the later, EMPTY and ZM, in capitals with blanks behind. ``kind``
+    of a row is the number of its type from 1, with 16 more if it is empty, 0 of none.
     For the others see `lift_lists`; ``lists`` are of the rows that have numbers.
     """
     at: cython.longlong

@@ -825,7 +825,7 @@ def _levels(value: Any) -> int | None:
 
 def lift_texts(texts: Sequence[str]) -> list[tuple[int, Any]] | None:
     """Return the number of the type of each text of WKT, and its numbers; None if one is not even."""
-    number = r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?"
+    number = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
     position = rf"{number}(?:[ \n\r\t]+{number}){{1,3}}"
     one = rf"[ \n\r\t]*{position}[ \n\r\t]*"
 
@@ -849,7 +849,7 @@ def lift_texts(texts: Sequence[str]) -> list[tuple[int, Any]] | None:
         elif head and re.fullmatch(forms[kind - 1], body):
             if kind == 2:
                 body = f"({body.strip()[1:-1].replace('(', '').replace(')', '')})"
-            listed = re.sub(position, lambda m: f"[{','.join(m[0].split())}]", body)
+            listed = re.sub(position, lambda m: str([*map(float, m[0].split())]), body)
             value = json.loads(listed.replace("(", "[").replace(")", "]"))
             found.append((kind, value[0] if kind == 1 else value))
         else:
