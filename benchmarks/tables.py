@@ -16,8 +16,10 @@ from polygene import crs
 from polygene.formats import geopackage
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer
+from polygene.ops.fields import fields
 from polygene.ops.match_sheet import propose
 from polygene.ops.merge import merge
+from polygene.ops.tally import tally
 from polygene.table.expression import Expression
 
 
@@ -51,6 +53,7 @@ def tables() -> Iterator[Row]:
 
     work, one = paired(lambda: asked.true_rows(layer), bare)
     yield Row("--where with three comparisons on 1,000,000 rows", work, one, "bare pyarrow", 3)
+    yield from _computing(layer)
     yield _merging()
     rng = np.random.default_rng(1)
     wide = [
@@ -65,6 +68,21 @@ def tables() -> Iterator[Row]:
         "proposals for two tables of 100 fields", seconds(lambda: propose(wide), runs=3), 1,
         "second", 1,
     )  # fmt: skip
+
+
+def _computing(layer: Layer) -> Iterator[Row]:
+    table = layer.table
+    work, one = paired(
+        lambda: fields(layer, compute=["d2 = depth * 2.0 + year"]),
+        lambda: pc.add(pc.multiply(table["depth"], 2.0), table["year"]),
+    )
+    yield Row("a field computed on 1,000,000 rows", work, one, "bare pyarrow", 2)
+    for how in ("sum", "max"):
+        work, one = paired(
+            lambda how=how: tally(layer, "kind", f"t = {how}(depth)"),
+            lambda how=how: table.group_by("kind").aggregate([("depth", how)]),
+        )
+        yield Row(f"tally of 1,000,000 rows, {how}", work, one, "bare pyarrow", 3)
 
 
 def _merging() -> Row:

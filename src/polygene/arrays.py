@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple, TypeVar
 
 import numpy as np
@@ -21,6 +22,12 @@ AnyArray = TypeVar("AnyArray", F64Array, I64Array, I32Array, I8Array)
 NONE = -1  # "no such thing" in an index array
 AHEAD = 32  # pairs whose memory is fetched ahead
 MOST_PARTS = 16  # in which pairs are looked for side by side: each reads all of them
+FEW_A_PAIR = 2  # codes for each of some items, up to which a table of all codes is no waste
+FEW_KEYS, LANES = (
+    512,
+    8,
+)  # of so few keys sums are kept side by side, so that none waits for another
+FEW_SLOTS = 1 << 15  # of a hash table that stays near at hand
 
 
 def offsets_from(counts: npt.NDArray[np.integer] | list[int]) -> I64Array:
@@ -132,10 +139,24 @@ class Numbering(NamedTuple):
     firsts: I64Array
 
 
+def number_codes(codes: IntArray, n_codes: int) -> Numbering:
+    """Number the distinct integers below ``n_codes``, none negative, in order of first appearance."""
+    codes = np.ascontiguousarray(codes, np.int64)
+    numbers, firsts = np.empty(len(codes), np.int64), np.empty(min(len(codes), n_codes), np.int64)
+    known = np.full(n_codes, NONE)
+    n_distinct = kernels.run(kernels.ranks.number_codes, codes, known, numbers, firsts)
+    return Numbering(numbers, firsts[:n_distinct].copy())
+
+
 def number_pairs(first: IntArray, second: IntArray) -> Numbering:
     """Number the distinct pairs of non-negative integers in order of first appearance."""
     first = np.ascontiguousarray(first, np.int64)
     second = np.ascontiguousarray(second, np.int64)
+    n_first, n_second = (int(some.max(initial=0)) + 1 for some in (first, second))
+    if n_first * n_second <= FEW_A_PAIR * len(first):  # then a table of all that may be is smaller
+        return number_codes(
+            first * n_second + second if n_first > 1 else second, n_first * n_second
+        )
     equals, n_distinct = _first_equals(first, second)
     numbers, firsts = np.empty(len(first), np.int64), np.empty(n_distinct, np.int64)
     kernels.run(kernels.pairs.number_firsts, equals, numbers, firsts)
@@ -175,9 +196,14 @@ def _first_equals(first: I64Array, second: I64Array) -> tuple[I32Array, int]:
     return equals, sum(found)
 
 
+def _n_slots(n: int) -> int:
+    """Return how many slots a hash table for n items has: half as many again at least."""
+    return 1 << max(4, (3 * n // 2).bit_length())
+
+
 def _slots(n: int) -> I32Array:
-    """Return an empty hash table for n items, half as large again at least."""
-    return np.full(1 << max(4, (3 * n // 2).bit_length()), NONE, np.int32)
+    """Return an empty hash table for n items."""
+    return np.full(_n_slots(n), NONE, np.int32)
 
 
 def _enter(
@@ -206,20 +232,81 @@ def places_among(
     return found
 
 
-def number_texts(data: U8Array, offsets: I64Array) -> Numbering:
-    """Number the distinct texts ``data[offsets[i]:offsets[i + 1]]`` in order of first appearance."""
-    data, offsets = np.ascontiguousarray(data, np.uint8), np.ascontiguousarray(offsets, np.int64)
+def number_texts(pieces: Sequence[tuple[U8Array, I64Array]]) -> Numbering:
+    """Number the distinct texts of some pieces in order of first appearance.
+
+    Text i of a piece (data, offsets) is ``data[offsets[i]:offsets[i + 1]]``.
+    """
+    # Mostly there are few: then a small table does, and parts are numbered side by side.
+    parts = [
+        (data, offsets[a : b + 1])
+        for data, offsets in pieces
+        for a, b in parallel.split(len(offsets) - 1)
+    ]
+    found = parallel.each_of(lambda part: _number_texts(*part, FEW_SLOTS), parts)
+    known = [one for one in found if one is not None]
+    if len(known) == len(found) == 1:
+        return known[0]
+    ends = offsets_from([len(offsets) - 1 for _, offsets in parts])
+    if len(known) < len(found):
+        whole = _number_texts(*_in_a_row(parts), _n_slots(int(ends[-1])))
+        assert whole is not None, "the table is larger than all there are"
+        return whole
+    return _numbered_together(parts, known, ends)
+
+
+def _number_texts(data: U8Array, offsets: I64Array, n_slots: int) -> Numbering | None:
+    """Number texts by a table of so many slots; None if there are too many distinct ones for it."""
     n = len(offsets) - 1
     assert n < 2**31, "more items than the hash table can hold"
-    slots = _slots(n)
-    numbers, firsts, waiting = (
-        np.empty(n, np.int64),
-        np.empty(n, np.int64),
-        np.empty(AHEAD, np.int64),
-    )
+    numbers, firsts = np.empty(n, np.int64), np.empty(min(n, n_slots), np.int64)
+    slots, waiting = np.full(n_slots, NONE, np.int32), np.empty(AHEAD, np.int64)
     kernel = kernels.pairs.number_texts
     n_distinct = kernels.run(kernel, data, offsets, slots, waiting, numbers, firsts)
-    return Numbering(numbers, firsts[:n_distinct].copy())
+    return None if n_distinct < 0 else Numbering(numbers, firsts[:n_distinct].copy())
+
+
+def _in_a_row(parts: Sequence[tuple[U8Array, I64Array]]) -> tuple[U8Array, I64Array]:
+    """Return the texts of several pieces as one."""
+    held = [data[offsets[0] : offsets[-1]] for data, offsets in parts]
+    starts = offsets_from([len(data) for data in held])
+    ends = [
+        offsets[1:] + (at - offsets[0]) for (_, offsets), at in zip(parts, starts, strict=False)
+    ]
+    return np.concatenate(held), np.concatenate([np.zeros(1, np.int64), *ends])
+
+
+def _numbered_together(
+    parts: Sequence[tuple[U8Array, I64Array]], known: Sequence[Numbering], ends: I64Array
+) -> Numbering:
+    """Put the numbers of parts of some texts together, looking at the few distinct ones alone."""
+    few = []
+    for (data, offsets), own in zip(parts, known, strict=True):
+        counts = offsets[own.firsts + 1] - offsets[own.firsts]
+        few.append((take_spans(data, offsets[own.firsts], counts), offsets_from(counts)))
+    both = _number_texts(*_in_a_row(few), _n_slots(sum(len(own.firsts) for own in known)))
+    assert both is not None, "the table is larger than all there are"
+    firsts = np.concatenate([own.firsts + at for own, at in zip(known, ends, strict=False)])
+    at = offsets_from([len(own.firsts) for own in known])
+    numbers = np.empty(int(ends[-1]), np.int64)
+
+    def renumber(k: int) -> None:
+        new = both.numbers[at[k] : at[k + 1]]
+        np.take(new, known[k].numbers, out=numbers[ends[k] : ends[k + 1]], mode="clip")
+
+    parallel.each_of(renumber, range(len(parts)))
+    return Numbering(numbers, firsts[both.firsts])
+
+
+def looked_up(values: I64Array, at: I64Array) -> I64Array:
+    """Return ``values[at]``, of many places, looked up side by side."""
+    found = np.empty(len(at), np.int64)
+
+    def look(first: int, stop: int) -> None:
+        np.take(values, at[first:stop], out=found[first:stop], mode="clip")
+
+    parallel.each(look, parallel.split(len(at)))
+    return found
 
 
 def distinct(values: AnyArray) -> AnyArray:
@@ -256,7 +343,18 @@ def reduce_groups(
 
 def count_by(keys: IntArray, n_keys: int) -> I64Array:
     """Return the (n_keys,) number of times each key occurs."""
-    return np.bincount(keys, minlength=n_keys).astype(np.int64, copy=False)
+    if n_keys == 1:
+        return np.array([len(keys)])
+    if n_keys > FEW_KEYS or len(keys) < parallel.WORTH_A_PART or keys.dtype != np.int64:
+        return np.bincount(keys, minlength=n_keys).astype(np.int64, copy=False)
+    held = np.ascontiguousarray(keys)
+
+    def count(first: int, stop: int) -> I64Array:
+        counts = np.zeros((n_keys, LANES), np.int64)
+        kernels.run(kernels.ranks.count_keys, held, first, stop, LANES, counts)
+        return counts.sum(axis=1)
+
+    return np.sum(parallel.each(count, parallel.split(len(keys))), axis=0)
 
 
 def sum_by(keys: IntArray, values: npt.NDArray[np.generic], n_keys: int) -> F64Array:

@@ -19,6 +19,9 @@ Result = TypeVar("Result")
 
 PARTS_PER_WORKER = 4  # so that one that has more to do does not keep the others waiting
 WORTH_A_PART = 20_000  # items
+MANY_A_GROUP = (
+    16  # items, on average, so that it costs little if each thread has all groups for itself
+)
 
 
 _here = threading.local()
@@ -83,6 +86,11 @@ def split(n_items: int) -> list[tuple[int, int]]:
     """Part items into ranges, one for each thread if they are many."""
     n = n_workers() if n_items >= WORTH_A_PART else 1
     return [(n_items * k // n, n_items * (k + 1) // n) for k in range(n)]
+
+
+def split_of_groups(n_items: int, n_groups: int) -> list[tuple[int, int]]:
+    """Part items into ranges, each worked on with all groups for itself, if these are few."""
+    return split(n_items) if n_groups * MANY_A_GROUP <= n_items else [(0, n_items)]
 
 
 def parted(offsets: npt.NDArray[np.int64], most: int | None = None) -> list[tuple[int, int]]:

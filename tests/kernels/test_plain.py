@@ -20,7 +20,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import polygene
-from polygene import crs, kernels
+from polygene import crs, kernels, parallel
 from polygene.formats.geojson import lifting
 from polygene.geometry import GeometryColumn
 from polygene.kernels import plain
@@ -508,14 +508,39 @@ class Twins:
         return missed, []
 
     def add_numbers(self, c, _):
-        wanted = plain.add_numbers(c.group, c.values, len(c.total))
-        made = zip(c.now("total"), c.now("rest"), c.now("size"), wanted, strict=True)
+        some = slice(c.first, c.stop)
+        wanted = plain.add_numbers(c.group[some], c.values[some], len(c.total))
+        made = zip(*map(c.now, ("total", "rest", "size", "counts")), wanted, strict=True)
         far = [
             g
-            for g, (total, rest, size, exact) in enumerate(made)
-            if abs(Fraction(total) + Fraction(rest) - exact) > len(c.group) * 2.0**-53 * size
+            for g, (total, rest, size, counts, exact) in enumerate(made)
+            if abs(sum(map(Fraction, total + rest)) - exact) > len(c.group) * 2.0**-53 * sum(size)
+            or sum(counts) != c.group[some].count(g)
         ]
         return far, []
+
+    def number_codes(self, c, n):
+        return (c.now("numbers"), c.now("originals", n)), plain.number_codes(c.codes)
+
+    def count_keys(self, c, _):
+        made = list(map(sum, c.now("counts")))
+        return made, plain.count_keys(c.keys[c.first : c.stop], len(made))
+
+    def order_reals(self, c, _):
+        values = np.array(c.bits, np.int64).view(np.float64).tolist()
+        keys = c.now("keys")
+        places = sorted(set(keys))
+        return [places.index(k) for k in keys], plain.order_reals(values)
+
+    def order_texts(self, c, _):
+        texts = [bytes(c.data[a:b]) for a, b in zip(c.starts, c.stops, strict=True)]
+        wanted = [int.from_bytes(v, "big") - 2**63 for v in plain.order_texts(texts)]
+        return c.now("keys"), wanted
+
+    def find_best(self, c, _):
+        some, wanted = slice(c.first, c.stop), len(c.best)
+        found = plain.find_best(c.group[some], c.keys[some], wanted, c.wants_most)
+        return c.now("best"), [k + c.first if k >= 0 else k for k in found]
 
     def add_faces(self, c, _):
         n = len(c.high)
@@ -752,7 +777,9 @@ def work(seed):
     hole = make.closed([(0, 2), (1 + seed % 2, 3), (1, 1)])
     polygene.audit(make.layer("tip", make.polygons([[[make.square(0, 0, 4), hole]]])))
     polygene.hull(spots, by="k")
-    polygene.tally(stars, "k", "s = sum(area() / 3)")
+    takes = ["s = sum(area() / 3)", "m = max(area())", "t = min(text(area()))", "h = median(k)"]
+    with mock.patch.object(parallel, "WORTH_A_PART", 2):
+        polygene.tally(stars, "k", takes)
     polygene.erase(stars, tangles, snap=0.3)
     polygene.join(paths, stars, "nearest", count=2)
     polygene.buffer(paths, 1.0, dissolve=True)

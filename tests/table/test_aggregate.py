@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 import statistics
 import unittest
 from collections import Counter
 from fractions import Fraction
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from polygene import parallel
 from polygene.errors import ExpressionError
 from polygene.layer import Layer
 from polygene.table.aggregate import Entries, Take, aggregate
+from polygene.table.groups import group_rows
+from polygene.table.ranking import order_keys
 from polygene.table.sums import exact_sum, rounded_sums
 from tests.support import generators as make
 
@@ -187,6 +192,110 @@ class RoundedSums(unittest.TestCase):
         with np.errstate(all="ignore"):
             found = rounded_sums(group, values, 5)
         np.testing.assert_array_equal(found, [np.inf, np.nan, np.nan, np.inf, 0.0])
+
+
+words_alike = st.lists(
+    st.sampled_from(["", "a", "b", "\0", "é", "\U0001f30a", "x" * 7, "y" * 70]), max_size=3
+).map("".join)
+reals = st.one_of(
+    st.floats(), st.sampled_from([0.0, -0.0, math.inf, -math.inf, math.nan, 5e-324, -5e-324])
+)
+
+
+class Ranked(unittest.TestCase):
+    """The least, the largest and the middle of groups; side by side the same as one after the other."""
+
+    @given(st.lists(st.tuples(st.integers(0, 3), words_alike), max_size=40))
+    @settings(max_examples=150, deadline=None)
+    def test_texts_by_their_bytes(self, pairs):
+        group, texts = (list(c) for c in zip(*pairs, strict=True)) if pairs else ([], [])
+        for name, best in (("min", min), ("max", max)):
+            found = of(f"m = {name}(v)", texts, group, 5, pa.string()).data.to_pylist()
+            wanted = [best(m, key=str.encode, default=None) for m in members(texts, group, 5)]
+            self.assertEqual(found, wanted)
+
+    @given(st.lists(st.tuples(st.integers(0, 3), st.one_of(st.none(), reals)), max_size=40))
+    @settings(max_examples=150, deadline=None)
+    def test_reals_what_is_no_number_last(self, pairs):
+        group, values = (list(c) for c in zip(*pairs, strict=True)) if pairs else ([], [])
+        rank = lambda v: (math.isnan(v), 0 if math.isnan(v) else v)  # noqa: E731
+        kept = [[v for v in m if v is not None] for m in members(values, group, 5)]
+        for name, best in (("min", min), ("max", max)):
+            found = of(f"m = {name}(v)", values, group, 5, pa.float64()).data.to_pylist()
+            wanted = [best(m, key=rank, default=None) for m in kept]
+            np.testing.assert_array_equal(
+                np.array(found, np.float64), np.array(wanted, np.float64), str(pairs)
+            )
+        keys = order_keys(pa.chunked_array([pa.array(values, pa.float64())])).tolist()
+        known = [(rank(v), k) for v, k in zip(values, keys, strict=True) if v is not None]
+        for (a, j), (b, k) in itertools.pairwise(sorted(known)):
+            self.assertEqual((a < b, a == b), (j < k, j == k))
+
+    def test_every_type_that_has_an_order(self):
+        rng = np.random.default_rng(2)
+        whole = rng.integers(0, 200, 300)
+        for kind in (
+            pa.int8(), pa.uint8(), pa.int32(), pa.int64(), pa.uint64(), pa.float16(), pa.float32(),
+            pa.bool_(), pa.date32(), pa.timestamp("ms"), pa.timestamp("us", "UTC"), pa.time32("s"),
+            pa.duration("s"), pa.decimal128(30, 2), pa.binary(), pa.large_string(),
+        ):  # fmt: skip
+            column = pa.array(whole % 100)
+            column = (
+                column.cast(pa.string()) if kind in (pa.binary(), pa.large_string()) else column
+            )
+            column = column.cast(pa.int32()) if kind in (pa.date32(), pa.time32("s")) else column
+            column = column.cast(kind)
+            keys = order_keys(pa.chunked_array([column[:100], column[100:]]))
+            for a, b in rng.integers(0, 300, (200, 2)):
+                values = column[a].as_py(), column[b].as_py()
+                self.assertEqual(values[0] < values[1], keys[a] < keys[b], kind)
+                self.assertEqual(values[0] == values[1], keys[a] == keys[b], kind)
+
+    def test_many_rows_in_threads(self):
+        """As many as are parted, in few groups and many, in columns of pieces with nulls."""
+        rng = np.random.default_rng(8)
+        self.enterContext(mock.patch.object(parallel, "WORTH_A_PART", 2_000))
+        n = 6_001
+        values = rng.integers(0, 10**6, n) / 8
+        numbers = pa.chunked_array([values[: n // 3], values[n // 3 :]])
+        texts = [f"k{v}" if v % 7 else None for v in rng.integers(0, 300, n)]
+        column = pa.chunked_array([texts[:999], texts[999 : n // 2], texts[n // 2 :]], pa.string())
+        layer = Layer("t", make.points([[]] * n), pa.table({"v": numbers, "t": column}))
+        for n_groups in (1, 3, n // 2):
+            group = rng.integers(0, n_groups, n)
+            order = np.lexsort((values, group))
+            ends = np.searchsorted(group[order], np.arange(n_groups + 1))
+            has = ends[:-1] < ends[1:]
+            ordered = values[order]
+            got = {}
+            for text in (
+                "min(v)",
+                "max(v)",
+                "median(v)",
+                "sum(v)",
+                "min(t)",
+                "max(t)",
+                "agreed(t)",
+            ):
+                entries = Entries(None, group, n_groups)
+                got[text] = aggregate(Take.parse(text), layer, entries).data.to_pylist()
+                with mock.patch.dict("os.environ", POLYGENE_THREADS="1"):
+                    alone = aggregate(Take.parse(text), layer, entries).data.to_pylist()
+                self.assertEqual(got[text], alone, (text, n_groups))
+            least, most = np.array(got["min(v)"], float)[has], np.array(got["max(v)"], float)[has]
+            np.testing.assert_array_equal(least, ordered[ends[:-1][has]])
+            np.testing.assert_array_equal(most, ordered[ends[1:][has] - 1])
+            middle = (ends[:-1] + ends[1:])[has]
+            wanted = (ordered[(middle - 1) // 2] + ordered[middle // 2]) / 2
+            np.testing.assert_array_equal(np.array(got["median(v)"], float)[has], wanted)
+            known = [[t for t in m if t] for m in members(texts, group.tolist(), min(n_groups, 3))]
+            self.assertEqual(got["min(t)"][:3], [min(m, default=None) for m in known])
+        for name in ("t", "v"):
+            groups = group_rows(layer.table, [name], n)
+            own = layer.table.column(name).to_pylist()
+            numbers = {value: k for k, value in enumerate(dict.fromkeys(own))}
+            self.assertEqual(groups.group.tolist(), [numbers[value] for value in own])
+            self.assertEqual([own[k] for k in groups.firsts], list(numbers))
 
 
 if __name__ == "__main__":

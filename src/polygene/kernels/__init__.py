@@ -38,6 +38,7 @@ NAMES = (
     "chains",
     "lists",
     "sums",
+    "ranks",
     "boxes",
 )
 
@@ -75,7 +76,7 @@ crossings, pixels = _modules["crossings"], _modules["pixels"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
 sums, space, boxes, chains = (_modules[name] for name in ("sums", "space", "boxes", "chains"))
-lists = _modules["lists"]
+lists, ranks = _modules["lists"], _modules["ranks"]
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -160,7 +160,7 @@ def find_pairs(
 @cython.nogil
 @cython.exceptval(check=False)
 def _hashed_text(
-    data: cython.uchar[::1], start: cython.longlong, stop: cython.longlong
+    data: cython.const[cython.uchar][::1], start: cython.longlong, stop: cython.longlong
 ) -> cython.ulonglong:
     """Mix the bytes of a text into 64 bits, after Fowler, Noll and Vo (1a)."""
     mixed: cython.ulonglong = 0xCBF29CE484222325
@@ -178,7 +178,10 @@ def _hashed_text(
 @cython.nogil
 @cython.exceptval(check=False)
 def _same_text(
-    data: cython.uchar[::1], a: cython.longlong, b: cython.longlong, size: cython.longlong
+    data: cython.const[cython.uchar][::1],
+    a: cython.longlong,
+    b: cython.longlong,
+    size: cython.longlong,
 ) -> cython.bint:
     i: cython.longlong = 0
     while i < size and data[a + i] == data[b + i]:
@@ -187,8 +190,8 @@ def _same_text(
 
 
 def number_texts(
-    data: cython.uchar[::1],
-    offsets: cython.longlong[::1],
+    data: cython.const[cython.uchar][::1],
+    offsets: cython.const[cython.longlong][::1],
     slots: cython.int[::1],
     waiting: cython.longlong[::1],
     numbers: cython.longlong[::1],
@@ -197,8 +200,9 @@ def number_texts(
     """Number the distinct texts in order of first appearance; return how many there are.
 
     Text i is the bytes ``data[offsets[i]:offsets[i + 1]]``. ``slots`` is the hash table: a power of two
-    of entries, more than there are texts, all -1; ``waiting`` (k,) is room to fetch the memory of that
-    many ahead. ``numbers`` and ``originals`` are as in `number_firsts`.
+    of entries, all -1. If these were too few -1 is returned; half as many again as there are texts
+    always do. ``waiting`` (k,) is room to fetch the memory of that many ahead; ``numbers`` and
+    ``originals`` are as in `number_firsts`.
     """
     n: cython.longlong = offsets.shape[0] - 1
     mask: cython.ulonglong = slots.shape[0] - 1
@@ -209,10 +213,15 @@ def number_texts(
     k: cython.longlong
     size: cython.longlong
     known: cython.longlong = 0
+    most: cython.longlong = slots.shape[0] - slots.shape[0] // 8
+    has_room: cython.int = 1
     place: cython.ulonglong
     with cython.nogil:
         while start < n:
             m = min(ahead, n - start)
+            if known + m > most:
+                has_room = 0
+                break
             for i in range(m):
                 place = _hashed_text(data, offsets[start + i], offsets[start + i + 1]) & mask
                 waiting[i] = place
@@ -236,7 +245,7 @@ def number_texts(
                         break
                     place = (place + 1) & mask
             start += m
-    return known
+    return known if has_room else -1
 
 
 def number_runs(

@@ -67,6 +67,37 @@ def number_texts(data: Ints, offsets: Ints) -> tuple[list[int], list[int]]:
     return [numbers[text] for text in texts], [texts.index(text) for text in numbers]
 
 
+def number_codes(codes: Ints) -> tuple[list[int], list[int]]:
+    """Return the number of each code in order of first appearance, and the first of each number."""
+    numbers = {code: k for k, code in enumerate(dict.fromkeys(codes))}
+    return [numbers[code] for code in codes], [list(codes).index(code) for code in numbers]
+
+
+def count_keys(keys: Ints, n: int) -> list[int]:
+    """Return how often each of n keys occurs."""
+    return [list(keys).count(key) for key in range(n)]
+
+
+def order_reals(values: Sequence[float]) -> list[int]:
+    """Return where each number is in the order of all, what is none last."""
+    order = sorted({math.inf if math.isnan(v) else v for v in values})
+    return [len(order) if math.isnan(v) else order.index(v) for v in values]
+
+
+def order_texts(texts: Sequence[bytes]) -> list[bytes]:
+    """Return the first eight bytes of each text."""
+    return [text[:8].ljust(8, b"\0") for text in texts]
+
+
+def find_best(group: Ints, keys: Ints, n: int, wants_most: bool) -> list[int]:
+    """Return the first item with the least key of each group, or with the largest, -1 of none."""
+    best = [-1] * n
+    for g in set(group):
+        own = [i for i, of in enumerate(group) if of == g]
+        best[g] = (max if wants_most else min)(own, key=lambda i: keys[i])
+    return best
+
+
 def number_distinct(equals: Ints, first: Ints, second: Ints) -> tuple[list[int], list[Any]]:
     """Return the number of each pair, as `number_firsts`, and the distinct pairs."""
     numbers, originals = number_firsts(equals)

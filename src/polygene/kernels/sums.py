@@ -39,33 +39,42 @@ def _add(
 
 
 def add_numbers(
-    group: cython.longlong[::1],
-    values: cython.double[::1],
-    total: cython.double[::1],
-    rest: cython.double[::1],
-    size: cython.double[::1],
+    group: cython.const[cython.longlong][::1],
+    values: cython.const[cython.double][::1],
+    first: cython.longlong,
+    stop: cython.longlong,
+    n_lanes: cython.longlong,
+    total: cython.double[:, ::1],
+    rest: cython.double[:, ::1],
+    size: cython.double[:, ::1],
+    counts: cython.longlong[:, ::1],
 ) -> None:
-    """Add each number to the total of its group, and what rounding loses there to the rest.
+    """Add numbers first to stop to the total of their group, and what rounding loses there to the rest.
 
     What is lost in one addition is a number itself, found exactly (Knuth, The Art of Computer
-    Programming 2, 4.2.2, theorem B); ``size`` gets the sum of what was lost without signs.
+    Programming 2, 4.2.2, theorem B); ``size`` gets the sum of what was lost without signs, ``counts``
+    how many there are. Each is (n_groups, n_lanes): numbers are dealt out over the lanes, a power of
+    two, so that one addition need not wait for the one before it.
     """
     i: cython.Py_ssize_t
     g: cython.longlong
+    lane: cython.longlong
     before: cython.double
     after: cython.double
     added: cython.double
     lost: cython.double
     with cython.nogil:
-        for i in range(group.shape[0]):
+        for i in range(first, stop):
             g = group[i]
-            before = total[g]
+            lane = i & (n_lanes - 1)
+            before = total[g, lane]
             after = before + values[i]
             added = after - before
             lost = (before - (after - added)) + (values[i] - added)
-            total[g] = after
-            rest[g] += lost
-            size[g] += fabs(lost)
+            total[g, lane] = after
+            rest[g, lane] += lost
+            size[g, lane] += fabs(lost)
+            counts[g, lane] += 1
 
 
 def add_faces(

@@ -166,9 +166,8 @@ def check_names(takes: Sequence[Take], by: Sequence[str]) -> None:
 def with_taken(attributes: Agreed, takes: Sequence[Take], layer: Layer, groups: Groups) -> Agreed:
     """Add aggregates to a table of one row a group; one of a field's name takes its place."""
     table, disagreements = attributes.table, dict(attributes.disagreements)
-    rows = np.arange(layer.n_rows)
     for take in takes:
-        found = aggregate(take, layer, Entries(rows, groups.group, groups.n_groups))
+        found = aggregate(take, layer, Entries(None, groups.group, groups.n_groups))
         place = next(
             (k for k, n in enumerate(table.column_names) if n.casefold() == take.name.casefold()),
             None,

@@ -171,16 +171,25 @@ class _Work:
         data = found.data
         if name in table.column_names:
             field = table.schema.field(name)
-            data = pc.if_else(pa.array(self.rows), data, pa.scalar(None, data.type))
-            data = self._fitted(data, field)
-            data = pc.if_else(pa.array(self.rows), data, table.column(name))
+            data = self._fitted(self._chosen(data), field)
+            data = (
+                data
+                if self.rows.all()
+                else pc.if_else(pa.array(self.rows), data, table.column(name))
+            )
             self.changed.append(f"{name} computed")
         else:
             kind = pa.string() if kind_of(data.type) == "null" else data.type
             field = pa.field(name, kind)
-            data = pc.if_else(pa.array(self.rows), data.cast(kind), pa.scalar(None, kind))
+            data = self._chosen(data.cast(kind))
             self.changed.append(f"{name} computed, {type_words(field)}")
         self._set(field, data)
+
+    def _chosen(self, data: pa.ChunkedArray) -> pa.ChunkedArray:
+        """Return values that are null in the rows that are not to change."""
+        if self.rows.all():
+            return data
+        return pc.if_else(pa.array(self.rows), data, pa.scalar(None, data.type))
 
     def trim(self) -> None:
         for field in self.layer.table.schema:

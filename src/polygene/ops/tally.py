@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import I64Array
+from polygene.arrays import I64Array, looked_up
 from polygene.errors import UsageError, check_choice
 from polygene.layer import Layer, distinct_name
 from polygene.notes import NULL_NAME
@@ -18,7 +18,7 @@ from polygene.ops.given import Names, names
 from polygene.ops.grouped import grouped_by
 from polygene.table.aggregate import Entries, Take, aggregate, without_value
 from polygene.table.casting import as_text
-from polygene.table.groups import Groups, group_rows
+from polygene.table.groups import Groups, group_rows, some_rows
 from polygene.table.types import kind_of
 
 MOST_COLUMNS = 200
@@ -98,8 +98,8 @@ def tally(
     work = _Work(given, [Take.parse(text) for text in (names(aggregate) or ["count()"])])
     groups = group_rows(layer.table, by, layer.n_rows)
     order = _order(layer.table, by, groups)
-    keys = [layer.table.column(name).take(pa.array(groups.firsts[order])) for name in by]
-    rows, n, rest = _rank(order)[groups.group], groups.n_groups, 0
+    keys = [some_rows(layer.table.column(name), groups.firsts[order]) for name in by]
+    rows, n, rest = looked_up(_rank(order), groups.group), groups.n_groups, 0
     crossing = None if not columns else _Crossing.of(layer, columns[0])
     if sort:
         order = _sorted(sort, by, keys, work.columns(rows, n, crossing))
@@ -156,9 +156,9 @@ class _Crossing(NamedTuple):
                 "exchange the fields, or use it in `by`"
             )
         order = _order(layer.table, [across], columns)
-        values = layer.table.column(across).take(pa.array(columns.firsts[order]))
+        values = some_rows(layer.table.column(across), columns.firsts[order])
         texts = [NULL_NAME if v is None else v for v in as_text(values).to_pylist()]
-        return _Crossing(_rank(order)[columns.group], _distinct(texts))
+        return _Crossing(looked_up(_rank(order), columns.group), _distinct(texts))
 
 
 class _Work(NamedTuple):
@@ -192,7 +192,7 @@ class _Work(NamedTuple):
         return made
 
     def _of(self, take: Take, group: I64Array, n: int) -> tuple[pa.Field, pa.ChunkedArray]:
-        entries = Entries(np.arange(self.layer.n_rows), group, n)
+        entries = Entries(None, group, n)
         found = aggregate(take, self.layer, entries)
         return found.field, found.data
 
@@ -335,8 +335,8 @@ def _order(table: pa.Table, by: Sequence[str], groups: Groups) -> I64Array:
     """Return the groups in rising order of their values, nulls last."""
     if not by:
         return np.arange(groups.n_groups)
-    keys = table.select(list(dict.fromkeys(by))).take(pa.array(groups.firsts))
-    names = [f"k{k}" for k in range(keys.num_columns)]
-    keys = pa.table(list(map(_plain, keys.columns)), names)
+    keys = [_plain(some_rows(table.column(name), groups.firsts)) for name in dict.fromkeys(by)]
+    names = [f"k{k}" for k in range(len(keys))]
+    keys = pa.table(keys, names)
     order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in names])
     return np.asarray(order).astype(np.int64)

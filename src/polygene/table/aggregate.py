@@ -8,17 +8,18 @@ from typing import Any
 
 import lark
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import (
+    NONE,
     BoolArray,
     F64Array,
     I64Array,
     bucket,
     count_by,
     number_pairs,
-    reduce_groups,
     sum_by,
 )
 from polygene.errors import ExpressionError, did_you_mean
@@ -26,8 +27,9 @@ from polygene.layer import Layer
 from polygene.table.casting import as_text
 from polygene.table.expression import Expression, computed
 from polygene.table.functions import GEOMETRY_FUNCTIONS
-from polygene.table.groups import codes_of
-from polygene.table.sums import rounded_sums
+from polygene.table.groups import codes_of, some_rows
+from polygene.table.ranking import best_of_groups, best_texts, medians, order_keys
+from polygene.table.sums import counted_sums, rounded_sums
 
 _NUMBERS = ("sum", "mean", "median")
 _WEIGHTED = ("sum", "mean")
@@ -140,16 +142,37 @@ def _default_name(function: str, argument: lark.Tree | None) -> str:
 class Entries:
     """Which rows of a layer are in which groups; a row may be in several.
 
-    row, group : (n,) entries, in the order that `first`, `last` and `list` see
+    row, group : (n,) entries, in the order that `first`, `last` and `list` see; without ``row`` they
+        are all rows as they stand
     share : (n,) how much of the row counts, 1 for all of it
     splits : whether rows count by their share in counts, sums and means, without being asked to
     """
 
-    row: I64Array
+    row: I64Array | None
     group: I64Array
     n_groups: int
     share: F64Array | None = None
     splits: bool = False
+
+    @property
+    def rows(self) -> I64Array:
+        """The row of each entry."""
+        return np.arange(len(self.group)) if self.row is None else self.row
+
+    def of(self, values: npt.NDArray[Any]) -> npt.NDArray[Any]:
+        """Return of values (n_rows,) those of the entries."""
+        return values if self.row is None else values[self.row]
+
+    def rows_of(self, entry: I64Array) -> I64Array:
+        """Return the rows of some entries; NONE of NONE."""
+        if self.row is None:
+            return entry
+        return np.where(entry == NONE, NONE, self.row[entry] if len(self.row) else NONE)
+
+    def some(self, kept: I64Array) -> Entries:
+        """Return some of the entries."""
+        share = None if self.share is None else self.share[kept]
+        return Entries(self.rows_of(kept), self.group[kept], self.n_groups, share, self.splits)
 
 
 @dataclass(frozen=True)
@@ -188,14 +211,8 @@ def aggregate(take: Take, layer: Layer, groups: Entries) -> Aggregated:
     kept: I64Array | slice = slice(None)
     entries = groups
     if column.null_count:
-        kept = np.flatnonzero(np.asarray(pc.is_valid(column), bool)[groups.row])
-        entries = Entries(
-            groups.row[kept],
-            groups.group[kept],
-            groups.n_groups,
-            None if groups.share is None else groups.share[kept],
-            groups.splits,
-        )
+        kept = np.flatnonzero(groups.of(np.asarray(pc.is_valid(column), bool)))
+        entries = groups.some(kept)
     if take.function == "count":
         return _of_counts(take.name, counts_of(entries))
     if take.function in _NUMBERS:
@@ -212,7 +229,7 @@ def aggregate(take: Take, layer: Layer, groups: Entries) -> Aggregated:
         rows, disagreed = _of_the_largest(take, layer, column, groups)
     else:
         rows, disagreed = _CHOICES[take.function](column, entries)
-    data = column.take(pa.array(rows, mask=rows < 0))
+    data = some_rows(column, rows)
     return Aggregated(pa.field(take.name, data.type, metadata=metadata), data, disagreed)
 
 
@@ -230,14 +247,14 @@ def _weights(take: Take, layer: Layer, groups: Entries) -> F64Array:
     name = str(tree.children[0]) if tree.data == "field" else ""
     if name not in layer.table.column_names:
         if name == "share":
-            return np.ones(len(groups.row)) if groups.share is None else groups.share
+            return np.ones(len(groups.group)) if groups.share is None else groups.share
         if name in GEOMETRY_FUNCTIONS:
-            return GEOMETRY_FUNCTIONS[name].compute(layer, None)[groups.row]
+            return groups.of(GEOMETRY_FUNCTIONS[name].compute(layer, None))
     found = computed(tree, take.text, layer)
     if found.kind not in ("number", "null"):
         raise ExpressionError("a weight is a number", take.text, tree.meta.start_pos)
     values = pc.fill_null(found.data.cast(pa.float64()), float("nan"))
-    return np.asarray(values, np.float64)[groups.row]
+    return groups.of(np.asarray(values, np.float64))
 
 
 def counts_of(groups: Entries) -> I64Array | F64Array:
@@ -256,30 +273,28 @@ def _of_numbers(
     take: Take, column: pa.ChunkedArray, entries: Entries, weight: F64Array | None
 ) -> Aggregated:
     group, n = entries.group, entries.n_groups
-    counts = count_by(group, n)
-    n_known = counts
     is_whole = pa.types.is_integer(column.type)
     if pa.types.is_null(column.type):
         column = column.cast(pa.float64())
-    values = np.asarray(pc.fill_null(column, 0))[entries.row]
+    values = entries.of(np.asarray(pc.fill_null(column, 0) if column.null_count else column))
     if take.function == "sum" and is_whole and weight is None:
         exact = np.zeros(n, np.int64)
         np.add.at(exact, group, values.astype(np.int64))
         if np.abs(sum_by(group, values.astype(np.float64), n)).max(initial=0) >= 2.0**63:
             raise ExpressionError("the sum of whole numbers grows too large", take.text, 0)
-        return _masked(take.name, exact, counts == 0)
+        return _masked(take.name, exact, count_by(group, n) == 0)
     values = values.astype(np.float64, copy=False)
     if take.function == "median":
-        return _masked(take.name, _medians(values, group, n), counts == 0)
+        return _masked(take.name, medians(group, values, n), count_by(group, n) == 0)
     if weight is None:
-        total, heavy = rounded_sums(group, values, n), counts.astype(np.float64)
+        total, counts = counted_sums(group, values, n)
+        heavy = counts.astype(np.float64)
     else:
         known = ~np.isnan(weight)
-        total = rounded_sums(group[known], weight[known] * values[known], n)
+        total, counts = counted_sums(group[known], weight[known] * values[known], n)
         heavy = rounded_sums(group[known], weight[known], n)
-        n_known = count_by(group[known], n)
     if take.function == "sum":
-        return _masked(take.name, total, n_known == 0)
+        return _masked(take.name, total, counts == 0)
     with np.errstate(invalid="ignore", divide="ignore"):
         return _masked(take.name, total / heavy, heavy == 0)
 
@@ -289,70 +304,47 @@ def _masked(name: str, values: np.ndarray, is_null: BoolArray) -> Aggregated:
     return Aggregated(pa.field(name, data.type), pa.chunked_array([data]))
 
 
-def _medians(values: F64Array, group: I64Array, n: int) -> F64Array:
-    order = np.lexsort((values, group))
-    counts = count_by(group, n)
-    starts = np.cumsum(counts) - counts
-    result = np.zeros(n)
-    has = counts > 0
-    low = order[(starts + (counts - 1) // 2)[has]]
-    high = order[(starts + counts // 2)[has]]
-    result[has] = (values[low] + values[high]) / 2
-    return result
-
-
-def _ranks(column: pa.ChunkedArray) -> I64Array:
-    """Return a number for each value that rises with it, equal for equal ones."""
-    if pa.types.is_boolean(column.type):
-        column = column.cast(pa.int8())
-    if pa.types.is_null(column.type):
-        return np.zeros(len(column), np.int64)
-    ranks = pc.rank(column, sort_keys="ascending", tiebreaker="dense")
-    return np.asarray(ranks).astype(np.int64)
-
-
-def _extreme(column: pa.ChunkedArray, entries: Entries, ufunc: np.ufunc, none: int) -> I64Array:
-    """Return the row with the smallest or largest value of each group, -1 for none."""
-    ranks = _ranks(column)
-    row_of_rank = np.full(int(ranks.max(initial=0)) + 1, -1)
-    row_of_rank[ranks[::-1]] = np.arange(len(ranks))[::-1]
-    grouped = bucket(entries.group, entries.n_groups)
-    best = reduce_groups(ufunc, ranks[entries.row][grouped.order], grouped.offsets, none)
-    best = best.astype(np.int64)
-    return np.where(best == none, -1, row_of_rank[np.where(best == none, 0, best)])
+def _extreme(column: pa.ChunkedArray, entries: Entries, wants_most: bool) -> tuple[I64Array, int]:
+    """Return a row with the smallest or largest value of each group, NONE for none."""
+    if not len(entries.group):
+        return np.full(entries.n_groups, NONE), 0
+    if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
+        row, n = entries.rows, entries.n_groups
+        return best_texts(column, entries.group, row, n, wants_most), 0
+    keys = entries.of(order_keys(column))
+    best = best_of_groups(entries.group, keys, entries.n_groups, wants_most)
+    return entries.rows_of(best), 0
 
 
 def _smallest(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
-    return _extreme(column, entries, np.minimum, 2**62), 0
+    return _extreme(column, entries, wants_most=False)
 
 
 def _largest(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
-    return _extreme(column, entries, np.maximum, -1), 0
+    return _extreme(column, entries, wants_most=True)
 
 
 def _first(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
     del column
-    rows = np.full(entries.n_groups, -1)
-    rows[entries.group[::-1]] = entries.row[::-1]
+    rows = np.full(entries.n_groups, NONE)
+    rows[entries.group[::-1]] = entries.rows[::-1]
     return rows, 0
 
 
 def _last(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
     del column
-    rows = np.full(entries.n_groups, -1)
-    rows[entries.group] = entries.row
+    rows = np.full(entries.n_groups, NONE)
+    rows[entries.group] = entries.rows
     return rows, 0
 
 
 def _agreed(column: pa.ChunkedArray, groups: Entries) -> tuple[I64Array, int]:
     """Return a row of each group that agrees; null is a value like others."""
-    codes = codes_of(column)[groups.row]
-    grouped = bucket(groups.group, groups.n_groups)
-    low = reduce_groups(np.minimum, codes[grouped.order], grouped.offsets, 0)
-    high = reduce_groups(np.maximum, codes[grouped.order], grouped.offsets, 0)
     rows, _ = _first(column, groups)
-    differs = low != high
-    return np.where(differs, -1, rows), int(differs.sum())
+    codes = codes_of(column)
+    differs = np.zeros(groups.n_groups, bool)
+    differs[groups.group[groups.of(codes) != codes[rows[groups.group]]]] = True
+    return np.where(differs, NONE, rows), int(differs.sum())
 
 
 def _of_the_largest(
@@ -361,22 +353,16 @@ def _of_the_largest(
     """Return a row of each group that has the value of those that rank first, -1 where these differ."""
     assert take.rank is not None
     found = computed(take.rank, take.text, layer)
-    ranks = _ranks(found.data)[groups.row].astype(np.int64)
-    known = np.flatnonzero(np.asarray(pc.is_valid(found.data), bool)[groups.row])
-    if take.is_smallest:
-        ranks = -ranks
-    group, ranks = groups.group[known], ranks[known]
-    best = np.full(groups.n_groups, np.iinfo(np.int64).min)
-    np.maximum.at(best, group, ranks)
-    first = known[ranks == best[group]]
-    return _agreed(column, Entries(groups.row[first], groups.group[first], groups.n_groups))
+    known = np.flatnonzero(groups.of(np.asarray(pc.is_valid(found.data), bool)))
+    group, keys = groups.group[known], groups.of(order_keys(found.data))[known]
+    best = best_of_groups(group, keys, groups.n_groups, wants_most=not take.is_smallest)
+    return _agreed(column, groups.some(known[keys == keys[best[group]]]))
 
 
 def _commonest(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
-    codes = codes_of(column)[entries.row]
-    pairs = number_pairs(entries.group, codes)
+    pairs = number_pairs(entries.group, entries.of(codes_of(column)))
     times = count_by(pairs.numbers, len(pairs.firsts))
-    group, row = entries.group[pairs.firsts], entries.row[pairs.firsts]
+    group, row = entries.group[pairs.firsts], entries.rows_of(pairs.firsts)
     most = np.zeros(entries.n_groups, np.int64)
     np.maximum.at(most, group, times)
     is_most = times == most[group]
@@ -389,8 +375,8 @@ def _commonest(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int
 
 def _lists(name: str, column: pa.ChunkedArray, entries: Entries) -> Aggregated:
     """Join the distinct values of each group; null for none."""
-    pairs = number_pairs(entries.group, codes_of(column)[entries.row])
-    group, row = entries.group[pairs.firsts], entries.row[pairs.firsts]
+    pairs = number_pairs(entries.group, entries.of(codes_of(column)))
+    group, row = entries.group[pairs.firsts], entries.rows_of(pairs.firsts)
     grouped = bucket(group, entries.n_groups)
     texts = as_text(column).take(pa.array(row[grouped.order])).combine_chunks()
     if isinstance(texts, pa.ChunkedArray):

@@ -6,6 +6,7 @@ division by zero, what is larger than a type holds, a root that is no real numbe
 
 from __future__ import annotations
 
+import functools
 from collections import Counter
 from collections.abc import Callable
 from decimal import ROUND_HALF_UP, Decimal
@@ -15,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array
 
 BY_ZERO, TOO_LARGE, NOT_REAL = "divided by zero", "too large for any number", "no real number"
@@ -23,23 +25,31 @@ _EXACT = 2**53  # whole numbers up to here are real numbers too
 
 
 class Numbers:
-    """A column or single value of numbers as arrays.
+    """A column or single value of numbers as arrays, each made when it is asked for.
 
-    values : (n,) int64 or float64, or of one value; is_null : as many
+    is_null : (n,) or of one value, where none is null
     """
 
     def __init__(self, data: Any) -> None:
         self.is_single = isinstance(data, pa.Scalar)
         column = pa.array([data.as_py()], data.type) if self.is_single else data
-        kind = pa.int64() if pa.types.is_integer(column.type) else pa.float64()
         self.is_whole = pa.types.is_integer(column.type)
-        column = column.cast(kind, safe=False)
-        self.is_null: BoolArray = np.asarray(pc.is_null(column), bool)
-        self.values = np.asarray(pc.fill_null(column, 0), kind.to_pandas_dtype())
+        has_null = self.is_single or column.null_count
+        self.is_null: BoolArray = (
+            np.asarray(pc.is_null(column), bool) if has_null else np.zeros(1, bool)
+        )
+        self._column = pc.fill_null(column, 0) if column.null_count else column
 
-    @property
+    @functools.cached_property
+    def values(self) -> Any:
+        """(n,) int64 or float64, or of one value; 0 where null."""
+        kind = pa.int64() if self.is_whole else pa.float64()
+        return np.asarray(self._column.cast(kind, safe=False))
+
+    @functools.cached_property
     def reals(self) -> F64Array:
-        return self.values.astype(np.float64, copy=False)
+        """The same as float64."""
+        return np.asarray(self._column.cast(pa.float64(), safe=False))
 
 
 def binary(operator: str, left: Any, right: Any, lost: Counter[str], n_rows: int) -> Any:
@@ -54,12 +64,13 @@ def binary(operator: str, left: Any, right: Any, lost: Counter[str], n_rows: int
     is_whole = a.is_whole and b.is_whole and operator not in ("/", "^")
     compute = (_WHOLE if is_whole else _REAL)[operator]
     values, wrong = compute(a, b)
-    is_null = np.broadcast_to(a.is_null | b.is_null, np.shape(values)).copy()
+    is_null = a.is_null | b.is_null
     repeat = n_rows if a.is_single and b.is_single else 1
     for words, mask in wrong.items():
-        own = np.broadcast_to(mask, is_null.shape) & ~is_null
-        lost[words] += int(own.sum()) * repeat
-        is_null |= own
+        if mask.any():
+            own = np.broadcast_to(mask, np.shape(values)) & ~is_null
+            lost[words] += int(own.sum()) * repeat
+            is_null = is_null | own
     return _data(values, is_null, a.is_single and b.is_single)
 
 
@@ -75,16 +86,17 @@ def absolute(data: Any, lost: Counter[str], n_rows: int) -> Any:
 
 def _unary(data: Any, compute: np.ufunc, lost: Counter[str], n_rows: int) -> Any:
     a = Numbers(data)
-    is_null = a.is_null.copy()
+    is_null = a.is_null
     if a.is_whole:
         too_large = (a.values == _SMALLEST) & ~is_null
         lost[TOO_LARGE] += int(too_large.sum()) * (n_rows if a.is_single else 1)
-        is_null |= too_large
+        is_null = is_null | too_large
     return _data(compute(a.values), is_null, a.is_single)
 
 
 def _data(values: np.ndarray, is_null: BoolArray, is_single: bool) -> Any:
-    array = pa.array(values, mask=is_null if is_null.any() else None)
+    mask = np.broadcast_to(is_null, np.shape(values)) if is_null.any() else None
+    array = pa.array(values, mask=mask)
     return array[0] if is_single else pa.chunked_array([array])
 
 
@@ -136,12 +148,19 @@ def _whole_rest(a: Numbers, b: Numbers) -> tuple[I64Array, Wrong]:
     return np.fmod(a.values, divisor), {BY_ZERO: is_zero}
 
 
-def _of_reals(compute: Callable[[F64Array, F64Array], F64Array]) -> Any:
+def _of_reals(compute: np.ufunc) -> Any:
     def work(a: Numbers, b: Numbers) -> tuple[F64Array, Wrong]:
         x, y = a.reals, b.reals
-        with np.errstate(all="ignore"):
-            found = compute(x, y)
-        if np.isfinite(found).all():
+        found = np.empty(np.broadcast_shapes(x.shape, y.shape))
+
+        def part(first: int, stop: int) -> bool:
+            own = found[first:stop]
+            of = (v if len(v) == 1 else v[first:stop] for v in (x, y))
+            with np.errstate(all="ignore"):
+                compute(*of, out=own)
+            return bool(np.isfinite(own).all())
+
+        if all(parallel.each(part, parallel.split(len(found)))):
             return found, {}
         was_finite = np.isfinite(x) & np.isfinite(y)
         return found, {
@@ -219,7 +238,7 @@ def order(left: Any, right: Any) -> tuple[Any, Any]:
         p, q = (np.broadcast_to(v.values, x.shape)[rows].tolist() for v in (a, b))
         sign[rows] = [(int(u) > int(v)) - (int(u) < int(v)) for u, v in zip(p, q, strict=True)]
     sign = np.where(is_none, np.nan, sign)  # no number is neither equal, less nor more
-    is_null = np.broadcast_to(a.is_null | b.is_null, x.shape)
+    is_null = a.is_null | b.is_null
     is_single = a.is_single and b.is_single
     return _data(sign, is_null, is_single), pa.scalar(0.0)
 

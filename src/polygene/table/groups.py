@@ -9,9 +9,20 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene.arrays import I64Array, bucket, number_pairs, number_texts
-from polygene.layer import row_numbers
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    I64Array,
+    Numbering,
+    number_codes,
+    number_pairs,
+    number_texts,
+    offsets_from,
+)
 from polygene.table.types import is_whole
+
+FEW = 16  # rows for each that is wanted, from which chunks are looked at one by one
+WIDE = 4  # times as many as there are rows: whole numbers that far apart are no codes themselves
 
 
 class Groups(NamedTuple):
@@ -33,6 +44,10 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
         column = column.cast(column.type.value_type)
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         return _codes_of_texts(column)
+    if pa.types.is_integer(column.type) or pa.types.is_date32(column.type):
+        codes = _codes_of_wholes(column)
+        if codes is not None:
+            return codes
     coded = pc.dictionary_encode(column).combine_chunks()
     if isinstance(coded, pa.ChunkedArray):
         coded = coded.chunk(0) if coded.num_chunks else pa.array([], pa.int32()).dictionary_encode()
@@ -40,22 +55,53 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
     return np.array(pc.add(pc.fill_null(indices, -1), 1), dtype=np.int64)
 
 
+def _codes_of_wholes(column: pa.ChunkedArray) -> I64Array | None:
+    """Return the same of whole numbers that lie near each other: how far above the least each is."""
+    if pa.types.is_date32(column.type):
+        column = column.cast(pa.int32())
+    ends = pc.min_max(column)
+    least, most = ends["min"].as_py(), ends["max"].as_py()
+    if least is None or most - least > WIDE * len(column) or most >= 2**63:
+        return None
+    values = np.asarray(pc.fill_null(column, least) if column.null_count else column)
+    codes = values.astype(np.int64)
+    codes -= least - 1
+    if column.null_count:
+        codes[np.asarray(column.is_null())] = 0
+    return codes
+
+
 def _codes_of_texts(column: pa.ChunkedArray) -> I64Array:
     """Return the same of texts, by a hash table of our own: in half the time."""
-    has = np.asarray(column.is_valid())
-    texts = (column.drop_null() if column.null_count else column).cast(pa.large_string())
-    array = pa.concat_arrays(texts.chunks) if texts.num_chunks else pa.array([], texts.type)
-    _, ends, data = array.buffers()
-    offsets = np.frombuffer(ends, np.int64)[array.offset : array.offset + len(array) + 1]
-    if not len(array):
-        return np.zeros(len(has), np.int64)
-    held = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
-    numbers = number_texts(held, offsets).numbers + 1
-    if len(numbers) == len(has):
+    numbers = _number_texts(column.drop_null() if column.null_count else column).numbers
+    if not column.null_count:
+        numbers += 1
         return numbers
-    codes = np.zeros(len(has), np.int64)
-    codes[has] = numbers
+    codes = np.zeros(len(column), np.int64)
+    codes[np.asarray(column.is_valid())] = numbers + 1
     return codes
+
+
+def _number_texts(column: pa.ChunkedArray) -> Numbering:
+    """Number the distinct texts of a column without nulls, in order of first appearance."""
+    pieces = []
+    for chunk in column.chunks:
+        texts = chunk.cast(pa.large_string())
+        _, ends, data = texts.buffers()
+        if len(texts):
+            offsets = np.frombuffer(ends, np.int64)[texts.offset : texts.offset + len(texts) + 1]
+            held = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
+            pieces.append((held, offsets))
+    return number_texts(pieces or [(np.zeros(0, np.uint8), np.zeros(1, np.int64))])
+
+
+def numbering_of(column: pa.ChunkedArray) -> Numbering:
+    """Number the distinct values of a column, null too, in order of first appearance."""
+    kind = column.type
+    if not column.null_count and (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
+        return _number_texts(column)
+    codes = codes_of(column)
+    return number_codes(codes, int(codes.max(initial=0)) + 1)
 
 
 def group_rows(
@@ -65,18 +111,39 @@ def group_rows(
 
     Nulls agree with each other, or with ``nulls_apart`` with nothing: such a row is its own group.
     """
-    key = np.zeros(n_rows, np.int64)
-    firsts = np.zeros(min(n_rows, 1), np.int64)
+    found: Numbering | None = None
     has_null = np.zeros(n_rows, bool)
     for name in by:
-        codes = codes_of(table.column(name))
-        has_null |= codes == 0
-        numbering = number_pairs(key, codes)
-        key, firsts = numbering.numbers, numbering.firsts
-    if nulls_apart and has_null.any():
-        numbering = number_pairs(key, np.where(has_null, 1 + np.arange(n_rows), 0))
-        key, firsts = numbering.numbers, numbering.firsts
-    return Groups(key, firsts)
+        column = table.column(name)
+        if nulls_apart and column.null_count:
+            has_null |= np.asarray(column.is_null())
+        found = (
+            numbering_of(column) if found is None else number_pairs(found.numbers, codes_of(column))
+        )
+    if found is None:
+        return Groups(np.zeros(n_rows, np.int64), np.zeros(min(n_rows, 1), np.int64))
+    if has_null.any():
+        found = number_pairs(found.numbers, np.where(has_null, 1 + np.arange(n_rows), 0))
+    return Groups(*found)
+
+
+def some_rows(column: pa.ChunkedArray, rows: I64Array) -> pa.ChunkedArray:
+    """Return some rows of a column, null for NONE: chunk by chunk, where few are wanted of many."""
+    is_coded = pa.types.is_dictionary(column.type)  # each chunk has texts of its own
+    if column.num_chunks < 2 or is_coded or len(rows) * FEW > len(column):
+        return column.take(pa.array(rows, mask=rows == NONE))
+    ends = np.cumsum([len(chunk) for chunk in column.chunks])
+    there = np.flatnonzero(rows != NONE)
+    of_chunk = np.searchsorted(ends, rows[there], side="right")
+    order = np.argsort(of_chunk, kind="stable")
+    counts = offsets_from(np.bincount(of_chunk, minlength=len(ends)))
+    found = [pa.nulls(1, column.type)]
+    for k in np.flatnonzero(np.diff(counts)).tolist():
+        own = rows[there[order[counts[k] : counts[k + 1]]]] - (ends[k] - len(column.chunk(k)))
+        found.append(column.chunk(k).take(pa.array(own)))
+    place = np.zeros(len(rows), np.int64)  # the first is null
+    place[there[order]] = 1 + np.arange(len(there))
+    return pa.chunked_array([pa.concat_arrays(found).take(pa.array(place))], column.type)
 
 
 def texts_of(column: pa.ChunkedArray) -> list[str | None]:
@@ -97,17 +164,21 @@ class Agreed(NamedTuple):
 
 def agreed(table: pa.Table, groups: Groups, by: Sequence[str]) -> Agreed:
     """Keep a value where all rows of a group have it, else null; null is a value like others."""
-    order = bucket(groups.group, groups.n_groups)
-    starts = order.offsets[:-1]
     arrays, disagreements = [], {}
     for name in table.column_names:
-        column = table.column(name).take(row_numbers(groups.firsts))
+        column = some_rows(table.column(name), groups.firsts)
         if name not in by and groups.n_groups:
-            codes = codes_of(table.column(name))[order.order]
-            differs = np.minimum.reduceat(codes, starts) != np.maximum.reduceat(codes, starts)
+            differs = disagreeing(codes_of(table.column(name)), groups)
             if differs.any():
                 disagreements[name] = int(differs.sum())
                 none = pa.scalar(None, column.type)
                 column = pc.if_else(pa.array(differs), none, column)
         arrays.append(column)
     return Agreed(pa.table(arrays, table.schema) if arrays else table, disagreements)
+
+
+def disagreeing(codes: I64Array, groups: Groups) -> BoolArray:
+    """Return in which groups (n_groups,) some row has another code than the one that stands for it."""
+    found = np.zeros(groups.n_groups, bool)
+    found[groups.group[codes != codes[groups.firsts[groups.group]]]] = True
+    return found

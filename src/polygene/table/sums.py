@@ -8,15 +8,22 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from polygene import kernels
-from polygene.arrays import F64Array, I64Array, bucket, count_by
+from polygene import kernels, parallel
+from polygene.arrays import FEW_KEYS, LANES, BoolArray, F64Array, I64Array, bucket, count_by, sum_by
 
 _SCALE = 2.0**60
 _UNIT = 2.0**-52  # twice what an addition rounds by at most, as a share
 
 
 def rounded_sums(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
-    """Return the sum of each group, as if it were added exactly and rounded once (Shewchuk 1997).
+    """Return the sum of each group, added exactly and rounded once: see `counted_sums`."""
+    return counted_sums(group, values, n_groups)[0]
+
+
+def counted_sums(group: I64Array, values: F64Array, n_groups: int) -> tuple[F64Array, I64Array]:
+    """Return the sum of each group, as if it were added exactly and rounded once, and how many it has.
+
+    After Shewchuk (1997), "Adaptive precision floating-point arithmetic".
 
     Parameters
     ----------
@@ -24,22 +31,32 @@ def rounded_sums(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
 
     Returns
     -------
-    (n_groups,) float64
-        0 for none; not finite if a value is not.
+    (n_groups,) float64, (n_groups,) int64
+        The sum is 0 for none, and not finite if a value is not.
     """
-    total, rest, size = np.zeros((3, n_groups))
-    # What is Arrow's own may not be written to, and kernels take nothing that may not.
-    group = np.require(group, np.int64, ("C", "W"))
-    values = np.require(values, np.float64, ("C", "W"))
-    kernels.run(kernels.sums.add_numbers, group, values, total, rest, size)
-    counts = count_by(group, n_groups)
+    group = np.ascontiguousarray(group, np.int64)
+    values = np.ascontiguousarray(values, np.float64)
+    n_lanes = LANES if n_groups <= FEW_KEYS else 1
+    parts = parallel.split_of_groups(len(values), n_groups)
+
+    def add(first: int, stop: int) -> tuple[F64Array, I64Array]:
+        sums, counts = np.zeros((3, n_groups, n_lanes)), np.zeros((n_groups, n_lanes), np.int64)
+        kernel = kernels.sums.add_numbers
+        kernels.run(kernel, group, values, first, stop, n_lanes, *sums, counts)
+        return sums, counts
+
+    added = parallel.each(add, parts)
+    total, rest, size = _together(np.concatenate([sums for sums, _ in added], axis=2))
+    counts = np.concatenate([own for _, own in added], axis=1).sum(axis=1)
     # The rest is off by less than this, so the sum is certain where both ends round to the same.
-    off = counts * _UNIT * size + np.abs(rest) * (4 * _UNIT)
+    off = (counts + 2 * len(parts) * n_lanes) * _UNIT * size + np.abs(rest) * (4 * _UNIT)
     with np.errstate(invalid="ignore"):
         found = total + (rest - off)
         is_certain = np.isfinite(found) & (found == total + (rest + off))
     # Of two numbers one addition is the sum, rounded once.
     found = np.where(counts <= 2, total, found)
+    if not np.isfinite(total).all():
+        _set_infinite(found, is_certain, group, values)
     doubtful = np.flatnonzero(~is_certain & ((counts > 2) | ~np.isfinite(total)))
     if len(doubtful):
         place = np.full(n_groups, -1)
@@ -49,16 +66,42 @@ def rounded_sums(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
         ordered, ends = values[own[grouped.order]], grouped.offsets
         for k, g in enumerate(doubtful.tolist()):
             found[g] = _sum(ordered[ends[k] : ends[k + 1]])
-    return found
+    return found, counts
+
+
+def _set_infinite(
+    found: F64Array, is_certain: BoolArray, group: I64Array, values: F64Array
+) -> None:
+    """Set the sums of groups in which some value is infinite or no number: the sum of those alone."""
+    odd = np.flatnonzero(~np.isfinite(values))
+    with np.errstate(invalid="ignore"):
+        sums = sum_by(group[odd], values[odd], len(found))
+    counts = count_by(group[odd], len(found))
+    found[counts > 0] = sums[counts > 0]
+    is_certain |= counts > 0
+
+
+def _together(sums: F64Array) -> F64Array:
+    """Add totals, rests and sizes (3, n_groups, n) up, and what that loses: (3, n_groups)."""
+    total, rest, size = sums[:, :, 0].copy()
+    with np.errstate(invalid="ignore", over="ignore"):
+        for k in range(1, sums.shape[2]):
+            after = total + sums[0, :, k]
+            added = after - total
+            lost = (total - (after - added)) + (sums[0, :, k] - added)
+            rest += sums[1, :, k]
+            rest += lost
+            size += sums[2, :, k]
+            size += np.abs(lost)
+            total = after
+    return np.stack([total, rest, size])
 
 
 def _sum(values: F64Array) -> float:
     try:
         return math.fsum(values.tolist())
-    except (OverflowError, ValueError):  # on the way, or infinities of both signs
+    except OverflowError:  # on the way
         with np.errstate(all="ignore"):
-            if not np.isfinite(values).all():
-                return float(values.sum())
             return math.fsum((values / _SCALE).tolist()) * _SCALE
 
 

@@ -1,0 +1,142 @@
+"""The least and the largest of each group, and the middle: by integers that rise with the values."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from polygene import kernels, parallel
+from polygene.arrays import NONE, F64Array, I64Array, bucket
+from polygene.table.groups import numbering_of
+
+ROUNDS = 8  # of eight bytes by which texts are told apart
+LARGE = 64  # a group with this part of all values and more is parted, smaller ones are sorted
+
+
+def order_keys(column: pa.ChunkedArray) -> I64Array:
+    """Return a number for each value that rises with it, equal for equal ones; of null any.
+
+    0 and -0 are equal, and what is no number is larger than all that are.
+    """
+    kind = column.type
+    if pa.types.is_null(kind):
+        return np.zeros(len(column), np.int64)
+    if pa.types.is_floating(kind):
+        return order_of_reals(np.asarray(_filled(column.cast(pa.float64()), 0.0)))
+    if pa.types.is_boolean(kind):
+        column = column.cast(pa.int8())
+    elif pa.types.is_date32(kind) or pa.types.is_time32(kind):
+        column = column.cast(pa.int32())
+    elif pa.types.is_temporal(kind) and not pa.types.is_interval(kind):
+        column = column.cast(pa.int64())
+    elif not pa.types.is_integer(kind):
+        return _order_of_codes(column)
+    values = np.asarray(_filled(column, 0))
+    if pa.types.is_uint64(column.type):
+        return (values ^ np.uint64(2**63)).view(np.int64)
+    return values.astype(np.int64, copy=False)
+
+
+def _filled(column: pa.ChunkedArray, value: float) -> pa.ChunkedArray:
+    return pc.fill_null(column, value) if column.null_count else column
+
+
+def order_of_reals(values: F64Array) -> I64Array:
+    """Return the same of an array of real numbers."""
+    bits = np.ascontiguousarray(values, np.float64).view(np.int64)
+    keys = np.empty(len(bits), np.int64)
+
+    def order(first: int, stop: int) -> None:
+        kernels.run(kernels.ranks.order_reals, bits[first:stop], keys[first:stop])
+
+    parallel.each(order, parallel.split(len(bits)))
+    return keys
+
+
+def _order_of_codes(column: pa.ChunkedArray) -> I64Array:
+    """Return the same of texts and the like: the distinct ones alone are sorted."""
+    found = numbering_of(column)
+    distinct = column.take(pa.array(found.firsts))
+    ranks = pc.rank(distinct, sort_keys="ascending", tiebreaker="dense")
+    return np.asarray(ranks).astype(np.int64)[found.numbers]
+
+
+def best_of_groups(group: I64Array, keys: I64Array, n_groups: int, wants_most: bool) -> I64Array:
+    """Return the first item (n_groups,) with the least key of each group, or the largest; else NONE."""
+    group, keys = np.ascontiguousarray(group, np.int64), np.ascontiguousarray(keys, np.int64)
+
+    def find(first: int, stop: int) -> I64Array:
+        best = np.full(n_groups, NONE)
+        kernels.run(kernels.ranks.find_best, group, keys, wants_most, best, first, stop)
+        return best
+
+    found, *others = parallel.each(find, parallel.split_of_groups(len(group), n_groups))
+    for other in others:
+        own = np.flatnonzero(other != NONE)
+        a, b = found[own], other[own]
+        is_better = keys[b] > keys[a] if wants_most else keys[b] < keys[a]
+        is_better |= a == NONE
+        found[own[is_better]] = b[is_better]
+    return found
+
+
+def best_texts(
+    column: pa.ChunkedArray, group: I64Array, row: I64Array, n_groups: int, wants_most: bool
+) -> I64Array:
+    """Return a row (n_groups,) with the least text of each group, or the largest; NONE of none.
+
+    Entry k is row ``row[k]``, which is not null, in group ``group[k]``. Texts are told apart by eight
+    bytes at a time: those that are not the best so far are looked at no more.
+    """
+    texts = column.cast(pa.large_string())
+    array = pa.concat_arrays(texts.chunks) if texts.num_chunks else pa.array([], texts.type)
+    _, ends, held = array.buffers()
+    offsets = np.frombuffer(ends, np.int64)[array.offset :] if len(array) else np.zeros(1, np.int64)
+    data = np.frombuffer(held, np.uint8) if held is not None else np.zeros(0, np.uint8)
+    starts, stops = offsets[row], offsets[row + 1]
+    for _ in range(ROUNDS):
+        keys = np.empty(len(row), np.int64)
+        kernels.run(kernels.ranks.order_texts, data, starts, stops, keys)
+        best = best_of_groups(group, keys, n_groups, wants_most)
+        alike = np.flatnonzero(keys == keys[best[group]])
+        row, group, starts, stops = (v[alike] for v in (row, group, starts, stops))
+        starts = starts + 8
+        # Of those that have nothing left the shorter ones are less: what is behind them counted as 0.
+        if (starts >= stops).all() or len(row) == (best != NONE).sum():
+            keys = stops - starts
+            break
+    else:
+        keys = _order_of_codes(column.take(pa.array(row)))
+    best = best_of_groups(group, keys, n_groups, wants_most)
+    return np.where(best == NONE, NONE, row[best])
+
+
+def medians(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
+    """Return the middle value of each group, between two the mean of them; 0 of none."""
+    offsets, order = bucket(group, n_groups)
+    starts, counts = offsets[:-1], np.diff(offsets)
+    middles = np.stack([starts + (counts - 1) // 2, starts + counts // 2])
+    is_large = counts * LARGE > max(len(values), LARGE * LARGE)
+    large = np.flatnonzero(is_large).tolist()  # fewer than LARGE
+    for g in large:
+        own = order[starts[g] : starts[g] + counts[g]]
+        own[:] = own[np.argpartition(values[own], middles[:, g] - starts[g])]
+    keys = order_of_reals(values)
+    for first, stop in itertools.pairwise([-1, *large, n_groups]):
+        _sort(keys, offsets[first + 1 : stop + 1], order)
+    found, has = np.zeros(n_groups), counts > 0
+    low, high = values[order[middles[:, has]]]
+    found[has] = (low + high) / 2
+    return found
+
+
+def _sort(keys: I64Array, offsets: I64Array, order: I64Array) -> None:
+    """Sort the items of some groups by their keys."""
+
+    def sort(first: int, stop: int) -> None:
+        kernels.run(kernels.pairs.sort_groups, keys, offsets[first : stop + 1], order)
+
+    parallel.each(sort, parallel.parted(offsets))
