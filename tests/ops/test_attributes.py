@@ -62,6 +62,30 @@ class Subset(unittest.TestCase):
             subset(layer, keep=["code"], drop=["note"])
         with self.assertRaises(UnknownFieldError):
             subset(layer, sort=["-depht"])
+        with self.assertRaisesRegex(UsageError, "at most, not -1"):
+            subset(layer, limit=-1)
+
+    def test_nulls_come_last_and_equal_rows_stay_in_their_order(self):
+        rng = np.random.default_rng(6)
+        n = 3_000
+        nan = float("nan")
+        values = [None if k == 7 else nan if k == 8 else k / 2 for k in rng.integers(0, 9, n)]
+        texts = [None if k == 4 else f"t{k}" for k in rng.integers(0, 5, n)]
+        columns = {
+            "v": pa.chunked_array([values[:70], values[70:]], pa.float64()),
+            "t": pa.chunked_array([texts[:999], texts[999:]], pa.string()),
+        }
+        layer = make.layer("many", make.points([[]] * n), None, row=np.arange(n), **columns)
+        for way in (1, -1):
+            by_number = [(v is None, v != v, 0 if v is None or v != v else v * way) for v in values]
+            by_both = [(t is None, t or "", *v) for t, v in zip(texts, by_number, strict=True)]
+            sign = "-" if way < 0 else ""
+            for sort, keys in (([f"{sign}v"], by_number), (["t", f"{sign}v"], by_both)):
+                wanted = sorted(range(n), key=keys.__getitem__)
+                found = subset(layer, sort=sort).layer.table["row"].to_pylist()
+                self.assertEqual(found, wanted)
+                few = subset(layer, sort=sort, limit=5).layer.table["row"].to_pylist()
+                self.assertEqual(few, wanted[:5])
 
 
 class Fields(unittest.TestCase):

@@ -231,6 +231,23 @@ class Ranked(unittest.TestCase):
         for (a, j), (b, k) in itertools.pairwise(sorted(known)):
             self.assertEqual((a < b, a == b), (j < k, j == k))
 
+    def test_equal_numbers_are_of_one_group(self):
+        """Nothing and minus nothing, and what is no number, whatever its bits; null is neither."""
+        odd = np.array([0, -1]).view(np.float64).tolist()[1]  # no number, of all bits
+        values = [0.0, -0.0, None, math.nan, odd, -math.nan, 0.0, None]
+        for more in ([], [1e300], [-5e-324, None]):
+            table = pa.table({"v": pa.chunked_array([values[:3], values[3:] + more], pa.float64())})
+            groups = group_rows(table, ["v"], table.num_rows)
+            self.assertEqual(groups.group.tolist()[:8], [0, 0, 1, 2, 2, 2, 0, 1])
+        for own, wanted in ((values[:2], 0), (values[3:6], 0), ([0.0, None], 1), ([None, 0], 1)):
+            self.assertEqual(
+                of("agreed(v)", own, [0] * len(own), 1, pa.float64()).disagreed, wanted
+            )
+        for whole in ([-(2**63), 2**63 - 1, 0, None], [-(2**63), 1 - 2**63, -(2**63), None]):
+            table = pa.table({"v": pa.array(whole, pa.int64())})
+            wanted = [list(dict.fromkeys(whole)).index(v) for v in whole]
+            self.assertEqual(group_rows(table, ["v"], 4).group.tolist(), wanted)
+
     def test_every_type_that_has_an_order(self):
         rng = np.random.default_rng(2)
         whole = rng.integers(0, 200, 300)

@@ -31,8 +31,9 @@ from polygene.plane.heaps import melt_crowds, melt_heaps
 from polygene.plane.melting import melt
 from polygene.plane.offsets import Style
 from polygene.progress import SILENT, Progress
+from polygene.table.agreeing import agreed
 from polygene.table.expression import Expression
-from polygene.table.groups import Groups, agreed, group_rows
+from polygene.table.groups import Groups, group_rows
 from polygene.units import Distance, Length, as_written, metres, metres_worded
 
 HALF_ROUND = 20_003_931.5  # metres from pole to pole (GRS 80)

@@ -23,7 +23,8 @@ from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.summary import Side, area_unit
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Entries, Take, aggregate
-from polygene.table.groups import Agreed, Groups, agreed, group_rows
+from polygene.table.agreeing import Agreed, agreed
+from polygene.table.groups import Groups, group_rows
 from polygene.units import Length, map_units
 
 NULL_GROUPS = ("together", "apart")

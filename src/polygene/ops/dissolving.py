@@ -38,7 +38,8 @@ from polygene.plane.loose_borders import LooseBorders, put_together, taken_out
 from polygene.plane.overlay import face_areas, overlay_alone
 from polygene.plane.proof import proved_sums
 from polygene.table.aggregate import Take
-from polygene.table.groups import agreed, group_rows
+from polygene.table.agreeing import agreed
+from polygene.table.groups import group_rows
 from polygene.units import Length, map_units
 
 

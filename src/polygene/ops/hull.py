@@ -23,7 +23,8 @@ from polygene.ops.places.extents import finite_bounds
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import Admitted, NamedRows, unit_of
 from polygene.table.aggregate import Take
-from polygene.table.groups import agreed, group_rows
+from polygene.table.agreeing import agreed
+from polygene.table.groups import group_rows
 
 
 @dataclass(frozen=True)

@@ -132,8 +132,8 @@ def merge(
     if source is not None:
         if source.casefold() in {f.name.casefold() for f in fields}:
             raise DataError(f"there is a field {source!r} already; name the source otherwise")
-        from_layer = np.repeat([y.name for y in chosen], [y.n_rows for y in chosen])
-        columns.append(pa.chunked_array([pa.array(from_layer.tolist(), pa.string())]))
+        sources = [pa.repeat(pa.scalar(y.name, pa.string()), y.n_rows) for y in chosen]
+        columns.append(pa.chunked_array(sources, pa.string()))
         fields.append(pa.field(source, pa.string()))
     geometry = concatenate([y.geometry for y in chosen])
     result = Layer(

@@ -12,7 +12,8 @@ from polygene.arrays import I64Array, owners
 from polygene.errors import UsageError
 from polygene.layer import Layer
 from polygene.ops.given import Names, names
-from polygene.table.groups import agreed, group_rows
+from polygene.table.agreeing import agreed
+from polygene.table.groups import group_rows
 
 
 @dataclass(frozen=True)

@@ -125,8 +125,11 @@ def subset(
     ExpressionError, UnknownFieldError
         If something does not fit the layer.
     UsageError, DataError
-        If it is not said how features are to lie to OTHER, or that has no meaning for the two.
+        If it is not said how features are to lie to OTHER, or that has no meaning for the two, or
+        ``limit`` is negative.
     """
+    if limit is not None and limit < 0:
+        raise UsageError(f"`limit` is how many features there are at most, not {limit}")
     chosen, own = layer, expression(where)
     if own is not None:
         chosen = matching(layer, own)
@@ -155,8 +158,8 @@ def subset(
         in_box = chosen.n_rows
         chosen = replace(chosen, total=before)
     if sort:
-        chosen = chosen.take(order_of(chosen, names(sort)))
-    if limit is not None:
+        chosen = chosen.take(order_of(chosen, names(sort))[:limit])
+    elif limit is not None:
         chosen = chosen.take(np.arange(min(limit, chosen.n_rows)))
     chosen = with_fields(chosen, names(keep), names(drop))
     return SubsetResult(
@@ -243,8 +246,8 @@ def order_of(layer: Layer, sort: Sequence[str]) -> np.ndarray:
         column = layer.table.column(name)
         if kind_of(column.type) == "boolean":
             column = column.cast(pa.int8())
-        columns[f"{k} nulls"] = pc.is_null(column).cast(pa.int8())
         columns[f"{k}"] = column
-        keys += [(f"{k} nulls", "ascending"), (f"{k}", "descending" if falls else "ascending")]
-    table = pa.table({**columns, "row": np.arange(layer.n_rows)})
-    return np.asarray(pc.sort_indices(table, sort_keys=[*keys, ("row", "ascending")])).astype(int)
+        keys.append((f"{k}", "descending" if falls else "ascending"))
+    # Arrow's order is stable, and has nulls at the end whichever way it goes.
+    order = pc.sort_indices(pa.table(columns), sort_keys=keys)
+    return np.asarray(order).astype(np.int64)

@@ -24,6 +24,7 @@ from polygene.arrays import (
 )
 from polygene.errors import ExpressionError, did_you_mean
 from polygene.layer import Layer
+from polygene.table.agreeing import disagreeing
 from polygene.table.casting import as_text
 from polygene.table.expression import Expression, computed
 from polygene.table.functions import GEOMETRY_FUNCTIONS
@@ -341,9 +342,7 @@ def _last(column: pa.ChunkedArray, entries: Entries) -> tuple[I64Array, int]:
 def _agreed(column: pa.ChunkedArray, groups: Entries) -> tuple[I64Array, int]:
     """Return a row of each group that agrees; null is a value like others."""
     rows, _ = _first(column, groups)
-    codes = codes_of(column)
-    differs = np.zeros(groups.n_groups, bool)
-    differs[groups.group[groups.of(codes) != codes[rows[groups.group]]]] = True
+    differs = disagreeing(column, groups.group, rows, groups.row)
     return np.where(differs, NONE, rows), int(differs.sum())
 
 

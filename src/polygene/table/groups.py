@@ -1,4 +1,4 @@
-"""Groups of rows: who belongs together, and what their values agree on."""
+"""Groups of rows: who belongs together."""
 
 from __future__ import annotations
 
@@ -11,7 +11,6 @@ import pyarrow.compute as pc
 
 from polygene.arrays import (
     NONE,
-    BoolArray,
     I64Array,
     Numbering,
     number_codes,
@@ -19,6 +18,7 @@ from polygene.arrays import (
     number_texts,
     offsets_from,
 )
+from polygene.table.rising import rising
 from polygene.table.types import is_whole
 
 FEW = 16  # rows for each that is wanted, from which chunks are looked at one by one
@@ -44,10 +44,9 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
         column = column.cast(column.type.value_type)
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         return _codes_of_texts(column)
-    if pa.types.is_integer(column.type) or pa.types.is_date32(column.type):
-        codes = _codes_of_wholes(column)
-        if codes is not None:
-            return codes
+    numbers = rising(column)
+    if numbers is not None:
+        return _codes_of_numbers(numbers, column)
     coded = pc.dictionary_encode(column).combine_chunks()
     if isinstance(coded, pa.ChunkedArray):
         coded = coded.chunk(0) if coded.num_chunks else pa.array([], pa.int32()).dictionary_encode()
@@ -55,17 +54,14 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
     return np.array(pc.add(pc.fill_null(indices, -1), 1), dtype=np.int64)
 
 
-def _codes_of_wholes(column: pa.ChunkedArray) -> I64Array | None:
-    """Return the same of whole numbers that lie near each other: how far above the least each is."""
-    if pa.types.is_date32(column.type):
-        column = column.cast(pa.int32())
-    ends = pc.min_max(column)
-    least, most = ends["min"].as_py(), ends["max"].as_py()
-    if least is None or most - least > WIDE * len(column) or most >= 2**63:
-        return None
-    values = np.asarray(pc.fill_null(column, least) if column.null_count else column)
-    codes = values.astype(np.int64)
-    codes -= least - 1
+def _codes_of_numbers(numbers: I64Array, column: pa.ChunkedArray) -> I64Array:
+    """Return the same of values that have numbers: how far above the least, if these are near it."""
+    least, most = int(numbers.min()), int(numbers.max())
+    if most - least <= WIDE * len(numbers):
+        codes = numbers - least
+    else:
+        codes = number_pairs((numbers >> 32) + 2**31, numbers & (2**32 - 1)).numbers
+    codes += 1
     if column.null_count:
         codes[np.asarray(column.is_null())] = 0
     return codes
@@ -153,32 +149,3 @@ def texts_of(column: pa.ChunkedArray) -> list[str | None]:
     if is_whole(column.type) or pa.types.is_string(column.type):
         return pc.cast(column, pa.string()).to_pylist()
     return [None if value is None else str(value) for value in column.to_pylist()]
-
-
-class Agreed(NamedTuple):
-    """A table of one row a group, and in how many groups each field disagreed."""
-
-    table: pa.Table
-    disagreements: dict[str, int]
-
-
-def agreed(table: pa.Table, groups: Groups, by: Sequence[str]) -> Agreed:
-    """Keep a value where all rows of a group have it, else null; null is a value like others."""
-    arrays, disagreements = [], {}
-    for name in table.column_names:
-        column = some_rows(table.column(name), groups.firsts)
-        if name not in by and groups.n_groups:
-            differs = disagreeing(codes_of(table.column(name)), groups)
-            if differs.any():
-                disagreements[name] = int(differs.sum())
-                none = pa.scalar(None, column.type)
-                column = pc.if_else(pa.array(differs), none, column)
-        arrays.append(column)
-    return Agreed(pa.table(arrays, table.schema) if arrays else table, disagreements)
-
-
-def disagreeing(codes: I64Array, groups: Groups) -> BoolArray:
-    """Return in which groups (n_groups,) some row has another code than the one that stands for it."""
-    found = np.zeros(groups.n_groups, bool)
-    found[groups.group[codes != codes[groups.firsts[groups.group]]]] = True
-    return found

@@ -11,49 +11,16 @@ import pyarrow.compute as pc
 from polygene import kernels, parallel
 from polygene.arrays import NONE, F64Array, I64Array, bucket
 from polygene.table.groups import numbering_of
+from polygene.table.rising import rising, rising_reals
 
 ROUNDS = 8  # of eight bytes by which texts are told apart
 LARGE = 64  # a group with this part of all values and more is parted, smaller ones are sorted
 
 
 def order_keys(column: pa.ChunkedArray) -> I64Array:
-    """Return a number for each value that rises with it, equal for equal ones; of null any.
-
-    0 and -0 are equal, and what is no number is larger than all that are.
-    """
-    kind = column.type
-    if pa.types.is_null(kind):
-        return np.zeros(len(column), np.int64)
-    if pa.types.is_floating(kind):
-        return order_of_reals(np.asarray(_filled(column.cast(pa.float64()), 0.0)))
-    if pa.types.is_boolean(kind):
-        column = column.cast(pa.int8())
-    elif pa.types.is_date32(kind) or pa.types.is_time32(kind):
-        column = column.cast(pa.int32())
-    elif pa.types.is_temporal(kind) and not pa.types.is_interval(kind):
-        column = column.cast(pa.int64())
-    elif not pa.types.is_integer(kind):
-        return _order_of_codes(column)
-    values = np.asarray(_filled(column, 0))
-    if pa.types.is_uint64(column.type):
-        return (values ^ np.uint64(2**63)).view(np.int64)
-    return values.astype(np.int64, copy=False)
-
-
-def _filled(column: pa.ChunkedArray, value: float) -> pa.ChunkedArray:
-    return pc.fill_null(column, value) if column.null_count else column
-
-
-def order_of_reals(values: F64Array) -> I64Array:
-    """Return the same of an array of real numbers."""
-    bits = np.ascontiguousarray(values, np.float64).view(np.int64)
-    keys = np.empty(len(bits), np.int64)
-
-    def order(first: int, stop: int) -> None:
-        kernels.run(kernels.ranks.order_reals, bits[first:stop], keys[first:stop])
-
-    parallel.each(order, parallel.split(len(bits)))
-    return keys
+    """Return a number for each value that rises with it, equal for equal ones; of null any."""
+    found = rising(column)
+    return _order_of_codes(column) if found is None else found
 
 
 def _order_of_codes(column: pa.ChunkedArray) -> I64Array:
@@ -124,7 +91,7 @@ def medians(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
     for g in large:
         own = order[starts[g] : starts[g] + counts[g]]
         own[:] = own[np.argpartition(values[own], middles[:, g] - starts[g])]
-    keys = order_of_reals(values)
+    keys = rising_reals(values)
     for first, stop in itertools.pairwise([-1, *large, n_groups]):
         _sort(keys, offsets[first + 1 : stop + 1], order)
     found, has = np.zeros(n_groups), counts > 0
