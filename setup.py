@@ -12,7 +12,7 @@ from Cython.Build import cythonize
 from setuptools import Extension, setup
 from setuptools.command.build_ext import build_ext
 
-KERNELS = sorted(p for p in Path("src/polygene/kernels").glob("[!_]*.py") if p.stem != "plain")
+KERNELS = sorted(Path("src/polygene/kernels").glob("[!_]*.py"))
 
 
 class BuildWhatCanBe(build_ext):

@@ -71,14 +71,13 @@ def names_of():
     """Return the parameters of all public kernels, from their sources: compiled ones do not tell."""
     found = {}
     for path in Path(kernels.__file__).parent.glob("[!_]*.py"):
-        if path.stem != "plain":
-            for node in ast.parse(path.read_text()).body:
-                if (
-                    isinstance(node, ast.FunctionDef)
-                    and not node.name.startswith("_")
-                    and "cfunc" not in ast.dump(node)
-                ):
-                    found[node.name] = [a.arg for a in node.args.args]
+        for node in ast.parse(path.read_text()).body:
+            if (
+                isinstance(node, ast.FunctionDef)
+                and not node.name.startswith("_")
+                and "cfunc" not in ast.dump(node)
+            ):
+                found[node.name] = [a.arg for a in node.args.args]
     return found
 
 
