@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import click
 
-from polygene.cli import options, outcome, show
+from polygene.cli import options, outcome, recording, show
 from polygene.cli.asked import Asked, asks
 
 
-@options.command()
+@recording.command()
 @click.argument("input_", metavar="INPUT")
 @click.argument("other", metavar="OTHER")
 @options.where

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import grounds, options, outcome, show
+from polygene.cli import grounds, options, outcome, recording, show
 from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from polygene.reading import Choice
 
 
-@options.command()
+@recording.command()
 @options.inputs
 @click.option("--key", metavar="FIELD", help="A field that should name each feature once.")
 @click.option("--coverage", is_flag=True, help="Look for overlaps and gaps between features.")

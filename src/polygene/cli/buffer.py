@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
 from polygene.errors import PolygeneError
 
@@ -27,7 +27,7 @@ class DistancesType(click.ParamType):
             self.fail(str(err), param, ctx)
 
 
-@options.command()
+@recording.command()
 @click.option(
     "--distance",
     type=DistancesType(),

@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import options, outcome
+from polygene.cli import options, outcome, recording
 from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
     from polygene.cli.facts import FileChecked
 
 
-@options.command()
+@recording.command()
 @click.argument("files", metavar="FILE...", nargs=-1, required=True)
 @click.option(
     "--strict",

@@ -6,11 +6,11 @@ from typing import Any
 
 import click
 
-from polygene.cli import options, overlays
+from polygene.cli import options, overlays, recording
 from polygene.cli.asked import OverlayAsked
 
 
-@options.command()
+@recording.command()
 @options.with_
 @options.box
 @options.box_crs

@@ -9,11 +9,11 @@ from typing import Any
 
 import click
 
-from polygene.cli import options, outcome, show
+from polygene.cli import options, outcome, recording, show
 from polygene.cli.asked import Asked, asks
 
 
-@options.command()
+@recording.command()
 @click.argument("first")
 @click.argument("second")
 @click.option(

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from polygene.cli import each, options
+from polygene.cli import each, recording
 from polygene.cli.asked import Asked, work_on_each
 
 
-@options.command()
+@recording.command()
 @each.common_carrying
 def convert(asked: Asked) -> None:
     """Write layers in another format, gather many in one file, or spread one file into a folder.

@@ -9,10 +9,10 @@ from pathlib import Path
 
 import click
 
-from polygene.cli import options, outcome, show
+from polygene.cli import options, outcome, recording, show
 
 
-@options.command()
+@recording.command()
 @click.argument("folder", default="tolva", type=click.Path(path_type=Path))
 @options.json
 def demo(folder: Path, as_json: bool) -> None:

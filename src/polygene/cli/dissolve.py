@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, keeping_dump, work_on_each
 
 if TYPE_CHECKING:
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from polygene.progress import Progress
 
 
-@options.command()
+@recording.command()
 @click.option("--by", metavar="FIELDS", default="", help="Fields or expressions to agree in.")
 @options.aggregate
 @click.option(

@@ -6,11 +6,11 @@ import dataclasses
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
 
 
-@options.command()
+@recording.command()
 @options.rename
 @click.option(
     "--type",

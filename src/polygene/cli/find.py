@@ -6,10 +6,10 @@ import sys
 
 import click
 
-from polygene.cli import options, outcome
+from polygene.cli import options, outcome, recording
 
 
-@options.command()
+@recording.command()
 @click.argument("words", metavar="WORD...", nargs=-1, required=True)
 @options.json
 def find(words: tuple[str, ...], as_json: bool) -> None:

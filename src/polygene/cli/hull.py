@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
 
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from polygene.reading import Other
 
 
-@options.command()
+@recording.command()
 @click.option("--each", "of_each", is_flag=True, help="A hull of each feature, not one of all.")
 @click.option(
     "--by",

@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, overlays
+from polygene.cli import options, overlays, recording
 from polygene.cli.asked import OverlayAsked
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
 
 
-@options.command()
+@recording.command()
 @options.with_several
 @options.origins
 @options.match

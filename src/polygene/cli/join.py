@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
 
 if TYPE_CHECKING:
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from polygene.reading import Other
 
 
-@options.command()
+@recording.command()
 @options.with_required
 @click.option(
     "--relation",

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import options, outcome
+from polygene.cli import options, outcome, recording
 from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from polygene.info import LayerInfo
 
 
-@options.command()
+@recording.command()
 @click.argument("files", metavar="FILE...", nargs=-1, required=True)
 @options.layout
 @options.json

@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import options, outcome
+from polygene.cli import options, outcome, recording
 from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
     from polygene.provenance import Lineage
 
 
-@options.command()
+@recording.command()
 @options.inputs
 @click.option("--sources", is_flag=True, help="A table of what it was made of, and whom to credit.")
 @click.option("--diagram", metavar="FILE", help="Draw it: an .svg file.")

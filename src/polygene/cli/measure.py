@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, recording
 from polygene.cli.asked import Asked, work_on_each
 
 
@@ -16,7 +16,7 @@ def _unit_option(name: str, what: str) -> Any:
     )
 
 
-@options.command()
+@recording.command()
 @_unit_option("area", "The area of polygons")
 @_unit_option("length", "The length of lines")
 @_unit_option("perimeter", "The length of all rings of polygons")

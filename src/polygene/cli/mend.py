@@ -6,11 +6,11 @@ from typing import Any
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
 
 
-@options.command()
+@recording.command()
 @click.option("--drop-empty", is_flag=True, help="Leave out features of which nothing is left.")
 @click.option(
     "--coverage",

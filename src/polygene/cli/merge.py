@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, outcome, show
+from polygene.cli import options, outcome, recording, show
 from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from polygene.layer import Layer
 
 
-@options.command()
+@recording.command()
 @options.inputs
 @click.option("--propose", metavar="SHEET", help="Draft a match sheet to edit, and merge nothing.")
 @click.option("--match", metavar="SHEET", help="Merge as this match sheet says.")

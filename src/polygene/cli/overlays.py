@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import grounds, options
+from polygene.cli import grounds, options, recording
 from polygene.cli.asked import OverlayAsked, asks, keeping_dump, work_on_each
 from polygene.commands import COMMANDS
 
@@ -61,7 +61,7 @@ def command_of(name: str) -> click.Command:
     if told.takes_match:
         function = options.match(function)
     function = (options.with_required if is_one else options.with_several)(function)
-    command: click.Command = options.command(name)(function)
+    command: click.Command = recording.command(name)(function)
     return command
 
 

@@ -8,12 +8,12 @@ from typing import Any
 
 import click
 
-from polygene.cli import options, outcome, show
+from polygene.cli import options, outcome, recording, show
 from polygene.cli.asked import Asked, asks
 from polygene.cli.look_options import look_options
 
 
-@options.command()
+@recording.command()
 @options.inputs
 @click.option(
     "--before", multiple=True, metavar="LAYER", help="Lay this beside, with a divider to move."

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
 
 
-@options.command()
+@recording.command()
 @click.option("--number", metavar="FIELD", help="Add a field that counts the parts of a feature.")
 @click.option("--source", metavar="FIELD", help="Add a field with the identifier of the feature.")
 @click.option(

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, outcome
+from polygene.cli import options, outcome, recording
 
 if TYPE_CHECKING:
     from polygene.cli.facts import Peeked
@@ -35,7 +35,7 @@ class RowsType(click.ParamType):
         return int(match[2]), int(match[3])
 
 
-@options.command()
+@recording.command()
 @click.argument("address", metavar="LAYER")
 @click.option("--rows", type=RowsType(), default="5", help="Which rows; 5 if not given.")
 @click.option("--sort", metavar="FIELD", help="Sort first; -field falls. Nulls come last.")

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, outcome, show
+from polygene.cli import outcome, recording, show
 from polygene.commands import COMMANDS
 from polygene.written import noting
 
@@ -149,7 +149,7 @@ def write_report(path: Path, found: Recipe, finished: Finished, seconds: float) 
 def _defaults(recipe: Path) -> dict[str, str]:
     """Return the settings of the recipe's folder that its steps follow."""
     with contextlib.chdir(recipe.parent):
-        settings = options.settings_here()
+        settings = recording.settings_here()
     if settings is None:
         return {}
     own = {"crs": settings.crs, "precision": settings.precision}

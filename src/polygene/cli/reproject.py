@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import click
 
-from polygene.cli import each, options
+from polygene.cli import each, recording
 from polygene.cli.asked import Asked, work_on_each
 
 
-@options.command()
+@recording.command()
 @click.option("--to", "target", required=True, metavar="CRS", help="EPSG:..., WKT, or a layer's.")
 @click.option("--from", "source", metavar="CRS", help="The CRS that the coordinates are in.")
 @click.option(

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from polygene.cli import grounds, options, outcome, show
+from polygene.cli import grounds, options, outcome, recording, show
 from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from polygene.recipe.running import Ran
 
 
-@options.command()
+@recording.command()
 @click.argument("recipe", type=click.Path(path_type=Path))
 @click.option(
     "--set", "given", multiple=True, metavar="NAME=VALUE", help="Set a parameter of the recipe."

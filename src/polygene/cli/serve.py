@@ -9,11 +9,11 @@ from typing import Any
 
 import click
 
-from polygene.cli import options, show
+from polygene.cli import options, recording, show
 from polygene.cli.asked import Asked, asks
 
 
-@options.command()
+@recording.command()
 @options.some_inputs
 @click.option("--port", type=click.IntRange(0, 65535), default=8080, help="The port to listen at.")
 @click.option("--title", metavar="TEXT", help="What the service is called.")

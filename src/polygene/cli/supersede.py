@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import click
 
-from polygene.cli import options, overlays
+from polygene.cli import options, overlays, recording
 from polygene.cli.asked import OverlayAsked
 
 
-@options.command()
+@recording.command()
 @options.with_several
 @options.key
 @click.option(

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from polygene.cli import options, outcome
+from polygene.cli import options, outcome, recording
 from polygene.cli.asked import Asked, asks
 
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ class NumbersType(click.ParamType):
             self.fail(f"{value!r} are no numbers with commas between, as 0,10,50", param, ctx)
 
 
-@options.command()
+@recording.command()
 @click.argument("input_", metavar="INPUT")
 @click.option("--by", metavar="FIELDS", help="Fields or expressions whose values are the rows.")
 @click.option("--across", metavar="FIELD", help="A field whose values are the columns.")
