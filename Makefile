@@ -3,7 +3,8 @@
 PYTHON ?= python3
 VENV := .venv
 PIP := $(VENV)/bin/python -m pip install --quiet --disable-pip-version-check
-SOURCES := pyproject.toml setup.py $(wildcard src/polygene/kernels/*.py src/polygene/kernels/*.pxd)
+SOURCES := pyproject.toml setup.py $(wildcard src/polygene/kernels/*.py src/polygene/kernels/*.pxd) \
+    src/polygene/table/grammar.py src/polygene/table/cql2.lark
 
 .PHONY: demo test test-formats package random lint pages bench clean
 

@@ -4,6 +4,7 @@ The kernels are ordinary Python files in Cython's pure-Python mode. Without thei
 same files run as they are: slower, with the same results.
 """
 
+import importlib.util
 import os
 import re
 from pathlib import Path
@@ -27,6 +28,11 @@ class BuildWhatCanBe(build_ext):
         # Said here since an editable install forgets the options that are given to `setup`.
         self.parallel = self.parallel or os.cpu_count()
 
+    def run(self) -> None:
+        super().run()
+        in_place = self.inplace or getattr(self, "editable_mode", False)
+        write_tables(Path("src" if in_place else self.build_lib) / "polygene" / "table")
+
     def build_extensions(self) -> None:
         super().build_extensions()
         self.extensions = [
@@ -38,6 +44,18 @@ class BuildWhatCanBe(build_ext):
             super().build_extension(ext)
         except Exception as err:
             print(f"{ext.name} stays uncompiled, slower with the same results: {err}")
+
+
+def write_tables(folder: Path) -> None:
+    """Write the tables of the grammar of expressions; where they are not, each start makes them."""
+    source = Path("src/polygene/table/grammar.py")
+    spec = importlib.util.spec_from_file_location("grammar", source)
+    try:
+        grammar = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(grammar)
+        grammar.write_tables(folder)
+    except Exception as err:
+        print(f"expressions take longer to parse at first, with the same results: {err}")
 
 
 def index_page() -> str:

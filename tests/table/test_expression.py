@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import unittest
+from unittest import mock
 
+import lark
 import numpy as np
 import pyarrow as pa
 
 from polygene.errors import ExpressionError
 from polygene.layer import Layer
+from polygene.table import grammar
 from polygene.table.describe import describe, value_counts
 from polygene.table.expression import Expression
 from tests.support import generators as make
+from tests.support.cli import InFolder
 
 TABLE = pa.table(
     {
@@ -148,6 +152,47 @@ class Complaints(unittest.TestCase):
                 Expression(text).true_rows(LAYER)
             self.assertIn(reason, str(caught.exception))
             self.assertEqual(caught.exception.column, column)
+
+
+class Tables(InFolder):
+    """The parser's tables, which are made when the package is built."""
+
+    def test_the_installed_ones_are_of_this_grammar(self):
+        with mock.patch.object(grammar, "_built", side_effect=AssertionError("made anew")):
+            grammar.parser()
+
+    def test_with_them_all_is_parsed_as_without(self):
+        grammar.write_tables(self.folder)
+        quick, slow = grammar.parser(self.folder), grammar.parser(self.folder / "none")
+        for text in ("a > 1", "NOT (\"b c\" LIKE 'x%' OR d BETWEEN -1 AND f(2, g) * 3 ^ 2)",
+                     "t = DATE('2020-01-01')", "a >", "a = 'x", "(a", "a b", "1 = 1)", ""):  # fmt: skip
+            with self.subTest(text=text):
+                self.assertEqual(self.outcome(quick, text), self.outcome(slow, text))
+
+    @staticmethod
+    def outcome(parser, text):
+        try:
+            tree = parser.parse(text)
+        except lark.exceptions.UnexpectedInput as err:
+            return type(err), err.line, err.column, sorted(getattr(err, "expected", ()))
+        return tree, [
+            (n.data, n.meta.start_pos, n.meta.end_pos) for n in tree.iter_subtrees() if n.children
+        ]
+
+    def test_damaged_ones_and_those_of_another_grammar_are_not_used(self):
+        grammar.write_tables(self.folder)
+        path = self.folder / grammar.TABLES
+        whole = path.read_bytes()
+        for data in (
+            whole[:-9],
+            whole[:40],
+            whole[:3],
+            b"",
+            b"x" + whole[1:],
+            whole[:32] + b"none",
+        ):
+            path.write_bytes(data)
+            self.assertEqual(grammar.parser(self.folder).parse("a > 1").children[0].data, "compare")
 
 
 class Descriptions(unittest.TestCase):

@@ -10,7 +10,6 @@ import functools
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 import lark
@@ -20,7 +19,7 @@ import pyarrow.compute as pc
 
 from polygene.arrays import BoolArray
 from polygene.errors import ExpressionError
-from polygene.table import spatial
+from polygene.table import grammar, spatial
 from polygene.table.evaluate import Evaluator, field_name
 from polygene.table.functions import GEOMETRY_FUNCTIONS
 
@@ -40,10 +39,7 @@ _EXPECTED = {
 }
 
 
-@functools.cache
-def _parser() -> lark.Lark:
-    grammar = Path(__file__).with_name("cql2.lark").read_text(encoding="utf-8")
-    return lark.Lark(grammar, parser="lalr", propagate_positions=True, maybe_placeholders=False)
+_parser = functools.cache(grammar.parser)
 
 
 class Expression:
