@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -48,6 +48,7 @@ class Choice:
     takes_tables : whether what is asked for works on tables without geometry too
     near : where all that the operation keeps lies, and in which CRS, its own if in none; of what comes
         over the web only that is fetched
+    only : which fields are looked at, if geometry is not: see `polygene.formats.wanted.Wanted`
     """
 
     where: Expression | None = None
@@ -57,10 +58,12 @@ class Choice:
     looks_only: bool = False
     takes_tables: bool = False
     near: tuple[Extent, pyproj.CRS | None] | None = None
+    only: Callable[[Sequence[str]], Iterable[str] | None] | None = None
 
     def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
         """Read a layer, or what a format lets one read of it when only some is wanted."""
-        reading = addressed.read(ref, Wanted(self.box or self._near(ref), self.where))
+        box = self.box or self._near(ref)
+        reading = addressed.read(ref, Wanted(box, self.where, only=self.only))
         noted = record.current()
         if noted is None:
             return reading

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import os
+import re
 import shlex
 import signal
 import sqlite3
@@ -170,6 +171,102 @@ class Corners(unittest.TestCase):
                     path, "many", Wanted(where=Expression("centroid_x() < 1"))
                 ).layers
                 self.assertEqual(part.n_rows, 70_000)
+
+
+class LookedAt(cli.WithSample):
+    """Where fields alone are looked at the rest stays in the file, and nothing else comes out."""
+
+    in_process = True
+    ASKED = (
+        ("--by", "district_name"),
+        ("--by", "district_name", "--aggregate", "m = max(depth_max)", "--where", "depth_max > 30"),
+        ("--by", "first = substring(district_name, 1, 1)", "--across", "district_name"),
+        ("--by", "district_name", "--aggregate", "ha = sum(area(ha))"),
+        ("--by", "district_name", "--aggregate", "m = mean(depth_max, weight=area)"),
+        ("--by", "district_name", "--where", "S_INTERSECTS(geometry, POINT(1 2))"),
+        ("--aggregate", "v = value(district_name, largest = depth_max)"),
+        ("--by", "district_name = upper(district_name)"),
+        ("--by", "distrikt"),
+        ("--aggregate", "m = max(dephth)"),
+        ("--where", "1 = 1"),
+    )
+
+    def tallied(self, source, asked):
+        done = self.run_polygene("tally", source, *asked, "--json")
+        return re.sub(r'"seconds": [0-9.]+', "", done.out), done.err, done.code
+
+    def test_tallies_are_those_of_all(self):
+        sectors = polygene.read(f"{self.package}#sectors")
+        for ending in PART_READERS:
+            polygene.write(sectors, self.folder / f"s{ending}")
+        (self.folder / "more" / "s.parquet").mkdir(parents=True)
+        polygene.write(sectors.take(np.arange(9)), self.folder / "more" / "s.parquet" / "a.parquet")
+        polygene.write(
+            sectors.take(np.arange(9, 24)), self.folder / "more" / "s.parquet" / "b.parquet"
+        )
+        for asked in self.ASKED:
+            said = set()
+            for source in (*(f"s{ending}" for ending in PART_READERS), "more/s.parquet"):
+                found = self.tallied(source, asked)
+                with mock.patch.object(Wanted, "looked_at", lambda *_: None):
+                    self.assertEqual(self.tallied(source, asked), found, asked)
+                said.add(found[0])
+            self.assertEqual(len(said), 1, said)
+
+    def test_so_are_joins_by_key(self):
+        sectors = polygene.read(f"{self.package}#sectors")
+        for ending in (".gpkg", ".parquet"):
+            polygene.write(sectors, self.folder / f"s{ending}")
+        key = ("--key", "sector")
+        for asked in (
+            (*key, "--keep", "name"),
+            (*key, "--aggregate", "m = max(depth_max)"),
+            (*key, "--aggregate", "ha = sum(area(ha))"),
+            (*key, "--best", "depth_max", "--with-where", "depth_max > 20"),
+            ("--key", "sector = upper(sectr)"),
+            ("--key", "sector = upper(sector)", "--pairs", "--alone", "drop"),
+            (*key, "--best", "shared"),
+        ):
+            for source in ("s.gpkg", "s.parquet"):
+                found = self.joined(source, asked)
+                with mock.patch.object(Wanted, "looked_at", lambda *_: None):
+                    self.assertEqual(self.joined(source, asked), found, asked)
+
+    def joined(self, source, asked):
+        out = self.folder / "o.geojson"
+        out.unlink(missing_ok=True)
+        call = ("join", "tolva.gpkg#sectors", "--with", source, *asked, "-o", out, "--quiet")
+        done = self.run_polygene(*call)
+        return done.code, done.err, out.read_bytes() if out.exists() else b""
+
+    def test_what_is_left_in_the_file(self):
+        squares = make.polygons([[[make.square(3 * k, 0, 1)]] for k in range(5)])
+        layer = make.layer("s", squares, a=[1, 2, 3, 4, 5], b=list("vwxyz"), c=[0.5] * 5)
+        wanted = Wanted(where=Expression("a > 2"), only=lambda names: {"b"} & set(names))
+        for ending in (".gpkg", ".parquet"):
+            path = self.folder / f"s{ending}"
+            polygene.write(layer, path, "replace")
+            (found,) = format_of(path).read(path, "s", wanted).layers
+            self.assertEqual(found.table.column_names, ["a", "b"])
+            self.assertEqual(found.table["b"].to_pylist()[-3:], ["x", "y", "z"])
+            self.assertEqual(found.geometry.family, Family.POLYGONS)
+            self.assertTrue(found.geometry.is_null.all())
+            nothing = Wanted(only=lambda _: ())
+            (found,) = format_of(path).read(path, "s", nothing).layers
+            self.assertEqual((found.table.num_columns, found.n_rows), (0, 5))
+            boxed = Wanted(box=(0, 0, 1, 1), only=lambda _: {"b"})
+            (found,) = format_of(path).read(path, "s", boxed).layers
+            self.assertFalse(found.geometry.is_null.any())
+            self.assertEqual(found.table.num_columns, 3)
+
+    def test_where_the_file_does_not_tell_the_family_geometry_is_read(self):
+        path = self.folder / "mixed.gpkg"
+        polygene.write(make.layer("m", make.points([[np.zeros(2)]] * 2), n=[1, 2]), f"{path}#m")
+        with sqlite3.connect(path) as connection:
+            connection.execute("UPDATE gpkg_geometry_columns SET geometry_type_name = 'GEOMETRY'")
+        connection.close()
+        (found,) = format_of(path).read(path, "m", Wanted(only=lambda _: {"n"})).layers
+        self.assertFalse(found.geometry.is_null.any())
 
 
 class Together(cli.WithSample):

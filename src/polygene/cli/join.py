@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -95,12 +96,16 @@ def join(
         raise click.UsageError("--count, --up-to and --links belong to --relation nearest")
     from polygene.batch import Companion
     from polygene.growing.calls import Call
+    from polygene.ops.join import looked_at
     from polygene.reading import near_inputs, read_other
 
     read: list[Other] = []
 
     def before(progress: Progress) -> list[str]:
-        choice = dataclasses.replace(asked.other_choice(), takes_tables=bool(key))
+        only = functools.partial(looked_at, key=key, aggregate=aggregate, best=best)
+        choice = dataclasses.replace(
+            asked.other_choice(), takes_tables=bool(key), only=only if key else None
+        )
         if not (key or precision or relation in ("disjoint", "nearest")):
             choice = near_inputs(choice, asked.inputs, [with_])
         read.append(read_other(with_, choice, progress, any_family=True))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+import functools
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -88,6 +90,7 @@ def tally(
     from polygene.cli.words.blocks import Words
     from polygene.cli.words.tables import foot_of, tallied
     from polygene.formats.base import check_free
+    from polygene.ops.tally import looked_at
     from polygene.ops.tally import tally as tally_layer
     from polygene.reading import read_one
 
@@ -95,7 +98,9 @@ def tally(
     for place in (asked.out, chart):  # nothing is written if one of them cannot be
         if place is not None:
             check_free(Path(place), asked.replace)
-    layer, notes = read_one(input_, asked.choice(takes_tables=True))
+    only = functools.partial(looked_at, by=options.terms_of(by), aggregate=aggregate, across=across)
+    choice = dataclasses.replace(asked.choice(takes_tables=True), only=only)
+    layer, notes = read_one(input_, choice)
     say = Words()
     say.note(*notes)
     found = tally_layer(

@@ -21,6 +21,8 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
 
     Features that are not wanted are left out where the format makes that cheap.
     """
+    if ref.family is not None:  # of which family a row is its geometry tells
+        wanted = replace(wanted, only=None)
     if ref.pieces:
         return joined(ref.words, ref.name, [read(piece, wanted) for piece in ref.pieces])
     with packed.own_names():

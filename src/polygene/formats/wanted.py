@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -31,6 +31,10 @@ class Wanted:
         Features whose own box may meet it, in units of the layer's CRS.
     where : Expression, optional
         Features for which it may be true.
+    only : callable, optional
+        Of all fields that there are it returns those that are looked at, geometry not being; or None if
+        more is. Then a reader may leave the other fields in the file, and the geometry where the file
+        states of what family it is: it is null then. Not with ``box``.
     span : (first, stop), optional
         Just these rows, as the file counts them. Only what `PORTIONED` names takes it; the others
         give back all.
@@ -39,6 +43,15 @@ class Wanted:
     box: Extent | None = None
     where: Expression | None = None
     span: tuple[int, int] | None = None
+    only: Callable[[Sequence[str]], Iterable[str] | None] | None = None
+
+    def looked_at(self, names: Sequence[str]) -> list[str] | None:
+        """Return of all fields those that are looked at, in their order; None for all, and geometry."""
+        found = None if self.only is None or self.box is not None else self.only(names)
+        if found is None or (self.where is not None and not self.fields(names)):
+            return None
+        chosen = {*found, *self.fields(names)}
+        return [name for name in names if name in chosen] if chosen <= set(names) else None
 
     def fields(self, names: Sequence[str]) -> list[str]:
         """Return the fields to read first to know which rows are wanted; none if that won't do.

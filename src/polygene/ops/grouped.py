@@ -51,6 +51,28 @@ def grouped_by(layer: Layer, by: Sequence[str]) -> tuple[Layer, list[str]]:
     return layer, names
 
 
+def fields_of(fields: Sequence[str], by: Sequence[str]) -> list[str]:
+    """Return which of a layer's fields it is grouped by, or those that expressions name.
+
+    Raises
+    ------
+    ExpressionError
+        If an expression does not parse.
+    UsageError
+        If one looks at geometry, or its name is that of a field already.
+    """
+    found = []
+    for text in by:
+        if text in fields or _is_name(text):
+            found.append(text)
+            continue
+        name, expression = _parsed(text)
+        if expression.looks_at_geometry or name.casefold() in map(str.casefold, fields):
+            raise UsageError(f"{text} is of more than fields")
+        found += expression.fields
+    return found
+
+
 def _is_name(text: str) -> bool:
     return text.replace("_", "a").replace(".", "a").isalnum()
 

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from polygene.arrays import NONE, F64Array, count_by
 from polygene.between import way_between
 from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label
-from polygene.errors import UnknownFieldError, UsageError, check_choice
+from polygene.errors import ExpressionError, UnknownFieldError, UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
@@ -33,6 +33,7 @@ from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Entries, Take
 from polygene.table.evaluate import field_name
+from polygene.table.expression import fields_in, looks_at_geometry
 from polygene.table.keys import Key
 from polygene.units import Length, map_units, metres, true_metres
 
@@ -214,6 +215,23 @@ def _check_one_way(asked: Sequence[str], pairs: bool, best: str | None) -> None:
             "give one of `pairs`, `best` and `aggregate`: the first two carry the fields of OTHER "
             "across, or those that `keep` names; `aggregate` sums them up"
         )
+
+
+def looked_at(
+    fields: Sequence[str], key: Names, aggregate: Names = (), best: str | None = None
+) -> set[str] | None:
+    """Return which fields of OTHER a `join` by key looks at; None if geometry, or one is not there."""
+    try:
+        trees = [Key.parse(text).theirs for text in names(key)]
+        trees += [tree for text in names(aggregate) for tree in Take.parse(text).trees]
+    except ExpressionError:  # which is said where all is known
+        return None
+    wanted = {name for tree in trees for name in fields_in(tree)}
+    if any(map(looks_at_geometry, trees)) or not wanted <= set(fields):
+        return None
+    if best in (SHARED, DISTANCE) and best not in fields:
+        return None
+    return wanted if names(aggregate) else set(fields)
 
 
 def _by_key(

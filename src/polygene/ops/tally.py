@@ -11,13 +11,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from polygene.arrays import I64Array, looked_up
-from polygene.errors import UsageError, check_choice
+from polygene.errors import ExpressionError, UsageError, check_choice
 from polygene.layer import Layer, distinct_name
 from polygene.notes import NULL_NAME
 from polygene.ops.given import Names, names
-from polygene.ops.grouped import grouped_by
+from polygene.ops.grouped import fields_of, grouped_by
 from polygene.table.aggregate import Entries, Take, aggregate, without_value
 from polygene.table.casting import as_text
+from polygene.table.expression import fields_in, looks_at_geometry
 from polygene.table.groups import Groups, group_rows, some_rows
 from polygene.table.types import kind_of
 
@@ -128,6 +129,22 @@ def tally(
         rest=rest,
         without_value={take.name: n for take in work.takes if (n := without_value(take, given))},
     )
+
+
+def looked_at(
+    fields: Sequence[str], by: Names = (), aggregate: Names = (), across: str | None = None
+) -> set[str] | None:
+    """Return which fields a `tally` looks at; None if it looks at geometry, or does not fit these."""
+    try:
+        found = set(fields_of(fields, [*names(by), *([across] if across else [])]))
+        for text in names(aggregate):
+            trees = Take.parse(text).trees
+            if any(map(looks_at_geometry, trees)):
+                return None
+            found |= {name for tree in trees for name in fields_in(tree)}
+    except (ExpressionError, UsageError):  # which is said where all is known
+        return None
+    return found if found <= set(fields) else None
 
 
 class _Column(NamedTuple):

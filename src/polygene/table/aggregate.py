@@ -63,6 +63,11 @@ class Take:
     rank: lark.Tree | None = None
     is_smallest: bool = False
 
+    @property
+    def trees(self) -> list[lark.Tree]:
+        """All that it computes of a feature."""
+        return [tree for tree in (self.argument, self.weight, self.rank) if tree is not None]
+
     @staticmethod
     def parse(text: str) -> Take:
         """Read ``beds = count()`` or ``cover = mean(cover_pct, weight=area)``.

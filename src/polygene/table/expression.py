@@ -94,8 +94,7 @@ class Expression:
     @property
     def fields(self) -> list[str]:
         """The fields it names, and whatever else is written like one."""
-        tokens = [found.children[0] for found in self._tree.find_data("field")]
-        return list(dict.fromkeys(field_name(token) for token in tokens))
+        return fields_in(self._tree)
 
     @property
     def looks_at_geometry(self) -> bool:
@@ -106,6 +105,12 @@ class Expression:
     def tree(self) -> lark.Tree:
         """The parsed expression itself."""
         return self._tree.children[0]
+
+
+def fields_in(tree: lark.Tree) -> list[str]:
+    """Return the fields that a parsed expression names, and whatever else is written like one."""
+    tokens = [found.children[0] for found in tree.find_data("field")]
+    return list(dict.fromkeys(field_name(token) for token in tokens))
 
 
 def looks_at_geometry(tree: lark.Tree) -> bool:

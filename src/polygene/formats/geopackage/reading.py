@@ -30,8 +30,11 @@ ENVELOPE_BYTES = np.array([0, 32, 48, 48, 64, -1, -1, -1])
 
 
 class _Columns(NamedTuple):
+    """The columns that are read: the key, those of fields, and geometry if it is not left out."""
+
     key: str | None
     fields: list[pa.Field]
+    has_geometry: bool = True
 
 
 def _columns(connection: sqlite3.Connection, table: Table) -> _Columns:
@@ -83,6 +86,10 @@ def _read(
         if table is None:
             raise UnknownLayerError(name, str(path), [t.name for t in every])
         columns = _columns(connection, table)
+        looked_at = wanted.looked_at([field.name for field in columns.fields])
+        if looked_at is not None and _is_of_one_family(table):
+            fields = [field for field in columns.fields if field.name in looked_at]
+            columns = _Columns(columns.key, fields, has_geometry=False)
         crs = read_crs(connection, table.srs_id) if table.has_geometry else None
         lineage, others = metadata.read(connection, table.name)
         total = _choose(connection, table, columns, wanted)
@@ -242,7 +249,8 @@ def _fetch(
     chosen_only: bool,
     known: Known | None,
 ) -> _Fetched:
-    shapes = [quoted(table.geometry_column)] if table.has_geometry else ["NULL"]
+    has_geometry = table.has_geometry and columns.has_geometry
+    shapes = [quoted(table.geometry_column)] if has_geometry else ["NULL"]
     names = [field.name for field in columns.fields]
     has_keys = columns.key is not None and known is None
     if has_keys:
@@ -325,6 +333,12 @@ def _as_text(chunk: pa.Array) -> pa.Array:
     if pa.types.is_string(chunk.type):
         return chunk
     return pa.array([None if v is None else str(v) for v in chunk.to_pylist()], pa.string())
+
+
+def _is_of_one_family(table: Table) -> bool:
+    """Whether a table says of what family its geometry is, or has none."""
+    words = ("POINT", "LINESTRING", "POLYGON")
+    return not table.has_geometry or table.geometry_type.removeprefix("MULTI") in words
 
 
 def _declared_family(geometry_type: str) -> Family:

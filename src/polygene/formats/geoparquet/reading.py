@@ -33,6 +33,7 @@ from polygene.formats.columns import (
 from polygene.formats.geoarrow import from_lists
 from polygene.formats.geoparquet.stated import (
     crs_of,
+    families_stated,
     geometry_in,
     metadata_of,
     own_columns,
@@ -40,7 +41,7 @@ from polygene.formats.geoparquet.stated import (
     stated_family,
 )
 from polygene.formats.wanted import ALL, Wanted
-from polygene.geometry import Extent
+from polygene.geometry import Extent, GeometryColumn
 from polygene.info import NO_GEOMETRY, LayerInfo
 from polygene.layer import Layer
 from polygene.notes import Warned
@@ -136,7 +137,7 @@ def _fetch_footer(path: Path) -> None:
 
 
 def _fetch(
-    file: pq.ParquetFile, path: Path, groups: Sequence[int], names: Sequence[str] = ()
+    file: pq.ParquetFile, path: Path, groups: Sequence[int], names: Sequence[str] | None = None
 ) -> None:
     """See to it that groups of rows, or only some columns of them, are there."""
     if not origins.is_partial(path):
@@ -145,7 +146,7 @@ def _fetch(
     for group in groups:
         own = file.metadata.row_group(group)
         for column in map(own.column, range(own.num_columns)):
-            if names and column.path_in_schema.split(".")[0] not in names:
+            if names is not None and column.path_in_schema.split(".")[0] not in names:
                 continue
             first = column.data_page_offset
             if column.has_dictionary_page and column.dictionary_page_offset is not None:
@@ -169,7 +170,13 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
     about = geo["columns"][column]
     try:
         names = file.schema_arrow.names
-        numbers, table = _rows(file, path, about, wanted if len(set(names)) == len(names) else ALL)
+        wanted = wanted if len(set(names)) == len(names) else ALL
+        families = families_stated(about)
+        looked_at = None
+        if len(families) == 1:
+            own = own_columns(geo, column)
+            looked_at = wanted.looked_at([name for name in names if name not in own])
+        numbers, table = _rows(file, path, about, wanted, looked_at)
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, OSError) as err:
@@ -184,7 +191,10 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
         )
     table = distinct_columns(table, path, notes)
     encoding = str(about["encoding"])
-    if known is not None and list(known.sums) == [sum_of_wkb(table.column(column))]:
+    if looked_at is not None:
+        nothing = replace(GeometryColumn.nulls(table.num_rows), family=families.pop())
+        geometries = [OfFamily(np.arange(table.num_rows), nothing)]
+    elif known is not None and list(known.sums) == [sum_of_wkb(table.column(column))]:
         geometries = [OfFamily(np.arange(table.num_rows), known.geometry)]
     elif encoding.upper() == "WKB":
         geometries = from_wkb(table.column(column), path, stated_family(about))
@@ -196,9 +206,9 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
     reading = layers_of(
         path=path, geometries=geometries, table=attributes, crs=crs_of(about), ids=None, notes=notes
     )
-    own = provenance.parse(metadata_of(file).get(b"lineage", b""))
-    if own is not None:
-        reading = Reading([replace(y, lineage=own) for y in reading.layers], notes)
+    lineage = provenance.parse(metadata_of(file).get(b"lineage", b""))
+    if lineage is not None:
+        reading = Reading([replace(y, lineage=lineage) for y in reading.layers], notes)
     if table.num_rows < file.metadata.num_rows:
         n_rows = file.metadata.num_rows
         layers = [replace(y, total=n_rows, rows=numbered(y, numbers)) for y in reading.layers]
@@ -290,9 +300,16 @@ def _plain_table(file: pq.ParquetFile, path: Path, name: str) -> Reading:
 
 
 def _rows(
-    file: pq.ParquetFile, path: Path, about: dict[str, Any], wanted: Wanted
+    file: pq.ParquetFile,
+    path: Path,
+    about: dict[str, Any],
+    wanted: Wanted,
+    looked_at: list[str] | None,
 ) -> tuple[I64Array, pa.Table]:
-    """Read the rows that may be wanted, by groups of them and then one by one, and their numbers."""
+    """Read the rows that may be wanted, by groups of them and then one by one, and their numbers.
+
+    Of ``looked_at`` columns alone, if they are given.
+    """
     groups = list(range(file.num_row_groups))
     paths = paths_of_box(file, about) if wanted.box is not None else []
     if paths:
@@ -320,11 +337,13 @@ def _rows(
     if wanted.span is not None:
         first, stop = wanted.span
         groups = [g for g in groups if starts[g] < stop and starts[g + 1] > first]
-    _fetch(file, path, groups)
+    _fetch(file, path, groups, looked_at)
     if len(groups) == file.num_row_groups:
-        table = file.read()
+        table = file.read(columns=looked_at)
+    elif groups:
+        table = file.read_row_groups(groups, columns=looked_at)
     else:
-        table = file.read_row_groups(groups) if groups else file.schema_arrow.empty_table()
+        table = file.schema_arrow.empty_table()
     keeps = np.concatenate(masks) if masks else np.ones(table.num_rows, bool)
     if paths:
         assert wanted.box is not None

@@ -134,6 +134,14 @@ def paths_of_box(file: pq.ParquetFile, about: dict[str, Any]) -> list[tuple[str,
     return [(path[0], path[1]) for path in paths]
 
 
+def families_stated(about: dict[str, Any]) -> set[Family]:
+    """Return the families of all types that the file says it holds; none if it says nothing of them."""
+    names = {
+        str(name).split(" ")[0].removeprefix("Multi") for name in about.get("geometry_types") or []
+    }
+    return {_FAMILIES[name] for name in names} if names <= set(_FAMILIES) else set()
+
+
 def stated_family(about: dict[str, Any]) -> Family:
     """Return the family of what the file says it holds, for when no row is left to tell."""
     types = about.get("geometry_types") or ["Polygon"]
