@@ -243,7 +243,7 @@ class LookedAt(cli.WithSample):
         squares = make.polygons([[[make.square(3 * k, 0, 1)]] for k in range(5)])
         layer = make.layer("s", squares, a=[1, 2, 3, 4, 5], b=list("vwxyz"), c=[0.5] * 5)
         wanted = Wanted(where=Expression("a > 2"), only=lambda names: {"b"} & set(names))
-        for ending in (".gpkg", ".parquet"):
+        for ending in PART_READERS:
             path = self.folder / f"s{ending}"
             polygene.write(layer, path, "replace")
             (found,) = format_of(path).read(path, "s", wanted).layers

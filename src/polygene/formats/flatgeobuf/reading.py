@@ -107,11 +107,19 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
             rows = wanted.rows(_table(data, header, entries, len(features), first))
             features, entries = features[rows], entries.of(rows)
             numbers = numbers[rows]
-        table = _table(data, header, entries, len(features), header.fields)
-        parts, is_null, is_multi = _geometry(data, header, features, path)
+        looked_at = None
+        if header.geometry_type in _FAMILIES:
+            looked_at = wanted.looked_at([own.name for own in header.fields])
+        fields = [own for own in header.fields if looked_at is None or own.name in looked_at]
+        table = _table(data, header, entries, len(features), fields)
+        if looked_at is None:
+            shapes = _geometry(data, header, features, path)
+        else:
+            shapes = [], np.ones(len(features), bool), np.zeros(len(features), bool)
     except Damaged as err:
         raise FileError(f"{path} is damaged or cut short: {err}") from err
     default = _FAMILIES.get(header.geometry_type, Family.POLYGONS)
+    parts, is_null, is_multi = shapes
     chosen = columns_of(parts, len(features), is_null, is_multi, default)
     reading = layers_of(
         path=path, geometries=chosen, table=table, crs=header.crs, ids=None, notes=[]
