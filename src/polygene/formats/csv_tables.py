@@ -44,7 +44,10 @@ NAME = "CSV"
 # What of numbers may be codes: 007, +49, 1E5
 _IS_CODE = r"^\s*(0[0-9]+|\+[0-9]+|[0-9]+[eE][0-9]+)\s*$"
 # Both begin with what is rare, to go through a file fast; what must come before is asked after it.
-_QUOTED_NUMBER = re.compile(rb'"(?<![^,;\t\n]")(\s*[+-]?[0-9.][0-9.eE+-]*\s*)"(?=[,;\t\r\n]|\Z)')
+# The quote before a number: to put a mark behind each is quick as long as nothing of the match is kept.
+_QUOTED_NUMBER = re.compile(
+    rb'"(?<![^,;\t\n]")(?=\s*[+-]?[0-9.][0-9.eE+-]*\s*"(?:[,;\t\r\n]|\Z))'
+)
 _MARK = "\x02"  # put in front of numbers in quotes, so that they are text
 _EMPTY_TEXT = re.compile(rb'""(?<![^,;\t\n]"")(?=[,;\t\r\n]|\Z)')
 ENDINGS = (".csv", ".tsv")
@@ -167,7 +170,7 @@ def _marked(path: Path) -> Path | pa.Buffer:
     data = path.read_bytes()
     if not _QUOTED_NUMBER.search(data):
         return path
-    return pa.py_buffer(_QUOTED_NUMBER.sub(b'"' + _MARK.encode() + rb'\1"', data))
+    return pa.py_buffer(_QUOTED_NUMBER.sub(b'"' + _MARK.encode(), data))
 
 
 def _unmarked(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
