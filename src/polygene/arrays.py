@@ -23,10 +23,8 @@ NONE = -1  # "no such thing" in an index array
 AHEAD = 32  # pairs whose memory is fetched ahead
 MOST_PARTS = 16  # in which pairs are looked for side by side: each reads all of them
 FEW_A_PAIR = 2  # codes for each of some items, up to which a table of all codes is no waste
-FEW_KEYS, LANES = (
-    512,
-    8,
-)  # of so few keys sums are kept side by side, so that none waits for another
+FEW_KEYS = 512  # of so few keys sums are kept side by side, so that none waits for another
+LANES = 8
 FEW_SLOTS = 1 << 15  # of a hash table that stays near at hand
 
 

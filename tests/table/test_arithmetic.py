@@ -123,6 +123,12 @@ class Arithmetic(unittest.TestCase):
         summary = polygene.fields(own, compute="y = x * x").summary
         self.assertEqual(summary.without_value, {"too large for any number": 1})
 
+    def test_null_written_out_makes_all_null(self):
+        given = layer({"a": pa.array([1, None, 3], pa.int8()), "r": [0.5, None, -0.5]}, 3)
+        for text in ("a + NULL", "NULL - r", "a * (1 - NULL)", "NULL / a", "a % NULL", "NULL div a",
+                     "r ^ NULL", "-NULL", "abs(NULL)", "round(NULL, 1)", "NULL + NULL"):  # fmt: skip
+            self.assertEqual(values(text, given), [None] * 3, text)
+
     def test_rounding_is_of_the_number_as_it_is_written(self):
         chance = random.Random(2)
         given = [2.675, 1.005, 0.5, -0.5, 2.5, 1e300, -1.45, 0.285, 1234567.125, None]

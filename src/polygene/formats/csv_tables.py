@@ -45,9 +45,7 @@ NAME = "CSV"
 _IS_CODE = r"^\s*(0[0-9]+|\+[0-9]+|[0-9]+[eE][0-9]+)\s*$"
 # Both begin with what is rare, to go through a file fast; what must come before is asked after it.
 # The quote before a number: to put a mark behind each is quick as long as nothing of the match is kept.
-_QUOTED_NUMBER = re.compile(
-    rb'"(?<![^,;\t\n]")(?=\s*[+-]?[0-9.][0-9.eE+-]*\s*"(?:[,;\t\r\n]|\Z))'
-)
+_QUOTED_NUMBER = re.compile(rb'"(?<![^,;\t\n]")(?=\s*[+-]?[0-9.][0-9.eE+-]*\s*"(?:[,;\t\r\n]|\Z))')
 _MARK = "\x02"  # put in front of numbers in quotes, so that they are text
 _EMPTY_TEXT = re.compile(rb'""(?<![^,;\t\n]"")(?=[,;\t\r\n]|\Z)')
 ENDINGS = (".csv", ".tsv")

@@ -33,6 +33,8 @@ class Numbers:
     def __init__(self, data: Any) -> None:
         self.is_single = isinstance(data, pa.Scalar)
         column = pa.array([data.as_py()], data.type) if self.is_single else data
+        if pa.types.is_null(column.type):
+            column = column.cast(pa.float64())
         self.is_whole = pa.types.is_integer(column.type)
         has_null = self.is_single or column.null_count
         self.is_null: BoolArray = (
