@@ -123,6 +123,32 @@ class Arithmetic(unittest.TestCase):
         summary = polygene.fields(own, compute="y = x * x").summary
         self.assertEqual(summary.without_value, {"too large for any number": 1})
 
+    def test_whole_numbers_beyond_real_ones_fit_beside_them(self):
+        """In one type with real numbers they are the nearest ones; alone they stay as they are."""
+        large = [2**53 + 1, HIGH, LOW, None]
+        given = layer({"w": large, "r": [0.5, -0.5, None, 1.0],
+                       "f": pa.array([0.5, 1.5, 2.5, 3.5], pa.float32()),
+                       "s": pa.array([1, -1, 3, 4], pa.int8())}, 4)  # fmt: skip
+        for text, wanted in {
+            "floor(w)": large, "ceiling(w)": large, "round(w)": large, "least(w, s)": [1, -1, LOW, 4],
+            "greatest(w, r)": [float(large[0]), float(HIGH), float(LOW), 1.0],
+            "coalesce(w, f)": [float(large[0]), float(HIGH), float(LOW), 3.5],
+            "case when s > 2 then f else w end": [float(large[0]), float(HIGH), 2.5, 3.5],
+            "case when s > 2 then s else w end": [*large[:2], 3, 4],
+            "sqrt(w)": [math.sqrt(2**53), math.sqrt(2**63), None, None],
+            "coalesce(f, 2 ^ 40 + 1)": [0.5, 1.5, 2.5, 3.5], "coalesce(NULL, s)": [1, -1, 3, 4],
+        }.items():  # fmt: skip
+            with self.subTest(text=text):
+                self.assertEqual(values(text, given), wanted)
+        for text, kind in {
+            "coalesce(f, 1)": pa.float32(), "coalesce(f, 0.1)": pa.float64(),
+            "coalesce(f, s)": pa.float64(), "greatest(f, -3)": pa.float32(),
+        }.items():  # fmt: skip
+            computed = Assignment.parse(f"found = {text}").expression.values(given).data
+            self.assertEqual(computed.type, kind)
+        found = polygene.tally(given, aggregate=["m = mean(s, weight = w)"]).body
+        self.assertEqual(found.num_rows, 1)
+
     def test_null_written_out_makes_all_null(self):
         given = layer({"a": pa.array([1, None, 3], pa.int8()), "r": [0.5, None, -0.5]}, 3)
         for text in ("a + NULL", "NULL - r", "a * (1 - NULL)", "NULL / a", "a % NULL", "NULL div a",

@@ -204,7 +204,7 @@ def _changed(layer: Layer, name: str, values: F64Array) -> int | None:
     column = layer.table.column(known)
     if not (pa.types.is_integer(column.type) or pa.types.is_floating(column.type)):
         return layer.n_rows
-    stored = column.cast(pa.float64()).to_numpy()
+    stored = column.cast(pa.float64(), safe=False).to_numpy()
     is_near = np.abs(stored - values) <= 1e-3 * np.abs(values)
     return int((~is_near & ~layer.geometry.is_empty).sum())
 

@@ -259,7 +259,7 @@ def _weights(take: Take, layer: Layer, groups: Entries) -> F64Array:
     found = computed(tree, take.text, layer)
     if found.kind not in ("number", "null"):
         raise ExpressionError("a weight is a number", take.text, tree.meta.start_pos)
-    values = pc.fill_null(found.data.cast(pa.float64()), float("nan"))
+    values = pc.fill_null(found.data.cast(pa.float64(), safe=False), float("nan"))
     return groups.of(np.asarray(values, np.float64))
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import functools
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
@@ -215,6 +215,33 @@ _REAL: dict[str, Callable[[Numbers, Numbers], tuple[np.ndarray, Wrong]]] = {
     "%": _divided(np.fmod),
     "^": _of_reals(np.power),
 }
+
+
+def of_one_type(data: Sequence[Any]) -> list[Any]:
+    """Return columns or single values in one type, where they are numbers of several types.
+
+    Whole numbers have 64 bits then, and beside real ones they become the nearest of 64 bits; of 32 if
+    all columns have these, and what is written out is the same in them.
+    """
+    kinds = {one.type for one in data}
+    if len(kinds) < 2 or not all(map(_is_number, kinds)):
+        return list(data)
+    kind = pa.int64() if all(map(pa.types.is_integer, kinds)) else pa.float64()
+    written = [one.as_py() for one in data if isinstance(one, pa.Scalar)]
+    columns = {one.type for one in data if not isinstance(one, pa.Scalar)}
+    if columns == {pa.float32()} and all(v is None or float(np.float32(v)) == v for v in written):
+        kind = pa.float32()
+    return [one.cast(kind, safe=False) for one in data]
+
+
+def _is_number(kind: pa.DataType) -> bool:
+    return pa.types.is_integer(kind) or pa.types.is_floating(kind)
+
+
+def square_root(data: Any) -> Any:
+    """Return square roots, null below zero."""
+    reals = data.cast(pa.float64(), safe=False)
+    return pc.if_else(pc.less(reals, 0), pa.scalar(None, pa.float64()), pc.sqrt(pc.abs(reals)))
 
 
 def order(left: Any, right: Any) -> tuple[Any, Any]:

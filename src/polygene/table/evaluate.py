@@ -246,7 +246,9 @@ class Evaluator:
             words = " and a ".join(kinds)
             raise self._refuse(tree, f"what CASE gives is of one kind, and here it is a {words}")
         alike = next((v.data.type for v in values if v.kind != "null"), pa.null())
-        *data, found = (_null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values)
+        *data, found = arithmetic.of_one_type(
+            [_null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values]
+        )
         for test, value in zip(tests[::-1], data[::-1], strict=True):
             found = pc.if_else(pc.fill_null(test.cast(pa.bool_()), False), value, found)
         return Value(found, kinds[0])
@@ -285,6 +287,8 @@ class Evaluator:
             v.data if v.kind != "null" else _null_of(kind, alike if kind == same else None)
             for v, kind in zip(values, kinds, strict=True)
         ]
+        if function.gives == "same":
+            data = arithmetic.of_one_type(data)
         try:
             if key == "abs":
                 found = arithmetic.absolute(data[0], self.lost, self.layer.n_rows)

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from polygene.arrays import F64Array
 from polygene.errors import UsageError
-from polygene.table.arithmetic import rounded
+from polygene.table.arithmetic import rounded, square_root
 from polygene.table.casting import as_text, recast
 from polygene.table.types import typed_field
 from polygene.units import AREAS, METRES
@@ -122,6 +122,11 @@ def _as(words: str) -> Callable[..., Any]:
     return compute
 
 
+def _of_reals(compute: Callable[[Any], Any]) -> Callable[[Any], Any]:
+    """Return a function that leaves whole numbers as they are."""
+    return lambda data: data if pa.types.is_integer(data.type) else compute(data)
+
+
 def _days(start: Any, stop: Any) -> Any:
     dates = [v.cast(pa.timestamp("ms", tz="UTC")) for v in (start, stop)]
     return pc.divide(
@@ -158,17 +163,10 @@ FUNCTIONS = {
     "round": Function(
         "number / number", "number", "to n decimals, halves away from zero", _rounded
     ),
-    "floor": Function("number", "number", "the whole number below", pc.floor),
-    "ceiling": Function("number", "number", "the whole number above", pc.ceil),
+    "floor": Function("number", "number", "the whole number below", _of_reals(pc.floor)),
+    "ceiling": Function("number", "number", "the whole number above", _of_reals(pc.ceil)),
     "abs": Function("number", "number", "without its sign", pc.abs),
-    "sqrt": Function(
-        "number",
-        "number",
-        "the square root, null below zero",
-        lambda v: pc.if_else(
-            pc.less(v, 0), pa.scalar(None, pa.float64()), pc.sqrt(pc.abs(v.cast(pa.float64())))
-        ),
-    ),
+    "sqrt": Function("number", "number", "the square root, null below zero", square_root),
     "least": Function("same, ...", "same", "the smallest of several", pc.min_element_wise),
     "greatest": Function("same, ...", "same", "the largest of several", pc.max_element_wise),
     "coalesce": Function("same, ...", "same", "the first that is not null", pc.coalesce),
