@@ -14,6 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 import polygene
+from polygene.errors import ExpressionError
 from polygene.layer import Layer
 from polygene.table.expression import Assignment, Expression
 from tests.support import generators as make
@@ -154,6 +155,30 @@ class Arithmetic(unittest.TestCase):
         for text in ("a + NULL", "NULL - r", "a * (1 - NULL)", "NULL / a", "a % NULL", "NULL div a",
                      "r ^ NULL", "-NULL", "abs(NULL)", "round(NULL, 1)", "NULL + NULL"):  # fmt: skip
             self.assertEqual(values(text, given), [None] * 3, text)
+
+    def test_arguments_that_nobody_means(self):
+        """Nothing replaced; null and numbers beyond all texts; the least of days and moments."""
+        day, moment = datetime.date(2020, 2, 29), datetime.datetime(2020, 2, 29, 12, tzinfo=UTC)
+        moments = pa.array([moment, moment, None], pa.timestamp("ms", "UTC"))
+        days = pa.array([day, None, day], pa.date32())
+        given = layer({"s": ["aXb", None, ""], "d": days, "m": moments}, 3)
+        whole, none = ["aXb", None, ""], [None] * 3
+        midnight = moment.replace(hour=0)
+        for text, wanted in {
+            "replace(s, '', 'y')": whole, "replace(s, NULL, 'y')": none, "replace(s, 'X', NULL)": none,
+            "replace(s, 'X', '')": ["ab", None, ""], "left(s, 1e308)": whole,
+            "left(s, -1)": ["", None, ""], "left(s, NULL)": none, "right(s, 9223372036854775807)": whole, "right(s, NULL)": none,
+            "substring(s, 2, 1e300)": ["Xb", None, ""], "substring(s, NULL, 1)": none,
+            "substring(s, -9223372036854775807, 2)": ["aX", None, ""], "round(1.26, NULL)": none,
+            "day_of('1.2.2020', NULL)": none, "greatest(d, d)": [day, None, day],
+            "least(d, m)": [midnight, moment, midnight], "greatest(m, m)": [moment, moment, None],
+            "least(NULL, NULL)": none, "upper(NULL)": none, "NULL LIKE 'a%'": none,
+        }.items():  # fmt: skip
+            with self.subTest(text=text):
+                self.assertEqual(values(text, given), wanted)
+        for text in ("NULL = NULL", "s = NULL", "NULL IN (1, 2)"):
+            with self.assertRaisesRegex(ExpressionError, "IS NULL tells"):
+                values(text, given)
 
     def test_rounding_is_of_the_number_as_it_is_written(self):
         chance = random.Random(2)

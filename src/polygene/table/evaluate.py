@@ -71,7 +71,7 @@ class Evaluator:
     def _expect(self, value: Value, kind: str, tree: lark.Tree, use: str) -> Any:
         if value.kind not in (kind, "null"):
             raise self._refuse(tree, f"{use} needs a {kind}, and this is a {value.kind}")
-        return value.data
+        return value.data.cast(_TYPE_OF_KIND[kind]) if value.kind == "null" else value.data
 
     # Logic
 
@@ -98,8 +98,8 @@ class Evaluator:
             return left.data.cast(pa.date32(), safe=False), right.data.cast(pa.date32(), safe=False)
         if kinds == {"number"}:
             return arithmetic.order(left.data, right.data)
-        if len(kinds) > 1:
-            hint = ""
+        if len(kinds) > 1 or "null" in kinds:
+            hint = "; IS NULL tells whether a value is there" if "null" in kinds else ""
             if kinds & {"date", "time"} and "text" in kinds:
                 hint = "; write a date as DATE('2026-05-31'), a time as TIMESTAMP('...Z')"
             elif kinds == {"number", "text"}:

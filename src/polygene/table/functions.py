@@ -14,6 +14,7 @@ from polygene.arrays import F64Array
 from polygene.errors import UsageError
 from polygene.table.arithmetic import rounded, square_root
 from polygene.table.casting import as_text, recast
+from polygene.table.temporal import MOMENT
 from polygene.table.types import typed_field
 from polygene.units import AREAS, METRES
 
@@ -49,24 +50,62 @@ def _constant(value: Any, what: str) -> Any:
     return value.as_py()
 
 
+_NO_TEXT = pa.scalar(None, pa.string())
+_FAR = 2**31 - 1  # characters: no text that Arrow holds has more
+
+
+def _count(value: Any, what: str) -> int | None:
+    """Return a number of characters or digits that is the same for all; None for null."""
+    found = _constant(value, what)
+    if found is None or found != found:
+        return None
+    return int(min(max(found, -_FAR), _FAR))
+
+
 def _left(text: Any, n: Any) -> Any:
-    return pc.utf8_slice_codeunits(text, 0, max(0, int(_constant(n, "the number of characters"))))
+    count = _count(n, "the number of characters")
+    return _NO_TEXT if count is None else pc.utf8_slice_codeunits(text, 0, max(0, count))
 
 
 def _right(text: Any, n: Any) -> Any:
-    n = int(_constant(n, "the number of characters"))
-    return pc.utf8_slice_codeunits(text, -n) if n > 0 else pc.utf8_slice_codeunits(text, 0, 0)
+    count = _count(n, "the number of characters")
+    if count is None:
+        return _NO_TEXT
+    return pc.utf8_slice_codeunits(text, -count) if count > 0 else _left(text, pa.scalar(0))
 
 
 def _middle(text: Any, start: Any, n: Any) -> Any:
-    first = max(1, int(_constant(start, "the first character"))) - 1
-    return pc.utf8_slice_codeunits(text, first, first + max(0, int(_constant(n, "the number"))))
+    first, count = _count(start, "the first character"), _count(n, "the number")
+    if first is None or count is None:
+        return _NO_TEXT
+    first = max(1, first) - 1
+    return pc.utf8_slice_codeunits(text, first, first + max(0, count))
 
 
 def _replaced(text: Any, old: Any, new: Any) -> Any:
-    return pc.replace_substring(
-        text, pattern=_constant(old, "what is replaced"), replacement=_constant(new, "the new text")
-    )
+    pattern, replacement = _constant(old, "what is replaced"), _constant(new, "the new text")
+    if pattern is None or replacement is None:
+        return _NO_TEXT
+    # Arrow would look for nothing without end.
+    return pc.replace_substring(text, pattern, replacement) if pattern else text
+
+
+def _extreme(compute: Callable[..., Any]) -> Callable[..., Any]:
+    """Return an extreme of several values; of dates and times by the numbers they are."""
+
+    def work(*values: Any) -> Any:
+        kinds = {one.type for one in values}
+        if all(map(pa.types.is_null, kinds)):
+            return values[0]
+        if not all(map(pa.types.is_temporal, kinds)):
+            return compute(*values)
+        if len(kinds) > 1:
+            values, kinds = tuple(one.cast(MOMENT) for one in values), {MOMENT}
+        (kind,) = kinds
+        whole = pa.int32() if pa.types.is_date32(kind) else pa.int64()
+        return compute(*(one.cast(whole) for one in values)).cast(kind)
+
+    return work
 
 
 def _joined(*texts: Any) -> Any:
@@ -77,7 +116,8 @@ def _joined(*texts: Any) -> Any:
 
 
 def _rounded(value: Any, digits: Any = None) -> Any:
-    return rounded(value, 0 if digits is None else int(_constant(digits, "the number of digits")))
+    count = 0 if digits is None else _count(digits, "the number of digits")
+    return pa.scalar(None, pa.float64()) if count is None else rounded(value, count)
 
 
 def by_value(change: Callable[[str], str], texts: Any) -> Any:
@@ -114,6 +154,8 @@ def _as(words: str) -> Callable[..., Any]:
 
     def compute(value: Any, dates: Any = None) -> Any:
         form = None if dates is None else _constant(dates, "the way dates are written")
+        if dates is not None and form is None:
+            return pa.scalar(None, field.type)
         is_single = isinstance(value, pa.Scalar)
         column = pa.chunked_array([pa.array([value.as_py()], value.type)] if is_single else value)
         data = recast(column, field, form).data
@@ -167,8 +209,12 @@ FUNCTIONS = {
     "ceiling": Function("number", "number", "the whole number above", _of_reals(pc.ceil)),
     "abs": Function("number", "number", "without its sign", pc.abs),
     "sqrt": Function("number", "number", "the square root, null below zero", square_root),
-    "least": Function("same, ...", "same", "the smallest of several", pc.min_element_wise),
-    "greatest": Function("same, ...", "same", "the largest of several", pc.max_element_wise),
+    "least": Function(
+        "same, ...", "same", "the smallest of several", _extreme(pc.min_element_wise)
+    ),
+    "greatest": Function(
+        "same, ...", "same", "the largest of several", _extreme(pc.max_element_wise)
+    ),
     "coalesce": Function("same, ...", "same", "the first that is not null", pc.coalesce),
     "year": Function("date", "number", "the year", pc.year),
     "month": Function("date", "number", "the month, 1 to 12", pc.month),
