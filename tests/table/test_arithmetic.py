@@ -167,7 +167,8 @@ class Arithmetic(unittest.TestCase):
         for text, wanted in {
             "replace(s, '', 'y')": whole, "replace(s, NULL, 'y')": none, "replace(s, 'X', NULL)": none,
             "replace(s, 'X', '')": ["ab", None, ""], "left(s, 1e308)": whole,
-            "left(s, -1)": ["", None, ""], "left(s, NULL)": none, "right(s, 9223372036854775807)": whole, "right(s, NULL)": none,
+            "left(s, -1)": ["", None, ""], "left(s, NULL)": none,
+            "right(s, 9223372036854775807)": whole, "right(s, NULL)": none,
             "substring(s, 2, 1e300)": ["Xb", None, ""], "substring(s, NULL, 1)": none,
             "substring(s, -9223372036854775807, 2)": ["aX", None, ""], "round(1.26, NULL)": none,
             "day_of('1.2.2020', NULL)": none, "greatest(d, d)": [day, None, day],
