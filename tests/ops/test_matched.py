@@ -1,5 +1,6 @@
 """Overlays in which only features of one key have to do with each other."""
 
+import inspect
 import unittest
 from dataclasses import replace
 from unittest import mock
@@ -64,6 +65,20 @@ class Matched(unittest.TestCase):
         for names, size in wanted.items():
             self.assertAlmostEqual(found[names], size, delta=1e-3)
         return made
+
+    def test_what_overlays_are_not_told_is_refused(self):
+        """From Python too, where any keyword would do: one that is passed over changes the result."""
+        squares = make.polygons([[[make.square(0, 0, 2)]], [[make.square(3, 0, 2)]]])
+        layer = make.layer("s", squares, n=[1, 2])
+        for name in ("clip", "erase", "intersect", "union", "imprint", "contrast", "supersede"):
+            for more in ({"precison": 1.0}, {"whole": True}, {"match": "n"}, {"origins": True}):
+                operation = getattr(polygene, name)
+                if set(more) & set(inspect.signature(operation).parameters):
+                    continue
+                with self.subTest(name=name, more=more), self.assertRaisesRegex(TypeError, *more):
+                    operation(layer, layer, **more)
+        with self.assertRaisesRegex(TypeError, "did you mean 'precision'"):
+            polygene.union(layer, precison=1.0)
 
     def test_as_if_each_key_were_alone(self):
         with mock.patch.object(selfcheck, "is_on", return_value=True):

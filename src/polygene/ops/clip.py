@@ -31,4 +31,4 @@ def clip(
     """
     if not isinstance(other, Layer):
         other = box_layer(other, layer.crs)
-    return lay_across(layer, [other], rules.CLIP, whole=whole, match=match, **how)
+    return lay_across(layer, [other], rules.CLIP, how, whole=whole, match=match)

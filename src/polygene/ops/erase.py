@@ -24,4 +24,4 @@ def erase(
     With `clip` it makes up INPUT. With ``match``, as ``id = site``, each feature gives way only to
     those of OTHER that have its key. For the rest see `polygene.ops.overlays.how.How`.
     """
-    return lay_across(layer, [other], rules.ERASE, match=match, **how)
+    return lay_across(layer, [other], rules.ERASE, how, match=match)

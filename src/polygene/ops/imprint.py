@@ -24,4 +24,4 @@ def imprint(
 
     For the rest see `polygene.ops.overlays.how.How`.
     """
-    return lay_across(layer, [other], IMPRINT, origins=origins, **how)
+    return lay_across(layer, [other], IMPRINT, how, origins=origins)

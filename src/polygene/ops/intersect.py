@@ -27,4 +27,4 @@ def intersect(
     ``id = site``, only features of one key share pieces. For the rest see
     `polygene.ops.overlays.how.How`.
     """
-    return lay_across(layer, others, INTERSECT, origins=origins, match=match, **how)
+    return lay_across(layer, others, INTERSECT, how, origins=origins, match=match)

@@ -46,4 +46,4 @@ def union(
         told = resolved(how, layer)
         laid = laid_over_itself(layer, origins, told)
         return as_asked(finished(laid, laid.sources, told), how)
-    return lay_across(layer, others, UNION, origins=origins, **how)
+    return lay_across(layer, others, UNION, how, origins=origins)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Unpack
+from typing import TYPE_CHECKING
 
 from polygene.crs import is_same
 from polygene.errors import UsageError
@@ -33,11 +33,11 @@ def lay_across(
     layer: Layer,
     others: Sequence[Layer],
     rule: Rule,
+    how: How,
     *,
     whole: bool = False,
     origins: bool = False,
     match: Names = (),
-    **how: Unpack[How],
 ) -> OverlayResult:
     """Lay INPUT over the OTHERs, whatever CRS they are in; see `polygene.ops.overlays.laying.lay`.
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import NamedTuple, TypedDict
 
+from polygene.errors import did_you_mean
 from polygene.layer import Layer
 from polygene.ops.given import Names, names
 from polygene.ops.summary import OverlayResult
@@ -61,7 +62,13 @@ def resolved(how: How, layer: Layer) -> Resolved:
     ------
     UsageError
         If a length does not fit the layer's CRS.
+    TypeError
+        If it is told what overlays are not: at run time nothing else holds keywords to `How`.
     """
+    for name in how:
+        if name not in How.__annotations__:
+            near = did_you_mean(name, list(How.__annotations__))
+            raise TypeError(f"there is no keyword argument {name!r} here{near}")
     return Resolved(
         precision=map_units(how.get("precision"), layer.crs),
         snap=map_units(how.get("snap"), layer.crs),
