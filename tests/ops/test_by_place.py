@@ -238,6 +238,20 @@ class Nearest(unittest.TestCase):
             kept = chosen_by_place(one, two, "intersects", up_to=limit).layer
             self.assertEqual(kept.table["i"].to_pylist(), near.table["i"].to_pylist())
 
+    def test_few_in_one_place_far_from_all(self):
+        """Cells as small as what is in them are passed by: it took minutes, and more the farther."""
+        rng = np.random.default_rng(9)
+        for family, far, n in itertools.product(Family, (500.0, 1e4, 1e7), (1, 3)):
+            one = make.layer("a", scattered(rng, family, 30))
+            spots = rng.uniform(0, 0.01, (n, 2)) + (far, far / 3)
+            two = make.layer("b", make.points([[p] for p in spots]), j=np.arange(n))
+            rows = make.rows_of(one.geometry), make.rows_of(two.geometry)
+            gaps = np.array([[gap(a, b) for b in rows[1]] for a in rows[0]])
+            found = join(one, two, "nearest", best="distance").layer.table["distance"]
+            np.testing.assert_allclose(found, gaps.min(axis=1), atol=3e-3 if far > 1e5 else 3e-4)
+            found = join(two, one, "nearest", best="distance").layer.table["distance"]
+            np.testing.assert_allclose(found, gaps.min(axis=0), atol=3e-3 if far > 1e5 else 3e-4)
+
     def test_ties_are_told_and_degrees_are_metres(self):
         spots = make.layer("s", make.points([[np.array([0, 0.0])]]))
         two = make.layer(

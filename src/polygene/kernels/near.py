@@ -516,7 +516,8 @@ def nearest_of_edges(
             j_high = _cell_of(max(a.ay, a.by), box[1], side)
             first_ring = 0
             first_ring = max(first_ring, -i_high, -j_high, i_low - columns + 1, j_low - rows + 1)
-            last_ring = max(max(i_high, columns - 1 - i_low), max(j_high, rows - 1 - j_low))
+            # The ring with which all cells have been looked at.
+            last_ring = max(first_ring, i_low, columns - 1 - i_high, j_low, rows - 1 - j_high)
             for ring in range(first_ring, last_ring + 1):
                 # What is not looked at yet lies further than whole cells off.
                 clear = (ring - 1) * cython.cast(cython.double, side)
