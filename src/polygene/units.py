@@ -23,6 +23,7 @@ METRES = {
     "mi": 1609.344,
     "nmi": 1852.0,
 }
+MOST = 1e15  # of any unit, which is more than anybody means
 LEAST_WORDED = 0.001  # of a measure of which only the size matters; less is told as under it
 # Square metres of each unit of area.
 AREAS = {
@@ -65,7 +66,7 @@ class Distance:
         if unit is not None and unit not in (*METRES, DEGREES):
             known = ", ".join((*METRES, DEGREES))
             raise UsageError(f"{unit!r} is no unit of length here; known are {known}")
-        return Distance(float(match[1]), unit)
+        return Distance(check_size(float(match[1]), text), unit)
 
     @property
     def text(self) -> str:
@@ -148,6 +149,20 @@ Length = (
 )  # a number in the unit that is said there, or a text as `Distance` reads
 
 
+def check_size(value: float, text: str | None = None) -> float:
+    """Return a distance in any unit.
+
+    Raises
+    ------
+    UsageError
+        If it is not finite, or larger than anything there is.
+    """
+    if not abs(value) <= MOST:
+        shown = text or f"{value:g}"
+        raise UsageError(f"{shown!r} is no distance: it is larger than anything there is")
+    return value
+
+
 def map_units(length: Length | None, crs: pyproj.CRS | None) -> float | None:
     """Return a length in the units of a CRS; a number is in them already, None stays None.
 
@@ -193,7 +208,7 @@ def _checked(length: Length | None, convert: Callable[[Distance], float]) -> flo
         return None
     if isinstance(length, str):
         length = Distance.parse(length)
-    value = convert(length) if isinstance(length, Distance) else float(length)
+    value = convert(length) if isinstance(length, Distance) else check_size(float(length))
     if not value > 0:
         raise UsageError(f"a distance of {value:g} means nothing here; it must be more than 0")
     return value

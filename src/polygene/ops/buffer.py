@@ -34,7 +34,7 @@ from polygene.progress import SILENT, Progress
 from polygene.table.agreeing import agreed
 from polygene.table.expression import Expression
 from polygene.table.groups import Groups, group_rows
-from polygene.units import Distance, Length, as_written, metres, metres_worded
+from polygene.units import Distance, Length, as_written, check_size, metres, metres_worded
 
 HALF_ROUND = 20_003_931.5  # metres from pole to pole (GRS 80)
 MOST_COARSENED = 1e6  # times that a grid may grow for a distance
@@ -181,7 +181,9 @@ def buffer(
 def _in_metres(layer: Layer, distances: Sequence[Length]) -> list[float]:
     """Return distances in metres or, without a CRS, map units; they may be negative."""
     read = [Distance.parse(d) if isinstance(d, str) else d for d in distances]
-    return [d.in_metres(layer.crs) if isinstance(d, Distance) else float(d) for d in read]
+    return [
+        d.in_metres(layer.crs) if isinstance(d, Distance) else check_size(float(d)) for d in read
+    ]
 
 
 def _told_by(layer: Layer, given: Expression, unit: str | None) -> F64Array:

@@ -37,6 +37,7 @@ from polygene.table.expression import fields_in, looks_at_geometry
 from polygene.table.keys import Key
 from polygene.units import Length, map_units, metres, true_metres
 
+MOST_PARTNERS = 2**31  # that a count can be
 SHARED, DISTANCE = "shared", "distance"
 UNMATCHED = ("keep", "drop", "only")
 
@@ -151,6 +152,8 @@ def join(
         If an aggregate does not fit.
     """
     check_choice("alone", alone, UNMATCHED)
+    if not 1 <= count <= MOST_PARTNERS:
+        raise UsageError(f"`count` is how many of the nearest are wanted, 1 or more, not {count}")
     if key:
         given = (relation, up_to, precision, follow, share_border)
         if links or count > 1 or any(value is not None for value in given):

@@ -126,8 +126,10 @@ def subset(
         If something does not fit the layer.
     UsageError, DataError
         If it is not said how features are to lie to OTHER, or that has no meaning for the two, or
-        ``limit`` is negative.
+        ``limit`` is negative, or ``box`` none.
     """
+    if box is not None and not (len(box) == 4 and box[0] <= box[2] and box[1] <= box[3]):
+        raise UsageError(f"`box` is x and y at least, then x and y at most, not {box}")
     if limit is not None and limit < 0:
         raise UsageError(f"`limit` is how many features there are at most, not {limit}")
     chosen, own = layer, expression(where)

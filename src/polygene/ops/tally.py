@@ -92,6 +92,8 @@ def tally(
         raise UsageError("shares of rows need columns to share them out: give `across`")
     layer, by = grouped_by(layer, names(by))
     layer, columns = grouped_by(layer, [across] if across else [])
+    if top is not None and not top >= 1:
+        raise UsageError(f"`top` is how many rows come first, 1 or more, not {top}")
     if (sort or top) and not by:
         raise UsageError("`sort` and `top` are of rows: give `by`")
     # Aggregates are of the numbers, also of those that are shown as classes.

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
-from polygene.errors import check_choice
+from polygene.errors import UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas
 from polygene.plane.outlines import Outlines
@@ -39,7 +39,7 @@ class Style:
     Raises
     ------
     UsageError
-        If caps, corners or side are none of `CAPS`, `CORNERS`, `SIDES`.
+        If caps, corners or side are none of `CAPS`, `CORNERS`, `SIDES`, or a number has no meaning.
     """
 
     caps: str = "round"
@@ -52,6 +52,10 @@ class Style:
         check_choice("caps", self.caps, CAPS)
         check_choice("corners", self.corners, CORNERS)
         check_choice("side", self.side, SIDES)
+        if not self.mitre_limit >= 1:
+            raise UsageError(f"`mitre_limit` is in distances, 1 or more, not {self.mitre_limit}")
+        if self.chord_error is not None and not 0 < self.chord_error < 1:
+            raise UsageError(f"`chord_error` is a part of a distance, not {self.chord_error}")
 
     @property
     def largest_step(self) -> float:
