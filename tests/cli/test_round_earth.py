@@ -166,7 +166,7 @@ class Degrees(WithSample):
             "buffer", "tolva.gpkg#park", "--distance", "0.1deg", "-o", "x.gpkg"
         )
         self.assertEqual((done.code, "is not: give the distance" in done.words), (2, True))
-        for far in ("30000km", "1e30"):
+        for far in ("30000km", "1e14"):
             done = self.run_polygene("buffer", "tolva.gpkg#park", "--distance", far, "-o", "x.gpkg")
             self.assertEqual((done.code, "half round the earth" in done.words), (1, True), done.err)
         self.assert_only("tolva.gpkg", "resurvey.geojson")

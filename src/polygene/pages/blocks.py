@@ -37,7 +37,10 @@ class Blocks:
         return self.add(np.ascontiguousarray(planes.T).tobytes())
 
     def add_steps(self, values: I64Array) -> int:
-        """Add numbers as steps from one to the next, those down and up folded: 0, -1, 1, -2, ..."""
+        """Add numbers as steps from one to the next, those down and up folded: 0, -1, 1, -2, ...
+
+        Steps are of less than 2^31.
+        """
         steps = np.diff(values, prepend=0)
         return self.add_counts((steps << 1) ^ (steps >> 63))
 

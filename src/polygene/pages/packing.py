@@ -74,8 +74,9 @@ def _geometry(own: Dressed, ground: Ground, blocks: Blocks) -> dict[str, Any]:
     parts[column.is_null] = 0
     spots = None
     if own.label is not None:
-        inside = ground.packed(np.nan_to_num(inside_points(column), nan=ground.origin[0]))
-        spots = [blocks.add_steps(np.clip(inside[:, k], -(2**31), 2**31 - 1)) for k in (0, 1)]
+        inside = inside_points(column)
+        at = ground.packed(np.where(np.isfinite(inside), inside, ground.origin))
+        spots = [blocks.add_steps(at[:, k]) for k in (0, 1)]
     return {
         "x": blocks.add_steps(xy[:, 0]),
         "y": blocks.add_steps(xy[:, 1]),
