@@ -33,7 +33,7 @@ from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Entries, Take
 from polygene.table.evaluate import field_name
-from polygene.table.expression import fields_in, looks_at_geometry
+from polygene.table.expression import fields_alone
 from polygene.table.keys import Key
 from polygene.units import Length, map_units, metres, true_metres
 
@@ -229,10 +229,8 @@ def looked_at(
         trees += [tree for text in names(aggregate) for tree in Take.parse(text).trees]
     except ExpressionError:  # which is said where all is known
         return None
-    wanted = {name for tree in trees for name in fields_in(tree)}
-    if any(map(looks_at_geometry, trees)) or not wanted <= set(fields):
-        return None
-    if best in (SHARED, DISTANCE) and best not in fields:
+    wanted = fields_alone(trees, fields)
+    if wanted is None or (best in (SHARED, DISTANCE) and best not in fields):
         return None
     return wanted if names(aggregate) else set(fields)
 

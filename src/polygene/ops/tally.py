@@ -18,7 +18,7 @@ from polygene.ops.given import Names, names
 from polygene.ops.grouped import fields_of, grouped_by
 from polygene.table.aggregate import Entries, Take, aggregate, without_value
 from polygene.table.casting import as_text
-from polygene.table.expression import fields_in, looks_at_geometry
+from polygene.table.expression import fields_alone
 from polygene.table.groups import Groups, group_rows, some_rows
 from polygene.table.types import kind_of
 
@@ -139,14 +139,11 @@ def looked_at(
     """Return which fields a `tally` looks at; None if it looks at geometry, or does not fit these."""
     try:
         found = set(fields_of(fields, [*names(by), *([across] if across else [])]))
-        for text in names(aggregate):
-            trees = Take.parse(text).trees
-            if any(map(looks_at_geometry, trees)):
-                return None
-            found |= {name for tree in trees for name in fields_in(tree)}
+        trees = [tree for text in names(aggregate) for tree in Take.parse(text).trees]
     except (ExpressionError, UsageError):  # which is said where all is known
         return None
-    return found if found <= set(fields) else None
+    taken = fields_alone(trees, fields)
+    return None if taken is None or not found <= set(fields) else found | taken
 
 
 class _Column(NamedTuple):

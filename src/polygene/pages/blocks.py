@@ -39,9 +39,9 @@ class Blocks:
     def add_steps(self, values: I64Array) -> int:
         """Add numbers as steps from one to the next, those down and up folded: 0, -1, 1, -2, ...
 
-        Steps are of less than 2^31.
+        The numbers have 32 bits with their sign. Steps beyond go round, as the page's sums do.
         """
-        steps = np.diff(values, prepend=0)
+        steps = np.diff(values, prepend=0).astype(np.int32).astype(np.int64)
         return self.add_counts((steps << 1) ^ (steps >> 63))
 
     def add_floats(self, values: F64Array) -> int:

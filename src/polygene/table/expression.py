@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import functools
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -94,7 +94,7 @@ class Expression:
     @property
     def fields(self) -> list[str]:
         """The fields it names, and whatever else is written like one."""
-        return fields_in(self._tree)
+        return _fields_in(self._tree)
 
     @property
     def looks_at_geometry(self) -> bool:
@@ -107,10 +107,20 @@ class Expression:
         return self._tree.children[0]
 
 
-def fields_in(tree: lark.Tree) -> list[str]:
+def _fields_in(tree: lark.Tree) -> list[str]:
     """Return the fields that a parsed expression names, and whatever else is written like one."""
     tokens = [found.children[0] for found in tree.find_data("field")]
     return list(dict.fromkeys(field_name(token) for token in tokens))
+
+
+def fields_alone(trees: Iterable[lark.Tree], fields: Sequence[str]) -> set[str] | None:
+    """Return which fields of those there are some trees look at; None if at more, or at others."""
+    found: set[str] = set()
+    for tree in trees:
+        if looks_at_geometry(tree):
+            return None
+        found |= set(_fields_in(tree))
+    return found if found <= set(fields) else None
 
 
 def looks_at_geometry(tree: lark.Tree) -> bool:

@@ -13,6 +13,7 @@ from polygene.arrays import (
     NONE,
     I64Array,
     Numbering,
+    U8Array,
     number_codes,
     number_pairs,
     number_texts,
@@ -78,16 +79,19 @@ def _codes_of_texts(column: pa.ChunkedArray) -> I64Array:
     return codes
 
 
+def bytes_of(texts: pa.Array) -> tuple[U8Array, I64Array]:
+    """Return the bytes that hold some texts, and where in them each begins and the last ends."""
+    texts = texts.cast(pa.large_string())
+    _, ends, data = texts.buffers()
+    if not len(texts):
+        return np.zeros(0, np.uint8), np.zeros(1, np.int64)
+    offsets = np.frombuffer(ends, np.int64)[texts.offset : texts.offset + len(texts) + 1]
+    return np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8), offsets
+
+
 def _number_texts(column: pa.ChunkedArray) -> Numbering:
     """Number the distinct texts of a column without nulls, in order of first appearance."""
-    pieces = []
-    for chunk in column.chunks:
-        texts = chunk.cast(pa.large_string())
-        _, ends, data = texts.buffers()
-        if len(texts):
-            offsets = np.frombuffer(ends, np.int64)[texts.offset : texts.offset + len(texts) + 1]
-            held = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
-            pieces.append((held, offsets))
+    pieces = [bytes_of(chunk) for chunk in column.chunks if len(chunk)]
     return number_texts(pieces or [(np.zeros(0, np.uint8), np.zeros(1, np.int64))])
 
 

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 
 from polygene import kernels, parallel
 from polygene.arrays import NONE, F64Array, I64Array, bucket
-from polygene.table.groups import numbering_of
+from polygene.table.groups import bytes_of, numbering_of
 from polygene.table.rising import rising, rising_reals
 
 ROUNDS = 8  # of eight bytes by which texts are told apart
@@ -58,11 +58,8 @@ def best_texts(
     Entry k is row ``row[k]``, which is not null, in group ``group[k]``. Texts are told apart by eight
     bytes at a time: those that are not the best so far are looked at no more.
     """
-    texts = column.cast(pa.large_string())
-    array = pa.concat_arrays(texts.chunks) if texts.num_chunks else pa.array([], texts.type)
-    _, ends, held = array.buffers()
-    offsets = np.frombuffer(ends, np.int64)[array.offset :] if len(array) else np.zeros(1, np.int64)
-    data = np.frombuffer(held, np.uint8) if held is not None else np.zeros(0, np.uint8)
+    whole = column.chunk(0) if column.num_chunks == 1 else column.cast(pa.large_string())
+    data, offsets = bytes_of(whole if isinstance(whole, pa.Array) else whole.combine_chunks())
     starts, stops = offsets[row], offsets[row + 1]
     for _ in range(ROUNDS):
         keys = np.empty(len(row), np.int64)
