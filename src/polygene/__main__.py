@@ -1,6 +1,6 @@
 """``python -m polygene``."""
 
-from polygene.cli.main import main
+from polygene.cli.main import program
 
 if __name__ == "__main__":
-    main()
+    program()

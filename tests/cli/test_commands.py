@@ -533,7 +533,7 @@ class BadInput(WithSample):
         polygene.write(
             make.layer("cells", cells, crs.parse("EPSG:32633")), f"{self.folder}/cells.gpkg"
         )
-        program = "import polygene.cli.main as m; print(flush=True); m.main()"
+        program = "import polygene.cli.main as m; print(flush=True); m.program()"
         command = [sys.executable, "-c", program, "clip", "cells.gpkg", "--with", "cells.gpkg"]
         for number in (signal.SIGINT, signal.SIGTERM):
             process = subprocess.Popen(
@@ -541,7 +541,7 @@ class BadInput(WithSample):
                 stdout=subprocess.PIPE, stderr=subprocess.PIPE,
             )  # fmt: skip
             process.stdout.readline()  # a signal before the program stands is Python's, not ours
-            time.sleep(0.8)
+            time.sleep(0.5)
             process.send_signal(number)
             _, err = process.communicate(timeout=60)
             if process.returncode != 0:
@@ -722,6 +722,33 @@ class Program(InFolder):
         self.assertEqual(done.returncode, 3)
         self.assertIn("ZeroDivisionError", done.stderr)
         self.assertIn("a bug in Polygene", done.stderr)
+
+    def test_the_process_ends_at_once_but_not_before_its_time(self):
+        """Other threads come to their end, what others registered is done, all is said."""
+        code = (
+            "import atexit, os, sys, threading, time\n"
+            "from polygene.cli import main\n"
+            "def late(): time.sleep(0.2); print('thread')\n"
+            "def version(): threading.Thread(target=late).start(); atexit.register(print, 'tidied')\n"
+            "class Late:\n"
+            "    def __del__(self, write=os.write): write(1, b'taken apart\\n')\n"
+            "late_one = Late()\n"
+            "main.cli.main = lambda **_: (version(), exec(END))\n"
+            "TRACE\n"
+            "main.program()"
+        )
+        for end, trace, status, said in (
+            ("None", "", 0, "thread\ntidied\n"),
+            ("raise main.UsageError('no')", "", 2, "thread\ntidied\n"),
+            ("None", "sys.setprofile(lambda *_: None)", 0, "thread\ntidied\ntaken apart\n"),
+        ):
+            text = code.replace("END", repr(end)).replace("TRACE", trace)
+            done = subprocess.run([sys.executable, "-c", text], capture_output=True, text=True)
+            self.assertEqual((done.returncode, done.stdout), (status, said), done.stderr)
+        full = subprocess.run(
+            f"{sys.executable} -m polygene --version > /dev/full", shell=True, capture_output=True
+        )
+        self.assertEqual(full.returncode, 1)
 
     def test_the_public_surface(self):
         """Every command is a function, and there is not much else."""

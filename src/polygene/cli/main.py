@@ -15,7 +15,7 @@ import click
 from polygene import __version__
 from polygene.cli.sizes import Size
 from polygene.cli.speaking import let_go, prepare, say, visible
-from polygene.cli.stopping import heard
+from polygene.cli.stopping import ending_at_once, heard
 from polygene.commands import COMMANDS, GROUPS
 from polygene.errors import (
     ExpressionError,
@@ -116,6 +116,12 @@ def cli(ctx: click.Context, memory: int | None) -> None:
         limit(most)
     if ctx.invoked_subcommand is None:
         click.echo(ctx.get_help())
+
+
+def program() -> NoReturn:
+    """Run `main` as all that a process is for: when it has ended, so has the process."""
+    with ending_at_once():
+        main()
 
 
 def main() -> NoReturn:

@@ -1,15 +1,18 @@
-"""Requests to stop, as Ctrl-C: heard within a second, whatever the program is busy with.
+"""The end of the process, asked for or not.
 
-Python hears a signal between two of its own steps, and a compiled loop, a sort of millions or a query
-of another's file may be one step of minutes. So a thread listens too; if the program has not ended by
-itself soon after, it removes what was begun and ends it.
+Requests to stop, as Ctrl-C, are heard within a second, whatever the program is busy with. Python hears
+a signal between two of its own steps, and a compiled loop, a sort of millions or a query of another's
+file may be one step of minutes. So a thread listens too; if the program has not ended by itself soon
+after, it removes what was begun and ends it.
 """
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import os
 import signal
+import sys
 import threading
 from collections.abc import Callable, Iterator
 from typing import Any, NoReturn
@@ -53,6 +56,35 @@ def heard(tell: Callable[[], None]) -> Iterator[None]:
         listener.join(SOON)
         for end in (reading, writing):
             os.close(end)
+
+
+@contextlib.contextmanager
+def ending_at_once() -> Iterator[None]:
+    """Let the process end with the exit code that this is left with, as soon as all is tidied up.
+
+    Python takes apart all that was imported, piece by piece, before it ends: a fifth of the time of a
+    small command (0.59 s, and 0.47 s without). What is done first of what is registered to be done at
+    the end comes last, after threads were waited for and others' tidying.
+    """
+    code: list[int] = []
+    if sys.gettrace() is None and sys.getprofile() is None:  # which write what they saw later still
+        atexit.register(_leave, code)
+    try:
+        yield
+    except SystemExit as end:
+        if isinstance(end.code, int):
+            code.append(end.code)
+        raise
+
+
+def _leave(code: list[int]) -> None:
+    """End the process, unless its code is not known or something could not be said."""
+    if not code:
+        return
+    with contextlib.suppress(OSError, ValueError):
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code[0])
 
 
 def _interrupt(*_: Any) -> NoReturn:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import contextlib
 import functools
 import os
+import platform
 import re
 import shutil
-import socket
 import tempfile
 import time
 import zlib
@@ -28,7 +28,7 @@ _LONG_AGO = 7 * 24 * 3600  # seconds; of another machine nobody here knows wheth
 @functools.cache
 def _machine() -> tuple[str, str]:
     """Return what tells apart machines that share a disk, or containers, and the times they began."""
-    own, boot = socket.gethostname(), ""
+    own, boot = platform.node(), ""
     with contextlib.suppress(OSError):
         own += os.readlink("/proc/self/ns/pid")
     with contextlib.suppress(OSError):
