@@ -33,7 +33,18 @@ FLOORS = (
     {"parallel"},
     {"kernels"},
     {"commit"},
-    {"errors", "finding", "progress", "memory", "commands", "written", "notes", "clock", "info"},
+    {
+        "errors",
+        "finding",
+        "progress",
+        "memory",
+        "commands",
+        "written",
+        "notes",
+        "clock",
+        "info",
+        "computing",
+    },
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 

@@ -13,6 +13,7 @@ import numpy as np
 import orjson
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.geometry import Family, GeometryColumn
 
@@ -55,16 +56,16 @@ def lists_of(geometry: GeometryColumn) -> pa.Array:
     there = {name: np.ascontiguousarray(v) for name, v in axes.items() if v is not None}
     fields = [pa.field(name, pa.float64(), nullable=False) for name in there]
     levels = _levels(geometry)
-    mask = pa.array(geometry.is_null)
+    mask = pc.column(geometry.is_null)
     if not levels:
         has = np.diff(geometry.row_offsets) > 0
         columns = []
         for values in there.values():
             own = np.full(geometry.n_rows, np.nan)
             own[has] = values
-            columns.append(pa.array(own))
+            columns.append(pc.column(own))
         return pa.StructArray.from_arrays(columns, fields=fields, mask=mask)
-    coordinates = pa.StructArray.from_arrays([pa.array(v) for v in there.values()], fields=fields)
+    coordinates = pa.StructArray.from_arrays([pc.column(v) for v in there.values()], fields=fields)
     found = coordinates
     for offsets in levels[:-1]:
         found = _list(offsets, found)
@@ -113,5 +114,5 @@ def _list(offsets: I64Array, values: pa.Array, mask: pa.Array | None = None) -> 
     """Return a list array; of 32-bit offsets, as most readers want, where they are enough."""
     is_small = not len(offsets) or int(offsets[-1]) < 2**31
     kind = pa.ListArray if is_small else pa.LargeListArray
-    own = pa.array(offsets, pa.int32() if is_small else pa.int64())
+    own = pc.column(offsets.astype(np.int32 if is_small else np.int64, copy=False))
     return kind.from_arrays(own, values, mask=mask)

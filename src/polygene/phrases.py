@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from polygene import units
 from polygene.notes import Warned, counted
-from polygene.ops.summary import Admitted, Bridge, NamedRows
+
+if TYPE_CHECKING:
+    from polygene.ops.summary import Admitted, Bridge, NamedRows
 
 
 def named(rows: NamedRows) -> str:

@@ -7,8 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
-import pyarrow as pa
-
+from polygene import computing as pc
 from polygene import record
 from polygene.arrays import bucket
 from polygene.errors import (
@@ -113,7 +112,7 @@ def _parted(layer: Layer, fields: Sequence[str], out: str) -> list[tuple[Values,
             f"{out}: {named} would make {groups.n_groups:,} layers of {layer.name}, and "
             f"{MOST_PARTS:,} are the most; is it the field that was meant?"
         )
-    texts = {n: texts_of(layer.table.column(n).take(pa.array(groups.firsts))) for n in fields}
+    texts = {n: texts_of(pc.take(layer.table.column(n), pc.column(groups.firsts))) for n in fields}
     rows = bucket(groups.group, groups.n_groups)
     return [
         (

@@ -668,6 +668,32 @@ class Program(InFolder):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("EPSG:32633", done.stdout)
 
+    def test_small_commands_load_nothing_that_is_not_needed(self):
+        code = (
+            "import contextlib, io, sys\n"
+            "from polygene.cli import main\n"
+            "for words in WORDS:\n"
+            "    with contextlib.redirect_stderr(io.StringIO()):\n"
+            "        main.cli.main([*words, '-o', 'o.gpkg', '--replace'], standalone_mode=False)\n"
+            "    seen = {'pyarrow.compute', 'pyarrow.parquet', 'numpy.ma', 'lark'} & set(sys.modules)\n"
+            "    may = {'lark'} if words[0] in ('subset', 'fields') else set()\n"
+            "    assert seen <= may, (words, seen)\n"
+        )
+        package = str(sample()[0])
+        sectors, beds = f"{package}#sectors", f"{package}#beds_marram"
+        words = [
+            ["clip", sectors, "--with", beds], ["union", sectors, "--with", beds],
+            ["dissolve", sectors, "--by", "district_name"], ["buffer", beds, "--distance", "5m"],
+            ["merge", sectors, beds], ["join", sectors, "--with", beds, "--relation", "nearest"],
+            ["subset", sectors, "--where", "depth_max > 50 and name <> 'x'"],
+            ["fields", sectors, "--set", "deep = upper(trim(name))"],
+        ]  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-c", code.replace("WORDS", repr(words))], cwd=self.folder,
+            capture_output=True, text=True,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+
     def test_every_command_ends_its_help_with_an_example(self):
         for name in COMMANDS:
             with self.subTest(command=name):

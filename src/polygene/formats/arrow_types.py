@@ -6,8 +6,8 @@ from dataclasses import replace
 from pathlib import Path
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.errors import FileError
 from polygene.formats import moments
 from polygene.layer import Layer
@@ -25,7 +25,7 @@ def storable(layer: Layer) -> tuple[Layer, list[str]]:
     for k, field in enumerate(table.schema):
         kind, column = field.type, table.column(k)
         if pa.types.is_timestamp(kind) and kind.tz not in (None, "UTC"):
-            column = column.cast(pa.timestamp(kind.unit, tz="UTC"))
+            column = pc.cast(column, pa.timestamp(kind.unit, tz="UTC"))
         elif any(test(kind) for test in _ODD):
             own: list[str] = []
             alone = pa.table([column], pa.schema([field]))
@@ -88,7 +88,7 @@ def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
         if pa.types.is_string(wanted):
             _check_text(column, f"{path}: field {field.name}")
         if wanted != kind:
-            column = column.cast(wanted, safe=False)
+            column = pc.cast(column, wanted, safe=False)
             table = table.set_column(
                 k, pa.field(field.name, wanted, metadata=field.metadata), column
             )
@@ -108,7 +108,7 @@ def _check_text(column: pa.ChunkedArray, where: str) -> None:
 def _texts(column: pa.ChunkedArray, where: str) -> list[str | None]:
     """Return values of a type that there is not here as text."""
     if pa.types.is_duration(column.type):
-        column = column.cast(pa.duration("us"), safe=False)
+        column = pc.cast(column, pa.duration("us"), safe=False)
     try:
         return [None if v is None else str(v) for v in column.to_pylist()]
     except (

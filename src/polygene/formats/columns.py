@@ -10,9 +10,9 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyproj
 
+from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.crs import begins_north
 from polygene.errors import GeometryError, UnknownLayerError
@@ -51,13 +51,13 @@ def with_rows_told(layer: Layer) -> tuple[Layer, list[str]]:
     """
     has_any = np.zeros(layer.n_rows, bool)
     for column in layer.table.columns:
-        has_any |= np.asarray(column.is_valid())
+        has_any |= np.asarray(pc.is_valid(column))
     n = int((~has_any).sum())
     if not n:
         return layer, []
     taken = {name.casefold() for name in layer.table.column_names}
     name = distinct_name("row", taken, folds=True)
-    table = layer.table.add_column(0, name, pa.array(np.arange(1, layer.n_rows + 1)))
+    table = layer.table.add_column(0, name, pc.column(np.arange(1, layer.n_rows + 1)))
     said = f"{layer.name}: field {name} numbers the rows, lest {counted(n, 'row')} of nulls be none"
     return replace(layer, table=table), [Changed(said)]
 
@@ -195,7 +195,7 @@ def layers_of(
     name = name or path.stem
     for rows, geometry in geometries:
         own = name if len(geometries) == 1 else f"{name}_{geometry.family.words}"
-        own_table = table.take(row_numbers(rows)) if table.num_columns else table
+        own_table = pc.take(table, row_numbers(rows)) if table.num_columns else table
         own_ids = None if ids is None else ids[rows]
         numbers = rows if len(geometries) > 1 else None
         layers.append(Layer(own, geometry, own_table, crs, own_ids, rows=numbers))
@@ -219,7 +219,7 @@ def from_wkb(
     array = column.combine_chunks()
     if isinstance(array, pa.ChunkedArray):
         array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], pa.binary())
-    array = array.cast(pa.large_binary())
+    array = pc.cast(array, pa.large_binary())
     n_rows = len(array)
     _, offset_buffer, data_buffer = array.buffers()
     at = array.offset
@@ -229,7 +229,7 @@ def from_wkb(
     data = (
         np.frombuffer(data_buffer, np.uint8) if data_buffer is not None else np.zeros(0, np.uint8)
     )
-    is_null = np.asarray(array.is_null())
+    is_null = np.asarray(pc.is_null(array))
     starts = np.ascontiguousarray(offsets[:-1], np.int64)
     stops = np.where(is_null, starts, offsets[1:]).astype(np.int64)
     try:
@@ -241,9 +241,9 @@ def from_wkb(
 
 def sum_of_wkb(column: pa.ChunkedArray) -> int:
     """Return a checksum (CRC-32) of binary values, with the length of each and which are null."""
-    found, about = 0, [np.asarray(column.is_null()).tobytes()]
+    found, about = 0, [np.asarray(pc.is_null(column)).tobytes()]
     for chunk in column.chunks:
-        wide = chunk.cast(pa.large_binary())
+        wide = pc.cast(chunk, pa.large_binary())
         _, offsets, data = wide.buffers()
         at = wide.offset  # of a slice the cast may begin anew
         ends = np.frombuffer(offsets, np.int64)[at : at + len(chunk) + 1]

@@ -11,9 +11,9 @@ from pathlib import Path
 import numpy as np
 import orjson
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
+from polygene import computing as pc
 from polygene import kernels
 from polygene.commit.together import replacing
 from polygene.crs import label
@@ -156,7 +156,7 @@ def _with_codes(
         is_code = pc.match_substring_regex(own, _IS_CODE)
         has_point = pc.any(pc.match_substring(own, ".")).as_py()  # a measured number, not a code
         if pc.any(is_code).as_py() and not has_point:
-            first = own.filter(is_code)[0].as_py().strip()
+            first = pc.filter(own, is_code)[0].as_py().strip()
             notes.append(f"{path.name}: {name} has codes such as {first}; read as text")
             k = table.column_names.index(name)
             table = table.set_column(k, pa.field(name, pa.string()), pc.utf8_trim_whitespace(own))
@@ -181,7 +181,7 @@ def _unmarked(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
             column = table.column(k)
             is_marked = pc.fill_null(pc.starts_with(column, _MARK), False)
             if pc.any(is_marked).as_py():
-                if pc.all(pc.or_(is_marked, column.is_null())).as_py():
+                if pc.all(pc.or_(is_marked, pc.is_null(column))).as_py():
                     found.append(field.name)
                 table = table.set_column(k, field, pc.utf8_ltrim(column, _MARK))
     if found:
@@ -287,7 +287,7 @@ def _plain(table: pa.Table) -> pa.Table:
         elif pa.types.is_null(wanted) or pa.types.is_time(wanted):
             wanted = pa.string()
         if wanted != field.type:
-            column = table.column(k).cast(wanted, safe=False)
+            column = pc.cast(table.column(k), wanted, safe=False)
             table = table.set_column(k, pa.field(field.name, wanted), column)
     return table
 
@@ -298,10 +298,10 @@ def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn
         column = table.column(name)
         if pa.types.is_string(column.type):  # numbers in quotes, perhaps
             with contextlib.suppress(pa.ArrowException):
-                column = pc.utf8_trim_whitespace(column).cast(pa.float64())
+                column = pc.cast(pc.utf8_trim_whitespace(column), pa.float64())
         if not (pa.types.is_integer(column.type) or pa.types.is_floating(column.type)):
             raise FileError(f"{path}: its column {name!r} holds {column.type}, not numbers")
-        axes.append(np.asarray(pc.fill_null(column.cast(pa.float64()), float("nan"))))
+        axes.append(np.asarray(pc.fill_null(pc.cast(column, pa.float64()), float("nan"))))
     xy = np.stack(axes, axis=1)
     is_null = np.isnan(xy).any(axis=1)
     steps = np.arange(int((~is_null).sum()) + 1)
@@ -462,7 +462,7 @@ def _writable(column: pa.ChunkedArray) -> pa.ChunkedArray:
     if pa.types.is_timestamp(kind) or pa.types.is_boolean(kind) or dates_beyond(column):
         return as_text(column)
     if pa.types.is_float32(kind) or pa.types.is_float16(kind):
-        return column.cast(pa.float64())  # the shortest text of 32 bits is another number in 64
+        return pc.cast(column, pa.float64())  # the shortest text of 32 bits is another number in 64
     if pa.types.is_binary(kind):
         return as_text(column)
     return column

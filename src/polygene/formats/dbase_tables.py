@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
-import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.errors import FileError, reason_of
 from polygene.formats import codepages
 from polygene.formats.base import Reading, Written
@@ -58,7 +58,7 @@ def read(path: Path, name: str) -> Reading:
     if found.is_deleted.any():
         n = counted(int(found.is_deleted.sum()), "record")
         notes.append(Warned(f"{path.name}: {n} marked as deleted left out"))
-        table = table.take(pa.array(np.flatnonzero(~found.is_deleted)))
+        table = pc.take(table, pc.column(np.flatnonzero(~found.is_deleted)))
     return named(table_of(path, table, "it is a table of dBASE alone", notes), path, name)
 
 

@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import crs
 from polygene.arrays import BoolArray, I64Array, owners, present
 from polygene.formats import moments
@@ -213,7 +213,7 @@ def _plain(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Return a column of one of the types that differ by more than how they lie in memory."""
     kind = column.type
     if pa.types.is_dictionary(kind):
-        column, kind = column.cast(kind.value_type), kind.value_type
+        column, kind = pc.cast(column, kind.value_type), kind.value_type
     for test, wanted in (
         (pa.types.is_large_string, pa.string()),
         (pa.types.is_large_binary, pa.binary()),
@@ -223,7 +223,7 @@ def _plain(column: pa.ChunkedArray) -> pa.ChunkedArray:
         (lambda t: pa.types.is_integer(t) and not pa.types.is_uint64(t), pa.int64()),
     ):
         if test(kind):
-            return column.cast(wanted)
+            return pc.cast(column, wanted)
     return column
 
 
@@ -241,16 +241,16 @@ def _alike(given: pa.ChunkedArray, found: pa.ChunkedArray) -> tuple[pa.Array, pa
             given = as_text(given)
         elif kinds == {"integer", "real"} or pa.types.is_decimal(given.type):
             given, found = (
-                given.cast(pa.float64(), safe=False),
-                found.cast(pa.float64(), safe=False),
+                pc.cast(given, pa.float64(), safe=False),
+                pc.cast(found, pa.float64(), safe=False),
             )
         elif "date and time" in kinds and kinds <= {"date and time", "date"}:
             given, found = (
-                c.cast(pa.timestamp("us", tz="UTC"), safe=False) for c in (given, found)
+                pc.cast(c, pa.timestamp("us", tz="UTC"), safe=False) for c in (given, found)
             )
         elif pa.types.is_null(given.type) or pa.types.is_null(found.type):
-            given = given.cast(found.type) if given.null_count == len(given) else given
-            found = found.cast(given.type)
+            given = pc.cast(given, found.type) if given.null_count == len(given) else given
+            found = pc.cast(found, given.type)
         if given.type != found.type:
             given, found = _cast_alike(given, found)
     return _whole(given), _whole(found)
@@ -266,9 +266,9 @@ def _cast_alike(
         if pa.types.is_string(found.type):
             texts = pc.utf8_trim_whitespace(found)
             if pa.types.is_timestamp(given.type):  # without a zone it is one of UTC
-                given = given.cast(pa.timestamp(given.type.unit, tz="UTC"))
-            return given, texts.cast(given.type)
-        return given.cast(found.type), found
+                given = pc.cast(given, pa.timestamp(given.type.unit, tz="UTC"))
+            return given, pc.cast(texts, given.type)
+        return pc.cast(given, found.type), found
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return _text(given), _text(found)
 
@@ -276,11 +276,11 @@ def _cast_alike(
 def _read_as(texts: pa.ChunkedArray, kind: pa.DataType) -> pa.ChunkedArray:
     """Cast texts; moments that say no zone are those of UTC, as readers take them."""
     try:
-        return texts.cast(kind)
+        return pc.cast(texts, kind)
     except pa.ArrowInvalid:
         if not pa.types.is_timestamp(kind):
             raise
-        return texts.cast(pa.timestamp(kind.unit)).cast(kind)
+        return pc.cast(pc.cast(texts, pa.timestamp(kind.unit)), kind)
 
 
 def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:
@@ -310,7 +310,7 @@ def _differs(a: pa.Array, b: pa.Array) -> BoolArray:
         except pa.ArrowNotImplementedError:
             pairs = zip(a.to_pylist(), b.to_pylist(), strict=True)
             is_other = np.array([x != y for x, y in pairs], bool)
-    has_a, has_b = np.asarray(a.is_valid()), np.asarray(b.is_valid())
+    has_a, has_b = np.asarray(pc.is_valid(a)), np.asarray(pc.is_valid(b))
     found: BoolArray = (has_a != has_b) | (has_a & has_b & is_other)
     return found
 
@@ -319,7 +319,7 @@ Test = Callable[[pa.Array, pa.Array, bool], pa.Array | np.ndarray]
 
 
 def _are_null_now(a: pa.Array, b: pa.Array, is_declared: bool) -> np.ndarray:
-    is_gone = np.asarray(b.is_null()) & np.asarray(a.is_valid())
+    is_gone = np.asarray(pc.is_null(b)) & np.asarray(pc.is_valid(a))
     if is_declared or pa.types.is_null(b.type):
         return is_gone
     if pa.types.is_floating(a.type):
@@ -331,7 +331,7 @@ def _are_empty_and_null(a: pa.Array, b: pa.Array, is_declared: bool) -> np.ndarr
     """Texts of no letters, which some formats do not tell from none at all."""
     if not pa.types.is_string(a.type):
         return np.zeros(len(a), bool)
-    has = np.asarray(a.is_valid()) != np.asarray(b.is_valid())
+    has = np.asarray(pc.is_valid(a)) != np.asarray(pc.is_valid(b))
     texts = pc.utf8_trim_whitespace(pc.coalesce(a, b))
     return has & np.asarray(pc.fill_null(pc.equal(texts, ""), False))
 
@@ -340,7 +340,9 @@ def _are_cut_moments(a: pa.Array, b: pa.Array, is_declared: bool) -> np.ndarray:
     if not pa.types.is_timestamp(a.type):
         return np.zeros(len(a), bool)
     ms = pa.timestamp("ms", tz=a.type.tz)
-    return np.asarray(pc.fill_null(pc.equal(a.cast(ms, safe=False), b.cast(ms, safe=False)), False))
+    return np.asarray(
+        pc.fill_null(pc.equal(pc.cast(a, ms, safe=False), pc.cast(b, ms, safe=False)), False)
+    )
 
 
 def _are_near(a: pa.Array, b: pa.Array, is_declared: bool) -> np.ndarray:
@@ -364,7 +366,7 @@ def _in_texts(change: Callable[[pa.Array, pa.Array], pa.Array], if_declared: boo
 
 def _begin_so(a: pa.Array, b: pa.Array) -> pa.Array:
     whole, cut = (np.asarray(pc.fill_null(v, "")).astype(str) for v in (a, b))
-    return pa.array(np.char.startswith(whole, cut))
+    return pc.column(np.char.startswith(whole, cut))
 
 
 # What formats are known to do to values, in words and as a test of those that differ.

@@ -7,8 +7,8 @@ front, unless it is made of digits and the signs of numbers, times and telephone
 from __future__ import annotations
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.formats.wishes import wish
 
 _BEGINS = r"^[=+\-@\t\r]"

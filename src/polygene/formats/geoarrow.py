@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.errors import FileError
 from polygene.geometry import Family, GeometryColumn
 
@@ -35,18 +36,18 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
     array = column.combine_chunks()
     array = pa.concat_arrays(array.chunks) if isinstance(array, pa.ChunkedArray) else array
     _check_nesting(array.type, depth, encoding, path)
-    is_null = np.asarray(array.is_null())
+    is_null = np.asarray(pc.is_null(array))
     levels = []
     inner = array
     for _ in range(depth):
         inner_offsets = np.zeros(len(inner) + 1, np.int64)
-        lengths = np.asarray(inner.value_lengths().fill_null(0))
+        lengths = np.asarray(pc.fill_null(inner.value_lengths(), 0))
         np.cumsum(lengths, out=inner_offsets[1:])
         levels.append(inner_offsets)
         inner = inner.flatten()
     if pa.types.is_struct(inner.type):
         names = [f.name for f in inner.type]
-        axes = {n: np.asarray(inner.field(n).fill_null(np.nan), np.float64) for n in names}
+        axes = {n: np.asarray(pc.fill_null(inner.field(n), np.nan), np.float64) for n in names}
     else:
         size = inner.type.list_size
         flat = np.asarray(inner.flatten(), np.float64).reshape(-1, size)

@@ -14,8 +14,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene.arrays import F64Array, I64Array, count_by, offsets_from, run_lengths
 from polygene.errors import FileError, GeometryError, UnknownLayerError
@@ -227,15 +227,15 @@ def _points(
     stream, n = places.stream, len(places.at)
     columns = _fields(stream, tag, n, name, notes)
     if tag in _PATHS_OF:
-        which = {_NUMBERED[tag]: pa.array(stream.number_of(_PATHS_OF[tag])[places.at] + 1)}
+        which = {_NUMBERED[tag]: pc.column(stream.number_of(_PATHS_OF[tag])[places.at] + 1)}
         if tag == "trkpt":
-            which["segment"] = pa.array(_segment_in_track(stream)[places.at] + 1)
+            which["segment"] = pc.column(_segment_in_track(stream)[places.at] + 1)
         columns = {**which, **{k: v for k, v in columns.items() if k not in which}}
     return replace(GeometryColumn.from_points(places.xy), z=places.z), _table(columns, n)
 
 
 def _table(columns: dict[str, pa.Array], n_rows: int) -> pa.Table:
-    return pa.table(columns) if columns else pa.table({"row": pa.array(np.arange(1, n_rows + 1))})
+    return pa.table(columns) if columns else pa.table({"row": pc.column(np.arange(1, n_rows + 1))})
 
 
 def _segment_in_track(stream: _Elements) -> I64Array:
@@ -289,6 +289,6 @@ def _spans(stream: _Elements, point: str, row: I64Array, n_rows: int) -> dict[st
     ends = table.aggregate([("time", "min"), ("time", "max")])
     at = np.full(n_rows, -1)
     at[np.asarray(ends["row"])] = np.arange(len(ends))
-    index = pa.array(at, mask=at < 0)
+    index = pc.with_nulls(at, at < 0)
     names = {"begins": "time_min", "ends": "time_max"}
     return {own: ends[given].combine_chunks().take(index) for own, given in names.items()}

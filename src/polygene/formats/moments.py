@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.table.types import beyond_as_text, dates_beyond
 
 
@@ -12,7 +12,7 @@ def finer_than_kept(column: pa.ChunkedArray) -> int:
     """Return how many moments are finer than the milliseconds that are kept of them."""
     if not pa.types.is_timestamp(column.type) or column.type.unit not in ("us", "ns"):
         return 0
-    cut = column.cast(pa.timestamp("ms", tz=column.type.tz), safe=False).cast(column.type)
+    cut = pc.cast(pc.cast(column, pa.timestamp("ms", tz=column.type.tz), safe=False), column.type)
     return int(pc.sum(pc.not_equal(cut, column)).as_py() or 0)
 
 
@@ -22,8 +22,8 @@ def as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
     if dates_beyond(column):
         return beyond_as_text(column)
     if pa.types.is_date(kind):
-        return column.cast(pa.date32()).cast(pa.string())
+        return pc.cast(pc.cast(column, pa.date32()), pa.string())
     if pa.types.is_timestamp(kind):
-        utc = column.cast(pa.timestamp("ms", tz="UTC"), safe=False)
+        utc = pc.cast(column, pa.timestamp("ms", tz="UTC"), safe=False)
         return pc.strftime(utc, format="%Y-%m-%dT%H:%M:%SZ")
     return column

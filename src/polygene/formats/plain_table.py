@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 from polygene.commit.together import replacing
 from polygene.errors import UsageError
@@ -69,6 +68,8 @@ def write(path: Path, laid: Laid, replaces: bool = False) -> list[str]:
         laid = laid._replace(body=body)
     with replacing(path) as temporary:
         if kind == ".parquet":
+            import pyarrow.parquet as pq  # 20 ms that no other table needs
+
             pq.write_table(laid.body, temporary)
         elif kind == ".xlsx":
             notes += _workbook(laid, path.stem, temporary)

@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyproj
 from pyproj.exceptions import ProjError
 
+from polygene import computing as pc
 from polygene.crs import label
 from polygene.errors import FileError, UnknownLayerError
 from polygene.formats.base import Reading, Written, collecting_no_garbage
@@ -134,8 +135,8 @@ def _typed(table: pa.Table, schema: Mapping[str, Any]) -> pa.Table:
         column = table.column(k)
         with contextlib.suppress(pa.ArrowInvalid, pa.ArrowNotImplementedError):
             if pa.types.is_timestamp(kind) and pa.types.is_string(own.type):
-                column = column.cast(pa.timestamp("us", tz="UTC"))
-            table = table.set_column(k, own.with_type(kind), column.cast(kind))
+                column = pc.cast(column, pa.timestamp("us", tz="UTC"))
+            table = table.set_column(k, own.with_type(kind), pc.cast(column, kind))
     return table
 
 

@@ -15,8 +15,8 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.commit.together import replacing
 from polygene.errors import DataError, FileError, UnknownLayerError, listed, reason_of
 from polygene.formats import sheets
@@ -255,7 +255,7 @@ def _moments(values: list[Any]) -> pa.Array:
         isinstance(v, datetime.datetime) else v
         for v, day in zip(values, is_day, strict=True)
     ]  # fmt: skip
-    return pa.array(moments, pa.timestamp("ms")).cast(pa.timestamp("ms", tz="UTC"))
+    return pc.cast(pa.array(moments, pa.timestamp("ms")), pa.timestamp("ms", tz="UTC"))
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:
@@ -417,10 +417,10 @@ def cell_values(column: pa.ChunkedArray, where: str) -> tuple[pa.ChunkedArray, s
     if pa.types.is_floating(column.type):
         is_lost = pc.fill_null(pc.invert(pc.is_finite(column)), False)
         n = pc.sum(is_lost).as_py() or 0
-        column = pc.if_else(is_lost, None, column.cast(pa.float64()))
+        column = pc.if_else(is_lost, None, pc.cast(column, pa.float64()))
         return column, Lost(f"{where}: {counted(n, 'value')} not finite, null there") if n else ""
     if pa.types.is_integer(column.type):
-        beyond = pc.max(pc.abs(column.cast(pa.float64(), safe=False))).as_py() or 0
+        beyond = pc.max(pc.abs(pc.cast(column, pa.float64(), safe=False))).as_py() or 0
         if beyond >= _EXACT:
             return as_text(column), Changed(f"{where} has more than 15 digits; written as text")
         return column, ""

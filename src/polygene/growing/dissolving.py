@@ -11,9 +11,9 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+from polygene import computing as pc
 from polygene import record
 from polygene.arrays import BoolArray, I64Array, distinct, offsets_from, spans
 from polygene.errors import FileError, reason_of
@@ -144,7 +144,7 @@ def _by_key(keys: pa.Table) -> tuple[I64Array, pa.Table, I64Array]:
     is_new[1:] = group[1:] != group[:-1]
     firsts = np.flatnonzero(is_new)
     counts = np.diff(np.append(firsts, len(rows)))
-    return rows, keys.take(pa.array(rows[firsts])).combine_chunks(), counts
+    return rows, pc.take(keys, pc.column(rows[firsts])).combine_chunks(), counts
 
 
 def _write_rows(
@@ -156,7 +156,7 @@ def _write_rows(
     rows: I64Array,
 ) -> None:
     more = {NUMBER: rows, SIZE: sizes, CROSSED: is_crossed}
-    columns = [*layer.table.columns, *(pa.chunked_array([pa.array(v)]) for v in more.values())]
+    columns = [*layer.table.columns, *(pa.chunked_array([pc.column(v)]) for v in more.values())]
     fields = [
         *layer.table.schema,
         *(pa.field(n, c.type) for n, c in zip(more, columns[-3:], strict=True)),
@@ -287,7 +287,7 @@ def _borders(bundle: Bundle) -> tuple[LooseBorders, I64Array]:
             table = pq.ParquetFile(place).read_row_groups(groups)
         except (OSError, pa.ArrowException) as err:
             raise FileError(f"cannot read {place}: {err}") from err
-        tables.append(table.filter(pa.array(mask)))
+        tables.append(pc.filter(table, pc.column(mask)))
     table = pa.concat_tables(tables)
     found = {name: np.asarray(table.column(name)) for name in table.column_names}
     line = np.column_stack([found[f"line{k}"] for k in range(4)])

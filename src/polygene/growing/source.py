@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray, F64Array, I64Array, distinct, spans
 from polygene.errors import DataError, FileError
 from polygene.formats import geoparquet
@@ -163,10 +164,10 @@ def numbered(layer: Layer, first: int) -> Layer:
     for name in (NUMBER, IDENTIFIER):
         if name in layer.table.column_names:
             raise DataError(f"layer {layer.name!r} has a field {name!r}; rename it first")
-    columns.append(pa.chunked_array([pa.array(rows)]))
+    columns.append(pa.chunked_array([pc.column(rows)]))
     fields.append(pa.field(NUMBER, pa.int64()))
     if layer.ids is not None:
-        columns.append(pa.chunked_array([pa.array(layer.ids)]))
+        columns.append(pa.chunked_array([pc.column(layer.ids)]))
         fields.append(pa.field(IDENTIFIER, pa.int64()))
     table = pa.table(columns, pa.schema(fields))
     return replace(layer, table=table, ids=None, rows=None)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import NONE, I64Array
 from polygene.layer import Layer, distinct_name, row_numbers
 
@@ -32,7 +33,7 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
         if layer.table.num_columns:
             is_all = len(own) == layer.n_rows and bool((own == np.arange(len(own))).all())
             index = row_numbers(own)
-            table = layer.table if is_all else layer.table.take(index)
+            table = layer.table if is_all else pc.take(layer.table, index)
             fields += [f.with_name(n) for f, n in zip(table.schema, names, strict=True)]
             columns += table.columns
     if origins:
@@ -43,7 +44,7 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
             own[~is_none] = ids[rows[~is_none, k]]
             name = free_name(f"{layer.name}_origin", layer.name, taken)
             fields.append(pa.field(name, pa.int64()))
-            columns.append(pa.chunked_array([pa.array(own, mask=is_none)]))
+            columns.append(pa.chunked_array([pc.with_nulls(own, is_none)]))
     return pa.table(columns, pa.schema(fields))
 
 

@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array, count_by, owners
 from polygene.between import to_degrees
 from polygene.crs import label
@@ -323,7 +323,7 @@ def _key(layer: Layer, key: str) -> list[Finding]:
     codes = codes_of(column)
     counts = np.bincount(codes)
     several = np.flatnonzero((counts[codes] > 1) & (codes > 0))
-    values = column.take(pa.array(several[:1000])).to_pylist()
+    values = pc.take(column, pc.column(several[:1000])).to_pylist()
     places = _middles(layer)
     return [
         Finding(
@@ -455,7 +455,7 @@ def _texts(layer: Layer, arrow_field: pa.Field, column: pa.ChunkedArray) -> list
     def add(reason: str, mask: Any, least: int = 1) -> None:
         rows = np.flatnonzero(np.asarray(pc.fill_null(mask, False), bool))
         if len(rows) >= least:
-            values = column.take(pa.array(rows[:FIRST])).to_pylist()
+            values = pc.take(column, pc.column(rows[:FIRST])).to_pylist()
             first = [
                 f"{layer.row_label(int(r))}: {v!r}" for r, v in zip(rows, values, strict=False)
             ]
@@ -472,8 +472,8 @@ def _texts(layer: Layer, arrow_field: pa.Field, column: pa.ChunkedArray) -> list
             full = pc.less(lengths, 0)  # all alike, as codes and dates are
         # One or two may just fit.
         add(f"as long as the width of {width}: perhaps cut off", full, least=3)
-    known = column.drop_null()
-    filled = known.filter(pc.not_equal(pc.utf8_trim_whitespace(known), ""))
+    known = pc.drop_null(column)
+    filled = pc.filter(known, pc.not_equal(pc.utf8_trim_whitespace(known), ""))
     if len(filled) > 1 and not recast(filled, typed_field("x", "real")).lost.any():
         found.append(FieldFinding(arrow_field.name, "numbers kept as text", len(filled)))
     return found

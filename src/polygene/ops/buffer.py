@@ -7,9 +7,9 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyproj
 
+from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array, owners
 from polygene.crs import label
 from polygene.errors import DataError, ExpressionError, UsageError
@@ -192,7 +192,7 @@ def _told_by(layer: Layer, given: Expression, unit: str | None) -> F64Array:
     if found.kind not in ("number", "null"):
         raise ExpressionError(f"a distance is a number, and this is a {found.kind}", given.text, 0)
     size = Distance(1.0, unit).in_metres(layer.crs)
-    values = pc.fill_null(found.data.cast(pa.float64(), safe=False), float("nan"))
+    values = pc.fill_null(pc.cast(found.data, pa.float64(), safe=False), float("nan"))
     return np.array(values, np.float64) * size
 
 
@@ -344,7 +344,7 @@ def _result(
         kept = np.flatnonzero(~column.is_empty)
         if groups is None:
             vanished |= column.is_empty & ~skipped
-        table = base.take(row_numbers(kept)) if base.num_columns else base
+        table = pc.take(base, row_numbers(kept)) if base.num_columns else base
         if has_rings and given is not None:
             table = _with_distance(table, given[i], len(kept), layer.name)
         columns.append(column.take(kept))
@@ -388,7 +388,7 @@ def _result(
 
 def _with_distance(table: pa.Table, distance: float, n_rows: int, layer: str) -> pa.Table:
     taken = {name.casefold() for name in table.column_names}
-    column = pa.array(np.full(n_rows, distance))
+    column = pc.column(np.full(n_rows, distance))
     field = pa.field(free_name("distance", layer, taken), pa.float64())
     if table.num_columns == 0:
         return pa.table([column], pa.schema([field]))

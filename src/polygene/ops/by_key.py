@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import NONE, BoolArray, I64Array, bucket, count_by, spans
 from polygene.errors import DataError
 from polygene.layer import Layer
@@ -247,9 +247,11 @@ def _carried(column: pa.ChunkedArray, times: I64Array) -> Carried:
     """Return what became of the sum of a field of which each value was taken so often."""
     total = exact_sum(column)
     is_placed = times > 0
-    placed = total if is_placed.all() else exact_sum(column.filter(pa.array(is_placed)))
+    placed = total if is_placed.all() else exact_sum(pc.filter(column, pc.column(is_placed)))
     is_once = int(times.max(initial=0)) <= 1
     after = (
-        placed if is_once else exact_sum(pc.multiply(column.cast(pa.float64(), safe=False), times))
+        placed
+        if is_once
+        else exact_sum(pc.multiply(pc.cast(column, pa.float64(), safe=False), times))
     )
     return Carried(total, placed, placed / total if total else None, after)

@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, distinct
 from polygene.geometry import Family, concatenate
-from polygene.layer import Layer
+from polygene.layer import Layer, row_numbers
 from polygene.ops.shifts import largest_shifts
 from polygene.ops.summary import NamedRows
 from polygene.ops.versions import Versions, areas_of
@@ -189,10 +189,10 @@ def _edits(found: Versions) -> list[_Rows]:
         a, b = found.before.table.column(name), found.after.table.column(other)
         is_all = len(rows) == len(a) == len(b) and bool((rows == partners).all())
         if not is_all:
-            a, b = a.take(pa.array(rows)), b.take(pa.array(partners))
+            a, b = pc.take(a, pc.column(rows)), pc.take(b, pc.column(partners))
         at = np.flatnonzero(differs(a, b))
         if len(at):
-            old, new = (as_text(v.take(pa.array(at))) for v in (a, b))
+            old, new = (as_text(pc.take(v, pc.column(at))) for v in (a, b))
             edits.append(_Rows(EDITED, rows[at], partners[at], field=name, old=old, new=new))
     return edits
 
@@ -202,7 +202,7 @@ def differs(a: pa.ChunkedArray, b: pa.ChunkedArray) -> BoolArray:
     kinds = {kind_of(a.type), kind_of(b.type)}
     if a.type != b.type:
         if kinds == {"number"}:
-            a, b = (v.cast(pa.float64(), safe=False) for v in (a, b))
+            a, b = (pc.cast(v, pa.float64(), safe=False) for v in (a, b))
         else:
             a, b = as_text(a), as_text(b)
     same = pc.fill_null(pc.equal(a, b), False)
@@ -223,15 +223,16 @@ def _layer(found: Versions, keys: Sequence[Key], rows: Sequence[_Rows]) -> Layer
     theirs = np.concatenate([none, *(one.after for one in rows)])
     lengths = [len(one.before) for one in rows]
     columns: dict[str, Any] = {
-        "change": pa.array([one.kind for one in rows], pa.string()).take(
-            pa.array(np.repeat(np.arange(len(rows)), lengths))
+        "change": pc.take(
+            pa.array([one.kind for one in rows], pa.string()),
+            pc.column(np.repeat(np.arange(len(rows)), lengths)),
         )
     }
     if keys:
         columns["key"] = _keys(found, keys, mine, theirs)
     for name, own, layer in (("before", mine, before), ("after", theirs, after)):
         values = np.append(layer.origins, NONE)[own]
-        columns[f"origin_{name}"] = pa.array(values, mask=own == NONE)
+        columns[f"origin_{name}"] = pc.with_nulls(values, own == NONE)
     for name in ("shift", "gained", "lost"):
         reals = [_reals(getattr(one, name), len(one.before)) for one in rows]
         columns[name] = pa.chunked_array(reals, pa.float64())
@@ -253,7 +254,7 @@ def _keys(found: Versions, keys: Sequence[Key], mine: I64Array, theirs: I64Array
         sides = []
         for layer, rows, is_mine in ((found.before, mine, True), (found.after, theirs, False)):
             values = as_text(key.values(layer, is_mine).data)
-            sides.append(values.take(pa.array(rows, mask=rows == NONE)))
+            sides.append(pc.take(values, row_numbers(rows)))
         parts.append(pc.coalesce(*sides))
     if len(parts) == 1:
         return parts[0]
@@ -263,7 +264,7 @@ def _keys(found: Versions, keys: Sequence[Key], mine: I64Array, theirs: I64Array
 def _reals(values: F64Array | None, n: int) -> pa.Array:
     if values is None:
         return pa.nulls(n, pa.float64())
-    return pa.array(values, mask=np.isnan(values))
+    return pc.with_nulls(values, np.isnan(values))
 
 
 def _texts(values: Any, n: int) -> list[pa.Array]:

@@ -14,6 +14,7 @@ from typing import NamedTuple
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, sum_by
 from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
@@ -191,7 +192,7 @@ def key_columns(layer: Layer, by: Sequence[str], null_group: str) -> pa.Table:
     columns = {f"k{k}": layer.table.column(name) for k, name in enumerate(by)}
     has_null = np.zeros(layer.n_rows, bool)
     for column in columns.values():
-        has_null |= np.asarray(column.is_null())
+        has_null |= np.asarray(pc.is_null(column))
     is_apart = has_null & (null_group == "apart")
-    columns["apart"] = pa.chunked_array([pa.array(layer.numbers - 1, mask=~is_apart)])
+    columns["apart"] = pa.chunked_array([pc.with_nulls(layer.numbers - 1, ~is_apart)])
     return pa.table(columns)

@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import UsageError, check_choice
 from polygene.layer import Layer
@@ -175,13 +175,13 @@ class _Work:
             data = (
                 data
                 if self.rows.all()
-                else pc.if_else(pa.array(self.rows), data, table.column(name))
+                else pc.if_else(pc.column(self.rows), data, table.column(name))
             )
             self.changed.append(f"{name} computed")
         else:
             kind = pa.string() if kind_of(data.type) == "null" else data.type
             field = pa.field(name, kind)
-            data = self._chosen(data.cast(kind))
+            data = self._chosen(pc.cast(data, kind))
             self.changed.append(f"{name} computed, {type_words(field)}")
         self._set(field, data)
 
@@ -189,7 +189,7 @@ class _Work:
         """Return values that are null in the rows that are not to change."""
         if self.rows.all():
             return data
-        return pc.if_else(pa.array(self.rows), data, pa.scalar(None, data.type))
+        return pc.if_else(pc.column(self.rows), data, pa.scalar(None, data.type))
 
     def trim(self) -> None:
         for field in self.layer.table.schema:
@@ -197,7 +197,7 @@ class _Work:
                 column = self.layer.table.column(field.name)
                 text = pc.utf8_trim_whitespace(column)
                 text = pc.if_else(pc.equal(text, ""), pa.scalar(None, text.type), text)
-                text = pc.if_else(pa.array(self.rows), text, column)
+                text = pc.if_else(pc.column(self.rows), text, column)
                 same = pc.fill_null(pc.equal(text, column), False)
                 both_null = pc.and_(pc.is_null(text), pc.is_null(column))
                 n = len(column) - int(pc.sum(pc.or_(same, both_null)).as_py() or 0)

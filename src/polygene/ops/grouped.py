@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.errors import ExpressionError, UsageError
 from polygene.layer import Layer
 from polygene.table.evaluate import field_name
@@ -41,7 +42,7 @@ def grouped_by(layer: Layer, by: Sequence[str]) -> tuple[Layer, list[str]]:
                 f"there is a field {name!r} already; name what it is grouped by otherwise"
             )
         found = expression.values(layer)
-        data = found.data.cast(pa.string()) if pa.types.is_null(found.data.type) else found.data
+        data = pc.cast(found.data, pa.string()) if pa.types.is_null(found.data.type) else found.data
         table = layer.table
         table = (
             table.append_column(name, data) if table.num_columns else pa.table([data], names=[name])

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from polygene import computing as pc
 from polygene import kernels
 from polygene.arrays import BoolArray, I64Array, count_by, offsets_from, owners, spans
 from polygene.crs import label
@@ -122,7 +123,7 @@ def hull(
         geometry=column.take(kept),
         ids=ids,
         total=None,
-        table=table.take(row_numbers(kept)) if table.num_columns else table,
+        table=pc.take(table, row_numbers(kept)) if table.num_columns else table,
     )
     ruler = ruler_for(layer.crs)
     made = HullResult(

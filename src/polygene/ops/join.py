@@ -7,8 +7,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import NONE, F64Array, count_by
 from polygene.between import way_between
 from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label
@@ -318,7 +318,7 @@ def _told(
         taken=[],
         disagreements={},
         furthest=float(np.max(distance)) if has and distance is not None else None,
-        middle=float(np.median(distance)) if has and distance is not None else None,
+        middle=_middle(distance) if has and distance is not None else None,
         unit=ruler.unit,
         tied=NamedRows.of(layer, tied),
         crs=label(layer.crs),
@@ -326,6 +326,13 @@ def _told(
         metric=metric_of(layer),
         brought=[] if found.bridge is None else [found.bridge],
     )
+
+
+def _middle(values: F64Array) -> float:
+    """Return the median of some values; NumPy's own imports its masked arrays first."""
+    half = (len(values) - 1) // 2
+    some = np.partition(values, [half, len(values) // 2])
+    return float((some[half] + some[len(values) // 2]) / 2)
 
 
 def _best(found: Partners, layer: Layer, other: Layer, best: str) -> Partners:
@@ -355,7 +362,7 @@ def _best(found: Partners, layer: Layer, other: Layer, best: str) -> Partners:
 def _ranks(column: pa.ChunkedArray) -> F64Array:
     """Return a number for each value that grows with it; the least for nulls."""
     ranks = np.asarray(pc.rank(column, "ascending", tiebreaker="dense"), np.float64)
-    return np.where(np.asarray(column.is_null()), -1.0, ranks)
+    return np.where(np.asarray(pc.is_null(column)), -1.0, ranks)
 
 
 def _between_middles(layer: Layer, other: Layer, found: Partners) -> F64Array:
@@ -396,5 +403,5 @@ def _links(layer: Layer, other: Layer, found: Partners) -> Layer | None:
     rows = np.stack([found.first[apart], found.second[apart]], axis=1)
     bare = [replace(y, table=pa.table({})) for y in (layer, other)]
     table = joined(bare, rows, origins=True)
-    table = added(table, "distance", pa.array(found.distance[apart]))
+    table = added(table, "distance", pc.column(found.distance[apart]))
     return Layer(f"{layer.name}_links", column, table, layer.crs)

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import yaml
 
+from polygene import computing as pc
 from polygene.errors import (
     ExpressionError,
     UsageError,

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import F64Array
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
@@ -143,7 +144,7 @@ def measured(layer: Layer, wanted: Sequence[WantedMeasure]) -> MeasureResult:
     is_none = layer.geometry.is_empty
     taken = {name.casefold(): k for k, name in enumerate(table.column_names)}
     for name, values in columns.items():
-        array = pa.chunked_array([pa.array(values, mask=is_none)])
+        array = pa.chunked_array([pc.with_nulls(values, is_none)])
         field = pa.field(name, array.type)
         if table.num_columns == 0:
             table = pa.table([array], pa.schema([field]))
@@ -204,7 +205,7 @@ def _changed(layer: Layer, name: str, values: F64Array) -> int | None:
     column = layer.table.column(known)
     if not (pa.types.is_integer(column.type) or pa.types.is_floating(column.type)):
         return layer.n_rows
-    stored = column.cast(pa.float64(), safe=False).to_numpy()
+    stored = pc.cast(column, pa.float64(), safe=False).to_numpy()
     is_near = np.abs(stored - values) <= 1e-3 * np.abs(values)
     return int((~is_near & ~layer.geometry.is_empty).sum())
 

@@ -9,8 +9,8 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.crs import label
 from polygene.errors import DataError, LossError, SheetError, UsageError, check_choice
 from polygene.geometry import concatenate
@@ -307,14 +307,14 @@ def _mapped(
     keys = pa.array(list(source.values), pa.string())
     place = pc.index_in(texts, keys)
     new = pa.array([None if v is None else str(v) for v in source.values.values()], pa.string())
-    found = new.take(place.combine_chunks() if isinstance(place, pa.ChunkedArray) else place)
+    found = pc.take(new, place.combine_chunks() if isinstance(place, pa.ChunkedArray) else place)
     if isinstance(found, pa.ChunkedArray):
         found = found.combine_chunks()
     is_missing = pc.and_(pc.is_null(place), pc.is_valid(texts))
     n_missing = int(pc.sum(is_missing).as_py() or 0)
     if n_missing and target.on_loss == "refuse":
         rows = np.flatnonzero(np.asarray(is_missing))
-        values = list(dict.fromkeys(texts.take(pa.array(rows)).to_pylist()))
+        values = list(dict.fromkeys(pc.take(texts, pc.column(rows)).to_pylist()))
         first = ", ".join(map(repr, values[:SAMPLES]))
         raise SheetError(
             sheet.path,

@@ -7,8 +7,8 @@ from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import NONE, I64Array, bucket, count_by
 from polygene.layer import Layer, row_numbers
 from polygene.ops.attributes import free_name, joined
@@ -36,7 +36,7 @@ def with_partners(
             order[order < len(found.first)]
         ]
         taken = {n.casefold() for n in table.column_names}
-        values = pa.array(distance, mask=np.isnan(distance))
+        values = pc.with_nulls(distance, np.isnan(distance))
         table = added(table, free_name("distance", other.name, taken), values)
     result = layer.with_geometry(layer.geometry.take(first), first)
     return replace(result, table=table, total=None), first
@@ -61,7 +61,7 @@ def with_aggregates(
         least = np.full(layer.n_rows, np.nan)
         np.fmin.at(least, found.first, found.distance)
         name = free_name("distance", other.name, {n.casefold() for n in table.column_names})
-        table = added(table, name, pa.array(least, mask=np.isnan(least)))
+        table = added(table, name, pc.with_nulls(least, np.isnan(least)))
     rows = rows_kept(matches_of, alone)
     return replace(layer, table=table).take(rows), rows, disagreements
 
@@ -93,7 +93,7 @@ def aggregated(
     # the last is that of no group
     sizes = np.append(counts_of(groups), 0)
     matches_of = sizes[np.where(is_none, groups.n_groups, group_of)]
-    table = added(table, free_name("matches", other.name, taken), pa.array(matches_of))
+    table = added(table, free_name("matches", other.name, taken), pc.column(matches_of))
     for text in take:
         item = Take.parse(text)
         result = aggregate(item, other, groups)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import I64Array, owners
 from polygene.errors import UsageError
 from polygene.layer import Layer
@@ -94,9 +95,9 @@ def apart(layer: Layer, *, number: str | None = None, source: str | None = None)
         if name is not None:
             field = pa.field(name, pa.int64())
             if table.num_columns == 0:
-                table = pa.table([pa.array(values)], pa.schema([field]))
+                table = pa.table([pc.column(values)], pa.schema([field]))
             else:
-                table = table.append_column(field, pa.array(values))
+                table = table.append_column(field, pc.column(values))
     result = replace(result, table=table, total=None)
     return PartsResult(
         result,

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.crs import is_same, parse
 from polygene.errors import UsageError
 from polygene.geometry import Extent
@@ -247,7 +247,7 @@ def order_of(layer: Layer, sort: Sequence[str]) -> np.ndarray:
         layer.check_field(name)
         column = layer.table.column(name)
         if kind_of(column.type) == "boolean":
-            column = column.cast(pa.int8())
+            column = pc.cast(column, pa.int8())
         columns[f"{k}"] = column
         keys.append((f"{k}", "descending" if falls else "ascending"))
     # Arrow's order is stable, and has nulls at the end whichever way it goes.

@@ -8,8 +8,8 @@ from typing import Unpack
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import NONE, BoolArray, I64Array, distinct
 from polygene.errors import DataError, check_choice
 from polygene.geometry import Family, concatenate, heights_of
@@ -225,4 +225,4 @@ def _chunks(layer: Layer, name: str | None, kind: pa.DataType) -> list[pa.Array]
     """Return a field's values in a wider type, or nulls where the layer has no such field."""
     if name is None:
         return [pa.nulls(layer.n_rows, kind)]
-    return layer.table.column(name).cast(kind).chunks
+    return pc.cast(layer.table.column(name), kind).chunks

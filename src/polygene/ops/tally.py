@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import I64Array, looked_up
 from polygene.errors import ExpressionError, UsageError, check_choice
 from polygene.layer import Layer, distinct_name
@@ -106,7 +106,7 @@ def tally(
     crossing = None if not columns else _Crossing.of(layer, columns[0])
     if sort:
         order = _sorted(sort, by, keys, work.columns(rows, n, crossing))
-        keys, rows = [key.take(pa.array(order)) for key in keys], _rank(order)[rows]
+        keys, rows = [pc.take(key, pc.column(order)) for key in keys], _rank(order)[rows]
     if top is not None and n > top:
         rest = n - top
         keys = [_with_rest(key.slice(0, top), k, rest) for k, key in enumerate(keys)]
@@ -200,8 +200,8 @@ class _Work(NamedTuple):
             alone = len(self.takes) == 1
             for k, name in enumerate(crossing.names):
                 own = whole.field.with_name(name if alone else f"{name} {take.name}")
-                at = pa.array(np.arange(n) * width + k)
-                made.append(_Column(own, cells.take(at), feet.take(pa.array([k])), take))
+                at = pc.column(np.arange(n) * width + k)
+                made.append(_Column(own, cells.take(at), pc.take(feet, pa.array([k])), take))
             taken = {one.field.name for one in made}
             total = _outside(TOTAL if alone else f"{TOTAL} {take.name}", taken)
             made.append(whole._replace(field=whole.field.with_name(total)))
@@ -231,7 +231,7 @@ def _classed(layer: Layer, by: Sequence[str], borders: Sequence[float]) -> Layer
     if not len(edges) or (np.diff(edges) <= 0).any():
         raise UsageError("`classes` are numbers that rise, as 0,10,50")
     column = layer.table.column(numbers[0])
-    values = np.asarray(pc.fill_null(column.cast(pa.float64(), safe=False), float("nan")))
+    values = np.asarray(pc.fill_null(pc.cast(column, pa.float64(), safe=False), float("nan")))
     place = np.searchsorted(edges, values, side="right")
     shown = [f"{edge:,.10g}" for edge in edges]
     words = [
@@ -239,7 +239,9 @@ def _classed(layer: Layer, by: Sequence[str], borders: Sequence[float]) -> Layer
         *(f"{a} to below {b}" for a, b in zip(shown[:-1], shown[1:], strict=True)),
         f"{shown[-1]} and more",
     ]
-    labels = pa.DictionaryArray.from_arrays(pa.array(place, mask=np.isnan(values)), pa.array(words))
+    labels = pa.DictionaryArray.from_arrays(
+        pc.with_nulls(place, np.isnan(values)), pc.column(words)
+    )
     at = layer.table.column_names.index(numbers[0])
     return replace(layer, table=layer.table.set_column(at, numbers[0], pa.chunked_array([labels])))
 
@@ -256,7 +258,7 @@ def _sorted(
             f"the table has no column {name!r} to sort by; it has {', '.join(columns)}"
         )
     values = _plain(columns[name])
-    table = pa.table({"none": pc.is_null(values).cast(pa.int8()), "v": values,
+    table = pa.table({"none": pc.cast(pc.is_null(values), pa.int8()), "v": values,
                       "at": np.arange(len(values))})  # fmt: skip
     way = "descending" if falls else "ascending"
     order = pc.sort_indices(table, [("none", "ascending"), ("v", way), ("at", "ascending")])
@@ -307,11 +309,11 @@ def _with_shares(made: Sequence[_Column], share: str) -> list[_Column]:
 
 def _per_cent(part: pa.ChunkedArray, whole: pa.ChunkedArray) -> pa.ChunkedArray:
     """Return 100 part / whole, whole of one value or of as many; null where there is no whole."""
-    a = np.asarray(pc.fill_null(part.cast(pa.float64(), safe=False), 0.0))
-    b = np.asarray(pc.fill_null(whole.cast(pa.float64(), safe=False), 0.0))
+    a = np.asarray(pc.fill_null(pc.cast(part, pa.float64(), safe=False), 0.0))
+    b = np.asarray(pc.fill_null(pc.cast(whole, pa.float64(), safe=False), 0.0))
     b = np.broadcast_to(b, a.shape)
     found = np.divide(100.0 * a, b, out=np.zeros(len(a)), where=b != 0)
-    return pa.chunked_array([pa.array(found, mask=b == 0)])
+    return pa.chunked_array([pc.with_nulls(found, b == 0)])
 
 
 def _named_apart(made: Sequence[_Column], by: Sequence[str]) -> list[_Column]:
@@ -336,7 +338,7 @@ def _distinct(names: list[str]) -> list[str]:
 
 def _decoded(column: pa.ChunkedArray) -> pa.ChunkedArray:
     is_coded = pa.types.is_dictionary(column.type)
-    return column.cast(column.type.value_type) if is_coded else column
+    return pc.cast(column, column.type.value_type) if is_coded else column
 
 
 def _plain(column: pa.ChunkedArray) -> pa.ChunkedArray:
@@ -344,7 +346,7 @@ def _plain(column: pa.ChunkedArray) -> pa.ChunkedArray:
     if pa.types.is_dictionary(column.type):
         chunks = [chunk.indices for chunk in column.chunks]
         return pa.chunked_array(chunks, column.type.index_type)
-    return column.cast(pa.int8()) if pa.types.is_boolean(column.type) else column
+    return pc.cast(column, pa.int8()) if pa.types.is_boolean(column.type) else column
 
 
 def _order(table: pa.Table, by: Sequence[str], groups: Groups) -> I64Array:

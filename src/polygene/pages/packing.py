@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn
@@ -109,8 +109,8 @@ def _values(column: pa.ChunkedArray) -> Any:
         return column.to_pylist() if is_small else as_text(column).to_pylist()
     if pa.types.is_floating(kind):
         if not pa.types.is_float64(kind):  # the fewest digits that tell it, not those of its double
-            column = as_text(column).cast(pa.float64())
-        if pc.all(pc.is_finite(column.drop_null())).as_py() in (True, None):
+            column = pc.cast(as_text(column), pa.float64())
+        if pc.all(pc.is_finite(pc.drop_null(column))).as_py() in (True, None):
             return column.to_pylist()
         texts = np.array(as_text(column).to_pylist(), object)
         values = np.array(column.to_pylist(), object)
@@ -118,7 +118,7 @@ def _values(column: pa.ChunkedArray) -> Any:
             np.asarray(pc.fill_null(pc.is_finite(column), True)), values, texts
         ).tolist()
     if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
-        sizes = pc.binary_length(column).cast(pa.string())
+        sizes = pc.cast(pc.binary_length(column), pa.string())
         return pc.binary_join_element_wise(sizes, "bytes", " ").to_pylist()
     texts = as_text(column)
     if pa.types.is_timestamp(kind):  # no more digits of seconds than there are

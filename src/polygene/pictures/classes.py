@@ -8,8 +8,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import NONE, BoolArray, I64Array, bucket, distinct, number_pairs, owners
 from polygene.errors import UsageError
 from polygene.geometry import Family
@@ -93,7 +93,7 @@ def classes_of(
     if scheme is not None:
         return _by_scheme(name, column, is_null, scheme)
     edges: Sequence[float] = ()
-    if kind_of(column.type) == "number" and len(pc.unique(column.drop_null())) > n_classes:
+    if kind_of(column.type) == "number" and len(pc.unique(pc.drop_null(column))) > n_classes:
         number, names, edges = _graded(column, is_null, n_classes, breaks)
         place = np.linspace(0, len(GRADED) - 1, max(2, len(names))).round().astype(int)
         colours = [GRADED[k] for k in place[: len(names)]]
@@ -126,7 +126,7 @@ def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: S
     if scheme.breaks:
         if kind_of(column.type) != "number":
             raise UsageError(f"the style breaks {name!r} by numbers, and it holds {column.type}")
-        values = np.asarray(pc.fill_null(column.cast(pa.float64(), safe=False), np.nan))
+        values = np.asarray(pc.fill_null(pc.cast(column, pa.float64(), safe=False), np.nan))
         edges = np.asarray(scheme.breaks, float)
         number = np.searchsorted(edges, values, side="right") - 1
         number[values == edges[-1]] = len(edges) - 2
@@ -211,7 +211,7 @@ def _equal(least: float, most: float, n_classes: int) -> np.ndarray:
 def _graded(
     column: pa.ChunkedArray, is_null: BoolArray, n_classes: int, breaks: str
 ) -> tuple[I64Array, list[str], list[float]]:
-    values = np.asarray(pc.fill_null(column.cast(pa.float64(), safe=False), np.nan))
+    values = np.asarray(pc.fill_null(pc.cast(column, pa.float64(), safe=False), np.nan))
     known = values[~is_null & np.isfinite(values)]
     if breaks == "quantile":
         edges = np.quantile(known, np.linspace(0, 1, n_classes + 1))
@@ -230,7 +230,7 @@ def _graded(
 
 
 def _are_many(column: pa.ChunkedArray) -> bool:
-    return len(pc.unique(column.drop_null())) > MOST_CLASSES
+    return len(pc.unique(pc.drop_null(column))) > MOST_CLASSES
 
 
 def _apart(
@@ -242,7 +242,7 @@ def _apart(
     (Welsh and Powell 1967).
     """
     texts = as_text(column)
-    names = sorted(pc.unique(texts.drop_null()).to_pylist())
+    names = sorted(pc.unique(pc.drop_null(texts)).to_pylist())
     number = np.asarray(pc.fill_null(pc.index_in(texts, pa.array(names, texts.type)), 0), np.int64)
     own = number.copy()
     own[is_null] = len(names)

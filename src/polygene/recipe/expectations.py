@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.errors import UsageError, did_you_mean
 from polygene.geometry import Family
 from polygene.layer import Layer
@@ -123,7 +123,7 @@ def _unique(pieces: Iterable[Layer], text: str) -> str:
     table = pa.concat_tables([layer.table.select(_fields(layer, text)) for layer in pieces])
     names = table.column_names
     counted = table.group_by(names).aggregate([([], "count_all")])
-    often = counted.filter(pc.greater(counted.column("count_all"), 1))
+    often = pc.filter(counted, pc.greater(counted.column("count_all"), 1))
     if often.num_rows == 0:
         return ""
     first = ", ".join(str(often.column(name)[0].as_py()) for name in names)

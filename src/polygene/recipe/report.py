@@ -9,9 +9,9 @@ from html import escape
 from pathlib import Path
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from polygene import __version__, provenance
+from polygene import computing as pc
 from polygene.clock import now
 from polygene.commit.leftovers import passing_folder
 from polygene.crs import label
@@ -228,7 +228,7 @@ def _telling_field(layer: Layer) -> str | None:
     """Return the first text field with a few values to colour a map by, None if there is none."""
     for field in layer.table.schema:
         if pa.types.is_string(field.type):
-            n = len(pc.unique(layer.table.column(field.name).drop_null()))
+            n = len(pc.unique(pc.drop_null(layer.table.column(field.name))))
             if 2 <= n <= 8:
                 return str(field.name)
     return None

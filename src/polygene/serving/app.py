@@ -307,10 +307,10 @@ def _parted(box: tuple[float, ...], crs: pyproj.CRS) -> list[tuple[float, float,
 
 
 def _equals(column: pa.ChunkedArray, text: str, name: str) -> Any:
-    import pyarrow.compute as pc
+    from polygene import computing as pc
 
     try:
-        value = pa.scalar(text).cast(column.type)
+        value = pc.cast(pa.scalar(text), column.type)
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as err:
         raise RefusedError(400, f"{name} has no value such as {text!r}") from err
     return pc.fill_null(pc.equal(column, value), False)

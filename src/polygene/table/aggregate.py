@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import lark
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import (
     NONE,
     BoolArray,
@@ -31,6 +30,9 @@ from polygene.table.functions import GEOMETRY_FUNCTIONS
 from polygene.table.groups import codes_of, some_rows
 from polygene.table.ranking import best_of_groups, best_texts, medians, order_keys
 from polygene.table.sums import counted_sums, rounded_sums
+
+if TYPE_CHECKING:
+    import lark
 
 _NUMBERS = ("sum", "mean", "median")
 _WEIGHTED = ("sum", "mean")
@@ -259,7 +261,7 @@ def _weights(take: Take, layer: Layer, groups: Entries) -> F64Array:
     found = computed(tree, take.text, layer)
     if found.kind not in ("number", "null"):
         raise ExpressionError("a weight is a number", take.text, tree.meta.start_pos)
-    values = pc.fill_null(found.data.cast(pa.float64(), safe=False), float("nan"))
+    values = pc.fill_null(pc.cast(found.data, pa.float64(), safe=False), float("nan"))
     return groups.of(np.asarray(values, np.float64))
 
 
@@ -271,7 +273,7 @@ def counts_of(groups: Entries) -> I64Array | F64Array:
 
 
 def _of_counts(name: str, counts: I64Array | F64Array) -> Aggregated:
-    data = pa.array(counts)
+    data = pc.column(counts)
     return Aggregated(pa.field(name, data.type), pa.chunked_array([data]))
 
 
@@ -281,7 +283,7 @@ def _of_numbers(
     group, n = entries.group, entries.n_groups
     is_whole = pa.types.is_integer(column.type)
     if pa.types.is_null(column.type):
-        column = column.cast(pa.float64())
+        column = pc.cast(column, pa.float64())
     values = entries.of(np.asarray(pc.fill_null(column, 0) if column.null_count else column))
     if take.function == "sum" and is_whole and weight is None:
         exact = np.zeros(n, np.int64)
@@ -306,7 +308,7 @@ def _of_numbers(
 
 
 def _masked(name: str, values: np.ndarray, is_null: BoolArray) -> Aggregated:
-    data = pa.array(values, mask=is_null)
+    data = pc.with_nulls(values, is_null)
     return Aggregated(pa.field(name, data.type), pa.chunked_array([data]))
 
 
@@ -382,12 +384,12 @@ def _lists(name: str, column: pa.ChunkedArray, entries: Entries) -> Aggregated:
     pairs = number_pairs(entries.group, entries.of(codes_of(column)))
     group, row = entries.group[pairs.firsts], entries.rows_of(pairs.firsts)
     grouped = bucket(group, entries.n_groups)
-    texts = as_text(column).take(pa.array(row[grouped.order])).combine_chunks()
+    texts = pc.take(as_text(column), pc.column(row[grouped.order])).combine_chunks()
     if isinstance(texts, pa.ChunkedArray):
         texts = pa.concat_arrays(texts.chunks) if texts.num_chunks else pa.array([], pa.string())
-    lists = pa.ListArray.from_arrays(pa.array(grouped.offsets.astype(np.int32)), texts)
+    lists = pa.ListArray.from_arrays(pc.column(grouped.offsets.astype(np.int32)), texts)
     joined = pc.binary_join(lists, "; ")
-    is_none = pa.array(np.diff(grouped.offsets) == 0)
+    is_none = pc.column(np.diff(grouped.offsets) == 0)
     joined = pc.if_else(is_none, pa.scalar(None, pa.string()), joined)
     return Aggregated(pa.field(name, pa.string()), pa.chunked_array([joined]))
 

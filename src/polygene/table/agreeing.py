@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, looked_up
 from polygene.table.groups import Groups, codes_of, some_rows
 from polygene.table.rising import rising
@@ -31,7 +31,7 @@ def agreed(table: pa.Table, groups: Groups, by: Sequence[str]) -> Agreed:
             if differs.any():
                 disagreements[name] = int(differs.sum())
                 none = pa.scalar(None, column.type)
-                column = pc.if_else(pa.array(differs), none, column)
+                column = pc.if_else(pc.column(differs), none, column)
         arrays.append(column)
     return Agreed(pa.table(arrays, table.schema) if arrays else table, disagreements)
 
@@ -54,7 +54,7 @@ def disagreeing(
     if numbers is None:
         numbers = codes_of(column)
     elif column.null_count:  # null has the number of another value
-        found |= _disagreeing(np.asarray(column.is_null()).astype(np.int64), group, firsts, row)
+        found |= _disagreeing(np.asarray(pc.is_null(column)).astype(np.int64), group, firsts, row)
     return found | _disagreeing(numbers, group, firsts, row)
 
 

@@ -14,8 +14,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array
 
@@ -34,7 +34,7 @@ class Numbers:
         self.is_single = isinstance(data, pa.Scalar)
         column = pa.array([data.as_py()], data.type) if self.is_single else data
         if pa.types.is_null(column.type):
-            column = column.cast(pa.float64())
+            column = pc.cast(column, pa.float64())
         self.is_whole = pa.types.is_integer(column.type)
         has_null = self.is_single or column.null_count
         self.is_null: BoolArray = (
@@ -46,12 +46,12 @@ class Numbers:
     def values(self) -> Any:
         """(n,) int64 or float64, or of one value; 0 where null."""
         kind = pa.int64() if self.is_whole else pa.float64()
-        return np.asarray(self._column.cast(kind, safe=False))
+        return np.asarray(pc.cast(self._column, kind, safe=False))
 
     @functools.cached_property
     def reals(self) -> F64Array:
         """The same as float64."""
-        return np.asarray(self._column.cast(pa.float64(), safe=False))
+        return np.asarray(pc.cast(self._column, pa.float64(), safe=False))
 
 
 def binary(operator: str, left: Any, right: Any, lost: Counter[str], n_rows: int) -> Any:
@@ -97,8 +97,7 @@ def _unary(data: Any, compute: np.ufunc, lost: Counter[str], n_rows: int) -> Any
 
 
 def _data(values: np.ndarray, is_null: BoolArray, is_single: bool) -> Any:
-    mask = np.broadcast_to(is_null, np.shape(values)) if is_null.any() else None
-    array = pa.array(values, mask=mask)
+    array = pc.with_nulls(values, np.broadcast_to(is_null, np.shape(values)))
     return array[0] if is_single else pa.chunked_array([array])
 
 
@@ -231,7 +230,7 @@ def of_one_type(data: Sequence[Any]) -> list[Any]:
     columns = {one.type for one in data if not isinstance(one, pa.Scalar)}
     if columns == {pa.float32()} and all(v is None or float(np.float32(v)) == v for v in written):
         kind = pa.float32()
-    return [one.cast(kind, safe=False) for one in data]
+    return [pc.cast(one, kind, safe=False) for one in data]
 
 
 def _is_number(kind: pa.DataType) -> bool:
@@ -240,7 +239,7 @@ def _is_number(kind: pa.DataType) -> bool:
 
 def square_root(data: Any) -> Any:
     """Return square roots, null below zero."""
-    reals = data.cast(pa.float64(), safe=False)
+    reals = pc.cast(data, pa.float64(), safe=False)
     return pc.if_else(pc.less(reals, 0), pa.scalar(None, pa.float64()), pc.sqrt(pc.abs(reals)))
 
 
@@ -252,12 +251,12 @@ def order(left: Any, right: Any) -> tuple[Any, Any]:
     if pa.types.is_integer(left.type) == pa.types.is_integer(right.type):
         if pa.types.is_integer(left.type) or pa.types.is_floating(left.type):
             kind = pa.int64() if pa.types.is_integer(left.type) else pa.float64()
-            return left.cast(kind), right.cast(kind)
+            return pc.cast(left, kind), pc.cast(right, kind)
         return left, right
     for one in (left, right):
         if isinstance(one, pa.Scalar) and one.is_valid and abs(one.as_py()) < _EXACT:
             # Whole numbers that are rounded are all beyond it, and stay so.
-            return left.cast(pa.float64(), safe=False), right.cast(pa.float64(), safe=False)
+            return pc.cast(left, pa.float64(), safe=False), pc.cast(right, pa.float64(), safe=False)
     a, b = Numbers(left), Numbers(right)
     x, y = np.broadcast_arrays(a.reals, b.reals)
     sign = np.where(x > y, 1.0, np.where(x < y, -1.0, 0.0))

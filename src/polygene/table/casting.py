@@ -7,8 +7,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import LossError, UsageError
 from polygene.table.types import beyond_as_text, dates_beyond, kind_of, type_words, width_of
@@ -65,7 +65,7 @@ def _converted(
         if source == "text":
             column, source = _numbers(column), "number"
         if source == "boolean":
-            return column.cast(pa.int8()).cast(kind)
+            return pc.cast(pc.cast(column, pa.int8()), kind)
         if source == "number":
             if pa.types.is_integer(kind):
                 return _to_whole(column, kind, cuts=False)
@@ -79,8 +79,8 @@ def _converted(
             return _moment_cast(column, kind)
     if target == "boolean" and source in ("text", "number"):
         words = pc.utf8_lower(pc.utf8_trim_whitespace(as_text(column)))
-        is_true = pc.is_in(words, pa.array(_TRUE))
-        known = pc.or_(is_true, pc.is_in(words, pa.array(_FALSE)))
+        is_true = pc.is_in(words, pc.column(_TRUE))
+        known = pc.or_(is_true, pc.is_in(words, pc.column(_FALSE)))
         return pc.if_else(known, is_true, pa.scalar(None, pa.bool_()))
     return pa.chunked_array([pa.nulls(len(column), kind)])
 
@@ -98,7 +98,7 @@ def as_text(column: Any) -> Any:
     if pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
         texts = pa.array([None if v is None else v.hex() for v in column.to_pylist()], pa.string())
         return pa.chunked_array([texts]) if isinstance(column, pa.ChunkedArray) else texts
-    return column.cast(pa.string())
+    return pc.cast(column, pa.string())
 
 
 def rounded_as_real(column: pa.ChunkedArray) -> int:
@@ -107,9 +107,9 @@ def rounded_as_real(column: pa.ChunkedArray) -> int:
     is_decimal = pa.types.is_decimal(kind)
     if not (is_decimal and kind.precision > 15) and not pa.types.is_integer(kind):
         return 0
-    real = column.cast(pa.float64(), safe=False)
+    real = pc.cast(column, pa.float64(), safe=False)
     try:
-        back = real.cast(kind, safe=is_decimal)
+        back = pc.cast(real, kind, safe=is_decimal)
     except pa.ArrowInvalid:
         return len(column) - column.null_count
     return int(pc.sum(pc.not_equal(back, column)).as_py() or 0)
@@ -119,8 +119,8 @@ def rounded_by(column: pa.ChunkedArray, kind: pa.DataType) -> int:
     """Return how many numbers are others as reals of fewer bits, but for infinite ones."""
     if not pa.types.is_float32(kind) or not pa.types.is_float64(column.type):
         return 0
-    narrow = column.cast(kind, safe=False)
-    is_other = pc.and_(pc.not_equal(narrow.cast(pa.float64()), column), pc.is_finite(narrow))
+    narrow = pc.cast(column, kind, safe=False)
+    is_other = pc.and_(pc.not_equal(pc.cast(narrow, pa.float64()), column), pc.is_finite(narrow))
     return int(pc.sum(is_other).as_py() or 0)
 
 
@@ -129,10 +129,10 @@ def _numbers(column: pa.ChunkedArray) -> pa.ChunkedArray:
     text = pc.utf8_trim_whitespace(column)
     is_whole = pc.match_substring_regex(text, r"^[-+]?\d{1,18}$")
     if pc.all(pc.or_kleene(pc.is_null(text), is_whole)).as_py():
-        return pc.replace_substring_regex(text, r"^\+", "").cast(pa.int64())
+        return pc.cast(pc.replace_substring_regex(text, r"^\+", ""), pa.int64())
     is_number = pc.match_substring_regex(text, r"^[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?$")
     text = pc.if_else(is_number, text, pa.scalar(None, pa.string()))
-    return pc.replace_substring_regex(text, r"^\+", "").cast(pa.float64())
+    return pc.cast(pc.replace_substring_regex(text, r"^\+", ""), pa.float64())
 
 
 def _to_whole(column: pa.ChunkedArray, kind: pa.DataType, cuts: bool) -> Any:
@@ -144,18 +144,18 @@ def _to_whole(column: pa.ChunkedArray, kind: pa.DataType, cuts: bool) -> Any:
         # The largest of 64 bits is no double; the next power of two is, and is too large.
         fits = pc.and_(pc.greater_equal(column, float(low)), pc.less(column, float(high + 1)))
     else:
-        column, none = column.cast(pa.int64()), pa.scalar(None, pa.int64())
+        column, none = pc.cast(column, pa.int64()), pa.scalar(None, pa.int64())
         fits = pc.and_(pc.greater_equal(column, low), pc.less_equal(column, high))
-    return pc.if_else(fits, column, none).cast(kind)
+    return pc.cast(pc.if_else(fits, column, none), kind)
 
 
 def _to_real(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
-    real = column.cast(kind, safe=False)
+    real = pc.cast(column, kind, safe=False)
     if pa.types.is_integer(column.type):
-        back = real.cast(pa.float64())
+        back = pc.cast(real, pa.float64())
         is_same = pc.and_(
             pc.less_equal(pc.abs(back), float(2**53)),
-            pc.equal(back.cast(pa.int64(), safe=False), column.cast(pa.int64())),
+            pc.equal(pc.cast(back, pa.int64(), safe=False), pc.cast(column, pa.int64())),
         )
         return pc.if_else(is_same, real, pa.scalar(None, kind))
     # Rounding to 32 bits is what was asked for; becoming infinite is a loss.
@@ -210,7 +210,7 @@ def _moments(column: pa.ChunkedArray, kind: pa.DataType, dates: str | None) -> A
         digits = pc.struct_field(found, name)
         blank = pc.or_kleene(pc.is_null(digits), pc.equal(digits, ""))
         digits = pc.if_else(pc.fill_null(blank, True), str(default), digits)
-        return np.asarray(digits.cast(pa.int64()))
+        return np.asarray(pc.cast(digits, pa.int64()))
 
     year = part("YYYY", 0) if "YYYY" in names else 2000 + part("YY", 0)
     if "YYYY" not in names:
@@ -223,13 +223,13 @@ def _moments(column: pa.ChunkedArray, kind: pa.DataType, dates: str | None) -> A
     if "fraction" in names:
         digits = pc.fill_null(pc.struct_field(found, "fraction"), "")
         padded = pc.utf8_slice_codeunits(pc.utf8_rpad(digits, 3, "0"), 0, 3)
-        fraction = np.asarray(padded.cast(pa.int64()))
+        fraction = np.asarray(pc.cast(padded, pa.int64()))
     is_real = is_read & (month >= 1) & (month <= 12) & (day >= 1)
     is_real &= days.astype("M8[M]").astype(np.int64) == months
     is_real &= (hour < 24) & (minute < 60) & (second < 60)
     thousandths = ((hour * 60 + minute) * 60 + second) * 1000 + fraction
     moments = days.astype("M8[ms]") + thousandths.astype("m8[ms]")
-    read = pa.array(moments, pa.timestamp("ms"), mask=~is_real)
+    read = pc.with_nulls(moments, ~is_real, pa.timestamp("ms"))
     return _moment_cast(pa.chunked_array([read]), kind)
 
 
@@ -237,12 +237,14 @@ def _moment_cast(column: Any, kind: pa.DataType) -> Any:
     """Bring dates and times to each other; a time that is no midnight is lost as a date."""
     if pa.types.is_date(kind):
         if pa.types.is_date(column.type):
-            return column.cast(kind)
-        days = column.cast(pa.timestamp("ms", tz="UTC"), safe=False).cast(pa.date32(), safe=False)
-        back = days.cast(pa.timestamp("ms", tz="UTC"))
-        is_same = pc.equal(back, column.cast(pa.timestamp("ms", tz="UTC"), safe=False))
+            return pc.cast(column, kind)
+        days = pc.cast(
+            pc.cast(column, pa.timestamp("ms", tz="UTC"), safe=False), pa.date32(), safe=False
+        )
+        back = pc.cast(days, pa.timestamp("ms", tz="UTC"))
+        is_same = pc.equal(back, pc.cast(column, pa.timestamp("ms", tz="UTC"), safe=False))
         return pc.if_else(is_same, days, pa.scalar(None, pa.date32()))
-    return column.cast(kind, safe=False)
+    return pc.cast(column, kind, safe=False)
 
 
 def fitted(
@@ -272,7 +274,7 @@ def fitted(
     n_lost = int(found.lost.sum())
     if n_lost and on_loss == "refuse":
         rows = np.flatnonzero(found.lost)[:5]
-        values = column.take(pa.array(rows)).to_pylist()
+        values = pc.take(column, pc.column(rows)).to_pylist()
         samples = [f"{where.row_label(int(r))}: {v!r}" for r, v in zip(rows, values, strict=True)]
         raise LossError(where.name, field.name, type_words(field), n_lost, samples)
     return (found.cut if on_loss == "cut" else found.data), n_lost

@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.table.types import beyond_as_text, dates_beyond, type_words, values_of
 
 MOST_COMMON = 3
@@ -49,7 +49,7 @@ def _describe(arrow_field: pa.Field, column: pa.ChunkedArray) -> FieldDescriptio
         return FieldDescription(arrow_field.name, words, column.null_count, low, high)
     if pa.types.is_binary(kind):
         return FieldDescription(arrow_field.name, words, column.null_count)
-    counts = value_counts(column.drop_null())
+    counts = value_counts(pc.drop_null(column))
     return FieldDescription(
         arrow_field.name,
         words,
@@ -65,5 +65,7 @@ def value_counts(column: pa.ChunkedArray) -> pa.Table:
     values, times = counts.field("values"), counts.field("counts")
     table = pa.table({"value": values, "count": times})
     if pa.types.is_binary(values.type):
-        return table.sort_by([("count", "descending")])
-    return table.sort_by([("count", "descending"), ("value", "ascending")])
+        keys = [("count", "descending")]
+    else:
+        keys = [("count", "descending"), ("value", "ascending")]
+    return pc.take(table, pc.sort_indices(table, sort_keys=keys))

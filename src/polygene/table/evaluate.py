@@ -8,11 +8,10 @@ from collections import Counter
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-import lark
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.errors import ExpressionError, UsageError, did_you_mean, listed, nearest_first
 from polygene.table import arithmetic, spatial
 from polygene.table.casting import recast
@@ -28,6 +27,8 @@ from polygene.table.temporal import MOMENT, RELATIONS, Span, end_of_day, open_en
 from polygene.table.types import kind_of
 
 if TYPE_CHECKING:
+    import lark
+
     from polygene.geometry import GeometryColumn
     from polygene.layer import Layer
 
@@ -63,7 +64,7 @@ class Evaluator:
         return getattr(self, f"_{tree.data}")(tree)
 
     def _values(self, tree: lark.Tree) -> list[Value]:
-        return [self.value_of(child) for child in tree.children if isinstance(child, lark.Tree)]
+        return [self.value_of(child) for child in tree.children if not isinstance(child, str)]
 
     def _refuse(self, tree: lark.Tree, reason: str) -> ExpressionError:
         return ExpressionError(reason, self.text, tree.meta.start_pos)
@@ -71,7 +72,7 @@ class Evaluator:
     def _expect(self, value: Value, kind: str, tree: lark.Tree, use: str) -> Any:
         if value.kind not in (kind, "null"):
             raise self._refuse(tree, f"{use} needs a {kind}, and this is a {value.kind}")
-        return value.data.cast(_TYPE_OF_KIND[kind]) if value.kind == "null" else value.data
+        return pc.cast(value.data, _TYPE_OF_KIND[kind]) if value.kind == "null" else value.data
 
     # Logic
 
@@ -95,7 +96,9 @@ class Evaluator:
         """Bring two values to types that can be compared."""
         kinds = {left.kind, right.kind}
         if kinds == {"date", "time"}:  # a date is all of its day, as intervals have it
-            return left.data.cast(pa.date32(), safe=False), right.data.cast(pa.date32(), safe=False)
+            return pc.cast(left.data, pa.date32(), safe=False), pc.cast(
+                right.data, pa.date32(), safe=False
+            )
         if kinds == {"number"}:
             return arithmetic.order(left.data, right.data)
         if len(kinds) > 1 or "null" in kinds:
@@ -109,7 +112,7 @@ class Evaluator:
 
     def _compare(self, tree: lark.Tree) -> Value:
         left, right = self._values(tree)
-        operator = next(c for c in tree.children if isinstance(c, lark.Token))
+        operator = next(c for c in tree.children if isinstance(c, str))  # a token
         return Value(_COMPARISONS[str(operator)](*self._alike(tree, left, right)), "boolean")
 
     def _between(self, tree: lark.Tree) -> Value:
@@ -217,7 +220,7 @@ class Evaluator:
     def _moment(self, tree: lark.Tree, kind: pa.DataType, word: str, form: str) -> Value:
         text = _unquoted(tree.children[0])
         try:
-            return Value(pa.scalar(text).cast(kind), word)
+            return Value(pc.cast(pa.scalar(text), kind), word)
         except pa.ArrowInvalid as err:
             raise self._refuse(tree, f"{text!r} is not {form}") from err
 
@@ -250,7 +253,7 @@ class Evaluator:
             [_null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values]
         )
         for test, value in zip(tests[::-1], data[::-1], strict=True):
-            found = pc.if_else(pc.fill_null(test.cast(pa.bool_()), False), value, found)
+            found = pc.if_else(pc.fill_null(pc.cast(test, pa.bool_()), False), value, found)
         return Value(found, kinds[0])
 
     def _null(self, tree: lark.Tree) -> Value:
@@ -326,7 +329,7 @@ class Evaluator:
             raise self._refuse(
                 tree, f"a date, time or interval is needed, and this is a {value.kind}"
             )
-        moment = value.data.cast(MOMENT)
+        moment = pc.cast(value.data, MOMENT)
         return Span(moment, end_of_day(moment) if value.kind == "date" else moment)
 
     def _temporal(self, tree: lark.Tree, name: str) -> Value:
@@ -361,7 +364,7 @@ class Evaluator:
             )
         found = [spatial.related_rows(self.layer, one, relation) for one in members]
         join = np.logical_and if relation == "disjoint" else np.logical_or
-        return Value(pa.chunked_array([pa.array(join.reduce(found))]), "boolean")
+        return Value(pa.chunked_array([pc.column(join.reduce(found))]), "boolean")
 
     def _literals(self, tree: lark.Tree) -> list[GeometryColumn] | None:
         """Return the members of a geometry that is written out; None for the features' own."""
@@ -439,8 +442,8 @@ class Evaluator:
             raise self._refuse(tree, str(err)) from err
         is_none = self.layer.geometry.is_empty
         kind = pa.int64() if name in COUNTED else pa.float64()
-        data = pa.array(
-            values if kind == pa.float64() else values.astype(np.int64), kind, mask=is_none
+        data = pc.with_nulls(
+            values if kind == pa.float64() else values.astype(np.int64), is_none, kind
         )
         return Value(pa.chunked_array([data]), "number")
 
@@ -460,7 +463,7 @@ class Evaluator:
         data = self.table.column(name)
         kind = kind_of(data.type)
         if kind == "number" and pa.types.is_decimal(data.type):
-            data = data.cast(pa.float64())
+            data = pc.cast(data, pa.float64())
         return Value(data, kind)
 
 

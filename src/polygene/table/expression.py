@@ -6,40 +6,25 @@ comparison with null is neither true nor false, and a filter keeps only what is 
 
 from __future__ import annotations
 
-import functools
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
-import lark
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import ExpressionError
-from polygene.table import grammar, spatial
+from polygene.table import spatial
 from polygene.table.evaluate import Evaluator, field_name
 from polygene.table.functions import GEOMETRY_FUNCTIONS
 
 if TYPE_CHECKING:
+    import lark
+
     from polygene.layer import Layer
-
-_EXPECTED = {
-    "COMPARE": "a comparison (= <> < <= > >=)",
-    "NAME": "a field",
-    "QUOTED": "a field",
-    "NUMBER": "a number",
-    "TEXT": "a text in single quotes",
-    "RPAR": ")",
-    "LPAR": "(",
-    "COMMA": ",",
-    "$END": "the end",
-}
-
-
-_parser = functools.cache(grammar.parser)
 
 
 class Expression:
@@ -53,10 +38,10 @@ class Expression:
 
     def __init__(self, text: str) -> None:
         self.text = text
-        try:
-            self._tree = _parser().parse(text)
-        except lark.exceptions.UnexpectedInput as err:
-            raise ExpressionError(_complaint(err, text), text, _column_of(err, text)) from err
+        # Only where there is an expression: the parser's library is another 12 ms of a start.
+        from polygene.table import parsing
+
+        self._tree = parsing.parsed(text)
 
     def true_rows(self, layer: Layer) -> BoolArray:
         """Return (n_rows,) where the expression is true; see `truth`."""
@@ -181,36 +166,3 @@ class Assignment:
             column = None if err.column is None else err.column + match.end()
             raise ExpressionError(err.reason, text, column) from err
         return Assignment(name, expression)
-
-
-def _column_of(err: lark.exceptions.UnexpectedInput, text: str) -> int:
-    if _is_at_end(err):
-        return len(text)
-    at = getattr(err, "pos_in_stream", None)
-    return len(text) if at is None or at < 0 else int(at)
-
-
-def _is_at_end(err: lark.exceptions.UnexpectedInput) -> bool:
-    return isinstance(err, lark.exceptions.UnexpectedToken) and err.token.type == "$END"
-
-
-def _complaint(err: lark.exceptions.UnexpectedInput, text: str) -> str:
-    if not text.strip():
-        return "the expression is empty"
-    at = _column_of(err, text)
-    if text[at : at + 1] in ("'", '"'):
-        quote = "single" if text[at] == "'" else "double"
-        if text.count(text[at]) % 2:
-            return f"the expression has a {quote} quote that is never closed"
-    for wrong, meant in (("==", "="), ("!=", "<>")):
-        if wrong in (text[at : at + 2], text[max(0, at - 1) : at + 1]):
-            return f"{wrong!r} is no comparison here; write {meant}"
-    if at >= len(text):
-        found = "the expression ends too early"
-    elif isinstance(err, lark.exceptions.UnexpectedToken):
-        found = f"{str(err.token)!r} does not fit here"
-    else:
-        found = f"{text[at]!r} does not fit here"
-    accepted = set(getattr(err, "accepts", None) or getattr(err, "expected", None) or ())
-    words = list(dict.fromkeys(_EXPECTED[name] for name in _EXPECTED if name in accepted))
-    return f"{found}; expected {' or '.join(words)}" if 0 < len(words) <= 4 else found

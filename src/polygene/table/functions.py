@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import F64Array
 from polygene.errors import UsageError
 from polygene.table.arithmetic import rounded, square_root
@@ -100,10 +100,10 @@ def _extreme(compute: Callable[..., Any]) -> Callable[..., Any]:
         if not all(map(pa.types.is_temporal, kinds)):
             return compute(*values)
         if len(kinds) > 1:
-            values, kinds = tuple(one.cast(MOMENT) for one in values), {MOMENT}
+            values, kinds = tuple(pc.cast(one, MOMENT) for one in values), {MOMENT}
         (kind,) = kinds
         whole = pa.int32() if pa.types.is_date32(kind) else pa.int64()
-        return compute(*(one.cast(whole) for one in values)).cast(kind)
+        return pc.cast(compute(*(pc.cast(one, whole) for one in values)), kind)
 
     return work
 
@@ -125,12 +125,12 @@ def by_value(change: Callable[[str], str], texts: Any) -> Any:
     if isinstance(texts, pa.Scalar):
         return texts if texts.as_py() is None else pa.scalar(change(texts.as_py()), pa.string())
     column = texts if isinstance(texts, pa.ChunkedArray) else pa.chunked_array([texts])
-    coded = column.cast(pa.string()).dictionary_encode().combine_chunks()
+    coded = pc.dictionary_encode(pc.cast(column, pa.string())).combine_chunks()
     coded = coded.chunk(0) if isinstance(coded, pa.ChunkedArray) and coded.num_chunks else coded
     if isinstance(coded, pa.ChunkedArray):
         return column
     values = pa.array(list(map(change, coded.dictionary.to_pylist())), pa.string())
-    return pa.chunked_array([values.take(coded.indices)])
+    return pa.chunked_array([pc.take(values, coded.indices)])
 
 
 _WORD = re.compile(r"(?<!\w)[^\W\d_][\w\u0300-\u036f]*(?:['\u2019][^\W\d_][\w\u0300-\u036f]*)*")
@@ -170,9 +170,9 @@ def _of_reals(compute: Callable[[Any], Any]) -> Callable[[Any], Any]:
 
 
 def _days(start: Any, stop: Any) -> Any:
-    dates = [v.cast(pa.timestamp("ms", tz="UTC")) for v in (start, stop)]
+    dates = [pc.cast(v, pa.timestamp("ms", tz="UTC")) for v in (start, stop)]
     return pc.divide(
-        pc.subtract(dates[1], dates[0]).cast(pa.int64()).cast(pa.float64()), 86_400_000.0
+        pc.cast(pc.cast(pc.subtract(dates[1], dates[0]), pa.int64()), pa.float64()), 86_400_000.0
     )
 
 

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import (
     NONE,
     I64Array,
@@ -19,6 +19,7 @@ from polygene.arrays import (
     number_texts,
     offsets_from,
 )
+from polygene.layer import row_numbers
 from polygene.table.rising import rising
 from polygene.table.types import is_whole
 
@@ -42,7 +43,7 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
     if not len(column):
         return np.zeros(0, np.int64)
     if pa.types.is_dictionary(column.type):
-        column = column.cast(column.type.value_type)
+        column = pc.cast(column, column.type.value_type)
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         return _codes_of_texts(column)
     numbers = rising(column)
@@ -50,8 +51,10 @@ def codes_of(column: pa.ChunkedArray) -> I64Array:
         return _codes_of_numbers(numbers, column)
     coded = pc.dictionary_encode(column).combine_chunks()
     if isinstance(coded, pa.ChunkedArray):
-        coded = coded.chunk(0) if coded.num_chunks else pa.array([], pa.int32()).dictionary_encode()
-    indices = coded.indices.cast(pa.int64())
+        coded = (
+            coded.chunk(0) if coded.num_chunks else pc.dictionary_encode(pa.array([], pa.int32()))
+        )
+    indices = pc.cast(coded.indices, pa.int64())
     return np.array(pc.add(pc.fill_null(indices, -1), 1), dtype=np.int64)
 
 
@@ -64,24 +67,24 @@ def _codes_of_numbers(numbers: I64Array, column: pa.ChunkedArray) -> I64Array:
         codes = number_pairs((numbers >> 32) + 2**31, numbers & (2**32 - 1)).numbers
     codes += 1
     if column.null_count:
-        codes[np.asarray(column.is_null())] = 0
+        codes[np.asarray(pc.is_null(column))] = 0
     return codes
 
 
 def _codes_of_texts(column: pa.ChunkedArray) -> I64Array:
     """Return the same of texts, by a hash table of our own: in half the time."""
-    numbers = _number_texts(column.drop_null() if column.null_count else column).numbers
+    numbers = _number_texts(pc.drop_null(column) if column.null_count else column).numbers
     if not column.null_count:
         numbers += 1
         return numbers
     codes = np.zeros(len(column), np.int64)
-    codes[np.asarray(column.is_valid())] = numbers + 1
+    codes[np.asarray(pc.is_valid(column))] = numbers + 1
     return codes
 
 
 def bytes_of(texts: pa.Array) -> tuple[U8Array, I64Array]:
     """Return the bytes that hold some texts, and where in them each begins and the last ends."""
-    texts = texts.cast(pa.large_string())
+    texts = pc.cast(texts, pa.large_string())
     _, ends, data = texts.buffers()
     if not len(texts):
         return np.zeros(0, np.uint8), np.zeros(1, np.int64)
@@ -116,7 +119,7 @@ def group_rows(
     for name in by:
         column = table.column(name)
         if nulls_apart and column.null_count:
-            has_null |= np.asarray(column.is_null())
+            has_null |= np.asarray(pc.is_null(column))
         found = (
             numbering_of(column) if found is None else number_pairs(found.numbers, codes_of(column))
         )
@@ -131,7 +134,7 @@ def some_rows(column: pa.ChunkedArray, rows: I64Array) -> pa.ChunkedArray:
     """Return some rows of a column, null for NONE: chunk by chunk, where few are wanted of many."""
     is_coded = pa.types.is_dictionary(column.type)  # each chunk has texts of its own
     if column.num_chunks < 2 or is_coded or len(rows) * FEW > len(column):
-        return column.take(pa.array(rows, mask=rows == NONE))
+        return pc.take(column, row_numbers(rows))
     ends = np.cumsum([len(chunk) for chunk in column.chunks])
     there = np.flatnonzero(rows != NONE)
     of_chunk = np.searchsorted(ends, rows[there], side="right")
@@ -140,16 +143,16 @@ def some_rows(column: pa.ChunkedArray, rows: I64Array) -> pa.ChunkedArray:
     found = [pa.nulls(1, column.type)]
     for k in np.flatnonzero(np.diff(counts)).tolist():
         own = rows[there[order[counts[k] : counts[k + 1]]]] - (ends[k] - len(column.chunk(k)))
-        found.append(column.chunk(k).take(pa.array(own)))
+        found.append(pc.take(column.chunk(k), pc.column(own)))
     place = np.zeros(len(rows), np.int64)  # the first is null
     place[there[order]] = 1 + np.arange(len(there))
-    return pa.chunked_array([pa.concat_arrays(found).take(pa.array(place))], column.type)
+    return pa.chunked_array([pc.take(pa.concat_arrays(found), pc.column(place))], column.type)
 
 
 def texts_of(column: pa.ChunkedArray) -> list[str | None]:
     """Return values as they are in names of files and layers; null as None."""
     if pa.types.is_dictionary(column.type):
-        column = column.cast(column.type.value_type)
+        column = pc.cast(column, column.type.value_type)
     if is_whole(column.type) or pa.types.is_string(column.type):
         return pc.cast(column, pa.string()).to_pylist()
     return [None if value is None else str(value) for value in column.to_pylist()]

@@ -6,11 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
-import lark
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import NONE, I64Array, number_pairs
 from polygene.errors import ExpressionError
 from polygene.notes import NULL_NAME
@@ -21,6 +20,8 @@ from polygene.table.functions import by_value
 from polygene.table.groups import codes_of
 
 if TYPE_CHECKING:
+    import lark
+
     from polygene.layer import Layer
 
 _BLANKS = r"[\s\p{Z}]+"
@@ -130,12 +131,12 @@ def _coded(key: Key, mine: Side, theirs: Side, folds: bool) -> Coded:
     elif kinds == {"number"}:
         pair = _as_numbers(mine.data, theirs.data)
     elif kinds == {"boolean"}:
-        pair = [side.data.cast(pa.int8()) for side in (mine, theirs)]
+        pair = [pc.cast(side.data, pa.int8()) for side in (mine, theirs)]
     else:
         pair = [side.data for side in (mine, theirs)]
     if pair[0].type != pair[1].type:
         kind = pair[0].type if pa.types.is_null(pair[1].type) else pair[1].type
-        pair = [column.cast(kind) for column in pair]
+        pair = [pc.cast(column, kind) for column in pair]
     whole = pa.chunked_array([*pair[1].chunks, *pair[0].chunks], pair[0].type)
     codes = codes_of(whole) - 1
     n = int(codes.max(initial=NONE)) + 1
@@ -183,7 +184,7 @@ def _as_numbers(mine: pa.ChunkedArray, theirs: pa.ChunkedArray) -> list[pa.Chunk
     columns = [mine, theirs]
     are_real = [pa.types.is_floating(c.type) or pa.types.is_null(c.type) for c in columns]
     if not any(are_real):
-        return [c.cast(pa.int64()) for c in columns]
+        return [pc.cast(c, pa.int64()) for c in columns]
     if all(are_real):
         return [pc.add(_numbers_only(c), 0.0) for c in columns]  # -0 is 0
     # What is not whole equals no whole number, but others of its side: so those get numbers of theirs
@@ -196,16 +197,16 @@ def _as_numbers(mine: pa.ChunkedArray, theirs: pa.ChunkedArray) -> list[pa.Chunk
             whole = as_text(_as_whole(pc.if_else(is_whole, reals, None)))
             found.append(pc.if_else(is_whole, whole, as_text(reals)))
         else:
-            found.append(as_text(column.cast(pa.int64())))
+            found.append(as_text(pc.cast(column, pa.int64())))
     return found
 
 
 def _numbers_only(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    reals = column.cast(pa.float64())
+    reals = pc.cast(column, pa.float64())
     return pc.if_else(pc.is_nan(reals), None, reals)
 
 
 def _as_whole(reals: pa.ChunkedArray) -> pa.ChunkedArray:
     """Return whole reals as integers; nulls where they are too large for one."""
     fits = pc.less(pc.abs(reals), 2.0**63)
-    return pc.if_else(fits, reals, None).cast(pa.int64(), safe=False)
+    return pc.cast(pc.if_else(fits, reals, None), pa.int64(), safe=False)

@@ -10,8 +10,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.table.casting import recast
 from polygene.table.types import kind_of, typed_field
 
@@ -148,9 +148,9 @@ class Profile:
 def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
     """Look at a field's values once."""
     kind = kind_of(field.type)
-    known = column.drop_null()
+    known = pc.drop_null(column)
     if pa.types.is_dictionary(known.type):
-        known = known.cast(known.type.value_type)
+        known = pc.cast(known, known.type.value_type)
     distinct = pc.unique(known) if kind != "blob" else known[:0]
     n_distinct = len(distinct)
     some = distinct[:MOST_VALUES]
@@ -251,17 +251,17 @@ def _as_real(column: Any, as_numbers: str | None, dates: str | None) -> np.ndarr
             data = recast(bare, typed_field("x", "real")).data
         elif dates is not None:
             data = recast(column, typed_field("x", "date"), dates).data
-            return np.asarray(data.drop_null().cast(pa.int32())).astype(float)
+            return np.asarray(pc.cast(pc.drop_null(data), pa.int32())).astype(float)
         else:
             return np.zeros(0)
     elif kind == "time":
-        data = column.cast(pa.timestamp("ms", tz="UTC"), safe=False)
-        return np.asarray(data.drop_null().cast(pa.int64())).astype(float) / 86_400_000
+        data = pc.cast(column, pa.timestamp("ms", tz="UTC"), safe=False)
+        return np.asarray(pc.cast(pc.drop_null(data), pa.int64())).astype(float) / 86_400_000
     elif kind == "date":
-        return np.asarray(column.drop_null().cast(pa.int32())).astype(float)
+        return np.asarray(pc.cast(pc.drop_null(column), pa.int32())).astype(float)
     else:
-        data = column.cast(pa.float64(), safe=False)
-    found = np.asarray(data.drop_null(), float)
+        data = pc.cast(column, pa.float64(), safe=False)
+    found = np.asarray(pc.drop_null(data), float)
     return found[np.isfinite(found)]
 
 

@@ -6,8 +6,8 @@ import itertools
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import kernels, parallel
 from polygene.arrays import NONE, F64Array, I64Array, bucket
 from polygene.table.groups import bytes_of, numbering_of
@@ -26,7 +26,7 @@ def order_keys(column: pa.ChunkedArray) -> I64Array:
 def _order_of_codes(column: pa.ChunkedArray) -> I64Array:
     """Return the same of texts and the like: the distinct ones alone are sorted."""
     found = numbering_of(column)
-    distinct = column.take(pa.array(found.firsts))
+    distinct = pc.take(column, pc.column(found.firsts))
     ranks = pc.rank(distinct, sort_keys="ascending", tiebreaker="dense")
     return np.asarray(ranks).astype(np.int64)[found.numbers]
 
@@ -58,7 +58,7 @@ def best_texts(
     Entry k is row ``row[k]``, which is not null, in group ``group[k]``. Texts are told apart by eight
     bytes at a time: those that are not the best so far are looked at no more.
     """
-    whole = column.chunk(0) if column.num_chunks == 1 else column.cast(pa.large_string())
+    whole = column.chunk(0) if column.num_chunks == 1 else pc.cast(column, pa.large_string())
     data, offsets = bytes_of(whole if isinstance(whole, pa.Array) else whole.combine_chunks())
     starts, stops = offsets[row], offsets[row + 1]
     for _ in range(ROUNDS):
@@ -73,7 +73,7 @@ def best_texts(
             keys = stops - starts
             break
     else:
-        keys = _order_of_codes(column.take(pa.array(row)))
+        keys = _order_of_codes(pc.take(column, pc.column(row)))
     best = best_of_groups(group, keys, n_groups, wants_most)
     return np.where(best == NONE, NONE, row[best])
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array
 
@@ -20,13 +20,13 @@ def rising(column: pa.ChunkedArray) -> I64Array | None:
     if pa.types.is_null(kind):
         return np.zeros(len(column), np.int64)
     if pa.types.is_floating(kind):
-        return rising_reals(np.asarray(_filled(column.cast(pa.float64()), 0.0)))
+        return rising_reals(np.asarray(_filled(pc.cast(column, pa.float64()), 0.0)))
     if pa.types.is_boolean(kind):
-        column = column.cast(pa.int8())
+        column = pc.cast(column, pa.int8())
     elif pa.types.is_date32(kind) or pa.types.is_time32(kind):
-        column = column.cast(pa.int32())
+        column = pc.cast(column, pa.int32())
     elif pa.types.is_temporal(kind) and not pa.types.is_interval(kind):
-        column = column.cast(pa.int64())
+        column = pc.cast(column, pa.int64())
     elif not pa.types.is_integer(kind):
         return None
     values = np.asarray(_filled(column, 0))

@@ -6,8 +6,8 @@ import math
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import kernels, parallel
 from polygene.arrays import FEW_KEYS, LANES, BoolArray, F64Array, I64Array, bucket, count_by, sum_by
 
@@ -108,8 +108,8 @@ def _sum(values: F64Array) -> float:
 def exact_sum(column: pa.ChunkedArray) -> float:
     """Return the sum of numbers, rounded once; nulls count nothing."""
     if pa.types.is_integer(column.type):
-        high = pc.sum(pc.shift_right(column.cast(pa.int64()), 32)).as_py() or 0
-        low = pc.sum(pc.bit_wise_and(column.cast(pa.int64()), 2**32 - 1)).as_py() or 0
+        high = pc.sum(pc.shift_right(pc.cast(column, pa.int64()), 32)).as_py() or 0
+        low = pc.sum(pc.bit_wise_and(pc.cast(column, pa.int64()), 2**32 - 1)).as_py() or 0
         return float(high * 2**32 + low)
-    values = np.asarray(column.drop_null().cast(pa.float64()))
+    values = np.asarray(pc.cast(pc.drop_null(column), pa.float64()))
     return float(rounded_sums(np.zeros(len(values), np.int64), values, 1)[0])

@@ -10,7 +10,8 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 import pyarrow as pa
-import pyarrow.compute as pc
+
+from polygene import computing as pc
 
 MOMENT = pa.timestamp("ms", tz="UTC")
 _FAR = 2**60  # milliseconds: an end left open

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.errors import UsageError
 
 _TYPES = {
@@ -127,10 +127,12 @@ def widened(one: pa.Field, other: pa.Field) -> pa.Field | None:
 def dates_beyond(column: pa.ChunkedArray) -> bool:
     """Whether dates or times lie outside the years 1 to 9999, beyond which Python has none."""
     if pa.types.is_date(column.type):
-        days = column.cast(pa.date32()).cast(pa.int32())
+        days = pc.cast(pc.cast(column, pa.date32()), pa.int32())
         least, most = -719_162, 2_932_896
     elif pa.types.is_timestamp(column.type):
-        days = column.cast(pa.timestamp("s", tz=column.type.tz), safe=False).cast(pa.int64())
+        days = pc.cast(
+            pc.cast(column, pa.timestamp("s", tz=column.type.tz), safe=False), pa.int64()
+        )
         least, most = -719_162 * 86_400, 2_932_897 * 86_400 - 1
     else:
         return False
@@ -146,11 +148,11 @@ def beyond_as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """
     is_date = pa.types.is_date(column.type)
     kind = pa.date32() if is_date else pa.timestamp("ms")
-    moments = np.asarray(column.cast(kind, safe=False))
+    moments = np.asarray(pc.cast(column, kind, safe=False))
     texts = np.datetime_as_string(moments).astype(object)
     if not is_date:
         texts = texts + "Z"
-    return pa.chunked_array([pa.array(texts, pa.string(), mask=np.isnat(moments))])
+    return pa.chunked_array([pc.with_nulls(texts, np.isnat(moments), pa.string())])
 
 
 def values_of(table: pa.Table) -> list[dict[str, Any]]:

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import F64Array, I32Array, I64Array, U8Array, offsets_from, spans, take_spans
 from polygene.geometry import Family
 from polygene.text.assemble import Parts
@@ -100,7 +101,7 @@ def lifted(
         n_values, pa.py_buffer(ends[: n_values + 1]), pa.py_buffer(text[:n_bytes])
     )
     try:
-        values = np.array(texts.cast(pa.float64()))  # kernels take none that is read-only
+        values = np.array(pc.cast(texts, pa.float64()))  # kernels take none that is read-only
     except pa.ArrowInvalid:
         return None
     if not np.isfinite(values).all():

@@ -10,8 +10,8 @@ from typing import NamedTuple
 import numpy as np
 import orjson
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import I64Array, U8Array, distinct
 from polygene.geometry import Family, GeometryColumn
 
@@ -55,7 +55,7 @@ def nested(column: GeometryColumn, signs: Signs) -> pa.LargeStringArray:
     texts = joined(signs.opening, texts)
     if has_any.all():
         return texts
-    return texts.take(pa.array(np.cumsum(has_any) - 1, mask=~has_any))
+    return pc.take(texts, pc.with_nulls(np.cumsum(has_any) - 1, ~has_any))
 
 
 def rings_told(column: GeometryColumn, last: str) -> pa.LargeStringArray:
@@ -72,7 +72,7 @@ def rings_told(column: GeometryColumn, last: str) -> pa.LargeStringArray:
 
 def spanned(texts: pa.LargeStringArray, offsets: I64Array, sign: str = "") -> pa.LargeStringArray:
     """Return texts joined to as many as there are spans of them, with a sign between."""
-    lists = pa.ListArray.from_arrays(offsets.astype(np.int32), texts)
+    lists = pa.ListArray.from_arrays(pc.column(offsets.astype(np.int32)), texts)
     return pc.binary_join(lists, pa.scalar(sign, texts.type))
 
 

@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 import orjson
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import kernels
 from polygene.arrays import I64Array, U8Array, owners, sum_by
 from polygene.geometry import Family, GeometryColumn
@@ -68,7 +68,7 @@ def lift_column(column: pa.ChunkedArray) -> list[OfFamily] | None:
 def _pieces(column: pa.ChunkedArray) -> Iterator[tuple[U8Array, I64Array]]:
     """Return the bytes of some texts after the others, and where each begins; of nothing if null."""
     for chunk in column.chunks:
-        texts = pc.fill_null(chunk, "").cast(pa.large_string())
+        texts = pc.cast(pc.fill_null(chunk, ""), pa.large_string())
         if len(texts) and _SRID.match(texts[0].as_py()):  # then mostly all have one
             texts = pc.replace_substring_regex(texts, _SRID.pattern, "")
         while len(texts):

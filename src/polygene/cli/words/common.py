@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from polygene.cli.words.blocks import Words
 from polygene.info import NO_GEOMETRY
 from polygene.notes import counted
-from polygene.ops.summary import Side
 from polygene.units import Distance
+
+if TYPE_CHECKING:
+    from polygene.cli.words.blocks import Words
+    from polygene.ops.summary import Side
 
 
 def took_part(side: Side) -> str:

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from polygene.cli.words.blocks import Words
+from typing import TYPE_CHECKING
+
 from polygene.cli.words.common import counted_rows, disagreed, proved, took_part, written_so
 from polygene.notes import Warned, counted
-from polygene.ops.buffer import BufferSummary
-from polygene.ops.by_key import KeyJoinSummary, NamedKeys
-from polygene.ops.crossings import CrossingsSummary
-from polygene.ops.dissolve import DissolveSummary
-from polygene.ops.hull import HullSummary
-from polygene.ops.join import JoinSummary
-from polygene.ops.parts import PartsSummary
 from polygene.phrases import admitted, bridge, named
 from polygene.units import worded
+
+if TYPE_CHECKING:
+    from polygene.cli.words.blocks import Words
+    from polygene.ops.buffer import BufferSummary
+    from polygene.ops.by_key import KeyJoinSummary, NamedKeys
+    from polygene.ops.crossings import CrossingsSummary
+    from polygene.ops.dissolve import DissolveSummary
+    from polygene.ops.hull import HullSummary
+    from polygene.ops.join import JoinSummary
+    from polygene.ops.parts import PartsSummary
 
 
 def buffer(summary: BufferSummary, say: Words) -> None:

@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from polygene.cli.facts import (
-    Audited,
-    ProblemTold,
-    RelationsCounted,
-)
-from polygene.cli.words.blocks import Words
 from polygene.errors import with_options
 from polygene.info import NO_GEOMETRY
 from polygene.notes import counted
-from polygene.ops.ask import Asking
-from polygene.ops.audit import NearlyClass
 from polygene.ops.changes import ADDED, EDITED, MERGED, MOVED, REMOVED, SPLIT, Changes
-from polygene.ops.compare import Comparison
 from polygene.phrases import named
 from polygene.units import worded
+
+if TYPE_CHECKING:
+    from polygene.cli.facts import (
+        Audited,
+        ProblemTold,
+        RelationsCounted,
+    )
+    from polygene.cli.words.blocks import Words
+    from polygene.ops.ask import Asking
+    from polygene.ops.audit import NearlyClass
+    from polygene.ops.compare import Comparison
 
 FIRST = 5  # rows that are named of a problem
 MOST_DIFFERENT = 20  # rows that are named where two relations differ

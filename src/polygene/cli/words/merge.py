@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from polygene.cli.facts import SheetDrafted
-from polygene.cli.words.blocks import Words
+from typing import TYPE_CHECKING
+
 from polygene.notes import counted
-from polygene.ops.merge import MergeSummary
 from polygene.phrases import bridge
+
+if TYPE_CHECKING:
+    from polygene.cli.facts import SheetDrafted
+    from polygene.cli.words.blocks import Words
+    from polygene.ops.merge import MergeSummary
 
 
 def merged(summary: MergeSummary, say: Words) -> None:

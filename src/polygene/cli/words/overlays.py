@@ -4,24 +4,27 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from polygene.batch import Done
-from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import proved, took_part
 from polygene.commands import COMMANDS, OverlayWords
 from polygene.geometry import Family
 from polygene.notes import Warned, counted
-from polygene.ops.summary import (
-    Balance,
-    GivenAway,
-    Leftovers,
-    OverlayResult,
-    OverlaySummary,
-    Side,
-    Snap,
-)
 from polygene.phrases import admitted, bridge, named
 from polygene.units import roughly, worded, worded_as
+
+if TYPE_CHECKING:
+    from polygene.batch import Done
+    from polygene.cli.words.blocks import Words
+    from polygene.ops.summary import (
+        Balance,
+        GivenAway,
+        Leftovers,
+        OverlayResult,
+        OverlaySummary,
+        Side,
+        Snap,
+    )
 
 
 def overlays(done: Sequence[Done[OverlayResult]], say: Words) -> None:

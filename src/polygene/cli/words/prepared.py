@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from polygene.cli.words.blocks import Words
+from typing import TYPE_CHECKING
+
 from polygene.cli.words.common import counted_rows, proved, written_so
 from polygene.info import NO_GEOMETRY
 from polygene.notes import Warned, counted
-from polygene.ops.coverage import SettleSummary
-from polygene.ops.fields import FieldsSummary
-from polygene.ops.measure import MeasureSummary
-from polygene.ops.mend import MendSummary
-from polygene.ops.reproject import ReprojectSummary
-from polygene.ops.subset import SubsetSummary
-from polygene.ops.summary import CopySummary
 from polygene.phrases import bridge, named
 from polygene.units import metres_worded, worded
+
+if TYPE_CHECKING:
+    from polygene.cli.words.blocks import Words
+    from polygene.ops.coverage import SettleSummary
+    from polygene.ops.fields import FieldsSummary
+    from polygene.ops.measure import MeasureSummary
+    from polygene.ops.mend import MendSummary
+    from polygene.ops.reproject import ReprojectSummary
+    from polygene.ops.subset import SubsetSummary
+    from polygene.ops.summary import CopySummary
 
 FIRST = 10  # rows that are told one by one
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from polygene.cli.facts import RecipeDrafted, StepPlanned, StepRan
 from polygene.cli.words.blocks import Line, Words
 from polygene.notes import counted
-from polygene.recipe.reading import Recipe
+
+if TYPE_CHECKING:
+    from polygene.cli.facts import RecipeDrafted, StepPlanned, StepRan
+    from polygene.recipe.reading import Recipe
 
 WIDE = 18
 

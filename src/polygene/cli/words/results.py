@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from polygene.batch import Results
 from polygene.cli.words.blocks import Words
+
+if TYPE_CHECKING:
+    from polygene.batch import Results
 
 # Class of summary → module and function that words one; `overlays` words several at once.
 _WORDINGS = {

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from polygene.cli.facts import Drawn, PageMade, Tallied
-from polygene.cli.words.blocks import Words
 from polygene.cli.words.common import counted_rows
 from polygene.notes import counted
 from polygene.table.telling import shown
+
+if TYPE_CHECKING:
+    from polygene.cli.facts import Drawn, PageMade, Tallied
+    from polygene.cli.words.blocks import Words
 
 
 def tallied(found: Tallied, say: Words, digits: int | None = None) -> None:

@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pyproj
 
+from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene.errors import PolygeneError
 from polygene.formats import geoparquet
@@ -205,7 +206,8 @@ def _of_boxes(
     """Look whether the box of each row holds its geometry; 32-bit boxes may be rounded outwards."""
     own = file.read(columns=[box["xmin"][0]]).column(0).combine_chunks()
     low_x, low_y, high_x, high_y = (
-        np.asarray(own.field(key).cast(pa.float64())) for key in ("xmin", "ymin", "xmax", "ymax")
+        np.asarray(pc.cast(own.field(key), pa.float64()))
+        for key in ("xmin", "ymin", "xmax", "ymax")
     )
     bounds = column.row_bounds()
     has = np.isfinite(bounds).all(axis=1)

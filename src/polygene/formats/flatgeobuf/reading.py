@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import kernels, provenance
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
 from polygene.errors import FileError, GeometryError, reason_of
@@ -290,7 +290,7 @@ def _column(data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int
             values = values.astype(bool)
         if own.number == 8 and (values > np.iinfo(np.int64).max).any():
             kind = pa.float64()
-        return pa.array(values, mask=~has).cast(kind)
+        return pc.cast(pc.with_nulls(values, ~has), kind)
     lengths = np.zeros(n_rows, np.int64)
     starts = np.zeros(n_rows, np.int64)
     starts[rows], lengths[rows] = at + 4, whole(data, at, "<u4")
@@ -302,9 +302,9 @@ def _column(data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int
     buffers = [null, pa.py_buffer(offsets_from(lengths)), pa.py_buffer(raw)]
     array = pa.Array.from_buffers(pa.large_binary(), n_rows, buffers)
     if own.number == 14:
-        return array.cast(pa.binary())
+        return pc.cast(array, pa.binary())
     try:
-        texts = array.cast(pa.large_string()).cast(pa.string())
+        texts = pc.cast(pc.cast(array, pa.large_string()), pa.string())
     except pa.ArrowInvalid as err:
         raise Damaged(f"field {own.name} holds text that is not UTF-8") from err
     return _moments(texts) if own.number == 13 else texts
@@ -315,9 +315,9 @@ def _moments(texts: pa.Array) -> pa.Array:
     lengths = pc.unique(pc.drop_null(pc.utf8_length(texts))).to_pylist()
     try:
         if lengths == [10]:
-            return texts.cast(pa.date32())
+            return pc.cast(texts, pa.date32())
         zoned = pc.replace_substring_regex(texts, r"([0-9])$", r"\1Z")
-        return zoned.cast(pa.timestamp("ms", tz="UTC"))
+        return pc.cast(zoned, pa.timestamp("ms", tz="UTC"))
     except pa.ArrowInvalid:
         return texts
 

@@ -15,8 +15,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import kernels
 from polygene.arrays import F64Array, I64Array, U8Array, offsets_from, owners, put_rows
 from polygene.commit.together import replacing
@@ -330,7 +330,7 @@ def _values(column: pa.ChunkedArray, own: Field, position: int) -> _Values:
         column = moments.as_text(column)
     elif number == 11 and not pa.types.is_string(column.type):
         column = as_text(column)
-    wide = column.cast(pa.large_string() if number != 14 else pa.large_binary())
+    wide = pc.cast(column, pa.large_string() if number != 14 else pa.large_binary())
     array = pc.fill_null(wide, b"").combine_chunks()  # under a null there may be bytes too
     if isinstance(array, pa.ChunkedArray):
         array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], array.type)

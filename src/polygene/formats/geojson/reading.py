@@ -14,6 +14,7 @@ import orjson
 import pyarrow as pa
 import pyproj
 
+from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene import kernels
 from polygene.arrays import BoolArray, I64Array
@@ -273,11 +274,11 @@ def _ids(values: list[Any]) -> tuple[I64Array | None, list[Any] | None]:
 def _column(values: list[Any]) -> tuple[pa.Array, str]:
     """Return a column of the narrowest type that holds all values, else of text."""
     try:
-        array = pa.array(values)
+        array = pc.column(values)
     except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError, pa.ArrowNotImplementedError):
         return _as_text(values), "holds values of several types"
     if pa.types.is_null(array.type):
-        return array.cast(pa.string()), ""
+        return pc.cast(array, pa.string()), ""
     if pa.types.is_nested(array.type):
         return _as_text(values), "holds lists or objects"
     return array, ""

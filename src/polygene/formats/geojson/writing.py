@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 import orjson
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene.between import check_places, way_between
 from polygene.commit.together import replacing
@@ -150,4 +150,4 @@ def geometries_of(column: GeometryColumn) -> list[bytes]:
     lead = f'"geometry":{{"type":"{name}","coordinates":'
     texts = joined(lead, pc.fill_null(nested(column, JSON), "[]"), "}")
     null = pa.scalar('"geometry":null', texts.type)
-    return pc.if_else(column.is_null, null, texts).cast(pa.large_binary()).to_pylist()
+    return pc.cast(pc.if_else(column.is_null, null, texts), pa.large_binary()).to_pylist()

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, U8Array
 from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import wkb
@@ -110,7 +111,7 @@ def _read(
             Layer(
                 name=own,
                 geometry=chosen.geometry,
-                table=fetched.table if is_all else fetched.table.take(row_numbers(chosen.rows)),
+                table=fetched.table if is_all else pc.take(fetched.table, row_numbers(chosen.rows)),
                 crs=crs,
                 ids=fetched.ids if is_all or fetched.ids is None else fetched.ids[chosen.rows],
                 title=table.title if k == 0 and table.title != table.name else "",
@@ -278,7 +279,7 @@ def _fetch(
             found, multi = _decode(blobs, f"{path}#{table.name}", n_rows)
             parts += found
             is_multi.append(multi)
-            is_null.append(np.asarray(blobs.is_null()))
+            is_null.append(np.asarray(pc.is_null(blobs)))
         for k, field in enumerate(columns.fields):
             array, complaint = to_arrow(values[1 + k], field)
             chunks[k].append(array)
@@ -323,7 +324,7 @@ def _table(fields: list[pa.Field], chunks: list[list[pa.Array]], wrong: dict[str
             own = [_as_text(chunk) for chunk in own]
         elif any(pa.types.is_float64(chunk.type) for chunk in own):  # more digits than declared
             field = field.with_type(pa.float64())
-            own = [chunk.cast(pa.float64()) for chunk in own]
+            own = [pc.cast(chunk, pa.float64()) for chunk in own]
         arrays.append(pa.chunked_array(own, field.type))
         kept.append(field)
     return pa.table(arrays, pa.schema(kept))
@@ -361,7 +362,7 @@ def _decode(blobs: pa.Array, where: str, first: int) -> tuple[list[Parts], BoolA
     buffer = blobs.buffers()[2]
     data = np.frombuffer(buffer, np.uint8) if buffer is not None else np.zeros(0, np.uint8)
     starts, stops = offsets[:-1].copy(), offsets[1:]
-    has = np.flatnonzero(~np.asarray(blobs.is_null()))
+    has = np.flatnonzero(~np.asarray(pc.is_null(blobs)))
 
     def refuse(row: int, reason: str) -> GeometryError:
         return GeometryError(

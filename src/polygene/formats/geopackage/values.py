@@ -10,8 +10,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.formats import moments
 from polygene.formats.geopackage.types import field_type
@@ -85,18 +85,18 @@ def to_arrow(values: Sequence[Any], field: pa.Field) -> tuple[pa.Array, str]:
 
 def _typed(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
     if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
-        return pa.array(values, pa.string()).cast(kind)
+        return pc.cast(pa.array(values, pa.string()), kind)
     if pa.types.is_boolean(kind):
         numbers = pa.array(values, pa.int64())
         if pc.any(pc.or_(pc.less(numbers, 0), pc.greater(numbers, 1))).as_py():
             raise ValueError("no boolean")
-        return numbers.cast(kind)
+        return pc.cast(numbers, kind)
     if pa.types.is_floating(kind):
         # The values may be whole numbers to SQLite, which keeps 64 bits whatever is declared.
         whole = pa.array(values, pa.float64())
-        found = whole.cast(kind, safe=False)
+        found = pc.cast(whole, kind, safe=False)
         is_same = pc.all(
-            pc.equal(found.cast(pa.float64()), whole).filter(pc.is_finite(whole))
+            pc.filter(pc.equal(pc.cast(found, pa.float64()), whole), pc.is_finite(whole))
         ).as_py()
         return whole if is_same is False else found
     return pa.array(values, kind)
@@ -129,16 +129,16 @@ def to_sqlite(column: pa.ChunkedArray) -> list[Any]:
     """
     kind = column.type
     if pa.types.is_dictionary(kind):
-        column = column.cast(kind.value_type)
+        column = pc.cast(column, kind.value_type)
         kind = column.type
     column = moments.as_text(column)
     if pa.types.is_boolean(kind):
-        column = column.cast(pa.int8())
+        column = pc.cast(column, pa.int8())
     elif pa.types.is_decimal(kind) or pa.types.is_floating(kind):
-        column = column.cast(pa.float64())
+        column = pc.cast(column, pa.float64())
     elif pa.types.is_uint64(kind):
         try:
-            column = column.cast(pa.int64())
+            column = pc.cast(column, pa.int64())
         except pa.ArrowInvalid as err:
             raise OverflowError("a whole number is larger than 64 bits with a sign hold") from err
     if pa.types.is_integer(column.type) or pa.types.is_floating(column.type):
@@ -156,7 +156,7 @@ def _numbers(column: pa.ChunkedArray) -> list[Any]:
     """Return Python numbers, None for null: five times faster than Arrow's own list."""
     if column.null_count == 0:
         return list(column.to_numpy().tolist())
-    is_null = np.asarray(column.is_null())
-    values = column.fill_null(0).to_numpy().astype(object)
+    is_null = np.asarray(pc.is_null(column))
+    values = pc.fill_null(column, 0).to_numpy().astype(object)
     values[is_null] = None
     return list(values.tolist())

@@ -11,9 +11,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+from polygene import computing as pc
 from polygene import provenance
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans
 from polygene.errors import FileError, reason_of
@@ -236,7 +236,7 @@ def rows_of(
     try:
         table = file.read_row_groups(list(groups)) if groups else file.schema_arrow.empty_table()
         if keeps is not None and not keeps.all():
-            table = table.filter(pa.array(keeps))
+            table = pc.filter(table, pc.column(keeps))
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, OSError) as err:
@@ -351,7 +351,7 @@ def _rows(
     numbers = spans(starts[:-1][groups], np.array(sizes, np.int64)[groups])
     if wanted.span is not None:
         keeps &= (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
-    return numbers[keeps], table if keeps.all() else table.filter(pa.array(keeps))
+    return numbers[keeps], table if keeps.all() else pc.filter(table, pc.column(keeps))
 
 
 def _rows_meeting(table: pa.Table, paths: list[tuple[str, str]], box: Extent) -> BoolArray:

@@ -11,6 +11,7 @@ import orjson
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array
 from polygene.commit.together import replacing
 from polygene.errors import FileError, reason_of
@@ -87,12 +88,12 @@ def _table_of(layer: Layer, bounds: F64Array) -> tuple[pa.Table, pa.Array]:
     geometry, box = (distinct_name(name, taken) for name in ("geometry", "bbox"))
     is_none = layer.geometry.is_empty
     boxes = pa.StructArray.from_arrays(
-        [pa.array(bounds[:, k], mask=is_none) for k in range(4)],
+        [pc.with_nulls(bounds[:, k], is_none) for k in range(4)],
         names=["xmin", "ymin", "xmax", "ymax"],
-        mask=pa.array(is_none),
+        mask=pc.column(is_none),
     )
     table = layer.table if layer.table.num_columns else pa.table({})
-    shapes = to_wkb(layer.geometry).cast(pa.binary())
+    shapes = pc.cast(to_wkb(layer.geometry), pa.binary())
     columns = [*table.columns, shapes, boxes]
     fields = [*table.schema, pa.field(geometry, pa.binary()), pa.field(box, boxes.type)]
     metadata: dict[str, Any] = {

@@ -9,8 +9,8 @@ from xml.sax.saxutils import escape, quoteattr
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.commit.together import replacing
 from polygene.errors import DataError, listed
 from polygene.formats import moments
@@ -153,7 +153,7 @@ def _features(layer: Layer, number: int) -> Iterator[list[bytes]]:
         n = stop - start
         columns = [pa.array([p] * n, pa.string()) if isinstance(p, str) else p for p in pieces]
         heads = (
-            pc.binary_join_element_wise(*columns, "").cast(pa.binary()).to_pylist()
+            pc.cast(pc.binary_join_element_wise(*columns, ""), pa.binary()).to_pylist()
             if columns
             else [b""] * n
         )
@@ -165,8 +165,8 @@ def _elements(table: pa.Table, name: str, opening: str, closing: str) -> pa.Arra
     """Return the values of a field as elements; nothing where there is none."""
     column = table.column(name)
     kind = column.type
-    wide = column.cast(pa.float64()) if pa.types.is_floating(kind) else column
-    values = as_text(moments.as_text(wide)).combine_chunks().cast(pa.string())
+    wide = pc.cast(column, pa.float64()) if pa.types.is_floating(kind) else column
+    values = pc.cast(as_text(moments.as_text(wide)).combine_chunks(), pa.string())
     if not (pa.types.is_integer(kind) or pa.types.is_floating(kind)):
         for sign, told in (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;"), ("\r", "&#13;")):
             values = pc.replace_substring(values, sign, told)
@@ -194,4 +194,4 @@ def _geometries(column: GeometryColumn) -> list[bytes]:
     is_plain = (np.diff(column.row_offsets) == 1) & (not column.is_multi)
     rows = pc.if_else(is_plain, rows, joined("<MultiGeometry>", rows, "</MultiGeometry>"))
     nothing = pa.scalar("", rows.type)
-    return pc.if_else(column.is_null, nothing, rows).cast(pa.large_binary()).to_pylist()
+    return pc.cast(pc.if_else(column.is_null, nothing, rows), pa.large_binary()).to_pylist()

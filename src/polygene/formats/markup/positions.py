@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array, offsets_from, owners
 
 NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
@@ -42,7 +42,7 @@ def words_of(texts: Sequence[str | None]) -> tuple[pa.Array, I64Array]:
     lists = pc.ascii_split_whitespace(given)
     counts = np.where(np.asarray(pc.equal(given, "")), 0, np.asarray(pc.list_value_length(lists)))
     words = lists.flatten()
-    return words.filter(pc.not_equal(words, "")), counts.astype(np.int64)
+    return pc.filter(words, pc.not_equal(words, "")), counts.astype(np.int64)
 
 
 def of_tuples(texts: Sequence[str | None]) -> Positions:
@@ -104,10 +104,10 @@ def numbers(words: pa.Array, text_of: I64Array) -> F64Array:
         If one is none, with the number of its text.
     """
     try:
-        found = np.asarray(words.cast(pa.float64()))
+        found = np.asarray(pc.cast(words, pa.float64()))
     except pa.ArrowInvalid:  # a plus in front is allowed in XML, not in Arrow; or it is no number
         _check(words, text_of)
-        found = np.asarray(pc.utf8_ltrim(words, "+").cast(pa.float64()))
+        found = np.asarray(pc.cast(pc.utf8_ltrim(words, "+"), pa.float64()))
     if not np.isfinite(found).all():
         own = int(np.flatnonzero(~np.isfinite(found))[0])
         raise PositionError(int(text_of[own]), f"{words[own].as_py()!r} is no finite number")

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.formats.markup.positions import NUMBER
 from polygene.notes import counted
@@ -30,7 +30,7 @@ def column_of(rows: I64Array, texts: Sequence[str | None], n_rows: int) -> pa.Ar
         return pa.array(texts, pa.string())
     at = np.full(n_rows, -1)
     at[rows[::-1]] = np.arange(len(rows))[::-1]
-    return pa.array(texts, pa.string()).take(pa.array(at, mask=at < 0))
+    return pc.take(pa.array(texts, pa.string()), pc.with_nulls(at, at < 0))
 
 
 def guessed(column: pa.Array) -> pa.Array:
@@ -54,7 +54,7 @@ def guessed(column: pa.Array) -> pa.Array:
         if kind == pa.float64() and not pc.any(pc.match_substring(texts, ".")).as_py():
             continue
         try:
-            return moments(texts) if kind == _TIME else texts.cast(kind)
+            return moments(texts) if kind == _TIME else pc.cast(texts, kind)
         except pa.ArrowInvalid:
             return column
     return column
@@ -71,7 +71,7 @@ def moments(texts: pa.Array) -> pa.Array:
     has_zone = pc.match_substring_regex(texts, r"T.*(Z|[+-][0-9]{2}:[0-9]{2})$")
     whole = pc.if_else(has_zone, texts, pc.binary_join_element_wise(texts, "Z", ""))
     cut = pc.replace_substring_regex(whole, r"(\.[0-9]{9})[0-9]+", r"\1")
-    return cut.cast(pa.timestamp("ns", tz="UTC")).cast(_TIME, safe=False)
+    return pc.cast(pc.cast(cut, pa.timestamp("ns", tz="UTC")), _TIME, safe=False)
 
 
 def typed(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, str]:
@@ -88,7 +88,7 @@ def typed(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, str]:
         if pa.types.is_boolean(kind):
             texts = pc.replace_substring_regex(pc.utf8_lower(texts), "^1$", "true")
             texts = pc.replace_substring_regex(texts, "^0$", "false")
-        return texts.cast(kind), ""
+        return pc.cast(texts, kind), ""
     except pa.ArrowInvalid:
         return column, f"has values that are no {kind}; read as text"
 
@@ -106,4 +106,4 @@ def numbers_or_none(column: pa.Array, name: str, what: str, notes: list[str]) ->
     if n_odd:
         notes.append(f"{name}: {counted(n_odd, what)} that is no number, left out")
     kept = pc.if_else(is_number, texts, pa.scalar(None, texts.type))
-    return np.array(pc.fill_null(kept.cast(pa.float64()), float("nan")))  # not Arrow's own
+    return np.array(pc.fill_null(pc.cast(kept, pa.float64()), float("nan")))  # not Arrow's own

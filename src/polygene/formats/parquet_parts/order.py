@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from
 from polygene.crs import is_geographic
 from polygene.formats.columns import to_wkb
@@ -75,8 +75,8 @@ def _by_content(layer: Layer, rows: I64Array, places: I64Array, bounds: F64Array
     keys = np.column_stack([places[rows].astype(np.float64), bounds[rows]])
     run = np.cumsum(np.concatenate([[0], (keys[1:] != keys[:-1]).any(axis=1)]))
     some = layer.take(rows)
-    columns = [pa.array(run), pc.fill_null(to_wkb(some.geometry).cast(pa.binary()), b"")]
-    columns.append(pa.array(some.geometry.is_null.astype(np.int8)))
+    columns = [pc.column(run), pc.fill_null(pc.cast(to_wkb(some.geometry), pa.binary()), b"")]
+    columns.append(pc.column(some.geometry.is_null.astype(np.int8)))
     columns += [sortable(column) for column in some.table.columns]
     table = pa.table(columns, [f"k{k}" for k in range(len(columns))])
     found = pc.sort_indices(table, [(name, "ascending") for name in table.column_names])
@@ -87,9 +87,9 @@ def sortable(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Return values that Arrow can sort, equal where these are."""
     kind = column.type
     if pa.types.is_dictionary(kind):
-        return sortable(column.cast(kind.value_type))
+        return sortable(pc.cast(column, kind.value_type))
     if pa.types.is_boolean(kind):
-        return column.cast(pa.int8())
+        return pc.cast(column, pa.int8())
     if pa.types.is_nested(kind) or pa.types.is_null(kind):
         return pa.chunked_array([pa.array([repr(v) for v in column.to_pylist()], pa.string())])
     return column

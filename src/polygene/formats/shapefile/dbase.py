@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats import codepages
@@ -102,7 +102,7 @@ def _bytes(records: npt.NDArray[np.uint8], field: _Field) -> pa.Array:
     fixed = pa.FixedSizeBinaryArray.from_buffers(
         pa.binary(field.width), len(own), [None, pa.py_buffer(own)]
     )
-    return fixed.cast(pa.binary())
+    return pc.cast(fixed, pa.binary())
 
 
 def _encoding(
@@ -138,7 +138,7 @@ def _encoding(
 def _is_utf8(raw: pa.Array) -> bool:
     """Whether all texts are UTF-8; one that was cut to its width within a character counts."""
     try:
-        raw.cast(pa.string())
+        pc.cast(raw, pa.string())
         return True
     except pa.ArrowInvalid:
         pass
@@ -159,16 +159,16 @@ def _texts(raw: pa.Array, encoding: str) -> pa.Array:
     """Return texts; the few bytes of a character that was cut off at the end are left out."""
     try:
         if encoding.replace("-", "").casefold() != "utf8":
-            raw.cast(pa.string())  # ASCII is the same in nearly all of them
-            if pc.all(pc.string_is_ascii(raw.cast(pa.string()))).as_py() is False:
+            pc.cast(raw, pa.string())  # ASCII is the same in nearly all of them
+            if pc.all(pc.string_is_ascii(pc.cast(raw, pa.string()))).as_py() is False:
                 raise pa.ArrowInvalid("other signs")
-        texts = raw.cast(pa.string())
+        texts = pc.cast(raw, pa.string())
     except pa.ArrowInvalid:
-        coded = raw.dictionary_encode()
+        coded = pc.dictionary_encode(raw)
         known = pa.array(
             [_decoded(_whole(v, encoding), encoding) for v in coded.dictionary.to_pylist()]
         )
-        texts = known.take(coded.indices)
+        texts = pc.take(known, coded.indices)
     return pc.utf8_rtrim(texts, _BLANKS)
 
 
@@ -194,7 +194,7 @@ def _column(
     own = records[:, field.start : field.start + field.width]
     if field.kind == "L":
         is_true, is_false = np.isin(own[:, 0], list(b"TtYy")), np.isin(own[:, 0], list(b"FfNn"))
-        return pa.array(is_true, mask=~(is_true | is_false))
+        return pc.with_nulls(is_true, ~(is_true | is_false))
     if field.kind in "NF":
         return _numbers(_texts(_bytes(records, field), "latin-1"), field, where, notes)
     if field.kind == "D":
@@ -202,7 +202,7 @@ def _column(
     binary = {("I", 4): "<i4", ("+", 4): "<i4", ("O", 8): "<f8", ("B", 8): "<f8"}
     kind = binary.get((field.kind, field.width))
     if kind is not None:
-        return pa.array(np.ascontiguousarray(own).view(kind)[:, 0])
+        return pc.column(np.ascontiguousarray(own).view(kind)[:, 0])
     notes.append(Warned(f"{where} is of the type {field.kind!r}, which is not read; left out"))
     return None
 
@@ -216,22 +216,22 @@ def _numbers(texts: pa.Array, field: _Field, where: str, notes: list[str]) -> pa
     odd = pc.and_not(pc.invert(is_number), is_blank)
     n_odd = pc.sum(odd).as_py() or 0
     if n_odd:
-        first = texts.filter(odd)[0].as_py()
+        first = pc.filter(texts, odd)[0].as_py()
         notes.append(
             Warned(f"{where}: {counted(n_odd, 'value')} no number, as {first[:20]!r}; null there")
         )
     texts = pc.if_else(is_number, texts, pa.scalar(None, pa.string()))
     if field.kind == "N" and field.decimals == 0:
-        is_whole = pc.all(pc.match_substring_regex(texts.drop_null(), _WHOLE)).as_py()
+        is_whole = pc.all(pc.match_substring_regex(pc.drop_null(texts), _WHOLE)).as_py()
         if is_whole is not False:
             width = field.width
             narrow = pa.int16() if width <= 4 else pa.int32() if width <= 9 else pa.int64()
             try:
-                return texts.cast(pa.int64()).cast(narrow)
+                return pc.cast(pc.cast(texts, pa.int64()), narrow)
             except pa.ArrowInvalid:
                 notes.append(Warned(f"{where} holds numbers beyond 64 bits; read as real numbers"))
     plain = pc.replace_substring_regex(pc.utf8_ltrim(texts, "+"), "[dD]", "e")
-    return plain.cast(pa.float64())
+    return pc.cast(plain, pa.float64())
 
 
 def _dates(texts: pa.Array, where: str, notes: list[str]) -> pa.Array:
@@ -240,7 +240,7 @@ def _dates(texts: pa.Array, where: str, notes: list[str]) -> pa.Array:
     digits = pc.if_else(
         pc.match_substring_regex(texts, "^[0-9]{8}$"), texts, pa.scalar(None, pa.string())
     )
-    number = np.array(pc.fill_null(digits.cast(pa.int64()), 0))
+    number = np.array(pc.fill_null(pc.cast(digits, pa.int64()), 0))
     year, month, day = number // 10000, number // 100 % 100, number % 100
     is_one = (year > 0) & (month >= 1) & (month <= 12) & (day >= 1)
     months = (np.maximum(year, 1) - 1970) * 12 + np.clip(month, 1, 12) - 1
@@ -249,4 +249,4 @@ def _dates(texts: pa.Array, where: str, notes: list[str]) -> pa.Array:
     n_odd = int((~is_one & ~np.array(is_blank)).sum())
     if n_odd:
         notes.append(Warned(f"{where}: {counted(n_odd, 'value')} no date; null there"))
-    return pa.array(days, pa.date32(), mask=~is_one)
+    return pc.with_nulls(days, ~is_one, pa.date32())

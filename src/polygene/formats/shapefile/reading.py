@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
+from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene.errors import FileError, reason_of
 from polygene.formats import codepages
@@ -94,7 +95,7 @@ def _with_attributes(
         column = column.take(rows)
     table = found.columns
     if table.num_columns:
-        table = table.take(pa.array(records, mask=records >= n_records))
+        table = pc.take(table, pc.with_nulls(records, records >= n_records))
     return column, table
 
 

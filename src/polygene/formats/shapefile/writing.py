@@ -10,10 +10,10 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyproj
 from pyproj.enums import WktVersion
 
+from polygene import computing as pc
 from polygene.commit.together import removing, replacing, together
 from polygene.crs import label
 from polygene.errors import DataError

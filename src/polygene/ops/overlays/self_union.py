@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import (
     NONE,
     BoolArray,
@@ -65,7 +66,7 @@ def laid_over_itself(layer: Layer, origins: bool, how: Resolved) -> Laid:
     taken = {name.casefold() for name in table.column_names}
     columns = dict(zip(table.column_names, table.columns, strict=True))
     for name, values in (("piece", found.region + 1), ("features", found.depth[found.region])):
-        columns[free_name(name, layer.name, taken)] = pa.chunked_array([pa.array(values)])
+        columns[free_name(name, layer.name, taken)] = pa.chunked_array([pc.column(values)])
     more = [pa.field(name, pa.int64()) for name in list(columns)[-2:]]
     table = pa.table(list(columns.values()), pa.schema([*table.schema, *more]))
     result = replace(layer, geometry=geometry.take(found.region), table=table, ids=None)

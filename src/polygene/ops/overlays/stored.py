@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from polygene import computing as pc
 from polygene.arrays import NONE, F64Array, I64Array
 from polygene.errors import DataError, did_you_mean, listed
 from polygene.geometry import Family
@@ -80,7 +80,7 @@ def _fitting(layer: Layer, names: list[str], sample: int, share: float) -> dict[
         sizes = function.compute(some, None)
         units = function.units if has_unit else {"": 1.0}
         for name in names:
-            values = some.table.column(name).cast(pa.float64(), safe=False).to_numpy()
+            values = pc.cast(some.table.column(name), pa.float64(), safe=False).to_numpy()
             known = np.isfinite(values) & (sizes > 0)
             if known.sum() < LEAST or name in found:
                 continue
@@ -183,10 +183,10 @@ def _replaced(table: pa.Table, name: str, share: F64Array) -> pa.Table:
     field = table.schema.field(name)
     if kind_of(field.type) != "number":
         raise DataError(f"field {name!r} is {kind_of(field.type)}; only numbers can be apportioned")
-    values = pc.multiply(table.column(name).cast(pa.float64(), safe=False), pa.array(share))
+    values = pc.multiply(pc.cast(table.column(name), pa.float64(), safe=False), pc.column(share))
     return table.set_column(table.column_names.index(name), pa.field(name, pa.float64()), values)
 
 
 def _set(table: pa.Table, name: str, values: F64Array, is_none: np.ndarray) -> pa.Table:
-    array = pa.chunked_array([pa.array(values, mask=is_none)])
+    array = pa.chunked_array([pc.with_nulls(values, is_none)])
     return table.set_column(table.column_names.index(name), pa.field(name, pa.float64()), array)
