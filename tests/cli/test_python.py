@@ -11,7 +11,7 @@ import numpy as np
 import polygene
 from polygene.cli.main import cli
 from polygene.commands import COMMANDS
-from polygene.errors import PolygeneError
+from polygene.errors import PolygeneError, UsageError
 from polygene.ops.overlays.how import How
 from tests.support.cli import WithSample
 
@@ -108,6 +108,14 @@ class Plainly(WithSample):
             polygene.clip(self.read("tolva.gpkg#sectors"), box).layer,
             "clip", "tolva.gpkg#sectors", "--box", ",".join(map(str, box)),
         )  # fmt: skip
+
+    def test_what_is_no_box(self):
+        sectors = self.read("tolva.gpkg#sectors")
+        for wrong in ((1, 2), (5, 5, 1, 1), (float("nan"), 0, 1, 1), "abcd", [sectors, sectors]):
+            with self.assertRaisesRegex(UsageError, "x and y at least, then x and y at most, not"):
+                polygene.clip(sectors, wrong)
+            with self.assertRaisesRegex(UsageError, "`box` is x and y at least"):
+                polygene.subset(sectors, box=wrong)
 
     def test_looking(self):
         found = polygene.layers(self.package)

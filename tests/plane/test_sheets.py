@@ -69,6 +69,13 @@ class Sheets(unittest.TestCase):
                 )
             np.testing.assert_allclose(found.shared, wanted.shared, rtol=1e-7)
 
+    def test_nothing_meets_what_is_deep(self):
+        deep = pile(np.random.default_rng(5), 90, Family.POLYGONS)
+        self.assertGreater(sheets.sheets_of(deep).max(), 0)
+        for nothing in (make.polygons([]), make.polygons([[], []]), make.lines([])):
+            self.assertEqual(len(relate(deep, nothing, GRID).first), 0)
+            self.assertEqual(len(relate(nothing, deep, GRID).first), 0)
+
     def test_overlays_are_the_same(self):
         """Of polygons and lines by few features: rows, bytes and what is told."""
         for seed in some_of(range(16)):

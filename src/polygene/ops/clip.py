@@ -6,7 +6,7 @@ from typing import Unpack
 
 from polygene.geometry import Extent
 from polygene.layer import Layer
-from polygene.ops.given import Names
+from polygene.ops.given import Names, box_of
 from polygene.ops.overlays.across import lay_across
 from polygene.ops.overlays.how import How
 from polygene.ops.places.carrying import box_layer
@@ -30,5 +30,5 @@ def clip(
     that have its key. For the rest see `polygene.ops.overlays.how.How`.
     """
     if not isinstance(other, Layer):
-        other = box_layer(other, layer.crs)
+        other = box_layer(box_of(other, "OTHER, if it is no layer,"), layer.crs)
     return lay_across(layer, [other], rules.CLIP, how, whole=whole, match=match)

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import math
+import reprlib
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+from polygene.errors import UsageError
+from polygene.geometry import Extent
 
 if TYPE_CHECKING:
     from polygene.table.expression import Assignment, Expression
@@ -29,6 +34,25 @@ def expression(given: Expression | str | None) -> Expression | None:
     from polygene.table.expression import Expression
 
     return Expression(given) if isinstance(given, str) else given
+
+
+def box_of(given: Any, called: str = "`box`") -> Extent:
+    """Return x and y at least, x and y at most, as numbers.
+
+    Raises
+    ------
+    UsageError
+        If it is none.
+    """
+    try:
+        x0, y0, x1, y1 = map(float, given)
+    except (TypeError, ValueError):
+        x0 = y0 = x1 = y1 = math.nan
+    if not (x0 <= x1 and y0 <= y1):
+        raise UsageError(
+            f"{called} is x and y at least, then x and y at most, not {reprlib.repr(given)}"
+        )
+    return x0, y0, x1, y1
 
 
 def assignments(given: Sequence[Assignment | str] | str) -> list[Assignment]:

@@ -15,7 +15,7 @@ from polygene.errors import UsageError
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.notes import counted
-from polygene.ops.given import Names, expression, names
+from polygene.ops.given import Names, box_of, expression, names
 from polygene.ops.overlays.scene import rows_near
 from polygene.ops.summary import Bridge
 from polygene.progress import SILENT, Progress
@@ -128,8 +128,7 @@ def subset(
         If it is not said how features are to lie to OTHER, or that has no meaning for the two, or
         ``limit`` is negative, or ``box`` none.
     """
-    if box is not None and not (len(box) == 4 and box[0] <= box[2] and box[1] <= box[3]):
-        raise UsageError(f"`box` is x and y at least, then x and y at most, not {box}")
+    box = None if box is None else box_of(box)
     if limit is not None and limit < 0:
         raise UsageError(f"`limit` is how many features there are at most, not {limit}")
     chosen, own = layer, expression(where)

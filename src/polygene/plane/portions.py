@@ -52,7 +52,7 @@ def _in_sheets(
     """Part a portion so that few of its rows lie over others of their layer."""
     columns = first.take(portion.first), second.take(portion.second)
     sheets = [sheets_of(column) for column in columns]
-    if not any(sheet.any() for sheet in sheets):
+    if not any(sheet.any() for sheet in sheets) or not all(len(sheet) for sheet in sheets):
         return [portion]
     bounds = [column.row_bounds() for column in columns]
     found: list[Portion] = []
