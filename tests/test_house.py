@@ -33,18 +33,9 @@ FLOORS = (
     {"parallel"},
     {"kernels"},
     {"commit"},
-    {
-        "errors",
-        "finding",
-        "progress",
-        "memory",
-        "commands",
-        "written",
-        "notes",
-        "clock",
-        "info",
-        "computing",
-    },
+    {"info"},
+    {"errors", "finding", "progress", "memory", "commands", "written", "notes", "clock"},
+    {"computing", "crs_names"},
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 

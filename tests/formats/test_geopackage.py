@@ -21,7 +21,7 @@ from unittest import mock
 import numpy as np
 import pyarrow as pa
 
-from polygene import crs
+from polygene import crs, crs_names
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
 from polygene.formats import address, addressed, base, destination, geopackage
 from polygene.formats.geopackage import listing, package, reading, schema, writing
@@ -402,6 +402,30 @@ class WholeOrNot(InFolder):
         self.assertEqual(geopackage.list_layers(self.path)[-1].n_rows, 1)
         (codes,) = addressed.read(address.resolve(f"{self.path}#codes")[0]).layers
         self.assertEqual((codes.is_table, codes.table["word"].to_pylist()), (True, ["x"]))
+
+    def test_names_of_crs_without_proj_are_those_of_proj(self):
+        """Of every ninety-seventh code, and some more."""
+        n_known = 0
+        for code in (*range(2000, 33000, 97), 3857, 4326, 4979, 5773, 7415, 32633, 32733, 99999):
+            found = crs_names.known(code)
+            if found is not None:
+                n_known += 1
+                proj = crs.parse(f"EPSG:{code}")
+                self.assertEqual(found.load(), proj)
+                self.assertEqual(
+                    (found.label, found.is_geographic), (crs.label(proj), proj.is_geographic)
+                )
+        self.assertGreater(n_known, 60)
+        rows = make.points([[np.zeros(2)]])
+        geopackage.write(self.path, [make.layer(n, rows, crs.parse(f"EPSG:{k}")) for n, k in
+                                     (("a", 4326), ("b", 32633), ("c", 7415))])  # fmt: skip
+        before = [(i.system.__class__.__name__, i.crs) for i in geopackage.list_layers(self.path)]
+        self.assertEqual([name for name, _ in before], ["KnownCRS", "KnownCRS", "CRS"])
+        crs_names.known.cache_clear()
+        with mock.patch.dict(os.environ, {"PROJ_DATA": "/nowhere"}):
+            after = geopackage.list_layers(self.path)
+        crs_names.known.cache_clear()
+        self.assertEqual([info.system for info in after], [own for _, own in before])
 
     def test_counts_that_other_programs_keep_are_kept_true(self):
         rows = make.polygons([[[make.square(0, 0, 1)]], [[make.square(5, 0, 1)]]])

@@ -121,7 +121,7 @@ def info_of(layer: Layer) -> LayerInfo:
         name=layer.name,
         geometry=NO_GEOMETRY if layer.is_table else geometry_words(layer.geometry),
         n_rows=layer.n_rows,
-        crs=layer.crs,
+        system=layer.crs,
         extent=layer.geometry.extent(),
         fields=fields,
     )

@@ -74,7 +74,7 @@ def list_layers(path: Path) -> list[LayerInfo]:
             name=path.stem,
             geometry=words,
             n_rows=n_rows,
-            crs=header.crs,
+            system=header.crs,
             extent=extent,
             fields=fields,
             title=header.title,

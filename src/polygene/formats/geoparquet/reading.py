@@ -97,7 +97,7 @@ def list_layers(path: Path) -> list[LayerInfo]:
             name=path.stem,
             geometry=words,
             n_rows=file.metadata.num_rows,
-            crs=crs_of(about),
+            system=crs_of(about),
             extent=extent,
             fields=fields,
         )
