@@ -122,12 +122,18 @@ class Buckets(NamedTuple):
 
 
 def bucket(keys: IntArray, n_keys: int) -> Buckets:
-    """Group items by integer key below ``n_keys``, each group in its old order; linear time."""
+    """Group items by integer key below ``n_keys``, each group in its old order; linear time.
+
+    Raises
+    ------
+    ValueError
+        If a key is negative, or is not below.
+    """
     keys = np.ascontiguousarray(keys, np.int64)
-    offsets = offsets_from(np.bincount(keys, minlength=n_keys))
-    order = np.empty(len(keys), np.int64)
-    kernels.run(kernels.pairs.bucket_into, keys, offsets[:-1].copy(), order)
-    return Buckets(offsets, order)
+    offsets, order = np.zeros(n_keys + 2, np.int64), np.empty(len(keys), np.int64)
+    if not kernels.run(kernels.pairs.bucket_into, keys, offsets, order):
+        raise ValueError(f"{n_keys} keys are from 0 to {n_keys - 1}")
+    return Buckets(offsets[:-1], order)
 
 
 class Numbering(NamedTuple):

@@ -113,6 +113,10 @@ class Arrays(unittest.TestCase):
         values = np.array([3, 1, 3, 0])
         self.assertEqual(present(values, 5).tolist(), [0, 1, 3])
         self.assertEqual(bucket(values, 5).order.tolist(), [3, 1, 0, 2])
+        self.assertEqual(bucket(np.array([2, 0, 2], np.int32), 4).offsets.tolist(), [0, 1, 1, 3, 3])
+        for wrong in (-1, 5):
+            with self.assertRaises(ValueError):
+                bucket(np.array([0, wrong]), 5)
         self.assertEqual(appended(values, values[:2], 10).tolist(), [3, 1, 3, 0, 13, 11])
         self.assertIs(appended(values, values[:0], 10), values)
 

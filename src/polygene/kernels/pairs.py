@@ -279,19 +279,33 @@ def number_runs(
 
 
 def bucket_into(
-    keys: cython.longlong[::1], nexts: cython.longlong[::1], order: cython.longlong[::1]
-) -> None:
-    """Fill ``order`` with a stable sort of ``keys``.
+    keys: cython.longlong[::1], offsets: cython.longlong[::1], order: cython.longlong[::1]
+) -> cython.bint:
+    """Fill ``order`` with a stable sort of ``keys``, ``offsets`` with where each begins; say if it did.
 
-    ``nexts`` holds, for each key, where its first item goes; it is used up.
+    ``offsets`` has room for two more than there are keys, all 0, and the last is not needed then. A key
+    that has no room there is none, and nothing is done.
     """
     i: cython.Py_ssize_t
     k: cython.longlong
+    n_keys: cython.Py_ssize_t = offsets.shape[0] - 2
+    is_none: cython.bint = False
     with cython.nogil:
         for i in range(keys.shape[0]):
             k = keys[i]
-            order[nexts[k]] = i
-            nexts[k] += 1
+            if k < 0 or k >= n_keys:
+                is_none = True
+                break
+            offsets[k + 2] += 1
+        if not is_none:
+            for i in range(2, n_keys + 2):
+                offsets[i] += offsets[i - 1]
+            # Where key k begins stands at k + 1, and moves on to where it ends: where k + 1 begins.
+            for i in range(keys.shape[0]):
+                k = keys[i] + 1
+                order[offsets[k]] = i
+                offsets[k] += 1
+    return not is_none
 
 
 @cython.cfunc

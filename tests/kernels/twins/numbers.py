@@ -37,8 +37,10 @@ class OfNumbers:
         wanted = [c.base + at[k] if k in at else v for k, v in enumerate(c.found)]
         return c.now("found"), wanted
 
-    def bucket_into(self, c, _):
-        return c.now("order"), plain.bucket_into(c.keys)
+    def bucket_into(self, c, could):
+        offsets = c.now("offsets")[:-1]
+        order, starts = plain.bucket_into(c.keys, len(offsets) - 1)
+        return (could, c.now("order"), offsets), (True, order, starts)
 
     def join_roots(self, c, _):
         if c.parent != list(range(len(c.parent))):

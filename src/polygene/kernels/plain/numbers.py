@@ -80,9 +80,10 @@ def number_runs(order: Ints, first: Ints, second: Ints) -> tuple[list[int], list
     return [distinct.index(pair) for pair in zip(first, second, strict=True)], distinct
 
 
-def bucket_into(keys: Ints) -> list[int]:
-    """Return the items sorted by key, equal ones as they came."""
-    return sorted(range(len(keys)), key=lambda i: keys[i])
+def bucket_into(keys: Ints, n_keys: int) -> tuple[list[int], list[int]]:
+    """Return the items sorted by key, equal ones as they came, and where those of each begin."""
+    offsets = [sum(key < k for key in keys) for k in range(n_keys + 1)]
+    return sorted(range(len(keys)), key=lambda i: keys[i]), offsets
 
 
 def join_roots(left: Ints, right: Ints, n: int) -> list[int]:
