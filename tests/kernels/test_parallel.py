@@ -9,7 +9,16 @@ from unittest import mock
 import numpy as np
 
 from polygene import parallel
-from polygene.arrays import appended, bucket, number_pairs, offsets_from, present, spans, take_spans
+from polygene.arrays import (
+    appended,
+    bucket,
+    number_pairs,
+    number_texts,
+    offsets_from,
+    present,
+    spans,
+    take_spans,
+)
 
 
 class Parts(unittest.TestCase):
@@ -108,6 +117,24 @@ class Arrays(unittest.TestCase):
             found = take_spans(values, starts, counts)
             np.testing.assert_array_equal(found, values[spans(starts, counts)])
         self.assertEqual(take_spans(np.zeros((0, 2)), starts[:0], counts[:0]).shape, (0, 2))
+
+    def test_texts_of_any_length_are_numbered_as_they_appear(self):
+        """Of few different bytes, so that many begin or end alike, in pieces, a zero among them."""
+        for seed in range(20):
+            rng = np.random.default_rng(seed)
+            some = [bytes(rng.choice([0, 65, 255], int(rng.integers(0, 27)))) for _ in range(60)]
+            pieces, texts = [], []
+            for _ in range(3):
+                own = [some[int(k)] for k in rng.integers(0, 60, int(rng.integers(0, 50)))]
+                texts += own
+                before = int(rng.integers(0, 3))  # bytes that belong to none
+                data = np.frombuffer(b"x" * before + b"".join(own), np.uint8)
+                pieces.append((data, before + offsets_from(list(map(len, own)))))
+            found = number_texts(pieces)
+            known: dict[bytes, int] = {}
+            expected = [known.setdefault(text, len(known)) for text in texts]
+            self.assertEqual(found.numbers.tolist(), expected)
+            self.assertEqual([texts[k] for k in found.firsts.tolist()], list(known))
 
     def test_small_ones(self):
         values = np.array([3, 1, 3, 0])
