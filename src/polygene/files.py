@@ -121,6 +121,7 @@ def write(
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
     check_choice("if_changed", if_changed, IF_CHANGED)
+    layer.check_structure()
     with written_so(proof, if_changed, raw):
         results, notes = _written(layer, out, on_existing)
     for note in notes:

@@ -36,6 +36,17 @@ class Family(enum.IntEnum):
         return ("points", "lines", "polygons")[self]
 
 
+_KINDS = (
+    ("xy", np.dtype(np.float64)),
+    ("ring_offsets", np.dtype(np.int64)),
+    ("part_offsets", np.dtype(np.int64)),
+    ("row_offsets", np.dtype(np.int64)),
+    ("is_null", np.dtype(bool)),
+    ("z", np.dtype(np.float64)),
+    ("m", np.dtype(np.float64)),
+)
+
+
 @dataclass(frozen=True)
 class GeometryColumn:
     """Geometry of n rows, in the nested-offsets layout of columnar data, always held as multi.
@@ -69,6 +80,19 @@ class GeometryColumn:
     is_multi: bool = True
     z: F64Array | None = None
     m: F64Array | None = None
+
+    def __post_init__(self) -> None:
+        # Arrays of others may be of other types, views, or not to be written to, as Arrow's are; the
+        # compiled loops take none such.
+        for name, kind in _KINDS:
+            own = getattr(self, name)
+            if own is not None and not (
+                isinstance(own, np.ndarray)
+                and own.dtype == kind
+                and own.flags.c_contiguous
+                and own.flags.writeable
+            ):
+                object.__setattr__(self, name, np.array(own, kind, order="C"))
 
     def as_multi_as(self, *sources: GeometryColumn) -> GeometryColumn:
         """Return the same, told to be multi if a source is, or a row has several parts."""
@@ -266,17 +290,40 @@ class GeometryColumn:
         """Return the extent of all rows, None without any."""
         return extent_of(self.row_bounds())
 
+    def fault(self) -> str:
+        """Say what of the structure cannot be, "" if all can; what rings are like is another matter."""
+        levels = {
+            "ring_offsets": (self.ring_offsets, self.n_vertices),
+            "part_offsets": (self.part_offsets, self.n_rings),
+            "row_offsets": (self.row_offsets, self.n_parts),
+        }
+        if self.xy.ndim != 2 or self.xy.shape[1] != 2:
+            return f"xy is of shape {self.xy.shape}, not (n, 2)"
+        for name, axis in (("z", self.z), ("m", self.m)):
+            if axis is not None and axis.shape != (self.n_vertices,):
+                return f"{name} is of shape {axis.shape}, and there are {self.n_vertices} vertices"
+        for name, (offsets, n_items) in levels.items():
+            if not len(offsets) or offsets[0] != 0 or offsets[-1] != n_items:
+                return f"{name} do not go from 0 to {n_items}"
+            if (np.diff(offsets) < 0).any():
+                return f"{name} fall"
+        if len(self.row_offsets) != self.n_rows + 1:
+            return f"row_offsets are of {len(self.row_offsets) - 1} rows, is_null of {self.n_rows}"
+        n_parts = np.diff(self.row_offsets)
+        if (self.is_null & (n_parts > 0)).any():
+            return "a row that is null has parts"
+        if not self.is_multi and (n_parts > 1).any():
+            return "a row has several parts, and is_multi is False"
+        if self.family != Family.POLYGONS and (np.diff(self.part_offsets) != 1).any():
+            return f"a part of {self.family.words} has another number of rings than one"
+        if self.family == Family.POINTS and (np.diff(self.ring_offsets) != 1).any():
+            return "a part of points has another number of vertices than one"
+        return ""
+
     def check(self) -> None:
-        """Assert the invariants of the offsets; cheap, for our own code after building a column."""
-        for offsets, n_items in (
-            (self.ring_offsets, self.n_vertices),
-            (self.part_offsets, self.n_rings),
-            (self.row_offsets, self.n_parts),
-        ):
-            assert offsets[0] == 0 and offsets[-1] == n_items, "offsets do not cover their items"
-            assert (np.diff(offsets) >= 0).all(), "offsets fall"
-        assert len(self.row_offsets) == self.n_rows + 1
-        assert not (self.is_null & (np.diff(self.row_offsets) > 0)).any(), "null row with parts"
+        """Assert that there is no `fault`; cheap, for our own code after building a column."""
+        fault = self.fault()
+        assert not fault, fault
 
 
 def extent_of(bounds: F64Array) -> Extent | None:

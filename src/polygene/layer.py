@@ -12,7 +12,7 @@ import pyarrow as pa
 from polygene import arrow, glimpse
 from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, present
-from polygene.errors import TableError, UnknownFieldError
+from polygene.errors import DataError, TableError, UnknownFieldError
 from polygene.geometry import Family, GeometryColumn
 from polygene.info import NO_GEOMETRY
 
@@ -85,7 +85,11 @@ class Layer:
     def __post_init__(self) -> None:
         if self.rows is not None and len(self.rows) != self.n_rows:  # made of what had them
             object.__setattr__(self, "rows", None)
-        assert self.table.num_columns == 0 or self.table.num_rows == self.n_rows
+        if self.table.num_columns and self.table.num_rows != self.n_rows:
+            raise DataError(
+                f"layer {self.name!r} has {self.n_rows:,} geometries and {self.table.num_rows:,} rows "
+                "of attributes"
+            )
 
     @property
     def n_rows(self) -> int:
@@ -105,6 +109,12 @@ class Layer:
     def n_total(self) -> int:
         """Features in the source, chosen or not."""
         return self.n_rows if self.total is None else self.total
+
+    def check_structure(self) -> None:
+        """Raise DataError if its geometry is made of arrays that do not go together."""
+        fault = self.geometry.fault()
+        if fault:
+            raise DataError(f"the geometry of layer {self.name!r} is made wrong: {fault}")
 
     def check_geometry(self, what: str = "this") -> None:
         """Raise TableError if it is a table without geometry, which ``what`` works on."""

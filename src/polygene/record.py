@@ -136,7 +136,7 @@ def traced(command: str, function: F) -> F:
     @functools.wraps(function)
     def call(*args: Any, **kwargs: Any) -> Any:
         began = now()
-        check_geometry(command, (*args, *kwargs.values()))
+        check_given(command, (*args, *kwargs.values()))
         result = function(*args, **kwargs)
         layer = getattr(result, "layer", None)
         if current() is not None or not isinstance(layer, Layer):
@@ -165,14 +165,21 @@ def traced(command: str, function: F) -> F:
     return call  # type: ignore[return-value]
 
 
-def check_geometry(command: str, given: Sequence[object]) -> None:
-    """Raise TableError if a layer among arguments is a table, and a command works on geometry."""
-    if command in COMMANDS and COMMANDS[command].takes_tables:
-        return
+def check_given(command: str, given: Sequence[object]) -> None:
+    """Raise an error if a layer among arguments cannot be, or is a table and geometry is worked on.
+
+    Raises
+    ------
+    DataError, TableError
+        As of `Layer.check_structure` and `Layer.check_geometry`.
+    """
+    takes_tables = command in COMMANDS and COMMANDS[command].takes_tables
     for value in given:
         for one in value if isinstance(value, (list, tuple)) else [value]:
             if isinstance(one, Layer):
-                one.check_geometry(command)
+                one.check_structure()
+                if not takes_tables:
+                    one.check_geometry(command)
 
 
 def _of_python(layer: Layer) -> Lineage:

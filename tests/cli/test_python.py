@@ -7,11 +7,12 @@ import unittest
 
 import click
 import numpy as np
+import pyarrow as pa
 
 import polygene
 from polygene.cli.main import cli
 from polygene.commands import COMMANDS
-from polygene.errors import PolygeneError, UsageError
+from polygene.errors import DataError, PolygeneError, UsageError
 from polygene.ops.overlays.how import How
 from tests.support.cli import WithSample
 
@@ -108,6 +109,44 @@ class Plainly(WithSample):
             polygene.clip(self.read("tolva.gpkg#sectors"), box).layer,
             "clip", "tolva.gpkg#sectors", "--box", ",".join(map(str, box)),
         )  # fmt: skip
+
+    def test_arrays_of_ones_own(self):
+        """Of other types, turned round, not to be written to; or such as do not go together."""
+        square = np.array([(0, 0), (90, 0), (90, 60), (0, 60), (0, 0)])
+        held = {
+            "family": polygene.Family.POLYGONS, "xy": square, "ring_offsets": [0, 5],
+            "part_offsets": [0, 1], "row_offsets": [0, 1], "is_null": [False],
+        }  # fmt: skip
+
+        def made(**other):
+            column = polygene.GeometryColumn(**{**held, **other})
+            return polygene.Layer("mine", column, pa.table({"a": [1]}), None)
+
+        fixed = square.astype(float)
+        fixed.flags.writeable = False
+        for xy in (square.tolist(), square.astype("f4"), np.asfortranarray(square, float), fixed):
+            found = polygene.clip(made(xy=xy), (30, 0, 60, 99)).layer.geometry
+            self.assertEqual(
+                sorted(map(tuple, found.xy[:-1])), [(30, 0), (30, 60), (60, 0), (60, 60)]
+            )
+        lines = polygene.Family.LINES
+        for words, wrong in (
+            ("ring_offsets do not go from 0 to 5", {"ring_offsets": [0, 6]}),
+            ("ring_offsets do not go from 0 to 5", {"ring_offsets": []}),
+            ("ring_offsets fall", {"ring_offsets": [0, 7, 5], "part_offsets": [0, 2]}),
+            ("xy is of shape", {"xy": np.zeros((5, 3))}),
+            ("z is of shape", {"z": np.zeros(4)}),
+            ("null has parts", {"is_null": [True]}),
+            ("number of rings", {"family": lines, "part_offsets": [0, 0, 1], "row_offsets": [0, 2]}),
+            ("number of vertices", {"family": polygene.Family.POINTS}),
+            ("is_multi is False", {"is_multi": False, "ring_offsets": [0, 2, 5],
+                                   "part_offsets": [0, 1, 2], "row_offsets": [0, 2]}),
+        ):  # fmt: skip
+            for use in (polygene.audit, lambda one: polygene.write(one, f"{self.folder}/o.gpkg")):
+                with self.assertRaisesRegex(DataError, f"layer 'mine' is made wrong: .*{words}"):
+                    use(made(**wrong))
+        with self.assertRaisesRegex(DataError, "1 geometries and 2 rows"):
+            polygene.Layer("mine", made().geometry, pa.table({"a": [1, 2]}), None)
 
     def test_what_is_no_box(self):
         sectors = self.read("tolva.gpkg#sectors")

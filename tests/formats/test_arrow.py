@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import tempfile
 import unittest
 
 import numpy as np
@@ -86,6 +87,43 @@ class InMemory(unittest.TestCase):
             polygene.as_layer(lists)
         with self.assertRaises(UsageError):
             polygene.as_layer("beds.gpkg")
+
+    def test_arrays_that_must_not_be_written_to(self):
+        """As of a stream that came as bytes; so many rows that they are parted among threads."""
+        n = 60_000
+        rng = np.random.default_rng(3)
+        some = {
+            "kind": pa.array(np.array(["mooring", "marker", "light"])[np.arange(n) % 3]),
+            "text": pa.array(np.array(["a", None, "bc"], object)[np.arange(n) % 3], pa.large_string()),
+            "id": pa.array(np.arange(n)), "few": pa.array(rng.integers(0, 9, n).astype("i4")),
+            "real": pa.array(rng.uniform(0, 9, n)), "is": pa.array(rng.random(n) > 0.5),
+            "day": pa.array(rng.integers(0, 9000, n).astype("i4"), pa.date32()),
+            "blob": pa.array([b"a", b"bc"] * (n // 2), pa.large_binary()),
+        }  # fmt: skip
+        sink = pa.BufferOutputStream()
+        with pa.ipc.new_stream(sink, pa.schema([(k, v.type) for k, v in some.items()])) as stream:
+            stream.write_table(pa.table(some))
+        table = pa.ipc.open_stream(pa.py_buffer(sink.getvalue().to_pybytes())).read_all()
+        self.assertFalse(table.column("kind").chunk(0).buffers()[2].is_mutable)
+        points = make.points([[p] for p in rng.uniform(0, 9e3, (n, 2))])
+        layer = polygene.Layer("spots", points, table, crs.parse("EPSG:32633"))
+        free = polygene.Layer("spots", points, pa.table(some), layer.crs)
+        for name in table.column_names:
+            of = [f"{f} = {f}({name})" for f in ("first", "commonest", "agreed", "max")]
+            found, wanted = (
+                polygene.tally(one, by=["kind"], aggregate=of).body for one in (layer, free)
+            )
+            self.assertEqual(found, wanted, name)
+            self.assertEqual(*(polygene.tally(one, by=[name]).body for one in (layer, free)))
+        for text in ("kind = 'light' and few < 5", "upper(text) = 'A'", "day > DATE('1980-01-01')"):
+            kept, wanted = (polygene.subset(one, text).layer.table for one in (layer, free))
+            self.assertTrue(0 < kept.num_rows < n and kept.equals(wanted), text)
+        joined = polygene.join(layer, free, key="id", keep=["kind"]).layer.table
+        self.assertTrue(joined["spots_kind"].equals(joined["kind"]))
+        with tempfile.TemporaryDirectory() as folder:
+            polygene.write(layer.take(np.arange(9)), f"{folder}/spots.csv")
+            read = polygene.read(f"{folder}/spots.csv")
+        self.assertEqual(read.table["blob"].to_pylist()[:2], ["61", "6263"])
 
     def test_in_the_shape_of_geojson(self):
         column = make.polygons([[[make.square(0, 0, 1)]], []])

@@ -36,7 +36,7 @@ from polygene.info import LayerInfo
 from polygene.layer import Layer, distinct_name
 from polygene.notes import Changed, Lost, Warned
 from polygene.table.casting import as_text
-from polygene.table.types import dates_beyond
+from polygene.table.types import dates_beyond, is_blob
 from polygene.text import wkt
 from polygene.text.assemble import OfFamily
 
@@ -463,6 +463,6 @@ def _writable(column: pa.ChunkedArray) -> pa.ChunkedArray:
         return as_text(column)
     if pa.types.is_float32(kind) or pa.types.is_float16(kind):
         return pc.cast(column, pa.float64())  # the shortest text of 32 bits is another number in 64
-    if pa.types.is_binary(kind):
+    if is_blob(kind):
         return as_text(column)
     return column

@@ -19,7 +19,7 @@ from polygene.glimpse import geometry_words
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text, rounded_as_real
-from polygene.table.types import is_whole, kind_of, type_words
+from polygene.table.types import is_blob, is_whole, kind_of, type_words
 
 _NEAR = 1e-14  # of a number, as much as digits that a format leaves out make
 _NEAR_IF_SAID = 1e-6  # where the writer has said that numbers are rounded
@@ -237,7 +237,7 @@ def _alike(given: pa.ChunkedArray, found: pa.ChunkedArray) -> tuple[pa.Array, pa
     """Return two columns as arrays of one type in which they can be compared."""
     if given.type != found.type:
         kinds = {_type_of(given.type), _type_of(found.type)}
-        if pa.types.is_binary(given.type):
+        if is_blob(given.type):
             given = as_text(given)
         elif kinds == {"integer", "real"} or pa.types.is_decimal(given.type):
             given, found = (

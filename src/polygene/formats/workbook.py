@@ -28,7 +28,7 @@ from polygene.info import LayerInfo
 from polygene.layer import Layer, distinct_name
 from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text
-from polygene.table.types import dates_beyond, kind_of
+from polygene.table.types import dates_beyond, is_blob, kind_of
 
 NAME = "Workbook"
 ENDINGS = (".xlsx",)
@@ -430,7 +430,7 @@ def cell_values(column: pa.ChunkedArray, where: str) -> tuple[pa.ChunkedArray, s
         return as_text(column), Changed(f"{where} holds times in UTC; written as text")
     if kind in ("boolean", "date"):
         return column, ""
-    if pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
+    if is_blob(column.type):
         found = as_text(column)
         found = pc.if_else(pc.equal(found, ""), None, found)
         return found, Changed(f"{where} holds blobs; written as hexadecimal text")

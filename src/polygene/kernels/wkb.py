@@ -267,7 +267,7 @@ def scan(
 
 
 def gather_ranges(
-    data: cython.uchar[::1],
+    data: cython.const[cython.uchar][::1],
     starts: cython.longlong[::1],
     lengths: cython.longlong[::1],
     out: cython.uchar[::1],

@@ -87,6 +87,8 @@ def page(
         raise UsageError("`most` is how many rows are shown: 1 or more")
     check_free(path, replace)
     after = [layers] if isinstance(layers, Layer) else list(layers)
+    for one in (*after, *before):
+        one.check_structure()
     everything = named_apart([*before, *after])
     looks = looks_of(everything, colour_by, label, hatch, outline, style)
     progress.stage("packing layers")

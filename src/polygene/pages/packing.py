@@ -20,7 +20,7 @@ from polygene.provenance import Node, described, history
 from polygene.table.casting import as_text
 from polygene.table.describe import describe
 from polygene.table.telling import held
-from polygene.table.types import kind_of, type_words
+from polygene.table.types import is_blob, kind_of, type_words
 from polygene.winding import turned
 
 LARGEST = 2**53  # whole numbers that a browser holds exactly
@@ -117,7 +117,7 @@ def _values(column: pa.ChunkedArray) -> Any:
         return np.where(
             np.asarray(pc.fill_null(pc.is_finite(column), True)), values, texts
         ).tolist()
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+    if is_blob(kind):
         sizes = pc.cast(pc.binary_length(column), pa.string())
         return pc.binary_join_element_wise(sizes, "bytes", " ").to_pylist()
     texts = as_text(column)

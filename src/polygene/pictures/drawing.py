@@ -79,6 +79,8 @@ def draw(
     for place in (path, *([keeping] if keeping else [])):
         check_free(place, replace)
     several = [layers] if isinstance(layers, Layer) else list(layers)
+    for one in (*several, *beside):
+        one.check_structure()
     found = on_one_map([*several, *beside], box)
     shown = found.layers
     looks = looks_of(

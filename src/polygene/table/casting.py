@@ -11,7 +11,14 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import LossError, UsageError
-from polygene.table.types import beyond_as_text, dates_beyond, kind_of, type_words, width_of
+from polygene.table.types import (
+    beyond_as_text,
+    dates_beyond,
+    is_blob,
+    kind_of,
+    type_words,
+    width_of,
+)
 
 _CODE = r"^\s*(\+|-?0[0-9])"
 _TRUE, _FALSE = ["true", "yes", "y", "t", "1"], ["false", "no", "n", "f", "0"]
@@ -95,7 +102,7 @@ def as_text(column: Any) -> Any:
         return beyond_as_text(column)
     if pa.types.is_timestamp(column.type):
         return pc.strftime(column, format="%Y-%m-%dT%H:%M:%SZ")
-    if pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
+    if is_blob(column.type):
         texts = pa.array([None if v is None else v.hex() for v in column.to_pylist()], pa.string())
         return pa.chunked_array([texts]) if isinstance(column, pa.ChunkedArray) else texts
     return pc.cast(column, pa.string())

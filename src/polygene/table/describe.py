@@ -8,7 +8,7 @@ from typing import Any
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.table.types import beyond_as_text, dates_beyond, type_words, values_of
+from polygene.table.types import beyond_as_text, dates_beyond, is_blob, type_words, values_of
 
 MOST_COMMON = 3
 
@@ -47,7 +47,7 @@ def _describe(arrow_field: pa.Field, column: pa.ChunkedArray) -> FieldDescriptio
         else:
             low, high = bounds["min"].as_py(), bounds["max"].as_py()
         return FieldDescription(arrow_field.name, words, column.null_count, low, high)
-    if pa.types.is_binary(kind):
+    if is_blob(kind):
         return FieldDescription(arrow_field.name, words, column.null_count)
     counts = value_counts(pc.drop_null(column))
     return FieldDescription(
@@ -64,7 +64,7 @@ def value_counts(column: pa.ChunkedArray) -> pa.Table:
     counts = pc.value_counts(column)
     values, times = counts.field("values"), counts.field("counts")
     table = pa.table({"value": values, "count": times})
-    if pa.types.is_binary(values.type):
+    if is_blob(values.type):
         keys = [("count", "descending")]
     else:
         keys = [("count", "descending"), ("value", "ascending")]

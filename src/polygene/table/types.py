@@ -45,11 +45,17 @@ def type_words(field: pa.Field) -> str:
         (pa.types.is_date, "date"),
         (pa.types.is_timestamp, "date and time"),
         (pa.types.is_string, f"text{suffix}"),
-        (pa.types.is_binary, f"blob{suffix}"),
+        (pa.types.is_large_string, f"text{suffix}"),
+        (is_blob, f"blob{suffix}"),
     ):
         if test(kind):
             return words
     return str(kind)
+
+
+def is_blob(kind: pa.DataType) -> bool:
+    """Whether values are bytes that are no text."""
+    return bool(pa.types.is_binary(kind) or pa.types.is_large_binary(kind))
 
 
 def typed_field(name: str, words: str) -> pa.Field:

@@ -23,6 +23,7 @@ from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost
 from polygene.table.casting import as_text
+from polygene.table.types import is_blob
 from polygene.text.nested import JSON, joined, nested
 from polygene.winding import turned
 
@@ -136,8 +137,7 @@ def _properties(table: pa.Table, n_rows: int) -> Iterable[bytes]:
 def _values(column: pa.ChunkedArray) -> list[bytes]:
     """Return each value as JSON: all at once for numbers, whose text holds no comma."""
     kind = column.type
-    is_blob = pa.types.is_binary(kind) or pa.types.is_large_binary(kind)
-    column = as_text(column) if is_blob else moments.as_text(column)
+    column = as_text(column) if is_blob(kind) else moments.as_text(column)
     values = column.to_pylist()
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         return list(map(orjson.dumps, values))

@@ -15,6 +15,7 @@ from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.formats import moments
 from polygene.formats.geopackage.types import field_type
+from polygene.table.types import is_blob
 
 CHUNK = 10_000  # rows put into a table or fetched from it at a time
 MOST_VALUES = 400  # put in by one statement; SQLite takes 999 at least (Limits, section 9)
@@ -38,7 +39,7 @@ _TO_NAME = [
     (pa.types.is_decimal, "DOUBLE"),
     (pa.types.is_date, "DATE"),
     (pa.types.is_timestamp, "DATETIME"),
-    (lambda t: pa.types.is_binary(t) or pa.types.is_large_binary(t), "BLOB"),
+    (is_blob, "BLOB"),
 ]
 
 
