@@ -83,6 +83,7 @@ class Layer:
     rows: I64Array | None = None
 
     def __post_init__(self) -> None:
+        self._take_what_is_meant()
         if self.rows is not None and len(self.rows) != self.n_rows:  # made of what had them
             object.__setattr__(self, "rows", None)
         if self.table.num_columns and self.table.num_rows != self.n_rows:
@@ -90,6 +91,23 @@ class Layer:
                 f"layer {self.name!r} has {self.n_rows:,} geometries and {self.table.num_rows:,} rows "
                 "of attributes"
             )
+
+    def _take_what_is_meant(self) -> None:
+        """Bring what people give to what is held: columns by name, a code, identifiers in a list."""
+        if not isinstance(self.table, pa.Table):
+            object.__setattr__(self, "table", pa.table(self.table))
+        if isinstance(self.crs, (str, int)):
+            from polygene.crs import parse
+
+            code = self.crs if isinstance(self.crs, str) else f"EPSG:{self.crs}"
+            object.__setattr__(self, "crs", parse(code))
+        if self.ids is not None:
+            if not isinstance(self.ids, np.ndarray) or self.ids.dtype != np.int64:
+                object.__setattr__(self, "ids", np.array(self.ids, np.int64))
+            if len(self.ids) != self.n_rows:
+                raise DataError(
+                    f"layer {self.name!r} has {self.n_rows:,} geometries and {len(self.ids):,} ids"
+                )
 
     @property
     def n_rows(self) -> int:

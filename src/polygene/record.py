@@ -22,6 +22,7 @@ from polygene.formats.base import files_beside
 from polygene.formats.registry import format_of
 from polygene.layer import Layer
 from polygene.provenance import Lineage, Made, Step
+from polygene.written import remark
 
 if TYPE_CHECKING:
     from pyproj import CRS
@@ -136,7 +137,8 @@ def traced(command: str, function: F) -> F:
     @functools.wraps(function)
     def call(*args: Any, **kwargs: Any) -> Any:
         began = now()
-        check_given(command, (*args, *kwargs.values()))
+        args = tuple(_given(command, value) for value in args)
+        kwargs = {name: _given(command, value) for name, value in kwargs.items()}
         result = function(*args, **kwargs)
         layer = getattr(result, "layer", None)
         if current() is not None or not isinstance(layer, Layer):
@@ -165,21 +167,30 @@ def traced(command: str, function: F) -> F:
     return call  # type: ignore[return-value]
 
 
-def check_given(command: str, given: Sequence[object]) -> None:
-    """Raise an error if a layer among arguments cannot be, or is a table and geometry is worked on.
+def _given(command: str, value: Any) -> Any:
+    """Return an argument, layers in it as operations take them.
 
     Raises
     ------
     DataError, TableError
-        As of `Layer.check_structure` and `Layer.check_geometry`.
+        If a layer cannot be, or is a table and the command works on geometry.
     """
-    takes_tables = command in COMMANDS and COMMANDS[command].takes_tables
-    for value in given:
-        for one in value if isinstance(value, (list, tuple)) else [value]:
-            if isinstance(one, Layer):
-                one.check_structure()
-                if not takes_tables:
-                    one.check_geometry(command)
+    if isinstance(value, (list, tuple)):
+        is_plain = type(value) in (list, tuple)  # of other kinds nothing is known here
+        return type(value)([_given(command, one) for one in value]) if is_plain else value
+    if not isinstance(value, Layer):
+        return value
+    value.check_structure()
+    if command not in COMMANDS or not COMMANDS[command].takes_tables:
+        value.check_geometry(command)
+    from polygene.formats.arrow_types import (
+        storable,  # only from Python layers are made of anything
+    )
+
+    layer, notes = storable(value)
+    for note in notes:
+        remark(note)
+    return layer
 
 
 def _of_python(layer: Layer) -> Lineage:

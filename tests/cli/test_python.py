@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import inspect
 import unittest
+import warnings
 
 import click
 import numpy as np
@@ -147,6 +148,42 @@ class Plainly(WithSample):
                     use(made(**wrong))
         with self.assertRaisesRegex(DataError, "1 geometries and 2 rows"):
             polygene.Layer("mine", made().geometry, pa.table({"a": [1, 2]}), None)
+
+    def test_tables_and_crs_of_ones_own(self):
+        """What Arrow has and files have not becomes what there is here; what becomes text is said."""
+        points = polygene.GeometryColumn.from_points(np.arange(8.0).reshape(4, 2))
+        layer = polygene.Layer("mine", points, {"k": ["a", "b"] * 2}, 32633, ids=[3, 4, 7, 9])
+        self.assertEqual((layer.crs.to_epsg(), layer.table.column_names), (32633, ["k"]))
+        same = polygene.Layer("mine", points, pa.record_batch({"k": ["a", "b"] * 2}), "EPSG:32633")
+        self.assertEqual((same.crs, same.table), (layer.crs, layer.table))
+        with self.assertRaisesRegex(DataError, "4 geometries and 2 ids"):
+            polygene.Layer("mine", points, {}, ids=[1, 2])
+        with self.assertRaisesRegex(PolygeneError, "no CRS that is known"):
+            polygene.Layer("mine", points, {}, "EPSG:99999999")
+        is_text = {
+            "list": pa.array([[1, 2]] * 4), "struct": pa.array([{"x": 1}] * 4),
+            "duration": pa.array([1] * 4, pa.duration("s")), "time": pa.array([1] * 4, pa.time32("s")),
+            "interval": pa.array([(1, 2, 3)] * 4, pa.month_day_nano_interval()),
+            "large": pa.array([2**64 - 1] * 4, pa.uint64()),
+        }  # fmt: skip
+        others = {
+            "coded": pa.array(["a", "b"] * 2).dictionary_encode(), "half": pa.array(np.ones(4, "f2")),
+            "view": pa.array(["a"] * 4, pa.string_view()), "pair": pa.array([b"ab"] * 4, pa.binary(2)),
+            "runs": pa.RunEndEncodedArray.from_arrays([2, 4], [1, 2]),
+            "zoned": pa.array([1000] * 4, pa.timestamp("ns", "Asia/Tokyo")),
+        }  # fmt: skip
+        for name, column in {**is_text, **others}.items():
+            odd = polygene.Layer("odd", points, pa.table({"v": column, "k": [1, 2] * 2}), 32633)
+            with self.subTest(name), warnings.catch_warnings(record=True) as said:
+                warnings.simplefilter("always")
+                kept = polygene.clip(odd, (0, 0, 4.5, 9)).layer
+                self.assertEqual((kept.n_rows, len(kept.table["v"].to_pylist())), (3, 3))
+                polygene.tally(odd, by=["v"], aggregate=["m = max(v)", "f = first(v)"])
+                polygene.peek(odd)
+                polygene.merge([odd, odd])
+                polygene.write(odd, f"{self.folder}/odd.gpkg", "replace")
+            heard = [one for one in said if "taken as text" in str(one.message)]
+            self.assertEqual(bool(heard), name in is_text, name)
 
     def test_what_is_no_box(self):
         sectors = self.read("tolva.gpkg#sectors")

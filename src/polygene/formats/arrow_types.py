@@ -18,14 +18,18 @@ from polygene.table.casting import rounded_as_real
 def storable(layer: Layer) -> tuple[Layer, list[str]]:
     """Return a layer whose fields all formats can store in some way; what becomes text is said.
 
-    Those are types that no reader gives, but tables of Arrow may have: nested ones, durations, times of
-    the day, views, moments in other zones than UTC.
+    Those are types that no reader gives, but tables of Arrow may have: nested and encoded ones,
+    durations, times of the day, views, moments in other zones than UTC or in nanoseconds.
     """
     table, notes = layer.table, list[str]()
     for k, field in enumerate(table.schema):
         kind, column = field.type, table.column(k)
-        if pa.types.is_timestamp(kind) and kind.tz not in (None, "UTC"):
-            column = pc.cast(column, pa.timestamp(kind.unit, tz="UTC"))
+        if pa.types.is_timestamp(kind) and not (kind.unit == "ns" and _has_odd_ns(column)):
+            unit = "us" if kind.unit == "ns" else kind.unit
+            wanted = pa.timestamp(unit, tz=None if kind.tz is None else "UTC")
+            if wanted == kind:
+                continue
+            column = pc.cast(column, wanted)
         elif any(test(kind) for test in _ODD):
             own: list[str] = []
             alone = pa.table([column], pa.schema([field]))
@@ -43,19 +47,45 @@ _ODD = (
     pa.types.is_time,
     pa.types.is_string_view,
     pa.types.is_binary_view,
+    pa.types.is_dictionary,
+    pa.types.is_run_end_encoded,
+    pa.types.is_interval,
+    pa.types.is_float16,
+    pa.types.is_fixed_size_binary,
+    pa.types.is_uint64,
+    pa.types.is_timestamp,  # finer than microseconds
 )
+
+
+def _has_odd_ns(column: pa.ChunkedArray) -> bool:
+    """Whether moments are finer than microseconds."""
+    try:
+        pc.cast(column, pa.timestamp("us", tz=column.type.tz))
+    except pa.ArrowInvalid:
+        return True
+    return False
+
+
+_BLOBS = (pa.types.is_large_binary, pa.types.is_binary_view, pa.types.is_fixed_size_binary)
+_NO_CAST = (pa.types.is_nested, pa.types.is_duration, pa.types.is_interval)
 
 
 def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
     """Bring types to those there are here; what has none becomes text, and that is said."""
     for k, field in enumerate(table.schema):
         kind, column = field.type, table.column(k)
+        if pa.types.is_run_end_encoded(kind):
+            column = pa.chunked_array(
+                [pc.run_end_decode(chunk) for chunk in column.chunks], kind.value_type
+            )
+            table = table.set_column(k, field.with_type(kind.value_type), column)
+            kind = kind.value_type
         wanted = kind
         if pa.types.is_dictionary(kind):
             wanted = kind.value_type
         if pa.types.is_large_string(wanted) or pa.types.is_string_view(wanted):
             wanted = pa.string()
-        elif pa.types.is_large_binary(wanted) or pa.types.is_binary_view(wanted):
+        elif any(test(wanted) for test in _BLOBS):
             wanted = pa.binary()
         elif pa.types.is_timestamp(wanted):
             wanted = pa.timestamp("ms", tz="UTC")
@@ -81,7 +111,7 @@ def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
         elif pa.types.is_time(wanted):
             notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
             wanted = pa.string()
-        elif pa.types.is_nested(wanted) or pa.types.is_duration(wanted):
+        elif any(test(wanted) for test in _NO_CAST):
             notes.append(f"{path.name}: field {field.name} is {kind}; taken as text")
             texts = _texts(column, f"{path}: field {field.name}")
             column, wanted = pa.chunked_array([pa.array(texts, pa.string())]), pa.string()
