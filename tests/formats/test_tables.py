@@ -265,6 +265,21 @@ class Kept(InFolder):
         with path.open(newline="") as file:
             self.assertEqual([row[0] for row in csv.reader(file)], ["origin", *texts])
 
+    def test_rows_of_megabytes(self):
+        """A coast of 90,000 vertices among small ones, first, last, or between; each is a line."""
+        turn = np.linspace(0, 2 * np.pi, 90_000)
+        coast = 5e5 + 1e5 * np.stack([np.cos(turn), np.sin(turn)], axis=1)
+        coast[-1] = coast[0]
+        small = [[[make.square(x, 0, 1)]] for x in range(3)]
+        for at in (0, 1, 3):
+            rows = make.polygons([*small[:at], [[coast]], *small[at:]])
+            own = make.layer("coast", rows, None, code=["007", "1", "2", "3"], n=[1, 2, 3, None])
+            for ending in ("csv", "tsv"):
+                polygene.write(own, f"{self.folder}/coast.{ending}", "replace")
+                found = polygene.read(f"{self.folder}/coast.{ending}")
+                np.testing.assert_array_equal(found.geometry.xy, own.geometry.xy)
+                self.assertEqual(found.table.to_pydict(), own.table.to_pydict())
+
     def test_of_a_layer_a_workbook_has_the_fields(self):
         """Geometry has no place there, which is said, or refused; without fields there is nothing."""
         squares = make.polygons([[[make.square(0, 0, 1)]], [[make.square(2, 0, 1)]]])

@@ -59,6 +59,7 @@ _WKT = re.compile(
     r"\s*(SRID=\d+;)?\s*(multi)?(point|linestring|polygon|geometrycollection)\s*(z|m|zm)?\s*(\(|empty)",
     re.IGNORECASE,
 )
+_BLOCK, _LARGEST_BLOCK = 1 << 20, (1 << 31) - 1  # bytes that are parsed at a time
 _PAIRS = (
     ("x", "y"),
     ("longitude", "latitude"),
@@ -111,9 +112,25 @@ def _parsed(
 
     Nothing between two signs is null, and so is nothing in quotes where it is not asked for as text.
     """
+    block = _BLOCK
+    while True:
+        try:
+            return _parsed_by_blocks(source, encoding, delimiter, as_text, block)
+        except pa.ArrowInvalid as err:
+            # No row may reach over more than two blocks, and that of a coast has megabytes.
+            if "straddl" not in str(err) or block == _LARGEST_BLOCK:
+                raise
+        block = min(16 * block, _LARGEST_BLOCK)
+
+
+def _parsed_by_blocks(
+    source: Path | pa.Buffer, encoding: str, delimiter: str, as_text: Sequence[str], block: int
+) -> pa.Table:
     return pacsv.read_csv(
         source if isinstance(source, Path) else pa.BufferReader(source),
-        read_options=pacsv.ReadOptions(encoding=encoding, skip_rows=_rows_above_head()),
+        read_options=pacsv.ReadOptions(
+            encoding=encoding, skip_rows=_rows_above_head(), block_size=block
+        ),
         parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
         convert_options=pacsv.ConvertOptions(
             strings_can_be_null=True,
