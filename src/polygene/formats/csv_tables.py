@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -148,14 +149,20 @@ def _with_texts(table: pa.Table, path: Path, encoding: str, delimiter: str) -> p
     names = [f.name for f in table.schema if pa.types.is_string(f.type)]
     if not names or not _EMPTY_TEXT.search(path.read_bytes()):
         names = []
-    names = [name for name in (*names, *times) if table.column_names.count(name) == 1]
+    names = _there_once(table, [*names, *times])
     if not names:
         return table
     texts = _parsed(path, encoding, delimiter, names)
+    place = {name: k for k, name in enumerate(table.column_names)}
     for name in names:
-        k = table.column_names.index(name)
-        table = table.set_column(k, pa.field(name, pa.string()), texts.column(name))
+        table = table.set_column(place[name], pa.field(name, pa.string()), texts.column(name))
     return table
+
+
+def _there_once(table: pa.Table, names: Iterable[str]) -> list[str]:
+    """Return those of some names that only one column has."""
+    counts = Counter(table.column_names)
+    return [name for name in names if counts[name] == 1]
 
 
 def _with_codes(
@@ -164,7 +171,7 @@ def _with_codes(
     """Return a table in which numbers written as codes, such as 007 or 1E5, are text as they stand."""
     numbers = (pa.types.is_integer, pa.types.is_floating)
     names = [f.name for f in table.schema if any(test(f.type) for test in numbers)]
-    names = [name for name in names if table.column_names.count(name) == 1]
+    names = _there_once(table, names)
     if not names:
         return table
     texts = _parsed(path, encoding, delimiter, names)

@@ -100,7 +100,8 @@ def fields(
         work.trim()
     changed = work.layer
     kept = with_fields(changed, names(keep), names(drop))
-    gone = [n for n in changed.table.column_names if n not in kept.table.column_names]
+    there = set(kept.table.column_names)
+    gone = [n for n in changed.table.column_names if n not in there]
     if gone:
         work.changed.append(f"dropped {', '.join(gone)}")
     first = list(dict.fromkeys(names(order)))

@@ -144,7 +144,8 @@ def merge(
         no_geometry=tables[0].no_geometry if tables else "",
     )
     kept = with_fields(result, names(keep), names(drop))
-    merged = [one for one in merged if one.name in kept.table.column_names]
+    there = set(kept.table.column_names)
+    merged = [one for one in merged if one.name in there]
     result = kept
     notes = list(sheet.notes)
     notes += _rounded(sheet, chosen)
