@@ -97,7 +97,10 @@ def _unary(data: Any, compute: np.ufunc, lost: Counter[str], n_rows: int) -> Any
 
 
 def _data(values: np.ndarray, is_null: BoolArray, is_single: bool) -> Any:
-    array = pc.with_nulls(values, np.broadcast_to(is_null, np.shape(values)))
+    if is_null.any():  # of a single number, it is spread only then
+        array = pc.with_nulls(values, np.broadcast_to(is_null, np.shape(values)))
+    else:
+        array = pc.column(values)
     return array[0] if is_single else pa.chunked_array([array])
 
 
