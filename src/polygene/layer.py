@@ -103,7 +103,10 @@ class Layer:
             object.__setattr__(self, "crs", parse(code))
         if self.ids is not None:
             if not isinstance(self.ids, np.ndarray) or self.ids.dtype != np.int64:
-                object.__setattr__(self, "ids", np.array(self.ids, np.int64))
+                own = np.array(self.ids) if len(self.ids) else np.zeros(0, np.int64)
+                if own.dtype.kind not in "iu":
+                    raise DataError(f"the ids of layer {self.name!r} are no whole numbers")
+                object.__setattr__(self, "ids", own.astype(np.int64))
             if len(self.ids) != self.n_rows:
                 raise DataError(
                     f"layer {self.name!r} has {self.n_rows:,} geometries and {len(self.ids):,} ids"

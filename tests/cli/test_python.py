@@ -158,6 +158,9 @@ class Plainly(WithSample):
         self.assertEqual((same.crs, same.table), (layer.crs, layer.table))
         with self.assertRaisesRegex(DataError, "4 geometries and 2 ids"):
             polygene.Layer("mine", points, {}, ids=[1, 2])
+        for ids in ([1.5, 2, 3, 4], ["a"] * 4, [None] * 4):
+            with self.assertRaisesRegex(DataError, "no whole numbers"):
+                polygene.Layer("mine", points, {}, ids=ids)
         with self.assertRaisesRegex(PolygeneError, "no CRS that is known"):
             polygene.Layer("mine", points, {}, "EPSG:99999999")
         is_text = {

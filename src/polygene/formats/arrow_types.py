@@ -53,7 +53,7 @@ _ODD = (
     pa.types.is_float16,
     pa.types.is_fixed_size_binary,
     pa.types.is_uint64,
-    pa.types.is_timestamp,  # finer than microseconds
+    pa.types.is_timestamp,  # those that are left: finer than microseconds
 )
 
 

@@ -113,15 +113,19 @@ def _parsed(
 
     Nothing between two signs is null, and so is nothing in quotes where it is not asked for as text.
     """
+    n_bytes = source.stat().st_size if isinstance(source, Path) else source.size
+    largest = max(
+        _BLOCK, min(n_bytes + 1, _LARGEST_BLOCK)
+    )  # room for more would be asked for in vain
     block = _BLOCK
     while True:
         try:
             return _parsed_by_blocks(source, encoding, delimiter, as_text, block)
         except pa.ArrowInvalid as err:
             # No row may reach over more than two blocks, and that of a coast has megabytes.
-            if "straddl" not in str(err) or block == _LARGEST_BLOCK:
+            if "straddl" not in str(err) or block == largest:
                 raise
-        block = min(16 * block, _LARGEST_BLOCK)
+        block = min(16 * block, largest)
 
 
 def _parsed_by_blocks(

@@ -35,6 +35,7 @@ from polygene.table.aggregate import Entries, Take
 from polygene.table.evaluate import field_name
 from polygene.table.expression import fields_alone
 from polygene.table.keys import Key
+from polygene.table.ranking import medians
 from polygene.units import Length, map_units, metres, true_metres
 
 MOST_PARTNERS = 2**31  # that a count can be
@@ -318,7 +319,7 @@ def _told(
         taken=[],
         disagreements={},
         furthest=float(np.max(distance)) if has and distance is not None else None,
-        middle=_middle(distance) if has and distance is not None else None,
+        middle=_median_of(distance) if has and distance is not None else None,
         unit=ruler.unit,
         tied=NamedRows.of(layer, tied),
         crs=label(layer.crs),
@@ -328,11 +329,8 @@ def _told(
     )
 
 
-def _middle(values: F64Array) -> float:
-    """Return the median of some values; NumPy's own imports its masked arrays first."""
-    half = (len(values) - 1) // 2
-    some = np.partition(values, [half, len(values) // 2])
-    return float((some[half] + some[len(values) // 2]) / 2)
+def _median_of(values: F64Array) -> float:
+    return float(medians(np.zeros(len(values), np.int64), values, 1)[0])
 
 
 def _best(found: Partners, layer: Layer, other: Layer, best: str) -> Partners:
