@@ -102,6 +102,11 @@ def degrees_of(crs: pyproj.CRS) -> float:
     return math.degrees(crs.axis_info[0].unit_conversion_factor)
 
 
+def turn_of(crs: pyproj.CRS | None) -> float:
+    """Return how many units of longitude go round the earth; 0 where coordinates are of a plane."""
+    return 360.0 / degrees_of(crs) if crs is not None and is_geographic(crs) else 0.0
+
+
 def ellipsoid(crs: pyproj.CRS) -> pyproj.Geod:
     """Return the ellipsoid of a CRS; that of WGS 84 where it names none."""
     return crs.get_geod() or pyproj.Geod(ellps="WGS84")

@@ -9,6 +9,7 @@ import lark
 import numpy as np
 import pyarrow as pa
 
+import polygene
 from polygene.errors import ExpressionError
 from polygene.layer import Layer
 from polygene.table import grammar
@@ -107,6 +108,55 @@ class True_(unittest.TestCase):
                 found = Expression(text).true_rows(LAYER)
                 self.assertEqual(found.nonzero()[0].tolist(), rows)
 
+    def test_a_box_over_the_meridian_or_without_a_width(self):
+        """OGC 21-065r2, 7.6: the west of such a box is larger than its east."""
+        xy = np.array([[0.0, 0.0], [175, 5], [-175, 5], [180, 0], [-180, 0], [100, 0]])
+        degrees, gon, plane = (
+            make.layer("p", make.points([[own] for own in xy * size]), polygene.crs.parse(code))
+            for size, code in ((1, "EPSG:4326"), (1 / 0.9, "EPSG:4807"), (1, "EPSG:32633"))
+        )
+        for layer, text, rows in (
+            (degrees, "S_INTERSECTS(g, BBOX(170, -10, -170, 10))", [1, 2, 3, 4]),
+            (degrees, "S_DISJOINT(g, BBOX(170, -10, -170, 10))", [0, 5]),
+            (degrees, "S_WITHIN(g, BBOX(170, -10, -170, 10))", [1, 2]),
+            (degrees, "S_INTERSECTS(g, BBOX(180, -10, -170, 10))", [2, 3, 4]),
+            (degrees, "S_INTERSECTS(g, BBOX(-170, -10, 170, 10))", [0, 5]),
+            (degrees, "S_INTERSECTS(g, BBOX(175, 5, -175, 5))", [1, 2]),
+            (gon, "S_INTERSECTS(g, BBOX(190, -10, -190, 10))", [1, 2, 3, 4]),
+            (plane, "S_INTERSECTS(g, BBOX(175, 5, 175, 5))", [1]),
+            (plane, "S_INTERSECTS(g, BBOX(-180, 0, 180, 0))", [0, 3, 4, 5]),
+            (plane, "S_INTERSECTS(g, BBOX(-175, -9, 3, -175, 9, 4))", [2]),
+        ):
+            with self.subTest(text=text):
+                self.assertEqual(np.flatnonzero(Expression(text).true_rows(layer)).tolist(), rows)
+        for layer, sides in (
+            (plane, "5, 0, 1, 9"),
+            (degrees, "0, 9, 5, 0"),
+            (plane, "0, 0, NULL, 1"),
+        ):
+            with self.subTest(sides=sides), self.assertRaisesRegex(ExpressionError, "box"):
+                Expression(f"S_INTERSECTS(g, BBOX({sides}))").true_rows(layer)
+
+    def test_moments_of_any_unit_and_without_a_zone(self):
+        """As tables from Python have them; without a zone they are taken as UTC, as all readers do."""
+        texts = pa.array(
+            ["2026-01-01T00:00:00", "2026-01-01T12:00:00", None, "2199-12-31T00:00:00"]
+        )
+        for unit, zone in (("s", None), ("us", None), ("ns", None), ("ns", "Europe/Berlin")):
+            kind = pa.timestamp(unit, tz=zone)
+            own = texts.cast(pa.timestamp("s")).cast(pa.timestamp("s", tz="UTC")).cast(kind)
+            days = own.cast(pa.timestamp("s")).cast(pa.date64(), safe=False)
+            layer = layer_of(pa.table({"t": own, "day": days}))
+            for text, rows in (
+                ("t > TIMESTAMP('2026-01-01T00:00:00Z')", [1, 3]),
+                ("t = DATE('2026-01-01')", [0, 1]),
+                ("T_DURING(t, INTERVAL('2025-12-31', '2026-01-02'))", [0, 1]),
+                ("T_AFTER(t, TIMESTAMP('2026-01-01T11:59:59Z')) AND day < DATE('2030-01-01')", [1]),
+            ):
+                with self.subTest(unit=unit, zone=zone, text=text):
+                    found = Expression(text).true_rows(layer)
+                    self.assertEqual(np.flatnonzero(found).tolist(), rows)
+
     def test_an_empty_table(self):
         self.assertEqual(len(Expression("depth > 1").true_rows(layer_of(TABLE.slice(0, 0)))), 0)
 
@@ -141,6 +191,7 @@ class Complaints(unittest.TestCase):
             ("POINT(1 2) = 1", "only in spatial functions", 0),
             ("S_WITHIN(geom, POLYGON((a b)))", "no geometry that is known", 15),
             ("INTERVAL('2020', '..') = 1", "'2020' is not a date", 9),
+            ("T_DURING(seen, INTERVAL('2021-01-02', '2021-01-01'))", "ends before it begins", 15),
             ("left(name, depth) = 'x'", "must be the same for all features", 0),
             ("name + 1 = 2", "arithmetic needs a number", 0),
             ("depth", "gives a number, not true or false", 0),

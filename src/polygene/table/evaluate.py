@@ -53,11 +53,12 @@ _COMPARISONS: dict[str, Callable[..., Any]] = {
 class Evaluator:
     """Computes trees of one text over one layer.
 
+    written : how geometry in the text is to be read, if not as the layer's
     lost : how many values became null on the way, by the reason: see `arithmetic`
     """
 
-    def __init__(self, text: str, layer: Layer) -> None:
-        self.text, self.layer, self.table = text, layer, layer.table
+    def __init__(self, text: str, layer: Layer, written: spatial.Written | None = None) -> None:
+        self.text, self.layer, self.table, self.written = text, layer, layer.table, written
         self.lost: Counter[str] = Counter()
 
     def value_of(self, tree: lark.Tree) -> Value:
@@ -319,6 +320,9 @@ class Evaluator:
             else:
                 span = self._span(child)
                 ends.append(span.start if is_start else span.stop)
+        is_written = all(isinstance(end, pa.Scalar) and end.is_valid for end in ends)
+        if is_written and pc.greater(*ends).as_py():
+            raise self._refuse(tree, "the interval ends before it begins")
         return Value(Span(*ends), "interval")
 
     def _span(self, tree: lark.Tree) -> Span:
@@ -329,7 +333,7 @@ class Evaluator:
             raise self._refuse(
                 tree, f"a date, time or interval is needed, and this is a {value.kind}"
             )
-        moment = pc.cast(value.data, MOMENT)
+        moment = pc.cast(value.data, MOMENT, safe=False)  # what is finer is cut
         return Span(moment, end_of_day(moment) if value.kind == "date" else moment)
 
     def _temporal(self, tree: lark.Tree, name: str) -> Value:
@@ -360,7 +364,7 @@ class Evaluator:
         if len(members) > 1 and relation not in ("intersects", "disjoint"):
             raise self._refuse(
                 tree,
-                "only S_INTERSECTS and S_DISJOINT take a GEOMETRYCOLLECTION of several geometries",
+                "only S_INTERSECTS and S_DISJOINT take several geometries, as of a GEOMETRYCOLLECTION",
             )
         found = [spatial.related_rows(self.layer, one, relation) for one in members]
         join = np.logical_and if relation == "disjoint" else np.logical_or
@@ -372,9 +376,10 @@ class Evaluator:
             from polygene.text import wkt
 
             try:
-                return wkt.members_of(str(tree.children[0]))
+                members = wkt.members_of(str(tree.children[0]))
             except (ValueError, TypeError) as err:
                 raise self._refuse(tree, "it is no geometry that is known") from err
+            return members if self.written is None else list(map(self.written.here, members))
         if tree.data == "call" and str(tree.children[0]).lower() == "bbox":
             sides = [self.value_of(child) for child in tree.children[1:]]
             if len(sides) not in (4, 6) or any(not isinstance(v.data, pa.Scalar) for v in sides):
@@ -385,12 +390,24 @@ class Evaluator:
                 )
             if len(sides) == 6:  # relations are those of the plane
                 del sides[5], sides[2]
-            return [spatial.box(*(float(v.data.as_py()) for v in sides))]
+            return self._box(tree, [v.data.as_py() for v in sides])
         if tree.data == "field":
             if self.layer.is_table:
                 raise self._refuse(tree, f"{self.layer.name} is a table without geometry")
             return None
         raise self._refuse(tree, "a geometry is needed here")
+
+    def _box(self, tree: lark.Tree, sides: list[Any]) -> list[GeometryColumn]:
+        from polygene.crs import turn_of  # with PROJ, which few expressions need
+
+        try:
+            numbers = [float(side) for side in sides]
+            if self.written is not None:
+                return self.written.box(numbers)
+            return spatial.box(numbers, turn_of(self.layer.crs))
+        except (UsageError, TypeError, ValueError) as err:
+            why = str(err) if isinstance(err, UsageError) else "the sides of a box are numbers"
+            raise self._refuse(tree, why) from err
 
     def _wkt(self, tree: lark.Tree) -> Value:
         raise self._refuse(tree, "a geometry stands only in spatial functions, as S_INTERSECTS")
@@ -464,6 +481,10 @@ class Evaluator:
         kind = kind_of(data.type)
         if kind == "number" and pa.types.is_decimal(data.type):
             data = pc.cast(data, pa.float64())
+        if kind == "time" and data.type.tz != "UTC":  # without a zone as all readers take it
+            data = pc.cast(data, pa.timestamp(data.type.unit, tz="UTC"))
+        if kind == "date" and not pa.types.is_date32(data.type):
+            data = pc.cast(data, pa.date32())
         return Value(data, kind)
 
 

@@ -43,19 +43,21 @@ class Expression:
 
         self._tree = parsing.parsed(text)
 
-    def true_rows(self, layer: Layer) -> BoolArray:
+    def true_rows(self, layer: Layer, written: spatial.Written | None = None) -> BoolArray:
         """Return (n_rows,) where the expression is true; see `truth`."""
-        return self.truth(layer).rows
+        return self.truth(layer, written).rows
 
-    def truth(self, layer: Layer) -> Truth:
+    def truth(self, layer: Layer, written: spatial.Written | None = None) -> Truth:
         """Return (n_rows,) where the expression is true, and how often it became null on the way.
+
+        ``written`` is how geometry in it is to be read, if not as in the layer's CRS.
 
         Raises
         ------
         ExpressionError
             If a field is unknown or types do not fit, with the place.
         """
-        evaluator = Evaluator(self.text, layer)
+        evaluator = Evaluator(self.text, layer, written)
         value = evaluator.value_of(self._tree.children[0])
         lost = dict(+evaluator.lost)
         if value.kind not in ("boolean", "null"):

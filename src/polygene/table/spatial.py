@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
 from polygene.arrays import BoolArray
+from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.grid import Grid, default_step
 from polygene.plane.relating import relate
@@ -29,10 +31,73 @@ FUNCTIONS = {
 TURNED = {"within": "contains", "contains": "within"}
 
 
-def box(x0: float, y0: float, x1: float, y1: float) -> GeometryColumn:
-    """Return a rectangle as a column of one row."""
-    ring = np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)])
-    return GeometryColumn.from_rings([[[ring]]], Family.POLYGONS)
+class Written(NamedTuple):
+    """How written geometry is to be read where it is not in the layer's CRS.
+
+    turn : units of longitude that go round the earth, 0 on a plane
+    begins_north : whether the first of two coordinates points north
+    bring : from that CRS, x first, to the layer's
+    """
+
+    turn: float
+    begins_north: bool
+    bring: Callable[[GeometryColumn], GeometryColumn]
+
+    def here(self, column: GeometryColumn) -> GeometryColumn:
+        """Return what is written in the layer's CRS."""
+        if self.begins_north:
+            column = column.with_xy(np.ascontiguousarray(column.xy[:, ::-1]))
+        return self.bring(column)
+
+    def box(self, sides: Sequence[float]) -> list[GeometryColumn]:
+        """Return a rectangle in the layer's CRS; see `box`."""
+        if self.begins_north:
+            sides = [sides[k] for k in (1, 0, 3, 2)]
+        return [self.bring(one) for one in box(sides, self.turn)]
+
+
+def box(sides: Sequence[float], turn: float = 0.0) -> list[GeometryColumn]:
+    """Return a rectangle as columns of one row each; without width or height it is a line or a point.
+
+    Parameters
+    ----------
+    sides : x and y minimum, x and y maximum
+    turn : float
+        Units of longitude that go round the earth, 0 on a plane. There the west may lie east of the
+        east: the rectangle then runs over the meridian where longitudes begin anew, and is of two
+        parts (OGC 21-065r2, 7.6).
+
+    Raises
+    ------
+    UsageError
+        If a side is not finite, or the lower corner is not first.
+    """
+    x0, y0, x1, y1 = sides
+    if not np.isfinite(sides).all():
+        raise UsageError("the sides of a box are numbers")
+    if y0 > y1 or (x0 > x1 and not turn):
+        more = "; only in longitude and latitude may it lie east of the other" if y0 <= y1 else ""
+        raise UsageError(f"a box begins at its lower left corner, not at {x0:g} {y0:g}{more}")
+    spans = [(x0, x1)]
+    if x0 > x1:
+        high = turn / 2 if x0 <= turn / 2 else turn
+        spans = [(x0, high), (high - turn, x1)]
+    # What has a width and what has none are of two families.
+    parts = [[own for own in spans if (own[0] < own[1]) == is_wide] for is_wide in (True, False)]
+    return [_rectangles(some, y0, y1) for some in parts if some]
+
+
+def _rectangles(spans: Sequence[tuple[float, float]], y0: float, y1: float) -> GeometryColumn:
+    """Return rectangles over some spans of x, all with a width or all without, as parts of one row."""
+    is_wide = spans[0][0] < spans[0][1]
+    family = Family(int(is_wide) + int(y0 < y1))
+    corners = {
+        Family.POLYGONS: ((0, y0), (1, y0), (1, y1), (0, y1), (0, y0)),
+        Family.LINES: ((0, y0), (1, y1)),
+        Family.POINTS: ((0, y0),),
+    }[family]
+    rings = [np.array([(span[k], y) for k, y in corners]) for span in spans]
+    return GeometryColumn.from_rings([[[ring] for ring in rings]], family)
 
 
 def related_rows(layer: Layer, literal: GeometryColumn, relation: str) -> BoolArray:
