@@ -174,6 +174,9 @@ class AnyClient(Served):
             self.check(document, schema_of(path))
             kinds[schema_of(path)["required"][0]] = kinds.get(schema_of(path)["required"][0], 0) + 1
             found = [document, *document.get("collections", []), *document.get("features", [])[:2]]
+            if path not in ("/api", "/conformance") and "queryables" not in path:
+                rels = {(link["rel"], link["type"]) for link in document["links"]}
+                self.assertLessEqual({("self", kind), ("alternate", "text/html")}, rels, url)
             for own in found:
                 links = own.get("links", []) if isinstance(own, dict) else []
                 here = [link for link in links if link["href"].startswith(self.url)]
@@ -184,6 +187,32 @@ class AnyClient(Served):
         pages = {urllib.parse.urlsplit(url).path for url, _ in seen}
         for name in self.service.layers:
             self.assertIn(f"/collections/{name}/items", pages)
+
+    def test_the_description_is_of_what_is_there(self):
+        """Every path of it answers, with the media types that it says, and takes what it says."""
+        api = json.loads(self.fetched(f"{self.url}/api")[2])
+        for path, ways in api["paths"].items():
+            if "queryables" in path or "{" in path:
+                continue
+            told = ways["get"]
+            self.assertEqual({own["in"] for own in told["parameters"]}, {"query"})
+            for kind in told["responses"]["200"]["content"]:
+                query = "?f=html" if kind == "text/html" else ""
+                status, found, _ = self.fetched(f"{self.url}{path}{query}")
+                self.assertEqual((status, found), (200, kind.partition(";")[0]), path)
+            schemas = {own["name"]: own["schema"] for own in told["parameters"]}
+            for name, schema in schemas.items():
+                if "default" in schema:
+                    query = urllib.parse.urlencode({name: schema["default"]})
+                    self.assertEqual(self.fetched(f"{self.url}{path}?{query}")[0], 200, query)
+        limit = schemas["limit"]
+        self.assertEqual([limit[k] for k in ("type", "minimum", "maximum")], ["integer", 1, 10_000])
+        self.assertEqual(schemas["bbox"]["items"], {"type": "number"})
+        for own in api["paths"]["/collections/buoys/items/{featureId}"]["get"]["parameters"]:
+            self.assertEqual(own["required"], own["in"] == "path")
+        self.assertLessEqual({"datetime", "filter", "filter-crs", "buoy"}, {
+            own["name"] for own in api["paths"]["/collections/buoys/items"]["get"]["parameters"]
+        })  # fmt: skip
 
     def test_examples_of_requests(self):
         """What clause 7 of the standards shows as requests, on collections of ours."""

@@ -12,6 +12,7 @@ import urllib.error
 import urllib.parse
 import urllib.request
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 from unittest import mock
 
@@ -137,6 +138,84 @@ class Standard(Served):
         # The lower left corner of a box over the 180th meridian lies to its east.
         _, _, told = self.get("/collections/sectors/items", bbox="170,70,15,80")
         self.assertEqual(told["numberMatched"], 24)
+        x, y = self.service.layers["buoys"].geometry.xy[5].tolist()
+        for box in ((x, y, x, y), (x - 1, y, x + 1, y), (x, y - 1, x, y + 1)):
+            text = ",".join(map(repr, box))
+            _, _, told = self.get("/collections/buoys/items", bbox=text, bbox_crs=UTM)
+            self.assertEqual(
+                [f["id"] for f in told["features"]], [106], "a place or a line is a box"
+            )
+
+    def test_geometry_in_a_filter_is_in_the_crs_of_the_filter(self):
+        """Longitude and latitude unless it is said (OGC 19-079r2, 7.3), in the CRS's own order."""
+        north = "http://www.opengis.net/def/crs/EPSG/0/3006"
+        for name, uri, (x0, y0, x1, y1), turned in (
+            ("sectors", None, (14.3, 72.52, 14.5, 72.55), False),
+            ("sectors", UTM, (475_000.0, 8_046_000.0, 480_000.0, 8_050_000.0), False),
+            ("north", None, (14.3, 72.52, 14.5, 72.55), False),
+            ("north", north, (475_000.0, 8_046_000.0, 480_000.0, 8_050_000.0), True),
+        ):
+            own, crs = self.service.layers[name], of_uri(uri or CRS84)
+            area = box_layer((x0, y0, x1, y1), crs)
+            inside = polygene.subset(own, other=area, relation="intersects").layer.ids.tolist()
+            outside = polygene.subset(own, other=area, relation="disjoint").layer.ids.tolist()
+            self.assertTrue(inside and outside)
+            if turned:
+                x0, y0, x1, y1 = y0, x0, y1, x1
+            ring = f"{x0} {y0}, {x1} {y0}, {x1} {y1}, {x0} {y1}, {x0} {y0}"
+            for text, wanted in (
+                (f"S_INTERSECTS(geometry, BBOX({x0}, {y0}, {x1}, {y1}))", inside),
+                (f"S_INTERSECTS(POLYGON(({ring})), geometry)", inside),
+                (f"S_DISJOINT(geometry, POLYGON(({ring})))", outside),
+            ):
+                more = {"filter_crs": uri} if uri else {}
+                _, _, told = self.get(f"/collections/{name}/items", filter=text, limit=99, **more)
+                self.assertEqual([f["id"] for f in told.get("features", told)], wanted, text)
+
+    def test_time(self):
+        """Of a field of time, and all that have none (OGC 17-069r4, requirements 24 and 25)."""
+        own = self.service.layers["buoys"].table
+        when = [(k, v) for k, v in zip(self.service.layers["buoys"].ids.tolist(),
+                                       own["inspected"].to_pylist(), strict=True)]  # fmt: skip
+        day = lambda text: datetime.fromisoformat(text).replace(tzinfo=UTC)  # noqa: E731
+        for text, test in (
+            ("2026-03-18", lambda v: v.date().isoformat() == "2026-03-18"),
+            ("2026-03-18T08:30:00Z", lambda v: v == day("2026-03-18T08:30")),
+            ("2026-03-18T10:30:00+02:00", lambda v: v == day("2026-03-18T08:30")),
+            ("2026-03-01/2026-05-31", lambda v: day("2026-03-01") <= v < day("2026-06-01")),
+            ("../2026-03-18T08:30:00Z", lambda v: v <= day("2026-03-18T08:30")),
+            ("2026-03-18/", lambda v: v >= day("2026-03-18")),
+        ):
+            wanted = [k for k, v in when if v is None or test(v)]
+            _, _, told = self.get("/collections/buoys/items", datetime=text, limit=99)
+            self.assertEqual([f["id"] for f in told.get("features", told)], wanted, text)
+            self.assertTrue(sum(v is None for _, v in when) < len(wanted) < 90, text)
+        for text in ("", "..", "../..", "2026", "2026-02-30", "2026-01-02/2026-01-01", "1/2/3"):
+            self.assertEqual(self.get("/collections/buoys/items", datetime=text)[0], 400, text)
+        _, _, told = self.get("/collections/sectors/items", datetime="1990-01-01")
+        self.assertEqual(told["numberMatched"], 24, "none of them has a time")
+        moments = [v for _, v in when if v is not None]
+        _, _, told = self.get("/collections/buoys")
+        self.assertEqual(
+            told["extent"]["temporal"]["interval"],
+            [[f"{v:%Y-%m-%dT%H:%M:%S}.000Z" for v in (min(moments), max(moments))]],
+        )
+
+    def test_any_name_and_no_other_method(self):
+        odd = dict.fromkeys(("a/b", "ü & ?", "50%2F"), self.service.layers["park"])
+        with mock.patch.object(self.service, "layers", odd):
+            for own in self.get("/collections")[2]["collections"]:
+                items = next(link["href"] for link in own["links"] if link["rel"] == "items")
+                _, _, told = self.get(items[len(self.url) :])
+                self.assertEqual(told["numberReturned"], 1, own["id"])
+                self.assertEqual(polygene.read(f"{self.url}#{own['id']}").n_rows, 1)
+        for method in ("POST", "PUT", "DELETE", "OPTIONS"):
+            ask = urllib.request.Request(f"{self.url}/collections", b"x", method=method)
+            with self.assertRaises(urllib.error.HTTPError) as caught:
+                urllib.request.urlopen(ask)
+            self.assertEqual((caught.exception.code, caught.exception.headers["Allow"]),
+                             (405, "GET, HEAD"))  # fmt: skip
+            caught.exception.close()
 
     def test_coordinates_in_the_crs_asked_for_and_in_its_order(self):
         for name, uri in (("buoys", UTM), ("north", "http://www.opengis.net/def/crs/EPSG/0/3006")):
@@ -177,7 +256,9 @@ class Standard(Served):
         self.assertEqual(self.get("/nowhere")[0], 404)
 
     def test_people_get_pages(self):
-        for path in ("/", "/collections", "/collections/sectors", "/collections/sectors/items"):
+        of_one = "/collections/sectors"
+        for path in ("/", "/api", "/conformance", "/collections", of_one, f"{of_one}/items",
+                     f"{of_one}/queryables", f"{of_one}/items/1"):  # fmt: skip
             ask = urllib.request.Request(f"{self.url}{path}", headers={"Accept": "text/html"})
             with urllib.request.urlopen(ask) as found:
                 text = found.read().decode()
@@ -340,18 +421,18 @@ class OurClient(Served):
             self.assertEqual(to_uri(info.crs), CRS84)
 
     def test_pages_in_a_circle_and_on_other_hosts_are_refused(self):
-        whole = app._link
+        whole = app._items_at
         for old, new, words in (
             ("offset=26", "offset=13", "in a circle"),
             (self.url, "http://127.0.0.9:1", "another host"),
         ):
 
-            def wrong(request, name, more, rel, old=old, new=new):
-                link = whole(request, name, more, rel)
-                return {**link, "href": link["href"].replace(old, new)} if rel == "next" else link
+            def wrong(request, name, more=None, old=old, new=new):
+                found = whole(request, name, more)
+                return found if more is None else found.replace(old, new)
 
             with (
-                mock.patch.object(app, "_link", wrong),
+                mock.patch.object(app, "_items_at", wrong),
                 mock.patch.object(features, "PAGE", 13),
                 cache.fetching_so(is_fresh=True),
                 self.assertRaisesRegex(FileError, words),

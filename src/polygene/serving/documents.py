@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from html import escape
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote, unquote
+from urllib.parse import quote
 
 import pyarrow as pa
 
 from polygene import __version__
+from polygene import computing as pc
 from polygene.crs import CRS84, to_uri
+from polygene.formats import moments
 from polygene.layer import Layer
 
 if TYPE_CHECKING:
     from polygene.serving.app import Service
 
-_JSON, _GEOJSON = "application/json", "application/geo+json"
+JSON, GEOJSON, HTML = "application/json", "application/geo+json", "text/html"
+SCHEMA = "application/schema+json"
 _QUERYABLES = "http://www.opengis.net/def/rel/ogc/1.0/queryables"
 
 
@@ -26,32 +27,49 @@ def crs_uris(layer: Layer) -> list[str]:
     return found if own == CRS84 else [*found, own]
 
 
-def landing(service: Service, base: str) -> dict[str, Any]:
+def self_and_other(url: str, kind: str, is_html: bool) -> list[dict[str, str]]:
+    """Return links to a document as it is asked for, and to its other form (OGC 17-069r4, 7.16).
+
+    ``url`` may have a query, without ``f``.
+    """
+    mark = "&" if "?" in url else "?"
+    own = {"type": kind, "href": url if not is_html else f"{url}{mark}f=json"}
+    page = {"type": HTML, "href": f"{url}{mark}f=html"}
+    first, second = (page, own) if is_html else (own, page)
+    return [
+        {"rel": "self", "title": "this document", **first},
+        {"rel": "alternate", "title": "for programs" if is_html else "for people", **second},
+    ]
+
+
+def landing(service: Service, base: str, is_html: bool = False) -> dict[str, Any]:
     return {
         "title": service.title,
         "description": f"Layers for reading, served by Polygene {__version__}",
         "links": [
-            {"rel": "self", "type": _JSON, "title": "this document", "href": f"{base}/"},
+            *self_and_other(f"{base}/", JSON, is_html),
             {"rel": "service-desc", "type": "application/vnd.oai.openapi+json;version=3.0",
              "title": "the API", "href": f"{base}/api"},
-            {"rel": "conformance", "type": _JSON, "title": "what it conforms to",
+            {"rel": "service-doc", "type": HTML, "title": "the API, for people",
+             "href": f"{base}/api?f=html"},
+            {"rel": "conformance", "type": JSON, "title": "what it conforms to",
              "href": f"{base}/conformance"},
-            {"rel": "data", "type": _JSON, "title": "collections", "href": f"{base}/collections"},
+            {"rel": "data", "type": JSON, "title": "collections", "href": f"{base}/collections"},
         ],
     }  # fmt: skip
 
 
-def collections(service: Service, base: str) -> dict[str, Any]:
+def collections(service: Service, base: str, is_html: bool = False) -> dict[str, Any]:
     return {
         "title": service.title,
         "collections": [collection(service, name, base) for name in service.layers],
-        "links": [{"rel": "self", "type": _JSON, "href": f"{base}/collections"}],
+        "links": self_and_other(f"{base}/collections", JSON, is_html),
     }
 
 
-def collection(service: Service, name: str, base: str) -> dict[str, Any]:
+def collection(service: Service, name: str, base: str, is_html: bool = False) -> dict[str, Any]:
     layer = service.layers[name]
-    at = f"{base}/collections/{quote(name)}"
+    at = place_of(base, name)
     told: dict[str, Any] = {
         "id": name,
         "title": layer.title or name,
@@ -59,32 +77,77 @@ def collection(service: Service, name: str, base: str) -> dict[str, Any]:
         "crs": crs_uris(layer),
         "storageCrs": to_uri(layer.crs),
         "links": [
-            {"rel": "self", "type": _JSON, "href": at},
-            {"rel": "items", "type": _GEOJSON, "title": "features", "href": f"{at}/items"},
-            {"rel": _QUERYABLES, "type": "application/schema+json", "href": f"{at}/queryables"},
+            *self_and_other(at, JSON, is_html),
+            {"rel": "items", "type": GEOJSON, "title": "features", "href": f"{at}/items"},
+            {"rel": "items", "type": HTML, "title": "features, for people",
+             "href": f"{at}/items?f=html"},
+            {"rel": _QUERYABLES, "type": SCHEMA, "href": f"{at}/queryables"},
         ],
-    }
+    }  # fmt: skip
     if layer.description:
         told["description"] = layer.description
-    extent = service.in_degrees(name).geometry.extent() if layer.n_rows else None
-    if extent is not None:
-        told["extent"] = {"spatial": {"bbox": [list(extent)], "crs": CRS84}}
+    extent: dict[str, Any] = {}
+    box = service.in_degrees(name).geometry.extent() if layer.n_rows else None
+    if box is not None:
+        extent["spatial"] = {"bbox": [list(box)], "crs": CRS84}
+    interval = _interval(layer)
+    if interval is not None:
+        extent["temporal"] = {"interval": [interval]}
+    if extent:
+        told["extent"] = extent
     return told
+
+
+def place_of(base: str, name: str) -> str:
+    """Return the address of a collection."""
+    return f"{base}/collections/{quote(name, safe='')}"
+
+
+def field_of_time(layer: Layer) -> str | None:
+    """Return the field that tells of what time a feature is: the first of dates or moments."""
+    for field in layer.table.schema:
+        if pa.types.is_date(field.type) or pa.types.is_timestamp(field.type):
+            return str(field.name)
+    return None
+
+
+def _interval(layer: Layer) -> list[str] | None:
+    """Return the first and last moment of a layer's features (RFC 3339)."""
+    field = field_of_time(layer)
+    if field is None:
+        return None
+    column = layer.table.column(field)
+    ends = pc.min_max(column)
+    if not ends["min"].is_valid:
+        return None
+    texts = moments.as_text(pa.chunked_array([[ends["min"], ends["max"]]], column.type))
+    first, last = texts.to_pylist()
+    if pa.types.is_date(column.type):  # a day is from its first moment to its last
+        return [f"{first}T00:00:00Z", f"{last}T23:59:59Z"]
+    return [first, last]
 
 
 def queryables(name: str, layer: Layer, base: str) -> dict[str, Any]:
     """Return the schema of the fields that a filter may name (OGC 19-079r2, clause 6)."""
+    shapes = {} if layer.is_table else {"geometry": {"format": _shape_of(layer)}}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "$id": f"{base}/collections/{quote(name)}/queryables",
+        "$id": f"{place_of(base, name)}/queryables",
         "type": "object",
         "title": layer.title or name,
-        "properties": {own.name: _type(own.type) for own in layer.table.schema},
+        "properties": shapes | {own.name: type_of(own.type) for own in layer.table.schema},
         "additionalProperties": False,
     }
 
 
-def _type(kind: pa.DataType) -> dict[str, str]:
+def _shape_of(layer: Layer) -> str:
+    """Return what the standard calls geometry of a family (OGC 19-079r2, clause 6)."""
+    words = ("point", "linestring", "polygon")[layer.geometry.family]
+    return f"geometry-{'multi' if layer.geometry.is_multi else ''}{words}"
+
+
+def type_of(kind: pa.DataType) -> dict[str, str]:
+    """Return the JSON Schema of a field's values."""
     if pa.types.is_boolean(kind):
         return {"type": "boolean"}
     if pa.types.is_integer(kind):
@@ -98,129 +161,3 @@ def _type(kind: pa.DataType) -> dict[str, str]:
         if pa.types.is_timestamp(kind)
         else {"type": "string"}
     )
-
-
-def openapi(service: Service, base: str) -> dict[str, Any]:
-    """Return a description of the API (OpenAPI 3.0)."""
-
-    def path(what: str, *names: str) -> dict[str, Any]:
-        parameters = [
-            {"name": n, "in": "query", "required": False, "schema": {"type": "string"}}
-            for n in names
-        ]
-        return {
-            "get": {
-                "summary": what,
-                "parameters": parameters,
-                "responses": {"200": {"description": what}},
-            }
-        }
-
-    asked = (
-        "limit",
-        "offset",
-        "bbox",
-        "bbox-crs",
-        "crs",
-        "filter",
-        "filter-lang",
-        "filter-crs",
-        "f",
-    )
-    paths = {
-        "/": path("What the service is", "f"),
-        "/conformance": path("What it conforms to", "f"),
-        "/collections": path("Its collections", "f"),
-    }
-    for name in service.layers:
-        at = f"/collections/{quote(name)}"
-        paths[at] = path(f"The collection {name}", "f")
-        paths[f"{at}/queryables"] = path(f"Fields of {name}", "f")
-        paths[f"{at}/items"] = path(f"Features of {name}", *asked)
-    info = {"title": service.title, "version": __version__}
-    return {"openapi": "3.0.3", "info": info, "servers": [{"url": base}], "paths": paths}
-
-
-_STYLE = """body { font: 16px/1.5 system-ui, sans-serif; margin: 2rem auto; max-width: 60rem;
-padding: 0 1rem; color: #1b2a33; background: #fbfaf7 } a { color: #0b5c6b }
-table { border-collapse: collapse; width: 100%; font-size: 14px; margin: 0 0 1.5rem }
-td, th { text-align: left; border-bottom: 1px solid #d9d5cb; padding: 4px 10px 4px 0;
-vertical-align: top } .number { text-align: right; font-variant-numeric: tabular-nums;
-padding-right: 24px } .way { font-size: 14px; margin: 0 }"""
-
-
-def html(title: str, told: dict[str, Any], base: str, path: str) -> bytes:
-    """Return a document for people: the way to it, its collections or features, its links."""
-    told = dict(told)
-    title = str(told.pop("title", title))
-    body = [_way(base, path), f"<h1>{escape(title)}</h1>"]
-    if told.get("description"):
-        body.append(f"<p>{escape(str(told.pop('description')))}</p>")
-    links = told.pop("links", [])
-    if "collections" in told:
-        rows = [
-            (
-                _anchor(own["links"][0]["href"], own["id"]),
-                escape(": ".join(filter(None, (own["title"], own.get("description"))))),
-                _anchor(own["links"][1]["href"] + "?f=html", "features"),
-            )
-            for own in told.pop("collections")
-        ]
-        body.append(_table(("collection", "what it is", ""), rows))
-    if "features" in told:
-        found = told.pop("features")
-        names = list(dict.fromkeys(name for own in found for name in own["properties"] or {}))
-        values = [[own.get("id"), *map((own["properties"] or {}).get, names)] for own in found]
-        is_number = [
-            all(isinstance(v, (int, float, type(None))) and not isinstance(v, bool) for v in column)
-            for column in zip(*values, strict=True)
-        ]
-        rows_of = [[escape(_plainly(v)) for v in row] for row in values]
-        body.append(_table(("id", *names), rows_of, is_number))
-    facts = [(escape(name), escape(_plainly(value))) for name, value in told.items()]
-    body.append(_table(("", ""), facts) if facts else "")
-    listed = [
-        _anchor(own["href"], own.get("title") or own["rel"].rpartition("/")[2]) for own in links
-    ]
-    body.append(f"<p>{' · '.join(listed)}</p>")
-    text = (
-        f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{escape(title)}</title>'
-        f"<style>{_STYLE}</style><body>{''.join(body)}</body></html>"
-    )
-    return text.encode()
-
-
-def _way(base: str, path: str) -> str:
-    """Return links to all that a document is part of."""
-    parts = [part for part in path.split("/") if part]
-    places = [f"{base}/", *(f"{base}/{'/'.join(parts[:k])}" for k in range(1, len(parts)))]
-    names = ["first page", *map(unquote, parts[:-1])]
-    links = [_anchor(f"{at}?f=html", name) for at, name in zip(places, names, strict=False)]
-    return f'<p class="way">{" / ".join(links)}</p>' if parts else ""
-
-
-def _plainly(value: Any) -> str:
-    if value is None:
-        return ""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, list):
-        return ", ".join(map(_plainly, value))
-    if isinstance(value, dict):
-        return "; ".join(f"{name}: {_plainly(own)}" for name, own in value.items())
-    return str(value)
-
-
-def _anchor(href: str, text: str) -> str:
-    return f'<a href="{escape(href, quote=True)}">{escape(text)}</a>'
-
-
-def _table(head: Any, rows: Any, is_number: Sequence[bool] = ()) -> str:
-    marks = [' class="number"' if own else "" for own in is_number] or [""] * len(head)
-    top = "".join(f"<th{mark}>{escape(name)}</th>" for mark, name in zip(marks, head, strict=False))
-    cells = [
-        "".join(f"<td{mark}>{cell}</td>" for mark, cell in zip(marks, row, strict=False))
-        for row in rows
-    ]
-    lines = "".join(f"<tr>{row}</tr>" for row in cells)
-    return f"<table>{f'<tr>{top}</tr>' if any(head) else ''}{lines}</table>"
