@@ -7,6 +7,8 @@ from collections.abc import Callable, Sequence
 
 NULL_NAME = "(null)"  # what a value that is not there looks like in tables, charts and legends
 FEW = 2  # notes alike that are still told one by one
+# What a terminal would obey instead of showing: control characters, and marks that turn the direction.
+_CONTROLS = re.compile(r"[\x00-\x1f\x7f-\x9f\u202a-\u202e\u2028\u2029\u2066-\u2069\ud800-\udfff]")
 
 
 class Warned(str):
@@ -30,6 +32,13 @@ class Lost(Changed, Warned):
 def counted(n: int, noun: str) -> str:
     """Return a number and what it counts: "1 feature", "2 features"."""
     return f"{n:,} {noun}{'' if n == 1 else 's'}"
+
+
+def visible(text: str, keeps: str = "") -> str:
+    """Return a text from a stranger's file with control characters as escapes, but those kept."""
+    return _CONTROLS.sub(
+        lambda found: found[0] if found[0] in keeps else repr(found[0])[1:-1], text
+    )
 
 
 def worded_anew(note: str, change: Callable[[str], str]) -> str:

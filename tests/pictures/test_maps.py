@@ -6,17 +6,21 @@ import itertools
 import re
 import tempfile
 import unittest
+import warnings
 from pathlib import Path
+from unittest import mock
 
 import matplotlib.image
 import numpy as np
+from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
+from matplotlib.text import Text
 
 import polygene
 from polygene import crs
 from polygene.errors import DataError, UnknownFieldError, UsageError
 from polygene.geometry import Family
-from polygene.pictures import insets
+from polygene.pictures import insets, lettering, maps
 from polygene.pictures.classes import MOST_CLASSES, NULL, Scheme, classes_of
 from polygene.pictures.furniture import Entry, write_legend
 from polygene.pictures.labels import Type, write_labels
@@ -239,6 +243,59 @@ class Placed(unittest.TestCase):
         )
         titles = [own.title for own in (of_name, of_sheet, of_none)]
         self.assertEqual(titles, ["area_ha (ha)", "depth (m)", "depth"])
+
+    def test_texts_are_as_they_are_and_keep_to_the_picture(self):
+        """No formula, no letter that turns the line, none beyond the edge; what is cut ends in dots."""
+        kinds = [
+            "costs $5 and $6",
+            "$\\frac{1}",
+            "W" * 90,
+            "i" * 90,
+            "\u202eabc",
+            "two\nlines",
+            "a_b^c",
+        ]
+        layer = squares(len(kinds), kind=kinds, size=[0.1 + 0.2, True, 3, 4, 5, 6, 7])
+        plan = MapPlan(
+            [layer],
+            [Look("kind", "size")],
+            "T $x$ " + 80 * "W ",
+            "© $y$ " + "Office for the Sea " * 40,
+        )
+        figures: list[Figure] = []
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            mock.patch.object(lettering, "save", lambda figure, *_: figures.append(figure) or []),
+            mock.patch.object(maps, "save", lambda figure, *_: figures.append(figure) or []),
+        ):
+            notes = draw_map(plan, Path(folder) / "a.png")
+        (figure,) = figures
+        renderer = FigureCanvasAgg(figure).get_renderer()
+        texts = [own for own in figure.findobj(Text) if own.get_text()]
+        for own in texts:
+            self.assertFalse(own.get_parse_math())
+            extent = own.get_window_extent(renderer)
+            self.assertLessEqual(extent.x1, renderer.width, own.get_text())
+        written = [own.get_text() for own in texts]
+        for text in (
+            "costs $5 and $6  (1)",
+            "$\\frac{1}  (1)",
+            "\\u202eabc  (1)",
+            "two lines  (1)",
+            "0.3",
+        ):
+            self.assertIn(text, written)
+        self.assertEqual(sum(text.endswith("…  (1)") for text in written), 2)
+        self.assertIn("no CRS", written, "the CRS is not cut for the credit")
+        self.assertTrue(any("the credit is longer" in note for note in notes), notes)
+
+    def test_letters_that_no_font_has_are_told(self):
+        layer = squares(1, name=["\U0001fbf0 \u65e5 ü"])
+        with tempfile.TemporaryDirectory() as folder, warnings.catch_warnings():
+            warnings.simplefilter("error")
+            with mock.patch.object(lettering, "_NO_TEXT", tuple("ABCDEFGHIJKLMNOPQRSTUVWXYZcdms")):
+                notes = draw_map(MapPlan([layer], [Look(label="name")]), Path(folder) / "a.png")
+        self.assertIn("2 letters of the texts", " ".join(notes))
 
     def test_layers_without_classes_differ_from_classes_and_each_other(self):
         layer = squares(40, k=np.arange(40.0))

@@ -14,7 +14,7 @@ import click
 
 from polygene import __version__
 from polygene.cli.sizes import Size
-from polygene.cli.speaking import let_go, prepare, say, visible
+from polygene.cli.speaking import let_go, prepare, say
 from polygene.cli.stopping import ending_at_once, heard
 from polygene.commands import COMMANDS, GROUPS
 from polygene.errors import (
@@ -26,6 +26,7 @@ from polygene.errors import (
     with_options,
 )
 from polygene.memory import keep_freed_memory, limit, of_machine
+from polygene.notes import visible
 from polygene.written import noting, remarking
 
 

@@ -16,10 +16,10 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from polygene.cli import show
-from polygene.cli.speaking import say, visible
+from polygene.cli.speaking import say
 from polygene.cli.words.blocks import Words
 from polygene.errors import with_options
-from polygene.notes import gathered, in_order, worded_anew
+from polygene.notes import gathered, in_order, visible, worded_anew
 
 if TYPE_CHECKING:
     from polygene.batch import Done

@@ -18,9 +18,9 @@ from typing import Any, TextIO
 import click
 
 from polygene.cli import stages
-from polygene.cli.speaking import say, visible
+from polygene.cli.speaking import say
 from polygene.cli.words.blocks import Block, Fields, Gap, Line, Story, Table, Title, Typed
-from polygene.notes import Warned
+from polygene.notes import Warned, visible
 from polygene.progress import SILENT, Progress
 
 GAP = "  "

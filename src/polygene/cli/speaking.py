@@ -4,21 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 import sys
 from typing import TextIO
 
 import click
-
-# What a terminal would obey instead of showing: control characters, and marks that turn the direction.
-_CONTROLS = re.compile(r"[\x00-\x1f\x7f-\x9f\u202a-\u202e\u2028\u2029\u2066-\u2069\ud800-\udfff]")
-
-
-def visible(text: str, keeps: str = "") -> str:
-    """Return a text from a stranger's file with control characters as escapes, but those kept."""
-    return _CONTROLS.sub(
-        lambda found: found[0] if found[0] in keeps else repr(found[0])[1:-1], text
-    )
 
 
 def say(text: str, stream: TextIO | None = None, colour: bool | None = None) -> None:

@@ -16,10 +16,12 @@ from matplotlib.figure import Figure
 from polygene.errors import DataError, UsageError
 from polygene.notes import NULL_NAME
 from polygene.pictures.classes import OTHERS, QUALITATIVE
+from polygene.pictures.lettering import BOLD, drawing, fitted, fitted_in, save
 from polygene.pictures.looks import INK, PAPER, SOFT
 from polygene.pictures.maps import ENDINGS
 
 MOST_BARS = 60
+MOST_NAME, MOST_SERIES = 35, 25  # sizes of type that names of rows and of columns may be wide
 
 
 def draw_chart(
@@ -54,19 +56,22 @@ def draw_chart(
         notes.append(f"the chart shows the first {MOST_BARS} of {body.num_rows:,} rows")
         body = body.slice(0, MOST_BARS)
     keys = zip(*(body.column(k).to_pylist() for k in range(n_keys)), strict=True)
-    names = [", ".join(NULL_NAME if v is None else str(v) for v in key) for key in keys]
+    names = [
+        fitted(", ".join(NULL_NAME if v is None else str(v) for v in key), MOST_NAME)
+        for key in keys
+    ]
     names = names or [""] * body.num_rows  # of all together
     each = min(0.2 * max(2, len(series)), 11.0 / max(body.num_rows, 1))  # inches for a row
     height = max(3.2, 1.7 + each * body.num_rows)
-    with matplotlib.rc_context({"svg.hashsalt": "polygene", "font.family": "DejaVu Sans"}):
+    with drawing():
         figure = Figure(figsize=(12.8, min(height, 24)), facecolor=PAPER)
         axes = figure.add_subplot(facecolor=PAPER)
         _bars(axes, body, series, names, across)
         if title:
+            title = fitted_in(figure, title, 0.03, 15, BOLD)
             figure.suptitle(title, x=0.03, ha="left", fontsize=15, fontweight="bold", color=INK)
         figure.tight_layout(rect=(0.02, 0.01, 0.98, 0.97 if title else 1))
-        metadata = {"Date": None} if ending == ".svg" else None
-        figure.savefig(path, dpi=100, format=ending[1:], metadata=metadata)
+        notes += save(figure, path, ending)
     return notes
 
 
@@ -79,7 +84,13 @@ def _bars(axes: Any, body: pa.Table, series: list[str], names: list[str], across
         colour = QUALITATIVE[k] if k < len(QUALITATIVE) else OTHERS
         place = at + (k - (len(series) - 1) / 2) * thick
         axes.barh(
-            place, values, thick * 0.94, color=colour, edgecolor=INK, linewidth=0.4, label=name
+            place,
+            values,
+            thick * 0.94,
+            color=colour,
+            edgecolor=INK,
+            linewidth=0.4,
+            label=fitted(name, MOST_SERIES),
         )
         for y, value in zip(place, values, strict=True):
             if np.isnan(value):
@@ -107,7 +118,11 @@ def _bars(axes: Any, body: pa.Table, series: list[str], names: list[str], across
     axes.spines["left"].set_color(SOFT)
     if len(series) > 1:
         axes.legend(
-            title=across or None, frameon=False, fontsize=9, labelcolor=INK, loc="lower right"
+            title=fitted(across, MOST_SERIES) or None,
+            frameon=False,
+            fontsize=9,
+            labelcolor=INK,
+            loc="lower right",
         )
     else:
-        axes.set_xlabel(series[0], fontsize=10, color=SOFT)
+        axes.set_xlabel(fitted(series[0], 2 * MOST_NAME), fontsize=10, color=SOFT)

@@ -14,20 +14,26 @@ from polygene.geometry import Extent, Family
 from polygene.layer import Layer
 from polygene.measures import ruler_for
 from polygene.pictures.labels import halo
+from polygene.pictures.lettering import BOLD, POINTS, fitted_in, width_of
 from polygene.pictures.looks import INK, SOFT, Look
 
 MOST_LETTERS = 34  # of a name in the legend
+_SIZE = 9  # of its type, in points
 _ROW, _TOP, _BOTTOM = 0.212, 0.915, 0.06  # inches from row to row; shares of the figure
 
 
 class Entry(NamedTuple):
-    """A line of the legend: a colour and what it means, a heading, or a remark if there is no look."""
+    """A line of the legend: a colour and what it means, a heading, or a remark if there is no look.
+
+    more : what stands behind the name, also where that is cut
+    """
 
     name: str
     family: Family | None = None
     colour: str = ""
     look: Look | None = None
     is_heading: bool = False
+    more: str = ""
 
 
 def cut(name: str) -> str:
@@ -43,21 +49,27 @@ def write_legend(figure: Figure, entries: Sequence[Entry], left: float) -> None:
     for k, entry in enumerate(entries):
         if y - step < _BOTTOM and k < len(entries) - 1:
             more = f"and {len(entries) - k:,} more"
-            figure.text(left, y, more, fontsize=9, va="center", color=SOFT)
+            figure.text(left, y, more, fontsize=_SIZE, va="center", color=SOFT)
             return
         if entry.is_heading:
             y -= 0.35 * step if k else 0.0
             words = entry.name.split("\n")
-            for line in words:
-                figure.text(left, y, line, fontsize=9, va="center", color=INK, fontweight="bold")
+            for word in words:
+                line = fitted_in(figure, word, left, _SIZE, BOLD)
+                figure.text(
+                    left, y, line, fontsize=_SIZE, va="center", color=INK, fontweight="bold"
+                )
                 y -= step
             continue
         if entry.look is None or entry.family is None:
-            figure.text(left, y, entry.name, fontsize=9, va="center", color=INK)
+            line = fitted_in(figure, entry.name, left, _SIZE)
+            figure.text(left, y, line, fontsize=_SIZE, va="center", color=INK)
         else:
             _sign(figure, entry, left, y, (0.3 / wide, 0.125 / tall))
-            shift = 0.4 / wide
-            figure.text(left + shift, y, cut(entry.name), fontsize=9, va="center", color=INK)
+            begin = left + 0.4 / wide
+            taken = width_of(entry.more) * _SIZE / POINTS / wide
+            line = fitted_in(figure, cut(entry.name), begin + taken, _SIZE) + entry.more
+            figure.text(begin, y, line, fontsize=_SIZE, va="center", color=INK)
         y -= step
 
 

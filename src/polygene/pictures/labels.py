@@ -10,10 +10,14 @@ import numpy as np
 from polygene.arrays import F64Array, I64Array
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
+from polygene.notes import visible
+from polygene.pictures.lettering import width_of
 from polygene.pictures.looks import INK
 from polygene.places import inside_points
+from polygene.table.telling import shown
 
 MOST = 400
+LETTER = 0.7  # sizes of its type that a letter takes
 MOST_TRIED = 2000  # features: what is far smaller than those has no room
 MOST_LOOKED = 20_000  # vertices of a feature whose borders are looked at for room
 LEVELS = (
@@ -30,7 +34,7 @@ LEVELS = (
 
 
 class Type(NamedTuple):
-    """How much a label takes in map units: a letter across, a line up."""
+    """How much a label takes in map units: a letter of `LETTER` across, a line up."""
 
     letter: float
     line: float
@@ -51,19 +55,19 @@ def write_labels(
     layer.check_field(name)
     low, high = axes.get_xlim(), axes.get_ylim()
     view = (low[0], high[0], low[1], high[1])
-    texts = layer.table.column(name).to_pylist()
+    texts = [None if v is None else visible(shown(v)) for v in layer.table.column(name).to_pylist()]
     spots: F64Array = inside_points(layer.geometry)
     rows = _candidates(layer, texts, spots, view)
     n = 0
     for row in rows[:MOST_TRIED].tolist():
         if n >= most:
             break
-        box = _free_place(layer.geometry, row, str(texts[row]), spots[row], type_, view, taken)
+        box = _free_place(layer.geometry, row, texts[row] or "", spots[row], type_, view, taken)
         if box is None:
             continue
         n += 1
         taken.append(box)
-        _write(axes, (box[0] + box[2]) / 2, (box[1] + box[3]) / 2, str(texts[row]))
+        _write(axes, (box[0] + box[2]) / 2, (box[1] + box[3]) / 2, texts[row] or "")
     n_left = len(rows) - n
     if n_left == 0:
         return []
@@ -94,7 +98,9 @@ def _free_place(
     taken: list[Extent],
 ) -> Extent | None:
     """Return the first box for a text that lies over no other, None if there is none."""
-    half, line = type_.letter * len(text) / 2, type_.line
+    # Some letters are wider than others, and all are counted as the widest of most texts.
+    n_letters = max(len(text), width_of(text) / LETTER)
+    half, line = type_.letter * n_letters / 2, type_.line
     for x, y in _places(column, row, spot, 2 * half, line, view):
         # What would stand over the frame is moved inside it.
         x = min(max(x, view[0] + 1.1 * half), view[2] - 1.1 * half)

@@ -18,10 +18,22 @@ from polygene.crs import label as crs_label
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Extent
 from polygene.layer import Layer
+from polygene.notes import Warned
 from polygene.ops.overlays.scene import rows_near
 from polygene.pictures import insets
 from polygene.pictures.furniture import Entry, cut, north, scale_bar, write_legend
 from polygene.pictures.labels import Type, write_labels
+from polygene.pictures.lettering import (
+    BOLD,
+    POINTS,
+    drawing,
+    fitted,
+    fitted_in,
+    lines_of,
+    room_in,
+    save,
+    width_of,
+)
 from polygene.pictures.looks import INK, PAPER, SOFT, Dressed, Look, apart, dressed
 from polygene.pictures.painting import draw_rows
 
@@ -29,6 +41,8 @@ Place = tuple[float, float, float, float]
 ENDINGS = (".png", ".svg", ".pdf")
 AXES = (0.03, 0.06, 0.72, 0.86)  # of the figure: left, bottom, width, height
 MOST_HEADING = 34
+LEFT = 0.03  # of the figure, where all begins
+_FOOT, _MOST_FEET = 8, 3  # size of type and number of lines below the map
 _NORTH, _BAR = (0.94, 0.87, 0.99, 0.98), (0.02, 0.02, 0.26, 0.06)  # where no label stands
 TWO_AXES = ((0.03, 0.06, 0.385, 0.83), (0.43, 0.06, 0.385, 0.83))
 
@@ -76,7 +90,7 @@ def draw_map(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
     extent = plan.box or _extent(plan.layers)
     if extent is None:
         raise DataError("there is nothing to draw: no layer has a geometry")
-    with matplotlib.rc_context({"svg.hashsalt": "polygene", "font.family": "DejaVu Sans"}):
+    with drawing():
         figure = Figure(figsize=plan.size, facecolor=PAPER)
         entries: list[Entry] = []
         notes: list[str] = []
@@ -88,15 +102,30 @@ def draw_map(plan: MapPlan, path: Path, ending: str | None = None) -> list[str]:
             notes += said
             if plan.beside:
                 names = ", ".join(plan.layers[k].name for k in part)
+                names = fitted(names, place[2] * plan.size[0] * POINTS / 10)
                 figure.text(place[0], place[1] + place[3] + 0.012, names, fontsize=10, color=INK)
         write_legend(figure, entries, places[-1][0] + places[-1][2] + 0.015)
         if plan.title:
-            figure.text(0.03, 0.945, plan.title, fontsize=16, fontweight="bold", color=INK)
-        system = crs_label(plan.layers[0].crs)
-        foot = f"{plan.credit}   {system}" if plan.credit else system
-        figure.text(0.03, 0.022, foot, fontsize=8, color=SOFT)
-        metadata = {"Date": None} if ending == ".svg" else None
-        figure.savefig(path, dpi=100, format=ending[1:], metadata=metadata)
+            title = fitted_in(figure, plan.title, 0.03, 16, BOLD)
+            figure.text(0.03, 0.945, title, fontsize=16, fontweight="bold", color=INK)
+        notes += _write_foot(figure, plan.credit, crs_label(plan.layers[0].crs))
+        notes += save(figure, path, ending)
+    return notes
+
+
+def _write_foot(figure: Figure, credit: str, system: str) -> list[str]:
+    """Write credits and the CRS below the map: long credits on lines of their own."""
+    room = room_in(figure, LEFT, _FOOT)
+    lines = [*lines_of(credit, room), fitted(system, room)]
+    if len(lines) == 2 and width_of("   ".join(lines)) <= room:
+        lines = ["   ".join(lines)]
+    notes: list[str] = []
+    if len(lines) > _MOST_FEET:
+        notes.append(Warned("the credit is longer than there is room for below the map, and cut"))
+        lines = [*lines[: _MOST_FEET - 2], fitted(f"{lines[_MOST_FEET - 2]} …", room), lines[-1]]
+    for k, line in enumerate(reversed(lines)):
+        low = 0.022 if len(lines) == 1 else 0.008 + 0.018 * k
+        figure.text(LEFT, low, line, fontsize=_FOOT, color=SOFT)
     return notes
 
 
@@ -253,6 +282,7 @@ def _entries(own: Dressed, is_shared: bool, is_narrow: bool) -> list[Entry]:
         return [*entries, Entry(f"{len(found.scheme.values):,} values, as labelled")]
     for number, (name, colour) in enumerate(zip(found.names, found.colours, strict=True)):
         n = int((found.number == number).sum())
-        shown = name if is_shared else f"{cut(name)}  ({n:,})"
-        entries.append(Entry(shown, family, colour, own.look))
+        entries.append(
+            Entry(name, family, colour, own.look, more="" if is_shared else f"  ({n:,})")
+        )
     return entries
