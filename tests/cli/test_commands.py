@@ -10,6 +10,7 @@ import shlex
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 import unittest
 from pathlib import Path
@@ -509,6 +510,16 @@ class BadInput(WithSample):
         self.assertEqual(done.code, 0)
         self.assertIn("nothing lies inside; the result is empty", done.words)
         self.assertEqual(polygene.read(f"{self.folder}/out.gpkg").table.num_columns, 4)
+
+    def test_the_folder_one_is_in_is_gone(self):
+        gone = Path(tempfile.mkdtemp())
+        code = "import os; os.rmdir(os.getcwd()); from polygene.cli.main import main; exit(main())"
+        done = subprocess.run(
+            [sys.executable, "-c", code, "layers", "x.gpkg"],
+            cwd=gone, capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertIn("the folder you are in is no longer there", " ".join(done.stderr.split()))
 
     def test_a_full_disk(self):
         """With no room for the result the old file stays and nothing lies beside it."""

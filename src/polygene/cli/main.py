@@ -23,6 +23,7 @@ from polygene.errors import (
     SheetError,
     UsageError,
     did_you_mean,
+    reason_of,
     with_options,
 )
 from polygene.memory import keep_freed_memory, limit, of_machine
@@ -175,8 +176,7 @@ def _run(written: list[str]) -> int:
     except MemoryError:
         return _too_little(written)
     except OSError as err:
-        place = "" if err.filename is None else f"{err.filename}: "
-        _complain(f"{place}{(err.strerror or str(err)).lower()}; {_what_is(written)}")
+        _complain(f"{_of_the_system(err)}; {_what_is(written)}")
         let_go(sys.stdout)  # in case it was that
         return 1
     except Exception as err:
@@ -214,6 +214,17 @@ def _usage(ctx: click.Context | None) -> str:
         return ""
     pieces = " ".join(ctx.command.collect_usage_pieces(ctx))
     return f"\n  {ctx.command_path} {pieces}\n  {ctx.command_path} --help tells the rest"
+
+
+def _of_the_system(err: OSError) -> str:
+    """Say what the system complains of, and where."""
+    if err.filename is not None:
+        return f"{err.filename}: {reason_of(err)}"
+    try:
+        os.getcwd()
+    except FileNotFoundError:
+        return "the folder you are in is no longer there; go to another one"
+    return reason_of(err)
 
 
 def _too_little(written: list[str]) -> int:
