@@ -11,9 +11,17 @@ from pyproj.exceptions import ProjError
 from pyproj.transformer import TransformerGroup
 
 from polygene.arrays import F64Array
-from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label
+from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, unit
 from polygene.errors import DataError
 from polygene.geometry import GeometryColumn
+
+# Metres from the middle of a map, 25 times round the earth: beyond, it is on its way to infinity, as a
+# stereographic map is at the other pole, and a place is that of a number's last digits.
+FARTHEST = 1e9
+# Metres from where a place on the edge of a map is tried again: by the last digit it may lie beside the
+# map, and by two metres where that is made of a table, as Robinson's.
+BESIDE = (0.001, 2.5)
+EARTH = 6_371_000.0  # metres, its radius
 
 
 def _ways(
@@ -26,6 +34,8 @@ def _ways(
             group = TransformerGroup(first, second, always_xy=True, area_of_interest=area)  # type: ignore[arg-type]
         except ProjError as err:
             return None, f": {err}"
+        except IndexError:  # pyproj's own, where PROJ has no operation at all
+            return None, ""
     return (group, "") if group.transformers else (None, "")
 
 
@@ -66,20 +76,35 @@ class Way:
 
     def there(self, xy: F64Array) -> F64Array:
         """Return (n, 2) coordinates in the target; not finite where they have no place."""
-        found = self._moved(xy, "INVERSE" if self._is_turned else "FORWARD")
+        found = self._moved(xy, "INVERSE" if self._is_turned else "FORWARD", self.source)
         if self._keeps_turn:
             # A shift of some metres must not turn 180 into -180.
             to_degrees, turn = degrees_of(self.source), 360 / degrees_of(self.target)
             near = xy[:, 0] * (to_degrees / degrees_of(self.target))
             with np.errstate(invalid="ignore"):
                 found[:, 0] -= turn * np.round((found[:, 0] - near) / turn)
+        elif not is_geographic(self.target):
+            found[np.abs(found).max(axis=1, initial=0.0) * unit(self.target)[1] > FARTHEST] = np.nan
         return found
 
     def back(self, xy: F64Array) -> F64Array:
         """Return (n, 2) coordinates in the source; not finite where they have no place."""
-        return self._moved(xy, "FORWARD" if self._is_turned else "INVERSE")
+        return self._moved(xy, "FORWARD" if self._is_turned else "INVERSE", self.target)
 
-    def _moved(self, xy: F64Array, direction: str) -> F64Array:
+    def _moved(self, xy: F64Array, direction: str, of: pyproj.CRS) -> F64Array:
+        """Move coordinates that are in one of the two CRS; at the edge of a map from inside it."""
+        found = self._as_they_are(xy, direction)
+        metre = 1 / (unit(of)[1] * (EARTH if is_geographic(of) else 1.0))
+        for step in BESIDE:
+            for to in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+                lost = np.flatnonzero(np.isnan(found[:, 0]) & np.isfinite(xy).all(axis=1))
+                if len(lost) == 0:
+                    return found
+                beside = xy.take(lost, axis=0) + np.array(to) * (step * metre)
+                found[lost] = self._as_they_are(beside, direction)
+        return found
+
+    def _as_they_are(self, xy: F64Array, direction: str) -> F64Array:
         if len(xy) == 0:
             return np.zeros((0, 2))
         x, y = np.ascontiguousarray(xy.T)

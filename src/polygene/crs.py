@@ -7,6 +7,7 @@ that store another order turn them at their own border.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import pyproj
 from pyproj.exceptions import CRSError
@@ -105,6 +106,13 @@ def degrees_of(crs: pyproj.CRS) -> float:
 def turn_of(crs: pyproj.CRS | None) -> float:
     """Return how many units of longitude go round the earth; 0 where coordinates are of a plane."""
     return 360.0 / degrees_of(crs) if crs is not None and is_geographic(crs) else 0.0
+
+
+def is_from(crs: pyproj.CRS, methods: Sequence[str]) -> bool:
+    """Whether a map is made by a method with one of some names, in small letters, in its own."""
+    operation = crs.coordinate_operation
+    name = "" if operation is None else (operation.method_name or "").lower()
+    return any(method in name for method in methods)
 
 
 def ellipsoid(crs: pyproj.CRS) -> pyproj.Geod:

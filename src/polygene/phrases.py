@@ -44,6 +44,8 @@ def bridge(facts: Bridge, onto: str) -> str:
         more.append(
             f"{counted(facts.mended, 'feature')} mended, since their bent edges came to cross"
         )
+    if facts.parted:
+        more.append(f"{counted(facts.parted, 'feature')} parted where the map ends")
     if facts.accuracy is None:
         more.append("how exact the way between the two is is not known")
     elif facts.accuracy > 0:

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 import polygene
 from polygene import crs
-from polygene.cli.speaking import visible
 from polygene.formats import geopackage
 from polygene.formats.file_names import LONGEST, file_name
+from polygene.notes import visible
 from tests.support import generators as make
 from tests.support.cli import InFolder
 

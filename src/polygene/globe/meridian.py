@@ -6,7 +6,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
+from polygene.arrays import (
+    BoolArray,
+    F64Array,
+    I64Array,
+    offsets_from,
+    owners,
+    reduce_groups,
+    spans,
+)
 from polygene.between import Way
 from polygene.crs import degrees_of, is_geographic
 from polygene.geometry import Family, GeometryColumn
@@ -53,9 +61,20 @@ def _parted_areas(column: GeometryColumn, plain: GeometryColumn, way: Way) -> Ge
     rings = folded(own.with_xy(there), plane, north)
     along = np.flatnonzero(at_pole & ~rings.is_parted)
     if len(along):
-        plain = plain.with_rows(along, own.with_xy(there / size).take(along))
+        within = own.with_xy(_within(there, own.ring_offsets) / size)
+        plain = plain.with_rows(along, within.take(along))
     rows = np.flatnonzero(rings.is_parted)
     return plain.with_rows(rows, _settled(rings, rows, way)) if len(rows) else plain
+
+
+def _within(degrees: F64Array, ring_offsets: I64Array) -> F64Array:
+    """Return rings (n_vertices, 2) that are not parted, moved by whole turns to within 180 degrees."""
+    least, most = (
+        reduce_groups(way, degrees[:, 0], ring_offsets, 0.0).astype(np.float64)
+        for way in (np.minimum, np.maximum)
+    )
+    turns = np.floor(((least + most) / 2 + 180) / 360)
+    return degrees - 360 * np.stack([turns[owners(ring_offsets)], np.zeros(len(degrees))], axis=1)
 
 
 def heights_lost(before: GeometryColumn, after: GeometryColumn) -> int:

@@ -12,7 +12,7 @@ from polygene.crs import is_same, label, parse
 from polygene.errors import DataError
 from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
-from polygene.notes import Warned
+from polygene.notes import Warned, counted
 from polygene.ops.places.bridge import brought, outside_use
 from polygene.ops.places.courses import Units
 from polygene.ops.summary import NamedRows
@@ -102,6 +102,9 @@ def reproject(
     facts, notes = found.facts, []
     if facts.mended:
         notes.append(f"{layer.name}: {facts.mended:,} features were invalid over there, and mended")
+    if facts.parted:
+        n = counted(facts.parted, "feature")
+        notes.append(f"{layer.name}: {n} parted where the map ends, to lie at both of its ends")
     lost = heights_lost(layer.geometry, found.layer.geometry)
     if lost:
         notes.append(

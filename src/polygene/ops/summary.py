@@ -79,6 +79,7 @@ class Bridge:
     accuracy : of the operation between the two CRS in metres, None if it is not known
     is_best : whether no better one is known that needs a file which is not here
     outside : rows outside the area that the target is meant for, where all were brought
+    parted : features over the meridian at which the map ends, which lie at both of its ends
     """
 
     name: str
@@ -96,6 +97,7 @@ class Bridge:
     is_best: bool
     has_edges: bool = True
     outside: NamedRows = field(default_factory=NamedRows)
+    parted: int = 0
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ import pyproj
 
 from polygene.arrays import BoolArray, F64Array, owners
 from polygene.between import Way, to_degrees, way_between
-from polygene.crs import is_geographic, is_same, label
+from polygene.crs import is_geographic, is_same, label, turn_of
 from polygene.errors import DataError
 from polygene.geometry import Extent, Family, GeometryColumn, bounds_of_groups
 from polygene.globe.meridian import on_the_globe
@@ -30,6 +30,7 @@ from polygene.ops.overlays.scene import rows_near
 from polygene.ops.places.carrying import Over, over, places_of
 from polygene.ops.places.courses import Units
 from polygene.ops.places.extents import finite_bounds
+from polygene.ops.places.map_edge import parted_at_edge
 from polygene.ops.places.windows import repeated, windows_of
 from polygene.ops.summary import Admitted, Bridge, NamedRows
 from polygene.plane.validity import invalid_rows
@@ -110,7 +111,10 @@ def brought(
         if outside == "refuse" and misfits.any():
             raise _misfits(other, misfits, target)
         parts &= ~misfits[owners(other.geometry.row_offsets)]
-    near = _only_parts(other.geometry, parts)
+    drawn = _only_parts(other.geometry, parts)
+    near, is_parted = parted_at_edge(replace(other, geometry=drawn), way)
+    if windows is not None and near is not drawn:
+        windows = repeated(windows, near.extent(), turn_of(source))
     followed = follow
     known = places_of(near, way) if whole else None
     if known is not None and (nowhere := known.rows_nowhere(near)).any():
@@ -140,9 +144,10 @@ def brought(
         gone = gone.without_bad()
     # Those that were invalid before and are to be kept so are not asked.
     is_kept = invalid == "keep" and near.family == Family.POLYGONS
-    arrived, n_mended = _landed(gone, way, ~invalid_rows(near) if is_kept else None)
+    arrived, n_mended = _landed(gone, way, ~invalid_rows(drawn) if is_kept else None)
     bridge = _told(other=other, near=near, arrived=arrived, gone=gone, way=way, misfits=misfits)
-    bridge = replace(bridge, follow=follow, mended=n_mended)
+    n_parted = int((is_parted & ~arrived.is_empty).sum())
+    bridge = replace(bridge, follow=follow, mended=n_mended, parted=n_parted)
     result = replace(other, geometry=arrived, crs=target)
     return Brought(
         layer=result,

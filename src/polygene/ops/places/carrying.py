@@ -12,29 +12,37 @@ import pyproj
 
 from polygene.arrays import BoolArray, F64Array, offsets_from, owners, sum_by
 from polygene.between import Way
-from polygene.crs import degrees_of, is_geographic
+from polygene.crs import degrees_of, is_from, is_geographic
 from polygene.errors import BalanceError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ring_areas
 from polygene.ops.overlays.how import resolved
 from polygene.ops.overlays.laying import laid_over
-from polygene.ops.places.courses import Units, followed, metres_between
+from polygene.ops.places.courses import Units, followed, metres_between, torn_edges
 from polygene.plane import rules
 
 SAME_PLACE = 0.01  # metres that a vertex may be off when it comes back
+# Maps of the whole earth that PROJ does not come back from so well: of a table, whose parts are two
+# metres apart where they meet, pieced together, or by steps that end too soon.
+ROUGH = ("robinson", "goode", "van der grinten", "hammer")
+ABOUT_THERE = 5.0  # metres that a vertex may be off then
 STEEP = 100.0  # metres within which it may be seen whether it is there that they are the same
 
 
 class Places(NamedTuple):
-    """Where vertices are in the other CRS, (n, 2), and how many metres (n,) off they come back."""
+    """Where vertices are in the other CRS, (n, 2), and how many metres (n,) off they come back.
+
+    most : metres that they may be off
+    """
 
     there: F64Array
     off: F64Array
+    most: float = SAME_PLACE
 
     def rows_nowhere(self, column: GeometryColumn) -> BoolArray:
         """Return which rows of the column that has these vertices have one without a place."""
-        return _rows_with(column, ~(self.off <= SAME_PLACE))
+        return _rows_with(column, ~(self.off <= self.most))
 
 
 class Over(NamedTuple):
@@ -75,15 +83,16 @@ def over(
     is_bad = _rows_with(course.column, course.is_torn)
     is_cut = np.zeros(layer.n_rows, bool)
     if windows is not None:
-        column, is_cut = _cut(replace(layer, geometry=course.column), windows)
+        column, is_cut = cut_to(replace(layer, geometry=course.column), windows)
         if is_cut.any():
             # The border of the windows is no straight line there either; it must stay clear of INPUT.
             course = followed(column, way, max(follow, clear / 4))
             is_bad |= _rows_with(course.column, course.is_torn)
             _prove_clear(course.column, course.there, windows, way, extent)
     column, there = course.column, course.there
+    is_bad |= _rows_with(column, torn_edges(column, there, way))
     if known is None or column is not layer.geometry:
-        known = Places(there, _coming_back(column.xy, there, way))
+        known = _places(column.xy, there, way)
     off = known.off
     is_bad |= known.rows_nowhere(column)
     is_bad |= _turned_over(column, column.with_xy(there), way)
@@ -100,8 +109,12 @@ def over(
 
 def places_of(column: GeometryColumn, way: Way) -> Places:
     """Return where the vertices of a column are over there."""
-    there = way.there(column.xy)
-    return Places(there, _coming_back(column.xy, there, way))
+    return _places(column.xy, way.there(column.xy), way)
+
+
+def _places(xy: F64Array, there: F64Array, way: Way) -> Places:
+    is_rough = any(is_from(crs, ROUGH) for crs in (way.source, way.target))
+    return Places(there, _coming_back(xy, there, way), ABOUT_THERE if is_rough else SAME_PLACE)
 
 
 def _coming_back(xy: F64Array, there: F64Array, way: Way) -> F64Array:
@@ -115,7 +128,8 @@ def _coming_back(xy: F64Array, there: F64Array, way: Way) -> F64Array:
     steep = np.flatnonzero((off > SAME_PLACE) & (off < STEEP))
     if len(steep):
         again = way.there(back.take(steep, axis=0))
-        off[steep] = metres_between(Units.of(way.target), there.take(steep, axis=0), again)
+        there_off = metres_between(Units.of(way.target), there.take(steep, axis=0), again)
+        off[steep] = np.fmin(off[steep], there_off)
     return off
 
 
@@ -126,10 +140,10 @@ def _rows_with(column: GeometryColumn, is_so: BoolArray) -> BoolArray:
     return found
 
 
-def _cut(layer: Layer, windows: Sequence[Extent]) -> tuple[GeometryColumn, BoolArray]:
+def cut_to(layer: Layer, windows: Sequence[Extent]) -> tuple[GeometryColumn, BoolArray]:
     """Return the geometry of a layer cut to windows, and which rows reached beyond them.
 
-    The cut lies outside of what the windows are for, so it meets nothing of INPUT.
+    The border of the windows must lie outside of what they are for, so that the cut meets none of it.
     """
     column = layer.geometry
     bounds = column.row_bounds()

@@ -19,6 +19,9 @@ from polygene.crs import ellipsoid, is_geographic
 from polygene.geometry import Extent, Family, GeometryColumn
 
 MOST_ROUNDS = 40
+# Edges that a map may be cut across: so many metres long there, or so many times as long as most.
+# Halved so often, this share of the length is left if it is.
+LONG, UNUSUAL, HALVINGS, TORN = 100_000.0, 10.0, 24, 0.02
 PROBES = 400  # edges that tell how much others may bend
 
 
@@ -210,3 +213,49 @@ def with_middles(column: GeometryColumn, start: I64Array) -> tuple[GeometryColum
         m=spread(column.m),
     )
     return found, place
+
+
+def torn_edges(column: GeometryColumn, there: F64Array, way: Way) -> BoolArray:
+    """Return (n_vertices,) the edges starting there that a map is cut across.
+
+    Its image would lead over what is no part of the map. An edge that is long there, or much longer
+    than most, is halved time and again, each time the half that is longer there: where the map goes on,
+    that becomes short.
+    """
+    is_torn = np.zeros(column.n_vertices, bool)
+    if column.family == Family.POINTS or is_geographic(way.target):
+        return is_torn
+    over_there = Units.of(way.target)
+    start, long = _long_edges(column, there, over_there)
+    if len(start) == 0:
+        return is_torn
+    a, b = column.xy.take(start, axis=0), column.xy.take(start + 1, axis=0)
+    p, q = there.take(start, axis=0), there.take(start + 1, axis=0)
+    before = np.zeros(len(start))
+    for k in range(HALVINGS):
+        if k == HALVINGS // 2:
+            before = metres_between(over_there, p, q)
+        middle = (a + b) / 2
+        half = way.there(middle)
+        is_first = metres_between(over_there, p, half) > metres_between(over_there, half, q)
+        is_first = is_first[:, None]
+        a, b = np.where(is_first, a, middle), np.where(is_first, middle, b)
+        p, q = np.where(is_first, p, half), np.where(is_first, half, q)
+    left = metres_between(over_there, p, q)
+    # Towards a pole that lies at infinity it becomes shorter too, if slowly.
+    is_torn[start[(left > TORN * long) & (left > 0.999 * before)]] = True
+    return is_torn
+
+
+def _long_edges(column: GeometryColumn, there: F64Array, units: Units) -> tuple[I64Array, F64Array]:
+    """Return edges, by the vertices they start at, that are long over there, and how long in metres."""
+    step = there[1:] - there[:-1]
+    square = step[:, 0] ** 2 + step[:, 1] ** 2
+    some = np.sort(square[:: max(1, len(square) // PROBES)])
+    usual = some[len(some) // 2] if len(some) else 0.0
+    least = min(LONG / units.size, UNUSUAL * float(np.sqrt(usual)) if usual > 0 else np.inf)
+    with np.errstate(invalid="ignore"):
+        start = np.flatnonzero(square > least**2)
+    ring_of = np.searchsorted(column.ring_offsets, start, side="right")
+    start = start[ring_of == np.searchsorted(column.ring_offsets, start + 1, side="right")]
+    return start, np.sqrt(square[start]) * units.size

@@ -25,11 +25,12 @@ from polygene.arrays import (
     reduce_groups,
     spans,
 )
+from polygene.between import EARTH
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.globe.round_world import running_on
 from polygene.plane.runs import Runs, cut_at, with_second_again
 
-RADIUS = 6_371_000.0  # metres
+RADIUS = EARTH
 MOST_LOCAL = 200_000.0  # metres from the middle of a plane
 RUN = 250_000.0  # metres along a border or line that are one piece
 NO_LENGTH = 1e-6  # metres

@@ -1,0 +1,140 @@
+"""Maps of the whole earth: all of it goes there and comes back, wherever the map ends."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+
+import polygene
+from polygene import crs
+from polygene.between import Way
+from polygene.errors import DataError
+from polygene.measures import row_areas, row_measures, ruler_for
+from polygene.ops.places.map_edge import edge_of
+from polygene.plane.validity import invalid_rows
+from tests.support import generators as make
+
+DEGREES = crs.parse("OGC:CRS84")
+# A map, where it ends in the east (nothing if at the 180th meridian), whether it keeps areas.
+MAPS = (
+    ("ESRI:54030", None, False),  # Robinson: of a table
+    ("ESRI:54009", None, False),  # Mollweide, of a sphere: its poles are points
+    ("EPSG:8857", None, True),  # Equal Earth
+    ("EPSG:8859", 330, True),  # of Asia and the Pacific
+    ("EPSG:8858", 90, True),  # of the Americas
+    ("EPSG:3832", 330, False),  # Mercator of the Pacific
+    ("+proj=robin +lon_0=11", 191, False),
+    ("+proj=wintri +lon_0=-77.5", 102.5, False),
+    ("+proj=sinu +lon_0=33", 213, True),
+)
+
+
+def cells(step=30, shift=0.0):
+    """Rectangles over all of the earth; shifted, those over the 180th meridian have two parts."""
+    lows = range(-90, 90, step)
+
+    def box(a, b, lat):
+        return [
+            make.closed(np.array([(a, lat), (b, lat), (b, lat + step), (a, lat + step)], float))
+        ]
+
+    rows = []
+    for lon in np.arange(-180 + shift, 180 + shift, step).tolist():
+        spans = [(lon, lon + step)]
+        if lon + step > 180 and lon < 180:
+            spans = [(lon, 180.0), (-180.0, lon + step - 360)]
+        rows += [[box(a, b, lat) for a, b in spans] for lat in lows]
+    return make.layer("cells", make.polygons(rows), DEGREES, n=list(range(len(rows))))
+
+
+class There(unittest.TestCase):
+    def test_all_of_the_earth_goes_there_and_comes_back(self):
+        for code, _, keeps_areas in MAPS:
+            target = crs.parse(code)
+            for layer in (cells(), cells(shift=17.0)):
+                with self.subTest(code=code, shift=float(layer.geometry.xy[0, 0])):
+                    found = polygene.reproject(layer, target, tolerance=20.0)
+                    there = found.layer
+                    self.assertFalse(invalid_rows(there.geometry).any())
+                    own = row_measures(layer.geometry, ruler_for(DEGREES))
+                    if keeps_areas:
+                        np.testing.assert_allclose(row_areas(there.geometry), own, rtol=1e-4)
+                    # None reaches from one end of the map to the other, but what lies at both.
+                    boxes, wide = there.geometry.row_bounds(), np.ptp(there.geometry.xy[:, 0])
+                    is_wide = boxes[:, 2] - boxes[:, 0] > 0.6 * wide
+                    self.assertLessEqual(is_wide.sum(), 6)  # a column of cells
+                    back = polygene.reproject(there, DEGREES, tolerance=1e-4).layer
+                    low_x, low_y, high_x, high_y = back.geometry.extent()
+                    self.assertTrue(-180 <= low_x < high_x <= 180 and -90 <= low_y < high_y <= 90)
+                    again = row_measures(back.geometry, ruler_for(DEGREES))
+                    np.testing.assert_allclose(again, own, rtol=1e-4)
+
+    def test_where_a_map_ends(self):
+        for code, edge, _ in MAPS:
+            found = edge_of(Way(DEGREES, crs.parse(code)))
+            self.assertEqual(found, 180 if edge is None else edge, code)
+        # These have no two ends, or not of the whole earth.
+        for code in ("EPSG:32633", "EPSG:3035", "EPSG:32661", "ESRI:54032", "EPSG:4258"):
+            self.assertIsNone(edge_of(Way(DEGREES, crs.parse(code))), code)
+        paris = Way(crs.parse("+proj=longlat +datum=WGS84 +pm=paris"), crs.parse("EPSG:8859"))
+        self.assertAlmostEqual(edge_of(paris) or 0.0, 330 - 2.33722917, places=6)
+
+    def test_what_lies_over_the_edge_is_parted_and_said(self):
+        lines = make.lines(
+            [[np.array([(-40.0, 10), (-20, 20)])], [np.array([(-29.0, 0), (0, 0)])],
+             [np.array([(-30.0, 0), (-30, 10)])]]
+        )  # fmt: skip
+        layer = make.layer("lines", lines, DEGREES, n=[1, 2, 3])
+        found = polygene.reproject(layer, "EPSG:8859", tolerance=1.0)
+        self.assertEqual(np.diff(found.layer.geometry.row_offsets).tolist(), [2, 1, 1])
+        self.assertEqual(
+            found.summary.notes,
+            ["lines: 1 feature parted where the map ends, to lie at both of its ends"],
+        )
+        back = polygene.reproject(found.layer, DEGREES).layer
+        own, again = (row_measures(y.geometry, ruler_for(DEGREES)) for y in (layer, back))
+        np.testing.assert_allclose(again, own, rtol=1e-6)
+
+    def test_what_a_map_is_cut_across_otherwise_is_refused(self):
+        """Goode's map is in lobes: no line leads from one to another."""
+        lines = make.lines(
+            [[np.array([(-50.0, 50), (-30, 50)])], [np.array([(-30.0, 20), (0, 20)])],
+             [np.array([(-39.9, 1), (-40.1, 1)])]]
+        )  # fmt: skip
+        layer = make.layer("lines", lines, DEGREES, n=[1, 2, 3])
+        for tolerance in (None, 10.0):
+            with self.assertRaisesRegex(DataError, "row 1 .*no place in ESRI:54052"):
+                polygene.reproject(layer, "ESRI:54052", tolerance=tolerance)
+            kept = polygene.subset(layer, where="n = 2").layer
+            self.assertEqual(
+                polygene.reproject(kept, "ESRI:54052", tolerance=tolerance).layer.n_rows, 1
+            )
+        with self.assertRaisesRegex(DataError, "no place in ESRI:54052"):
+            polygene.reproject(cells(), "ESRI:54052")
+
+    def test_overlays_over_the_edge(self):
+        """The whole earth once on a map of the Pacific and once in degrees: cut, it is the same."""
+        onto = polygene.reproject(cells(60), "EPSG:8859", tolerance=200.0).layer
+        for other in (cells(60, shift=10.0), cells(60)):
+            summary = polygene.intersect(onto, other).summary
+            self.assertAlmostEqual(summary.balance.outside / summary.balance.before, 0, places=5)
+            (facts,) = summary.brought
+            self.assertEqual(facts.parted, 3)
+
+    def test_the_other_pole_of_a_stereographic_map_has_no_place(self):
+        """It lies at infinity: by the last digits of a number it was at 4e23 m, and took all memory."""
+        cap = make.polygons([[[make.closed(np.array([(0.0, -90), (90, -80), (0, -80)]))]]])
+        layer = make.layer("cap", cap, DEGREES)
+        for tolerance in (None, 0.5):
+            with self.assertRaisesRegex(DataError, "no place in EPSG:32661"):
+                polygene.reproject(layer, "EPSG:32661", tolerance=tolerance)
+        self.assertEqual(polygene.reproject(layer, "EPSG:32761").layer.n_rows, 1)
+
+    def test_maps_that_cannot_be_computed_are_refused_in_words(self):
+        with self.assertRaisesRegex(DataError, "no way is known"):
+            polygene.reproject(cells(), "ESRI:54050")
+
+
+if __name__ == "__main__":
+    unittest.main()
