@@ -117,7 +117,7 @@ class There(unittest.TestCase):
         """The whole earth once on a map of the Pacific and once in degrees: cut, it is the same."""
         onto = polygene.reproject(cells(60), "EPSG:8859", tolerance=200.0).layer
         for other in (cells(60, shift=10.0), cells(60)):
-            summary = polygene.intersect(onto, other).summary
+            summary = polygene.intersect(onto, other, follow="100m").summary
             self.assertAlmostEqual(summary.balance.outside / summary.balance.before, 0, places=5)
             (facts,) = summary.brought
             self.assertEqual(facts.parted, 3)
