@@ -83,6 +83,7 @@ class Tasks(unittest.TestCase):
             ("buffer", "t/tolva.gpkg#slipways", "--distance", "100m"),
             ("fields", sectors, "--set", "ha = round(area(ha), 1)", "--drop", "area_ha"),
             ("reproject", beds, "--to", "EPSG:4326"),
+            ("reproject", "t/waters.geojson", "--to", "EPSG:8859"),
             ("mend", beds),
             ("subset", beds, "--where", "NOT species = 'eelgrass'", "--keep", "species"),
         ):

@@ -88,10 +88,7 @@ class There(unittest.TestCase):
         layer = make.layer("lines", lines, DEGREES, n=[1, 2, 3])
         found = polygene.reproject(layer, "EPSG:8859", tolerance=1.0)
         self.assertEqual(np.diff(found.layer.geometry.row_offsets).tolist(), [2, 1, 1])
-        self.assertEqual(
-            found.summary.notes,
-            ["lines: 1 feature parted where the map ends, to lie at both of its ends"],
-        )
+        self.assertEqual(found.summary.parted, 1)
         back = polygene.reproject(found.layer, DEGREES).layer
         own, again = (row_measures(y.geometry, ruler_for(DEGREES)) for y in (layer, back))
         np.testing.assert_allclose(again, own, rtol=1e-6)

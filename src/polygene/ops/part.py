@@ -61,6 +61,16 @@ def working_on(part: Part) -> Iterator[None]:
 
 
 @contextlib.contextmanager
+def apart() -> Iterator[None]:
+    """Let operations work on layers that are a part of nothing while this lasts."""
+    token = _current.set(None)
+    try:
+        yield
+    finally:
+        _current.reset(token)
+
+
+@contextlib.contextmanager
 def working_on_some(layers: Sequence[int]) -> Iterator[None]:
     """Let operations work on some of the layers, in this order, while this lasts."""
     own = current()

@@ -12,7 +12,7 @@ from polygene.crs import is_same, label, parse
 from polygene.errors import DataError
 from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
-from polygene.notes import Warned, counted
+from polygene.notes import Warned
 from polygene.ops.places.bridge import brought, outside_use
 from polygene.ops.places.courses import Units
 from polygene.ops.summary import NamedRows
@@ -26,6 +26,7 @@ class ReprojectSummary:
     ``within`` is that in words.
     accuracy : of the transformation in metres, None if it is not known
     outside : rows that lie outside of where the new CRS is meant to be used
+    parted : features over the meridian where the new map ends; mended : those that were invalid on it
     """
 
     name: str
@@ -39,6 +40,8 @@ class ReprojectSummary:
     outside: NamedRows
     notes: list[str]
     within: str = ""
+    parted: int = 0
+    mended: int = 0
 
 
 @dataclass(frozen=True)
@@ -99,12 +102,7 @@ def reproject(
             within,
         )
         return ReprojectResult(replace(layer, crs=target), summary)
-    facts, notes = found.facts, []
-    if facts.mended:
-        notes.append(f"{layer.name}: {facts.mended:,} features were invalid over there, and mended")
-    if facts.parted:
-        n = counted(facts.parted, "feature")
-        notes.append(f"{layer.name}: {n} parted where the map ends, to lie at both of its ends")
+    facts, notes = found.facts, list[str]()
     lost = heights_lost(layer.geometry, found.layer.geometry)
     if lost:
         notes.append(
@@ -125,5 +123,7 @@ def reproject(
             outside,
             notes,
             within,
+            parted=facts.parted,
+            mended=facts.mended,
         ),
     )

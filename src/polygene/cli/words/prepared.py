@@ -103,6 +103,12 @@ def reproject(summary: ReprojectSummary, say: Words) -> None:
         say.line("vertices", f"{summary.added:,} added {course}")
     if summary.accuracy is not None:
         say.line("accuracy", f"{metres_worded(summary.accuracy)}, by {summary.operation}")
+    if summary.parted:
+        n = counted(summary.parted, "feature")
+        say.note(f"{summary.name}: {n} parted where the map ends, to lie at both of its ends")
+    if summary.mended:
+        n = counted(summary.mended, "feature")
+        say.note(f"{summary.name}: {n} invalid over there, and mended")
     say.note(*summary.notes)
     if summary.outside.count:
         n = counted(summary.outside.count, "feature")

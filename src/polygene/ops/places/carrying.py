@@ -17,6 +17,7 @@ from polygene.errors import BalanceError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ring_areas
+from polygene.ops import part
 from polygene.ops.overlays.how import resolved
 from polygene.ops.overlays.laying import laid_over
 from polygene.ops.places.courses import Units, followed, metres_between, torn_edges
@@ -157,7 +158,8 @@ def cut_to(layer: Layer, windows: Sequence[Extent]) -> tuple[GeometryColumn, Boo
         return column, ~is_inside
     boxes = Layer("window", boxes_of(windows), pa.table({}), layer.crs)
     some = Layer(layer.name, column.take(rows), pa.table({}), layer.crs)
-    laid = laid_over(some, [boxes], rules.CLIP, resolved({}, some))
+    with part.apart():
+        laid = laid_over(some, [boxes], rules.CLIP, resolved({}, some))
     came, new = laid.rows[:, 0], laid.result.layer.geometry
     counts = np.zeros(len(rows), np.int64)
     counts[came] = np.diff(new.row_offsets)
