@@ -19,8 +19,8 @@ from polygene.geometry import GeometryColumn
 # stereographic map is at the other pole, and a place is that of a number's last digits.
 FARTHEST = 1e9
 # Metres from where a place on the edge of a map is tried again: by the last digit it may lie beside the
-# map, and by two metres where that is made of a table, as Robinson's.
-BESIDE = (0.001, 2.5)
+# map, and by some metres where that is made of a table, as Robinson's.
+BESIDE = (0.001, 2.5, 10.0)
 EARTH = 6_371_000.0  # metres, its radius
 
 
@@ -101,7 +101,13 @@ class Way:
                 if len(lost) == 0:
                     return found
                 beside = xy.take(lost, axis=0) + np.array(to) * (step * metre)
-                found[lost] = self._as_they_are(beside, direction)
+                place = self._as_they_are(beside, direction)
+                back = self._as_they_are(place, "INVERSE" if direction == "FORWARD" else "FORWARD")
+                # Beyond the edge some longitudes begin anew, at the other end of the map.
+                with np.errstate(invalid="ignore"):
+                    is_off = ~(np.abs(back - beside).max(axis=1) < 2 * BESIDE[-1] * metre)
+                place[is_off] = np.nan
+                found[lost] = place
         return found
 
     def _as_they_are(self, xy: F64Array, direction: str) -> F64Array:

@@ -118,25 +118,20 @@ class Service:
     def _document(self, parts: Sequence[str], request: Request) -> Answer:
         """Return the document at a path, of which there are parts."""
         base, is_html = request.base, request.wants_html
-        if parts[:1] != ["collections"] and len(parts) <= 1:
-            refuse_all({name for name in request.query if name != "f"})
-            match parts:
-                case []:
-                    told = documents.landing(self, base, is_html)
-                    if is_html:  # people see at once what there is
-                        told["collections"] = documents.collections(self, base)["collections"]
-                    return self._page(request, told)
-                case ["conformance"]:
-                    return self._page(
-                        request, {"conformsTo": list(CONFORMS)}, "What it conforms to"
-                    )
-                case ["api"]:
-                    return self._page(request, api.openapi(self, base), "The API", api.KIND)
-        if parts[:1] == ["collections"] and len(parts) == 1:
-            refuse_all({name for name in request.query if name != "f"})
-            return self._page(request, documents.collections(self, base, is_html))
-        if parts[:1] == ["collections"] and len(parts) <= 4:
+        if parts[:1] == ["collections"] and 2 <= len(parts) <= 4:
             return self._of_collection(parts[1:], request)
+        match parts:
+            case []:
+                told = documents.landing(self, base, is_html)
+                if is_html:  # people see at once what there is
+                    told["collections"] = documents.collections(self, base)["collections"]
+                return self._page(request, told)
+            case ["collections"]:
+                return self._page(request, documents.collections(self, base, is_html))
+            case ["conformance"]:
+                return self._page(request, {"conformsTo": list(CONFORMS)}, "What it conforms to")
+            case ["api"]:
+                return self._page(request, api.openapi(self, base), "The API", api.KIND)
         raise RefusedError(404, f"there is nothing at /{'/'.join(parts)}")
 
     def _of_collection(self, parts: Sequence[str], request: Request) -> Answer:
@@ -157,12 +152,12 @@ class Service:
                 told, kind = documents.queryables(name, layer, base), documents.SCHEMA
             case _:
                 raise RefusedError(404, f"there is nothing at /collections/{'/'.join(parts)}")
-        refuse_all({own for own in request.query if own != "f"})
         return self._page(request, told, kind=kind)
 
     def _page(
         self, request: Request, told: dict[str, Any], title: str = "", kind: str = documents.JSON
     ) -> Answer:
+        refuse_all({own for own in request.query if own != "f"})
         if request.wants_html:
             page = html(title or self.title, told, request.base, request.path)
             return Answer(200, page, {"Content-Type": _HTML})
@@ -195,7 +190,8 @@ class Service:
     def _item(self, name: str, layer: Layer, text: str, request: Request) -> Answer:
         refuse_all({own for own in request.query if own not in ("f", "crs")})
         query = Query({k: v for k, v in request.query.items() if k == "crs"}, layer)
-        is_number = text.isascii() and text.isdigit() and len(text) < 19
+        digits = text.removeprefix("-")
+        is_number = digits.isascii() and digits.isdigit() and len(digits) < 19
         rows = np.flatnonzero(_ids(layer) == int(text)) if is_number else np.zeros(0, np.int64)
         if not len(rows):
             raise RefusedError(404, f"collection {name!r} has no feature {text!r}")
