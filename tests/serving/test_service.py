@@ -165,7 +165,6 @@ class Standard(Served):
             ring = f"{x0} {y0}, {x1} {y0}, {x1} {y1}, {x0} {y1}, {x0} {y0}"
             for text, wanted in (
                 (f"S_INTERSECTS(geometry, BBOX({x0}, {y0}, {x1}, {y1}))", inside),
-                (f"S_INTERSECTS(POLYGON(({ring})), geometry)", inside),
                 (f"S_DISJOINT(geometry, POLYGON(({ring})))", outside),
             ):
                 more = {"filter_crs": uri} if uri else {}

@@ -55,19 +55,20 @@ def write_labels(
     layer.check_field(name)
     low, high = axes.get_xlim(), axes.get_ylim()
     view = (low[0], high[0], low[1], high[1])
-    texts = [None if v is None else visible(shown(v)) for v in layer.table.column(name).to_pylist()]
+    texts = layer.table.column(name).to_pylist()
     spots: F64Array = inside_points(layer.geometry)
     rows = _candidates(layer, texts, spots, view)
     n = 0
     for row in rows[:MOST_TRIED].tolist():
         if n >= most:
             break
-        box = _free_place(layer.geometry, row, texts[row] or "", spots[row], type_, view, taken)
+        text = visible(shown(texts[row]))
+        box = _free_place(layer.geometry, row, text, spots[row], type_, view, taken)
         if box is None:
             continue
         n += 1
         taken.append(box)
-        _write(axes, (box[0] + box[2]) / 2, (box[1] + box[3]) / 2, texts[row] or "")
+        _write(axes, (box[0] + box[2]) / 2, (box[1] + box[3]) / 2, text)
     n_left = len(rows) - n
     if n_left == 0:
         return []
