@@ -110,6 +110,25 @@ class There(unittest.TestCase):
         with self.assertRaisesRegex(DataError, "no place in ESRI:54052"):
             polygene.reproject(cells(), "ESRI:54052")
 
+    def test_from_one_end_of_a_map_to_the_other(self):
+        """As frames are drawn: without a tolerance they became nothing, or were refused."""
+        for k in (20_037_508.34, 20_037_508.342789244, 20_037_508.3428, 20_037_508.35):
+            frame, half, line = (
+                np.array([(-a, -1e6), (a, -1e6), (a, 1e7), (-a, 1e7)]) for a in (k, 1.2e7, k)
+            )
+            areas = make.polygons([[[make.closed(frame)]], [[make.closed(half)]]])
+            lines = make.lines([[line[:2]]])
+            for column, wanted in ((areas, [360.0, 215.596]), (lines, [360.0])):
+                layer = make.layer("frames", column, crs.parse("EPSG:3857"))
+                for tolerance in (None, 1e-3):
+                    with self.subTest(k=k, tolerance=tolerance):
+                        found = polygene.reproject(layer, DEGREES, tolerance=tolerance)
+                        boxes = found.layer.geometry.row_bounds()
+                        wide = boxes[:, 2] - boxes[:, 0]
+                        np.testing.assert_allclose(wide, wanted, atol=1e-3)
+                        self.assertEqual(found.summary.fell.count, 0)
+                        self.assertFalse((np.abs(boxes[:, [0, 2]]) > 180).any())
+
     def test_overlays_over_the_edge(self):
         """The whole earth once on a map of the Pacific and once in degrees: cut, it is the same."""
         onto = polygene.reproject(cells(60), "EPSG:8859", tolerance=200.0).layer

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -27,6 +27,7 @@ class ReprojectSummary:
     accuracy : of the transformation in metres, None if it is not known
     outside : rows that lie outside of where the new CRS is meant to be used
     parted : features over the meridian where the new map ends; mended : those that were invalid on it
+    fell : those of which nothing is left there
     """
 
     name: str
@@ -42,6 +43,7 @@ class ReprojectSummary:
     within: str = ""
     parted: int = 0
     mended: int = 0
+    fell: NamedRows = field(default_factory=NamedRows)
 
 
 @dataclass(frozen=True)
@@ -125,5 +127,6 @@ def reproject(
             within,
             parted=facts.parted,
             mended=facts.mended,
+            fell=NamedRows.of(layer, ~layer.geometry.is_empty & found.layer.geometry.is_empty),
         ),
     )

@@ -109,6 +109,9 @@ def reproject(summary: ReprojectSummary, say: Words) -> None:
     if summary.mended:
         n = counted(summary.mended, "feature")
         say.note(f"{summary.name}: {n} invalid over there, and mended")
+    if summary.fell.count:
+        n = counted(summary.fell.count, "feature")
+        say.note(Warned(f"{summary.name}: nothing is left of {n} there: {named(summary.fell)}"))
     say.note(*summary.notes)
     if summary.outside.count:
         n = counted(summary.outside.count, "feature")

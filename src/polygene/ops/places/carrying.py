@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyproj
 
 from polygene.arrays import BoolArray, F64Array, offsets_from, owners, sum_by
-from polygene.between import Way
+from polygene.between import BESIDE, Way
 from polygene.crs import degrees_of, is_from, is_geographic
 from polygene.errors import BalanceError
 from polygene.geometry import Extent, Family, GeometryColumn
@@ -131,6 +131,27 @@ def _coming_back(xy: F64Array, there: F64Array, way: Way) -> F64Array:
         again = way.there(back.take(steep, axis=0))
         there_off = metres_between(Units.of(way.target), there.take(steep, axis=0), again)
         off[steep] = np.fmin(off[steep], there_off)
+    far = np.flatnonzero(off >= STEEP)
+    if len(far) and not is_geographic(way.source):
+        off[far] = _off_at_the_edge(xy.take(far, axis=0), there.take(far, axis=0), way)
+    return off
+
+
+def _off_at_the_edge(xy: F64Array, there: F64Array, way: Way) -> F64Array:
+    """Return how many metres places (n, 2) are off that come back at the other end of a map.
+
+    What lies a little beyond its edge does. Where a place beside it comes back, and goes to about as
+    near as it is here, nothing is off; where none does, all is.
+    """
+    source, target = Units.of(way.source), Units.of(way.target)
+    off = np.full(len(xy), np.inf)
+    for step in BESIDE:
+        for to in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+            beside = xy + np.array(to) * (step / source.size)
+            place = way.there(beside)
+            is_same = metres_between(source, beside, way.back(place)) < SAME_PLACE
+            is_same &= metres_between(target, there, place) < 4 * step
+            off[is_same] = 0.0
     return off
 
 

@@ -15,13 +15,15 @@ import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners
 from polygene.between import Way
-from polygene.crs import ellipsoid, is_geographic
+from polygene.crs import ellipsoid, is_geographic, turn_of
 from polygene.geometry import Extent, Family, GeometryColumn
 
 MOST_ROUNDS = 40
 # Edges that a map may be cut across: so many metres long there, or so many times as long as most.
 # Halved so often, this share of the length is left if it is.
 LONG, UNUSUAL, HALVINGS, TORN = 100_000.0, 10.0, 24, 0.02
+# Metres from which on an edge may lead round the earth the long way, and how often such are halved.
+ROUND, MOST_TURNS = 1_000_000.0, 12
 PROBES = 400  # edges that tell how much others may bend
 
 
@@ -79,6 +81,8 @@ def followed(
     units = Units.of(way.target)
     there = way.there(column.xy) if there is None else there
     torn: I64Array = np.zeros(0, np.int64)
+    if column.family != Family.POINTS and np.isinf(tolerance):
+        column, there = _round_the_earth(column, there, way)
     if column.family == Family.POINTS or np.isinf(tolerance):
         return Followed(column, there, np.zeros(column.n_vertices, bool))
     # Between places that have none over there, shorter edges than this can have one.
@@ -119,6 +123,50 @@ def followed(
     is_torn = np.zeros(column.n_vertices, bool)
     is_torn[torn] = True
     return Followed(column, there, is_torn)
+
+
+def _round_the_earth(
+    column: GeometryColumn, there: F64Array, way: Way
+) -> tuple[GeometryColumn, F64Array]:
+    """Halve edges of a plane until two longitudes tell which way round the earth they lead.
+
+    An edge from one end of a map to the other has the same place, or nearly, at both of its ends. Such
+    are long, and their middle does not lie between their ends the short way.
+    """
+    turn = turn_of(way.target)
+    if not turn or is_geographic(way.source):
+        return column, there
+    least = ROUND / Units.of(way.source).size
+    start = _edges(column)
+    for _ in range(MOST_TURNS):
+        a, b = column.xy.take(start, axis=0), column.xy.take(start + 1, axis=0)
+        is_long = np.abs(b - a).max(axis=1, initial=0.0) > least
+        start, a, b = start[is_long], a[is_long], b[is_long]
+        if len(start) == 0:
+            break
+        half = way.there((a + b) / 2)
+        ends = there.take(start, axis=0), there.take(start + 1, axis=0)
+        whole, first, second = (
+            _short_way(p, q, turn) for p, q in (ends, (ends[0], half), (half, ends[1]))
+        )
+        with np.errstate(invalid="ignore"):
+            goes = (whole > turn / 4) | (first + second > whole + turn / 360)
+        if not goes.any():
+            break
+        long, half = start[goes], half[goes]
+        column, place = with_middles(column, long)
+        moved = np.empty((column.n_vertices, 2))
+        moved[place] = there
+        moved[place[long] + 1] = half
+        there = moved
+        start = np.stack([place[long], place[long] + 1], axis=1).ravel()
+    return column, there
+
+
+def _short_way(a: F64Array, b: F64Array, turn: float) -> F64Array:
+    """Return how far places (n, 2) are apart in longitude, the short way round."""
+    off = b[:, 0] - a[:, 0]
+    return np.abs(off - turn * np.round(off / turn))
 
 
 def _off_course(units: Units, first: F64Array, last: F64Array, place: F64Array) -> F64Array:
