@@ -11,6 +11,7 @@ from polygene import crs
 from polygene.between import Way
 from polygene.errors import DataError
 from polygene.measures import row_areas, row_measures, ruler_for
+from polygene.ops.places.carrying import boxes_of
 from polygene.ops.places.map_edge import edge_of
 from polygene.plane.validity import invalid_rows
 from tests.support import generators as make
@@ -120,7 +121,7 @@ class There(unittest.TestCase):
             lines = make.lines([[line[:2]]])
             for column, wanted in ((areas, [360.0, 215.596]), (lines, [360.0])):
                 layer = make.layer("frames", column, crs.parse("EPSG:3857"))
-                for tolerance in (None, 1e-3):
+                for tolerance in (None, 1e-3, 1e-4):
                     with self.subTest(k=k, tolerance=tolerance):
                         found = polygene.reproject(layer, DEGREES, tolerance=tolerance)
                         boxes = found.layer.geometry.row_bounds()
@@ -128,6 +129,32 @@ class There(unittest.TestCase):
                         np.testing.assert_allclose(wide, wanted, atol=1e-3)
                         self.assertEqual(found.summary.fell.count, 0)
                         self.assertFalse((np.abs(boxes[:, [0, 2]]) > 180).any())
+                        if column is areas:  # rectangles there too
+                            whole = row_measures(boxes_of(boxes.tolist()), ruler_for(DEGREES))
+                            own = row_measures(found.layer.geometry, ruler_for(DEGREES))
+                            np.testing.assert_allclose(own, whole, rtol=1e-6)
+
+    def test_belts_round_the_earth(self):
+        """Of all of a map's width, begun at any corner and drawn either way: as large as they are."""
+        k = 20_037_508.342789244
+        rows = []
+        for low, high in ((-1e6, 1e6), (2e6, 2.2e6), (3e6, 1.1e7), (-9e6, -8e6)):
+            ring = np.array([(-k, low), (k, low), (k, high), (-k, high)])
+            rows += [
+                [[make.closed(np.roll(ring, turn, axis=0)[::way])]]
+                for turn in range(4)
+                for way in (1, -1)
+            ]
+        layer = make.layer("belts", make.polygons(rows), crs.parse("EPSG:3857"))
+        for tolerance in (None, 1e-4, 1e-7):
+            found = polygene.reproject(layer, DEGREES, tolerance=tolerance).layer
+            own = row_measures(found.geometry, ruler_for(DEGREES))
+            boxes = boxes_of(found.geometry.row_bounds().tolist())
+            np.testing.assert_allclose(own, row_measures(boxes, ruler_for(DEGREES)), rtol=1e-6)
+        # As OTHER, brought over and followed closely.
+        summary = polygene.clip(cells(), layer).summary
+        area = polygene.dissolve(found).summary.area
+        self.assertAlmostEqual(summary.balance.inside / area, 1, places=6)
 
     def test_overlays_over_the_edge(self):
         """The whole earth once on a map of the Pacific and once in degrees: cut, it is the same."""

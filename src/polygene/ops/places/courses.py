@@ -81,7 +81,7 @@ def followed(
     units = Units.of(way.target)
     there = way.there(column.xy) if there is None else there
     torn: I64Array = np.zeros(0, np.int64)
-    if column.family != Family.POINTS and np.isinf(tolerance):
+    if column.family != Family.POINTS:
         column, there = _round_the_earth(column, there, way)
     if column.family == Family.POINTS or np.isinf(tolerance):
         return Followed(column, there, np.zeros(column.n_vertices, bool))
