@@ -156,6 +156,24 @@ class There(unittest.TestCase):
         area = polygene.dissolve(found).summary.area
         self.assertAlmostEqual(summary.balance.inside / area, 1, places=6)
 
+    def test_an_ocean_round_a_map_whose_poles_are_points(self):
+        """Where all of its border runs along one meridian it is refused, and never less than it was."""
+        world = make.closed(np.array([(-180.0, -90), (180, -90), (180, 90), (-180, 90)]))
+        land = make.closed(np.array([(-40.0, 0), (-40, 20), (-20, 20), (-20, 0)]))
+        layer = make.layer("ocean", make.polygons([[[world, land]]]), DEGREES)
+        own = row_measures(layer.geometry, ruler_for(DEGREES))
+        for code, has_lines in (("ESRI:54009", False), ("+proj=sinu +lon_0=33", False),
+                                ("EPSG:8857", True), ("ESRI:54030", True)):  # fmt: skip
+            there = polygene.reproject(layer, code, tolerance=50.0).layer
+            with self.subTest(code=code):
+                if has_lines:
+                    back = polygene.reproject(there, DEGREES, tolerance=1e-4).layer
+                    again = row_measures(back.geometry, ruler_for(DEGREES))
+                    np.testing.assert_allclose(again, own, rtol=1e-5)
+                else:
+                    with self.assertRaisesRegex(DataError, "row 1 has no place"):
+                        polygene.reproject(there, DEGREES, tolerance=1e-4)
+
     def test_overlays_over_the_edge(self):
         """The whole earth once on a map of the Pacific and once in degrees: cut, it is the same."""
         onto = polygene.reproject(cells(60), "EPSG:8859", tolerance=200.0).layer

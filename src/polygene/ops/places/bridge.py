@@ -15,12 +15,12 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
-from polygene.arrays import BoolArray, F64Array, owners
+from polygene.arrays import BoolArray, F64Array, distinct, owners
 from polygene.between import Way, to_degrees, way_between
-from polygene.crs import is_geographic, is_same, label, turn_of
+from polygene.crs import degrees_of, is_geographic, is_same, label, turn_of
 from polygene.errors import DataError
 from polygene.geometry import Extent, Family, GeometryColumn, bounds_of_groups
-from polygene.globe.meridian import on_the_globe
+from polygene.globe.meridian import AT_POLE, on_the_globe
 from polygene.globe.seams import has_seams
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
@@ -33,6 +33,9 @@ from polygene.ops.places.extents import finite_bounds
 from polygene.ops.places.map_edge import parted_at_edge
 from polygene.ops.places.windows import repeated, windows_of
 from polygene.ops.summary import Admitted, Bridge, NamedRows
+from polygene.places import inside_points
+from polygene.plane.grid import Grid, default_step
+from polygene.plane.relating import relate
 from polygene.plane.validity import invalid_rows
 
 FOLLOW = 0.01  # metres
@@ -145,6 +148,8 @@ def brought(
     # Those that were invalid before and are to be kept so are not asked.
     is_kept = invalid == "keep" and near.family == Family.POLYGONS
     arrived, n_mended = _landed(gone, way, ~invalid_rows(drawn) if is_kept else None)
+    if (is_lost := _lies_elsewhere(gone.column, gone.there, arrived, way)).any():
+        raise _refused(other, is_lost, target)
     bridge = _told(other=other, near=near, arrived=arrived, gone=gone, way=way, misfits=misfits)
     n_parted = int((is_parted & ~arrived.is_empty).sum())
     bridge = replace(bridge, follow=follow, mended=n_mended, parted=n_parted)
@@ -207,6 +212,33 @@ def _landed(gone: Over, way: Way, asked: BoolArray | None) -> tuple[GeometryColu
             arrived = settled_rows(arrived, way.target, rows)
             is_mended[rows] = False  # that their sides meet there is as it should be
     return arrived, int(is_mended.sum())
+
+
+def _lies_elsewhere(
+    column: GeometryColumn, there: F64Array, arrived: GeometryColumn, way: Way
+) -> BoolArray:
+    """Return which areas with a pole on their border (n_rows,) do not hold there what they hold here.
+
+    Longitudes do not tell which side of a border is inside where all of it runs along one meridian,
+    as that of a map does on which the poles are points. So a place inside is asked.
+    """
+    lost = np.zeros(column.n_rows, bool)
+    if column.family != Family.POLYGONS or not is_geographic(way.target):
+        return lost
+    if is_geographic(way.source):
+        return lost
+    is_pole = 90 - np.abs(there[:, 1]) * degrees_of(way.target) < AT_POLE
+    rows = distinct(owners(column.vertex_offsets_of_rows)[is_pole])
+    if len(rows) == 0:
+        return lost
+    spots = way.there(inside_points(column.take(rows)))
+    known = np.flatnonzero(np.isfinite(spots).all(axis=1))
+    points, areas = GeometryColumn.from_points(spots[known]), arrived.take(rows[known])
+    extents = [e for e in (points.extent(), areas.extent()) if e is not None]
+    found = relate(points, areas, Grid.over(extents, default_step(True, extents)))
+    lost[rows[known]] = True
+    lost[rows[known[found.first[found.first == found.second]]]] = False
+    return lost
 
 
 def _by_degrees(other: Layer, onto: Layer, invalid: str, how: dict[str, Any]) -> Brought | None:

@@ -157,15 +157,30 @@ def _cut(layer: Layer, edge: float, turn: float, extent: Extent) -> GeometryColu
 
 
 def _with_bends(column: GeometryColumn, sides: tuple[float, float], turn: float) -> GeometryColumn:
-    """Put vertices on what was cut along the edge, which is bent on most maps."""
-    while True:
-        a, b = column.xy[:-1], column.xy[1:]
-        ring_of = owners(column.ring_offsets)
-        is_along = ring_of[:-1] == ring_of[1:]
-        is_along &= np.abs(b[:, 1] - a[:, 1]) > STEP / 360.0 * turn
-        is_along &= a[:, 0] == b[:, 0]
-        is_along &= np.abs(a[:, :1] - np.array(sides)).min(axis=1) < 10 * INSIDE / 360.0 * turn
-        start = np.flatnonzero(is_along)
-        if len(start) == 0:
-            return column
+    """Put vertices on what was cut along the edge, which is bent on most maps.
+
+    As close to each other as the other vertices of the ring are at most: what lies beside is bent too.
+    """
+    ring_of, up, along = _edges_along(column, sides, turn)
+    others = np.where(along, 0.0, up)
+    longest = np.full(column.n_rings, STEP / 360.0 * turn)
+    np.maximum.at(longest, ring_of, others)
+    while (start := np.flatnonzero(along & (up > longest[ring_of]))).size:
         column = with_middles(column, start)[0]
+        ring_of, up, along = _edges_along(column, sides, turn)
+    return column
+
+
+def _edges_along(
+    column: GeometryColumn, sides: tuple[float, float], turn: float
+) -> tuple[I64Array, F64Array, BoolArray]:
+    """Return of edges the ring, how far they lead in latitude, and whether along one of the sides.
+
+    Edges (n_vertices - 1,) are by the vertices they start at; those from ring to ring lead nowhere.
+    """
+    a, b = column.xy[:-1], column.xy[1:]
+    ring_of = owners(column.ring_offsets)
+    is_edge = ring_of[:-1] == ring_of[1:]
+    up = np.where(is_edge, np.abs(b[:, 1] - a[:, 1]), 0.0)
+    on_side = np.abs(a[:, :1] - np.array(sides)).min(axis=1) < 10 * INSIDE / 360.0 * turn
+    return ring_of[:-1], up, is_edge & on_side & (a[:, 0] == b[:, 0])
