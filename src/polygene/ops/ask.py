@@ -58,6 +58,7 @@ def ask(layer: Layer, other: Layer, *, progress: Progress = SILENT) -> Asking:
         if command.overlay is not None:
             progress.stage(f"trying {name}")
             overlays.append(_tried(name, layer, other))
+    progress.stage("counting relations")
     counted = relation_counts(layer, other)
     return Asking(
         input=layer.name,
