@@ -11,7 +11,7 @@ from pyproj.exceptions import ProjError
 from pyproj.transformer import TransformerGroup
 
 from polygene.arrays import F64Array
-from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, unit
+from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, turn_of, unit
 from polygene.errors import DataError
 from polygene.geometry import GeometryColumn
 
@@ -21,6 +21,7 @@ FARTHEST = 1e9
 # Metres from where a place on the edge of a map is tried again: by the last digit it may lie beside the
 # map, and by some metres where that is made of a table, as Robinson's.
 BESIDE = (0.001, 2.5, 10.0)
+SOME = 2000  # of more places without one, so many are tried first: with a wrong CRS all have none
 EARTH = 6_371_000.0  # metres, its radius
 
 
@@ -79,7 +80,7 @@ class Way:
         found = self._moved(xy, "INVERSE" if self._is_turned else "FORWARD", self.source)
         if self._keeps_turn:
             # A shift of some metres must not turn 180 into -180.
-            to_degrees, turn = degrees_of(self.source), 360 / degrees_of(self.target)
+            to_degrees, turn = degrees_of(self.source), turn_of(self.target)
             near = xy[:, 0] * (to_degrees / degrees_of(self.target))
             with np.errstate(invalid="ignore"):
                 found[:, 0] -= turn * np.round((found[:, 0] - near) / turn)
@@ -94,10 +95,21 @@ class Way:
     def _moved(self, xy: F64Array, direction: str, of: pyproj.CRS) -> F64Array:
         """Move coordinates that are in one of the two CRS; at the edge of a map from inside it."""
         found = self._as_they_are(xy, direction)
+        lost = np.flatnonzero(np.isnan(found[:, 0]) & np.isfinite(xy).all(axis=1))
+        if len(lost) > SOME:
+            some = xy.take(np.random.default_rng(0).choice(lost, SOME, replace=False), axis=0)
+            if np.isnan(self._from_beside(some, direction, of)).all():
+                return found
+        found[lost] = self._from_beside(xy.take(lost, axis=0), direction, of)
+        return found
+
+    def _from_beside(self, xy: F64Array, direction: str, of: pyproj.CRS) -> F64Array:
+        """Return the places of what lies beside coordinates that have none, if on the edge of a map."""
+        found = np.full(xy.shape, np.nan)
         metre = 1 / (unit(of)[1] * (EARTH if is_geographic(of) else 1.0))
         for step in BESIDE:
             for to in ((1, 0), (-1, 0), (0, 1), (0, -1)):
-                lost = np.flatnonzero(np.isnan(found[:, 0]) & np.isfinite(xy).all(axis=1))
+                lost = np.flatnonzero(np.isnan(found[:, 0]))
                 if len(lost) == 0:
                     return found
                 beside = xy.take(lost, axis=0) + np.array(to) * (step * metre)

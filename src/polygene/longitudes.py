@@ -20,7 +20,7 @@ from polygene.arrays import (
     reduce_groups,
     spans,
 )
-from polygene.crs import degrees_of, is_geographic
+from polygene.crs import is_geographic, turn_of
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 
@@ -42,7 +42,7 @@ def opened(layer: Layer, group: I64Array, n_groups: int) -> Opened:
     nobody = np.zeros(n_groups, bool)
     if not is_geographic(layer.crs) or layer.crs is None:
         return Opened(column, nobody, np.inf)
-    turn = 360 / degrees_of(layer.crs)
+    turn = turn_of(layer.crs)
     extent = column.extent()
     if extent is None or extent[2] - extent[0] <= turn / 2:
         return Opened(column, nobody, turn)  # all of it lies within half a turn

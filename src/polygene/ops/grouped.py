@@ -10,8 +10,8 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.errors import ExpressionError, UsageError
 from polygene.layer import Layer
-from polygene.table.evaluate import field_name
 from polygene.table.expression import Assignment, Expression
+from polygene.table.tokens import field_name
 
 
 def grouped_by(layer: Layer, by: Sequence[str]) -> tuple[Layer, list[str]]:

@@ -32,10 +32,10 @@ from polygene.ops.subset import with_fields
 from polygene.ops.summary import Bridge, NamedRows
 from polygene.progress import SILENT, Progress
 from polygene.table.aggregate import Entries, Take
-from polygene.table.evaluate import field_name
 from polygene.table.expression import fields_alone
 from polygene.table.keys import Key
 from polygene.table.ranking import medians
+from polygene.table.tokens import field_name
 from polygene.units import Length, map_units, metres, true_metres
 
 MOST_PARTNERS = 2**31  # that a count can be

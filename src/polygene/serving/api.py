@@ -14,7 +14,6 @@ from polygene.serving.asking import LIMIT, MOST, PARAMETERS
 if TYPE_CHECKING:
     from polygene.serving.app import Service
 
-KIND = "application/vnd.oai.openapi+json;version=3.0"
 _TEXT: dict[str, Any] = {"type": "string"}
 _OBJECT: dict[str, Any] = {"type": "object"}
 
@@ -23,7 +22,7 @@ def openapi(service: Service, base: str) -> dict[str, Any]:
     """Return the whole description."""
     paths = {
         "/": _path("What the service is", "service", _OBJECT),
-        "/api": _path("This description", "api", _OBJECT, kind=KIND),
+        "/api": _path("This description", "api", _OBJECT, kind=documents.OPENAPI),
         "/conformance": _path("What it conforms to", "conformance", _OBJECT),
         "/collections": _path("Its collections", "collections", _OBJECT),
     }

@@ -131,7 +131,7 @@ class Service:
             case ["conformance"]:
                 return self._page(request, {"conformsTo": list(CONFORMS)}, "What it conforms to")
             case ["api"]:
-                return self._page(request, api.openapi(self, base), "The API", api.KIND)
+                return self._page(request, api.openapi(self, base), "The API", documents.OPENAPI)
         raise RefusedError(404, f"there is nothing at /{'/'.join(parts)}")
 
     def _of_collection(self, parts: Sequence[str], request: Request) -> Answer:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 JSON, GEOJSON, HTML = "application/json", "application/geo+json", "text/html"
 SCHEMA = "application/schema+json"
+OPENAPI = "application/vnd.oai.openapi+json;version=3.0"
 _QUERYABLES = "http://www.opengis.net/def/rel/ogc/1.0/queryables"
 
 
@@ -48,7 +49,7 @@ def landing(service: Service, base: str, is_html: bool = False) -> dict[str, Any
         "description": f"Layers for reading, served by Polygene {__version__}",
         "links": [
             *self_and_other(f"{base}/", JSON, is_html),
-            {"rel": "service-desc", "type": "application/vnd.oai.openapi+json;version=3.0",
+            {"rel": "service-desc", "type": OPENAPI,
              "title": "the API", "href": f"{base}/api"},
             {"rel": "service-doc", "type": HTML, "title": "the API, for people",
              "href": f"{base}/api?f=html"},

@@ -24,6 +24,7 @@ from polygene.table.functions import (
     by_value,
 )
 from polygene.table.temporal import MOMENT, RELATIONS, Span, end_of_day, open_end
+from polygene.table.tokens import field_name, unquoted
 from polygene.table.types import kind_of
 
 if TYPE_CHECKING:
@@ -159,12 +160,6 @@ class Evaluator:
 
     # Arithmetic
 
-    def _sum_(self, tree: lark.Tree) -> Value:
-        return self._arithmetic(tree)
-
-    def _product(self, tree: lark.Tree) -> Value:
-        return self._arithmetic(tree)
-
     def _power(self, tree: lark.Tree) -> Value:
         left, right = (
             self._expect(self.value_of(c), "number", c, "arithmetic") for c in tree.children
@@ -177,6 +172,8 @@ class Evaluator:
             self._expect(self.value_of(c), "number", c, "arithmetic") for c in (first, second)
         )
         return self._computed(str(operator).lower(), left, right)
+
+    _sum_ = _product = _arithmetic
 
     def _computed(self, operator: str, left: Any, right: Any) -> Value:
         found = arithmetic.binary(operator, left, right, self.lost, self.layer.n_rows)
@@ -201,7 +198,7 @@ class Evaluator:
         return Value(pa.scalar(int(text) if is_whole else float(text)), "number")
 
     def _text(self, tree: lark.Tree) -> Value:
-        return Value(pa.scalar(_unquoted(tree.children[0]), pa.string()), "text")
+        return Value(pa.scalar(unquoted(tree.children[0]), pa.string()), "text")
 
     def _true(self, tree: lark.Tree) -> Value:
         del tree
@@ -219,7 +216,7 @@ class Evaluator:
         return self._moment(tree, pa.timestamp("ms", tz="UTC"), "time", form)
 
     def _moment(self, tree: lark.Tree, kind: pa.DataType, word: str, form: str) -> Value:
-        text = _unquoted(tree.children[0])
+        text = unquoted(tree.children[0])
         try:
             return Value(pc.cast(pa.scalar(text), kind), word)
         except pa.ArrowInvalid as err:
@@ -308,10 +305,10 @@ class Evaluator:
             raise self._refuse(tree, "INTERVAL takes a start and an end")
         ends = []
         for child, is_start in zip(children, (True, False), strict=True):
-            if child.data == "text" and _unquoted(child.children[0]) == "..":
+            if child.data == "text" and unquoted(child.children[0]) == "..":
                 ends.append(open_end(is_start))
             elif child.data == "text":
-                text = _unquoted(child.children[0])
+                text = unquoted(child.children[0])
                 read = recast(pa.chunked_array([[text]]), pa.field("", MOMENT)).data[0]
                 if not read.is_valid:
                     raise self._refuse(child, f"{text!r} is not a date, a time or '..'")
@@ -499,14 +496,3 @@ _TYPE_OF_KIND = {
 
 def _null_of(kind: str, alike: pa.DataType | None) -> pa.Scalar:
     return pa.scalar(None, alike or _TYPE_OF_KIND.get(kind, pa.string()))
-
-
-def field_name(token: lark.Token) -> str:
-    """Return the name that a token of a field means."""
-    return _unquoted(token) if token.type == "QUOTED" else str(token)
-
-
-def _unquoted(token: lark.Token) -> str:
-    quote = token[0]
-    inner = str(token)[1:-1].replace(quote * 2, quote)
-    return inner.replace("\\'", "'") if quote == "'" else inner

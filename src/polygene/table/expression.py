@@ -18,8 +18,9 @@ from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import ExpressionError
 from polygene.table import spatial
-from polygene.table.evaluate import Evaluator, field_name
+from polygene.table.evaluate import Evaluator
 from polygene.table.functions import GEOMETRY_FUNCTIONS
+from polygene.table.tokens import field_name
 
 if TYPE_CHECKING:
     import lark

@@ -14,10 +14,10 @@ from polygene.arrays import NONE, I64Array, number_pairs
 from polygene.errors import ExpressionError
 from polygene.notes import NULL_NAME
 from polygene.table.casting import as_text
-from polygene.table.evaluate import field_name
 from polygene.table.expression import Expression, computed
 from polygene.table.functions import by_value
 from polygene.table.groups import codes_of
+from polygene.table.tokens import field_name
 
 if TYPE_CHECKING:
     import lark

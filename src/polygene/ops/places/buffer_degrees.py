@@ -15,12 +15,13 @@ import pyproj
 
 from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
+from polygene.between import EARTH
 from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.round_world import Folded, folded
 from polygene.globe.seams import has_seams, true_borders
 from polygene.ops.places import local_planes
-from polygene.ops.places.local_planes import FOLLOW, MOST_LOCAL, RADIUS, Planes
+from polygene.ops.places.local_planes import FOLLOW, MOST_LOCAL, Planes
 from polygene.plane.buffering import buffered_rows
 from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid
 from polygene.plane.offsets import Style
@@ -123,7 +124,7 @@ def _error(style: Style, reach: float, distance: float) -> float:
     its middle by an angle r is seen too large by r² / 6 near it, and from far off, at an angle d, by
     (r / d)² / 2 times 1 - d / tan d (both from the series of the cosine rule).
     """
-    aside, angle = reach / RADIUS, max(distance / RADIUS, 1e-9)
+    aside, angle = reach / EARTH, max(distance / EARTH, 1e-9)
     plane = aside**2 / 6
     if angle > aside:
         plane = max(plane, (aside / angle) ** 2 / 2 * abs(1 - angle / np.tan(angle)))

@@ -30,7 +30,6 @@ from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.globe.round_world import running_on
 from polygene.plane.runs import Runs, cut_at, with_second_again
 
-RADIUS = EARTH
 MOST_LOCAL = 200_000.0  # metres from the middle of a plane
 RUN = 250_000.0  # metres along a border or line that are one piece
 NO_LENGTH = 1e-6  # metres
@@ -157,7 +156,7 @@ def back_in_degrees(
         middle = planes.to_degrees(flat, row[start])
         lon, lat = a[:, 0] + turn / 2, (a[:, 1] + b[:, 1]) / 2
         east = ((middle[:, 0] - lon + 180) % 360 - 180) * np.cos(np.radians(lat))
-        off = np.radians(np.hypot(east, middle[:, 1] - lat)) * RADIUS
+        off = np.radians(np.hypot(east, middle[:, 1] - lat)) * EARTH
         pieces = _pieces(off, tolerance[row[start]])
         if (pieces == 1).all():
             break
@@ -173,7 +172,7 @@ def _course_lengths(a: F64Array, b: F64Array) -> F64Array:
     nearest = np.minimum(np.abs(a[:, 1]), np.abs(b[:, 1]))
     nearest[a[:, 1] * b[:, 1] < 0] = 0  # over the equator
     east = (b[:, 0] - a[:, 0]) * np.cos(np.radians(nearest))
-    return np.radians(np.hypot(east, b[:, 1] - a[:, 1])) * 1.01 * RADIUS
+    return np.radians(np.hypot(east, b[:, 1] - a[:, 1])) * 1.01 * EARTH
 
 
 def _may_bend(length: F64Array, lat0: F64Array, lat1: F64Array, tolerance: F64Array) -> BoolArray:
@@ -183,7 +182,7 @@ def _may_bend(length: F64Array, lat0: F64Array, lat1: F64Array, tolerance: F64Ar
     degrees by no more than twice that; so does a straight line on a plane that is not too far out.
     """
     steepest = np.radians(np.minimum(np.maximum(np.abs(lat0), np.abs(lat1)), 90))
-    return length**2 * (2 * np.tan(steepest) + 0.2) / (8 * RADIUS) > tolerance
+    return length**2 * (2 * np.tan(steepest) + 0.2) / (8 * EARTH) > tolerance
 
 
 def _edges(column: GeometryColumn) -> I64Array:

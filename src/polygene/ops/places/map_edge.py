@@ -16,7 +16,7 @@ import pyproj
 from polygene.arrays import BoolArray, F64Array, I64Array, owners, reduce_groups
 from polygene.between import Way
 from polygene.crs import degrees_of, turn_of
-from polygene.geometry import Extent, Family, GeometryColumn, concatenate
+from polygene.geometry import Extent, GeometryColumn, concatenate
 from polygene.layer import Layer
 from polygene.ops.places.carrying import cut_to
 from polygene.ops.places.courses import Units, metres_between, with_middles
@@ -137,8 +137,6 @@ def _moved(column: GeometryColumn, strip: I64Array, edge: float, turn: float) ->
 def _cut(layer: Layer, edge: float, turn: float, extent: Extent) -> GeometryColumn:
     """Return rows parted at the edge, each part moved to the turn before it."""
     column = layer.geometry
-    if column.family == Family.POINTS:
-        return _moved(column, _strips(column, edge, turn)[1], edge, turn)
     first = int(np.floor((extent[0] - edge) / turn))
     last = int(np.ceil((extent[2] - edge) / turn))
     pieces = []
