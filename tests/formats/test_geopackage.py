@@ -24,7 +24,8 @@ import pyarrow as pa
 from polygene import crs, crs_names
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
 from polygene.formats import address, addressed, base, destination, geopackage
-from polygene.formats.geopackage import listing, package, reading, schema, writing
+from polygene.formats.geopackage import listing, package, rows, schema, writing
+from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family
 from tests.support import generators as make
 from tests.support import layers as some
@@ -269,13 +270,41 @@ class Damage(InFolder):
             (good[:41] + b"\xff\xff\x00\x00" + good[45:], "type that is not read"),
             (good[:45] + b"\xff\xff\xff\xff" + good[49:], "counts more"),
             (good[:40] + struct.pack("<BII", 1, 7, 1) * 40 + good[40:], "nested too deeply"),
+            ("POLYGON EMPTY", "no GeoPackage geometry"),
+            (5, "no blob"),
         ]:
             with self.subTest(reason=reason):
                 with self.edited() as connection:
-                    connection.execute("DROP TRIGGER IF EXISTS rtree_cells_geometry_update6")
+                    for (name,) in connection.execute(
+                        "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'cells'"
+                    ).fetchall():
+                        connection.execute(f"DROP TRIGGER {name}")
                     connection.execute("UPDATE cells SET geometry = ? WHERE id = 17", (blob,))
-                with self.assertRaisesRegex(GeometryError, f"row 17: .*({reason})"):
-                    geopackage.read(self.path, "cells")
+                for wanted in (ALL, Wanted(span=(5, 300))):  # rows are counted as in the file
+                    with self.assertRaisesRegex(GeometryError, f"row 17: .*({reason})"):
+                        geopackage.read(self.path, "cells", wanted)
+
+    def test_a_column_that_breaks_its_type_is_read_as_the_text_that_is_there(self):
+        values = {
+            "DATETIME": ["2026-05-01T10:00:00.000Z", "2026-05-01T10:00:00Z", None, "by night"],
+            "BOOLEAN": [1, 0, None, 7],
+            "DOUBLE": [2.0, 1e300, None, "deep"],
+            "INTEGER": [7, 2**62, None, b"\x01\xff"],
+        }
+        with self.edited() as connection:
+            for kind, own in values.items():
+                connection.execute(f"ALTER TABLE cells ADD COLUMN f_{kind} {kind}")
+                pairs = [(value, 1 + k) for k, value in enumerate(own)]
+                connection.executemany(f"UPDATE cells SET f_{kind} = ? WHERE id = ?", pairs)
+        for n in (1, 3, 1000):
+            with self.subTest(rows_at_a_time=n), mock.patch.object(rows, "CHUNK", n):
+                reading = geopackage.read(self.path, "cells", Wanted(span=(0, 4)))
+                for kind, own in values.items():
+                    texts = [v.hex() if isinstance(v, bytes) else v and str(v) for v in own]
+                    texts = [str(v) if v == 0 else t for v, t in zip(own, texts, strict=True)]
+                    column = reading.layers[0].table.column(f"f_{kind}")
+                    self.assertEqual(column.to_pylist(), texts)
+                    self.assertIn(f"f_{kind} holds values that are no {kind}", str(reading.notes))
 
     def test_not_a_geopackage(self):
         with self.assertRaises(UnknownLayerError):
@@ -482,7 +511,7 @@ class WholeOrNot(InFolder):
                 "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('v', 'features');"
                 "INSERT INTO gpkg_geometry_columns VALUES ('v', 'geom', 'POLYGON', 0, 0, 0);"
             )
-        with mock.patch.object(listing, "SHORT", 0.2), mock.patch.object(reading, "LONG", 0.2):
+        with mock.patch.object(listing, "SHORT", 0.2), mock.patch.object(rows, "LONG", 0.2):
             infos = geopackage.list_layers(self.path)
             self.assertEqual([info.problem != "" for info in infos], [False, True])
             with self.assertRaisesRegex(FileError, "may have no end"):

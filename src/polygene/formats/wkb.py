@@ -18,12 +18,12 @@ from polygene.arrays import (
 from polygene.geometry import Family, GeometryColumn
 from polygene.text.assemble import Parts
 
-_FAULTS = {
-    kernels.wkb.TRUNCATED: "its WKB ends too early",
-    kernels.wkb.BAD_TYPE: "its WKB is of a type that is not read (curves, surfaces or damaged)",
-    kernels.wkb.BAD_COUNT: "its WKB counts more vertices or parts than it holds",
-    kernels.wkb.BAD_ORDER: "its WKB is damaged (byte order)",
-    kernels.wkb.TOO_DEEP: "its WKB is nested too deeply",
+_FAULTS = {  # by the numbers that kernels/wkb.py gives them
+    1: "its WKB ends too early",
+    2: "its WKB is of a type that is not read (curves, surfaces or damaged)",
+    3: "its WKB counts more vertices or parts than it holds",
+    4: "its WKB is damaged (byte order)",
+    5: "its WKB is nested too deeply",
 }
 DEEPEST = 32
 SINGLE_TYPE = {Family.POINTS: 1, Family.LINES: 2, Family.POLYGONS: 3}

@@ -5,12 +5,12 @@ import cython
 if cython.compiled:
     from cython.cimports.libc.string import memcpy
 
-# What can be wrong with a geometry; 0 is none.
-TRUNCATED = 1
-BAD_TYPE = 2
-BAD_COUNT = 3
-BAD_ORDER = 4
-TOO_DEEP = 5
+# What can be wrong with a geometry; 0 is none. Words for these numbers has formats/wkb.py.
+TRUNCATED = cython.declare(cython.longlong, 1)
+BAD_TYPE = cython.declare(cython.longlong, 2)
+BAD_COUNT = cython.declare(cython.longlong, 3)
+BAD_ORDER = cython.declare(cython.longlong, 4)
+TOO_DEEP = cython.declare(cython.longlong, 5)
 
 # How a geometry begins: the byte after that, its type without dimensions, the layout of its vertices,
 # the bytes that each of them takes, and what is wrong, if anything is.
@@ -26,7 +26,9 @@ Head = cython.struct(
 @cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
-def _uint32(data: cython.uchar[::1], at: cython.longlong, little: cython.int) -> cython.longlong:
+def _uint32(
+    data: cython.const[cython.uchar][::1], at: cython.longlong, little: cython.int
+) -> cython.longlong:
     """Read four bytes as an unsigned integer."""
     a: cython.longlong = data[at]
     b: cython.longlong = data[at + 1]
@@ -39,8 +41,11 @@ def _uint32(data: cython.uchar[::1], at: cython.longlong, little: cython.int) ->
 
 @cython.cfunc
 @cython.inline
+@cython.nogil
 @cython.exceptval(check=False)
-def _head(data: cython.uchar[::1], at: cython.longlong, stop: cython.longlong) -> Head:
+def _head(
+    data: cython.const[cython.uchar][::1], at: cython.longlong, stop: cython.longlong
+) -> Head:
     """Read the byte order and type code that every geometry begins with.
 
     ISO codes add 1000 for Z, 2000 for M; an older habit sets high bits, and may put an SRID after the
@@ -73,9 +78,10 @@ def _head(data: cython.uchar[::1], at: cython.longlong, stop: cython.longlong) -
 
 @cython.cfunc
 @cython.inline
+@cython.nogil
 @cython.exceptval(check=False)
 def _rings(
-    data: cython.uchar[::1],
+    data: cython.const[cython.uchar][::1],
     head: Head,
     n: cython.longlong,
     stop: cython.longlong,
@@ -107,8 +113,11 @@ def _rings(
 
 @cython.cfunc
 @cython.inline
+@cython.nogil
 @cython.exceptval(check=False)
-def _count(data: cython.uchar[::1], head: Head, stop: cython.longlong) -> cython.longlong:
+def _count(
+    data: cython.const[cython.uchar][::1], head: Head, stop: cython.longlong
+) -> cython.longlong:
     """Return how many things a geometry other than a point says it has; minus a fault if it cannot.
 
     A count is believed only as far as bytes are left for it, so a lying one costs nothing.
@@ -127,9 +136,10 @@ def _count(data: cython.uchar[::1], head: Head, stop: cython.longlong) -> cython
 
 @cython.cfunc
 @cython.inline
+@cython.nogil
 @cython.exceptval(check=False)
 def _walk(
-    data: cython.uchar[::1],
+    data: cython.const[cython.uchar][::1],
     at: cython.longlong,
     stop: cython.longlong,
     r: cython.longlong,
@@ -204,7 +214,7 @@ def _walk(
 
 
 def scan(
-    data: cython.uchar[::1],
+    data: cython.const[cython.uchar][::1],
     starts: cython.longlong[::1],
     stops: cython.longlong[::1],
     fills: cython.int,
@@ -234,35 +244,36 @@ def scan(
     n_rings: cython.longlong
     totals[0] = 0
     totals[1] = 0
-    for r in range(starts.shape[0]):
-        row_type[r] = 0
-        if starts[r] == stops[r]:
-            continue
-        n_parts = totals[0]
-        n_rings = totals[1]
-        fault = _walk(
-            data,
-            starts[r],
-            stops[r],
-            r,
-            fills,
-            part_row,
-            part_family,
-            part_rings,
-            ring_start,
-            ring_count,
-            ring_layout,
-            row_type,
-            pending,
-            totals,
-        )
-        if fault != 0:
-            # What came of the row before the fault does not count.
-            row_type[r] = -fault
-            totals[0] = n_parts
-            totals[1] = n_rings
-            if first_fault < 0:
-                first_fault = r
+    with cython.nogil:
+        for r in range(starts.shape[0]):
+            row_type[r] = 0
+            if starts[r] == stops[r]:
+                continue
+            n_parts = totals[0]
+            n_rings = totals[1]
+            fault = _walk(
+                data,
+                starts[r],
+                stops[r],
+                r,
+                fills,
+                part_row,
+                part_family,
+                part_rings,
+                ring_start,
+                ring_count,
+                ring_layout,
+                row_type,
+                pending,
+                totals,
+            )
+            if fault != 0:
+                # What came of the row before the fault does not count.
+                row_type[r] = -fault
+                totals[0] = n_parts
+                totals[1] = n_rings
+                if first_fault < 0:
+                    first_fault = r
     return first_fault
 
 

@@ -90,8 +90,9 @@ def _connected(path: Path) -> Package:
     is_ahead, has_log = _is_write_ahead(path), Path(f"{path}-wal").exists()
     if is_ahead and not has_log:
         uri += "&immutable=1"
-    connection = sqlite3.connect(uri, uri=True, factory=Package)
+    connection = sqlite3.connect(uri, uri=True, factory=Package, isolation_level=None)
     try:
+        connection.execute("PRAGMA temp_store = MEMORY")
         if not is_ahead and not has_log:
             connection.file = _known_by(path)
         if not _has_contents(connection, path):

@@ -80,8 +80,13 @@ def to_arrow(values: Sequence[Any], field: pa.Field) -> tuple[pa.Array, str]:
     try:
         return _typed(values, field.type), ""
     except (pa.ArrowInvalid, pa.ArrowTypeError, ValueError, TypeError, OverflowError):
-        texts = [None if v is None else v.hex() if isinstance(v, bytes) else str(v) for v in values]
-        return pa.array(texts, pa.string()), f"holds values that are no {sql_type(field)}"
+        return as_text(values), f"holds values that are no {sql_type(field)}"
+
+
+def as_text(values: Sequence[Any]) -> pa.Array:
+    """Return values as texts, blobs as hexadecimal digits."""
+    texts = [None if v is None else v.hex() if isinstance(v, bytes) else str(v) for v in values]
+    return pa.array(texts, pa.string())
 
 
 def _typed(values: Sequence[Any], kind: pa.DataType) -> pa.Array:

@@ -1,0 +1,119 @@
+"""Which rows of a table are read, where not all are wanted."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+
+from polygene.arrays import I64Array
+from polygene.formats.base import collecting_no_garbage
+from polygene.formats.geopackage.listing import Table
+from polygene.formats.geopackage.package import quoted
+from polygene.formats.geopackage.values import to_arrow
+from polygene.formats.wanted import Wanted
+
+CHOSEN = "temp.polygene_chosen"
+
+
+class Columns(NamedTuple):
+    """The columns that are read: the key, those of fields, and geometry if it is not left out."""
+
+    key: str | None
+    fields: list[pa.Field]
+    has_geometry: bool = True
+
+
+@collecting_no_garbage()
+def choose(
+    connection: sqlite3.Connection, table: Table, columns: Columns, wanted: Wanted
+) -> int | None:
+    """Put the keys of the rows wanted in a table of the connection's own; return how many there are.
+
+    None if all are to be read.
+    """
+    if columns.key is None:
+        return None
+    source, key = quoted(table.name), quoted(columns.key)
+    clauses: list[str] = []
+    index = f"rtree_{table.name}_{table.geometry_column}"
+    if wanted.box is not None and table.has_geometry and _has_table(connection, index):
+        x0, y0, x1, y1 = map(float, wanted.box)
+        clauses.append(
+            f"{key} IN (SELECT id FROM {quoted(index)} WHERE maxx >= {x0!r} AND minx <= {x1!r} "
+            f"AND maxy >= {y0!r} AND miny <= {y1!r})"
+        )
+    names = wanted.fields([field.name for field in columns.fields])
+    if not names and not clauses and wanted.span is None:
+        return None
+    total = int(connection.execute(f"SELECT count(*) FROM {source}").fetchone()[0])
+    if wanted.span is not None:
+        names = []
+        clauses.append(_spanned(connection, source, key, wanted.span, total))
+    place = f" WHERE {' AND '.join(clauses)}" if clauses else ""
+    connection.execute(f"CREATE TEMP TABLE {CHOSEN} (id INTEGER PRIMARY KEY)")
+    if not names:
+        connection.execute(f"INSERT INTO {CHOSEN} SELECT {key} FROM {source}{place}")
+        return total
+    fields = [field for field in columns.fields if field.name in names]
+    listed = ", ".join(quoted(name) for name in (columns.key, *(f.name for f in fields)))
+    rows = connection.execute(f"SELECT {listed} FROM {source}{place}").fetchall()
+    keys, *values = [[row[k] for row in rows] for k in range(1 + len(fields))]
+    arrays = [to_arrow(own, field) for own, field in zip(values, fields, strict=True)]
+    if any(wrong for _, wrong in arrays):
+        return None
+    kept = [f.with_type(a.type) for f, (a, _) in zip(fields, arrays, strict=True)]
+    chosen = wanted.rows(pa.table([a for a, _ in arrays], pa.schema(kept)))
+    if 2 * chosen.sum() > total:  # looking so many up costs more than reading past the others
+        return None
+    connection.executemany(
+        f"INSERT INTO {CHOSEN} VALUES (?)", ((keys[k],) for k in np.flatnonzero(chosen).tolist())
+    )
+    return total
+
+
+def _spanned(
+    connection: sqlite3.Connection, source: str, key: str, span: tuple[int, int], total: int
+) -> str:
+    """Return the condition that only rows ``span``, in the order of their keys, meet."""
+    least, most = _ends(connection, source, key)
+    if total and most - least + 1 == total:  # without gaps, as most are
+        return f"{key} >= {least + span[0]} AND {key} < {least + span[1]}"
+    ends = []
+    for at in span:
+        found = connection.execute(
+            f"SELECT {key} FROM {source} ORDER BY {key} LIMIT 1 OFFSET {int(at)}"
+        ).fetchone()
+        ends.append(found[0] if found else None)
+    first = f"{key} >= {ends[0]}" if ends[0] is not None else "0"
+    return first if ends[1] is None else f"{first} AND {key} < {ends[1]}"
+
+
+def _ends(connection: sqlite3.Connection, source: str, key: str) -> tuple[int, int]:
+    """Return the least key and the greatest: asked for together, SQLite would look at all rows."""
+    least, most = (f"(SELECT {what}({key}) FROM {source})" for what in ("min", "max"))
+    found: tuple[int, int] = connection.execute(f"SELECT {least}, {most}").fetchone()
+    return found
+
+
+def numbers(
+    connection: sqlite3.Connection,
+    table: Table,
+    columns: Columns,
+    ids: I64Array,
+    total: int,
+) -> I64Array:
+    """Return which of the ``total`` rows of the table, in the order of their keys, have some keys."""
+    key, source = quoted(str(columns.key)), quoted(table.name)
+    least, most = _ends(connection, source, key)
+    if total and most - least + 1 == total:  # without gaps, as most are
+        return ids - least
+    keys = connection.execute(f"SELECT {key} FROM {source} ORDER BY {key}").fetchall()
+    return np.searchsorted(np.array(keys, np.int64).reshape(-1), ids)
+
+
+def _has_table(connection: sqlite3.Connection, name: str) -> bool:
+    found = "SELECT count(*) FROM sqlite_master WHERE lower(name) = lower(?)"
+    return bool(connection.execute(found, (name,)).fetchone()[0])

@@ -1,0 +1,212 @@
+"""The rows of a table or view, fetched a piece at a time and made into columns."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import pyarrow as pa
+
+from polygene import computing as pc
+from polygene.arrays import I64Array
+from polygene.errors import GeometryError
+from polygene.formats.base import Known, collecting_no_garbage
+from polygene.formats.geopackage.blobs import BadBlobError, decoded
+from polygene.formats.geopackage.choosing import CHOSEN, Columns, numbers
+from polygene.formats.geopackage.listing import Table
+from polygene.formats.geopackage.package import patient, quoted
+from polygene.formats.geopackage.values import CHUNK, as_text, sum_of, to_arrow
+from polygene.geometry import Family
+from polygene.text.assemble import OfFamily, Parts, columns_of
+
+LONG = 120  # seconds to wait for each chunk of a view that is read
+
+
+class OtherBytesError(Exception):
+    """Geometry is not what it was thought to be."""
+
+
+class Fetched(NamedTuple):
+    """What came of a table or view.
+
+    chosen : the rows with geometry of each family
+    wrong : what is wrong with the values of fields that are read as text, by field
+    """
+
+    chosen: list[OfFamily]
+    table: pa.Table
+    ids: I64Array | None
+    wrong: dict[str, str]
+
+
+@collecting_no_garbage()
+def fetch(
+    connection: sqlite3.Connection,
+    table: Table,
+    columns: Columns,
+    path: Path,
+    total: int | None,
+    known: Known | None,
+) -> Fetched:
+    """Fetch rows as columns: those that were chosen of the ``total`` there are, or all if that is None.
+
+    Raises
+    ------
+    OtherBytesError
+        If geometry is not what is known of it.
+    GeometryError
+        If it is no blob, or one that cannot be decoded.
+    """
+    has_keys = columns.key is not None and known is None
+    source = _Source(connection, table, columns, total is not None, has_keys)
+    shapes = _Shapes(table, known)
+    keys = [np.zeros(0, np.int64)]
+    fields = [_Field(field) for field in columns.fields]
+    place = f"{path}#{table.name}"
+    try:
+        for geometry, *values in source.pieces():
+            if has_keys:
+                keys.append(np.array(values[-1], np.int64))
+            for field, own in zip(fields, values, strict=False):
+                field.add(own)
+            shapes.add(geometry)
+    except BadBlobError as err:
+        row = err.row
+        if total is not None:  # it is counted as the file does
+            key = np.concatenate(keys)[row : row + 1]
+            row = int(numbers(connection, table, columns, key, total)[0])
+        raise GeometryError(
+            place,
+            f"row {row + 1}",
+            err.reason,
+            "delete the row or its geometry, or take the layer from its source again",
+        ) from err
+    for field in fields:
+        if field.wrong:
+            field.read_as_text(source.values(field.name))
+    arrays = [field.array() for field in fields]
+    return Fetched(
+        chosen=shapes.columns(),
+        table=pa.table(arrays, pa.schema([field.field for field in fields])),
+        ids=np.concatenate(keys) if has_keys else None,
+        wrong={field.name: field.wrong for field in fields if field.wrong},
+    )
+
+
+class _Shapes:
+    """The geometry of rows as it comes: decoded, or held against what is known of it."""
+
+    def __init__(self, table: Table, known: Known | None) -> None:
+        self._type, self._known, self._n_rows = table.geometry_type, known, 0
+        self._parts: list[Parts] = []
+        self._is_null, self._is_multi = [np.zeros(0, bool)], [np.zeros(0, bool)]
+
+    def add(self, values: list[Any]) -> None:
+        if self._known is not None:
+            k = self._n_rows // CHUNK
+            if list(self._known.sums[k : k + 1]) != [sum_of(values)]:
+                raise OtherBytesError
+        else:
+            blobs = self._blobs(values)
+            parts, is_multi = decoded(blobs, self._n_rows)
+            self._parts += parts
+            self._is_multi.append(is_multi)
+            self._is_null.append(np.asarray(pc.is_null(blobs)))
+        self._n_rows += len(values)
+
+    def _blobs(self, values: list[Any]) -> pa.Array:
+        try:
+            return pa.array(values, pa.large_binary())
+        except (pa.ArrowTypeError, pa.ArrowInvalid) as err:
+            strange = (k for k, v in enumerate(values) if not isinstance(v, bytes | None))
+            raise BadBlobError(self._n_rows + next(strange), "its geometry is no blob") from err
+
+    def columns(self) -> list[OfFamily]:
+        if self._known is not None:
+            if self._known.geometry.n_rows != self._n_rows:
+                raise OtherBytesError
+            return [OfFamily(np.arange(self._n_rows), self._known.geometry)]
+        is_null, is_multi = np.concatenate(self._is_null), np.concatenate(self._is_multi)
+        if self._type.startswith("MULTI"):
+            is_multi[:] = True
+        family = _declared_family(self._type)
+        return columns_of(self._parts, self._n_rows, is_null, is_multi, family)
+
+
+class _Field:
+    """The values of a field as they come; as text, without loss, if some are not of its type."""
+
+    def __init__(self, field: pa.Field) -> None:
+        self.field, self.name, self.wrong = field, field.name, ""
+        self._chunks: list[pa.Array] = []
+
+    def add(self, values: list[Any]) -> None:
+        if self.wrong:  # all will be read once more
+            return
+        array, self.wrong = to_arrow(values, self.field)
+        self._chunks.append(array)
+
+    def read_as_text(self, pieces: Iterator[list[Any]]) -> None:
+        """Take the values of all rows anew: what was cast to the type has other letters by now."""
+        self.field = pa.field(self.name, pa.string())
+        self._chunks = [as_text(values) for values in pieces]
+
+    def array(self) -> pa.ChunkedArray:
+        if any(
+            pa.types.is_float64(chunk.type) for chunk in self._chunks
+        ):  # more digits than declared
+            self.field = self.field.with_type(pa.float64())
+        return pa.chunked_array(
+            [pc.cast(c, self.field.type) for c in self._chunks], self.field.type
+        )
+
+
+class _Source:
+    """The rows of a table or view, a piece at a time."""
+
+    def __init__(
+        self,
+        connection: sqlite3.Connection,
+        table: Table,
+        columns: Columns,
+        chosen_only: bool,
+        has_keys: bool,
+    ) -> None:
+        self._connection, self._is_view = connection, table.is_view
+        has_geometry = table.has_geometry and columns.has_geometry
+        names = [table.geometry_column] if has_geometry else []
+        names += [field.name for field in columns.fields]
+        self._place = f" FROM {quoted(table.name)}"
+        if columns.key is not None:
+            names += [columns.key] if has_keys else []
+            key = quoted(columns.key)
+            self._place += f" WHERE {key} IN {CHOSEN}" if chosen_only else ""
+            self._place += f" ORDER BY {key}"
+        self._listed = ", ".join([*([] if has_geometry else ["NULL"]), *map(quoted, names)])
+
+    def pieces(self) -> Iterator[list[list[Any]]]:
+        """Yield the values of geometry, of each field, and of the key if there is one."""
+        for rows in self._chunks(self._listed):
+            # Three times as fast as zip(), which turns thousands of rows by one of each at a time.
+            yield [[row[k] for row in rows] for k in range(len(rows[0]))]
+
+    def values(self, field: str) -> Iterator[list[Any]]:
+        """Yield the values of one field, for the same rows in the same order."""
+        for rows in self._chunks(quoted(field)):
+            yield [row[0] for row in rows]
+
+    def _chunks(self, listed: str) -> Iterator[list[tuple[Any, ...]]]:
+        with patient(self._connection, self._is_view, LONG) as renew:
+            cursor = self._connection.execute(f"SELECT {listed}{self._place}")
+            while rows := cursor.fetchmany(CHUNK):
+                yield rows
+                renew()
+
+
+def _declared_family(geometry_type: str) -> Family:
+    if "POINT" in geometry_type:
+        return Family.POINTS
+    return Family.LINES if "LINE" in geometry_type else Family.POLYGONS
