@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
+import sqlite3
 import tempfile
 import unittest
 from dataclasses import replace
@@ -10,13 +12,17 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+import pyarrow as pa
 
 import polygene
 from polygene import crs
+from polygene.formats.address import LayerRef
 from polygene.geometry import concatenate
-from polygene.growing import far_edges, nearest
-from polygene.growing.running import Grounds, OneTaskError
+from polygene.growing import far_edges, nearest, portions
+from polygene.growing.running import Grounds, OneTaskError, run
 from polygene.progress import SILENT
+from polygene.reading import Choice
+from polygene.table.expression import Expression
 from tests.support import generators as make
 from tests.support.cases import KINDS, STEPS
 from tests.support.chance import some_of
@@ -214,6 +220,41 @@ class Many(Compared):
         for operation in (OPERATIONS[0],):
             with self.subTest(operation=operation):
                 self.compare(operation, layers, 50)
+
+
+class Portions(Compared):
+    def test_a_field_that_breaks_its_type_in_one_of_them(self):
+        """It is text in all, as it is where the file is read at once; a filter sees it so too."""
+        rng = np.random.default_rng(9)
+        own = layer(rng, "cells", make.coverage(6, 5, 20, rng))
+        path = self.folder / "cells.gpkg"
+        polygene.write(own, path)
+        with contextlib.closing(sqlite3.connect(path)) as connection:
+            triggers = "SELECT name FROM sqlite_master WHERE type = 'trigger'"
+            for (name,) in connection.execute(triggers).fetchall():
+                connection.execute(f'DROP TRIGGER "{name}"')
+            connection.execute("ALTER TABLE cells ADD COLUMN seen DATE DEFAULT '2026-05-01'")
+            connection.execute("ALTER TABLE cells ADD COLUMN near FLOAT DEFAULT 0.5")
+            connection.execute("UPDATE cells SET seen = 'by night', near = 0.1 WHERE id = 25")
+            connection.commit()
+        ref = LayerRef(path, "cells")
+        for where in (None, "seen = 'by night' OR seen LIKE '%-01' AND v > 0.5"):
+            with self.subTest(where=where), mock.patch.object(portions, "ROWS", 10):
+                choice = Choice(where=where and Expression(where))
+                layers, notes = choice.read(ref)
+                (whole, words) = choice.of(layers[0])
+                place = self.folder / f".work{where is None}"
+                call, grounds = call_of("measure", area=("ha",)), Grounds(tasks=3)
+                found = run(call, [ref], [choice], place, grounds, SILENT)
+                parts = found.folder.glob("p*.parquet")
+                table = pa.concat_tables([polygene.read(part).table for part in sorted(parts)])
+                self.assertEqual(sorted(found.notes), sorted({*notes, *words, *found.notes}))
+                self.assertEqual(len(notes), 1)
+                self.assertEqual(str(table.schema.field("seen").type), "string")
+                self.assertEqual(str(table.schema.field("near").type), "double")
+                for name in ("seen", "near", "v"):
+                    pairs = (table.column(name), whole.table.column(name))
+                    self.assertEqual(*(sorted(column.to_pylist()) for column in pairs))
 
 
 class OneTask(Compared):

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -38,12 +38,16 @@ class Wanted:
     span : (first, stop), optional
         Just these rows, as the file counts them. Only what `PORTIONED` names takes it; the others
         give back all.
+    types : mapping of field to Arrow type
+        Types that fields have in all of the file, where they may look like others in these rows.
+        Only a format that does not hold fields to their types heeds it.
     """
 
     box: Extent | None = None
     where: Expression | None = None
     span: tuple[int, int] | None = None
     only: Callable[[Sequence[str]], Iterable[str] | None] | None = None
+    types: Mapping[str, pa.DataType] = field(default_factory=dict)
 
     def looked_at(self, names: Sequence[str]) -> list[str] | None:
         """Return of all fields those that are looked at, in their order; None for all, and geometry."""

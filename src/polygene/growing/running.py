@@ -21,12 +21,10 @@ from polygene.crs import degrees_of
 from polygene.errors import DataError, FileError, reason_of
 from polygene.formats import origins
 from polygene.formats.address import LayerRef
-from polygene.formats.parquet_parts import like_of, parts_of, write_index
+from polygene.formats.parquet_parts import like_of, write_index
 from polygene.formats.parquet_parts.index import Index, PartFacts, files_in, read_index
 from polygene.formats.parquet_parts.order import Cells
-from polygene.formats.registry import readable_format
-from polygene.formats.wanted import PORTIONED
-from polygene.growing import ways, work
+from polygene.growing import portions, ways, work
 from polygene.growing.calls import Call
 from polygene.growing.dissolving import bundles_of, give_borders, join_bundle
 from polygene.growing.dissolving import told as dissolve_told
@@ -35,7 +33,7 @@ from polygene.growing.jobs import Job, job_in, keep
 from polygene.growing.nearest import Wish
 from polygene.growing.source import Source
 from polygene.growing.tasks import Task, edges_of_memory, tasks_of
-from polygene.growing.work import Done, Made, Portion, Sheaf
+from polygene.growing.work import Done, Made, Sheaf
 from polygene.layer import Layer
 from polygene.notes import Warned, counted
 from polygene.ops.adding import added
@@ -46,7 +44,6 @@ from polygene.units import map_units, metres
 
 T = TypeVar("T")
 R = TypeVar("R")
-ROWS_OF_A_PORTION = 200_000
 DEFAULT_MEMORY = 2_000_000_000
 
 
@@ -314,15 +311,15 @@ class Runner:
         origins.whole(ref.path)
         place = self.folder / f"layer{k}"
         place.mkdir(exist_ok=True)
-        portions = _portions(ref, choice, place)
-        is_large = len(portions) > 1
+        cut = portions.cut(ref, choice, place)
+        is_large = len(cut) > 1
         run = self if is_large else Runner(Here(), self.progress, self.folder, self.grounds)
-        done = run.all(work.copy_portion, portions, f"copying {ref.words}: portion")
+        done = portions.copied(cut, functools.partial(run.all, work.copy_portion), ref.words)
         parts, like, kind, to = run.together(done, place, self.folder / f"source{k}", False)
         notes = list(dict.fromkeys(note for one in done for note in one.notes))
         like = replace(like, name=ref.name)
-        n_total = sum(p.span[1] - p.span[0] for p in portions if p.span) or done[0].summary
-        if choice.where is not None and portions[0].span is None:
+        n_total = sum(p.span[1] - p.span[0] for p in cut if p.span) or done[0].summary
+        if choice.where is not None and cut[0].span is None:
             n_total = like.n_total
         like, is_copy = _without_numbers(like), True
         return Source(to, Index(parts, *kind), ref.words, like, n_total, is_copy), notes
@@ -388,40 +385,6 @@ def _is_doubtful(source: Source) -> bool:
         return False
     size = degrees_of(crs)
     return max(map(abs, extent[::2])) * size > 540 or max(map(abs, extent[1::2])) * size > 90
-
-
-def _portions(ref: LayerRef, choice: reading.Choice, place: Path) -> list[Portion]:
-    """Cut a layer of a file in portions that are copied one by one, if its format lets some be read."""
-    ref = ref._replace(
-        path=ref.path.absolute(),
-        pieces=tuple(piece._replace(path=piece.path.absolute()) for piece in ref.pieces),
-    )
-    if ref.pieces or ref.family is not None:
-        return [Portion(0, ref, choice, None, 0, place)]
-    if ref.path.is_dir():
-        files, _ = parts_of(ref.path)
-        found: list[Portion] = []
-        n_before = 0
-        for file in files:
-            own = LayerRef(file, file.stem)
-            for portion in _portions(own, choice, place):
-                first = n_before + portion.first
-                found.append(replace(portion, number=len(found), first=first))
-            n_before += _n_rows(own)
-        return found
-    if readable_format(ref.path).NAME not in PORTIONED:
-        return [Portion(0, ref, choice, None, 0, place)]
-    n_rows = _n_rows(ref)
-    starts = range(0, max(1, n_rows), ROWS_OF_A_PORTION)
-    return [
-        Portion(k, ref, choice, (first, min(n_rows, first + ROWS_OF_A_PORTION)), 0, place)
-        for k, first in enumerate(starts)
-    ]
-
-
-def _n_rows(ref: LayerRef) -> int:
-    source = readable_format(ref.path)
-    return next(y.n_rows for y in source.list_layers(ref.path) if y.name == ref.name)
 
 
 def _without_numbers(like: Layer) -> Layer:

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from polygene import reading, record
 from polygene.arrays import BoolArray, I64Array
@@ -84,6 +85,7 @@ class Portion:
     span: tuple[int, int] | None
     first: int
     folder: Path
+    types: dict[str, pa.DataType] = field(default_factory=dict)
 
 
 def copy_portion(portion: Portion) -> Done:
@@ -94,7 +96,7 @@ def copy_portion(portion: Portion) -> Done:
 def _copied(portion: Portion) -> Done:
     wanted = Wanted(where=portion.choice.where, span=portion.span)
     if portion.span is not None:
-        wanted = Wanted(span=portion.span)
+        wanted = Wanted(span=portion.span, types=portion.types)
     found = addressed.read(portion.ref, wanted)
     if len(found.layers) > 1:
         kinds = " and ".join(layer.kind for layer in found.layers)

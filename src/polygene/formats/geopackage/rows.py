@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -18,7 +18,7 @@ from polygene.formats.geopackage.blobs import BadBlobError, decoded
 from polygene.formats.geopackage.choosing import CHOSEN, Columns, numbers
 from polygene.formats.geopackage.listing import Table
 from polygene.formats.geopackage.package import patient, quoted
-from polygene.formats.geopackage.values import CHUNK, as_text, sum_of, to_arrow
+from polygene.formats.geopackage.values import CHUNK, as_text, breaks, sum_of, to_arrow
 from polygene.geometry import Family
 from polygene.text.assemble import OfFamily, Parts, columns_of
 
@@ -50,6 +50,7 @@ def fetch(
     path: Path,
     total: int | None,
     known: Known | None,
+    types: Mapping[str, pa.DataType],
 ) -> Fetched:
     """Fetch rows as columns: those that were chosen of the ``total`` there are, or all if that is None.
 
@@ -64,7 +65,7 @@ def fetch(
     source = _Source(connection, table, columns, total is not None, has_keys)
     shapes = _Shapes(table, known)
     keys = [np.zeros(0, np.int64)]
-    fields = [_Field(field) for field in columns.fields]
+    fields = [_Field(field, types.get(field.name)) for field in columns.fields]
     place = f"{path}#{table.name}"
     try:
         for geometry, *values in source.pieces():
@@ -139,8 +140,12 @@ class _Shapes:
 class _Field:
     """The values of a field as they come; as text, without loss, if some are not of its type."""
 
-    def __init__(self, field: pa.Field) -> None:
+    def __init__(self, field: pa.Field, in_all: pa.DataType | None) -> None:
         self.field, self.name, self.wrong = field, field.name, ""
+        if in_all is not None and pa.types.is_string(in_all) and not pa.types.is_string(field.type):
+            self.wrong = breaks(field)
+        elif in_all is not None and pa.types.is_float64(in_all):
+            self.field = field.with_type(in_all)
         self._chunks: list[pa.Array] = []
 
     def add(self, values: list[Any]) -> None:

@@ -80,7 +80,12 @@ def to_arrow(values: Sequence[Any], field: pa.Field) -> tuple[pa.Array, str]:
     try:
         return _typed(values, field.type), ""
     except (pa.ArrowInvalid, pa.ArrowTypeError, ValueError, TypeError, OverflowError):
-        return as_text(values), f"holds values that are no {sql_type(field)}"
+        return as_text(values), breaks(field)
+
+
+def breaks(field: pa.Field) -> str:
+    """Return what is wrong with a column that is not of the type of its field."""
+    return f"holds values that are no {sql_type(field)}"
 
 
 def as_text(values: Sequence[Any]) -> pa.Array:

@@ -1,0 +1,105 @@
+"""A layer of a file in portions of its rows, which are copied one by one."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import pyarrow as pa
+
+from polygene import reading
+from polygene.errors import ExpressionError
+from polygene.formats import addressed
+from polygene.formats.address import LayerRef
+from polygene.formats.parquet_parts import parts_of
+from polygene.formats.registry import readable_format
+from polygene.formats.wanted import PORTIONED, Wanted
+from polygene.growing.work import Done, Portion
+
+ROWS = 200_000  # of a portion
+
+
+def cut(ref: LayerRef, choice: reading.Choice, place: Path) -> list[Portion]:
+    """Cut a layer of a file in portions that are copied one by one, if its format lets some be read."""
+    ref = ref._replace(
+        path=ref.path.absolute(),
+        pieces=tuple(piece._replace(path=piece.path.absolute()) for piece in ref.pieces),
+    )
+    if ref.pieces or ref.family is not None:
+        return [Portion(0, ref, choice, None, 0, place)]
+    if ref.path.is_dir():
+        files, _ = parts_of(ref.path)
+        found: list[Portion] = []
+        n_before = 0
+        for file in files:
+            own = LayerRef(file, file.stem)
+            for portion in cut(own, choice, place):
+                first = n_before + portion.first
+                found.append(replace(portion, number=len(found), first=first))
+            n_before += _n_rows(own)
+        return found
+    if readable_format(ref.path).NAME not in PORTIONED:
+        return [Portion(0, ref, choice, None, 0, place)]
+    n_rows = _n_rows(ref)
+    starts = range(0, max(1, n_rows), ROWS)
+    return [
+        Portion(k, ref, choice, (first, min(n_rows, first + ROWS)), 0, place)
+        for k, first in enumerate(starts)
+    ]
+
+
+def _n_rows(ref: LayerRef) -> int:
+    source = readable_format(ref.path)
+    return next(y.n_rows for y in source.list_layers(ref.path) if y.name == ref.name)
+
+
+def copied(
+    portions: Sequence[Portion], copy: Callable[[Sequence[Portion], str], list[Done]], words: str
+) -> list[Done]:
+    """Copy portions; once more if it comes out that fields are not of one type in all of a file.
+
+    Parameters
+    ----------
+    copy : callable
+        Copies portions, and tells that by some words.
+    words : str
+        What the layer is called.
+    """
+    is_one_file = len({portion.ref.path for portion in portions}) == 1
+    said = f"copying {words}: portion"
+    try:
+        done = copy(portions, said)
+    except ExpressionError:  # perhaps of a field that looks like another in some of them
+        types = _types_in_all(portions) if is_one_file and len(portions) > 1 else {}
+        if not types:
+            raise
+    else:
+        if not is_one_file or _are_alike(done):
+            return done
+        types = _types_in_all(portions)
+    shutil.rmtree(portions[0].folder)
+    portions[0].folder.mkdir()
+    return copy([replace(portion, types=types) for portion in portions], f"{said}, once more")
+
+
+def _are_alike(done: Sequence[Done]) -> bool:
+    first, *others = (one.made.like.table.schema for one in done)
+    return all(first.equals(other) for other in others)
+
+
+def _types_in_all(portions: Sequence[Portion]) -> dict[str, pa.DataType]:
+    """Return the types of fields that have more than one in the portions of a file.
+
+    What has values that are none of its type is text to a reader; what has more digits, a double.
+    """
+    found: dict[str, set[pa.DataType]] = {}
+    for portion in portions:
+        layer = addressed.read(portion.ref, Wanted(span=portion.span)).layers[0]
+        for field in layer.table.schema:
+            found.setdefault(field.name, set()).add(field.type)
+    several = {name: own for name, own in found.items() if len(own) > 1}
+    return {
+        name: pa.string() if pa.string() in own else pa.float64() for name, own in several.items()
+    }
