@@ -144,6 +144,7 @@ def _run_step(
         for key, value in (own_grounds or {}).items():
             words += [options[key].flag, *([value] if value else [])]
         place.parent.mkdir(exist_ok=True)
+        _remove(place)  # a result that somebody changed may not even open
         told = execute(step.command, words)
         keep(place, told)
     seconds = time.monotonic() - began
@@ -298,7 +299,12 @@ def _forget(work: Path, used: set[Path]) -> None:
     for path in work.iterdir():
         if path in places or path.name.removesuffix(ENDING) in {own.stem for own in places}:
             continue
-        if path.is_dir():
-            shutil.rmtree(path, ignore_errors=True)
-        elif path.stem not in {own.stem for own in places}:
-            path.unlink(missing_ok=True)
+        if path.is_dir() or path.stem not in {own.stem for own in places}:
+            _remove(path)
+
+
+def _remove(place: Path) -> None:
+    if place.is_dir():
+        shutil.rmtree(place, ignore_errors=True)
+    else:
+        place.unlink(missing_ok=True)
