@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Sequence
+from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -243,6 +243,21 @@ def distinct_name(name: str, taken: Container[str], folds: bool = False) -> str:
         k += 1
         free = f"{name}_{k}"
     return free
+
+
+def names_alike(names: Sequence[str], others: Iterable[str]) -> dict[str, str]:
+    """Return for each name the one of the others that goes with it, where there is one.
+
+    It is the same name, or the same but for capitals if that goes with no other; so each goes with one.
+    """
+    others = list(others)
+    there = set(others)
+    found = {name: name for name in names if name in there}
+    free = {name.casefold(): name for name in reversed(others) if name not in found}
+    for name in names:
+        if name not in found and name.casefold() in free:
+            found[name] = free.pop(name.casefold())
+    return found
 
 
 SLACK = 1e-6  # degrees that coordinates may be beyond the end by rounding

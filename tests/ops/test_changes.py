@@ -155,6 +155,14 @@ class Told(unittest.TestCase):
         self.assertEqual((row["old"], row["new"]), (None, "5"))
         self.assertTrue(made.layer.is_table)
 
+    def test_fields_that_differ_by_capitals_only(self):
+        before = self.table(k=[1, 2], Bed=["a", "b"], bed=["c", "d"])
+        after = self.table(bed=["c", "d"], BED=["a", "e"], k=[1, 2])
+        made = polygene.compare(before, after, "k")
+        (row,) = made.layer.table.to_pylist()
+        self.assertEqual((row["field"], row["old"], row["new"]), ("Bed", "b", "e"))
+        self.assertTrue(all(f.first and f.second for f in made.summary.fields))
+
     def test_keys_that_come_twice_and_no_keys(self):
         before = self.table(k=["a", "a", "b", None], v=[1, 2, 3, 4])
         after = self.table(k=["a", "a", None, "c"], v=[2, 1, 4, 5])

@@ -59,6 +59,12 @@ class Leftovers(unittest.TestCase):
         with self.assertRaises(UsageError):
             polygene.supersede(self.old, self.new, key="bed", leftovers="some")
 
+    def test_fields_that_differ_by_capitals_only(self):
+        old = plots("old", (0, 0, 2), Bed=["A"], bed=[1])
+        new = plots("new", (9, 0, 1), bed=[2], BED=["C"])
+        rows = polygene.supersede(old, new).layer.table.to_pylist()
+        self.assertEqual(rows, [{"Bed": "A", "bed": 1}, {"Bed": "C", "bed": 2}])
+
     def test_random_layers_lose_nothing_else(self):
         for seed in range(8):
             rng = np.random.default_rng(seed)

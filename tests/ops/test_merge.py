@@ -5,6 +5,8 @@ from __future__ import annotations
 import datetime
 import tempfile
 import unittest
+from collections import Counter
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -81,6 +83,43 @@ class ByName(unittest.TestCase):
             made = merge([layer("a", [value, 1], pa.int64()), reals]).layer.table
             self.assertEqual(made.column_names, names)
             self.assertEqual(int(made["v"][0].as_py()), value)
+
+    def test_every_value_comes_through_whatever_types_and_capitals(self):
+        """Extreme values of all types of numbers and moments, names that differ by capitals."""
+        rng = np.random.default_rng()
+        sized = [f"{sign}int{bits}" for sign in ("", "u") for bits in (8, 16, 32)] + ["int64"]
+        moments = [pa.timestamp("ms", tz="UTC"), pa.timestamp("us"), pa.date32()]
+        kinds = [*map(np.dtype, sized), np.dtype("f4"), np.dtype("f8"), *moments]
+
+        def column(kind):
+            if not isinstance(kind, np.dtype):
+                scale = 86_400_000_000 if kind == pa.date32() else 1000 if "ms" in str(kind) else 1
+                past = rng.integers(-(10**15), 10**15, 2) // scale
+                return pa.array(past.astype("i4" if kind == pa.date32() else "i8")).cast(kind)
+            if kind.kind == "f":
+                return pa.array((rng.normal(size=2) * 10.0 ** rng.integers(-9, 9)).astype(kind))
+            ends = np.iinfo(kind)
+            return pa.array(rng.choice([ends.min, ends.max, 1], 2).astype(kind))
+
+        def seen(value):
+            if isinstance(value, datetime.datetime):
+                return value.replace(tzinfo=None)
+            if isinstance(value, datetime.date):
+                return datetime.datetime(value.year, value.month, value.day)
+            return Fraction(value)
+
+        for _ in range(60):
+            layers = []
+            for name in "abc"[: rng.integers(2, 4)]:
+                fields = rng.choice(["bed", "Bed", "BED", "n"], rng.integers(1, 5), replace=False)
+                columns = {own: column(kinds[rng.integers(len(kinds))]) for own in fields}
+                layers.append(layer(name, **columns))
+            rows = merge(layers).layer.table.to_pylist()
+            given = [row for own in layers for row in own.table.to_pylist()]
+            with self.subTest(schemas=[str(own.table.schema) for own in layers]):
+                for one, other in zip(given, rows, strict=True):
+                    there = [seen(v) for v in other.values() if v is not None]
+                    self.assertEqual(Counter(map(seen, one.values())), Counter(there))
 
     def test_renamed_kept_and_dropped_without_a_sheet(self):
         def layer(name, **columns):

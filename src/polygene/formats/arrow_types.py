@@ -13,6 +13,7 @@ from polygene.formats import moments
 from polygene.layer import Layer
 from polygene.notes import Changed, Warned, counted
 from polygene.table.casting import rounded_as_real
+from polygene.table.types import in_milliseconds
 
 
 def storable(layer: Layer) -> tuple[Layer, list[str]]:
@@ -90,6 +91,7 @@ def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
         elif pa.types.is_timestamp(wanted):
             wanted = pa.timestamp("ms", tz="UTC")
             n_cut = moments.finer_than_kept(column)
+            column = in_milliseconds(column) if n_cut else column
             if n_cut:
                 what = f"microseconds or nanoseconds of {counted(n_cut, 'value')} dropped"
                 notes.append(Warned(f"{path.name}: field {field.name}: {what}"))

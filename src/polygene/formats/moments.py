@@ -5,14 +5,14 @@ from __future__ import annotations
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.table.types import beyond_as_text, dates_beyond
+from polygene.table.types import beyond_as_text, dates_beyond, in_milliseconds
 
 
 def finer_than_kept(column: pa.ChunkedArray) -> int:
     """Return how many moments are finer than the milliseconds that are kept of them."""
     if not pa.types.is_timestamp(column.type) or column.type.unit not in ("us", "ns"):
         return 0
-    cut = pc.cast(pc.cast(column, pa.timestamp("ms", tz=column.type.tz), safe=False), column.type)
+    cut = pc.cast(in_milliseconds(column), column.type)
     return int(pc.sum(pc.not_equal(cut, column)).as_py() or 0)
 
 
@@ -24,6 +24,6 @@ def as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
     if pa.types.is_date(kind):
         return pc.cast(pc.cast(column, pa.date32()), pa.string())
     if pa.types.is_timestamp(kind):
-        utc = pc.cast(column, pa.timestamp("ms", tz="UTC"), safe=False)
+        utc = pc.cast(in_milliseconds(column), pa.timestamp("ms", tz="UTC"))
         return pc.strftime(utc, format="%Y-%m-%dT%H:%M:%SZ")
     return column

@@ -12,7 +12,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, distinct
 from polygene.geometry import Family, concatenate
-from polygene.layer import Layer, row_numbers
+from polygene.layer import Layer, names_alike, row_numbers
 from polygene.ops.shifts import largest_shifts
 from polygene.ops.summary import NamedRows
 from polygene.ops.versions import Versions, areas_of
@@ -180,10 +180,10 @@ def _edits(found: Versions) -> list[_Rows]:
     """Return for each field that both have where its value is another, with both."""
     rows = np.flatnonzero(found.after_of != NONE)
     partners = found.after_of[rows]
-    theirs = {name.casefold(): name for name in found.after.table.column_names}
+    pairs = names_alike(found.before.table.column_names, found.after.table.column_names)
     edits = []
     for name in found.before.table.column_names:
-        other = theirs.get(name.casefold())
+        other = pairs.get(name)
         if other is None:
             continue
         a, b = found.before.table.column(name), found.after.table.column(other)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from polygene.between import way_between
 from polygene.crs import is_same, label
 from polygene.geometry import Extent
-from polygene.layer import Layer
+from polygene.layer import Layer, names_alike
 from polygene.measures import row_measures, ruler_for
 from polygene.ops.changes import KINDS, Changes
 from polygene.ops.changes import changes as look
@@ -169,10 +169,12 @@ def _facts(layer: Layer) -> LayerFacts:
 
 
 def _fields(first: Layer, second: Layer) -> list[FieldFacts]:
-    mine = {f.name.casefold(): f for f in first.table.schema}
-    theirs = {f.name.casefold(): f for f in second.table.schema}
+    mine, theirs = first.table.schema, second.table.schema
+    pairs = names_alike(mine.names, theirs.names)
     found = []
-    for folded, field in {**mine, **theirs}.items():
-        one, other = (type_words(d[folded]) if folded in d else None for d in (mine, theirs))
-        found.append(FieldFacts(mine.get(folded, field).name, one, other))
-    return found
+    for field in mine:
+        other = pairs.get(field.name)
+        words = None if other is None else type_words(theirs.field(other))
+        found.append(FieldFacts(field.name, type_words(field), words))
+    alone = [field for field in theirs if field.name not in pairs.values()]
+    return found + [FieldFacts(field.name, None, type_words(field)) for field in alone]

@@ -12,7 +12,7 @@ from polygene.arrays import owners
 from polygene.crs import label
 from polygene.errors import UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
-from polygene.layer import Layer
+from polygene.layer import Layer, names_alike
 from polygene.measures import ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.given import Names, names
@@ -169,14 +169,12 @@ def with_taken(attributes: Agreed, takes: Sequence[Take], layer: Layer, groups: 
     table, disagreements = attributes.table, dict(attributes.disagreements)
     for take in takes:
         found = aggregate(take, layer, Entries(None, groups.group, groups.n_groups))
-        place = next(
-            (k for k, n in enumerate(table.column_names) if n.casefold() == take.name.casefold()),
-            None,
-        )
-        if place is None:
+        known = names_alike([take.name], table.column_names).get(take.name)
+        if known is None:
             columns, fields = [*table.columns, found.data], [*table.schema, found.field]
             table = pa.table(columns, pa.schema(fields))
         else:
+            place = table.column_names.index(known)
             table = table.set_column(place, found.field, found.data)
         disagreements.pop(take.name, None)
         if found.disagreed:

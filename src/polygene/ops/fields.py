@@ -12,7 +12,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import UsageError, check_choice
-from polygene.layer import Layer
+from polygene.layer import Layer, names_alike
 from polygene.notes import Warned, counted
 from polygene.ops.given import Names, assignments, expression, names
 from polygene.ops.subset import with_fields
@@ -167,8 +167,8 @@ class _Work:
         found = assignment.expression.values(self.layer)
         self.without_value.update(found.lost)
         table = self.layer.table
-        taken = {n.casefold(): n for n in table.column_names}
-        name = taken.get(assignment.name.casefold(), assignment.name)
+        pairs = names_alike([assignment.name], table.column_names)
+        name = pairs.get(assignment.name, assignment.name)
         data = found.data
         if name in table.column_names:
             field = table.schema.field(name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -19,13 +19,13 @@ from polygene.errors import (
     listed,
     nearest_first,
 )
-from polygene.layer import Layer, distinct_name
+from polygene.layer import Layer, distinct_name, names_alike
 from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.table.assignment import best_pairs
 from polygene.table.casting import date_pattern
 from polygene.table.expression import Expression
 from polygene.table.likeness import Evidence, Profile, evidence, profile, width_of_codes
-from polygene.table.types import kind_of, type_words, typed_field, widened
+from polygene.table.types import is_whole, kind_of, type_words, typed_field, widened
 
 ON_LOSS = ("refuse", "null", "cut")
 _FIELD_KEYS = ("type", "from", "on-loss")
@@ -92,23 +92,27 @@ def sheet_by_name(layers: Sequence[Layer]) -> Sheet:
     targets: dict[str, TargetField] = {}
     notes = []
     for layer in layers:
+        pairs = names_alike(layer.table.column_names, targets)
         for mine in layer.table.schema:
-            key = mine.name.casefold()
             source = {layer.name: Source((mine.name,))}
-            known = targets.get(key)
-            wide = None if known is None else _wide(known.field, mine, layers, known.sources)
-            if known is None:
-                targets[key] = TargetField(mine, source)
-            elif wide is not None:
-                targets[key] = TargetField(wide, {**known.sources, **source})
-            else:
-                name = distinct_name(f"{layer.name}_{mine.name}", targets, folds=True)
-                targets[name.casefold()] = TargetField(mine.with_name(name), source)
+            known = targets.get(pairs.get(mine.name, ""))
+            wide = None if known is None else _wide(known, mine, layer, layers)
+            if known is not None and wide is not None:
+                targets[pairs[mine.name]] = TargetField(wide, {**known.sources, **source})
+                continue
+            name = mine.name
+            if known is not None:
+                name = distinct_name(f"{layer.name}_{name}", _folded(targets), folds=True)
                 notes.append(
                     f"field {mine.name} of {layer.name} is {type_words(mine)} and elsewhere "
                     f"{type_words(known.field)}; it stays apart as {name}"
                 )
+            targets[name] = TargetField(mine.with_name(name), source)
     return Sheet(list(targets.values()), notes=notes)
+
+
+def _folded(names: Iterable[str]) -> set[str]:
+    return {name.casefold() for name in names}
 
 
 def _has_beyond(column: pa.ChunkedArray, limit: int) -> bool:
@@ -118,19 +122,22 @@ def _has_beyond(column: pa.ChunkedArray, limit: int) -> bool:
 
 
 def _wide(
-    known: pa.Field, mine: pa.Field, layers: Sequence[Layer], sources: Mapping[str, Source]
+    known: TargetField, mine: pa.Field, layer: Layer, layers: Sequence[Layer]
 ) -> pa.Field | None:
-    wide = widened(known, mine)
-    if wide is not None or {kind_of(known.type), kind_of(mine.type)} != {"number"}:
+    """Return the type that a field of the result has with one more source; None if there is none."""
+    wide = widened(known.field, mine)
+    kinds = (known.field.type, mine.type)
+    if wide is not None or {kind_of(kind) for kind in kinds} != {"number"}:
         return wide
-    # 64 bits and reals: no loss as long as all whole numbers are small enough.
-    for layer in layers:
-        for name in layer.table.column_names:
-            if name.casefold() == mine.name.casefold():
-                column = layer.table.column(name)
-                if pa.types.is_integer(column.type) and _has_beyond(column, 2**53):
-                    return None
-    return pa.field(known.name, pa.float64())
+    # No loss as long as all whole numbers are small enough for the other type.
+    kind, most = (pa.int64(), 2**63 - 1) if all(map(is_whole, kinds)) else (pa.float64(), 2**53)
+    columns = [
+        y.table.column(known.sources[y.name].fields[0]) for y in layers if y.name in known.sources
+    ]
+    columns.append(layer.table.column(mine.name))
+    if any(is_whole(own.type) and _has_beyond(own, most) for own in columns):
+        return None
+    return pa.field(known.field.name, kind)
 
 
 # Reading

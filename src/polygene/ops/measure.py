@@ -12,7 +12,7 @@ from polygene import computing as pc
 from polygene.arrays import F64Array
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
-from polygene.layer import Layer
+from polygene.layer import Layer, names_alike
 from polygene.longitudes import opened, wrapped
 from polygene.measures import PlaneRuler, ruler_for
 from polygene.ops.given import Names, names
@@ -142,14 +142,13 @@ def measured(layer: Layer, wanted: Sequence[WantedMeasure]) -> MeasureResult:
             columns |= _places(layer, item)
     table = layer.table
     is_none = layer.geometry.is_empty
-    taken = {name.casefold(): k for k, name in enumerate(table.column_names)}
     for name, values in columns.items():
         array = pa.chunked_array([pc.with_nulls(values, is_none)])
         field = pa.field(name, array.type)
         if table.num_columns == 0:
             table = pa.table([array], pa.schema([field]))
-        elif name.casefold() in taken:
-            table = table.set_column(taken[name.casefold()], field, array)
+        elif known := names_alike([name], table.column_names):
+            table = table.set_column(table.column_names.index(known[name]), field, array)
         else:
             table = table.append_column(field, array)
     ruler = ruler_for(layer.crs)
@@ -199,7 +198,7 @@ def _own_unit(layer: Layer, measure: str) -> str:
 
 def _changed(layer: Layer, name: str, values: F64Array) -> int | None:
     """Count stored values that differ from the measured ones; None if there are none stored."""
-    known = next((n for n in layer.table.column_names if n.casefold() == name.casefold()), None)
+    known = names_alike([name], layer.table.column_names).get(name)
     if known is None:
         return None
     column = layer.table.column(known)

@@ -13,7 +13,7 @@ from polygene import computing as pc
 from polygene.arrays import NONE, BoolArray, I64Array, distinct
 from polygene.errors import DataError, check_choice
 from polygene.geometry import Family, concatenate, heights_of
-from polygene.layer import Layer
+from polygene.layer import Layer, names_alike
 from polygene.measures import row_areas, ruler_for
 from polygene.notes import Warned
 from polygene.ops import part
@@ -191,12 +191,12 @@ def _pieces(own: I64Array, other: int) -> I64Array:
 
 def _stacked(below: Layer, above: Layer) -> Layer:
     """Return the rows of two layers, the fields brought together by name."""
-    mine = {field.name.casefold(): field for field in below.table.schema}
-    taken = set(mine)
     fields = {field.name: field for field in below.table.schema}
+    taken = {name.casefold() for name in fields}
+    pairs = names_alike(above.table.column_names, below.table.column_names)
     source = {}  # name in the result → name in the layer above
     for field in above.table.schema:
-        same = mine.get(field.name.casefold())
+        same = fields[pairs[field.name]] if field.name in pairs else None
         wide = None if same is None else widened(same, field)
         if same is not None and wide is not None:
             fields[same.name], source[same.name] = wide, field.name

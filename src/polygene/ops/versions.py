@@ -19,7 +19,7 @@ from polygene.arrays import (
     number_pairs,
 )
 from polygene.geometry import Family
-from polygene.layer import Layer
+from polygene.layer import Layer, names_alike
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.places.partners import partners
 from polygene.ops.shifts import largest_shifts
@@ -200,12 +200,10 @@ def _by_geometry(
 
 def _fields(before: Layer, after: Layer) -> I64Array | None:
     """Return a number for the values of the fields that both have; None if there are none."""
-    theirs = {name.casefold(): name for name in after.table.column_names}
+    pairs = names_alike(before.table.column_names, after.table.column_names)
     found: I64Array | None = None
-    for name in before.table.column_names:
-        if name.casefold() not in theirs:
-            continue
-        a, b = before.table.column(name), after.table.column(theirs[name.casefold()])
+    for name, other in pairs.items():
+        a, b = before.table.column(name), after.table.column(other)
         if a.type != b.type:
             a, b = as_text(a), as_text(b)
         codes = codes_of(pa.chunked_array([*a.chunks, *b.chunks], a.type))

@@ -14,6 +14,7 @@ from polygene.errors import LossError, UsageError
 from polygene.table.types import (
     beyond_as_text,
     dates_beyond,
+    in_milliseconds,
     is_blob,
     kind_of,
     type_words,
@@ -251,6 +252,8 @@ def _moment_cast(column: Any, kind: pa.DataType) -> Any:
         back = pc.cast(days, pa.timestamp("ms", tz="UTC"))
         is_same = pc.equal(back, pc.cast(column, pa.timestamp("ms", tz="UTC"), safe=False))
         return pc.if_else(is_same, days, pa.scalar(None, pa.date32()))
+    if kind.unit == "ms" and pa.types.is_timestamp(column.type):
+        column = in_milliseconds(column)
     return pc.cast(column, kind, safe=False)
 
 
@@ -281,7 +284,9 @@ def fitted(
     n_lost = int(found.lost.sum())
     if n_lost and on_loss == "refuse":
         rows = np.flatnonzero(found.lost)[:5]
-        values = pc.take(column, pc.column(rows)).to_pylist()
-        samples = [f"{where.row_label(int(r))}: {v!r}" for r, v in zip(rows, values, strict=True)]
+        values = pc.take(column, pc.column(rows))
+        texts = (values if kind_of(column.type) == "text" else as_text(values)).to_pylist()
+        texts = map(repr, texts) if kind_of(column.type) == "text" else texts
+        samples = [f"{where.row_label(int(r))}: {v}" for r, v in zip(rows, texts, strict=True)]
         raise LossError(where.name, field.name, type_words(field), n_lost, samples)
     return (found.cut if on_loss == "cut" else found.data), n_lost

@@ -48,7 +48,8 @@ def _describe(arrow_field: pa.Field, column: pa.ChunkedArray) -> FieldDescriptio
             low, high = bounds["min"].as_py(), bounds["max"].as_py()
         return FieldDescription(arrow_field.name, words, column.null_count, low, high)
     if is_blob(kind):
-        return FieldDescription(arrow_field.name, words, column.null_count)
+        n_distinct = int(pc.count_distinct(pc.drop_null(column)).as_py())
+        return FieldDescription(arrow_field.name, words, column.null_count, distinct=n_distinct)
     counts = value_counts(pc.drop_null(column))
     return FieldDescription(
         arrow_field.name,

@@ -39,6 +39,8 @@ def held(field: FieldDescription) -> str:
         rest = (field.distinct or 0) - len(field.common)
         count = "all different" if is_unique else f"{field.distinct:,} different"
         return f"{count}: {first}" + (" …" if rest > 0 else "")
+    if field.low is None and field.distinct:
+        return "always the same" if field.distinct == 1 else f"{field.distinct:,} different"
     if field.low is None:
         return "only nulls" if field.nulls else "none"
     if field.low == field.high:

@@ -102,8 +102,9 @@ def is_whole(kind: pa.DataType) -> bool:
 def widened(one: pa.Field, other: pa.Field) -> pa.Field | None:
     """Return the narrowest type that holds the values of both without loss, None if there is none.
 
-    Whole numbers widen to larger ones and, up to 32 bits, to reals; 64 bits and reals have no type
-    in common that loses nothing. A text's width is the larger, or none.
+    Whole numbers widen to larger ones, those without a sign to ones that have room for it, and up to
+    32 bits to reals; 64 bits and reals have no type in common that loses nothing. A text's width is the
+    larger, or none.
     """
     a, b = one.type, other.type
     if pa.types.is_null(a):
@@ -119,15 +120,27 @@ def widened(one: pa.Field, other: pa.Field) -> pa.Field | None:
     if a == b:
         return one
     if kinds == {"date", "time"} or kinds == {"time"}:
-        return pa.field(one.name, pa.timestamp("ms", tz="UTC"))
+        is_fine = any(pa.types.is_timestamp(k) and k.unit in ("us", "ns") for k in (a, b))
+        return pa.field(one.name, pa.timestamp("us" if is_fine else "ms", tz="UTC"))
     if kinds != {"number"}:
         return None
     if is_whole(a) and is_whole(b):
-        return pa.field(one.name, a if a.bit_width >= b.bit_width else b)
+        wide = _whole(a, b)
+        return None if wide is None else pa.field(one.name, wide)
     whole = next((k for k in (a, b) if is_whole(k)), None)
     if whole is not None and whole.bit_width == 64:
         return None
     return pa.field(one.name, pa.float64())
+
+
+def _whole(a: pa.DataType, b: pa.DataType) -> pa.DataType | None:
+    """Return the narrowest type of whole numbers that holds those of both; None if there is none."""
+    has_sign = [pa.types.is_signed_integer(kind) for kind in (a, b)]
+    if has_sign[0] == has_sign[1]:
+        return a if a.bit_width >= b.bit_width else b
+    signed, bare = (a, b) if has_sign[0] else (b, a)
+    bits = max(signed.bit_width, 2 * bare.bit_width)
+    return {16: pa.int16(), 32: pa.int32(), 64: pa.int64()}.get(bits)
 
 
 def dates_beyond(column: pa.ChunkedArray) -> bool:
@@ -145,6 +158,16 @@ def dates_beyond(column: pa.ChunkedArray) -> bool:
     bounds = pc.min_max(days)
     low, high = bounds["min"].as_py(), bounds["max"].as_py()
     return low is not None and (low < least or high > most)
+
+
+def in_milliseconds(column: Any) -> Any:
+    """Return moments without what is finer than milliseconds, before 1970 as after it."""
+    kind = pa.timestamp("ms", tz=column.type.tz)
+    cut = pc.cast(column, kind, safe=False)  # towards 1970
+    if column.type.unit in ("s", "ms"):
+        return cut
+    is_later = pc.greater(pc.cast(cut, column.type, safe=False), column)
+    return pc.if_else(is_later, pc.subtract(cut, pa.scalar(1, pa.duration("ms"))), cut)
 
 
 def beyond_as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
