@@ -15,6 +15,7 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import polygene
 from polygene import parallel
 from polygene.errors import ExpressionError
 from polygene.layer import Layer
@@ -181,6 +182,28 @@ class RoundedSums(unittest.TestCase):
             order = rng.permutation(len(values))
             group = np.zeros(len(values), np.int64)
             self.assertEqual(rounded_sums(group, values, 1), rounded_sums(group, values[order], 1))
+
+    def test_means_are_rounded_once_too(self):
+        """Plain and weighted ones, of reals and of whole numbers beyond 2^53."""
+        rng = np.random.default_rng()
+        for k in range(60):
+            whole = k % 3 == 0
+            n = int(rng.integers(1, 9))
+            values = (
+                rng.choice([2**53 + 1, 2**61 + 7, -(2**55) - 3, 3], n)
+                if whole
+                else np.round(rng.normal(size=n) * 10.0 ** rng.integers(-3, 17, n), 2)
+            ).tolist()
+            weights = rng.choice([0.1, 0.3, 2.5, 1e9], n).tolist()
+            total = sum(Fraction(v) * Fraction(w) for v, w in zip(values, weights, strict=True))
+            kind = pa.int64() if whole else pa.float64()
+            layer = polygene.as_layer(pa.table({"v": pa.array(values, kind), "w": weights}), "t")
+            takes = ["m = mean(v)", "h = mean(v, weight=w)", "s = sum(v, weight=w)"]
+            (row,) = polygene.tally(layer, (), takes).totals.to_pylist()
+            with self.subTest(values=values, weights=weights):
+                self.assertEqual(row["m"], float(sum(map(Fraction, values)) / n))
+                self.assertEqual(row["h"], float(total / sum(map(Fraction, weights))))
+                self.assertEqual(row["s"], float(total))
 
     def test_of_what_may_not_be_written_to(self):
         column = pa.chunked_array([pa.array([0.1, 0.2, 0.3, None])])

@@ -29,7 +29,7 @@ from polygene.table.expression import Expression, computed
 from polygene.table.functions import GEOMETRY_FUNCTIONS
 from polygene.table.groups import codes_of, some_rows
 from polygene.table.ranking import best_of_groups, best_texts, medians, order_keys
-from polygene.table.sums import counted_sums, rounded_sums
+from polygene.table.sums import Sums, as_reals, exact_sums, products, quotients, rounded_sums
 
 if TYPE_CHECKING:
     import lark
@@ -291,20 +291,30 @@ def _of_numbers(
         if np.abs(sum_by(group, values.astype(np.float64), n)).max(initial=0) >= 2.0**63:
             raise ExpressionError("the sum of whole numbers grows too large", take.text, 0)
         return _masked(take.name, exact, count_by(group, n) == 0)
-    values = values.astype(np.float64, copy=False)
     if take.function == "median":
-        return _masked(take.name, medians(group, values, n), count_by(group, n) == 0)
+        reals = values.astype(np.float64, copy=False)
+        return _masked(take.name, medians(group, reals, n), count_by(group, n) == 0)
     if weight is None:
-        total, counts = counted_sums(group, values, n)
-        heavy = counts.astype(np.float64)
+        parts = as_reals(values)
+        total = _added(group, parts, n)
+        counts = total.counts // len(parts)
+        heavy = Sums(counts.astype(np.float64), np.zeros(n), counts)
     else:
         known = ~np.isnan(weight)
-        total, counts = counted_sums(group[known], weight[known] * values[known], n)
-        heavy = rounded_sums(group[known], weight[known], n)
+        group, weight = group[known], weight[known]
+        pairs = [products(weight, part) for part in as_reals(values[known])]
+        total = _added(group, [part for pair in pairs for part in pair], n)
+        heavy = exact_sums(group, weight, n)
     if take.function == "sum":
-        return _masked(take.name, total, counts == 0)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return _masked(take.name, total / heavy, heavy == 0)
+        return _masked(take.name, total.rounded, heavy.counts == 0)
+    return _masked(take.name, quotients(total, heavy), heavy.rounded == 0)
+
+
+def _added(group: I64Array, parts: list[F64Array], n: int) -> Sums:
+    """Return the sums of values, each of which is the sum of some parts."""
+    if len(parts) == 1:
+        return exact_sums(group, parts[0], n)
+    return exact_sums(np.tile(group, len(parts)), np.concatenate(parts), n)
 
 
 def _masked(name: str, values: np.ndarray, is_null: BoolArray) -> Aggregated:

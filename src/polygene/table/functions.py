@@ -176,12 +176,17 @@ def _days(start: Any, stop: Any) -> Any:
     )
 
 
+def _upper(text: Any) -> Any:
+    # Arrow makes the capital of a sharp s, which most code pages have not, and nobody writes.
+    return pc.utf8_upper(pc.replace_substring(text, "ß", "SS"))
+
+
 def _each_capitalised(texts: Any) -> Any:
     return by_value(_capitalised, texts)
 
 
 FUNCTIONS = {
-    "upper": Function("text", "text", "in capitals", pc.utf8_upper),
+    "upper": Function("text", "text", "in capitals", _upper),
     "lower": Function("text", "text", "in small letters", pc.utf8_lower),
     "capitalised": Function("text", "text", "Each Word Capitalised", _each_capitalised),
     "trim": Function("text", "text", "without blanks at its ends", pc.utf8_trim_whitespace),

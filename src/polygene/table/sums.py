@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -23,8 +24,6 @@ def rounded_sums(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
 def counted_sums(group: I64Array, values: F64Array, n_groups: int) -> tuple[F64Array, I64Array]:
     """Return the sum of each group, as if it were added exactly and rounded once, and how many it has.
 
-    After Shewchuk (1997), "Adaptive precision floating-point arithmetic".
-
     Parameters
     ----------
     group, values : (n,) the group of each value
@@ -33,6 +32,32 @@ def counted_sums(group: I64Array, values: F64Array, n_groups: int) -> tuple[F64A
     -------
     (n_groups,) float64, (n_groups,) int64
         The sum is 0 for none, and not finite if a value is not.
+    """
+    found = exact_sums(group, values, n_groups)
+    return found.rounded, found.counts
+
+
+class Sums(NamedTuple):
+    """Sums of groups.
+
+    rounded : (n_groups,) as if added exactly and rounded once; 0 for none, not finite if a value is not
+    rest : (n_groups,) what the rounding took, to the precision of a double
+    counts : (n_groups,) how many values there are
+    """
+
+    rounded: F64Array
+    rest: F64Array
+    counts: I64Array
+
+
+def exact_sums(group: I64Array, values: F64Array, n_groups: int) -> Sums:
+    """Return the sum of each group, in two numbers, as if it were added exactly.
+
+    After Shewchuk (1997), "Adaptive precision floating-point arithmetic".
+
+    Parameters
+    ----------
+    group, values : (n,) the group of each value
     """
     group = np.ascontiguousarray(group, np.int64)
     values = np.ascontiguousarray(values, np.float64)
@@ -55,6 +80,8 @@ def counted_sums(group: I64Array, values: F64Array, n_groups: int) -> tuple[F64A
         is_certain = np.isfinite(found) & (found == total + (rest + off))
     # Of two numbers one addition is the sum, rounded once.
     found = np.where(counts <= 2, total, found)
+    with np.errstate(invalid="ignore"):
+        rest = np.nan_to_num((total - found) + rest, nan=0.0, posinf=0.0, neginf=0.0)
     if not np.isfinite(total).all():
         _set_infinite(found, is_certain, group, values)
     doubtful = np.flatnonzero(~is_certain & ((counts > 2) | ~np.isfinite(total)))
@@ -65,8 +92,49 @@ def counted_sums(group: I64Array, values: F64Array, n_groups: int) -> tuple[F64A
         grouped = bucket(place[group[own]], len(doubtful))
         ordered, ends = values[own[grouped.order]], grouped.offsets
         for k, g in enumerate(doubtful.tolist()):
-            found[g] = _sum(ordered[ends[k] : ends[k + 1]])
-    return found, counts
+            own_values = ordered[ends[k] : ends[k + 1]]
+            found[g] = _sum(own_values)
+            rest[g] = _sum(np.append(own_values, -found[g])) if np.isfinite(found[g]) else 0.0
+    return Sums(found, rest, counts)
+
+
+def as_reals(values: np.ndarray) -> list[F64Array]:
+    """Return numbers as reals that add up to them exactly: whole numbers beyond 2^53 take two."""
+    if (
+        values.dtype.kind == "f"
+        or max(-int(values.min(initial=0)), int(values.max(initial=0))) < 2**53
+    ):
+        return [values.astype(np.float64, copy=False)]
+    low = values & 0xFFFFFFFF
+    return [(values - low).astype(np.float64), low.astype(np.float64)]
+
+
+def products(a: F64Array, b: F64Array) -> tuple[F64Array, F64Array]:
+    """Return the products of numbers, rounded, and what the rounding took.
+
+    After Dekker (1971), "A floating-point technique for extending the available precision"; what it
+    took is 0 where numbers are too large for that.
+    """
+    with np.errstate(all="ignore"):
+        rounded = a * b
+        (a_high, a_low), (b_high, b_low) = _halves(a), _halves(b)
+        rest = ((a_high * b_high - rounded) + a_high * b_low + a_low * b_high) + a_low * b_low
+    return rounded, np.where(np.isfinite(rest), rest, 0.0)
+
+
+def _halves(a: F64Array) -> tuple[F64Array, F64Array]:
+    wide = a * 134_217_729.0  # 2^27 + 1
+    high = wide - (wide - a)
+    return high, a - high
+
+
+def quotients(above: Sums, below: Sums) -> F64Array:
+    """Return the quotients of sums, rounded once unless all but halfway between two numbers."""
+    with np.errstate(all="ignore"):
+        first = above.rounded / below.rounded
+        back, lost = products(first, below.rounded)
+        more = ((above.rounded - back) - lost + above.rest - first * below.rest) / below.rounded
+        return np.where(np.isfinite(more), first + more, first)
 
 
 def _set_infinite(
