@@ -88,7 +88,7 @@ class Coded(NamedTuple):
 
 
 def coded(layer: Layer, other: Layer, keys: Sequence[Key], folds: bool = False) -> Coded:
-    """Number the keys of two layers. Null is no key, nor is a text of no letters.
+    """Number the keys of two layers. Null is no key, nor is a text of nothing but blanks.
 
     With ``folds`` case, accents, blanks and zeros in front of digits make no difference.
 
@@ -164,7 +164,7 @@ def _as_texts(side: Side, folds: bool) -> pa.ChunkedArray:
         texts = as_text(texts)
     if folds:
         texts = folded(texts)
-    is_none = pc.equal(texts, "")
+    is_none = pc.or_(pc.equal(texts, ""), pc.utf8_is_space(texts))
     return pc.if_else(is_none, None, texts) if pc.any(is_none).as_py() else texts
 
 
