@@ -225,6 +225,19 @@ class LinesAndPoints(unittest.TestCase):
         sloping = make.layer("a", replace(sloping, z=sloping.xy[:, 0]))
         for overlay in (polygene.clip, polygene.erase, polygene.intersect, polygene.imprint):
             self.assertFalse(np.isnan(overlay(sloping, flat).layer.geometry.z).any())
+        within = make.layer("w", make.polygons([[[make.square(3, 3, 2)]]]))  # none of its border
+        for overlay in (polygene.clip, polygene.imprint):
+            found = overlay(sloping, within).layer.geometry
+            np.testing.assert_allclose(found.z[:5], 5.0)
+        xy = np.array([(0, 0), (10, 10), (10, 0), (0, 10), (-5, 5), (0, 0.0)])
+        bow = make.polygons([[[xy]]])
+        crossed = make.layer("c", replace(bow, z=bow.xy[:, 0]))
+        for result in (polygene.mend(crossed), polygene.erase(crossed, flat)):
+            found = result.layer.geometry
+            self.assertFalse(np.isnan(found.z).any())
+            is_own = (found.xy[:, None] == xy[None]).all(axis=2).any(axis=1)
+            self.assertGreaterEqual(is_own.sum(), 4)
+            np.testing.assert_array_equal(found.z[is_own], found.xy[is_own, 0])
         lossy = (polygene.union(sloping, flat), polygene.supersede(sloping, flat))
         for result in (*lossy, polygene.dissolve(sloping)):
             self.assertIsNone(result.layer.geometry.z)

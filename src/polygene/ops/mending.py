@@ -16,6 +16,7 @@ from polygene.ops.places.extents import grid_for
 from polygene.ops.proved import prove_valid
 from polygene.plane import selfcheck
 from polygene.plane.grid import Grid
+from polygene.plane.heights import filled
 from polygene.plane.outlines import Outlines
 from polygene.plane.settling import settle
 from polygene.plane.validity import invalid_rows
@@ -79,14 +80,16 @@ def _settled(column: GeometryColumn, grid: Grid) -> GeometryColumn:
 
 
 def _with_rows(column: GeometryColumn, rows: I64Array, new: GeometryColumn) -> GeometryColumn:
-    """Return the column with rows replaced; of new vertices at old ones Z and M are kept."""
+    """Return the column with rows replaced; new vertices at old ones keep Z and M, others get them
+    from their neighbours along the ring.
+    """
     some = column.take(rows)
     z, m = (_carried(some, new, values) for values in (some.z, some.m))
     return column.with_rows(rows, replace(new, z=z, m=m))
 
 
 def _carried(old: GeometryColumn, new: GeometryColumn, values: F64Array | None) -> F64Array | None:
-    """Return Z or M of new vertices that lie where the same row had one; NaN elsewhere."""
+    """Return Z or M of new vertices: as the same row had there, else between those that are known."""
     if values is None:
         return None
     rows = [owners(c.vertex_offsets_of_rows) for c in (old, new)]
@@ -95,6 +98,7 @@ def _carried(old: GeometryColumn, new: GeometryColumn, values: F64Array | None) 
         np.column_stack([np.concatenate(rows), xy]), axis=0, return_inverse=True
     )
     numbers = numbers.reshape(-1)
-    known = np.full(len(keys), np.nan)
-    known[numbers[: len(old.xy)]] = values
-    return known[numbers[len(old.xy) :]]
+    known, is_old = np.full(len(keys), np.nan), np.zeros(len(keys), bool)
+    known[numbers[: len(old.xy)]], is_old[numbers[: len(old.xy)]] = values, True
+    mine = numbers[len(old.xy) :]
+    return filled(new, known[mine], is_old[mine])

@@ -28,7 +28,8 @@ def with_heights(plan: Overlay, cut: Cut) -> tuple[GeometryColumn, int]:
 
     A vertex of INPUT keeps its values; a point where its edge was cut gets them by the distance
     along that edge. What is left are vertices of OTHER's border inside a polygon of INPUT: those
-    are interpolated along the ring between vertices that are known.
+    are interpolated along the ring between vertices that are known. A piece that has none of INPUT's
+    border gets the mean of its row of INPUT.
     """
     own, pieces = plan.own, cut.geometry
     if cut.node is None or (own.z is None and own.m is None):
@@ -43,8 +44,18 @@ def with_heights(plan: Overlay, cut: Cut) -> tuple[GeometryColumn, int]:
         if given is not None:
             known = np.full(len(is_known), np.nan)
             first, last = given[found.start[is_known]], given[found.stop[is_known]]
-            known[is_known] = first + found.share[is_known] * (last - first)
-            values[name] = _filled(pieces, known, is_known)
+            share = found.share[is_known]
+            between = first + share * (last - first)
+            # Also where the other end has none: that is not a number.
+            known[is_known] = np.where(share == 0, first, np.where(share == 1, last, between))
+            values[name] = filled(pieces, known, is_known)
+            if np.isnan(values[name][~is_known]).any():
+                counts = np.ones(own.n_vertices, bool)
+                counts[own.ring_offsets[1:] - 1] = False  # the first once more
+                row = owners(own.vertex_offsets_of_rows)
+                means = _means(row[counts], given[counts], own.n_rows)
+                alone = ~is_known & np.isnan(values[name])
+                values[name][alone] = means[row_of_vertex[alone]]
     return replace(pieces, z=values.get("z"), m=values.get("m")), int((~is_known).sum())
 
 
@@ -85,8 +96,14 @@ def _lookup(plan: Overlay, row: I64Array, node: IntArray) -> _Found:
     return _Found(step, start, stop, share)
 
 
-def _filled(pieces: GeometryColumn, values: F64Array, is_known: BoolArray) -> F64Array:
-    """Interpolate what is unknown along each ring; a ring without any known gets its row's mean."""
+def filled(pieces: GeometryColumn, values: F64Array, is_known: BoolArray) -> F64Array:
+    """Interpolate what is unknown along each ring; a ring without any known gets its row's mean.
+
+    Parameters
+    ----------
+    values : (n_vertices,) those that are known
+    is_known : (n_vertices,)
+    """
     if is_known.all():
         return values
     ring_of = owners(pieces.ring_offsets)
@@ -102,21 +119,25 @@ def _filled(pieces: GeometryColumn, values: F64Array, is_known: BoolArray) -> F6
     at = along - along[pieces.ring_offsets[:-1][ring_of]]
     # Rings are laid out on one axis, three lengths each, so that one call serves all.
     origin = np.concatenate([[0.0], np.cumsum(3 * lengths + 1)])[:-1]
-    known = np.flatnonzero(is_known)
+    known = np.flatnonzero(is_known & ~np.isnan(values))
     k, length = ring_of[known], lengths[ring_of[known]]
     axis = np.concatenate([origin[k] + at[known] + turn * length for turn in (0, 1, 2)])
     order = np.argsort(axis, kind="stable")
     unknown = np.flatnonzero(~is_known)
     wanted = origin[ring_of[unknown]] + at[unknown] + lengths[ring_of[unknown]]
-    filled = values.copy()
+    found = values.copy()
     if len(known):
         # The axis of the middle copy has known vertices on both sides of any unknown one.
-        filled[unknown] = np.interp(wanted, axis[order], np.tile(values[known], 3)[order])
+        found[unknown] = np.interp(wanted, axis[order], np.tile(values[known], 3)[order])
     has_known = np.bincount(ring_of[known], minlength=pieces.n_rings) > 0
     alone = unknown[~has_known[ring_of[unknown]]]
     row = owners(pieces.vertex_offsets_of_rows)
-    counts = np.bincount(row[known], minlength=pieces.n_rows)
+    found[alone] = _means(row[known], values[known], pieces.n_rows)[row[alone]]
+    return found
+
+
+def _means(row: I64Array, values: F64Array, n_rows: int) -> F64Array:
+    """Return the mean of each row's values that are numbers; not a number where there are none."""
+    has = ~np.isnan(values)
     with np.errstate(invalid="ignore", divide="ignore"):
-        means = sum_by(row[known], values[known], pieces.n_rows) / counts
-    filled[alone] = means[row[alone]]
-    return filled
+        return sum_by(row[has], values[has], n_rows) / np.bincount(row[has], minlength=n_rows)

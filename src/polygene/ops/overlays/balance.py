@@ -228,6 +228,6 @@ def notes_of(
     if made.n_guessed:
         notes.append(
             f"{layer.name}: {made.n_guessed:,} vertices along the border of OTHER have no "
-            f"{' or '.join(kinds)} of their own; interpolated along the ring"
+            f"{' or '.join(kinds)} of their own; interpolated along the ring, or the feature's mean"
         )
     return notes
