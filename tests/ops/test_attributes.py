@@ -278,6 +278,10 @@ class StoredMeasures(unittest.TestCase):
         self.assertAlmostEqual(total, 360, places=6)
         with self.assertRaisesRegex(DataError, "cannot be refreshed"):
             polygene.clip(layer, park, refresh=["people"])
+        one = polygene.clip(park, layer, refresh=["area_ha"])  # of a single feature
+        self.assertEqual([s.done for s in one.summary.stored], ["refreshed"])
+        size = row_areas(one.layer.geometry)[0] / 1e4
+        self.assertAlmostEqual(one.layer.table["area_ha"][0].as_py(), size)
         with self.assertRaisesRegex(DataError, "no field 'peopel'.*did you mean"):
             polygene.clip(layer, park, apportion=["peopel"])
 

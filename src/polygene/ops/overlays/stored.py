@@ -69,8 +69,12 @@ def stored_measures(layer: Layer) -> dict[str, Measure]:
     return _fitting(layer, names, SAMPLE, SHARE) if names else {}
 
 
-def _fitting(layer: Layer, names: list[str], sample: int, share: float) -> dict[str, Measure]:
-    """Return the measure that fields seem to hold: where a share of the values fits."""
+def _fitting(
+    layer: Layer, names: list[str], sample: int, share: float, least: int = LEAST
+) -> dict[str, Measure]:
+    """Return the measure that fields seem to hold: where a share of the values, of which there are at
+    least so many, fits.
+    """
     step = max(1, layer.n_rows // sample)
     some = layer.take(np.arange(0, layer.n_rows, step))
     has_unit = ruler_for(layer.crs).unit == "m"
@@ -82,7 +86,7 @@ def _fitting(layer: Layer, names: list[str], sample: int, share: float) -> dict[
         for name in names:
             values = pc.cast(some.table.column(name), pa.float64(), safe=False).to_numpy()
             known = np.isfinite(values) & (sizes > 0)
-            if known.sum() < LEAST or name in found:
+            if known.sum() < least or name in found:
                 continue
             ratio = values[known] / sizes[known]
             for unit, size in units.items():
@@ -138,6 +142,9 @@ def adjusted(
             share = _shares(result, source)
             table = _replaced(table, name, share)
         elif name in refresh:
+            is_number = kind_of(source.layer.table.schema.field(field).type) == "number"
+            if measure is None and is_number:  # one feature will do where the field is named
+                measure = _fitting(source.layer, [field], SAMPLE, SHARE, least=1).get(field)
             if measure is None:
                 raise DataError(
                     f"field {name!r} is not the area, perimeter or length of its features in any "
