@@ -271,6 +271,23 @@ class Recipes(WithSample):
         self.assertEqual((self.reused(), self.reused()), (set(), {"in_park"}))
         self.assertEqual(check_balance({}), check_balance({"results": [{"summary": {}}]}))
 
+    def test_what_is_right_is_not_refused_before_the_run(self):
+        """Names of fields that a step makes, that OTHER has, or that expressions are of."""
+        self.recipe.write_text(
+            "inputs: {a: tolva.gpkg#sectors, b: tolva.gpkg#park}\n"
+            "steps:\n"
+            "  - {fields: a, set: ['ha = area(ha)'], keep: [sector, ha], as: made}\n"
+            "  - {fields: a, rename: [code=sector], keep: code, as: renamed}\n"
+            "  - {dissolve: a, by: 'z = left(sector, 2), district', as: grouped}\n"
+            "  - {tally: a, by: 'left(sector, 2)', aggregate: [n = count()], sort: -n, as: counts}\n"
+            "  - {union: b, with: a, refresh: area_ha, as: both}\n"
+            "outputs: {made: o.gpkg, counts: n.csv}\n"
+        )
+        self.run_polygene("run", "recipe.yaml")
+        for old, new in (("left(sector, 2), d", "left(sectr, 2), d"), ("ha], as", "hb], as")):
+            (self.folder / "wrong.yaml").write_text(self.recipe.read_text().replace(old, new))
+            self.assertRegex(self.complaint("wrong.yaml"), "no field '(sectr|hb)'")
+
     def test_the_plan(self):
         plan = self.run_polygene("run", "recipe.yaml", "--dry-run")
         self.assertRegex(plan.out, r"lane_zone +buffer lanes, distance 150m, dissolve")

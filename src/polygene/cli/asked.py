@@ -93,7 +93,7 @@ class OverlayAsked(Asked):
     apportion: str | None = None
 
     def how(self, progress: Progress) -> How:
-        from polygene.cli.options import names_of
+        from polygene.table.tokens import names_of
 
         return {
             "single_parts": self.single_parts,

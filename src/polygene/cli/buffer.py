@@ -9,6 +9,7 @@ import click
 from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
 from polygene.errors import PolygeneError
+from polygene.table.tokens import terms_of
 
 
 class DistancesType(click.ParamType):
@@ -129,7 +130,7 @@ def buffer(
         "unit": unit,
         "bands": bands,
         "dissolve": dissolve,
-        "by": options.terms_of(by),
+        "by": terms_of(by),
         "caps": caps,
         "corners": corners,
         "mitre_limit": mitre_limit,

@@ -8,6 +8,7 @@ import click
 
 from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, keeping_dump, work_on_each
+from polygene.table.tokens import terms_of
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
@@ -50,7 +51,7 @@ def dissolve(
     from polygene.growing.calls import Call
 
     told = {
-        "by": options.terms_of(by),
+        "by": terms_of(by),
         "aggregate": aggregate,
         "null_group": null_group,
         "single_parts": single_parts,

@@ -8,6 +8,7 @@ import click
 
 from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
+from polygene.table.tokens import names_of
 
 
 @recording.command()
@@ -67,9 +68,9 @@ def fields(
         "dates": dates,
         "compute": assignments(compute),
         "trim": trim,
-        "keep": options.names_of(keep),
-        "drop": options.names_of(drop),
-        "order": options.names_of(order),
+        "keep": names_of(keep),
+        "drop": names_of(drop),
+        "order": names_of(order),
         "where": asked.where,
         "on_loss": on_loss,
     }

@@ -8,6 +8,7 @@ import click
 
 from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
+from polygene.table.tokens import terms_of
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
@@ -65,7 +66,7 @@ def hull(
 
     def work(layer: Layer, progress: Progress) -> HullResult:
         progress.stage(f"hulls of {layer.name}")
-        names = options.terms_of(by)
+        names = terms_of(by)
         invalid = asked.invalid or "mend"
         return hull_layer(
             layer,
@@ -81,7 +82,7 @@ def hull(
     if without is None:
         told = {
             "each": of_each,
-            "by": options.terms_of(by),
+            "by": terms_of(by),
             "aggregate": aggregate,
             "invalid": asked.invalid or "mend",
         }

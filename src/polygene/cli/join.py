@@ -10,6 +10,7 @@ import click
 
 from polygene.cli import each, options, recording
 from polygene.cli.asked import Asked, work_on_each
+from polygene.table.tokens import names_of
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
@@ -122,8 +123,8 @@ def join(
         "up_to": up_to,
         "alone": alone,
         "share_border": share_border,
-        "keep": options.names_of(keep),
-        "drop": options.names_of(drop),
+        "keep": names_of(keep),
+        "drop": names_of(drop),
         "links": links is not None,
         "precision": precision,
         "follow": follow,

@@ -11,6 +11,7 @@ import click
 
 from polygene.cli import options, outcome, recording, show
 from polygene.cli.asked import Asked, asks
+from polygene.table.tokens import names_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -104,8 +105,8 @@ def merge(
                 progress=progress,
                 say=say,
                 rename=options.turned(rename),
-                keep=options.names_of(keep),
-                drop=options.names_of(drop),
+                keep=names_of(keep),
+                drop=names_of(drop),
                 follow=follow,
                 outside_use=outside_use,
             )

@@ -309,24 +309,6 @@ relation = click.option(
 )
 
 
-def names_of(text: str | None) -> list[str]:
-    """Split names with commas between; blanks around them do not count."""
-    return [name.strip() for name in (text or "").split(",") if name.strip()]
-
-
-def terms_of(text: str | None) -> list[str]:
-    """Split fields and expressions at the commas that are in no brackets and no quotes."""
-    found, depth, quote = [""], 0, ""
-    for sign in text or "":
-        quote = "" if sign == quote else quote or (sign if sign in "'\"" else "")
-        depth += 0 if quote else (sign == "(") - (sign == ")")
-        if sign == "," and not quote and not depth:
-            found.append("")
-        else:
-            found[-1] += sign
-    return [term.strip() for term in found if term.strip()]
-
-
 class PairType(click.ParamType):
     """``left=right``."""
 

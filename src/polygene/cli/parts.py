@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import click
 
-from polygene.cli import each, options, recording
+from polygene.cli import each, recording
 from polygene.cli.asked import Asked, work_on_each
+from polygene.table.tokens import names_of
 
 
 @recording.command()
@@ -28,7 +29,7 @@ def parts(asked: Asked, number: str | None, source: str | None, gather: str | No
         raise click.UsageError("--number and --source are for taking features apart")
     from polygene.growing.calls import Call
 
-    names = None if gather is None else options.names_of(gather)
+    names = None if gather is None else names_of(gather)
     told = {"number": number, "source": source, "gather": names}
     call = Call("parts", "polygene.ops.parts", "parts", told, tells_progress=False)
     work_on_each("parts", asked, call, carries=True)

@@ -9,6 +9,7 @@ import click
 
 from polygene.cli import each, options, outcome, recording
 from polygene.cli.asked import Asked, work_on_each
+from polygene.table.tokens import names_of
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
@@ -81,7 +82,7 @@ def subset(
     if relations == (asked.out is not None):
         raise click.UsageError("give either --out to write to, or --relations to compare them")
     if relations:
-        _compare_relations(asked, str(with_), options.names_of(differ), precision)
+        _compare_relations(asked, str(with_), names_of(differ), precision)
         return
     from polygene.growing.calls import Call
     from polygene.reading import Rectangle, crs_of, near_inputs, read_other
@@ -106,9 +107,9 @@ def subset(
         "invert": invert,
         "box": box,
         "limit": limit,
-        "sort": options.names_of(sort),
-        "keep": options.names_of(keep),
-        "drop": options.names_of(drop),
+        "sort": names_of(sort),
+        "keep": names_of(keep),
+        "drop": names_of(drop),
         "precision": precision,
         "follow": follow,
     }

@@ -12,6 +12,7 @@ import click
 
 from polygene.cli import options, outcome, recording
 from polygene.cli.asked import Asked, asks
+from polygene.table.tokens import terms_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -98,14 +99,14 @@ def tally(
     for place in (asked.out, chart):  # nothing is written if one of them cannot be
         if place is not None:
             check_free(Path(place), asked.replace)
-    only = functools.partial(looked_at, by=options.terms_of(by), aggregate=aggregate, across=across)
+    only = functools.partial(looked_at, by=terms_of(by), aggregate=aggregate, across=across)
     choice = dataclasses.replace(asked.choice(takes_tables=True), only=only)
     layer, notes = read_one(input_, choice)
     say = Words()
     say.note(*notes)
     found = tally_layer(
         layer,
-        options.terms_of(by),
+        terms_of(by),
         aggregate,
         across,
         classes=classes or (),

@@ -23,12 +23,14 @@ from polygene.errors import (
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
 from polygene.info import NO_GEOMETRY
+from polygene.ops.grouped import fields_of
 from polygene.recipe.reading import Recipe, RecipeStep
 from polygene.table.expression import Expression
+from polygene.table.tokens import names_of, terms_of
 
 POLYGONS = "polygons"
 # Options that name fields of INPUT, with commas between.
-_NAME_FIELDS = ("by", "keep", "drop", "sort", "refresh", "apportion")
+_NAME_FIELDS = ("keep", "drop", "sort", "refresh", "apportion")
 
 
 @dataclass(frozen=True)
@@ -111,14 +113,13 @@ def _check_kinds(recipe: Recipe, step: RecipeStep, first: Known, others: Sequenc
 
 def _check_fields(recipe: Recipe, step: RecipeStep, fields: Sequence[str]) -> None:
     asked: list[str] = []
-    of_other = "with" in step.given and step.command == "join"
     for key in _NAME_FIELDS:
-        if key in step.given and not (of_other and key in ("keep", "drop")):
-            texts = step.given[key]
-            names = [name.strip() for text in texts for name in text.split(",") if name.strip()]
+        if key in step.given and key not in _of_others(step):
+            names = _names(step.given, key)
             asked += [
                 n.removeprefix("-") if key == "sort" and n not in fields else n for n in names
             ]
+    asked += _grouped_by(recipe, step, fields)
     for text in step.given.get("where", []):
         try:
             expression = Expression(text)
@@ -136,6 +137,14 @@ def _check_fields(recipe: Recipe, step: RecipeStep, fields: Sequence[str]) -> No
             )
 
 
+def _of_others(step: RecipeStep) -> tuple[str, ...]:
+    """Return the options that may name fields of OTHER, or fields that the step makes."""
+    found: tuple[str, ...] = ("refresh", "apportion") if "with" in step.given else ()
+    if step.command == "join" or {"set", "rename"} & set(step.given):
+        found += ("keep", "drop")
+    return (*found, "sort") if step.command == "tally" else found
+
+
 def _after(step: RecipeStep, first: Known) -> Known:
     """Return what is known of a step's result."""
     command = COMMANDS[step.command]
@@ -151,4 +160,15 @@ def _after(step: RecipeStep, first: Known) -> Known:
 
 
 def _names(given: Mapping[str, Any], key: str) -> list[str]:
-    return [name.strip() for text in given[key] for name in text.split(",") if name.strip()]
+    return [name for text in given[key] for name in names_of(text)]
+
+
+def _grouped_by(recipe: Recipe, step: RecipeStep, fields: Sequence[str]) -> list[str]:
+    """Return the fields that groups are of, which may be expressions; none if they look at more."""
+    terms = [term for text in step.given.get("by", []) for term in terms_of(text)]
+    try:
+        return fields_of(fields, terms)
+    except ExpressionError as err:
+        raise SheetError(recipe.path, step.line, str(err)) from err
+    except UsageError:
+        return []
