@@ -49,6 +49,8 @@ OPERATIONS = (
     ("join", 2, {"relation": "nearest", "count": 2}),
     ("subset", 2, {"up_to": 6.0}),
     ("supersede", 2, {}),
+    ("erase", 2, {"invalid": "leave-out"}),
+    ("dissolve", 1, {"by": ("group",), "invalid": "leave-out"}),
 )
 ON_A_GRID = frozenset(
     {

@@ -23,7 +23,7 @@ from polygene.formats.joining import joined
 from polygene.formats.parquet_parts.order import sortable
 from polygene.growing.calls import Call
 from polygene.growing.jobs import Job, job_in, once
-from polygene.growing.source import Source
+from polygene.growing.source import Source, side_of_all
 from polygene.growing.tasks import Task
 from polygene.growing.work import Done, rows_of, store
 from polygene.layer import Layer
@@ -316,8 +316,8 @@ def _chosen(place: Path, starts: I64Array, counts: I64Array) -> tuple[list[int],
 def told(given: Sequence[Given], done: Sequence[Done], source: Source) -> Any:
     """Return the summary of the whole."""
     summary = added([one.summary for one in done])
-    side = added([one.side for one in given])
-    side = replace(side, total=source.total, taken=source.n_rows, used=source.n_rows)
+    side = side_of_all(added([one.side for one in given]), source)
+    side = replace(side, used=side.taken)
     overlap = None if summary.overlap is None else max(0.0, summary.overlap)
     return replace(
         summary,

@@ -31,7 +31,7 @@ from polygene.growing.dissolving import told as dissolve_told
 from polygene.growing.executors import Cluster, Executor, Here, Processes
 from polygene.growing.jobs import Job, job_in, keep
 from polygene.growing.nearest import Wish
-from polygene.growing.source import Source
+from polygene.growing.source import Source, side_of_all
 from polygene.growing.tasks import Task, edges_of_memory, tasks_of
 from polygene.growing.work import Done, Made, Sheaf
 from polygene.layer import Layer
@@ -127,6 +127,8 @@ def run(
         If something cannot be read, worked on or written. What is done stays in the folder.
     """
     executor = grounds.executor()
+    if reason := ways.one_task(call):  # before anything is read, which may be what cannot be cut
+        raise OneTaskError(reason)
     for ref in refs:
         origins.whole(ref.path)  # workers know nothing of holes, and what is filled is changed
     _begin(folder, call, refs, grounds)
@@ -414,10 +416,10 @@ def _told(call: Call, sources: Sequence[Source], done: Sequence[Done]) -> Any:
             facts["middle"] = float(np.median(np.concatenate(distances)))
     elif hasattr(summary, "others"):
         sides = [
-            replace(side, total=source.total, taken=source.n_rows)
+            side_of_all(side, source)
             for side, source in zip((summary.input, *summary.others), sources, strict=True)
         ]
-        facts = {"input": replace(sides[0], used=own.n_rows), "others": sides[1:]}
+        facts = {"input": replace(sides[0], used=sides[0].taken), "others": sides[1:]}
     elif hasattr(summary, "total"):
         facts = {"total": own.total}
     del call

@@ -17,6 +17,7 @@ from polygene.formats.joining import joined
 from polygene.formats.parquet_parts.index import Groups, Index
 from polygene.geometry import Extent, GeometryColumn, concatenate
 from polygene.layer import Layer
+from polygene.ops.summary import Side
 
 # Columns of a copy that say which row of its source each is, and the identifier it had there.
 NUMBER, IDENTIFIER = "polygene:number", "polygene:identifier"
@@ -171,3 +172,9 @@ def numbered(layer: Layer, first: int) -> Layer:
         fields.append(pa.field(IDENTIFIER, pa.int64()))
     table = pa.table(columns, pa.schema(fields))
     return replace(layer, table=table, ids=None, rows=None)
+
+
+def side_of_all(side: Side, source: Source) -> Side:
+    """Return what tasks tell of a layer together, with its rows counted once."""
+    taken = source.n_rows - side.admitted.left_out.count
+    return replace(side, total=source.total, taken=taken)

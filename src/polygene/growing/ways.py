@@ -64,14 +64,19 @@ _NO_CRS = (
 )
 
 
+def one_task(call: Call) -> str:
+    """Return why a work is one task whatever its layers are; empty if its arguments do not say so."""
+    wide = () if call.command == "dissolve" else _TOO_WIDE.items()
+    return next(
+        (f"with `{k}` it is one task: {why}" for k, why in wide if call.arguments.get(k)), ""
+    )
+
+
 def way_of(call: Call, sources: Sequence[Source]) -> Way | str:
     """Return how a work is cut, or why it is one task."""
     told = call.arguments
     if call.command == "dissolve":
         return _of_dissolve(call, sources[0])
-    for name, reason in _TOO_WIDE.items():
-        if reason and told.get(name):
-            return f"with `{name}` it is one task: {reason}"
     own, others = sources[0].like, [source.like for source in sources[1:]]
     if own.crs is None:
         return _NO_CRS
