@@ -50,6 +50,14 @@ class Classes(unittest.TestCase):
         self.assertEqual(np.bincount(graded.number).tolist(), [10, 10, 10, 10])
         equal = classes_of(squares(5, k=[0, 1, 2, 3, 100]), "k", 2, "equal")
         self.assertEqual(equal.number.tolist(), [0, 0, 0, 0, 1])
+        odd = [0.5, 1.5, np.nan, 2.5, np.inf, None, -np.inf, 3.5]
+        for scheme in (None, classes_of(squares(8, k=odd), "k", 2).scheme):
+            found = classes_of(squares(8, k=odd), "k", 2, scheme=scheme)
+            self.assertEqual(found.names[2:], ["(no finite number)", "(null)"])
+            self.assertEqual(found.number.tolist(), [0, 0, 2, 1, 2, 3, 2, 1])
+            self.assertEqual(len(found.colours), 4)
+        none = classes_of(squares(3, k=[np.nan, np.inf, -np.inf]), "k", 2)
+        self.assertEqual(sorted(none.names), ["-inf", "inf", "nan"])
         nothing = classes_of(squares(2, k=[None, None]), "k")
         self.assertEqual(nothing.names, ["(null)"])
         with self.assertRaises(UnknownFieldError):

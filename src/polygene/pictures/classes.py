@@ -10,7 +10,16 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.arrays import NONE, BoolArray, I64Array, bucket, distinct, number_pairs, owners
+from polygene.arrays import (
+    NONE,
+    BoolArray,
+    F64Array,
+    I64Array,
+    bucket,
+    distinct,
+    number_pairs,
+    owners,
+)
 from polygene.errors import UsageError
 from polygene.geometry import Family
 from polygene.layer import Layer
@@ -35,6 +44,7 @@ QUALITATIVE = (
 GRADED = ("#f2ecd8", "#cfd9b4", "#93bfa5", "#4f9a9b", "#2b6a8f", "#1e3f63", "#132340")
 NULL = "#c9c6c0"
 OTHERS = "#8d8a84"
+ODD = "(no finite number)"
 MOST_CLASSES = len(QUALITATIVE)
 
 
@@ -93,10 +103,16 @@ def classes_of(
     if scheme is not None:
         return _by_scheme(name, column, is_null, scheme)
     edges: Sequence[float] = ()
-    if kind_of(column.type) == "number" and len(pc.unique(pc.drop_null(column))) > n_classes:
+    is_odd = np.zeros(len(column), bool)
+    if kind_of(column.type) == "number":
+        is_odd = ~is_null & ~np.isfinite(_reals(column))
+    if kind_of(column.type) == "number" and _n_finite(column, is_odd) > n_classes:
         number, names, edges = _graded(column, is_null, n_classes, breaks)
         place = np.linspace(0, len(GRADED) - 1, max(2, len(names))).round().astype(int)
         colours = [GRADED[k] for k in place[: len(names)]]
+        if is_odd.any():
+            number[is_odd] = len(names)
+            names, colours = [*names, ODD], [*colours, OTHERS]
     elif (
         layer.geometry.family == Family.POLYGONS and layer.geometry.n_vertices and _are_many(column)
     ):
@@ -112,7 +128,9 @@ def classes_of(
         if has_rest:
             colours[-1] = OTHERS
     own = Scheme(
-        {} if edges else dict(zip(names, colours, strict=True)), edges, colours if edges else ()
+        {} if edges else dict(zip(names, colours, strict=True)),
+        edges,
+        colours[: len(edges) - 1] if edges else (),
     )
     if not edges and colours[-1:] == [OTHERS]:
         own = replace(own, values={k: v for k, v in own.values.items() if v != OTHERS})
@@ -122,11 +140,22 @@ def classes_of(
     return Classes(name, number, names, colours, own)
 
 
+def _reals(column: pa.ChunkedArray) -> F64Array:
+    """Return numbers as reals, not a number for null."""
+    return np.asarray(pc.fill_null(pc.cast(column, pa.float64(), safe=False), np.nan))
+
+
+def _n_finite(column: pa.ChunkedArray, is_odd: BoolArray) -> int:
+    """Return how many finite values there are that differ."""
+    finite = pc.filter(column, pc.column(~is_odd)) if is_odd.any() else column
+    return len(pc.unique(pc.drop_null(finite)))
+
+
 def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: Scheme) -> Classes:
     if scheme.breaks:
         if kind_of(column.type) != "number":
             raise UsageError(f"the style breaks {name!r} by numbers, and it holds {column.type}")
-        values = np.asarray(pc.fill_null(pc.cast(column, pa.float64(), safe=False), np.nan))
+        values = _reals(column)
         edges = np.asarray(scheme.breaks, float)
         number = np.searchsorted(edges, values, side="right") - 1
         number[values == edges[-1]] = len(edges) - 2
@@ -141,8 +170,17 @@ def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: S
         number = np.asarray(places).astype(np.int64)
         names, colours = known, list(scheme.values.values())
         is_out = number == len(known)
+    is_odd = is_out & ~is_null
+    if scheme.breaks:
+        is_odd &= ~np.isfinite(values)
+        is_out &= ~is_odd
+    else:
+        is_odd[:] = False
     if (is_out & ~is_null).any():
         names, colours = [*names, "(others)"], [*colours, scheme.others]
+    if is_odd.any():
+        number[is_odd] = len(names)
+        names, colours = [*names, ODD], [*colours, scheme.others]
     if is_null.any():
         number = np.where(is_null, len(names), number)
         names, colours = [*names, NULL_NAME], [*colours, scheme.null]
@@ -211,7 +249,7 @@ def _equal(least: float, most: float, n_classes: int) -> np.ndarray:
 def _graded(
     column: pa.ChunkedArray, is_null: BoolArray, n_classes: int, breaks: str
 ) -> tuple[I64Array, list[str], list[float]]:
-    values = np.asarray(pc.fill_null(pc.cast(column, pa.float64(), safe=False), np.nan))
+    values = _reals(column)
     known = values[~is_null & np.isfinite(values)]
     if breaks == "quantile":
         edges = np.quantile(known, np.linspace(0, 1, n_classes + 1))
