@@ -170,6 +170,13 @@ class Refused(unittest.TestCase):
         unused = table(k=["a", "c", "c"], n=[1, 3, 4])
         self.assertEqual(polygene.join(layer, unused, key="k").layer.n_rows, 3)
 
+    def test_the_best_is_a_number(self):
+        own = table("own", k=["a", "b", "c"])
+        nan = float("nan")
+        other = table(k=["a", "a", "b", "b", "c"], v=[nan, 1.0, None, nan, None], n=[0, 1, 2, 3, 4])
+        made = polygene.join(own, other, key="k", best="v").layer.table
+        self.assertEqual(made["n"].to_pylist(), [1, 3, 4])
+
     def test_ten_million_rows_of_one_key_are_summed_but_not_paired(self):
         n = 100_000
         other = table(k=pa.array([1] * n), n=pa.array([1] * n))

@@ -358,8 +358,10 @@ def _best(found: Partners, layer: Layer, other: Layer, best: str) -> Partners:
 
 
 def _ranks(column: pa.ChunkedArray) -> F64Array:
-    """Return a number for each value that grows with it; the least for nulls."""
+    """Return a number for each value that grows with it; the least for nulls, then for no numbers."""
     ranks = np.asarray(pc.rank(column, "ascending", tiebreaker="dense"), np.float64)
+    if pa.types.is_floating(column.type):
+        ranks[np.asarray(pc.fill_null(pc.is_nan(column), False), bool)] = 0
     return np.where(np.asarray(pc.is_null(column)), -1.0, ranks)
 
 

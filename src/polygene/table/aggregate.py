@@ -293,7 +293,9 @@ def _of_numbers(
         return _masked(take.name, exact, count_by(group, n) == 0)
     if take.function == "median":
         reals = values.astype(np.float64, copy=False)
-        return _masked(take.name, medians(group, reals, n), count_by(group, n) == 0)
+        middle = medians(group, reals, n)
+        middle[group[np.isnan(reals)]] = np.nan  # where it would stand nobody knows
+        return _masked(take.name, middle, count_by(group, n) == 0)
     if weight is None:
         parts = as_reals(values)
         total = _added(group, parts, n)
@@ -329,7 +331,7 @@ def _extreme(column: pa.ChunkedArray, entries: Entries, wants_most: bool) -> tup
     if pa.types.is_string(column.type) or pa.types.is_large_string(column.type):
         row, n = entries.rows, entries.n_groups
         return best_texts(column, entries.group, row, n, wants_most), 0
-    keys = entries.of(order_keys(column))
+    keys = entries.of(order_keys(column, wants_most))
     best = best_of_groups(entries.group, keys, entries.n_groups, wants_most)
     return entries.rows_of(best), 0
 
@@ -370,8 +372,9 @@ def _of_the_largest(
     assert take.rank is not None
     found = computed(take.rank, take.text, layer)
     known = np.flatnonzero(groups.of(np.asarray(pc.is_valid(found.data), bool)))
-    group, keys = groups.group[known], groups.of(order_keys(found.data))[known]
-    best = best_of_groups(group, keys, groups.n_groups, wants_most=not take.is_smallest)
+    wants_most = not take.is_smallest
+    group, keys = groups.group[known], groups.of(order_keys(found.data, wants_most))[known]
+    best = best_of_groups(group, keys, groups.n_groups, wants_most)
     return _agreed(column, groups.some(known[keys == keys[best[group]]]))
 
 

@@ -17,10 +17,19 @@ ROUNDS = 8  # of eight bytes by which texts are told apart
 LARGE = 64  # a group with this part of all values and more is parted, smaller ones are sorted
 
 
-def order_keys(column: pa.ChunkedArray) -> I64Array:
-    """Return a number for each value that rises with it, equal for equal ones; of null any."""
+def order_keys(column: pa.ChunkedArray, wants_most: bool = False) -> I64Array:
+    """Return a number for each value that rises with it, equal for equal ones; of null any.
+
+    What is no number is larger than all that are, or smaller where the largest is looked for: so it is
+    found where there is nothing else.
+    """
     found = rising(column)
-    return _order_of_codes(column) if found is None else found
+    if found is None:
+        return _order_of_codes(column)
+    if wants_most and pa.types.is_floating(column.type):
+        is_none = np.asarray(pc.fill_null(pc.is_nan(column), False), bool)
+        found = np.where(is_none, np.iinfo(np.int64).min, found) if is_none.any() else found
+    return found
 
 
 def _order_of_codes(column: pa.ChunkedArray) -> I64Array:
