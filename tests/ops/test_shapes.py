@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import itertools
 import unittest
 
@@ -227,6 +228,7 @@ class Audit(unittest.TestCase):
             "c", make.polygons([[[b]] for b in boxes[:5]] + [[[boxes[0]]]]),
             key=[1, 2, 2, None, 5, 6], t=[" a", "b", "c", "d", "e", "f"],
             n=["1", "2", "3", "4", "5", "6"], w=["Ã¦", "ok", "x", "y", "z", "u"], same=[7] * 6,
+            r=[1.5, np.nan, -np.inf, 2.5, np.nan, 0.0], day=[datetime.date(2026, 5, 1)] * 6,
         )  # fmt: skip
         found = audit(layer, key="key", coverage=True)
         counts = {f.kind: f.count for f in found.findings}
@@ -241,8 +243,12 @@ class Audit(unittest.TestCase):
         self.assertEqual(
             reasons,
             {("t", "blanks before or behind"), ("n", "numbers kept as text"),
-             ("same", "the same in all"), ("w", "letters that look wrongly decoded")},
+             ("same", "the same in all"), ("w", "letters that look wrongly decoded"),
+             ("r", "no number (NaN), and not null"), ("r", "infinite"), ("day", "the same in all")},
         )  # fmt: skip
+        counts = {f.reason: f.count for f in found.fields}
+        self.assertEqual((counts["no number (NaN), and not null"], counts["infinite"]), (2, 1))
+        self.assertIn("the same in all: 2026-05-01", counts)
         dented = [(9, 9), (18, 9), (18, 18), (9, 18), (9, 12), (10, 11), (9, 10)]
         boxes = [make.square(x, y, 9) for x, y in ((0, 0), (9, 0), (0, 9))]
         boxes.append(make.closed(np.array(dented, float)))

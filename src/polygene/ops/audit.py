@@ -24,7 +24,8 @@ from polygene.plane.signatures import signatures
 from polygene.plane.validity import problems_of
 from polygene.table.casting import recast
 from polygene.table.groups import codes_of
-from polygene.table.types import kind_of, typed_field, width_of
+from polygene.table.telling import shown
+from polygene.table.types import kind_of, typed_field, values_of, width_of
 
 FIRST = 5
 # Marks of UTF-8 that was read as Latin-1, and of bytes that were no text at all.
@@ -433,7 +434,9 @@ def _row_beside(arrangement: Any, faces: I64Array) -> I64Array:
 
 
 def _fields(layer: Layer) -> list[FieldFinding]:
-    """Problems of values: nothing in them, cut off, numbers as texts, blanks, misread letters."""
+    """Problems of values: nothing in them, cut off, no numbers, numbers as texts, blanks, misread
+    letters.
+    """
     found = []
     for arrow_field in layer.table.schema:
         column = layer.table.column(arrow_field.name)
@@ -442,24 +445,37 @@ def _fields(layer: Layer) -> list[FieldFinding]:
             found.append(FieldFinding(arrow_field.name, "only nulls", len(column)))
             continue
         if n_known > 1 and kind_of(arrow_field.type) != "blob" and len(pc.unique(column)) == 1:
-            value = column[0].as_py()
-            found.append(FieldFinding(arrow_field.name, f"the same in all: {value!r}", n_known))
+            value = values_of(pa.table([column[:1]], ["v"]))[0]["v"]
+            words = repr(value) if isinstance(value, str) else shown(value)
+            found.append(FieldFinding(arrow_field.name, f"the same in all: {words}", n_known))
         if kind_of(arrow_field.type) == "text":
             found += _texts(layer, arrow_field, column)
+        elif pa.types.is_floating(column.type):
+            odd = (("no number (NaN), and not null", pc.is_nan), ("infinite", pc.is_inf))
+            checks = [_of_rows(layer, arrow_field, column, words, of(column)) for words, of in odd]
+            found += [finding for finding in checks if finding is not None]
     return found
+
+
+def _of_rows(
+    layer: Layer, arrow_field: pa.Field, column: pa.ChunkedArray, reason: str, mask: Any
+) -> FieldFinding | None:
+    """Return the finding of rows in which something holds; None if there are none."""
+    rows = np.flatnonzero(np.asarray(pc.fill_null(mask, False), bool))
+    if not len(rows):
+        return None
+    values = pc.take(column, pc.column(rows[:FIRST])).to_pylist()
+    first = [f"{layer.row_label(int(r))}: {v!r}" for r, v in zip(rows, values, strict=False)]
+    return FieldFinding(arrow_field.name, reason, len(rows), first)
 
 
 def _texts(layer: Layer, arrow_field: pa.Field, column: pa.ChunkedArray) -> list[FieldFinding]:
     found = []
 
     def add(reason: str, mask: Any, least: int = 1) -> None:
-        rows = np.flatnonzero(np.asarray(pc.fill_null(mask, False), bool))
-        if len(rows) >= least:
-            values = pc.take(column, pc.column(rows[:FIRST])).to_pylist()
-            first = [
-                f"{layer.row_label(int(r))}: {v!r}" for r, v in zip(rows, values, strict=False)
-            ]
-            found.append(FieldFinding(arrow_field.name, reason, len(rows), first))
+        finding = _of_rows(layer, arrow_field, column, reason, mask)
+        if finding is not None and finding.count >= least:
+            found.append(finding)
 
     trimmed = pc.utf8_trim_whitespace(column)
     add("blanks before or behind", pc.not_equal(trimmed, column))
