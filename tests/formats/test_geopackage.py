@@ -516,9 +516,16 @@ class WholeOrNot(InFolder):
             self.assertEqual([info.problem != "" for info in infos], [False, True])
             with self.assertRaisesRegex(FileError, "may have no end"):
                 geopackage.read(self.path, "v")
-        words = ["-m", "polygene", "convert", f"{self.path}#v", "-o", f"{self.path.parent}/v.fgb"]
-        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-            process = subprocess.Popen([sys.executable, *words], stderr=subprocess.PIPE, text=True)
+        words = ["convert", f"{self.path}#v", "-o", f"{self.path.parent}/v.fgb"]
+        stuck = "import threading as t; t.Thread(target=t.Event().wait).start(); "
+        stuck += "import polygene.cli.main as m; m.program()"  # a thread that waits for ever
+        for number, how in (
+            (signal.SIGINT, ["-m", "polygene"]),
+            (signal.SIGTERM, ["-m", "polygene"]),
+            (signal.SIGHUP, ["-c", stuck]),
+        ):
+            program = [sys.executable, *how, *words]
+            process = subprocess.Popen(program, stderr=subprocess.PIPE, text=True)
             time.sleep(1.5)
             asked = time.monotonic()
             process.send_signal(number)

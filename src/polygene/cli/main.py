@@ -15,7 +15,7 @@ import click
 from polygene import __version__
 from polygene.cli.sizes import Size
 from polygene.cli.speaking import let_go, prepare, say
-from polygene.cli.stopping import ending_at_once, heard
+from polygene.cli.stopping import INTERRUPTED, ending_at_once, heard
 from polygene.commands import COMMANDS, GROUPS
 from polygene.errors import (
     ExpressionError,
@@ -169,7 +169,7 @@ def _run(written: list[str]) -> int:
         return 2 if isinstance(err, (UsageError, ExpressionError, SheetError)) else 1
     except (KeyboardInterrupt, click.Abort):
         _interrupted(written)
-        return 130
+        return INTERRUPTED
     except BrokenPipeError:
         let_go(sys.stdout)
         return 0

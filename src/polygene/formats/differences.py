@@ -19,7 +19,7 @@ from polygene.glimpse import geometry_words
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text, rounded_as_real
-from polygene.table.types import is_blob, is_whole, kind_of, type_words
+from polygene.table.types import in_milliseconds, is_blob, is_whole, kind_of, type_words
 
 _NEAR = 1e-14  # of a number, as much as digits that a format leaves out make
 _NEAR_IF_SAID = 1e-6  # where the writer has said that numbers are rounded
@@ -339,10 +339,8 @@ def _are_empty_and_null(a: pa.Array, b: pa.Array, is_declared: bool) -> np.ndarr
 def _are_cut_moments(a: pa.Array, b: pa.Array, is_declared: bool) -> np.ndarray:
     if not pa.types.is_timestamp(a.type):
         return np.zeros(len(a), bool)
-    ms = pa.timestamp("ms", tz=a.type.tz)
-    return np.asarray(
-        pc.fill_null(pc.equal(pc.cast(a, ms, safe=False), pc.cast(b, ms, safe=False)), False)
-    )
+    cut = in_milliseconds(a)
+    return np.asarray(pc.fill_null(pc.equal(cut, pc.cast(in_milliseconds(b), cut.type)), False))
 
 
 def _are_near(a: pa.Array, b: pa.Array, is_declared: bool) -> np.ndarray:
