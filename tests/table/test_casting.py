@@ -32,6 +32,8 @@ class Casting(unittest.TestCase):
         self.check(["1.5", "2e3", ".5", "1,5"], "real", [1.5, 2000, 0.5, none], [3])
         self.check([1, 300, -129, none], "integer 8", [1, none, none, none], [1, 2])
         self.check([1.0, 2.5, 1e30], "integer", [1, none, none], [1, 2], cut=[1, 2, none])
+        texts = ["1", "2.5", "1e30", "x"]
+        self.check(texts, "integer", [1, none, none, none], [1, 2, 3], cut=[1, 2, none, none])
         self.check([2**53 + 1, 2**53], "real", [none, 2.0**53], [0])
         self.check([1e300, 0.1], "real 32", [none, 0.10000000149011612], [0])
         self.check(["abc", "äö", none], "text(2)", [none, "äö", none], [0], cut=["ab", "äö", none])

@@ -46,8 +46,8 @@ def recast(column: pa.ChunkedArray, field: pa.Field, dates: str | None = None) -
     source, target = kind_of(column.type), kind_of(field.type)
     data = _converted(column, source, target, field.type, dates)
     cut = data
-    if source == "number" and target == "number" and pa.types.is_integer(field.type):
-        cut = _to_whole(column, field.type, cuts=True)
+    if source in ("number", "text") and pa.types.is_integer(field.type):
+        cut = _to_whole(column if source == "number" else _numbers(column), field.type, cuts=True)
     width = width_of(field)
     if target == "text" and width is not None:
         fits = pc.less_equal(pc.utf8_length(data), width)
@@ -280,7 +280,7 @@ def fitted(
         # A code would not come back from the number: 01029 as 1029.
         is_code = pc.fill_null(pc.match_substring_regex(column, _CODE), False)
         data = pc.if_else(is_code, pa.scalar(None, found.data.type), found.data)
-        found = Recast(data, found.data, found.lost | np.asarray(is_code, bool))
+        found = Recast(data, found.cut, found.lost | np.asarray(is_code, bool))
     n_lost = int(found.lost.sum())
     if n_lost and on_loss == "refuse":
         rows = np.flatnonzero(found.lost)[:5]
