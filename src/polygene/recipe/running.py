@@ -144,7 +144,8 @@ def _run_step(
         for key, value in (own_grounds or {}).items():
             words += [options[key].flag, *([value] if value else [])]
         place.parent.mkdir(exist_ok=True)
-        _remove(place)  # a result that somebody changed may not even open
+        if place.with_suffix(ENDING).exists():  # somebody changed it, so it may not even open
+            _remove(place)
         told = execute(step.command, words)
         keep(place, told)
     seconds = time.monotonic() - began
