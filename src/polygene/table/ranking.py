@@ -27,7 +27,7 @@ def order_keys(column: pa.ChunkedArray, wants_most: bool = False) -> I64Array:
     if found is None:
         return _order_of_codes(column)
     if wants_most and pa.types.is_floating(column.type):
-        is_none = np.asarray(pc.fill_null(pc.is_nan(column), False), bool)
+        is_none = found == rising_reals(np.array([np.nan]))[0]
         found = np.where(is_none, np.iinfo(np.int64).min, found) if is_none.any() else found
     return found
 
