@@ -84,7 +84,7 @@ def listed(names: Sequence[str], most: int = 20) -> str:
     if not names:
         return "(none)"
     more = f", and {len(names) - most} more" if len(names) > most else ""
-    return ", ".join(names[:most]) + more
+    return ", ".join(f'"{name}"' if "," in name else name for name in names[:most]) + more
 
 
 def check_choice(what: str, given: str | None, choices: Sequence[str]) -> None:

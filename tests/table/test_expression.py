@@ -15,6 +15,7 @@ from polygene.layer import Layer
 from polygene.table import grammar
 from polygene.table.describe import describe, value_counts
 from polygene.table.expression import Expression
+from polygene.table.tokens import names_of, terms_of
 from tests.support import generators as make
 from tests.support.cli import InFolder
 
@@ -203,6 +204,26 @@ class Complaints(unittest.TestCase):
                 Expression(text).true_rows(LAYER)
             self.assertIn(reason, str(caught.exception))
             self.assertEqual(caught.exception.column, column)
+
+
+class Lists(unittest.TestCase):
+    def test_names_with_commas_and_quotes_in_them(self):
+        for text, names in (
+            ('a, "b, c" ,-d', ["a", "b, c", "-d"]),
+            ('-"b, c",,', ["-b, c"]),
+            ('"say ""so""",5" pipe', ['say "so"', '5" pipe']),
+            ('x,"open', ["x", '"open']),
+            (" ", []),
+            (None, []),
+        ):
+            self.assertEqual(names_of(text), names)
+        self.assertEqual(terms_of('"b, c",left(a, 1), x'), ['"b, c"', "left(a, 1)", "x"])
+
+    def test_groups_of_a_name_in_quotes(self):
+        table = polygene.as_layer(pa.table({"b, c": ["x", "y", "x"], "n": [1, 2, 3]}), "t")
+        for by in ("b, c", '"b, c"'):
+            found = polygene.tally(table, by, "s = sum(n)").body.to_pydict()
+            self.assertEqual(found, {"b, c": ["x", "y"], "s": [4, 2]})
 
 
 class Tables(InFolder):

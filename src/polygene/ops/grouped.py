@@ -11,7 +11,7 @@ from polygene import computing as pc
 from polygene.errors import ExpressionError, UsageError
 from polygene.layer import Layer
 from polygene.table.expression import Assignment, Expression
-from polygene.table.tokens import field_name
+from polygene.table.tokens import bare, field_name
 
 
 def grouped_by(layer: Layer, by: Sequence[str]) -> tuple[Layer, list[str]]:
@@ -32,9 +32,10 @@ def grouped_by(layer: Layer, by: Sequence[str]) -> tuple[Layer, list[str]]:
     """
     names = []
     for text in by:
-        if text in layer.table.column_names or _is_name(text):
-            layer.check_field(text)
-            names.append(text)
+        plain = text if text in layer.table.column_names else bare(text)
+        if plain in layer.table.column_names or _is_name(plain):
+            layer.check_field(plain)
+            names.append(plain)
             continue
         name, expression = _parsed(text)
         if name.casefold() in {n.casefold() for n in layer.table.column_names}:
@@ -64,8 +65,9 @@ def fields_of(fields: Sequence[str], by: Sequence[str]) -> list[str]:
     """
     found = []
     for text in by:
-        if text in fields or _is_name(text):
-            found.append(text)
+        plain = text if text in fields else bare(text)
+        if plain in fields or _is_name(plain):
+            found.append(plain)
             continue
         name, expression = _parsed(text)
         if expression.looks_at_geometry or name.casefold() in map(str.casefold, fields):

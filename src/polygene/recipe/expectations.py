@@ -13,6 +13,7 @@ from polygene.errors import UsageError, did_you_mean
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.summary import SUMMING
+from polygene.table.tokens import names_of
 from polygene.units import Distance
 
 BALANCE = "balance"  # of what a step tells, not of its layer
@@ -101,7 +102,7 @@ def _features(pieces: Iterable[Layer], text: str) -> str:
 
 
 def _fields(layer: Layer, text: str) -> list[str]:
-    names = [name.strip() for name in text.split(",") if name.strip()]
+    names = names_of(text)
     for name in names:
         layer.check_field(name)
     return names

@@ -274,7 +274,7 @@ class _Reader(SheetReader):
                     given[key] = True
                 continue
             if len(values) > 1 and not options[key].is_many:
-                values = [",".join(str(v) for v in values)]
+                values = [",".join(_in_a_list(key, str(v)) for v in values)]
             given[key] = [self.text(v, item.lines[key]) for v in values]
             self.check_values(options[key], key, given[key], item.lines[key])
         for key, value in self.settings.items():
@@ -371,3 +371,8 @@ def _filled(folder: str, text: str, name: str) -> str:
     filled = path.replace("{name}", file_name(name)) + mark + layer.replace("{name}", name)
     is_folder = filled.endswith(("/", os.sep))
     return str(Path(folder) / filled) + (os.sep if is_folder else "")
+
+
+def _in_a_list(key: str, text: str) -> str:
+    """Return a name as it stands in a list with commas between; groups may be expressions as well."""
+    return text if key == "by" or "," not in text or text.startswith('"') else f'"{text}"'

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     import lark
+
+_QUOTED = re.compile(r'"(?:[^"]|"")+"')
+_NAME = re.compile(rf"\s*(?P<sign>-?)(?P<quoted>{_QUOTED.pattern})\s*(?:,|$)|(?P<plain>[^,]*),?")
 
 
 def field_name(token: lark.Token) -> str:
@@ -21,8 +25,23 @@ def unquoted(token: lark.Token) -> str:
 
 
 def names_of(text: str | None) -> list[str]:
-    """Split names with commas between; blanks around them do not count."""
-    return [name.strip() for name in (text or "").split(",") if name.strip()]
+    """Split names with commas between; blanks around them do not count.
+
+    A name with a comma in it stands in double quotes, as in expressions.
+    """
+    found, at = [], 0
+    while text and at < len(text):
+        own = _NAME.match(text, at)
+        assert own is not None  # of no letters at least
+        name = own["plain"] if own["quoted"] is None else own["sign"] + bare(own["quoted"])
+        found.append(name.strip())
+        at = own.end()
+    return [name for name in found if name]
+
+
+def bare(name: str) -> str:
+    """Return a name without the double quotes that it stands in, if it does."""
+    return name[1:-1].replace('""', '"') if _QUOTED.fullmatch(name) else name
 
 
 def terms_of(text: str | None) -> list[str]:
