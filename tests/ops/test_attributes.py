@@ -135,6 +135,16 @@ class Fields(unittest.TestCase):
         )
 
 
+class Parts(unittest.TestCase):
+    def test_fields_that_are_there_are_not_taken_twice(self):
+        layer = make.layer("l", make.polygons([[[make.square(0, 0, 1)]]]), n=[1])
+        found = polygene.parts(layer, number="part", source="of").layer.table.to_pydict()
+        self.assertEqual(found, {"n": [1], "part": [1], "of": [1]})
+        for names in ({"number": "N"}, {"source": "n"}, {"number": "k", "source": "K"}):
+            with self.assertRaisesRegex(UsageError, "already"):
+                polygene.parts(layer, **names)
+
+
 class Measure(unittest.TestCase):
     def test_sizes_in_units_and_what_was_stored(self):
         layer = cells(area_ha=[1.0, 2, 3, 4, 5, 6])

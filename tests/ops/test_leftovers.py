@@ -59,6 +59,16 @@ class Leftovers(unittest.TestCase):
         with self.assertRaises(UsageError):
             polygene.supersede(self.old, self.new, key="bed", leftovers="some")
 
+    def test_a_name_of_rows_that_is_a_text_in_one_and_a_number_in_the_other(self):
+        new = plots("new", (0, 0, 1), (20, 0, 2), bed=[1, 2])
+        made = polygene.supersede(self.old, new)
+        self.assertIsNone(made.summary.leftovers)
+        self.assertEqual(made.layer.table["new_bed"].to_pylist(), [None, None, None, 1, 2])
+        quoted = {'say "so"': ["A", "B", "C"]}
+        old = plots("old", (0, 0, 2), (5, 0, 2), (9, 0, 1), **quoted)
+        new = plots("new", (0, 0, 1), **{'say "so"': ["A"]})
+        self.assertEqual(polygene.supersede(old, new).summary.leftovers.rows.count, 1)
+
     def test_fields_that_differ_by_capitals_only(self):
         old = plots("old", (0, 0, 2), Bed=["A"], bed=[1])
         new = plots("new", (9, 0, 1), bed=[2], BED=["C"])

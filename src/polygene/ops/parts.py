@@ -86,7 +86,17 @@ def apart(layer: Layer, *, number: str | None = None, source: str | None = None)
     Parameters
     ----------
     number, source : names of fields to add, if wanted; parts are counted from 1
+
+    Raises
+    ------
+    UsageError
+        If there is such a field already.
     """
+    taken = {name.casefold() for name in layer.table.column_names}
+    for new in filter(None, (number, source)):
+        if new.casefold() in taken:
+            raise UsageError(f"there is a field {new!r} already; name the new one otherwise")
+        taken.add(new.casefold())
     result, row = taken_apart(layer)
     table = result.table
     first = np.searchsorted(row, np.arange(layer.n_rows))

@@ -26,7 +26,8 @@ from polygene.ops.overlays.laying import Laid, finished, laid_over
 from polygene.ops.summary import Leftovers, NamedRows, OverlayResult, area_unit
 from polygene.plane import rules
 from polygene.table.keys import Key, coded
-from polygene.table.types import widened
+from polygene.table.tokens import quoted
+from polygene.table.types import kind_of, widened
 
 LEFTOVERS = ("keep", "drop", "only")
 
@@ -168,7 +169,9 @@ def _unasked(layer: Layer, others: Sequence[Layer], rest: Laid) -> Leftovers | N
     """
     for name in layer.table.column_names:
         if all(_names_rows(y, name) for y in (layer, *others)):
-            is_left = _is_left(layer, others, [Key.parse(f'"{name}"')])
+            if len({kind_of(y.table.column(name).type) for y in (layer, *others)}) > 1:
+                continue  # a text is never equal to a number
+            is_left = _is_left(layer, others, [Key.parse(quoted(name))])
             told = _told(rest, is_left, [name], "")
             return told if told.rows.count else None
     return None

@@ -39,6 +39,11 @@ def names_of(text: str | None) -> list[str]:
     return [name for name in found if name]
 
 
+def quoted(name: str) -> str:
+    """Return a name in double quotes, as it may always stand in expressions."""
+    return '"' + name.replace('"', '""') + '"'
+
+
 def bare(name: str) -> str:
     """Return a name without the double quotes that it stands in, if it does."""
     return name[1:-1].replace('""', '"') if _QUOTED.fullmatch(name) else name

@@ -14,10 +14,11 @@ from polygene.arrays import offsets_from
 from polygene.errors import PolygeneError
 from polygene.formats import geopackage
 from polygene.formats.clauses.finding import Finding, Judged, rows_of, some_of
-from polygene.formats.geopackage.package import opened, quoted
+from polygene.formats.geopackage.package import opened
 from polygene.formats.geopackage.schema import APPLICATION_ID
 from polygene.formats.geopackage.values import CHUNK
 from polygene.layer import Layer
+from polygene.table.tokens import quoted
 
 _VERSIONS = {10200: "1.2", 10300: "1.3", 10400: "1.4"}
 _MOMENT = r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z"

@@ -11,9 +11,9 @@ import pyarrow as pa
 from polygene.arrays import I64Array
 from polygene.formats.base import collecting_no_garbage
 from polygene.formats.geopackage.listing import Table
-from polygene.formats.geopackage.package import quoted
 from polygene.formats.geopackage.values import to_arrow
 from polygene.formats.wanted import Wanted
+from polygene.table.tokens import quoted
 
 CHOSEN = "temp.polygene_chosen"
 

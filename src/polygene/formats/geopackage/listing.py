@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from polygene.crs_names import KnownCRS, known
-from polygene.formats.geopackage.package import Package, opened, patient, quoted
+from polygene.formats.geopackage.package import Package, opened, patient
 from polygene.formats.geopackage.types import field_type
 from polygene.info import NO_GEOMETRY, LayerInfo
+from polygene.table.tokens import quoted
 
 if TYPE_CHECKING:
     from pyproj import CRS

@@ -14,11 +14,6 @@ from polygene.errors import FileError
 from polygene.formats.base import kept_open
 
 
-def quoted(name: str) -> str:
-    """Return a name as SQL writes it, whatever is in it."""
-    return '"' + name.replace('"', '""') + '"'
-
-
 @contextlib.contextmanager
 def opened(path: Path, is_strict: bool = False) -> Iterator[Package]:
     """Open for reading only, leaving nothing beside the file; word SQLite's complaints.

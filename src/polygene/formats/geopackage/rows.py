@@ -17,9 +17,10 @@ from polygene.formats.base import Known, collecting_no_garbage
 from polygene.formats.geopackage.blobs import BadBlobError, decoded
 from polygene.formats.geopackage.choosing import CHOSEN, Columns, numbers
 from polygene.formats.geopackage.listing import Table
-from polygene.formats.geopackage.package import patient, quoted
+from polygene.formats.geopackage.package import patient
 from polygene.formats.geopackage.values import CHUNK, as_text, breaks, sum_of, to_arrow
 from polygene.geometry import Family
+from polygene.table.tokens import quoted
 from polygene.text.assemble import OfFamily, Parts, columns_of
 
 LONG = 120  # seconds to wait for each chunk of a view that is read

@@ -13,8 +13,8 @@ import sqlite3
 import numpy as np
 
 from polygene.arrays import F64Array, I64Array, U8Array
-from polygene.formats.geopackage.package import quoted
 from polygene.formats.geopackage.values import CHUNK, insert
+from polygene.table.tokens import quoted
 
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", (4,))])  # min x, max x, min y, max y
 MOST_CELLS = 51  # SQLite's own limit for a page

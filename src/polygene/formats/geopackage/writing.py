@@ -18,7 +18,6 @@ from polygene.formats import wkb
 from polygene.formats.base import Way, Written, collecting_no_garbage
 from polygene.formats.columns import NotKept
 from polygene.formats.geopackage import metadata, package, schema, spatial_index, systems
-from polygene.formats.geopackage.package import quoted
 from polygene.formats.geopackage.values import (
     CHUNK,
     insert,
@@ -31,6 +30,7 @@ from polygene.formats.pieces import Pieces
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.provenance import told
+from polygene.table.tokens import quoted
 
 OURS = ("id", "geometry")  # key and geometry of a new layer, as in the standard's own examples
 # Pages of 16 kB are a tenth faster to write and read back, and wasteful where there is little.
