@@ -111,7 +111,9 @@ class ByName(unittest.TestCase):
         for _ in range(60):
             layers = []
             for name in "abc"[: rng.integers(2, 4)]:
-                fields = rng.choice(["bed", "Bed", "BED", "n"], rng.integers(1, 5), replace=False)
+                fields = rng.choice(
+                    ["bed", "Bed", "BED", "n", ""], rng.integers(1, 5), replace=False
+                )
                 columns = {own: column(kinds[rng.integers(len(kinds))]) for own in fields}
                 layers.append(layer(name, **columns))
             rows = merge(layers).layer.table.to_pylist()

@@ -95,7 +95,7 @@ def sheet_by_name(layers: Sequence[Layer]) -> Sheet:
         pairs = names_alike(layer.table.column_names, targets)
         for mine in layer.table.schema:
             source = {layer.name: Source((mine.name,))}
-            known = targets.get(pairs.get(mine.name, ""))
+            known = targets[pairs[mine.name]] if mine.name in pairs else None
             wide = None if known is None else _wide(known, mine, layer, layers)
             if known is not None and wide is not None:
                 targets[pairs[mine.name]] = TargetField(wide, {**known.sources, **source})
