@@ -11,7 +11,7 @@ from polygene import computing as pc
 from polygene import kernels, parallel
 from polygene.arrays import NONE, F64Array, I64Array, bucket
 from polygene.table.groups import bytes_of, numbering_of
-from polygene.table.rising import rising, rising_reals
+from polygene.table.rising import NO_NUMBER, rising, rising_reals
 
 ROUNDS = 8  # of eight bytes by which texts are told apart
 LARGE = 64  # a group with this part of all values and more is parted, smaller ones are sorted
@@ -27,7 +27,7 @@ def order_keys(column: pa.ChunkedArray, wants_most: bool = False) -> I64Array:
     if found is None:
         return _order_of_codes(column)
     if wants_most and pa.types.is_floating(column.type):
-        is_none = found == rising_reals(np.array([np.nan]))[0]
+        is_none = found == NO_NUMBER
         found = np.where(is_none, np.iinfo(np.int64).min, found) if is_none.any() else found
     return found
 

@@ -9,6 +9,8 @@ from polygene import computing as pc
 from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array
 
+NO_NUMBER = np.iinfo(np.int64).max  # of reals, what rises above all numbers
+
 
 def rising(column: pa.ChunkedArray) -> I64Array | None:
     """Return a number for each value that rises with it, equal for equal ones; of null that of 0.

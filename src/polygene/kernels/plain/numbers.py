@@ -50,7 +50,7 @@ def count_keys(keys: Ints, n: int) -> list[int]:
 
 def order_reals(values: Sequence[float]) -> list[int]:
     """Return where each number is in the order of all, what is none last."""
-    order = sorted({math.inf if math.isnan(v) else v for v in values})
+    order = sorted({v for v in values if not math.isnan(v)})
     return [len(order) if math.isnan(v) else order.index(v) for v in values]
 
 
