@@ -101,6 +101,21 @@ class Reading(InFolder):
         found = self.read("t.csv", "People of the Sound\n\na,b\n1,2\n", header=3)
         self.assertEqual(found.table.to_pylist(), [{"a": 1, "b": 2}])
 
+    def test_the_sign_between_values(self):
+        """Told by the lines that follow; what stands in quotes or in names alone does not count."""
+        for text, rows, header in (
+            ("a|b\n1|2\n", [{"a": 1, "b": 2}], None),
+            ('"Depth, m";"Area, ha"\n1;2\n', [{"Depth, m": 1, "Area, ha": 2}], None),
+            ("Depth, m\tname\n1\tx\n", [{"Depth, m": 1, "name": "x"}], None),
+            ("share\n3|5\n", [{"share": "3|5"}], None),
+            ("share\n3,5\n2,5\n", [{"share": "3,5"}, {"share": "2,5"}], None),
+            ("Beds, by depth\n\na;b\n1;2\n", [{"a": 1, "b": 2}], 3),
+            ("code\n0x1F\n12\n", [{"code": "0x1F"}, {"code": "12"}], None),
+        ):
+            with self.subTest(text=text):
+                found = self.read("s.csv", text, **({"header": header} if header else {}))
+                self.assertEqual(found.table.to_pylist(), rows)
+
     def test_workbooks(self):
         path = workbook(self.folder / "people.xlsx")
         self.assertEqual([r.name for r in address.resolve(f"{path}#*")], ["people", "plain"])

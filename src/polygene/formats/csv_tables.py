@@ -42,11 +42,16 @@ from polygene.text import wkt
 from polygene.text.assemble import OfFamily
 
 NAME = "CSV"
-# What of numbers may be codes: 007, +49, 1E5
-_IS_CODE = r"^\s*(0[0-9]+|\+[0-9]+|[0-9]+[eE][0-9]+)\s*$"
+# What of numbers may be codes: 007, +49, 1E5, 0x1F
+_IS_CODE = r"^\s*(0[0-9]+|\+[0-9]+|[0-9]+[eE][0-9]+|[+-]?0[xX][0-9a-fA-F]+)\s*$"
+_SIGNS = ",;\t|"  # between the values of a row
+_HEAD = 65_536  # bytes that are looked at for it
+_IN_QUOTES = re.compile(rb'"[^"]*"')
 # Both begin with what is rare, to go through a file fast; what must come before is asked after it.
 # The quote before a number: to put a mark behind each is quick as long as nothing of the match is kept.
-_QUOTED_NUMBER = re.compile(rb'"(?<![^,;\t\n]")(?=\s*[+-]?[0-9.][0-9.eE+-]*\s*"(?:[,;\t\r\n]|\Z))')
+_QUOTED_NUMBER = re.compile(
+    rb'"(?<![^,;|\t\n]")(?=\s*[+-]?[0-9.][0-9.eE+-]*\s*"(?:[,;|\t\r\n]|\Z))'
+)
 _MARK = "\x02"  # put in front of numbers in quotes, so that they are text
 _EMPTY_TEXT = re.compile(rb'""(?<![^,;\t\n]"")(?=[,;\t\r\n]|\Z)')
 ENDINGS = (".csv", ".tsv")
@@ -298,13 +303,28 @@ def _first_text(column: pa.ChunkedArray) -> str:
 
 
 def parting_sign(path: Path) -> str:
-    """Return the sign that parts most of the first line: a comma, semicolon or tabulator."""
+    """Return the sign between the values of a row: a comma, semicolon, tabulator or bar.
+
+    It is the one that is as often in the lines that follow as in that of the names, and most often;
+    what stands in quotes does not count. If lines differ, that which the names have most of.
+    """
     try:
         with path.open("rb") as file:
-            line = file.readline(65_536)
+            head = file.read(_HEAD)
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    return max(",;\t", key=lambda sign: line.count(sign.encode()))
+    below = _IN_QUOTES.sub(b"x", head).splitlines()[_rows_above_head() :]
+    lines = [line for line in below if line.strip()]
+    first, *others = [{s: line.count(s.encode()) for s in _SIGNS} for line in lines] or [{}]
+    if len(head) == _HEAD:  # the last line is cut
+        others = others[:-1]
+    is_used = {s: any(counts[s] for counts in others) or not others for s in _SIGNS}
+    there = [sign for sign in _SIGNS if first.get(sign) and is_used[sign]]
+    alike = [s for s in there if all(counts[s] == first[s] for counts in others)]
+    if there:
+        return max(alike or there, key=lambda sign: first[sign])
+    # One column: then it is a sign that neither its name nor its values have, if there is one.
+    return next((s for s in _SIGNS if not first.get(s) and not (others and is_used[s])), ",")
 
 
 def _plain(table: pa.Table) -> pa.Table:
