@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import tempfile
 import unittest
@@ -161,6 +162,19 @@ class Reading(InFolder):
              "d": [1.0, 2.5, None], "c": [None] * 3},
         )  # fmt: skip
         self.assertEqual(len(reading.notes), 3)
+
+    def test_types_do_not_hang_on_the_order_of_values(self):
+        for values in ([1.5, True], [1, False, 2.5], [2**53 + 1, 0.5], [1, 2.5], [True, "x", 1]):
+            seen = set()
+            for some in itertools.permutations(values):
+                features = [
+                    {"type": "Feature", "geometry": None, "properties": {"a": v}} for v in some
+                ]
+                found = self.given({"type": "FeatureCollection", "features": features})
+                column = found.layers[0].table.column("a")
+                pairs = zip(map(str, some), map(str, column.to_pylist()), strict=True)
+                seen.add((str(column.type), *sorted(pairs)))
+            self.assertEqual(len(seen), 1, seen)
 
     def test_heights_on_some_positions_and_more_than_three_numbers(self):
         layer = self.features(

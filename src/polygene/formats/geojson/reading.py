@@ -281,6 +281,9 @@ def _column(values: list[Any]) -> tuple[pa.Array, str]:
         return pc.cast(array, pa.string()), ""
     if pa.types.is_nested(array.type):
         return _as_text(values), "holds lists or objects"
+    # Behind a real, Arrow takes true for 1.
+    if pa.types.is_floating(array.type) and bool in set(map(type, values)):
+        return _as_text(values), "holds values of several types"
     return array, ""
 
 
