@@ -166,13 +166,13 @@ class Reading(InFolder):
     def test_types_do_not_hang_on_the_order_of_values(self):
         for values in ([1.5, True], [1, False, 2.5], [2**53 + 1, 0.5], [1, 2.5], [True, "x", 1]):
             seen = set()
-            for some in itertools.permutations(values):
+            for order in itertools.permutations(values):
                 features = [
-                    {"type": "Feature", "geometry": None, "properties": {"a": v}} for v in some
+                    {"type": "Feature", "geometry": None, "properties": {"a": v}} for v in order
                 ]
                 found = self.given({"type": "FeatureCollection", "features": features})
                 column = found.layers[0].table.column("a")
-                pairs = zip(map(str, some), map(str, column.to_pylist()), strict=True)
+                pairs = zip(map(str, order), map(str, column.to_pylist()), strict=True)
                 seen.add((str(column.type), *sorted(pairs)))
             self.assertEqual(len(seen), 1, seen)
 
