@@ -32,6 +32,7 @@ from polygene.formats.columns import (
     without_zero_signs,
 )
 from polygene.formats.geojson import reading
+from polygene.formats.parting import parting_sign, rows_above_head
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
 from polygene.layer import Layer, distinct_name
@@ -44,9 +45,6 @@ from polygene.text.assemble import OfFamily
 NAME = "CSV"
 # What of numbers may be codes: 007, +49, 1E5, 0x1F
 _IS_CODE = r"^\s*(0[0-9]+|\+[0-9]+|[0-9]+[eE][0-9]+|[+-]?0[xX][0-9a-fA-F]+)\s*$"
-_SIGNS = ",;\t|"  # between the values of a row
-_HEAD = 65_536  # bytes that are looked at for it
-_IN_QUOTES = re.compile(rb'"[^"]*"')
 # Both begin with what is rare, to go through a file fast; what must come before is asked after it.
 # The quote before a number: to put a mark behind each is quick as long as nothing of the match is kept.
 _QUOTED_NUMBER = re.compile(
@@ -96,10 +94,6 @@ def read(path: Path, name: str) -> Reading:
     return named(_read(path), path, name)
 
 
-def _rows_above_head() -> int:
-    return max(0, sheets.asked().header - 1)
-
-
 def _encoding(path: Path, notes: list[str]) -> str:
     """Return UTF-8 if a file is that, else the one that is guessed."""
     try:
@@ -139,7 +133,7 @@ def _parsed_by_blocks(
     return pacsv.read_csv(
         source if isinstance(source, Path) else pa.BufferReader(source),
         read_options=pacsv.ReadOptions(
-            encoding=encoding, skip_rows=_rows_above_head(), block_size=block
+            encoding=encoding, skip_rows=rows_above_head(), block_size=block
         ),
         parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
         convert_options=pacsv.ConvertOptions(
@@ -300,31 +294,6 @@ def _first_text(column: pa.ChunkedArray) -> str:
         if at >= 0:
             return str(chunk[at].as_py())
     return ""
-
-
-def parting_sign(path: Path) -> str:
-    """Return the sign between the values of a row: a comma, semicolon, tabulator or bar.
-
-    It is the one that is as often in the lines that follow as in that of the names, and most often;
-    what stands in quotes does not count. If lines differ, that which the names have most of.
-    """
-    try:
-        with path.open("rb") as file:
-            head = file.read(_HEAD)
-    except OSError as err:
-        raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    below = _IN_QUOTES.sub(b"x", head).splitlines()[_rows_above_head() :]
-    lines = [line for line in below if line.strip()]
-    first, *others = [{s: line.count(s.encode()) for s in _SIGNS} for line in lines] or [{}]
-    if len(head) == _HEAD:  # the last line is cut
-        others = others[:-1]
-    is_used = {s: any(counts[s] for counts in others) or not others for s in _SIGNS}
-    there = [sign for sign in _SIGNS if first.get(sign) and is_used[sign]]
-    alike = [s for s in there if all(counts[s] == first[s] for counts in others)]
-    if there:
-        return max(alike or there, key=lambda sign: first[sign])
-    # One column: then it is a sign that neither its name nor its values have, if there is one.
-    return next((s for s in _SIGNS if not first.get(s) and not (others and is_used[s])), ",")
 
 
 def _plain(table: pa.Table) -> pa.Table:

@@ -11,6 +11,7 @@ import numpy as np
 from polygene.errors import GeometryError, PolygeneError
 from polygene.formats import csv_tables
 from polygene.formats.clauses.finding import Finding, Judged, some_of
+from polygene.formats.parting import parting_sign
 
 
 def judge(path: Path) -> Judged:
@@ -26,7 +27,7 @@ def judge(path: Path) -> Judged:
     if text.startswith("\ufeff"):
         words = "it begins with a byte order mark"
         findings.append(Finding("RFC 4180, 2", "the file", words, "form"))
-    sign = "\t" if path.suffix.lower() == ".tsv" else csv_tables.parting_sign(path)
+    sign = "\t" if path.suffix.lower() == ".tsv" else parting_sign(path)
     if sign == ";":
         findings.append(
             Finding(
