@@ -84,6 +84,7 @@ class Wanted:
 
 
 ALL = Wanted()
+LOOSE = frozenset({"GeoPackage"})  # formats that do not hold the values of a field to its type
 PORTIONED = frozenset(
     {"GeoPackage", "GeoParquet", "FlatGeobuf"}
 )  # formats of which some rows can be read

@@ -15,7 +15,7 @@ from polygene.formats import addressed
 from polygene.formats.address import LayerRef
 from polygene.formats.parquet_parts import parts_of
 from polygene.formats.registry import readable_format
-from polygene.formats.wanted import PORTIONED, Wanted
+from polygene.formats.wanted import LOOSE, PORTIONED, Wanted
 from polygene.growing.work import Done, Portion
 
 ROWS = 200_000  # of a portion
@@ -67,21 +67,32 @@ def copied(
     words : str
         What the layer is called.
     """
-    is_one_file = len({portion.ref.path for portion in portions}) == 1
     said = f"copying {words}: portion"
     try:
         done = copy(portions, said)
     except ExpressionError:  # perhaps of a field that looks like another in some of them
-        types = _types_in_all(portions) if is_one_file and len(portions) > 1 else {}
+        types = _types_in_all(portions) if _may_differ(portions) else {}
         if not types:
             raise
     else:
-        if not is_one_file or _are_alike(done):
+        if not _may_differ(portions) or _are_alike(done):
             return done
         types = _types_in_all(portions)
     shutil.rmtree(portions[0].folder)
     portions[0].folder.mkdir()
     return copy([replace(portion, types=types) for portion in portions], f"{said}, once more")
+
+
+def _may_differ(portions: Sequence[Portion]) -> bool:
+    """Whether fields may look otherwise in some portions, and a filter names none that is not there."""
+    ref, where = portions[0].ref, portions[0].choice.where
+    if len({portion.ref.path for portion in portions}) > 1 or len(portions) == 1:
+        return False
+    source = readable_format(ref.path)
+    if source.NAME not in LOOSE:
+        return False
+    info = next(y for y in source.list_layers(ref.path) if y.name == ref.name)
+    return where is None or set(where.fields) <= {name for name, _ in info.fields}
 
 
 def _are_alike(done: Sequence[Done]) -> bool:

@@ -17,6 +17,8 @@ from polygene.formats.file_names import file_name
 from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.recipe.expectations import check_text
 
+# Options that take names of fields, and nothing else, with commas between.
+_NAMES = ("keep", "drop", "order", "sort", "refresh", "apportion", "gather")
 _KEYS = ("title", "parameters", "settings", "inputs", "steps", "outputs")
 # Settings hold for every step whose command has such an option and that does not say otherwise.
 _SETTINGS = ("crs", "precision", "invalid", "folder")
@@ -374,5 +376,6 @@ def _filled(folder: str, text: str, name: str) -> str:
 
 
 def _in_a_list(key: str, text: str) -> str:
-    """Return a name as it stands in a list with commas between; groups may be expressions as well."""
-    return text if key == "by" or "," not in text or text.startswith('"') else f'"{text}"'
+    """Return what stands in a list with commas between, a name with a comma in it in quotes."""
+    is_name = key in _NAMES and "," in text and not text.startswith('"')
+    return f'"{text}"' if is_name else text
