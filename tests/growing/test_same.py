@@ -225,20 +225,25 @@ class Many(Compared):
 
 
 class Portions(Compared):
+    @contextlib.contextmanager
+    def edited(self, path: Path):
+        """A package as another program would change it, without the functions of its triggers."""
+        with contextlib.closing(sqlite3.connect(path)) as connection, connection:
+            triggers = "SELECT name FROM sqlite_master WHERE type = 'trigger'"
+            for (name,) in connection.execute(triggers).fetchall():
+                connection.execute(f'DROP TRIGGER "{name}"')
+            yield connection
+
     def test_a_field_that_breaks_its_type_in_one_of_them(self):
         """It is text in all, as it is where the file is read at once; a filter sees it so too."""
         rng = np.random.default_rng(9)
         own = layer(rng, "cells", make.coverage(6, 5, 20, rng))
         path = self.folder / "cells.gpkg"
         polygene.write(own, path)
-        with contextlib.closing(sqlite3.connect(path)) as connection:
-            triggers = "SELECT name FROM sqlite_master WHERE type = 'trigger'"
-            for (name,) in connection.execute(triggers).fetchall():
-                connection.execute(f'DROP TRIGGER "{name}"')
+        with self.edited(path) as connection:
             connection.execute("ALTER TABLE cells ADD COLUMN seen DATE DEFAULT '2026-05-01'")
             connection.execute("ALTER TABLE cells ADD COLUMN near FLOAT DEFAULT 0.5")
             connection.execute("UPDATE cells SET seen = 'by night', near = 0.1 WHERE id = 25")
-            connection.commit()
         ref = LayerRef(path, "cells")
         for where in (None, "seen = 'by night' OR seen LIKE '%-01' AND v > 0.5"):
             with self.subTest(where=where), mock.patch.object(portions, "ROWS", 10):
@@ -257,6 +262,24 @@ class Portions(Compared):
                 for name in ("seen", "near", "v"):
                     pairs = (table.column(name), whole.table.column(name))
                     self.assertEqual(*(sorted(column.to_pylist()) for column in pairs))
+
+    def test_geometry_that_begins_in_a_later_one(self):
+        """Of a table that does not say of what family it is, as packages from elsewhere may not."""
+        points = make.points([[np.array([k, 0.0])] for k in range(25)])
+        layer = make.layer("spots", points, UTM, n=list(range(25)))
+        path = self.folder / "spots.gpkg"
+        polygene.write(layer, path)
+        with self.edited(path) as connection:
+            connection.execute("UPDATE spots SET geometry = NULL WHERE n < 20")
+            connection.execute("UPDATE gpkg_geometry_columns SET geometry_type_name = 'GEOMETRY'")
+        ref = LayerRef(path, "spots")
+        with mock.patch.object(portions, "ROWS", 10):
+            call = call_of("measure", centroid=True)
+            found = run(call, [ref], [Choice()], self.folder / ".w", Grounds(tasks=2), SILENT)
+        parts = [polygene.read(part) for part in sorted(found.folder.glob("p*.parquet"))]
+        self.assertEqual({part.geometry.family.words for part in parts}, {"points"})
+        nulls = np.concatenate([part.geometry.is_null for part in parts])
+        self.assertEqual((len(nulls), int(nulls.sum())), (25, 20))
 
 
 class OneTask(Compared):

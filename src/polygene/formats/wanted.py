@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from polygene.arrays import BoolArray
 from polygene.errors import ExpressionError
-from polygene.geometry import Extent, GeometryColumn
+from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 
 if TYPE_CHECKING:
@@ -41,6 +41,8 @@ class Wanted:
     types : mapping of field to Arrow type
         Types that fields have in all of the file, where they may look like others in these rows.
         Only a format that does not hold fields to their types heeds it.
+    family : Family, optional
+        What all of the file has, where these rows may have no geometry. Likewise.
     """
 
     box: Extent | None = None
@@ -48,6 +50,7 @@ class Wanted:
     span: tuple[int, int] | None = None
     only: Callable[[Sequence[str]], Iterable[str] | None] | None = None
     types: Mapping[str, pa.DataType] = field(default_factory=dict)
+    family: Family | None = None
 
     def looked_at(self, names: Sequence[str]) -> list[str] | None:
         """Return of all fields those that are looked at, in their order; None for all, and geometry."""

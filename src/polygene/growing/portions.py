@@ -16,6 +16,7 @@ from polygene.formats.address import LayerRef
 from polygene.formats.parquet_parts import parts_of
 from polygene.formats.registry import readable_format
 from polygene.formats.wanted import LOOSE, PORTIONED, Wanted
+from polygene.geometry import Family
 from polygene.growing.work import Done, Portion
 
 ROWS = 200_000  # of a portion
@@ -58,7 +59,9 @@ def _n_rows(ref: LayerRef) -> int:
 def copied(
     portions: Sequence[Portion], copy: Callable[[Sequence[Portion], str], list[Done]], words: str
 ) -> list[Done]:
-    """Copy portions; once more if it comes out that fields are not of one type in all of a file.
+    """Copy portions; once more if it comes out that they are not of one kind in all of a file.
+
+    Fields may have values of another type in some, and geometry be missing in all rows of others.
 
     Parameters
     ----------
@@ -68,6 +71,7 @@ def copied(
         What the layer is called.
     """
     said = f"copying {words}: portion"
+    family = None
     try:
         done = copy(portions, said)
     except ExpressionError:  # perhaps of a field that looks like another in some of them
@@ -75,12 +79,16 @@ def copied(
         if not types:
             raise
     else:
-        if not _may_differ(portions) or _are_alike(done):
+        if not _may_differ(portions):
             return done
-        types = _types_in_all(portions)
+        family = _family_in_all(done)
+        types = {} if _are_alike(done) else _types_in_all(portions)
+        if family is None and not types:
+            return done
     shutil.rmtree(portions[0].folder)
     portions[0].folder.mkdir()
-    return copy([replace(portion, types=types) for portion in portions], f"{said}, once more")
+    again = [replace(portion, types=types, family=family) for portion in portions]
+    return copy(again, f"{said}, once more")
 
 
 def _may_differ(portions: Sequence[Portion]) -> bool:
@@ -93,6 +101,15 @@ def _may_differ(portions: Sequence[Portion]) -> bool:
         return False
     info = next(y for y in source.list_layers(ref.path) if y.name == ref.name)
     return where is None or set(where.fields) <= {name for name, _ in info.fields}
+
+
+def _family_in_all(done: Sequence[Done]) -> Family | None:
+    """Return the family of geometry that all have, if some have none and were taken for another."""
+    made = [one.made for one in done if one.made.facts is not None]
+    words = {own.kind[0] for own in made if own.facts is not None and own.facts.vertices.any()}
+    if len(words) != 1 or all(own.kind[0] in words for own in made):
+        return None
+    return next(family for family in Family if family.words in words)
 
 
 def _are_alike(done: Sequence[Done]) -> bool:

@@ -86,6 +86,7 @@ class Portion:
     first: int
     folder: Path
     types: dict[str, pa.DataType] = field(default_factory=dict)
+    family: Family | None = None
 
 
 def copy_portion(portion: Portion) -> Done:
@@ -96,7 +97,7 @@ def copy_portion(portion: Portion) -> Done:
 def _copied(portion: Portion) -> Done:
     wanted = Wanted(where=portion.choice.where, span=portion.span)
     if portion.span is not None:
-        wanted = Wanted(span=portion.span, types=portion.types)
+        wanted = Wanted(span=portion.span, types=portion.types, family=portion.family)
     found = addressed.read(portion.ref, wanted)
     if len(found.layers) > 1:
         kinds = " and ".join(layer.kind for layer in found.layers)

@@ -77,7 +77,7 @@ def _read(
             known = None
         with _as_it_stands(connection):
             total = choosing.choose(connection, table, columns, wanted)
-            fetched = rows.fetch(connection, table, columns, path, total, known, wanted.types)
+            fetched = rows.fetch(connection, table, columns, path, total, known, wanted)
             numbers = None
             if total is not None and fetched.ids is not None:
                 numbers = choosing.numbers(connection, table, columns, fetched.ids, total)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -19,6 +19,7 @@ from polygene.formats.geopackage.choosing import CHOSEN, Columns, numbers
 from polygene.formats.geopackage.listing import Table
 from polygene.formats.geopackage.package import patient
 from polygene.formats.geopackage.values import CHUNK, as_text, breaks, sum_of, to_arrow
+from polygene.formats.wanted import Wanted
 from polygene.geometry import Family
 from polygene.table.tokens import quoted
 from polygene.text.assemble import OfFamily, Parts, columns_of
@@ -51,7 +52,7 @@ def fetch(
     path: Path,
     total: int | None,
     known: Known | None,
-    types: Mapping[str, pa.DataType],
+    wanted: Wanted,
 ) -> Fetched:
     """Fetch rows as columns: those that were chosen of the ``total`` there are, or all if that is None.
 
@@ -64,9 +65,9 @@ def fetch(
     """
     has_keys = columns.key is not None and known is None
     source = _Source(connection, table, columns, total is not None, has_keys)
-    shapes = _Shapes(table, known)
+    shapes = _Shapes(table, known, wanted.family)
     keys = [np.zeros(0, np.int64)]
-    fields = [_Field(field, types.get(field.name)) for field in columns.fields]
+    fields = [_Field(field, wanted.types.get(field.name)) for field in columns.fields]
     place = f"{path}#{table.name}"
     try:
         for geometry, *values in source.pieces():
@@ -101,7 +102,9 @@ def fetch(
 class _Shapes:
     """The geometry of rows as it comes: decoded, or held against what is known of it."""
 
-    def __init__(self, table: Table, known: Known | None) -> None:
+    def __init__(self, table: Table, known: Known | None, family: Family | None) -> None:
+        declared = _declared_family(table.geometry_type)
+        self._family = declared if family is None else family
         self._type, self._known, self._n_rows = table.geometry_type, known, 0
         self._parts: list[Parts] = []
         self._is_null, self._is_multi = [np.zeros(0, bool)], [np.zeros(0, bool)]
@@ -134,8 +137,7 @@ class _Shapes:
         is_null, is_multi = np.concatenate(self._is_null), np.concatenate(self._is_multi)
         if self._type.startswith("MULTI"):
             is_multi[:] = True
-        family = _declared_family(self._type)
-        return columns_of(self._parts, self._n_rows, is_null, is_multi, family)
+        return columns_of(self._parts, self._n_rows, is_null, is_multi, self._family)
 
 
 class _Field:
