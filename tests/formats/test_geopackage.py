@@ -306,6 +306,20 @@ class Damage(InFolder):
                     self.assertEqual(column.to_pylist(), texts)
                     self.assertIn(f"f_{kind} holds values that are no {kind}", str(reading.notes))
 
+    def test_such_a_column_of_a_table_without_a_key_goes_with_its_rows(self):
+        """An index of the column has another order than the table."""
+        with self.edited() as connection:
+            connection.execute("CREATE TABLE coded (code TEXT PRIMARY KEY, v INTEGER, n INTEGER)")
+            connection.execute("CREATE INDEX by_v ON coded (v)")
+            rows = [(f"c{k}", "x" if k == 7 else 50 - k, k) for k in range(20)]
+            connection.executemany("INSERT INTO coded VALUES (?, ?, ?)", rows)
+            connection.execute(
+                "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('coded', 'attributes')"
+            )
+        (layer,) = geopackage.read(self.path, "coded").layers
+        found = zip(*(layer.table.column(c).to_pylist() for c in ("code", "v", "n")), strict=True)
+        self.assertEqual(sorted(found), sorted((c, str(v), n) for c, v, n in rows))
+
     def test_not_a_geopackage(self):
         with self.assertRaises(UnknownLayerError):
             geopackage.read(self.path, "cell")

@@ -105,6 +105,12 @@ class Reading(InFolder):
         """Told by the lines that follow; what stands in quotes or in names alone does not count."""
         for text, rows, header in (
             ("a|b\n1|2\n", [{"a": 1, "b": 2}], None),
+            (
+                'b|a\n""|1\nz|2\n|3\n',
+                [{"b": b, "a": a} for b, a in (("", 1), ("z", 2), (None, 3))],
+                None,
+            ),
+            ('a|b\n"7"|x\n', [{"a": "7", "b": "x"}], None),
             ('"Depth, m";"Area, ha"\n1;2\n', [{"Depth, m": 1, "Area, ha": 2}], None),
             ("Depth, m\tname\n1\tx\n", [{"Depth, m": 1, "name": "x"}], None),
             ("share\n3|5\n", [{"share": "3|5"}], None),

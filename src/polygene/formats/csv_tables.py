@@ -51,7 +51,7 @@ _QUOTED_NUMBER = re.compile(
     rb'"(?<![^,;|\t\n]")(?=\s*[+-]?[0-9.][0-9.eE+-]*\s*"(?:[,;|\t\r\n]|\Z))'
 )
 _MARK = "\x02"  # put in front of numbers in quotes, so that they are text
-_EMPTY_TEXT = re.compile(rb'""(?<![^,;\t\n]"")(?=[,;\t\r\n]|\Z)')
+_EMPTY_TEXT = re.compile(rb'""(?<![^,;|\t\n]"")(?=[,;|\t\r\n]|\Z)')
 ENDINGS = (".csv", ".tsv")
 KEEPS_LINEAGE = False
 HOLDS_MANY = False

@@ -176,5 +176,6 @@ def _fields(first: Layer, second: Layer) -> list[FieldFacts]:
         other = pairs.get(field.name)
         words = None if other is None else type_words(theirs.field(other))
         found.append(FieldFacts(field.name, type_words(field), words))
-    alone = [field for field in theirs if field.name not in pairs.values()]
+    taken = set(pairs.values())
+    alone = [field for field in theirs if field.name not in taken]
     return found + [FieldFacts(field.name, None, type_words(field)) for field in alone]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -87,9 +87,7 @@ def fetch(
             err.reason,
             "delete the row or its geometry, or take the layer from its source again",
         ) from err
-    for field in fields:
-        if field.wrong:
-            field.read_as_text(source.values(field.name))
+    _read_as_text(source, fields)
     arrays = [field.array() for field in fields]
     return Fetched(
         chosen=shapes.columns(),
@@ -97,6 +95,21 @@ def fetch(
         ids=np.concatenate(keys) if has_keys else None,
         wrong={field.name: field.wrong for field in fields if field.wrong},
     )
+
+
+def _read_as_text(source: _Source, fields: Sequence[_Field]) -> None:
+    """Take the values of fields that break their type anew: those that were cast have other letters.
+
+    By the very same statement, for without a key another may give rows in another order.
+    """
+    broken = [(k, field) for k, field in enumerate(fields) if field.wrong]
+    if not broken:
+        return
+    for _, field in broken:
+        field.become_text()
+    for _, *values in source.pieces():
+        for k, field in broken:
+            field.add_text(values[k])
 
 
 class _Shapes:
@@ -157,19 +170,19 @@ class _Field:
         array, self.wrong = to_arrow(values, self.field)
         self._chunks.append(array)
 
-    def read_as_text(self, pieces: Iterator[list[Any]]) -> None:
-        """Take the values of all rows anew: what was cast to the type has other letters by now."""
-        self.field = pa.field(self.name, pa.string())
-        self._chunks = [as_text(values) for values in pieces]
+    def become_text(self) -> None:
+        """Forget the values so far; all come once more, by `add_text`."""
+        self.field, self._chunks = pa.field(self.name, pa.string()), []
+
+    def add_text(self, values: list[Any]) -> None:
+        self._chunks.append(as_text(values))
 
     def array(self) -> pa.ChunkedArray:
-        if any(
-            pa.types.is_float64(chunk.type) for chunk in self._chunks
-        ):  # more digits than declared
+        # Some have more digits than declared.
+        if any(pa.types.is_float64(chunk.type) for chunk in self._chunks):
             self.field = self.field.with_type(pa.float64())
-        return pa.chunked_array(
-            [pc.cast(c, self.field.type) for c in self._chunks], self.field.type
-        )
+        kind = self.field.type
+        return pa.chunked_array([pc.cast(chunk, kind) for chunk in self._chunks], kind)
 
 
 class _Source:
@@ -197,20 +210,11 @@ class _Source:
 
     def pieces(self) -> Iterator[list[list[Any]]]:
         """Yield the values of geometry, of each field, and of the key if there is one."""
-        for rows in self._chunks(self._listed):
-            # Three times as fast as zip(), which turns thousands of rows by one of each at a time.
-            yield [[row[k] for row in rows] for k in range(len(rows[0]))]
-
-    def values(self, field: str) -> Iterator[list[Any]]:
-        """Yield the values of one field, for the same rows in the same order."""
-        for rows in self._chunks(quoted(field)):
-            yield [row[0] for row in rows]
-
-    def _chunks(self, listed: str) -> Iterator[list[tuple[Any, ...]]]:
         with patient(self._connection, self._is_view, LONG) as renew:
-            cursor = self._connection.execute(f"SELECT {listed}{self._place}")
+            cursor = self._connection.execute(f"SELECT {self._listed}{self._place}")
             while rows := cursor.fetchmany(CHUNK):
-                yield rows
+                # Three times as fast as zip(), which turns thousands of rows by one of each at a time.
+                yield [[row[k] for row in rows] for k in range(len(rows[0]))]
                 renew()
 
 
