@@ -551,6 +551,7 @@ class BadInput(WithSample):
                 [*command, "-o", "out.gpkg"], cwd=self.folder, text=True,
                 stdout=subprocess.PIPE, stderr=subprocess.PIPE,
             )  # fmt: skip
+            self.addCleanup(process.kill)
             process.stdout.readline()  # a signal before the program stands is Python's, not ours
             time.sleep(0.5)
             process.send_signal(number)

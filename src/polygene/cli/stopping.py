@@ -77,10 +77,11 @@ def ending_at_once() -> Iterator[None]:
         if isinstance(end.code, int):
             code.append(end.code)
         if end.code == INTERRUPTED and not is_watched:
-            # Threads are not waited for: Python leaves a lock locked for good if it is interrupted
-            # right after it took it (its issue 29988), and some are asked for at the end.
-            leftovers.remove_ours()
-            _leave(code)
+            # Threads are not waited for for ever: one of a pool that was just begun when the request
+            # came is not yet among those that Python tells of the end, and waits for work.
+            limit = threading.Timer(SOON, _leave, [code])
+            limit.daemon = True
+            limit.start()
         raise
 
 
