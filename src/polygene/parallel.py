@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 from typing import TypeVar
@@ -80,6 +80,25 @@ def meanwhile(work: Callable[[], Result]) -> Callable[[], Result]:
     if n_workers() <= 1:
         return work
     return _pool(n_workers(), os.getpid()).submit(work).result
+
+
+def one_ahead(items: Iterator[Item]) -> Generator[Item, None, None]:
+    """Yield what an iterator has; while one is used, the next one is made ready in a thread.
+
+    It is not in use any more when this one is closed.
+    """
+    if n_workers() <= 1:
+        yield from items
+        return
+    pool, end = _pool(n_workers(), os.getpid()), object()
+    coming = pool.submit(next, items, end)
+    try:
+        while (item := coming.result()) is not end:
+            coming = pool.submit(next, items, end)
+            yield item  # type: ignore[misc]
+    finally:
+        if not coming.cancel():
+            coming.exception()
 
 
 def split(n_items: int) -> list[tuple[int, int]]:

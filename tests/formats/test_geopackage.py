@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import random
 import shutil
 import signal
 import sqlite3
@@ -25,10 +26,13 @@ from polygene import crs, crs_names
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
 from polygene.formats import address, addressed, base, destination, geopackage
 from polygene.formats.geopackage import listing, package, rows, schema, writing
+from polygene.formats.geopackage.library import library
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family
+from polygene.table.expression import Expression
 from tests.support import generators as make
 from tests.support import layers as some
+from tests.support.arrays import by_arrays
 
 # Another program: keeps edit after edit until its input ends, and says how many it was told are kept.
 EDITOR = """
@@ -630,6 +634,120 @@ class Empty(InFolder):
             self.assertEqual((found.n_rows, found.geometry.family), (0, family))
             self.assertEqual(found.table.schema, layer.table.schema)
             self.assertIsNone(geopackage.list_layers(self.path)[0].extent)
+
+
+class ByArrays:
+    """The same where rows are read and written by arrays, as many are."""
+
+    def setUp(self):
+        self.enterContext(by_arrays())
+        super().setUp()
+
+
+class RoundTripByArrays(ByArrays, RoundTrip):
+    pass
+
+
+class StandardByArrays(ByArrays, Standard):
+    pass
+
+
+class DamageByArrays(ByArrays, Damage):
+    pass
+
+
+class WholeOrNotByArrays(ByArrays, WholeOrNot):
+    # What takes seconds, and has processes of its own, which know nothing of this.
+    test_many_writers_by_many_ways_lose_nothing = None
+    test_a_killed_run_leaves_the_old_file = None
+    test_a_view_without_end_is_told_and_left_and_a_request_to_stop_is_heard = None
+    test_an_editor_and_we_wait_for_each_other = None
+
+
+class ReadByBoth(InFolder):
+    DECLARED = (
+        *("INTEGER", "TINYINT", "BOOLEAN", "DOUBLE", "NUMERIC", "TEXT", "TEXT(5)", "BLOB", "DATE"),
+        *("DATETIME", "DECIMAL(9,2)", ""),
+    )
+    ODD = (None, 5, -5.5, 3.0, "text", "5", b"\xff", 2**60, 256, 1e20, "2026-13-45", 2**53 + 1, "")
+
+    def good(self, chance, declared):
+        day = f"{chance.randint(1, 9999):04}-0{chance.randint(1, 9)}-11"
+        values = {
+            "INTEGER": chance.randint(-(2**63), 2**63 - 1), "TINYINT": chance.randint(-128, 127),
+            "BOOLEAN": chance.randint(0, 1), "BLOB": chance.randbytes(chance.randint(0, 4)),
+            "DATE": day, "DATETIME": f"{day}T10:00:00.{chance.randint(0, 999):03}Z",
+            **dict.fromkeys(("DOUBLE", "NUMERIC", "DECIMAL(9,2)"), chance.randint(-90, 90) / 4),
+        }  # fmt: skip
+        texts = ("ß" * chance.randint(0, 4), "a\0b", "")
+        return chance.choice((None, *[values.get(declared, chance.choice(texts))] * 3))
+
+    def written(self, chance):
+        """A table as others may make it: keyed or not, with gaps, some values of no type declared."""
+        self.path.unlink(missing_ok=True)
+        kinds = [chance.choice(self.DECLARED) for _ in range(chance.randint(1, 5))]
+        key = chance.choice(("id INTEGER PRIMARY KEY, ", "id TEXT PRIMARY KEY, ", ""))
+        listed = ", ".join(f"f{k} {kind}" for k, kind in enumerate(kinds))
+        with contextlib.closing(sqlite3.connect(self.path)) as connection, connection:
+            if chance.random() < 0.2:
+                connection.execute("PRAGMA encoding = 'UTF-16'")
+            schema.create_core(connection)
+            connection.execute(f"CREATE TABLE t ({key}{listed})")
+            connection.execute(
+                "INSERT INTO gpkg_contents (table_name, data_type) VALUES ('t', 'attributes')"
+            )
+            names = ", ".join(f"f{k}" for k in range(len(kinds)))
+            share, marks = chance.choice((0, 0, 0.02)), ", ".join("?" * len(kinds))
+            odd = chance.randrange(len(kinds))
+            values = [
+                [
+                    chance.choice(self.ODD) if k == odd and chance.random() < share
+                    else self.good(chance, kind) for k, kind in enumerate(kinds)
+                ]
+                for _ in range(chance.choice((0, 1, 40)))
+            ]  # fmt: skip
+            connection.executemany(f"INSERT INTO t ({names}) VALUES ({marks})", values)
+            connection.execute("DELETE FROM t WHERE rowid % 7 = 3")
+        return kinds
+
+    def test_a_file_that_takes_its_place_meanwhile_is_not_mixed_up_with_it(self):
+        point, other = make.points([[np.zeros(2)]] * 3), self.path.with_name("other.gpkg")
+        geopackage.write(self.path, [make.layer("a", point, None, n=[1, 2, 3])])
+        geopackage.write(other, [make.layer("a", point, None, n=[4, 5, 6])])
+        own = rows._Source.arrays
+
+        def arrays(source):
+            os.replace(other, self.path)
+            return own(source)
+
+        with by_arrays(), mock.patch.object(rows._Source, "arrays", arrays):
+            self.assertEqual(self.only_layer("a").table["n"].to_pylist(), [1, 2, 3])
+        with by_arrays():
+            self.assertEqual(self.only_layer("a").table["n"].to_pylist(), [4, 5, 6])
+
+    def test_what_others_have_made_is_the_same(self):
+        used, own = 0, rows._Source.pieces
+        for seed in range(60):
+            chance = random.Random(seed)
+            kinds = self.written(chance)
+            is_number = kinds[0] in ("INTEGER", "TINYINT", "DOUBLE")
+            few = Expression("f0 > 0" if is_number else "f0 IS NULL")
+            wanted = chance.choice((ALL, ALL, Wanted(span=(2, 9)), Wanted(where=few)))
+            found = []
+            for is_so in (True, False):
+                with (
+                    by_arrays(is_so), mock.patch.object(rows, "CHUNK", 9),
+                    mock.patch.object(rows._Source, "pieces", autospec=True, side_effect=own) as plain,
+                ):  # fmt: skip
+                    reading = geopackage.read(self.path, "t", wanted)
+                used += is_so and not plain.called
+                (layer,) = reading.layers
+                ids, where = ((None if a is None else a.tolist()) for a in (layer.ids, layer.rows))
+                values = layer.table.to_pydict()
+                found.append(repr((layer.table.schema, values, ids, where, reading.notes)))
+            self.assertEqual(*found, f"seed {seed}")
+        if library() is not None:
+            self.assertGreater(used, 40)
 
 
 if __name__ == "__main__":

@@ -39,6 +39,7 @@ from polygene.plane.validity import invalid_rows
 from polygene.provenance import Made
 from tests.support import generators as make
 from tests.support import layers as some
+from tests.support.arrays import by_arrays
 
 LONGEST = 5  # seconds
 ROOM = 100 << 20  # bytes of memory beyond ten times a file
@@ -191,7 +192,7 @@ def _in_child(cases: range, seed: int, sound: dict[str, Path], pipe: int) -> Non
             before, began = _peak(), time.monotonic()
             signal.setitimer(signal.ITIMER_REAL, 4 * LONGEST)  # the default action is to die
             try:
-                with written.remarking():
+                with written.remarking(), by_arrays(number // len(kinds) % 2 == 0):
                     _used(path, folder, number)
             except (PolygeneError, OSError, MemoryError):
                 pass

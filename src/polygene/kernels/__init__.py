@@ -39,6 +39,7 @@ NAMES = (
     "lists",
     "sums",
     "ranks",
+    "steps",
     "boxes",
 )
 
@@ -76,7 +77,7 @@ crossings, pixels = _modules["crossings"], _modules["pixels"]
 trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
 sums, space, boxes, chains = (_modules[name] for name in ("sums", "space", "boxes", "chains"))
-lists, ranks = _modules["lists"], _modules["ranks"]
+lists, ranks, steps = (_modules[name] for name in ("lists", "ranks", "steps"))
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import sqlite3
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -10,12 +12,16 @@ import pyarrow as pa
 
 from polygene.arrays import I64Array
 from polygene.formats.base import collecting_no_garbage
+from polygene.formats.geopackage import stepping
+from polygene.formats.geopackage.library import WHOLE, NotSoError
 from polygene.formats.geopackage.listing import Table
-from polygene.formats.geopackage.values import to_arrow
+from polygene.formats.geopackage.package import Package
+from polygene.formats.geopackage.values import CHUNK, Values, storage_class, to_arrow
 from polygene.formats.wanted import Wanted
 from polygene.table.tokens import quoted
 
 CHOSEN = "temp.polygene_chosen"
+TABLE_OF_CHOSEN = f"CREATE TEMP TABLE {CHOSEN.removeprefix('temp.')} (id INTEGER PRIMARY KEY)"
 
 
 class Columns(NamedTuple):
@@ -26,14 +32,20 @@ class Columns(NamedTuple):
     has_geometry: bool = True
 
 
-@collecting_no_garbage()
-def choose(
-    connection: sqlite3.Connection, table: Table, columns: Columns, wanted: Wanted
-) -> int | None:
-    """Put the keys of the rows wanted in a table of the connection's own; return how many there are.
+class Choice(NamedTuple):
+    """Some rows of a table: how many it has in all, and the condition that those chosen meet.
 
-    None if all are to be read.
+    in_table : whether that is to be one of the keys that a table of the connection's own, `CHOSEN`, has
     """
+
+    total: int
+    condition: str
+    in_table: bool = False
+
+
+@collecting_no_garbage()
+def choose(connection: Package, table: Table, columns: Columns, wanted: Wanted) -> Choice | None:
+    """Choose the rows that are wanted; None if all are to be read."""
     if columns.key is None:
         return None
     source, key = quoted(table.name), quoted(columns.key)
@@ -52,15 +64,14 @@ def choose(
     if wanted.span is not None:
         names = []
         clauses.append(_spanned(connection, source, key, wanted.span, total))
-    place = f" WHERE {' AND '.join(clauses)}" if clauses else ""
-    connection.execute(f"CREATE TEMP TABLE {CHOSEN} (id INTEGER PRIMARY KEY)")
+    condition = " AND ".join(clauses)
     if not names:
-        connection.execute(f"INSERT INTO {CHOSEN} SELECT {key} FROM {source}{place}")
-        return total
+        return Choice(total, condition)
+    place = f" WHERE {condition}" if clauses else ""
     fields = [field for field in columns.fields if field.name in names]
     listed = ", ".join(quoted(name) for name in (columns.key, *(f.name for f in fields)))
-    rows = connection.execute(f"SELECT {listed} FROM {source}{place}").fetchall()
-    keys, *values = [[row[k] for row in rows] for k in range(1 + len(fields))]
+    statement = f"SELECT {listed} FROM {source}{place}"
+    keys, *values = _fetched(connection, table, statement, fields)
     arrays = [to_arrow(own, field) for own, field in zip(values, fields, strict=True)]
     if any(wrong for _, wrong in arrays):
         return None
@@ -68,10 +79,28 @@ def choose(
     chosen = wanted.rows(pa.table([a for a, _ in arrays], pa.schema(kept)))
     if 2 * chosen.sum() > total:  # looking so many up costs more than reading past the others
         return None
-    connection.executemany(
-        f"INSERT INTO {CHOSEN} VALUES (?)", ((keys[k],) for k in np.flatnonzero(chosen).tolist())
-    )
-    return total
+    connection.execute(TABLE_OF_CHOSEN)
+    own = np.asarray(keys, np.int64)[chosen].tolist()
+    connection.executemany(f"INSERT INTO {CHOSEN} VALUES (?)", zip(own, strict=True))
+    return Choice(total, f"{key} IN {CHOSEN}", in_table=True)
+
+
+def _fetched(
+    connection: Package, table: Table, statement: str, fields: Sequence[pa.Field]
+) -> Sequence[Values]:
+    """Return the keys that a statement gives and the values of fields."""
+    kinds = [WHOLE, *(storage_class(field.type) for field in fields)]
+    if not table.is_view and stepping.is_worth_it(connection, len(kinds)):
+        pieces = stepping.pieces(connection, statement, kinds, CHUNK)
+        with (
+            contextlib.suppress(NotSoError, pa.ArrowInvalid),
+            contextlib.closing(pieces),
+        ):
+            found = [pa.concat_arrays(own) for own in zip(*pieces, strict=True)]
+            if found:
+                return found
+    rows = connection.execute(statement).fetchall()
+    return [[row[k] for row in rows] for k in range(len(kinds))]
 
 
 def _spanned(

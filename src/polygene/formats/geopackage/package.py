@@ -55,10 +55,12 @@ class Package(sqlite3.Connection):
     To open one anew has all of the schema parsed: for each of 1,000 layers, that took half a second.
 
     file : what the file is known by; empty if it is not to stay open, for its log would stay too
+    path : where it was found then, if it is known by something
     known : what has been read of its layers, and the number of its version then
     """
 
     file: tuple[int, ...] = ()
+    path: Path | None = None
     known: tuple[int, list[Any]] = (-1, [])
 
     def is_of(self, path: Path) -> bool:
@@ -67,6 +69,10 @@ class Package(sqlite3.Connection):
             return self.file == _known_by(path)
         except OSError:
             return False
+
+    def size(self) -> int:
+        """Return the bytes that the file had when it was opened, if it is known."""
+        return self.file[-1] if self.file else 0
 
     def version(self) -> int:
         """Return a number that changes when somebody else changes the file."""
@@ -89,7 +95,7 @@ def _connected(path: Path) -> Package:
     try:
         connection.execute("PRAGMA temp_store = MEMORY")
         if not is_ahead and not has_log:
-            connection.file = _known_by(path)
+            connection.file, connection.path = _known_by(path), path.resolve()
         if not _has_contents(connection, path):
             raise FileError(
                 f"{path} is an SQLite database but no GeoPackage: it has no table gpkg_contents"

@@ -76,9 +76,9 @@ def _read(
         if known is not None and not _says(table, known.geometry):
             known = None
         with _as_it_stands(connection):
-            total = choosing.choose(connection, table, columns, wanted)
-            fetched = rows.fetch(connection, table, columns, path, total, known, wanted)
-            numbers = None
+            choice = choosing.choose(connection, table, columns, wanted)
+            fetched = rows.fetch(connection, table, columns, path, choice, known, wanted)
+            numbers, total = None, None if choice is None else choice.total
             if total is not None and fetched.ids is not None:
                 numbers = choosing.numbers(connection, table, columns, fetched.ids, total)
     notes = [f"{name}: field {f} {wrong}; read as text" for f, wrong in fetched.wrong.items()]

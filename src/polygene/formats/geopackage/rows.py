@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import sqlite3
-from collections.abc import Iterator, Sequence
+import contextlib
+import itertools
+from collections.abc import Generator, Iterator, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -14,16 +15,27 @@ from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.errors import GeometryError
 from polygene.formats.base import Known, collecting_no_garbage
+from polygene.formats.geopackage import stepping
 from polygene.formats.geopackage.blobs import BadBlobError, decoded
-from polygene.formats.geopackage.choosing import CHOSEN, Columns, numbers
+from polygene.formats.geopackage.choosing import CHOSEN, TABLE_OF_CHOSEN, Choice, Columns, numbers
+from polygene.formats.geopackage.library import BLOB, WHOLE, NotSoError
 from polygene.formats.geopackage.listing import Table
-from polygene.formats.geopackage.package import patient
-from polygene.formats.geopackage.values import CHUNK, as_text, breaks, sum_of, to_arrow
+from polygene.formats.geopackage.package import Package, patient
+from polygene.formats.geopackage.values import (
+    CHUNK,
+    Values,
+    as_text,
+    breaks,
+    storage_class,
+    sum_of,
+    to_arrow,
+)
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Family
 from polygene.table.tokens import quoted
 from polygene.text.assemble import OfFamily, Parts, columns_of
 
+FEW = 1000  # rows
 LONG = 120  # seconds to wait for each chunk of a view that is read
 
 
@@ -46,15 +58,15 @@ class Fetched(NamedTuple):
 
 @collecting_no_garbage()
 def fetch(
-    connection: sqlite3.Connection,
+    connection: Package,
     table: Table,
     columns: Columns,
     path: Path,
-    total: int | None,
+    choice: Choice | None,
     known: Known | None,
     wanted: Wanted,
 ) -> Fetched:
-    """Fetch rows as columns: those that were chosen of the ``total`` there are, or all if that is None.
+    """Fetch rows as columns: those that were chosen, or all.
 
     Raises
     ------
@@ -63,26 +75,46 @@ def fetch(
     GeometryError
         If it is no blob, or one that cannot be decoded.
     """
-    has_keys = columns.key is not None and known is None
-    source = _Source(connection, table, columns, total is not None, has_keys)
-    shapes = _Shapes(table, known, wanted.family)
+    source = _Source(connection, table, columns, choice, known is None)
+    plan = _Plan(connection, table, columns, path, choice, known, wanted)
+    if source.gives_arrays():
+        with contextlib.suppress(NotSoError), contextlib.closing(source.arrays()) as arrays:
+            return _fetched(plan, source, arrays)
+    with contextlib.closing(source.pieces()) as pieces:
+        return _fetched(plan, source, pieces)
+
+
+class _Plan(NamedTuple):
+    """What is fetched, as `fetch` is told."""
+
+    connection: Package
+    table: Table
+    columns: Columns
+    path: Path
+    choice: Choice | None
+    known: Known | None
+    wanted: Wanted
+
+
+def _fetched(plan: _Plan, source: _Source, pieces: Iterator[Sequence[Values]]) -> Fetched:
+    shapes = _Shapes(plan.table, plan.known, plan.wanted.family)
     keys = [np.zeros(0, np.int64)]
-    fields = [_Field(field, wanted.types.get(field.name)) for field in columns.fields]
-    place = f"{path}#{table.name}"
+    types = plan.wanted.types
+    fields = [_Field(field, types.get(field.name)) for field in plan.columns.fields]
     try:
-        for geometry, *values in source.pieces():
-            if has_keys:
+        for geometry, *values in pieces:
+            if source.has_keys:
                 keys.append(np.array(values[-1], np.int64))
             for field, own in zip(fields, values, strict=False):
                 field.add(own)
             shapes.add(geometry)
     except BadBlobError as err:
         row = err.row
-        if total is not None:  # it is counted as the file does
+        if plan.choice is not None:  # it is counted as the file does
             key = np.concatenate(keys)[row : row + 1]
-            row = int(numbers(connection, table, columns, key, total)[0])
+            row = int(numbers(plan.connection, plan.table, plan.columns, key, plan.choice.total)[0])
         raise GeometryError(
-            place,
+            f"{plan.path}#{plan.table.name}",
             f"row {row + 1}",
             err.reason,
             "delete the row or its geometry, or take the layer from its source again",
@@ -92,7 +124,7 @@ def fetch(
     return Fetched(
         chosen=shapes.columns(),
         table=pa.table(arrays, pa.schema([field.field for field in fields])),
-        ids=np.concatenate(keys) if has_keys else None,
+        ids=np.concatenate(keys) if source.has_keys else None,
         wrong={field.name: field.wrong for field in fields if field.wrong},
     )
 
@@ -122,7 +154,7 @@ class _Shapes:
         self._parts: list[Parts] = []
         self._is_null, self._is_multi = [np.zeros(0, bool)], [np.zeros(0, bool)]
 
-    def add(self, values: list[Any]) -> None:
+    def add(self, values: Values) -> None:
         if self._known is not None:
             k = self._n_rows // CHUNK
             if list(self._known.sums[k : k + 1]) != [sum_of(values)]:
@@ -135,7 +167,9 @@ class _Shapes:
             self._is_null.append(np.asarray(pc.is_null(blobs)))
         self._n_rows += len(values)
 
-    def _blobs(self, values: list[Any]) -> pa.Array:
+    def _blobs(self, values: Values) -> pa.Array:
+        if isinstance(values, pa.Array):
+            return values
         try:
             return pa.array(values, pa.large_binary())
         except (pa.ArrowTypeError, pa.ArrowInvalid) as err:
@@ -164,17 +198,19 @@ class _Field:
             self.field = field.with_type(in_all)
         self._chunks: list[pa.Array] = []
 
-    def add(self, values: list[Any]) -> None:
+    def add(self, values: Values) -> None:
         if self.wrong:  # all will be read once more
             return
         array, self.wrong = to_arrow(values, self.field)
+        if self.wrong and isinstance(values, pa.Array):
+            raise NotSoError
         self._chunks.append(array)
 
     def become_text(self) -> None:
         """Forget the values so far; all come once more, by `add_text`."""
         self.field, self._chunks = pa.field(self.name, pa.string()), []
 
-    def add_text(self, values: list[Any]) -> None:
+    def add_text(self, values: Values) -> None:
         self._chunks.append(as_text(values))
 
     def array(self) -> pa.ChunkedArray:
@@ -190,25 +226,28 @@ class _Source:
 
     def __init__(
         self,
-        connection: sqlite3.Connection,
+        connection: Package,
         table: Table,
         columns: Columns,
-        chosen_only: bool,
-        has_keys: bool,
+        choice: Choice | None,
+        asks_for_keys: bool,
     ) -> None:
         self._connection, self._is_view = connection, table.is_view
+        self._columns, self._choice = columns, choice
+        self.has_keys = asks_for_keys and columns.key is not None
         has_geometry = table.has_geometry and columns.has_geometry
         names = [table.geometry_column] if has_geometry else []
         names += [field.name for field in columns.fields]
         self._place = f" FROM {quoted(table.name)}"
         if columns.key is not None:
-            names += [columns.key] if has_keys else []
+            names += [columns.key] if self.has_keys else []
             key = quoted(columns.key)
-            self._place += f" WHERE {key} IN {CHOSEN}" if chosen_only else ""
+            self._last = f"SELECT max({key}){self._place}"
+            self._place += f" WHERE {choice.condition}" if choice is not None else ""
             self._place += f" ORDER BY {key}"
         self._listed = ", ".join([*([] if has_geometry else ["NULL"]), *map(quoted, names)])
 
-    def pieces(self) -> Iterator[list[list[Any]]]:
+    def pieces(self) -> Generator[list[list[Any]], None, None]:
         """Yield the values of geometry, of each field, and of the key if there is one."""
         with patient(self._connection, self._is_view, LONG) as renew:
             cursor = self._connection.execute(f"SELECT {self._listed}{self._place}")
@@ -216,6 +255,35 @@ class _Source:
                 # Three times as fast as zip(), which turns thousands of rows by one of each at a time.
                 yield [[row[k] for row in rows] for k in range(len(rows[0]))]
                 renew()
+
+    def gives_arrays(self) -> bool:
+        """Whether `arrays` can be had, and are worth that the file is opened once more."""
+        if self._is_view or not stepping.is_worth_it(self._connection, len(self._columns.fields)):
+            return False
+        if self._columns.key is None:
+            return True
+        # Few rows of a large file are soon read; as few as their keys say, or fewer.
+        last = self._connection.execute(self._last).fetchone()[0]
+        return isinstance(last, int) and last >= FEW
+
+    def arrays(self) -> Generator[list[pa.Array], None, None]:
+        """Yield the same as arrays, of which that of geometry is lent until the next piece.
+
+        Raises
+        ------
+        NotSoError
+            If they are not what fields say, or cannot be read.
+        """
+        kinds = [BLOB, *(storage_class(field.type) for field in self._columns.fields)]
+        kinds += [WHOLE] if self.has_keys else []
+        before = []
+        if self._choice is not None and self._choice.in_table:
+            keys = (row[0] for row in self._connection.execute(f"SELECT id FROM {CHOSEN}"))
+            before = [TABLE_OF_CHOSEN]
+            while some := ", ".join(f"({key})" for key in itertools.islice(keys, CHUNK)):
+                before.append(f"INSERT INTO {CHOSEN} VALUES {some}")
+        statement = f"SELECT {self._listed}{self._place}"
+        yield from stepping.pieces(self._connection, statement, kinds, CHUNK, before)
 
 
 def _declared_family(geometry_type: str) -> Family:

@@ -9,11 +9,15 @@ Inserting entry by entry costs more than writing all the rows; filling the pages
 from __future__ import annotations
 
 import sqlite3
+from pathlib import Path
 
 import numpy as np
+import pyarrow as pa
 
+from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array, U8Array
-from polygene.formats.geopackage.values import CHUNK, insert
+from polygene.formats.geopackage.putting import putting
+from polygene.formats.geopackage.values import of_bytes
 from polygene.table.tokens import quoted
 
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", (4,))])  # min x, max x, min y, max y
@@ -30,11 +34,15 @@ def definition(index: str) -> str:
     return f"CREATE VIRTUAL TABLE {quoted(index)} USING rtree(id, minx, maxx, miny, maxy)"
 
 
-def build(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64Array) -> None:
+def build(
+    connection: sqlite3.Connection, path: Path, index: str, ids: I64Array, bounds: F64Array
+) -> None:
     """Make the tables of an R-tree and fill them; what is left to do is to enter its `definition`.
 
     Parameters
     ----------
+    path : Path
+        Of the database, which is open and in a transaction.
     index : str
         Name of the virtual table.
     ids : (n,) int64, bounds : (n, 4) float64
@@ -79,14 +87,17 @@ def build(connection: sqlite3.Connection, index: str, ids: I64Array, bounds: F64
     )
     parents.append((cells["id"].astype(np.int64), zeros + 1, depth))
     connection.execute(f"INSERT INTO {quoted(index + '_node')} VALUES (1, ?)", (root[0].tobytes(),))
-    for numbers, data in pages:
-        insert(connection, quoted(index + "_node"), [numbers.tolist(), list(map(bytes, data))])
-    for items, page, level in parents:
-        table = quoted(index + ("_rowid" if level == 0 else "_parent"))
-        order = np.argsort(items)
-        for start in range(0, len(order), CHUNK):
-            some = order[start : start + CHUNK]
-            insert(connection, table, [items[some].tolist(), page[some].tolist()])
+    with putting(connection, path, len(ids)) as put:
+        for numbers, data in pages:
+            rows = np.arange(len(data) + 1) * data.shape[1]
+            blobs = of_bytes(
+                pa.large_binary(), rows, data.reshape(-1), np.zeros(len(data), np.bool_)
+            )
+            put(quoted(index + "_node"), [pc.column(numbers), blobs])
+        for items, page, level in parents:
+            table = quoted(index + ("_rowid" if level == 0 else "_parent"))
+            order = np.argsort(items)
+            put(table, [pc.column(items[order]), pc.column(page[order])])
 
 
 def _rounded(values: F64Array, towards: float) -> np.ndarray:

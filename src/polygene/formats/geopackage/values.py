@@ -6,16 +6,19 @@ import itertools
 import sqlite3
 import zlib
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.arrays import I64Array
+from polygene.arrays import BoolArray, I64Array, U8Array
 from polygene.formats import moments
+from polygene.formats.geopackage.library import BLOB, REAL, TEXT, WHOLE
 from polygene.formats.geopackage.types import field_type
 from polygene.table.types import is_blob
+
+Values: TypeAlias = "Sequence[Any] | pa.Array"  # as Python's module gives them, or as an array
 
 CHUNK = 10_000  # rows put into a table or fetched from it at a time
 MOST_VALUES = 400  # put in by one statement; SQLite takes 999 at least (Limits, section 9)
@@ -43,17 +46,21 @@ _TO_NAME = [
 ]
 
 
-def sum_of(blobs: Sequence[bytes | None]) -> int:
+def sum_of(blobs: Values) -> int:
     """Return a checksum (CRC-32) of blobs, with the length of each and which are null."""
+    if isinstance(blobs, pa.Array):
+        offsets = np.frombuffer(blobs.buffers()[1], np.int64)
+        lengths = np.where(np.asarray(pc.is_null(blobs)), -1, np.diff(offsets))
+        return sum_of_bytes(blobs.buffers()[2], lengths)
     if None in blobs:
         lengths = np.array([-1 if blob is None else len(blob) for blob in blobs], np.int64)
         blobs = [blob for blob in blobs if blob is not None]
     else:
-        lengths = np.fromiter(map(len, blobs), np.int64, len(blobs))  # type: ignore[arg-type]
-    return sum_of_bytes(b"".join(blobs), lengths)  # type: ignore[arg-type]
+        lengths = np.fromiter(map(len, blobs), np.int64, len(blobs))
+    return sum_of_bytes(b"".join(blobs), lengths)
 
 
-def sum_of_bytes(whole: bytes, lengths: I64Array) -> int:
+def sum_of_bytes(whole: bytes | pa.Buffer, lengths: I64Array) -> int:
     """Return the same of blobs that lie in a row, from the length of each."""
     return zlib.crc32(whole, zlib.crc32(lengths.tobytes()))
 
@@ -72,7 +79,16 @@ def sql_type(field: pa.Field) -> str:
     return f"{name}({width.decode()})" if width and name in ("TEXT", "BLOB") else name
 
 
-def to_arrow(values: Sequence[Any], field: pa.Field) -> tuple[pa.Array, str]:
+def storage_class(kind: pa.DataType) -> int:
+    """Return the class in which SQLite is to have the values of a type that `arrow_field` gives."""
+    if pa.types.is_integer(kind) or pa.types.is_boolean(kind):
+        return WHOLE
+    if pa.types.is_floating(kind):
+        return REAL
+    return BLOB if is_blob(kind) else TEXT
+
+
+def to_arrow(values: Values, field: pa.Field) -> tuple[pa.Array, str]:
     """Return one column as fetched from SQLite, and what is wrong if it had to be read as text.
 
     SQLite does not hold columns to their type: one that breaks it is read as text, loss-free.
@@ -88,50 +104,41 @@ def breaks(field: pa.Field) -> str:
     return f"holds values that are no {sql_type(field)}"
 
 
-def as_text(values: Sequence[Any]) -> pa.Array:
+def as_text(values: Values) -> pa.Array:
     """Return values as texts, blobs as hexadecimal digits."""
     texts = [None if v is None else v.hex() if isinstance(v, bytes) else str(v) for v in values]
     return pa.array(texts, pa.string())
 
 
-def _typed(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
+def _typed(values: Values, kind: pa.DataType) -> pa.Array:
     if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
-        return pc.cast(pa.array(values, pa.string()), kind)
+        return pc.cast(_arrayed(values, pa.string()), kind)
     if pa.types.is_boolean(kind):
-        numbers = pa.array(values, pa.int64())
+        numbers = _arrayed(values, pa.int64())
         if pc.any(pc.or_(pc.less(numbers, 0), pc.greater(numbers, 1))).as_py():
             raise ValueError("no boolean")
         return pc.cast(numbers, kind)
     if pa.types.is_floating(kind):
         # The values may be whole numbers to SQLite, which keeps 64 bits whatever is declared.
-        whole = pa.array(values, pa.float64())
+        whole = _arrayed(values, pa.float64())
         found = pc.cast(whole, kind, safe=False)
         is_same = pc.all(
             pc.filter(pc.equal(pc.cast(found, pa.float64()), whole), pc.is_finite(whole))
         ).as_py()
         return whole if is_same is False else found
-    return pa.array(values, kind)
+    return _arrayed(values, kind)
 
 
-def insert(connection: sqlite3.Connection, target: str, columns: Sequence[Sequence[Any]]) -> None:
-    """Put rows, given column by column, into a table, whose quoted name ``target`` is.
-
-    A statement that puts in many rows takes a third less than as many that put in one each.
-    """
-    n_rows, width = len(columns[0]), len(columns)
-    several = max(1, MOST_VALUES // width)
-    values = itertools.chain.from_iterable(zip(*columns, strict=True))
-    for n in (several, 1):
-        n_times = n_rows // n
-        n_rows -= n * n_times
-        some = itertools.islice(values, n * n_times * width)
-        row = f"({', '.join('?' * width)})"
-        statement = f"INSERT INTO {target} VALUES {', '.join([row] * n)}"
-        connection.executemany(statement, zip(*[some] * (n * width), strict=True))
+def _arrayed(values: Values, kind: pa.DataType) -> pa.Array:
+    if not isinstance(values, pa.Array):
+        return pa.array(values, kind)
+    if pa.types.is_string(values.type) != pa.types.is_string(kind):
+        raise TypeError(f"no {kind}")  # Arrow would read numbers from texts
+    return pc.cast(values, kind)
 
 
-def to_sqlite(column: pa.ChunkedArray) -> list[Any]:
-    """Return a column as values that SQLite takes.
+def to_sqlite(column: pa.ChunkedArray) -> pa.Array:
+    """Return a column as SQLite keeps it: of int64, float64, text or bytes.
 
     Raises
     ------
@@ -145,26 +152,59 @@ def to_sqlite(column: pa.ChunkedArray) -> list[Any]:
     column = moments.as_text(column)
     if pa.types.is_boolean(kind):
         column = pc.cast(column, pa.int8())
-    elif pa.types.is_decimal(kind) or pa.types.is_floating(kind):
+    if pa.types.is_decimal(kind) or pa.types.is_floating(kind):
         column = pc.cast(column, pa.float64())
-    elif pa.types.is_uint64(kind):
+    elif pa.types.is_integer(column.type):
         try:
             column = pc.cast(column, pa.int64())
         except pa.ArrowInvalid as err:
             raise OverflowError("a whole number is larger than 64 bits with a sign hold") from err
-    if pa.types.is_integer(column.type) or pa.types.is_floating(column.type):
-        return _numbers(column)
-    if pa.types.is_string(column.type) or pa.types.is_binary(column.type):
-        return list(column.to_numpy())
-    if pa.types.is_large_string(column.type) or pa.types.is_large_binary(column.type):
-        return list(column.to_numpy())
-    if pa.types.is_null(column.type):
-        return [None] * len(column)
-    return [None if value is None else str(value) for value in column.to_pylist()]
+    elif pa.types.is_null(column.type):
+        return pa.nulls(len(column), pa.int64())
+    elif not _is_of_bytes(column.type):
+        texts = [None if value is None else str(value) for value in column.to_pylist()]
+        return pa.array(texts, pa.string())
+    return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
 
 
-def _numbers(column: pa.ChunkedArray) -> list[Any]:
-    """Return Python numbers, None for null: five times faster than Arrow's own list."""
+def of_bytes(kind: pa.DataType, offsets: I64Array, data: U8Array, is_null: BoolArray) -> pa.Array:
+    """Return an array of texts or blobs that lie in a row; no copy of them is made."""
+    bits = None
+    if is_null.any():
+        bits = pa.py_buffer(np.packbits(~is_null, bitorder="little"))
+    if not (pa.types.is_large_binary(kind) or pa.types.is_large_string(kind)):
+        offsets = offsets.astype(np.int32)
+    buffers = [bits, pa.py_buffer(offsets), pa.py_buffer(data)]
+    return pa.Array.from_buffers(kind, len(is_null), buffers)
+
+
+def _is_of_bytes(kind: pa.DataType) -> bool:
+    """Whether values are texts or blobs that lie in a row."""
+    tests = (pa.types.is_string, pa.types.is_binary, pa.types.is_large_string)
+    return any(test(kind) for test in tests) or pa.types.is_large_binary(kind)
+
+
+def insert(connection: sqlite3.Connection, target: str, columns: Sequence[pa.Array]) -> None:
+    """Put rows, given column by column, into a table, whose quoted name ``target`` is.
+
+    A statement that puts in many rows takes a third less than as many that put in one each.
+    """
+    n_rows, width = len(columns[0]), len(columns)
+    several = max(1, MOST_VALUES // width)
+    values = itertools.chain.from_iterable(zip(*map(_listed, columns), strict=True))
+    for n in (several, 1):
+        n_times = n_rows // n
+        n_rows -= n * n_times
+        some = itertools.islice(values, n * n_times * width)
+        row = f"({', '.join('?' * width)})"
+        statement = f"INSERT INTO {target} VALUES {', '.join([row] * n)}"
+        connection.executemany(statement, zip(*[some] * (n * width), strict=True))
+
+
+def _listed(column: pa.Array) -> list[Any]:
+    """Return Python's values, None for null: of numbers five times faster than Arrow's own list."""
+    if _is_of_bytes(column.type):
+        return list(column.to_numpy(zero_copy_only=False))
     if column.null_count == 0:
         return list(column.to_numpy().tolist())
     is_null = np.asarray(pc.is_null(column))

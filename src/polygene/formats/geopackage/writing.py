@@ -10,20 +10,23 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
+import pyarrow as pa
 
-from polygene.arrays import I64Array, U8Array
+from polygene import computing as pc
+from polygene import parallel
+from polygene.arrays import I64Array, U8Array, offsets_from, take_spans
 from polygene.commit.together import replacing, until_in_place
 from polygene.errors import DataError, FileError
 from polygene.formats import wkb
 from polygene.formats.base import Way, Written, collecting_no_garbage
 from polygene.formats.columns import NotKept
 from polygene.formats.geopackage import metadata, package, schema, spatial_index, systems
+from polygene.formats.geopackage.putting import Put, putting
 from polygene.formats.geopackage.values import (
     CHUNK,
-    insert,
+    of_bytes,
     sql_type,
     sum_of,
-    sum_of_bytes,
     to_sqlite,
 )
 from polygene.formats.pieces import Pieces
@@ -102,7 +105,8 @@ def _write(path: Path, layers: Sequence[Pieces]) -> list[_Added]:
             with schema.growing(connection, len(layers)) as step:
                 for layer in layers:
                     step()
-                    added.append(_add(connection, layer, names.get(layer.like.name, OURS)))
+                    wished = names.get(layer.like.name, OURS)
+                    added.append(_add(connection, temporary, layer, wished))
             schema.enter(connection, [entry for own in added for entry in own.entries])
             connection.execute("COMMIT")
         finally:
@@ -199,7 +203,7 @@ def _drop(connection: sqlite3.Connection, name: str) -> tuple[str, str]:
 class _Added(NamedTuple):
     """What is still to be entered in the database's schema, and what became of the values.
 
-    sums : of the geometry of each piece, as `_insert_rows` gives them
+    sums : of the geometry of each piece, as `_put_rows` gives them
     """
 
     entries: list[schema.Entry]
@@ -207,8 +211,10 @@ class _Added(NamedTuple):
     kept: NotKept
 
 
-def _add(connection: sqlite3.Connection, layer: Pieces, wished: tuple[str, str]) -> _Added:
-    """Add a layer."""
+def _add(
+    connection: sqlite3.Connection, path: Path, layer: Pieces, wished: tuple[str, str]
+) -> _Added:
+    """Add a layer to the database that is open and lies at a path."""
     like = layer.like
     names = _column_names(like, wished)
     srs_id = 0 if like.is_table else systems.ensure_crs(connection, like.crs)
@@ -222,12 +228,14 @@ def _add(connection: sqlite3.Connection, layer: Pieces, wished: tuple[str, str])
     sums: list[list[int]] = []
     ids, bounds = [np.zeros(0, np.int64)], [np.zeros((0, 4))]
     n_rows = 0
-    for piece in layer.each():
-        kept.look(piece.table)
-        ids.append(_ids(piece) if piece.n_rows == layer.n_rows else _counted(n_rows, piece.n_rows))
-        bounds.append(piece.geometry.row_bounds())
-        sums.append(_insert_rows(connection, piece, names, ids[-1], srs_id))
-        n_rows += piece.n_rows
+    with putting(connection, path, layer.n_rows) as put:
+        for piece in layer.each():
+            kept.look(piece.table)
+            is_all = piece.n_rows == layer.n_rows
+            ids.append(_ids(piece) if is_all else _counted(n_rows, piece.n_rows))
+            bounds.append(piece.geometry.row_bounds())
+            sums.append(_put_rows(put, piece, names, ids[-1], srs_id))
+            n_rows += piece.n_rows
     told_so = replace(like, lineage=told(like.lineage, kept.notes))
     metadata.write(connection, told_so)
     metadata.write_titles(connection, like)
@@ -235,7 +243,7 @@ def _add(connection: sqlite3.Connection, layer: Pieces, wished: tuple[str, str])
     if like.is_table:
         return _Added([], sums, kept)
     entries = _index(
-        connection, like.name, names, np.concatenate(ids), np.concatenate(bounds, axis=0)
+        connection, path, like.name, names, np.concatenate(ids), np.concatenate(bounds, axis=0)
     )
     return _Added(entries, sums, kept)
 
@@ -330,15 +338,28 @@ def _register(connection: sqlite3.Connection, pieces: Pieces, geometry: str, srs
     )
 
 
-def _insert_rows(
-    connection: sqlite3.Connection, layer: Layer, names: _Names, ids: I64Array, srs_id: int
-) -> list[int]:
+class _Chunk(NamedTuple):
+    """Columns of some rows as they are put into a table, and a sum of their geometry."""
+
+    columns: list[pa.Array]
+    own_sum: int
+
+
+def _put_rows(put: Put, layer: Layer, names: _Names, ids: I64Array, srs_id: int) -> list[int]:
     """Put rows into the table; return a sum of the geometry of each `CHUNK` of them."""
-    bounds = layer.geometry.row_bounds()
     fields = layer.table.column_names
     columns = [names.key, *([] if layer.is_table else [names.geometry]), *fields]
     target = f"{quoted(layer.name)} ({', '.join(map(quoted, columns))})"
     sums = []
+    with contextlib.closing(parallel.one_ahead(_chunks(layer, ids, srs_id))) as chunks:
+        for chunk in chunks:
+            put(target, chunk.columns)
+            sums.append(chunk.own_sum)
+    return [] if layer.is_table else sums
+
+
+def _chunks(layer: Layer, ids: I64Array, srs_id: int) -> Iterator[_Chunk]:
+    bounds = layer.geometry.row_bounds()
     for start in range(0, layer.n_rows, CHUNK):
         stop = min(start + CHUNK, layer.n_rows)
         table = layer.table.slice(start, stop - start)
@@ -346,24 +367,19 @@ def _insert_rows(
             values = [to_sqlite(column) for column in table.columns]
         except OverflowError as err:
             raise DataError(f"layer {layer.name!r}: {err}") from err
-        keys = ids[start:stop].tolist()
+        keys = pc.column(ids[start:stop])
         if layer.is_table:
-            insert(connection, target, [keys, *values])
+            yield _Chunk([keys, *values], 0)
             continue
         geometry = layer.geometry.slice_rows(start, stop)
-        blobs, own_sum = geometry_blobs(geometry, srs_id, bounds[start:stop])
-        sums.append(own_sum)
-        insert(connection, target, [keys, blobs, *values])
-    return sums
+        blobs = geometry_blobs(geometry, srs_id, bounds[start:stop])
+        yield _Chunk([keys, blobs, *values], sum_of(blobs))
 
 
-def geometry_blobs(
-    column: GeometryColumn, srs_id: int, bounds: np.ndarray
-) -> tuple[list[bytes | None], int]:
-    """Return the standard's geometry blobs (section 2.1.3): header, envelope, WKB; None for null.
+def geometry_blobs(column: GeometryColumn, srs_id: int, bounds: np.ndarray) -> pa.Array:
+    """Return the standard's geometry blobs (section 2.1.3): header, envelope, WKB; null for null.
 
-    With them comes their sum, as `sum_of` makes it. Points have no envelope; that of an empty geometry
-    is of NaNs.
+    Points have no envelope; that of an empty geometry is of NaNs.
     """
     is_empty = column.is_empty
     has_envelope = column.family != Family.POINTS
@@ -376,23 +392,26 @@ def geometry_blobs(
         envelope[is_empty] = np.nan
         prefix[:, 8:40] = envelope.view(np.uint8).reshape(-1, 32)
     data, offsets = wkb.encode(column, prefix)
-    whole = data.tobytes()
-    blobs: list[bytes | None] = list(
-        map(whole.__getitem__, map(slice, offsets[:-1].tolist(), offsets[1:].tolist()))
-    )
-    nulls = np.flatnonzero(column.is_null).tolist()
-    for row in nulls:
-        blobs[row] = None
-    return blobs, sum_of(blobs) if nulls else sum_of_bytes(whole, np.diff(offsets))
+    is_null = np.asarray(column.is_null)
+    if is_null.any():
+        lengths = np.where(is_null, 0, np.diff(offsets))
+        data = take_spans(data, offsets[:-1], lengths)
+        offsets = offsets_from(lengths)
+    return of_bytes(pa.large_binary(), offsets, data, is_null)
 
 
 def _index(
-    connection: sqlite3.Connection, name: str, names: _Names, ids: I64Array, bounds: np.ndarray
+    connection: sqlite3.Connection,
+    path: Path,
+    name: str,
+    names: _Names,
+    ids: I64Array,
+    bounds: np.ndarray,
 ) -> list[schema.Entry]:
     """Build the spatial index; return its entries in the schema, with the standard's triggers."""
     index = f"rtree_{name}_{names.geometry}"
     has_box = np.isfinite(bounds).all(axis=1)
-    spatial_index.build(connection, index, ids[has_box], bounds[has_box])
+    spatial_index.build(connection, path, index, ids[has_box], bounds[has_box])
     connection.execute(schema.EXTENSIONS_TABLE)
     connection.execute(
         "INSERT INTO gpkg_extensions VALUES (?, ?, ?, ?, ?)",

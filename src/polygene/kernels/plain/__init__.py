@@ -13,4 +13,5 @@ from polygene.kernels.plain.faces import *  # noqa: F403
 from polygene.kernels.plain.numbers import *  # noqa: F403
 from polygene.kernels.plain.places import *  # noqa: F403
 from polygene.kernels.plain.rings import *  # noqa: F403
+from polygene.kernels.plain.rows import *  # noqa: F403
 from polygene.kernels.plain.texts import *  # noqa: F403

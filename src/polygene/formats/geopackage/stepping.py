@@ -1,0 +1,146 @@
+"""The rows that a statement of SQLite gives, as arrays."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Generator, Iterator, Sequence
+
+import numpy as np
+import pyarrow as pa
+
+from polygene import computing as pc
+from polygene import kernels, parallel
+from polygene.arrays import offsets_from
+from polygene.formats.geopackage.library import (
+    BLOB,
+    DONE,
+    READING,
+    TEXT,
+    WHOLE,
+    NotSoError,
+    connected,
+    library,
+    prepared,
+)
+from polygene.formats.geopackage.package import Package
+from polygene.formats.geopackage.values import of_bytes
+
+_FULL, _NO_ROOM = 0, -1
+WORTH_IT = 1 << 20  # bytes of a file
+MOST_COLUMNS = 100  # of which there is room for a whole piece
+_ROOM = 1 << 16  # bytes for a column of texts or blobs to begin with
+_MOST = 1 << 31  # bytes; what is longer has no place in one array of texts
+
+
+def is_worth_it(connection: Package, n_columns: int) -> bool:
+    """Whether rows can be had in this way, and it is worth that the file is opened once more."""
+    is_large = connection.size() >= WORTH_IT and n_columns <= MOST_COLUMNS
+    return is_large and connection.path is not None and library() is not None
+
+
+def pieces(
+    connection: Package,
+    statement: str,
+    kinds: Sequence[int],
+    n_rows: int,
+    before: Sequence[str] = (),
+) -> Generator[list[pa.Array], None, None]:
+    """Yield the columns of a statement, some rows at a time; while some are used the next ones come.
+
+    Parameters
+    ----------
+    connection : within a transaction; a second one sees the file as it does
+    kinds : storage class of each column: int64, float64, string or large_binary come of it. Bytes of
+        the first column are lent, until the next piece.
+    n_rows : of a piece
+    before : statements that come first
+
+    Raises
+    ------
+    NotSoError
+        If a value is of another class, or SQLite complains.
+    """
+    path = connection.path
+    assert path is not None
+    connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # nobody writes from now on
+    before = ("PRAGMA temp_store = MEMORY", *before)
+    with (
+        connected(f"{path.as_uri()}?mode=ro", READING, before) as other,
+        prepared(other, statement, len(kinds)) as own,
+    ):
+        if not connection.is_of(path):  # another file has taken its place: the other one has that
+            raise NotSoError
+        yield from parallel.one_ahead(_taken(own, [_Room(kinds, n_rows) for _ in range(2)]))
+
+
+def _taken(own: int, rooms: Sequence[_Room]) -> Iterator[list[pa.Array]]:
+    for room in itertools.cycle(rooms):
+        has_more = room.take(own)
+        if room.n_rows:
+            yield room.columns()
+        if not has_more:
+            return
+
+
+class _Room:
+    """The arrays that rows are put into."""
+
+    def __init__(self, kinds: Sequence[int], n_rows: int) -> None:
+        n = len(kinds)
+        self.n_rows, self._kinds = 0, np.array(kinds, np.int32)
+        self._wholes, self._reals = np.empty((n, n_rows), np.int64), np.empty((n, n_rows))
+        self._is_null = np.empty((n, n_rows), np.uint8)
+        self._bytes = [np.empty(_ROOM if kind >= TEXT else 0, np.uint8) for kind in kinds]
+
+    def take(self, own: int) -> bool:
+        """Take the next rows of a statement; return whether there may be more."""
+        found = library()
+        assert found is not None
+        filled, state = np.zeros(len(self._kinds), np.int64), np.zeros(4, np.int64)
+        while True:
+            self.n_rows = kernels.run(
+                kernels.steps.take_rows,
+                found.taking,
+                own,
+                self._kinds,
+                self._wholes,
+                self._reals,
+                self._is_null,
+                np.array([room.ctypes.data for room in self._bytes], np.int64),
+                np.array([len(room) for room in self._bytes], np.int64),
+                filled,
+                state,
+            )
+            ended, column = state[2:].tolist()
+            if ended != _NO_ROOM:
+                break
+            old = self._bytes[column]
+            if 2 * len(old) > _MOST:
+                raise NotSoError
+            self._bytes[column] = np.empty(2 * len(old), np.uint8)
+            self._bytes[column][: filled[column]] = old[: filled[column]]
+        if ended not in (_FULL, DONE):
+            raise NotSoError
+        return ended == _FULL
+
+    def columns(self) -> list[pa.Array]:
+        return [self._column(k) for k in range(len(self._kinds))]
+
+    def _column(self, k: int) -> pa.Array:
+        n, kind = self.n_rows, self._kinds[k]
+        is_null = self._is_null[k, :n].astype(bool)
+        if kind < TEXT:
+            values = (self._wholes if kind == WHOLE else self._reals)[k, :n].copy()
+            return pc.with_nulls(values, is_null)
+        offsets = offsets_from(self._wholes[k, :n])
+        data = self._bytes[k][: offsets[-1]]
+        if k > 0:
+            data = data.copy()
+        if kind == BLOB:
+            return of_bytes(pa.large_binary(), offsets, data, is_null)
+        texts = of_bytes(pa.string(), offsets, data, is_null)
+        try:
+            texts.validate(full=True)
+        except pa.ArrowInvalid as err:  # letters that are no UTF-8
+            raise NotSoError from err
+        return texts
