@@ -108,4 +108,5 @@ def _corners(folder: Path) -> Iterator[Row]:
             3,
         )
         name = f"a hundredth of 1,000,000 features of a {source.NAME} by --box"
-        yield Row(name, corner, whole, "all of them", 0.05)
+        # Of a GeoPackage SQLite counts all rows, which is most of it since they are read so soon.
+        yield Row(name, corner, whole, "all of them", 0.15 if ending == ".gpkg" else 0.05)

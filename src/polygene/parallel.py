@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import threading
 from collections.abc import Callable, Generator, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, wait
 from functools import cache
 from typing import TypeVar
 
@@ -97,8 +98,9 @@ def one_ahead(items: Iterator[Item]) -> Generator[Item, None, None]:
             coming = pool.submit(next, items, end)
             yield item  # type: ignore[misc]
     finally:
-        if not coming.cancel():
-            coming.exception()
+        while not (coming.cancel() or coming.done()):
+            with contextlib.suppress(KeyboardInterrupt):  # one is on its way already
+                wait([coming])
 
 
 def split(n_items: int) -> list[tuple[int, int]]:

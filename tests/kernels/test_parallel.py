@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 import unittest
 from unittest import mock
 
@@ -55,6 +56,29 @@ class Parts(unittest.TestCase):
         for (_, first), (_, second) in found:
             self.assertEqual(first, second)  # what is asked for within a thread is done in it
             self.assertNotEqual(first, threading.current_thread().name)
+
+    def test_one_ahead_is_made_while_one_is_used_and_nothing_goes_on_after(self):
+        made, at_work = [], threading.Event()
+
+        def items(n):
+            for k in range(n):
+                at_work.set()
+                time.sleep(0.01)
+                made.append(k)
+                at_work.clear()
+                yield k
+
+        with mock.patch.object(parallel.kernels, "IS_COMPILED", True):
+            self.assertEqual(list(parallel.one_ahead(items(5))), list(range(5)))
+            made.clear()
+            ahead = parallel.one_ahead(items(100))
+            self.assertEqual(next(ahead), 0)
+            ahead.close()
+            self.assertFalse(at_work.is_set())
+            self.assertLessEqual(len(made), 2)
+            failing = parallel.one_ahead(1 // k for k in (1, 0))
+            self.assertEqual(next(failing), 1)
+            self.assertRaises(ZeroDivisionError, next, failing)
 
     def test_an_error_comes_out_and_stops_the_rest(self):
         done = []

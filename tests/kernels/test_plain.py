@@ -187,6 +187,12 @@ class Specified(unittest.TestCase):
         kernels.run(kernels.wkb.gather_ranges, given_, starts, lengths, out)
         wanted = plain.gather_ranges(data, starts.tolist(), lengths.tolist())
         self.assertEqual(out.tobytes()[:-1], wanted)
+        for size in (1, 2, 4, 8):
+            at = starts[starts + size <= len(data)]
+            if len(at):
+                numbers = np.zeros(len(at) * size, np.uint8)
+                kernels.run(kernels.wkb.take_numbers, given_, at, size, numbers)
+                self.assertEqual(numbers.tobytes(), plain.take_numbers(data, at.tolist(), size))
         kernels.run(kernels.wkb.scatter_ranges, out[::-1].copy(), starts, lengths, given_)
         back = plain.scatter_ranges(out[::-1].tobytes(), starts.tolist(), lengths.tolist(), data)
         self.assertEqual(given_.tobytes(), back)

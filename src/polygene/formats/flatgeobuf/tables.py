@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from polygene import kernels, parallel
 from polygene.arrays import I64Array, U8Array
 
 
@@ -28,8 +29,14 @@ def values_at(data: U8Array, at: I64Array, kind: str) -> np.ndarray:
         return np.zeros(0, kind)
     if at.min() < 0 or at.max() + size > len(data):
         raise Damaged("it points outside the file")
-    windows = np.ndarray((len(data) - size + 1,), f"V{size}", data, strides=(1,))
-    return windows[at].view(kind)
+    found, at = np.empty(len(at), kind), np.ascontiguousarray(at)
+
+    def take(first: int, stop: int) -> None:
+        own = found[first:stop].view(np.uint8)
+        kernels.run(kernels.wkb.take_numbers, data, at[first:stop], size, own)
+
+    parallel.each(take, parallel.split(len(at)))
+    return found
 
 
 def whole(data: U8Array, at: I64Array, kind: str) -> I64Array:

@@ -57,7 +57,7 @@ def putting(connection: sqlite3.Connection, path: Path, n_rows: int) -> Iterator
     other = None
     with contextlib.ExitStack() as stack:
         with contextlib.suppress(NotSoError):
-            place, before = path.resolve().as_uri(), [*FAST, "BEGIN"]
+            place, before = path.resolve().as_uri(), [*FAST, "BEGIN IMMEDIATE"]
             other = stack.enter_context(connected(place, WRITING, before))
         if other is not None:
             yield partial(_put, other)

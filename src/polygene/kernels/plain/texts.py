@@ -109,6 +109,11 @@ def gather_ranges(data: bytes, starts: Ints, lengths: Ints) -> bytes:
     return b"".join(data[s : s + n] for s, n in zip(starts, lengths, strict=True))
 
 
+def take_numbers(data: bytes, at: Ints, size: int) -> bytes:
+    """Return the bytes of numbers that begin at places, in a row."""
+    return gather_ranges(data, at, [size] * len(at))
+
+
 def scatter_ranges(source: bytes, starts: Ints, lengths: Ints, data: bytes) -> bytes:
     """Return data with ranges that lie in a row in ``source`` put where they start."""
     found, at = bytearray(data), 0
