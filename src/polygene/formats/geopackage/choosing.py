@@ -21,7 +21,7 @@ from polygene.formats.wanted import Wanted
 from polygene.table.tokens import quoted
 
 CHOSEN = "temp.polygene_chosen"
-TABLE_OF_CHOSEN = f"CREATE TEMP TABLE {CHOSEN.removeprefix('temp.')} (id INTEGER PRIMARY KEY)"
+TABLE_OF_CHOSEN = f"CREATE TABLE {CHOSEN} (id INTEGER PRIMARY KEY)"
 
 
 class Columns(NamedTuple):
@@ -35,12 +35,12 @@ class Columns(NamedTuple):
 class Choice(NamedTuple):
     """Some rows of a table: how many it has in all, and the condition that those chosen meet.
 
-    in_table : whether that is to be one of the keys that a table of the connection's own, `CHOSEN`, has
+    keys : what a table `CHOSEN` of the connection's own is to hold then, if that is the condition
     """
 
     total: int
     condition: str
-    in_table: bool = False
+    keys: I64Array | None = None
 
 
 @collecting_no_garbage()
@@ -79,10 +79,8 @@ def choose(connection: Package, table: Table, columns: Columns, wanted: Wanted) 
     chosen = wanted.rows(pa.table([a for a, _ in arrays], pa.schema(kept)))
     if 2 * chosen.sum() > total:  # looking so many up costs more than reading past the others
         return None
-    connection.execute(TABLE_OF_CHOSEN)
-    own = np.asarray(keys, np.int64)[chosen].tolist()
-    connection.executemany(f"INSERT INTO {CHOSEN} VALUES (?)", zip(own, strict=True))
-    return Choice(total, f"{key} IN {CHOSEN}", in_table=True)
+    own = np.asarray(keys, np.int64)[chosen]
+    return Choice(total, f"{key} IN {CHOSEN}", own)
 
 
 def _fetched(

@@ -60,7 +60,7 @@ def putting(connection: sqlite3.Connection, path: Path, n_rows: int) -> Iterator
             place, before = path.resolve().as_uri(), [*FAST, "BEGIN IMMEDIATE"]
             other = stack.enter_context(connected(place, WRITING, before))
         if other is not None:
-            yield partial(_put, other)
+            yield partial(put_rows, other)
             try:
                 run(other, "COMMIT")
             except NotSoError as err:
@@ -70,7 +70,13 @@ def putting(connection: sqlite3.Connection, path: Path, n_rows: int) -> Iterator
         yield partial(insert, connection)
 
 
-def _put(connection: ctypes.c_void_p, target: str, columns: Sequence[pa.Array]) -> None:
+def put_rows(connection: ctypes.c_void_p, target: str, columns: Sequence[pa.Array]) -> None:
+    """Put rows into a table of a connection that `connected` gives.
+
+    Raises
+    ------
+    sqlite3.DatabaseError
+    """
     found = library()
     assert found is not None
     statement = f"INSERT INTO {target} VALUES ({', '.join('?' * len(columns))})"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import itertools
 from collections.abc import Generator, Iterator, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -26,6 +25,7 @@ from polygene.formats.geopackage.values import (
     Values,
     as_text,
     breaks,
+    insert,
     storage_class,
     sum_of,
     to_arrow,
@@ -233,7 +233,7 @@ class _Source:
         asks_for_keys: bool,
     ) -> None:
         self._connection, self._is_view = connection, table.is_view
-        self._columns, self._choice = columns, choice
+        self._columns, self._choice, self._is_chosen = columns, choice, False
         self.has_keys = asks_for_keys and columns.key is not None
         has_geometry = table.has_geometry and columns.has_geometry
         names = [table.geometry_column] if has_geometry else []
@@ -249,6 +249,10 @@ class _Source:
 
     def pieces(self) -> Generator[list[list[Any]], None, None]:
         """Yield the values of geometry, of each field, and of the key if there is one."""
+        if self._choice is not None and self._choice.keys is not None and not self._is_chosen:
+            self._is_chosen = True
+            self._connection.execute(TABLE_OF_CHOSEN)
+            insert(self._connection, CHOSEN, [pc.column(self._choice.keys)])
         with patient(self._connection, self._is_view, LONG) as renew:
             cursor = self._connection.execute(f"SELECT {self._listed}{self._place}")
             while rows := cursor.fetchmany(CHUNK):
@@ -276,14 +280,11 @@ class _Source:
         """
         kinds = [BLOB, *(storage_class(field.type) for field in self._columns.fields)]
         kinds += [WHOLE] if self.has_keys else []
-        before = []
-        if self._choice is not None and self._choice.in_table:
-            keys = (row[0] for row in self._connection.execute(f"SELECT id FROM {CHOSEN}"))
-            before = [TABLE_OF_CHOSEN]
-            while some := ", ".join(f"({key})" for key in itertools.islice(keys, CHUNK)):
-                before.append(f"INSERT INTO {CHOSEN} VALUES {some}")
         statement = f"SELECT {self._listed}{self._place}"
-        yield from stepping.pieces(self._connection, statement, kinds, CHUNK, before)
+        first = None
+        if self._choice is not None and self._choice.keys is not None:
+            first = stepping.First(TABLE_OF_CHOSEN, CHOSEN, [pc.column(self._choice.keys)])
+        yield from stepping.pieces(self._connection, statement, kinds, CHUNK, first)
 
 
 def _declared_family(geometry_type: str) -> Family:

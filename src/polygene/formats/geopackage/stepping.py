@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 from collections.abc import Generator, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -21,8 +23,10 @@ from polygene.formats.geopackage.library import (
     connected,
     library,
     prepared,
+    run,
 )
 from polygene.formats.geopackage.package import Package
+from polygene.formats.geopackage.putting import put_rows
 from polygene.formats.geopackage.values import of_bytes
 
 _FULL, _NO_ROOM = 0, -1
@@ -38,12 +42,20 @@ def is_worth_it(connection: Package, n_columns: int) -> bool:
     return is_large and connection.path is not None and library() is not None
 
 
+class First(NamedTuple):
+    """A table of a connection's own: the statement that makes it, its quoted name, and its columns."""
+
+    made_by: str
+    target: str
+    columns: Sequence[pa.Array]
+
+
 def pieces(
     connection: Package,
     statement: str,
     kinds: Sequence[int],
     n_rows: int,
-    before: Sequence[str] = (),
+    first: First | None = None,
 ) -> Generator[list[pa.Array], None, None]:
     """Yield the columns of a statement, some rows at a time; while some are used the next ones come.
 
@@ -53,7 +65,7 @@ def pieces(
     kinds : storage class of each column: int64, float64, string or large_binary come of it. Bytes of
         the first column are lent, until the next piece.
     n_rows : of a piece
-    before : statements that come first
+    first : a table that the statement looks into
 
     Raises
     ------
@@ -63,11 +75,13 @@ def pieces(
     path = connection.path
     assert path is not None
     connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # nobody writes from now on
-    before = ("PRAGMA temp_store = MEMORY", *before)
-    with (
-        connected(f"{path.as_uri()}?mode=ro", READING, before) as other,
-        prepared(other, statement, len(kinds)) as own,
-    ):
+    with contextlib.ExitStack() as stack:
+        place, before = f"{path.as_uri()}?mode=ro", ["PRAGMA temp_store = MEMORY"]
+        other = stack.enter_context(connected(place, READING, before))
+        if first is not None:
+            run(other, f"BEGIN; {first.made_by}")
+            put_rows(other, first.target, first.columns)
+        own = stack.enter_context(prepared(other, statement, len(kinds)))
         if not connection.is_of(path):  # another file has taken its place: the other one has that
             raise NotSoError
         yield from parallel.one_ahead(_taken(own, [_Room(kinds, n_rows) for _ in range(2)]))
