@@ -63,7 +63,7 @@ class Rows(unittest.TestCase):
             taken, is_strange = [], False
             with opened(path, is_strict=True) as own, mock.patch.object(stepping, "_ROOM", room):
                 try:
-                    for piece in stepping.pieces(own, "SELECT * FROM t", kinds, n_a_piece):
+                    for piece in stepping.pieces(own, path, "SELECT * FROM t", kinds, n_a_piece):
                         taken += zip(*(column.to_pylist() for column in piece), strict=True)
                 except NotSoError:
                     is_strange = True

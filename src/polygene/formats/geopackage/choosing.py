@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 from collections.abc import Sequence
+from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
@@ -44,7 +45,9 @@ class Choice(NamedTuple):
 
 
 @collecting_no_garbage()
-def choose(connection: Package, table: Table, columns: Columns, wanted: Wanted) -> Choice | None:
+def choose(
+    connection: Package, path: Path, table: Table, columns: Columns, wanted: Wanted
+) -> Choice | None:
     """Choose the rows that are wanted; None if all are to be read."""
     if columns.key is None:
         return None
@@ -71,7 +74,7 @@ def choose(connection: Package, table: Table, columns: Columns, wanted: Wanted) 
     fields = [field for field in columns.fields if field.name in names]
     listed = ", ".join(quoted(name) for name in (columns.key, *(f.name for f in fields)))
     statement = f"SELECT {listed} FROM {source}{place}"
-    keys, *values = _fetched(connection, table, statement, fields)
+    keys, *values = _fetched(connection, path, table, statement, fields)
     arrays = [to_arrow(own, field) for own, field in zip(values, fields, strict=True)]
     if any(wrong for _, wrong in arrays):
         return None
@@ -84,12 +87,12 @@ def choose(connection: Package, table: Table, columns: Columns, wanted: Wanted) 
 
 
 def _fetched(
-    connection: Package, table: Table, statement: str, fields: Sequence[pa.Field]
+    connection: Package, path: Path, table: Table, statement: str, fields: Sequence[pa.Field]
 ) -> Sequence[Values]:
     """Return the keys that a statement gives and the values of fields."""
     kinds = [WHOLE, *(storage_class(field.type) for field in fields)]
     if not table.is_view and stepping.is_worth_it(connection, len(kinds)):
-        pieces = stepping.pieces(connection, statement, kinds, CHUNK)
+        pieces = stepping.pieces(connection, path, statement, kinds, CHUNK)
         with (
             contextlib.suppress(NotSoError, pa.ArrowInvalid),
             contextlib.closing(pieces),

@@ -43,7 +43,7 @@ def opened(path: Path, is_strict: bool = False) -> Iterator[Package]:
     finally:
         if connection is not None:
             may_stay = is_whole and kept is not None and key not in kept
-            if may_stay and kept is not None and cast(Package, connection).file:
+            if may_stay and kept is not None and cast(Package, connection).may_stay:
                 kept[key] = connection
             else:
                 connection.close()
@@ -54,17 +54,19 @@ class Package(sqlite3.Connection):
 
     To open one anew has all of the schema parsed: for each of 1,000 layers, that took half a second.
 
-    file : what the file is known by; empty if it is not to stay open, for its log would stay too
-    path : where it was found then, if it is known by something
+    file : what the file is known by, if it has no log
+    uri : what it was opened by
+    may_stay : whether it may stay open: where there are logs, one would stay too
     known : what has been read of its layers, and the number of its version then
     """
 
     file: tuple[int, ...] = ()
-    path: Path | None = None
+    uri: str = ""
+    may_stay: bool = False
     known: tuple[int, list[Any]] = (-1, [])
 
     def is_of(self, path: Path) -> bool:
-        """Whether what is open is still what the path leads to."""
+        """Whether what is open is still what the path leads to, as it was then."""
         try:
             return self.file == _known_by(path)
         except OSError:
@@ -91,11 +93,13 @@ def _connected(path: Path) -> Package:
     is_ahead, has_log = _is_write_ahead(path), Path(f"{path}-wal").exists()
     if is_ahead and not has_log:
         uri += "&immutable=1"
+    seen = _known_by(path)
     connection = sqlite3.connect(uri, uri=True, factory=Package, isolation_level=None)
     try:
         connection.execute("PRAGMA temp_store = MEMORY")
-        if not is_ahead and not has_log:
-            connection.file, connection.path = _known_by(path), path.resolve()
+        connection.uri = uri
+        if not has_log and seen == _known_by(path):  # nothing took its place before it was open
+            connection.file, connection.may_stay = seen, not is_ahead
         if not _has_contents(connection, path):
             raise FileError(
                 f"{path} is an SQLite database but no GeoPackage: it has no table gpkg_contents"

@@ -120,8 +120,9 @@ class _Bound:
         self.offsets: I64Array | None = None
         if pa.types.is_integer(column.type) or pa.types.is_floating(column.type):
             self.kind = WHOLE if pa.types.is_integer(column.type) else REAL
-            empty = column.fill_null(0) if column.null_count else column
-            self.values = np.ascontiguousarray(empty.to_numpy())
+            full = pc.fill_null(column, 0) if column.null_count else column
+            kind = np.int64 if self.kind == WHOLE else np.float64
+            self.values = np.ascontiguousarray(full.to_numpy(), kind)
             return
         is_text = pa.types.is_string(column.type) or pa.types.is_large_string(column.type)
         is_large = pa.types.is_large_string(column.type) or pa.types.is_large_binary(column.type)

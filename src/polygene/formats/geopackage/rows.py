@@ -75,7 +75,7 @@ def fetch(
     GeometryError
         If it is no blob, or one that cannot be decoded.
     """
-    source = _Source(connection, table, columns, choice, known is None)
+    source = _Source(connection, path, table, columns, choice, known is None)
     plan = _Plan(connection, table, columns, path, choice, known, wanted)
     if source.gives_arrays():
         with contextlib.suppress(NotSoError), contextlib.closing(source.arrays()) as arrays:
@@ -227,12 +227,13 @@ class _Source:
     def __init__(
         self,
         connection: Package,
+        path: Path,
         table: Table,
         columns: Columns,
         choice: Choice | None,
         asks_for_keys: bool,
     ) -> None:
-        self._connection, self._is_view = connection, table.is_view
+        self._connection, self._path, self._is_view = connection, path, table.is_view
         self._columns, self._choice, self._is_chosen = columns, choice, False
         self.has_keys = asks_for_keys and columns.key is not None
         has_geometry = table.has_geometry and columns.has_geometry
@@ -284,7 +285,7 @@ class _Source:
         first = None
         if self._choice is not None and self._choice.keys is not None:
             first = stepping.First(TABLE_OF_CHOSEN, CHOSEN, [pc.column(self._choice.keys)])
-        yield from stepping.pieces(self._connection, statement, kinds, CHUNK, first)
+        yield from stepping.pieces(self._connection, self._path, statement, kinds, CHUNK, first)
 
 
 def _declared_family(geometry_type: str) -> Family:

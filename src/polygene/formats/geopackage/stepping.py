@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import itertools
 from collections.abc import Generator, Iterator, Sequence
+from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
@@ -39,7 +40,7 @@ _MOST = 1 << 31  # bytes; what is longer has no place in one array of texts
 def is_worth_it(connection: Package, n_columns: int) -> bool:
     """Whether rows can be had in this way, and it is worth that the file is opened once more."""
     is_large = connection.size() >= WORTH_IT and n_columns <= MOST_COLUMNS
-    return is_large and connection.path is not None and library() is not None
+    return is_large and library() is not None
 
 
 class First(NamedTuple):
@@ -52,6 +53,7 @@ class First(NamedTuple):
 
 def pieces(
     connection: Package,
+    path: Path,
     statement: str,
     kinds: Sequence[int],
     n_rows: int,
@@ -61,7 +63,7 @@ def pieces(
 
     Parameters
     ----------
-    connection : within a transaction; a second one sees the file as it does
+    connection, path : within a transaction, of a file; a second one sees the file as it does
     kinds : storage class of each column: int64, float64, string or large_binary come of it. Bytes of
         the first column are lent, until the next piece.
     n_rows : of a piece
@@ -72,12 +74,10 @@ def pieces(
     NotSoError
         If a value is of another class, or SQLite complains.
     """
-    path = connection.path
-    assert path is not None
     connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # nobody writes from now on
     with contextlib.ExitStack() as stack:
-        place, before = f"{path.as_uri()}?mode=ro", ["PRAGMA temp_store = MEMORY"]
-        other = stack.enter_context(connected(place, READING, before))
+        before = ["PRAGMA temp_store = MEMORY"]
+        other = stack.enter_context(connected(connection.uri, READING, before))
         if first is not None:
             run(other, f"BEGIN; {first.made_by}")
             put_rows(other, first.target, first.columns)
