@@ -272,6 +272,14 @@ class Gml(Documents):
         old = self.read("b.gml#Old")
         self.assertEqual(old.geometry.xy.tolist(), [[14.5, 69.5]])
         self.assertIn("does not tell the order of axes", self.notes("b.gml", "Old")[0])
+        own = '<gml:coordinates cs=";" decimal=",">14,5;69,5</gml:coordinates>'
+        apart = "<gml:coord><gml:X>14.5</gml:X><!-- 1 --> <gml:Y> 69.5\n</gml:Y><gml:Z>7</gml:Z></gml:coord>"
+        self.put("apart.gml", GML.replace(own, apart))
+        old = self.read("apart.gml#Old")
+        self.assertEqual((old.geometry.xy.tolist(), old.geometry.z.tolist()), ([[14.5, 69.5]], [7]))
+        self.put("apart.gml", GML.replace(own, apart.replace("14.5", "west")))
+        with self.assertRaisesRegex(GeometryError, r"apart.gml, row 1 \(line 8\)"):
+            self.read("apart.gml#Old")
 
     def test_a_schema_beside_states_types(self):
         self.put("d.xsd", XSD)

@@ -27,7 +27,7 @@ from polygene.formats.markup.positions import PositionError, Positions
 from polygene.geometry import Family
 from polygene.text.assemble import Parts
 
-_LEAVES = ("pos", "posList", "coordinates")
+_LEAVES = ("pos", "posList", "coordinates", "coord")
 _PATHS = ("LineString", "LineStringSegment")
 _RINGS = ("LinearRing", "Ring")
 _POLYGONS = ("Polygon", "PolygonPatch")
@@ -44,7 +44,7 @@ _BENT = (
     "Arc", "ArcString", "ArcByBulge", "ArcStringByBulge", "ArcByCenterPoint", "Circle",
     "CircleByCenterPoint", "CubicSpline", "Bezier", "BSpline", "Clothoid", "Geodesic",
     "GeodesicString", "OffsetCurve", "OrientableCurve", "OrientableSurface", "Rectangle", "Triangle",
-    "Cone", "Cylinder", "Sphere", "Tin", "Solid", "CompositeCurve", "CompositeSurface", "Topo", "coord",
+    "Cone", "Cylinder", "Sphere", "Tin", "Solid", "CompositeCurve", "CompositeSurface", "Topo",
 )  # fmt: skip
 GEOMETRIES = frozenset(
     ("Point", "LineString", "Curve", "Surface", *_RINGS, *_POLYGONS, *_MULTI, *_BENT)
@@ -111,6 +111,11 @@ class _Asked(NamedTuple):
         """Return the positions of all elements that hold some."""
         stream, at = self.stream, self.at
         texts = stream.texts_of(at)
+        # Of version 2: a position whose numbers are elements of their own.
+        apart = np.flatnonzero(stream.code[at] == stream.code_of("coord"))
+        words = map(methodcaller("itertext", "*"), stream.at(at[apart]))
+        for k, text in zip(apart.tolist(), map(" ".join, words), strict=True):
+            texts[k] = text
         is_old = stream.code[at] == stream.code_of("coordinates")
         for k in np.flatnonzero(is_old).tolist():
             element = stream.elements[at[k]]
@@ -135,7 +140,7 @@ class _Asked(NamedTuple):
         found = np.fromiter(map(_number, own), np.int64, len(own))
         # What a position has stands in itself; a list takes it from the geometries round it.
         _, sizes = positions.words_of(texts)
-        is_one = stream.code[at] == stream.code_of("pos")
+        is_one = np.isin(stream.code[at], [stream.code_of("pos"), stream.code_of("coord")])
         found[is_one] = sizes[is_one]
         open_ones = np.flatnonzero(found == 0)
         if len(open_ones):
