@@ -75,7 +75,7 @@ def fetch(
     GeometryError
         If it is no blob, or one that cannot be decoded.
     """
-    source = _Source(connection, path, table, columns, choice, known is None)
+    source = _Source(connection, path, table, columns, choice, known is not None)
     plan = _Plan(connection, table, columns, path, choice, known, wanted)
     if source.gives_arrays():
         with contextlib.suppress(NotSoError), contextlib.closing(source.arrays()) as arrays:
@@ -231,11 +231,11 @@ class _Source:
         table: Table,
         columns: Columns,
         choice: Choice | None,
-        asks_for_keys: bool,
+        is_known: bool,
     ) -> None:
         self._connection, self._path, self._is_view = connection, path, table.is_view
         self._columns, self._choice, self._is_chosen = columns, choice, False
-        self.has_keys = asks_for_keys and columns.key is not None
+        self._is_known, self.has_keys = is_known, columns.key is not None and not is_known
         has_geometry = table.has_geometry and columns.has_geometry
         names = [table.geometry_column] if has_geometry else []
         names += [field.name for field in columns.fields]
@@ -285,7 +285,10 @@ class _Source:
         first = None
         if self._choice is not None and self._choice.keys is not None:
             first = stepping.First(TABLE_OF_CHOSEN, CHOSEN, [pc.column(self._choice.keys)])
-        yield from stepping.pieces(self._connection, self._path, statement, kinds, CHUNK, first)
+        # What is known of geometry is known of so many rows.
+        yield from stepping.pieces(
+            self._connection, self._path, statement, kinds, CHUNK, first, not self._is_known
+        )
 
 
 def _declared_family(geometry_type: str) -> Family:

@@ -13,7 +13,7 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene import kernels, parallel
-from polygene.arrays import offsets_from
+from polygene.arrays import I64Array, offsets_from
 from polygene.formats.geopackage.library import (
     BLOB,
     DONE,
@@ -34,6 +34,7 @@ _FULL, _NO_ROOM = 0, -1
 WORTH_IT = 1 << 20  # bytes of a file
 MOST_COLUMNS = 100  # of which there is room for a whole piece
 _ROOM = 1 << 16  # bytes for a column of texts or blobs to begin with
+_ENOUGH = 1 << 26  # bytes of one, after which a piece ends early where it may
 _MOST = 1 << 31  # bytes; what is longer has no place in one array of texts
 
 
@@ -58,6 +59,7 @@ def pieces(
     kinds: Sequence[int],
     n_rows: int,
     first: First | None = None,
+    may_end_early: bool = True,
 ) -> Generator[list[pa.Array], None, None]:
     """Yield the columns of a statement, some rows at a time; while some are used the next ones come.
 
@@ -66,7 +68,7 @@ def pieces(
     connection, path : within a transaction, of a file; a second one sees the file as it does
     kinds : storage class of each column: int64, float64, string or large_binary come of it. Bytes of
         the first column are lent, until the next piece.
-    n_rows : of a piece
+    n_rows : of a piece; fewer where they take many bytes and it ``may_end_early``
     first : a table that the statement looks into
 
     Raises
@@ -84,12 +86,14 @@ def pieces(
         own = stack.enter_context(prepared(other, statement, len(kinds)))
         if not connection.is_of(path):  # another file has taken its place: the other one has that
             raise NotSoError
-        yield from parallel.one_ahead(_taken(own, [_Room(kinds, n_rows) for _ in range(2)]))
+        rooms = [_Room(kinds, n_rows, _ENOUGH if may_end_early else _MOST) for _ in range(2)]
+        yield from parallel.one_ahead(_taken(own, rooms))
 
 
 def _taken(own: int, rooms: Sequence[_Room]) -> Iterator[list[pa.Array]]:
+    state = np.zeros(4, np.int64)
     for room in itertools.cycle(rooms):
-        has_more = room.take(own)
+        has_more = room.take(own, state)
         if room.n_rows:
             yield room.columns()
         if not has_more:
@@ -97,20 +101,23 @@ def _taken(own: int, rooms: Sequence[_Room]) -> Iterator[list[pa.Array]]:
 
 
 class _Room:
-    """The arrays that rows are put into."""
+    """The arrays that rows are put into, until those of a column have ``enough`` bytes."""
 
-    def __init__(self, kinds: Sequence[int], n_rows: int) -> None:
-        n = len(kinds)
+    def __init__(self, kinds: Sequence[int], n_rows: int, enough: int) -> None:
+        n, self._enough = len(kinds), enough
         self.n_rows, self._kinds = 0, np.array(kinds, np.int32)
         self._wholes, self._reals = np.empty((n, n_rows), np.int64), np.empty((n, n_rows))
         self._is_null = np.empty((n, n_rows), np.uint8)
         self._bytes = [np.empty(_ROOM if kind >= TEXT else 0, np.uint8) for kind in kinds]
 
-    def take(self, own: int) -> bool:
-        """Take the next rows of a statement; return whether there may be more."""
+    def take(self, own: int, state: I64Array) -> bool:
+        """Take the next rows of a statement; return whether there may be more.
+
+        ``state`` is the kernel's: a statement may stand on a row that has found no room.
+        """
         found = library()
         assert found is not None
-        filled, state = np.zeros(len(self._kinds), np.int64), np.zeros(4, np.int64)
+        filled, state[0] = np.zeros(len(self._kinds), np.int64), 0
         while True:
             self.n_rows = kernels.run(
                 kernels.steps.take_rows,
@@ -129,6 +136,8 @@ class _Room:
             if ended != _NO_ROOM:
                 break
             old = self._bytes[column]
+            if self.n_rows and len(old) >= self._enough:
+                return True
             if 2 * len(old) > _MOST:
                 raise NotSoError
             self._bytes[column] = np.empty(2 * len(old), np.uint8)
