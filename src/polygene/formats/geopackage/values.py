@@ -164,7 +164,12 @@ def to_sqlite(column: pa.ChunkedArray) -> pa.Array:
     elif not _is_of_bytes(column.type):
         texts = [None if value is None else str(value) for value in column.to_pylist()]
         return pa.array(texts, pa.string())
-    return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+    if column.num_chunks == 1:
+        return column.chunk(0)
+    if _is_of_bytes(column.type):  # more than 2 GB of them stay apart otherwise
+        is_text = pa.types.is_string(column.type) or pa.types.is_large_string(column.type)
+        column = pc.cast(column, pa.large_string() if is_text else pa.large_binary())
+    return column.combine_chunks()
 
 
 def of_bytes(kind: pa.DataType, offsets: I64Array, data: U8Array, is_null: BoolArray) -> pa.Array:
