@@ -1,6 +1,6 @@
 """``python -m polygene``."""
 
-from polygene.cli.main import program
+from polygene.cli.begin import program
 
 if __name__ == "__main__":
     program()

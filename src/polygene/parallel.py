@@ -6,7 +6,7 @@ import contextlib
 import os
 import threading
 from collections.abc import Callable, Generator, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor, wait
+from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 from typing import TypeVar
 
@@ -83,24 +83,42 @@ def meanwhile(work: Callable[[], Result]) -> Callable[[], Result]:
     return _pool(n_workers(), os.getpid()).submit(work).result
 
 
+class _Guarded(Iterator[Item]):
+    """An iterator that gives nothing more after its end, whoever has been told to ask it."""
+
+    def __init__(self, items: Iterator[Item]) -> None:
+        self._items, self._in_use, self._is_over = items, threading.Lock(), False
+
+    def __next__(self) -> Item:
+        with self._in_use:
+            if self._is_over:
+                raise StopIteration
+            return next(self._items)
+
+    def end(self) -> None:
+        """Wait until it is in use no more, and let it give nothing from then on."""
+        while not self._is_over:
+            with contextlib.suppress(KeyboardInterrupt), self._in_use:  # one is on its way already
+                self._is_over = True
+
+
 def one_ahead(items: Iterator[Item]) -> Generator[Item, None, None]:
     """Yield what an iterator has; while one is used, the next one is made ready in a thread.
 
-    It is not in use any more when this one is closed.
+    It is not in use any more when this one is closed. That does not hang on what is known of the
+    thread's work: a request to stop may come when it has been handed over and nobody knows yet.
     """
     if n_workers() <= 1:
         yield from items
         return
-    pool, end = _pool(n_workers(), os.getpid()), object()
-    coming = pool.submit(next, items, end)
+    pool, end, guarded = _pool(n_workers(), os.getpid()), object(), _Guarded(items)
     try:
+        coming = pool.submit(next, guarded, end)
         while (item := coming.result()) is not end:
-            coming = pool.submit(next, items, end)
+            coming = pool.submit(next, guarded, end)
             yield item  # type: ignore[misc]
     finally:
-        while not (coming.cancel() or coming.done()):
-            with contextlib.suppress(KeyboardInterrupt):  # one is on its way already
-                wait([coming])
+        guarded.end()
 
 
 def split(n_items: int) -> list[tuple[int, int]]:

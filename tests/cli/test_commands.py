@@ -680,6 +680,34 @@ class Program(InFolder):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("EPSG:32633", done.stdout)
 
+    def test_a_request_to_stop_is_heard_from_the_beginning_and_once(self):
+        began = """if 1:
+            import os, sys
+            from polygene.cli import begin
+            class Finder:
+                def find_spec(self, name, *_):
+                    os.kill(os.getpid(), 2)
+            sys.meta_path.insert(0, Finder())
+            begin.program()
+        """
+        twice = """if 1:
+            import os, signal
+            import polygene.cli.main as m
+            def run(**_):
+                try:
+                    os.kill(os.getpid(), 2)
+                    signal.pause()
+                except KeyboardInterrupt as err:
+                    os.kill(os.getpid(), 2)
+                    raise RuntimeError from err  # as of Python, where it was making a class
+            m.cli.main = run
+            m.program()
+        """
+        for code in (began, twice):
+            done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+            said = "error: interrupted; nothing was written\n"
+            self.assertEqual((done.returncode, done.stderr), (130, said))
+
     def test_small_commands_load_nothing_that_is_not_needed(self):
         code = (
             "import contextlib, io, sys\n"

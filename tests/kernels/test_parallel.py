@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 import time
 import unittest
@@ -76,6 +77,18 @@ class Parts(unittest.TestCase):
             ahead.close()
             self.assertFalse(at_work.is_set())
             self.assertLessEqual(len(made), 2)
+            own = parallel._pool(3, os.getpid())
+
+            def handed_over(*work):
+                own.submit(*work)
+                raise KeyboardInterrupt  # before anybody knows of it
+
+            with mock.patch.object(parallel, "_pool", lambda *_: mock.Mock(submit=handed_over)):
+                self.assertRaises(KeyboardInterrupt, next, parallel.one_ahead(items(100)))
+            n_made = len(made)
+            self.assertFalse(at_work.is_set())
+            time.sleep(0.05)
+            self.assertEqual(len(made), n_made)
             failing = parallel.one_ahead(1 // k for k in (1, 0))
             self.assertEqual(next(failing), 1)
             self.assertRaises(ZeroDivisionError, next, failing)

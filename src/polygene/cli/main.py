@@ -13,9 +13,10 @@ from typing import NoReturn
 import click
 
 from polygene import __version__
+from polygene.cli.begin import INTERRUPTED
 from polygene.cli.sizes import Size
 from polygene.cli.speaking import let_go, prepare, say
-from polygene.cli.stopping import INTERRUPTED, ending_at_once, heard
+from polygene.cli.stopping import ending_at_once, heard
 from polygene.commands import COMMANDS, GROUPS
 from polygene.errors import (
     ExpressionError,
@@ -180,11 +181,21 @@ def _run(written: list[str]) -> int:
         let_go(sys.stdout)  # in case it was that
         return 1
     except Exception as err:
+        if _is_of_a_request(err):
+            _interrupted(written)
+            return INTERRUPTED
         if "can't start new thread" in str(err):  # which needs memory of its own
             return _too_little(written)
         traceback.print_exc()
         _complain(f"this is a bug in Polygene, not in your data; {_what_is(written)}")
         return 3
+
+
+def _is_of_a_request(err: BaseException | None) -> bool:
+    """Whether an error came of a request to stop: one heard while a class is made is wrapped."""
+    return err is not None and (
+        isinstance(err, KeyboardInterrupt) or _is_of_a_request(err.__cause__ or err.__context__)
+    )
 
 
 def _with_our_option(err: click.UsageError) -> click.UsageError:

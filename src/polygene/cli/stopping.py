@@ -15,22 +15,31 @@ import signal
 import sys
 import threading
 from collections.abc import Callable, Iterator
-from typing import Any, NoReturn
+from typing import Any
 
+from polygene.cli.begin import INTERRUPTED
 from polygene.commit import leftovers
 from polygene.commit.calm import REQUESTS, putting
 
-INTERRUPTED = 130  # the exit code
 SOON = 0.7  # seconds for the program to end by itself
 _LONGEST = 10  # seconds for the files that are being put in their places
 
 
 @contextlib.contextmanager
 def heard(tell: Callable[[], None]) -> Iterator[None]:
-    """Turn requests to stop into `KeyboardInterrupt`; after a while ``tell`` and end the process."""
+    """Turn requests to stop into `KeyboardInterrupt`; after a while ``tell`` and end the process.
+
+    One is enough: another one would only disturb what is said and tidied up then.
+    """
     reading, writing = os.pipe()
     os.set_blocking(writing, False)
     ended = threading.Event()
+    came: list[int] = []
+
+    def interrupt(number: int, _: Any) -> None:
+        if not came:
+            came.append(number)
+            raise KeyboardInterrupt
 
     def listen() -> None:
         while heard := os.read(reading, 1):
@@ -42,7 +51,7 @@ def heard(tell: Callable[[], None]) -> Iterator[None]:
     handlers = {}
     for request in REQUESTS:
         if signal.getsignal(request) != signal.SIG_IGN:  # as nohup wants
-            handlers[request] = signal.signal(request, _interrupt)
+            handlers[request] = signal.signal(request, interrupt)
     before = signal.set_wakeup_fd(writing, warn_on_full_buffer=False)
     listener = threading.Thread(target=listen, name="polygene-stopping", daemon=True)
     listener.start()
@@ -93,10 +102,6 @@ def _leave(code: list[int]) -> None:
         sys.stdout.flush()
         sys.stderr.flush()
         os._exit(code[0])
-
-
-def _interrupt(*_: Any) -> NoReturn:
-    raise KeyboardInterrupt
 
 
 def _end(tell: Callable[[], None]) -> None:

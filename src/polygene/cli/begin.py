@@ -1,0 +1,28 @@
+"""Where the program begins: it can be asked to stop before it has what it hears that with."""
+
+from __future__ import annotations
+
+import os
+import signal
+from typing import Any, NoReturn
+
+INTERRUPTED = 130  # the exit code
+
+
+def program() -> NoReturn:
+    """Load the program and run it; Ctrl-C meanwhile ends it in words."""
+    is_ours = signal.getsignal(signal.SIGINT) == signal.default_int_handler  # not as nohup wants
+    if is_ours:
+        signal.signal(signal.SIGINT, _end)
+    from polygene.cli.main import program as run
+
+    try:
+        run()
+    finally:
+        if is_ours:  # what there is to say has been said
+            signal.signal(signal.SIGINT, lambda *_: os._exit(INTERRUPTED))
+
+
+def _end(*_: Any) -> NoReturn:
+    os.write(2, b"error: interrupted; nothing was written\n")
+    os._exit(INTERRUPTED)
