@@ -6,7 +6,7 @@ import os
 import signal
 from typing import Any, NoReturn
 
-INTERRUPTED = 130  # the exit code
+from polygene.cli import INTERRUPTED
 
 
 def program() -> NoReturn:

@@ -13,7 +13,7 @@ from typing import NoReturn
 import click
 
 from polygene import __version__
-from polygene.cli.begin import INTERRUPTED
+from polygene.cli import INTERRUPTED
 from polygene.cli.sizes import Size
 from polygene.cli.speaking import let_go, prepare, say
 from polygene.cli.stopping import ending_at_once, heard

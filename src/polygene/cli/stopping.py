@@ -17,7 +17,7 @@ import threading
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from polygene.cli.begin import INTERRUPTED
+from polygene.cli import INTERRUPTED
 from polygene.commit import leftovers
 from polygene.commit.calm import REQUESTS, putting
 
