@@ -68,6 +68,16 @@ def with_nulls(
     return pa.Array.from_buffers(whole.type, len(whole), [bits, *whole.buffers()[1:]])
 
 
+def of_bytes(
+    kind: pa.DataType, offsets: np.ndarray, data: np.ndarray, is_null: np.ndarray
+) -> pa.Array:
+    """Return texts or blobs that lie in a row, each from its offset to the next one; no copy."""
+    is_large = pa.types.is_large_binary(kind) or pa.types.is_large_string(kind)
+    ends = pa.py_buffer(np.ascontiguousarray(offsets, np.int64 if is_large else np.int32))
+    bits = pa.py_buffer(np.packbits(~is_null, bitorder="little")) if is_null.any() else None
+    return pa.Array.from_buffers(kind, len(is_null), [bits, ends, pa.py_buffer(data)])
+
+
 def index(values: Any, value: Any) -> pa.Scalar:
     """Return the number of the first row that has a value, -1 if none has."""
     options = arrow.IndexOptions(pa.scalar(value, values.type))

@@ -16,7 +16,7 @@ NUMBERS = pa.chunked_array([[3, None, -1], [], [3]])
 REALS = pa.array([1.5, None, float("nan"), float("inf")])
 TEXTS = pa.array([" aß", "", None, "b,a"])
 TRUTHS = pa.array([True, None, False, True])
-OURS = {"cast", "fill_null", "index", "column", "with_nulls"}
+OURS = {"cast", "fill_null", "index", "column", "with_nulls", "of_bytes"}
 
 
 def used() -> set[str]:

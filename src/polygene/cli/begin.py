@@ -16,11 +16,9 @@ def program() -> NoReturn:
         signal.signal(signal.SIGINT, _end)
     from polygene.cli.main import program as run
 
-    try:
-        run()
-    finally:
-        if is_ours:  # what there is to say has been said
-            signal.signal(signal.SIGINT, lambda *_: os._exit(INTERRUPTED))
+    if is_ours:  # before and after it hears for itself; by then all may be written and said
+        signal.signal(signal.SIGINT, lambda *_: os._exit(INTERRUPTED))
+    run()
 
 
 def _end(*_: Any) -> NoReturn:

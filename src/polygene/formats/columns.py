@@ -256,6 +256,4 @@ def sum_of_wkb(column: pa.ChunkedArray) -> int:
 def to_wkb(column: GeometryColumn) -> pa.Array:
     """Encode a column as WKB (ISO, little-endian); null stays null."""
     data, offsets = wkb.encode(column, np.zeros((column.n_rows, 0), np.uint8))
-    null = pa.py_buffer(np.packbits(~column.is_null, bitorder="little").tobytes())
-    buffers = [null, pa.py_buffer(np.ascontiguousarray(offsets, np.int64)), pa.py_buffer(data)]
-    return pa.Array.from_buffers(pa.large_binary(), column.n_rows, buffers)
+    return pc.of_bytes(pa.large_binary(), offsets, data, np.asarray(column.is_null))

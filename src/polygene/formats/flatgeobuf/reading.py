@@ -298,9 +298,7 @@ def _column(data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int
         raise Damaged("many of its features share their values")
     raw = np.empty(int(lengths.sum()), np.uint8)
     kernels.run(kernels.wkb.gather_ranges, data, starts, lengths, raw)
-    null = pa.py_buffer(np.packbits(has, bitorder="little").tobytes())
-    buffers = [null, pa.py_buffer(offsets_from(lengths)), pa.py_buffer(raw)]
-    array = pa.Array.from_buffers(pa.large_binary(), n_rows, buffers)
+    array = pc.of_bytes(pa.large_binary(), offsets_from(lengths), raw, ~has)
     if own.number == 14:
         return pc.cast(array, pa.binary())
     try:

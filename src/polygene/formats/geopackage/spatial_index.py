@@ -17,7 +17,6 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array, U8Array
 from polygene.formats.geopackage.putting import putting
-from polygene.formats.geopackage.values import of_bytes
 from polygene.table.tokens import quoted
 
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", (4,))])  # min x, max x, min y, max y
@@ -90,7 +89,7 @@ def build(
     with putting(connection, path, len(ids)) as put:
         for numbers, data in pages:
             rows = np.arange(len(data) + 1) * data.shape[1]
-            blobs = of_bytes(
+            blobs = pc.of_bytes(
                 pa.large_binary(), rows, data.reshape(-1), np.zeros(len(data), np.bool_)
             )
             put(quoted(index + "_node"), [pc.column(numbers), blobs])

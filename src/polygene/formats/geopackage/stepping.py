@@ -28,7 +28,6 @@ from polygene.formats.geopackage.library import (
 )
 from polygene.formats.geopackage.package import Package
 from polygene.formats.geopackage.putting import put_rows
-from polygene.formats.geopackage.values import of_bytes
 
 _FULL, _NO_ROOM = 0, -1
 WORTH_IT = 1 << 20  # bytes of a file
@@ -160,8 +159,8 @@ class _Room:
         if k > 0:
             data = data.copy()
         if kind == BLOB:
-            return of_bytes(pa.large_binary(), offsets, data, is_null)
-        texts = of_bytes(pa.string(), offsets, data, is_null)
+            return pc.of_bytes(pa.large_binary(), offsets, data, is_null)
+        texts = pc.of_bytes(pa.string(), offsets, data, is_null)
         try:
             texts.validate(full=True)
         except pa.ArrowInvalid as err:  # letters that are no UTF-8

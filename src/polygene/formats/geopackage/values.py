@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.arrays import BoolArray, I64Array, U8Array
+from polygene.arrays import I64Array
 from polygene.formats import moments
 from polygene.formats.geopackage.library import BLOB, REAL, TEXT, WHOLE
 from polygene.formats.geopackage.types import field_type
@@ -170,17 +170,6 @@ def to_sqlite(column: pa.ChunkedArray) -> pa.Array:
         is_text = pa.types.is_string(column.type) or pa.types.is_large_string(column.type)
         column = pc.cast(column, pa.large_string() if is_text else pa.large_binary())
     return column.combine_chunks()
-
-
-def of_bytes(kind: pa.DataType, offsets: I64Array, data: U8Array, is_null: BoolArray) -> pa.Array:
-    """Return an array of texts or blobs that lie in a row; no copy of them is made."""
-    bits = None
-    if is_null.any():
-        bits = pa.py_buffer(np.packbits(~is_null, bitorder="little"))
-    if not (pa.types.is_large_binary(kind) or pa.types.is_large_string(kind)):
-        offsets = offsets.astype(np.int32)
-    buffers = [bits, pa.py_buffer(offsets), pa.py_buffer(data)]
-    return pa.Array.from_buffers(kind, len(is_null), buffers)
 
 
 def _is_of_bytes(kind: pa.DataType) -> bool:

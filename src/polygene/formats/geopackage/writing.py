@@ -24,7 +24,6 @@ from polygene.formats.geopackage import metadata, package, schema, spatial_index
 from polygene.formats.geopackage.putting import Put, putting
 from polygene.formats.geopackage.values import (
     CHUNK,
-    of_bytes,
     sql_type,
     sum_of,
     to_sqlite,
@@ -397,7 +396,7 @@ def geometry_blobs(column: GeometryColumn, srs_id: int, bounds: np.ndarray) -> p
         lengths = np.where(is_null, 0, np.diff(offsets))
         data = take_spans(data, offsets[:-1], lengths)
         offsets = offsets_from(lengths)
-    return of_bytes(pa.large_binary(), offsets, data, is_null)
+    return pc.of_bytes(pa.large_binary(), offsets, data, is_null)
 
 
 def _index(
