@@ -8,6 +8,7 @@ import zipfile
 from dataclasses import replace
 
 import numpy as np
+import openpyxl
 import pyarrow as pa
 import pyarrow.parquet as pq
 
@@ -39,6 +40,22 @@ class Odd(InFolder):
         pq.write_table(table.replace_schema_metadata({"geo": geo or json.dumps(about)}), path)
         return str(path)
 
+    def sheet(self, keys):
+        """A workbook with numbers as they are given; openpyxl has 16 digits of each."""
+        book, path = openpyxl.Workbook(), self.folder / "k.xlsx"
+        for value in ("k", *range(7_000, 7_000 + len(keys))):
+            book.active.append([value])
+        book.save(path)
+        with zipfile.ZipFile(path) as packed_:
+            parts = {name: packed_.read(name) for name in packed_.namelist()}
+        own = "xl/worksheets/sheet1.xml"
+        for k, key in enumerate(keys):
+            parts[own] = parts[own].replace(b"<v>%d</v>" % (7_000 + k), b"<v>%s</v>" % key.encode())
+        with zipfile.ZipFile(path, "w") as packed_:
+            for name, content in parts.items():
+                packed_.writestr(name, content)
+        return str(path)
+
     def notes_of(self, path):
         (ref,) = address.resolve(path)
         return " ".join(addressed.read(ref).notes)
@@ -65,6 +82,33 @@ class Columns(Odd):
             row, {"u": str(2**63 + 1), "t": "12:34:56.123456789", "s": "0:00:00.001000"}
         )
         self.assertRegex(self.notes_of(path), "u has numbers over .*t is time64.*s is duration")
+
+    def test_whole_numbers_that_no_real_number_is_do_not_become_others(self):
+        """A field of them and of others that are none is text, in every format that states no type."""
+        keys = [str(2**53 + 1), "0.5", "12345678901234567890"]
+        table = self.file("k.csv", "x,y,k,m\n" + "".join(f"1,2,{key},{2**54}.5\n" for key in keys))
+        marks = "".join(
+            f"<Placemark><ExtendedData><Data name='k'><value>{key}</value></Data></ExtendedData>"
+            "<Point><coordinates>1,2</coordinates></Point></Placemark>"
+            for key in keys
+        )
+        kml = self.file(
+            "k.kml",
+            f"<kml xmlns='http://www.opengis.net/kml/2.2'><Document>{marks}</Document></kml>",
+        )
+        features = [
+            f'{{"type":"Feature","properties":{{"k":{key}}},"geometry":null}}' for key in keys
+        ]
+        json_ = self.file(
+            "k.json", f'{{"type":"FeatureCollection","features":[{",".join(features)}]}}'
+        )
+        for path in (table, kml, json_, self.sheet(keys)):
+            with self.subTest(path=path):
+                self.assertEqual(polygene.read(path).table["k"].to_pylist(), keys)
+        self.assertIn(
+            f"k has whole numbers that no real number is, such as {keys[0]}", self.notes_of(table)
+        )
+        self.assertEqual(polygene.read(table).table["m"].to_pylist(), [2.0**54] * 3)  # measured
 
     def test_bytes_that_are_no_text(self):
         path = self.parquet(columns=[pa.array([b"\xff\xfe"]).view(pa.string())], names=["s"])

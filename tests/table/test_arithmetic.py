@@ -124,17 +124,18 @@ class Arithmetic(unittest.TestCase):
         summary = polygene.fields(own, compute="y = x * x").summary
         self.assertEqual(summary.without_value, {"too large for any number": 1})
 
-    def test_whole_numbers_beyond_real_ones_fit_beside_them(self):
-        """In one type with real numbers they are the nearest ones; alone they stay as they are."""
+    def test_whole_numbers_beyond_real_ones(self):
+        """Alone they stay as they are; beside real numbers see `test_choosing`."""
         large = [2**53 + 1, HIGH, LOW, None]
         given = layer({"w": large, "r": [0.5, -0.5, None, 1.0],
                        "f": pa.array([0.5, 1.5, 2.5, 3.5], pa.float32()),
                        "s": pa.array([1, -1, 3, 4], pa.int8())}, 4)  # fmt: skip
         for text, wanted in {
             "floor(w)": large, "ceiling(w)": large, "round(w)": large, "least(w, s)": [1, -1, LOW, 4],
-            "greatest(w, r)": [float(large[0]), float(HIGH), float(LOW), 1.0],
-            "coalesce(w, f)": [float(large[0]), float(HIGH), float(LOW), 3.5],
-            "case when s > 2 then f else w end": [float(large[0]), float(HIGH), 2.5, 3.5],
+            "greatest(w + 0.0, r)": [float(large[0]), float(HIGH), float(LOW), 1.0],
+            "coalesce(w + 0.0, f)": [float(large[0]), float(HIGH), float(LOW), 3.5],
+            "coalesce(w, whole(f))": [*large[:3], None], "coalesce(whole(r), w)": [*large[:3], 1],
+            "case when s > 2 then f else s end": [1, -1, 2.5, 3.5],
             "case when s > 2 then s else w end": [*large[:2], 3, 4],
             "sqrt(w)": [math.sqrt(2**53), math.sqrt(2**63), None, None],
             "coalesce(f, 2 ^ 40 + 1)": [0.5, 1.5, 2.5, 3.5], "coalesce(NULL, s)": [1, -1, 3, 4],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import random
 import unittest
 
 import numpy as np
@@ -50,6 +51,30 @@ class Casting(unittest.TestCase):
         self.check([moment, moment.replace(hour=0, minute=0, microsecond=0)], "date", [none, DAY],
                    [0], kind=pa.timestamp("ms", tz="UTC"))  # fmt: skip
         self.check([1], "date", [none], [0])
+
+    def test_whole_numbers_in_texts_are_read_as_they_are_written(self):
+        """However many digits they have and whatever stands beside them."""
+        rng = random.Random(2)
+
+        def written():
+            n = rng.choice([1, 15, 16, 17, 18, 19, 19, 19, 20, 38, 39, 45])
+            near = 2 ** rng.choice([53, 54, 62, 63, 64, 100]) + rng.choice([-1, 0, 1, 2])
+            digits = str(rng.choice([rng.randint(10 ** (n - 1), 10**n - 1), near]))
+            zeros = rng.choice(["", "", "0", "000"])
+            return rng.choice(["", "-", "+"]) + zeros + digits + rng.choice(["", "", ".", ".00"])
+
+        for _ in range(400):
+            texts = [written(), rng.choice([written(), "0.5", "1e3", "x"])]
+            column = pa.chunked_array([texts])
+            whole, real = (recast(column, typed_field("x", words)) for words in ("integer", "real"))
+            number = int(texts[0].split(".")[0])
+            fits = -(2**63) <= number < 2**63
+            is_real = int(float(number)) == number
+            with self.subTest(texts=texts):
+                self.assertEqual(whole.data[0].as_py(), number if fits else None)
+                self.assertEqual(whole.cut[0].as_py(), number if fits else None)
+                self.assertEqual(real.data[0].as_py(), float(number) if is_real else None)
+                self.assertEqual([whole.lost[0], real.lost[0]], [not fits, not is_real])
 
     def test_words(self):
         for words in ("integer", "integer 16", "real 32", "text", "text(20)", "boolean", "date",

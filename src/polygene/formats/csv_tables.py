@@ -16,6 +16,7 @@ import pyarrow.csv as pacsv
 
 from polygene import computing as pc
 from polygene import kernels
+from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError, listed, reason_of
@@ -39,6 +40,7 @@ from polygene.layer import Layer, distinct_name
 from polygene.notes import Changed, Lost, Warned
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond, is_blob
+from polygene.table.written import numbers_in
 from polygene.text import wkt
 from polygene.text.assemble import OfFamily
 
@@ -171,7 +173,10 @@ def _there_once(table: pa.Table, names: Iterable[str]) -> list[str]:
 def _with_codes(
     table: pa.Table, path: Path, encoding: str, delimiter: str, notes: list[str]
 ) -> pa.Table:
-    """Return a table in which numbers written as codes, such as 007 or 1E5, are text as they stand."""
+    """Return a table in which numbers written as codes, such as 007 or 1E5, are text as they stand.
+
+    So are those with whole ones of so many digits that they would become others.
+    """
     numbers = (pa.types.is_integer, pa.types.is_floating)
     names = [f.name for f in table.schema if any(test(f.type) for test in numbers)]
     names = _there_once(table, names)
@@ -183,11 +188,24 @@ def _with_codes(
         is_code = pc.match_substring_regex(own, _IS_CODE)
         has_point = pc.any(pc.match_substring(own, ".")).as_py()  # a measured number, not a code
         if pc.any(is_code).as_py() and not has_point:
-            first = pc.filter(own, is_code)[0].as_py().strip()
-            notes.append(f"{path.name}: {name} has codes such as {first}; read as text")
-            k = table.column_names.index(name)
-            table = table.set_column(k, pa.field(name, pa.string()), pc.utf8_trim_whitespace(own))
+            what = "codes such as"
+        elif (is_code := _no_reals(table.column(name), own)).any():
+            what = "whole numbers that no real number is, such as"
+        else:
+            continue
+        first = pc.filter(own, is_code)[0].as_py().strip()
+        notes.append(f"{path.name}: {name} has {what} {first}; read as text")
+        k = table.column_names.index(name)
+        table = table.set_column(k, pa.field(name, pa.string()), pc.utf8_trim_whitespace(own))
     return table
+
+
+def _no_reals(column: pa.ChunkedArray, texts: pa.ChunkedArray) -> BoolArray:
+    """Return (n,) where texts are whole numbers that the real ones read from them are not."""
+    if not pa.types.is_floating(column.type):
+        return np.zeros(len(texts), bool)
+    is_large = pc.any(pc.greater_equal(pc.abs(column), 2.0**53)).as_py()
+    return numbers_in(texts).is_between if is_large else np.zeros(len(texts), bool)
 
 
 def _marked(path: Path) -> Path | pa.Buffer:

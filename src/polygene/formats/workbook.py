@@ -217,7 +217,12 @@ def _column(cells: list[Cell], name: str, file: str, notes: list[str]) -> pa.Arr
     if kinds == {int} and all(v is None or -(2**63) <= v < 2**63 for v in values):
         return pa.array(values, pa.int64())
     if kinds <= {int, float}:
-        return pa.array([None if v is None else float(v) for v in values], pa.float64())
+        large = [v for v in values if isinstance(v, int) and abs(v) > 2**53]
+        if all(v < 1 << 1000 and int(float(v)) == v for v in map(abs, large)):
+            return pa.array([None if v is None else float(v) for v in values], pa.float64())
+        notes.append(
+            f"{file}: {name} has whole numbers that no real number is, such as {large[0]}; read as text"
+        )
     if kinds <= {datetime.datetime, datetime.date}:
         return _moments(values)
     texts = [None if v is None else _text(v) for v in values]

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import functools
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
@@ -21,7 +21,7 @@ from polygene.arrays import BoolArray, F64Array, I64Array
 
 BY_ZERO, TOO_LARGE, NOT_REAL = "divided by zero", "too large for any number", "no real number"
 _SMALLEST, _LARGEST = -(2**63), 2**63 - 1
-_EXACT = 2**53  # whole numbers up to here are real numbers too
+EXACT = 2**53  # whole numbers up to here are real numbers too
 
 
 class Numbers:
@@ -193,7 +193,7 @@ def _quotient(a: Numbers, b: Numbers) -> tuple[F64Array, Wrong]:
     is_large = np.zeros(np.shape(found), bool)
     for own in (a, b):
         if own.is_whole:
-            is_large |= (own.values > _EXACT) | (own.values < -_EXACT)
+            is_large |= (own.values > EXACT) | (own.values < -EXACT)
     rows = np.flatnonzero(is_large & (b.values != 0))
     if len(rows) and a.is_whole and b.is_whole:
         x, y = (np.broadcast_to(v.values, np.shape(found))[rows].tolist() for v in (a, b))
@@ -219,27 +219,6 @@ _REAL: dict[str, Callable[[Numbers, Numbers], tuple[np.ndarray, Wrong]]] = {
 }
 
 
-def of_one_type(data: Sequence[Any]) -> list[Any]:
-    """Return columns or single values in one type, where they are numbers of several types.
-
-    Whole numbers have 64 bits then, and beside real ones they become the nearest of 64 bits; of 32 if
-    all columns have these, and what is written out is the same in them.
-    """
-    kinds = {one.type for one in data}
-    if len(kinds) < 2 or not all(map(_is_number, kinds)):
-        return list(data)
-    kind = pa.int64() if all(map(pa.types.is_integer, kinds)) else pa.float64()
-    written = [one.as_py() for one in data if isinstance(one, pa.Scalar)]
-    columns = {one.type for one in data if not isinstance(one, pa.Scalar)}
-    if columns == {pa.float32()} and all(v is None or float(np.float32(v)) == v for v in written):
-        kind = pa.float32()
-    return [pc.cast(one, kind, safe=False) for one in data]
-
-
-def _is_number(kind: pa.DataType) -> bool:
-    return pa.types.is_integer(kind) or pa.types.is_floating(kind)
-
-
 def square_root(data: Any) -> Any:
     """Return square roots, null below zero."""
     reals = pc.cast(data, pa.float64(), safe=False)
@@ -257,14 +236,14 @@ def order(left: Any, right: Any) -> tuple[Any, Any]:
             return pc.cast(left, kind), pc.cast(right, kind)
         return left, right
     for one in (left, right):
-        if isinstance(one, pa.Scalar) and one.is_valid and abs(one.as_py()) < _EXACT:
+        if isinstance(one, pa.Scalar) and one.is_valid and abs(one.as_py()) < EXACT:
             # Whole numbers that are rounded are all beyond it, and stay so.
             return pc.cast(left, pa.float64(), safe=False), pc.cast(right, pa.float64(), safe=False)
     a, b = Numbers(left), Numbers(right)
     x, y = np.broadcast_arrays(a.reals, b.reals)
     sign = np.where(x > y, 1.0, np.where(x < y, -1.0, 0.0))
     is_none = np.isnan(x) | np.isnan(y)
-    rows = np.flatnonzero((x == y) & (np.abs(x) >= _EXACT))
+    rows = np.flatnonzero((x == y) & (np.abs(x) >= EXACT))
     if len(rows):
         p, q = (np.broadcast_to(v.values, x.shape)[rows].tolist() for v in (a, b))
         sign[rows] = [(int(u) > int(v)) - (int(u) < int(v)) for u, v in zip(p, q, strict=True)]

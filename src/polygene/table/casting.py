@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import re
+from collections.abc import Callable
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -20,6 +22,7 @@ from polygene.table.types import (
     type_words,
     width_of,
 )
+from polygene.table.written import numbers_in
 
 _CODE = r"^\s*(\+|-?0[0-9])"
 _TRUE, _FALSE = ["true", "yes", "y", "t", "1"], ["false", "no", "n", "f", "0"]
@@ -47,7 +50,8 @@ def recast(column: pa.ChunkedArray, field: pa.Field, dates: str | None = None) -
     data = _converted(column, source, target, field.type, dates)
     cut = data
     if source in ("number", "text") and pa.types.is_integer(field.type):
-        cut = _to_whole(column if source == "number" else _numbers(column), field.type, cuts=True)
+        whole = functools.partial(_to_whole, kind=field.type, cuts=True)
+        cut = whole(column) if source == "number" else _of_texts(column, whole)
     width = width_of(field)
     if target == "text" and width is not None:
         fits = pc.less_equal(pc.utf8_length(data), width)
@@ -70,14 +74,16 @@ def _converted(
     if source == "null":
         return pa.chunked_array([pa.nulls(len(column), kind)])
     if target == "number":
-        if source == "text":
-            column, source = _numbers(column), "number"
         if source == "boolean":
             return pc.cast(pc.cast(column, pa.int8()), kind)
+        if pa.types.is_integer(kind):
+            convert = functools.partial(_to_whole, kind=kind, cuts=False)
+        else:
+            convert = functools.partial(_to_real, kind=kind)
+        if source == "text":
+            return _of_texts(column, convert)
         if source == "number":
-            if pa.types.is_integer(kind):
-                return _to_whole(column, kind, cuts=False)
-            return _to_real(column, kind)
+            return convert(column)
     if target == "text":
         return as_text(column)
     if target in ("date", "time"):
@@ -132,15 +138,13 @@ def rounded_by(column: pa.ChunkedArray, kind: pa.DataType) -> int:
     return int(pc.sum(is_other).as_py() or 0)
 
 
-def _numbers(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    """Read numbers; what is none becomes null."""
-    text = pc.utf8_trim_whitespace(column)
-    is_whole = pc.match_substring_regex(text, r"^[-+]?\d{1,18}$")
-    if pc.all(pc.or_kleene(pc.is_null(text), is_whole)).as_py():
-        return pc.cast(pc.replace_substring_regex(text, r"^\+", ""), pa.int64())
-    is_number = pc.match_substring_regex(text, r"^[-+]?(\d+\.?\d*|\.\d+)([eE][-+]?\d+)?$")
-    text = pc.if_else(is_number, text, pa.scalar(None, pa.string()))
-    return pc.cast(pc.replace_substring_regex(text, r"^\+", ""), pa.float64())
+def _of_texts(column: pa.ChunkedArray, convert: Callable[[Any], Any]) -> Any:
+    """Read numbers in texts, whole ones as they are written; what is none is null."""
+    found = numbers_in(column)
+    is_whole = pc.is_valid(found.whole)
+    is_known = pc.or_(is_whole, pc.column(found.is_between))
+    others = pc.if_else(is_known, pa.scalar(None, pa.float64()), found.real)
+    return pc.if_else(is_whole, convert(found.whole), convert(others))
 
 
 def _to_whole(column: pa.ChunkedArray, kind: pa.DataType, cuts: bool) -> Any:
@@ -161,10 +165,9 @@ def _to_real(column: pa.ChunkedArray, kind: pa.DataType) -> Any:
     real = pc.cast(column, kind, safe=False)
     if pa.types.is_integer(column.type):
         back = pc.cast(real, pa.float64())
-        is_same = pc.and_(
-            pc.less_equal(pc.abs(back), float(2**53)),
-            pc.equal(pc.cast(back, pa.int64(), safe=False), pc.cast(column, pa.int64())),
-        )
+        is_in = pc.less(back, 2.0**63)
+        again = pc.cast(pc.if_else(is_in, back, 0.0), pa.int64(), safe=False)
+        is_same = pc.and_(is_in, pc.equal(again, pc.cast(column, pa.int64())))
         return pc.if_else(is_same, real, pa.scalar(None, kind))
     # Rounding to 32 bits is what was asked for; becoming infinite is a loss.
     is_kept = pc.or_(pc.is_finite(real), pc.invert(pc.is_finite(column)))

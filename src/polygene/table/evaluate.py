@@ -13,7 +13,7 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.errors import ExpressionError, UsageError, did_you_mean, listed, nearest_first
-from polygene.table import arithmetic, spatial
+from polygene.table import arithmetic, choosing, spatial
 from polygene.table.casting import recast
 from polygene.table.functions import (
     COUNTED,
@@ -247,11 +247,17 @@ class Evaluator:
             words = " and a ".join(kinds)
             raise self._refuse(tree, f"what CASE gives is of one kind, and here it is a {words}")
         alike = next((v.data.type for v in values if v.kind != "null"), pa.null())
-        *data, found = arithmetic.of_one_type(
-            [_null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values]
-        )
-        for test, value in zip(tests[::-1], data[::-1], strict=True):
-            found = pc.if_else(pc.fill_null(pc.cast(test, pa.bool_()), False), value, found)
+        given = [_null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values]
+        tests = [pc.fill_null(pc.cast(test, pa.bool_()), False) for test in tests]
+        try:
+            found = choosing.chosen(
+                functools.partial(choosing.case, tests),
+                functools.partial(choosing.case_of_row, tests),
+                given,
+                self.layer.name,
+            )
+        except UsageError as err:
+            raise self._refuse(tree, f"CASE: {err}") from err
         return Value(found, kinds[0])
 
     def _null(self, tree: lark.Tree) -> Value:
@@ -288,10 +294,12 @@ class Evaluator:
             v.data if v.kind != "null" else _null_of(kind, alike if kind == same else None)
             for v, kind in zip(values, kinds, strict=True)
         ]
-        if function.gives == "same":
-            data = arithmetic.of_one_type(data)
         try:
-            if key == "abs":
+            if function.gives == "same":
+                found = choosing.chosen(
+                    function.compute, choosing.OF_ROW[key], data, self.layer.name
+                )
+            elif key == "abs":
                 found = arithmetic.absolute(data[0], self.lost, self.layer.n_rows)
             else:
                 found = function.compute(*data)

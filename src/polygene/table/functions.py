@@ -202,7 +202,7 @@ FUNCTIONS = {
         lambda *values: _joined(*map(as_text, values)),
     ),
     "text": Function("any", "text", "as text", as_text),
-    "number": Function("any", "number", "as a number, null where it is none", _as("real")),
+    "number": Function("any", "number", "as a real number, null where it is none", _as("real")),
     "whole": Function("any", "number", "as a whole number, null where it is none", _as("integer")),
     "day_of": Function(
         "any / text", "date", "a date of a text, as in day_of(t, 'DD.MM.YYYY')", _as("date")

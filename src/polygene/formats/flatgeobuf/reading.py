@@ -121,8 +121,13 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     default = _FAMILIES.get(header.geometry_type, Family.POLYGONS)
     parts, is_null, is_multi = shapes
     chosen = columns_of(parts, len(features), is_null, is_multi, default)
+    notes: list[str] = [
+        f"{path.name}: field {own.name} has numbers over 2^63; taken as text"
+        for own, field in zip(fields, table.schema, strict=True)
+        if own.number == 8 and pa.types.is_string(field.type)
+    ]
     reading = layers_of(
-        path=path, geometries=chosen, table=table, crs=header.crs, ids=None, notes=[]
+        path=path, geometries=chosen, table=table, crs=header.crs, ids=None, notes=notes
     )
     layers = [
         replace(
@@ -289,7 +294,7 @@ def _column(data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int
         if own.number == 2:
             values = values.astype(bool)
         if own.number == 8 and (values > np.iinfo(np.int64).max).any():
-            kind = pa.float64()
+            kind = pa.string()  # some would be others as real numbers
         return pc.cast(pc.with_nulls(values, ~has), kind)
     lengths = np.zeros(n_rows, np.int64)
     starts = np.zeros(n_rows, np.int64)

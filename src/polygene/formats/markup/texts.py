@@ -12,6 +12,7 @@ from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.formats.markup.positions import NUMBER
 from polygene.notes import counted
+from polygene.table.written import numbers_in
 
 _WHOLE = r"^-?(0|[1-9][0-9]{0,17})$"  # 007 is a code, and so is +49
 _REAL = r"^-?([0-9]+\.[0-9]*|\.[0-9]+|0|[1-9][0-9]*)([eE][+-]?[0-9]+)?$"
@@ -51,8 +52,11 @@ def guessed(column: pa.Array) -> pa.Array:
     ):
         if not pc.all(pc.match_substring_regex(texts, pattern)).as_py():
             continue
-        if kind == pa.float64() and not pc.any(pc.match_substring(texts, ".")).as_py():
-            continue
+        if kind == pa.float64():
+            if not pc.any(pc.match_substring(texts, ".")).as_py():
+                continue
+            if numbers_in(texts).is_between.any():  # they would become others
+                return column
         try:
             return moments(texts) if kind == _TIME else pc.cast(texts, kind)
         except pa.ArrowInvalid:

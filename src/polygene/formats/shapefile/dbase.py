@@ -13,6 +13,7 @@ from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats import codepages
 from polygene.notes import Warned, counted
+from polygene.table.written import numbers_in
 
 _BLANKS = " \x00"
 _NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eEdD][+-]?[0-9]+)?$"
@@ -229,7 +230,11 @@ def _numbers(texts: pa.Array, field: _Field, where: str, notes: list[str]) -> pa
             try:
                 return pc.cast(pc.cast(texts, pa.int64()), narrow)
             except pa.ArrowInvalid:
-                notes.append(Warned(f"{where} holds numbers beyond 64 bits; read as real numbers"))
+                as_text = bool(numbers_in(texts).is_between.any())
+                what = "text" if as_text else "real numbers"
+                notes.append(Warned(f"{where} holds numbers beyond 64 bits; read as {what}"))
+                if as_text:  # as real numbers some would be others, and they may be keys
+                    return texts
     plain = pc.replace_substring_regex(pc.utf8_ltrim(texts, "+"), "[dD]", "e")
     return pc.cast(plain, pa.float64())
 
