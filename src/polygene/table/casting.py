@@ -22,7 +22,7 @@ from polygene.table.types import (
     type_words,
     width_of,
 )
-from polygene.table.written import numbers_in
+from polygene.table.written import Written, numbers_in
 
 _CODE = r"^\s*(\+|-?0[0-9])"
 _TRUE, _FALSE = ["true", "yes", "y", "t", "1"], ["false", "no", "n", "f", "0"]
@@ -47,11 +47,10 @@ def recast(column: pa.ChunkedArray, field: pa.Field, dates: str | None = None) -
     ``dates`` is how dates are written in a text, as in ``DD.MM.YYYY``; else as ISO 8601 has it.
     """
     source, target = kind_of(column.type), kind_of(field.type)
-    data = _converted(column, source, target, field.type, dates)
-    cut = data
-    if source in ("number", "text") and pa.types.is_integer(field.type):
-        whole = functools.partial(_to_whole, kind=field.type, cuts=True)
-        cut = whole(column) if source == "number" else _of_texts(column, whole)
+    if target == "number" and source in ("number", "text") and column.type != field.type:
+        data, cut = _as_numbers(numbers_in(column) if source == "text" else column, field.type)
+    else:
+        data = cut = _converted(column, source, target, field.type, dates)
     width = width_of(field)
     if target == "text" and width is not None:
         fits = pc.less_equal(pc.utf8_length(data), width)
@@ -73,17 +72,8 @@ def _converted(
         return column
     if source == "null":
         return pa.chunked_array([pa.nulls(len(column), kind)])
-    if target == "number":
-        if source == "boolean":
-            return pc.cast(pc.cast(column, pa.int8()), kind)
-        if pa.types.is_integer(kind):
-            convert = functools.partial(_to_whole, kind=kind, cuts=False)
-        else:
-            convert = functools.partial(_to_real, kind=kind)
-        if source == "text":
-            return _of_texts(column, convert)
-        if source == "number":
-            return convert(column)
+    if target == "number" and source == "boolean":
+        return pc.cast(pc.cast(column, pa.int8()), kind)
     if target == "text":
         return as_text(column)
     if target in ("date", "time"):
@@ -138,13 +128,27 @@ def rounded_by(column: pa.ChunkedArray, kind: pa.DataType) -> int:
     return int(pc.sum(is_other).as_py() or 0)
 
 
-def _of_texts(column: pa.ChunkedArray, convert: Callable[[Any], Any]) -> Any:
-    """Read numbers in texts, whole ones as they are written; what is none is null."""
-    found = numbers_in(column)
-    is_whole = pc.is_valid(found.whole)
-    is_known = pc.or_(is_whole, pc.column(found.is_between))
-    others = pc.if_else(is_known, pa.scalar(None, pa.float64()), found.real)
-    return pc.if_else(is_whole, convert(found.whole), convert(others))
+def _as_numbers(given: pa.ChunkedArray | Written, kind: pa.DataType) -> tuple[Any, Any]:
+    """Bring numbers, or what texts say, to a type; return them with what is cut off as well."""
+    if not pa.types.is_integer(kind):
+        real = _read(given, functools.partial(_to_real, kind=kind))
+        return real, real
+    whole, cut = (
+        _read(given, functools.partial(_to_whole, kind=kind, cuts=cuts)) for cuts in (False, True)
+    )
+    return whole, cut
+
+
+def _read(given: pa.ChunkedArray | Written, convert: Callable[[Any], Any]) -> Any:
+    """Convert numbers; those in texts that are whole as they are written, not as real numbers."""
+    if not isinstance(given, Written):
+        return convert(given)
+    is_whole = pc.is_valid(given.whole)
+    if pc.all(is_whole).as_py():
+        return convert(given.whole)
+    is_known = pc.or_(is_whole, pc.column(given.is_between))
+    others = pc.if_else(is_known, pa.scalar(None, pa.float64()), given.real)
+    return pc.if_else(is_whole, convert(given.whole), convert(others))
 
 
 def _to_whole(column: pa.ChunkedArray, kind: pa.DataType, cuts: bool) -> Any:

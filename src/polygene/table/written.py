@@ -10,6 +10,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import BoolArray
 
+_PLAIN = r"^-?[0-9]{1,15}$"
 _WHOLE = r"^[-+]?[0-9]+(\.0*)?$"
 _NUMBER = r"^[-+]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][-+]?[0-9]+)?$"
 _LONGEST = 15  # digits of whole numbers that are real ones, whatever they are
@@ -31,16 +32,21 @@ class Written(NamedTuple):
 
 def numbers_in(texts: Any) -> Written:
     """Read numbers in texts, with blanks at their ends or without."""
-    text = pc.utf8_trim_whitespace(texts)
-    nothing = pa.scalar(None, pa.string())
-    text = pc.if_else(pc.match_substring_regex(text, _NUMBER), text, nothing)
+    text, nothing = pc.utf8_trim_whitespace(texts), pa.scalar(None, pa.string())
+    none = np.zeros(len(texts), bool)
+    is_plain = pc.match_substring_regex(text, _PLAIN)
+    if pc.all(is_plain).as_py():  # as most are; of nulls alone this is null
+        whole = pc.cast(text, pa.int64())
+        return Written(whole, pc.cast(whole, pa.float64()), none)
+    is_number = pc.or_(is_plain, pc.match_substring_regex(text, _NUMBER))
     # Without a plus, which Arrow does not read.
-    text = pc.utf8_ltrim(text, "+")
+    text = pc.utf8_ltrim(pc.if_else(is_number, text, nothing), "+")
     real = pc.cast(text, pa.float64())
     digits = pc.if_else(pc.match_substring_regex(text, _WHOLE), text, nothing)
-    digits = pc.replace_substring_regex(digits, r"\.0*$", "")
+    if pc.any(pc.match_substring(digits, ".")).as_py():
+        digits = pc.replace_substring_regex(digits, r"\.0*$", "")
     if int(pc.max(pc.utf8_length(digits)).as_py() or 0) <= _LONGEST:
-        return Written(pc.cast(digits, pa.int64()), real, np.zeros(len(texts), bool))
+        return Written(pc.cast(digits, pa.int64()), real, none)
     digits = pc.replace_substring_regex(digits, "^(-?)0+([0-9])", r"\1\2")
     length = pc.utf8_length(pc.utf8_ltrim(digits, "-"))
     most = pc.if_else(pc.starts_with(digits, "-"), f"-{2**63}", str(2**63 - 1))
