@@ -13,6 +13,7 @@ import polygene
 from polygene import crs
 from polygene.formats import geopackage
 from polygene.formats.file_names import LONGEST, file_name
+from polygene.geometry import concatenate
 from polygene.notes import visible
 from tests.support import generators as make
 from tests.support.cli import InFolder
@@ -71,3 +72,24 @@ class Destinations(InFolder):
         done = self.run_polygene("convert", "a.gpkg", "-o", "")
         self.assertEqual((done.code, "names no file to write to" in done.words), (2, True))
         self.assert_only("a.gpkg")
+
+    def test_braces_in_names_and_values_are_no_holes(self):
+        point = make.points([[np.zeros(2)]])
+        rows = make.layer("b{r}", concatenate([point, point]), None, v=["{x}", "{name}"])
+        polygene.write(rows, f"{self.folder}/b{{{{r}}}}.gpkg")
+        self.assert_only("b{r}.gpkg")
+        for out, made in (("o_{name}.gpkg", ["o_b{r}.gpkg"]), ("{v}.fgb", ["{name}.fgb", "{x}.fgb"]),
+                          ("{{{v}}}.fgb", ["{{name}}.fgb", "{{x}}.fgb"])):  # fmt: skip
+            done = self.run_polygene("convert", "b{r}.gpkg", "-o", out)
+            self.assertEqual(done.code, 0, done.err)
+            found = [p.name for p in Path(self.folder).iterdir() if p.name != "b{r}.gpkg"]
+            self.assertEqual(sorted(found), made)
+            for name in made:
+                (Path(self.folder) / name).unlink()
+        for out in ("c{.gpkg", "c}.gpkg", "c.gpkg#{name}{"):
+            done = self.run_polygene("convert", "b{r}.gpkg", "-o", out)
+            self.assertEqual(done.code, 2, out)
+            self.assertIn("a brace that is meant as it stands is written twice", done.words)
+        self.assertIn(
+            "no field 'r'", self.run_polygene("convert", "b{r}.gpkg", "-o", "{r}.csv").words
+        )

@@ -22,6 +22,7 @@ from polygene.formats.naming import (
     Values,
     check_distinct,
     check_name,
+    check_pattern,
     distinct_names,
     fields_in,
     plainly,
@@ -122,6 +123,7 @@ def plan_parts(
         As `plan`.
     """
     path, fragment = split(destination)
+    check_pattern(destination, [values for _, parts in sources for values in parts])
     if not path:
         raise UsageError(f"{destination!r} names no file to write to; for this folder say ./")
     is_folder = path.endswith(("/", os.sep)) or (path != PIPE and Path(path).is_dir())
@@ -149,7 +151,7 @@ def plan_parts(
         planned.append(own)
     targets = [target for own in planned for target in own]
     for target in targets:
-        check_name(target.name, str(target.path), destination)
+        check_name(target.name)
     check_distinct((str(target.path), target.name, target.words) for target in targets)
     if path == PIPE:
         if len(targets) > 1:

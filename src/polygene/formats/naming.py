@@ -12,7 +12,7 @@ from polygene.formats.file_names import file_name
 from polygene.layer import distinct_name
 
 _RESERVED = ("gpkg_", "rtree_", "sqlite_")
-_HOLE = re.compile(r"\{([^{}]*)\}")
+_HOLE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}")  # a brace itself is written twice
 _OWN = ("name", "file", "n")
 
 Values = Mapping[str, str | None]  # of the fields a destination names, for one part of a result
@@ -20,7 +20,8 @@ Values = Mapping[str, str | None]  # of the fields a destination names, for one 
 
 def fields_in(destination: str) -> list[str]:
     """Return the fields that a destination names in braces, besides name, file and n."""
-    return list(dict.fromkeys(f for f in _HOLE.findall(destination) if f not in _OWN))
+    holes = [found[1] for found in _HOLE.finditer(destination) if found[1] is not None]
+    return list(dict.fromkeys(hole for hole in holes if hole not in _OWN))
 
 
 class Filling:
@@ -45,17 +46,19 @@ class Filling:
         return self._texts[hole, value]
 
     def filled(self, pattern: str, name: str, source: LayerRef, k: int, values: Values) -> str:
-        """Return a pattern filled in for the kth source; what is unknown stays."""
+        """Return a pattern filled in for the kth source; see `check_pattern`."""
 
         def text(found: re.Match[str]) -> str:
             hole = found[1]
+            if hole is None:
+                return found[0][0]
             if hole == "name":
                 return self.text(hole, name)
             if hole == "file":
                 return self._made(source.path.stem)
             if hole == "n":
                 return str(k + 1)
-            return self.text(hole, values[hole]) if hole in values else found[0]
+            return self.text(hole, values[hole])
 
         return _HOLE.sub(text, pattern)
 
@@ -91,19 +94,28 @@ def distinct_names(sources: Sequence[LayerRef]) -> list[str]:
     return names
 
 
-def check_name(name: str, path: str, destination: str) -> None:
+def check_pattern(destination: str, parts: Iterable[Values]) -> None:
+    """Refuse a destination with a lone brace, or something in two that cannot be filled in for a part.
+
+    Raises
+    ------
+    UsageError
+    """
+    fields = {*fields_in(destination)}
+    if any(fields - {*values} for values in parts) or re.search("[{}]", _HOLE.sub("", destination)):
+        raise UsageError(
+            f"{destination}: what can be filled in is {{name}}, {{file}}, {{n}} and the fields of "
+            "the result; a brace that is meant as it stands is written twice"
+        )
+
+
+def check_name(name: str) -> None:
     """Refuse a name that no layer can have.
 
     Raises
     ------
     UsageError
-        If it is one, or something in braces could not be filled in.
     """
-    if re.search(r"[{}]", name) or "{" in path:
-        raise UsageError(
-            f"{destination}: what can be filled in is {{name}}, {{file}}, {{n}} and the fields of "
-            "the result"
-        )
     if not name.isprintable() and re.search("[\ud800-\udfff\0]", name):
         raise UsageError(f"{name!r} cannot be a layer's name: it holds a null or is not UTF-8")
     if not name.strip() or name.lower().startswith(_RESERVED):
