@@ -19,6 +19,7 @@ from polygene.formats import address, addressed, destination, packed
 from polygene.formats.destination import Target
 from polygene.formats.wishes import written_so
 from polygene.lined_yaml import load
+from polygene.table.casting import as_text
 from tests.support import cli
 from tests.support import generators as make
 from tests.support.cli import InFolder
@@ -109,6 +110,23 @@ class Columns(Odd):
             f"k has whole numbers that no real number is, such as {keys[0]}", self.notes_of(table)
         )
         self.assertEqual(polygene.read(table).table["m"].to_pylist(), [2.0**54] * 3)  # measured
+
+    def test_parts_of_a_millisecond_are_not_dropped_without_a_word(self):
+        moment, kept = "1960-01-05T10:30:00.1234567Z", "1960-01-05T10:30:00.123Z"
+        point = "<Point><coordinates>1,2</coordinates></Point>"
+        files = [
+            self.file("t.csv", f"x,y,time\n1,2,{moment}\n"),
+            self.file("t.kml", "<kml xmlns='http://www.opengis.net/kml/2.2'><Placemark><ExtendedData>"
+                      f"<Data name='time'><value>{moment}</value></Data></ExtendedData>{point}"
+                      "</Placemark></kml>"),
+            self.file("t.gpx", "<gpx version='1.1' xmlns='http://www.topografix.com/GPX/1/1'>"
+                      f"<wpt lat='1' lon='2'><time>{moment}</time></wpt></gpx>"),
+        ]  # fmt: skip
+        for path in files:
+            with self.subTest(path=path):
+                (found,) = as_text(polygene.read(path).table["time"].combine_chunks()).to_pylist()
+                self.assertEqual(found, kept)
+                self.assertIn("time has 1 moment cut to milliseconds", self.notes_of(path))
 
     def test_bytes_that_are_no_text(self):
         path = self.parquet(columns=[pa.array([b"\xff\xfe"]).view(pa.string())], names=["s"])

@@ -20,7 +20,7 @@ from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, GeometryError, listed, reason_of
-from polygene.formats import codepages, formulas, sheets
+from polygene.formats import codepages, formulas, moments, sheets
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import (
     ADVICE,
@@ -255,7 +255,7 @@ def _read(path: Path) -> Reading:
         raise FileError(f"{path} is no table: {str(err).splitlines()[0]}; {ADVICE}") from err
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    table = distinct_columns(_plain(table), path, notes)
+    table = distinct_columns(_plain(table, path, notes), path, notes)
     texts = [] if sheets.asked().is_plain else _wkt_columns(table)
     if texts:
         found = texts[0]
@@ -314,16 +314,16 @@ def _first_text(column: pa.ChunkedArray) -> str:
     return ""
 
 
-def _plain(table: pa.Table) -> pa.Table:
+def _plain(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
     for k, field in enumerate(table.schema):
-        wanted = field.type
-        if pa.types.is_timestamp(wanted):
-            wanted = pa.timestamp("ms", tz="UTC")
-        elif pa.types.is_null(wanted) or pa.types.is_time(wanted):
-            wanted = pa.string()
-        if wanted != field.type:
-            column = pc.cast(table.column(k), wanted, safe=False)
-            table = table.set_column(k, pa.field(field.name, wanted), column)
+        column, said = table.column(k), ""
+        if pa.types.is_timestamp(field.type):
+            column, said = moments.in_kept_form(column)
+        elif pa.types.is_null(field.type) or pa.types.is_time(field.type):
+            column = pc.cast(column, pa.string(), safe=False)
+        if column.type != field.type:
+            table = table.set_column(k, pa.field(field.name, column.type), column)
+        notes += [Warned(f"{path.name}: {field.name} {said}")] if said else []
     return table
 
 

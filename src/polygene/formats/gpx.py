@@ -209,11 +209,8 @@ def _fields(
         rows, found = _owned(stream, child, tag, inside)
         if not len(rows):
             continue
-        column, said = texts.column_of(rows, found, n_rows), ""
-        if inside:
-            column = texts.guessed(column)
-        else:
-            column, said = texts.typed(column, _KINDS[child])
+        column = texts.column_of(rows, found, n_rows)
+        column, said = texts.guessed(column) if inside else texts.typed(column, _KINDS[child])
         own = distinct_name(child, columns)
         columns[own] = column
         notes += [f"{name}: field {own} {said}"] if said else []
@@ -272,19 +269,22 @@ def _paths(
         z=places.z,
     )
     columns = _fields(stream, tag, n_rows, name, notes)
-    columns |= _spans(stream, point, row, n_rows)
+    columns |= _spans(stream, point, row, n_rows, name, notes)
     return geometry, _table(columns, n_rows)
 
 
-def _spans(stream: _Elements, point: str, row: I64Array, n_rows: int) -> dict[str, pa.Array]:
+def _spans(
+    stream: _Elements, point: str, row: I64Array, n_rows: int, name: str, notes: list[str]
+) -> dict[str, pa.Array]:
     """Return when the first and the last point of each path were recorded, if that is known."""
     rows, found = _owned(stream, "time", point)
     if not len(rows):
         return {}
     try:
-        times = texts.moments(texts.column_of(rows, found, len(row)))
+        times, said = texts.moments(texts.column_of(rows, found, len(row)))
     except pa.ArrowInvalid:
         return {}
+    notes += [f"{name}: time {said}"] if said else []
     table = pa.table({"row": row, "time": times}).group_by("row")
     ends = table.aggregate([("time", "min"), ("time", "max")])
     at = np.full(n_rows, -1)

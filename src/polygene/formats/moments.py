@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pyarrow as pa
 
 from polygene import computing as pc
+from polygene.notes import counted
 from polygene.table.types import beyond_as_text, dates_beyond, in_milliseconds
 
 
@@ -14,6 +17,13 @@ def finer_than_kept(column: pa.ChunkedArray) -> int:
         return 0
     cut = pc.cast(in_milliseconds(column), column.type)
     return int(pc.sum(pc.not_equal(cut, column)).as_py() or 0)
+
+
+def in_kept_form(column: Any) -> tuple[Any, str]:
+    """Return moments to the millisecond in UTC, and what there is to say if some were finer."""
+    n_cut = finer_than_kept(column)
+    kept = pc.cast(in_milliseconds(column) if n_cut else column, pa.timestamp("ms", tz="UTC"))
+    return kept, f"has {counted(n_cut, 'moment')} cut to milliseconds" if n_cut else ""
 
 
 def as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:

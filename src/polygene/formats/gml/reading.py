@@ -220,11 +220,8 @@ def _table(
         values = _values(properties.taken(is_own), rows, own, name, notes)
         rows = distinct(rows)
         column = texts.column_of(rows, values, n_rows)
-        if own in types:
-            column, said = texts.typed(column, types[own])
-            notes += [f"{name}: field {own} {said}"] if said else []
-        else:
-            column = texts.guessed(column)
+        column, said = texts.typed(column, types[own]) if own in types else texts.guessed(column)
+        notes += [f"{name}: field {own} {said}"] if said else []
         columns[distinct_name(own, columns)] = column
     for own, kind in types.items():
         if own not in columns and own not in map(local, properties.tags):

@@ -69,11 +69,13 @@ def table_of(root: Any, rows: I64Array, n_all: int, name: str, notes: list[str])
             continue
         given = own.texts if len(at) == len(own.texts) else [own.texts[k] for k in at.tolist()]
         column = texts.column_of(place[own.rows[at]], given, len(rows))
+        said = ""
         if own.kind == "data" and own.name in types:
-            columns[own.name], said = texts.typed(column, types[own.name])
-            notes += [f"{name}: field {own.name} {said}"] if said else []
-        else:
-            columns[own.name] = column if own.kind == "text" else texts.guessed(column)
+            column, said = texts.typed(column, types[own.name])
+        elif own.kind != "text":
+            column, said = texts.guessed(column)
+        columns[own.name] = column
+        notes += [f"{name}: field {own.name} {said}"] if said else []
     for own_name, kind in types.items():
         if own_name not in columns:
             columns[own_name] = pa.nulls(len(rows), kind)

@@ -11,6 +11,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import I64Array
 from polygene.formats.markup.positions import NUMBER
+from polygene.formats.moments import in_kept_form
 from polygene.notes import counted
 from polygene.table.written import numbers_in
 
@@ -34,15 +35,15 @@ def column_of(rows: I64Array, texts: Sequence[str | None], n_rows: int) -> pa.Ar
     return pc.take(pa.array(texts, pa.string()), pc.with_nulls(at, at < 0))
 
 
-def guessed(column: pa.Array) -> pa.Array:
-    """Return a column of the narrowest type that all its texts are written as, else as it is.
+def guessed(column: pa.Array) -> tuple[pa.Array, str]:
+    """Return a column of the narrowest type that all its texts are written as, and what is to be said.
 
     Numbers written as codes are (007, +49, 1E5) stay text.
     """
     texts = pc.utf8_trim(column, _SPACE)
     texts = pc.if_else(pc.equal(texts, ""), pa.scalar(None, texts.type), texts)
     if texts.null_count == len(texts):
-        return column
+        return column, ""
     for pattern, kind in (
         (_WHOLE, pa.int64()),
         (_REAL, pa.float64()),
@@ -55,17 +56,19 @@ def guessed(column: pa.Array) -> pa.Array:
         if kind == pa.float64():
             if not pc.any(pc.match_substring(texts, ".")).as_py():
                 continue
-            if numbers_in(texts).is_between.any():  # they would become others
-                return column
+            if numbers_in(texts).is_between.any():
+                return column, "has whole numbers that no real number is; read as text"
         try:
-            return moments(texts) if kind == _TIME else pc.cast(texts, kind)
+            return moments(texts) if kind == _TIME else (pc.cast(texts, kind), "")
         except pa.ArrowInvalid:
-            return column
-    return column
+            return column, ""
+    return column, ""
 
 
-def moments(texts: pa.Array) -> pa.Array:
-    """Return texts as moments to the millisecond; those that say no zone are those of UTC.
+def moments(texts: pa.Array) -> tuple[pa.Array, str]:
+    """Return texts as moments to the millisecond, and what there is to say if some were finer.
+
+    Those that say no zone are those of UTC.
 
     Raises
     ------
@@ -75,7 +78,7 @@ def moments(texts: pa.Array) -> pa.Array:
     has_zone = pc.match_substring_regex(texts, r"T.*(Z|[+-][0-9]{2}:[0-9]{2})$")
     whole = pc.if_else(has_zone, texts, pc.binary_join_element_wise(texts, "Z", ""))
     cut = pc.replace_substring_regex(whole, r"(\.[0-9]{9})[0-9]+", r"\1")
-    return pc.cast(pc.cast(cut, pa.timestamp("ns", tz="UTC")), _TIME, safe=False)
+    return in_kept_form(pc.cast(cut, pa.timestamp("ns", tz="UTC")))
 
 
 def typed(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, str]:
@@ -88,7 +91,7 @@ def typed(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, str]:
         texts = pc.utf8_ltrim(texts, "+")
     try:
         if pa.types.is_timestamp(kind):
-            return moments(texts), ""
+            return moments(texts)
         if pa.types.is_boolean(kind):
             texts = pc.replace_substring_regex(pc.utf8_lower(texts), "^1$", "true")
             texts = pc.replace_substring_regex(texts, "^0$", "false")
