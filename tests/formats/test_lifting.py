@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 from polygene.errors import PolygeneError
-from polygene.formats import csv_tables, geojson, sequences
+from polygene.formats import geojson, sequences, wkt_columns
 from polygene.formats.geojson import lifting
 from polygene.geometry import GeometryColumn
 from polygene.text import lifted, wkt
@@ -190,7 +190,7 @@ class Lifted(unittest.TestCase):
                 continue
             n_lifted, n_multi = n_lifted + 1, n_multi + len(found) // 2
             with mock.patch.object(wkt, "lift_column", return_value=None):
-                wanted = csv_tables.from_wkt(column, Path("things.csv"))
+                wanted, _ = wkt_columns.from_wkt(column, Path("things.csv"), [])
             self.assertEqual(
                 [(y.rows.tolist(), shape(y.geometry)) for y in found],
                 [(y.rows.tolist(), shape(y.geometry)) for y in wanted],

@@ -97,6 +97,52 @@ class Reading(InFolder):
         found = self.read("p.csv", 'x,y,code\n"1.5","2","07"\n')
         self.assertEqual(found.geometry.xy.tolist(), [[1.5, 2.0]])
 
+    def test_decimal_commas(self):
+        """Numbers where no comma parts values; texts stay what is in quotes, a code, or thousands."""
+        path = self.folder / "k.csv"
+        path.write_text(
+            'x;y;d;thousands;code;quoted\n473539,5;8046000,2;1,5;1,000;007,5;"1,5"\n-1;2;;2,500;1;\n'
+        )
+        (found,) = format_of(path).read(path, "k").layers
+        self.assertEqual(found.geometry.xy.tolist(), [[473539.5, 8046000.2], [-1, 2]])
+        values = found.table.drop_columns(["x", "y"]).to_pylist()[0]
+        wanted = {"d": 1.5, "thousands": "1,000", "code": "007,5", "quoted": "1,5"}
+        self.assertEqual(values, wanted)
+        self.assertIn(
+            "read with decimal commas: x, y, d", " ".join(format_of(path).read(path, "k").notes)
+        )
+        polygene.write(found, f"{self.folder}/again.tsv")
+        self.assertEqual(polygene.read(f"{self.folder}/again.tsv").table, found.table)
+        for text, wanted in (("lon;lat\n14,105;72,538\n", [14.105, 72.538]),
+                             ('x,y\n"473539,5","2,5"\n', [473539.5, 2.5])):  # fmt: skip
+            path.write_text(text)
+            self.assertEqual(polygene.read(path).geometry.xy.tolist(), [wanted])
+        path.write_text("x;y\n14,105;72,538\n")
+        with self.assertRaisesRegex(
+            FileError, "'x' holds texts such as '14,105', .* part thousands"
+        ):
+            polygene.read(path)
+
+    def test_what_texts_of_wkt_say_besides(self):
+        path = self.folder / "g.csv"
+
+        def read(*texts):
+            path.write_text("geom;n\n" + "".join(f'"{text}";1\n' for text in texts))
+            return format_of(path).read(path, "g")
+
+        found = read("SRID=32633;POINT (1 2)", "SRID=32633;POINT Z (3 4 5)", "")
+        self.assertEqual(found.layers[0].crs.to_epsg(), 32633)
+        with self.assertRaisesRegex(DataError, "SRID 32633 in row 1 and 4326 in row 3"):
+            read("SRID=32633;POINT (1 2)", "POINT (1 2)", "SRID=4326;POINT (1 2)")
+        self.assertIsNone(read("SRID=0;POINT (1 2)").layers[0].crs)
+        found = read("POINT M (1 2 7)", "POINT ZM (1 2 3 7)", "POINTZ(1 2 3)")
+        self.assertIn("M values of 2 rows left out", " ".join(found.notes))
+        self.assertEqual(np.isnan(found.layers[0].geometry.z).tolist(), [True, False, False])
+        found = read("GEOMETRYCOLLECTION (POINT (1 2), GEOMETRYCOLLECTION (LINESTRING (0 0, 1 1)))")
+        self.assertEqual(
+            [y.geometry.xy.tolist() for y in found.layers], [[[1, 2]], [[0, 0], [1, 1]]]
+        )
+
     def test_a_head_below_a_title(self):
         found = self.read("t.csv", "People of the Sound\n\na,b\n1,2\n", header=3)
         self.assertEqual(found.table.to_pylist(), [{"a": 1, "b": 2}])
@@ -114,7 +160,7 @@ class Reading(InFolder):
             ('"Depth, m";"Area, ha"\n1;2\n', [{"Depth, m": 1, "Area, ha": 2}], None),
             ("Depth, m\tname\n1\tx\n", [{"Depth, m": 1, "name": "x"}], None),
             ("share\n3|5\n", [{"share": "3|5"}], None),
-            ("share\n3,5\n2,5\n", [{"share": "3,5"}, {"share": "2,5"}], None),
+            ("share\n3,5\n2,5\n", [{"share": 3.5}, {"share": 2.5}], None),
             ("Beds, by depth\n\na;b\n1;2\n", [{"a": 1, "b": 2}], 3),
             ("code\n0x1F\n12\n", [{"code": "0x1F"}, {"code": "12"}], None),
         ):

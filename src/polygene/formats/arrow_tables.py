@@ -63,18 +63,20 @@ def layers_from(table: pa.Table, path: Path) -> Reading:
                 "straight in longitude and latitude, which differs where they are long"
             )
         )
+    crs = _crs(found.about, path)
     if found.encoding == "wkb":
         geometries = from_wkb(column, path)
     elif found.encoding == "wkt":
-        from polygene.formats.csv_tables import from_wkt
+        from polygene.formats.wkt_columns import from_wkt
 
-        geometries = from_wkt(column, path)
+        geometries, said = from_wkt(column, path, notes)
+        crs = crs or said
     else:
         geometry = from_lists(column, found.encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = plain(table.drop_columns([found.name]), notes, path)
     reading = layers_of(
-        path=path, geometries=geometries, table=attributes, crs=_crs(found.about, path), ids=None,
+        path=path, geometries=geometries, table=attributes, crs=crs, ids=None,
         notes=notes,
     )  # fmt: skip
     return _with_lineage(reading, table)

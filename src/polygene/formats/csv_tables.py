@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
@@ -10,16 +9,14 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-import orjson
 import pyarrow as pa
 import pyarrow.csv as pacsv
 
 from polygene import computing as pc
-from polygene import kernels
 from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.crs import label
-from polygene.errors import FileError, GeometryError, listed, reason_of
+from polygene.errors import FileError, listed, reason_of
 from polygene.formats import codepages, formulas, moments, sheets
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import (
@@ -32,8 +29,9 @@ from polygene.formats.columns import (
     with_rows_told,
     without_zero_signs,
 )
-from polygene.formats.geojson import reading
+from polygene.formats.decimal_commas import as_numbers, with_decimals
 from polygene.formats.parting import parting_sign, rows_above_head
+from polygene.formats.wkt_columns import from_wkt
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
 from polygene.layer import Layer, distinct_name
@@ -52,6 +50,8 @@ _IS_CODE = r"^\s*(0[0-9]+|\+[0-9]+|[0-9]+[eE][0-9]+|[+-]?0[xX][0-9a-fA-F]+)\s*$"
 _QUOTED_NUMBER = re.compile(
     rb'"(?<![^,;|\t\n]")(?=\s*[+-]?[0-9.][0-9.eE+-]*\s*"(?:[,;|\t\r\n]|\Z))'
 )
+# Where values are parted otherwise, numbers have commas in them too.
+_QUOTED_WITH_COMMA = re.compile(_QUOTED_NUMBER.pattern.replace(rb"eE+-]*", rb",eE+-]*"))
 _MARK = "\x02"  # put in front of numbers in quotes, so that they are text
 _EMPTY_TEXT = re.compile(rb'""(?<![^,;|\t\n]"")(?=[,;|\t\r\n]|\Z)')
 ENDINGS = (".csv", ".tsv")
@@ -66,6 +66,7 @@ _WKT = re.compile(
     re.IGNORECASE,
 )
 _BLOCK, _LARGEST_BLOCK = 1 << 20, (1 << 31) - 1  # bytes that are parsed at a time
+_ON_A_PLANE = (("x", "y"), ("easting", "northing"), ("east", "north"))
 _PAIRS = (
     ("x", "y"),
     ("longitude", "latitude"),
@@ -208,12 +209,12 @@ def _no_reals(column: pa.ChunkedArray, texts: pa.ChunkedArray) -> BoolArray:
     return numbers_in(texts).is_between if is_large else np.zeros(len(texts), bool)
 
 
-def _marked(path: Path) -> Path | pa.Buffer:
+def _marked(path: Path, delimiter: str) -> Path | pa.Buffer:
     """Return a file, or its bytes with a mark in front of each number that stands in quotes."""
-    data = path.read_bytes()
-    if not _QUOTED_NUMBER.search(data):
+    data, quoted = path.read_bytes(), _QUOTED_NUMBER if delimiter == "," else _QUOTED_WITH_COMMA
+    if not quoted.search(data):
         return path
-    return pa.py_buffer(_QUOTED_NUMBER.sub(b'"' + _MARK.encode(), data))
+    return pa.py_buffer(quoted.sub(b'"' + _MARK.encode(), data))
 
 
 def _unmarked(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
@@ -243,8 +244,10 @@ def _read(path: Path) -> Reading:
     notes: list[str] = []
     try:
         encoding = codepages.asked() or _encoding(path, notes)
-        source = _marked(path)
+        source = _marked(path, delimiter)
         table = _parsed(source, encoding, delimiter)
+        if delimiter != ",":
+            table = with_decimals(table, path, notes)
         if source is not path:
             table = _unmarked(table, path, notes)
         table = _with_texts(table, path, encoding, delimiter)
@@ -264,10 +267,10 @@ def _read(path: Path) -> Reading:
             notes.append(
                 Warned(f"{path.name}: geometry is its column {found}; {others} stays a text of WKT")
             )
-        geometries = from_wkt(table.column(found), path)
+        geometries, crs = from_wkt(table.column(found), path, notes)
         rest = table.drop_columns([found])
         return layers_of(
-            path=path, geometries=geometries, table=rest, crs=None, ids=None, notes=notes
+            path=path, geometries=geometries, table=rest, crs=crs, ids=None, notes=notes
         )
     pair = None if sheets.asked().is_plain else _pair(table)
     if pair:
@@ -332,8 +335,19 @@ def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn
     for name in (x, y):
         column = table.column(name)
         if pa.types.is_string(column.type):  # numbers in quotes, perhaps
-            with contextlib.suppress(pa.ArrowException):
+            try:
                 column = pc.cast(pc.utf8_trim_whitespace(column), pa.float64())
+            except pa.ArrowException as err:
+                numbers = as_numbers(column, may_be_thousands=(x, y) in _ON_A_PLANE)
+                if numbers is None:
+                    first = _first_text(column)[:20]
+                    more = (
+                        "; write a point where a comma may part thousands" if "," in first else ""
+                    )
+                    raise FileError(
+                        f"{path}: its column {name!r} holds texts such as {first!r}, not numbers{more}"
+                    ) from err
+                column = numbers
         if not (pa.types.is_integer(column.type) or pa.types.is_floating(column.type)):
             raise FileError(f"{path}: its column {name!r} holds {column.type}, not numbers")
         axes.append(np.asarray(pc.fill_null(pc.cast(column, pa.float64()), float("nan"))))
@@ -352,31 +366,6 @@ def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn
         is_null=is_null,
         is_multi=False,
     )
-
-
-def from_wkt(column: pa.ChunkedArray, path: Path) -> list[OfFamily]:
-    """Decode a column of WKT: all at once, or one by one by way of the nested lists that GeoJSON has.
-
-    Raises
-    ------
-    GeometryError
-        If a row is none that is known.
-    """
-    lifted = wkt.lift_column(column) if kernels.IS_COMPILED else None
-    if lifted is not None:
-        return lifted
-    features = []
-    for row, text in enumerate(column.to_pylist()):
-        geometry = None
-        if text:
-            try:
-                geometry = wkt.parsed(text)
-            except (ValueError, orjson.JSONDecodeError) as err:
-                raise GeometryError(
-                    str(path), f"row {row + 1}", f"{text[:40]!r} is no WKT that is known", ADVICE
-                ) from err
-        features.append({"type": "Feature", "geometry": geometry})
-    return reading.geometries_of(features, path)
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:

@@ -20,6 +20,7 @@ class Parts(NamedTuple):
     vertex_counts : (n_rings,)
     xy : (n_vertices, 2)
     z, m : (n_vertices,) or None; NaN where a vertex has none
+    n_longer : positions that have more numbers than are taken
     """
 
     family: Family
@@ -29,6 +30,7 @@ class Parts(NamedTuple):
     xy: F64Array
     z: F64Array | None = None
     m: F64Array | None = None
+    n_longer: int = 0
 
 
 class OfFamily(NamedTuple):

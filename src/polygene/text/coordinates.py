@@ -53,7 +53,9 @@ def parts_of(kind: str, coordinates: Sequence[Any], rows: I64Array) -> Parts:
         ring_counts, vertex_counts, positions = one, _lengths(parts), _flat(parts)
     else:
         ring_counts, vertex_counts, positions = one, one, parts
-    return Parts(family, rows, ring_counts, vertex_counts, *_columns(positions))
+    xy, z = _columns(positions)
+    n_longer = 0 if z is None else int((_lengths(positions) > 3).sum())
+    return Parts(family, rows, ring_counts, vertex_counts, xy, z, n_longer=n_longer)
 
 
 def _lengths(items: Sequence[Any]) -> I64Array:

@@ -59,7 +59,9 @@ class Lifted(NamedTuple):
         one = np.ones(len(rows), np.int64)
         vertex_counts = one if family == Family.POINTS else levels[1]
         ring_counts = levels[2] if family == Family.POLYGONS else one
-        return Parts(family, rows, ring_counts, vertex_counts, *self._columns(chosen, sizes))
+        xy, z = self._columns(chosen, sizes)
+        n_longer = int((sizes > 3).sum())
+        return Parts(family, rows, ring_counts, vertex_counts, xy, z, n_longer=n_longer)
 
     def _of(self, chosen: I64Array, level: int) -> I64Array:
         """Return how many items the lists of a level have of some."""

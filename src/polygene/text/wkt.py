@@ -31,6 +31,9 @@ _WKT = re.compile(
     r"\s*(?:SRID=\d+;)?\s*([A-Za-z]+?)\s*(ZM|Z|M)?\s*(EMPTY\s*$|\(.*\)\s*$)", re.S | re.I
 )
 
+_COLLECTION = re.compile(
+    r"\s*(?:SRID=\d+;)?\s*geometrycollection\s*(?:zm|z)?\s*(?:(\()|empty\s*$)", re.I
+)
 MOST = 2**28  # bytes of a column that are looked at together
 _WORDS = np.array([[word.ljust(15)] for word in (*_KINDS, "EMPTY", "ZM")], "S15").view(np.uint8)
 _NAMES = {Family.POINTS: "POINT", Family.LINES: "LINESTRING", Family.POLYGONS: "POLYGON"}
@@ -116,6 +119,9 @@ def parsed(text: str) -> dict[str, Any]:
     ValueError
         If it is none that is known.
     """
+    members = _members(text)
+    if members is not None:
+        return {"type": "GeometryCollection", "geometries": list(map(parsed, members))}
     match = _WKT.fullmatch(text)
     if match is None or match[1].upper() not in _KINDS:
         raise ValueError(text)
@@ -147,9 +153,19 @@ def members_of(text: str) -> list[GeometryColumn]:
     ValueError
         If it is none that is known.
     """
-    match = re.match(r"\s*geometrycollection\s*z?\s*\(", text, re.I)
-    if match is None:
+    members = _members(text)
+    if members is None:
         return [column_of(text)]
+    return [column for member in members for column in members_of(member)]
+
+
+def _members(text: str) -> list[str] | None:
+    """Return the texts of the members of a collection; None of what is none."""
+    match = _COLLECTION.match(text)
+    if match is None:
+        return None
+    if match[1] is None:
+        return []
     body, depth, parts = text[match.end() : text.rindex(")")], 0, [""]
     for sign in body:
         depth += (sign == "(") - (sign == ")")
@@ -157,7 +173,7 @@ def members_of(text: str) -> list[GeometryColumn]:
             parts.append("")
         else:
             parts[-1] += sign
-    return [column for part in parts for column in members_of(part)]
+    return parts
 
 
 def column_of(text: str) -> GeometryColumn:

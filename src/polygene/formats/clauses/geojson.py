@@ -135,7 +135,7 @@ def _is_nested(geometry: Any) -> bool:
 
 def _of_geometry(features: list[dict[str, Any]], path: Path) -> Iterator[Finding]:
     try:
-        found = reading.geometries_of(features, path)
+        found = reading.geometries_of(features, path, [])
     except PolygeneError:
         return  # `clauses.judged` tells of it
     for rows, column in found:

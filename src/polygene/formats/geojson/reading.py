@@ -24,6 +24,7 @@ from polygene.formats.columns import east_first, info_of, layers_of, named
 from polygene.formats.geojson.lifting import lift
 from polygene.geometry import Family
 from polygene.info import LayerInfo
+from polygene.notes import Warned, counted
 from polygene.text import coordinates as flat
 from polygene.text.assemble import OfFamily, Parts, columns_of
 from polygene.text.fg import PlaceError, placed
@@ -76,8 +77,8 @@ def from_features(
     features: Sequence[dict[str, Any]], crs: pyproj.CRS, path: Path, lifted: Lifted | None = None
 ) -> Reading:
     """Return the layers of some features; ``path`` names them and is for messages."""
-    geometries = geometries_of(features, path, lifted)
     notes: list[str] = []
+    geometries = geometries_of(features, path, notes, lifted)
     table, ids = _attributes(features, path, notes)
     return layers_of(path=path, geometries=geometries, table=table, crs=crs, ids=ids, notes=notes)
 
@@ -148,7 +149,10 @@ class _Kind(NamedTuple):
 
 
 def geometries_of(
-    features: Sequence[dict[str, Any]], path: Path, lifted: Lifted | None = None
+    features: Sequence[dict[str, Any]],
+    path: Path,
+    notes: list[str],
+    lifted: Lifted | None = None,
 ) -> list[OfFamily]:
     """Return the geometries of features, or of those whose coordinates were lifted.
 
@@ -182,6 +186,10 @@ def geometries_of(
         raise
     except (TypeError, ValueError, AttributeError, KeyError) as err:
         raise _first_fault(geometries, path, err) from err
+    n_longer = sum(own.n_longer for own in parts)
+    if n_longer:
+        what = counted(n_longer, "position")
+        notes.append(Warned(f"{path.name}: numbers behind the third of {what} left out"))
     return columns_of(parts, n_rows, is_null, is_multi, Family.POINTS)
 
 
