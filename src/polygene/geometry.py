@@ -36,6 +36,7 @@ class Family(enum.IntEnum):
         return ("points", "lines", "polygons")[self]
 
 
+LONG_RING = 64  # vertices from which on points are put in order before they are located in a ring
 _KINDS = (
     ("xy", np.dtype(np.float64)),
     ("ring_offsets", np.dtype(np.int64)),
@@ -346,16 +347,22 @@ def extent_of(bounds: F64Array) -> Extent | None:
 def located_in_rings(xy: F64Array, offsets: I64Array, points: F64Array, ring: I64Array) -> I64Array:
     """Return 1 for each of (n, 2) points inside the ring it is asked of, 0 on it, -1 outside; exact."""
     sides = np.empty(len(ring), np.int64)
-    kernels.run(
-        kernels.valid.locate_in_rings,
-        np.ascontiguousarray(points[:, 0]),
-        np.ascontiguousarray(points[:, 1]),
-        np.ascontiguousarray(ring),
-        np.ascontiguousarray(xy),
-        np.ascontiguousarray(offsets),
-        np.zeros(16),
-        sides,
-    )
+    is_long = np.diff(offsets)[ring] > LONG_RING
+    short, long = np.flatnonzero(~is_long), np.flatnonzero(is_long)
+    # Many points of long rings are put in order first: else all edges would be asked of each.
+    long = long[np.lexsort((points[long, 1], ring[long]))]
+    for chosen, kernel in (
+        (short, kernels.valid.locate_in_rings),
+        (long, kernels.valid.locate_rising),
+    ):
+        if not len(chosen):
+            continue
+        x, y = np.ascontiguousarray(points[chosen].T)
+        own = np.empty(len(chosen), np.int64)
+        kernels.run(
+            kernel, x, y, ring[chosen], np.ascontiguousarray(xy), offsets, np.zeros(16), own
+        )
+        sides[chosen] = own
     return sides
 
 

@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import polygene
-from polygene import crs, kernels, parallel
+from polygene import crs, geometry, kernels, parallel
 from polygene.formats.geojson import lifting
 from polygene.geometry import GeometryColumn
 from polygene.kernels import plain
@@ -97,7 +97,11 @@ def work(seed):
     polygene.mend(tangles)
     # A hole touches the midst of an edge.
     hole = make.closed([(0, 2), (1 + seed % 2, 3), (1, 1)])
-    polygene.audit(make.layer("tip", make.polygons([[[make.square(0, 0, 4), hole]]])))
+    islet = make.square(8, 1 + seed % 2, 1)[::-1]
+    parts = [[make.square(0, 0, 4), hole], [make.square(5, 0, 6), islet]]
+    for most in (geometry.LONG_RING, 3):
+        with mock.patch.object(geometry, "LONG_RING", most):
+            polygene.audit(make.layer("tip", make.polygons([parts])))
     polygene.hull(spots, by="k")
     takes = ["s = sum(area() / 3)", "m = max(area())", "t = min(text(area()))", "h = median(k)"]
     with mock.patch.object(parallel, "WORTH_A_PART", 2):

@@ -23,6 +23,10 @@ Grid = cython.struct(
 )
 
 
+WIDE = cython.declare(
+    cython.longlong, 16
+)  # columns from which on a ring's edges are listed by line
+
 # How often rings of its own part, and of others, are round a place.
 Rounds = cython.struct(own=cython.longlong, others=cython.longlong)
 
@@ -539,6 +543,56 @@ def _edges_meet_well(
 @cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
+def _list_wide(
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    first_ring: cython.longlong,
+    last_ring: cython.longlong,
+    grid: Grid,
+    links: cython.int[:, ::1],
+    rings: cython.int[:, ::1],
+    lines: cython.int[::1],
+) -> cython.void:
+    """Note the columns of each ring, and list the edges of wide ones for each line of cells.
+
+    So what is round a place is found without a walk through all cells to the left of it: a ring that is
+    not wide has its edges near the place, or is not round it. The lists lie behind those of the cells.
+    """
+    base: cython.longlong = ring_offsets[first_ring]
+    g: cython.longlong
+    e: cython.longlong
+    j: cython.longlong
+    low: cython.double
+    high: cython.double
+    n_links: cython.int = cython.cast(cython.int, 8 * (ring_offsets[last_ring] - base) + 64)
+    for j in range(grid.n_lines):
+        lines[j] = -1
+    for g in range(first_ring, last_ring):
+        low = high = xy[ring_offsets[g], 0]
+        for e in range(ring_offsets[g] + 1, ring_offsets[g + 1] - 1):
+            low = min(low, xy[e, 0])
+            high = max(high, xy[e, 0])
+        e = _cell(low, grid.low_x, grid.per_x, grid.n_columns)
+        j = _cell(high, grid.low_x, grid.per_x, grid.n_columns)
+        rings[3, g - first_ring] = cython.cast(cython.int, e)
+        rings[4, g - first_ring] = cython.cast(cython.int, j)
+        if j - e < WIDE:
+            continue
+        for e in range(ring_offsets[g], ring_offsets[g + 1] - 1):
+            for j in range(
+                _cell(min(xy[e, 1], xy[e + 1, 1]), grid.low_y, grid.per_y, grid.n_lines),
+                _cell(max(xy[e, 1], xy[e + 1, 1]), grid.low_y, grid.per_y, grid.n_lines) + 1,
+            ):
+                links[n_links, 0] = cython.cast(cython.int, e - base)
+                links[n_links, 1] = lines[j]
+                links[n_links, 2] = cython.cast(cython.int, g - first_ring)
+                lines[j] = n_links
+                n_links += 1
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
 def _round_at_touch(
     xy: cython.double[:, ::1],
     ring_offsets: cython.longlong[::1],
@@ -594,6 +648,26 @@ def _round_at_touch(
 
 
 @cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _passed(
+    xy: cython.double[:, ::1],
+    f: cython.longlong,
+    p: cython.longlong,
+    sums: cython.double[::1],
+) -> cython.longlong:
+    """Return what the edge from vertex f counts if it is left of vertex p: -1 upward, 1 downward."""
+    a: cython.double = xy[f, 1]
+    b: cython.double = xy[f + 1, 1]
+    if (a > xy[p, 1]) == (b > xy[p, 1]):
+        return 0
+    if (_side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0) != (b > a):
+        return 0
+    return -1 if b > a else 1
+
+
+@cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
 def _round_from_left(
@@ -606,43 +680,48 @@ def _round_from_left(
     heads: cython.int[::1],
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
+    lines: cython.int[::1],
     sums: cython.double[::1],
     found: Rounds,
 ) -> Rounds:
     """Return ``found`` and how often more rings are round vertex p of ring g.
 
-    Edges to the left of it in its line of cells count, upward ones less, downward ones more; those of
-    rings that are marked as looked at do not.
+    Edges to the left of it count, upward ones less, downward ones more: those of wide rings by the list
+    of its line of cells, others in the cells of that where they can be. Rings that are marked as looked
+    at do not count, nor do those that end left of its column: they are not round it.
     """
     base: cython.longlong = ring_offsets[first_ring]
     f: cython.longlong
     i: cython.longlong
+    n: cython.longlong
     other: cython.longlong
-    a: cython.double
-    b: cython.double
+    line: cython.longlong = _cell_at(xy, p, grid) // grid.n_columns
+    column: cython.longlong = _cell(xy[p, 0], grid.low_x, grid.per_x, grid.n_columns)
     link: cython.int
-    line: cython.longlong = _cell_at(xy, p, grid) // grid.n_columns * grid.n_columns
-    for i in range(_cell(xy[p, 0], grid.low_x, grid.per_x, grid.n_columns) + 1):
-        link = heads[line + i]
+    # First the list, then cell after cell.
+    i = max(column - WIDE, 0) - 1
+    while i <= column:
+        link = lines[line] if i < max(column - WIDE, 0) else heads[line * grid.n_columns + i]
         while link >= 0:
             f = base + links[link, 0]
             other = links[link, 2]
             link = links[link, 1]
-            a = xy[f, 1]
-            b = xy[f + 1, 1]
-            if (a > xy[p, 1]) == (b > xy[p, 1]) or other == g - first_ring:
+            if other == g - first_ring or rings[2, other] == g - first_ring:
                 continue
-            if rings[2, other] == g - first_ring:
+            if rings[4, other] < column:
                 continue
-            # Each edge once: in the leftmost of its cells.
-            if i != _cell(min(xy[f, 0], xy[f + 1, 0]), grid.low_x, grid.per_x, grid.n_columns):
+            if i >= max(column - WIDE, 0) and (
+                rings[4, other] - rings[3, other] >= WIDE
+                # Each edge once: in the leftmost of its cells.
+                or i != _cell(min(xy[f, 0], xy[f + 1, 0]), grid.low_x, grid.per_x, grid.n_columns)
+            ):
                 continue
-            if (_side(xy[f, 0], a, xy[f + 1, 0], b, xy[p, 0], xy[p, 1], sums) < 0) != (b > a):
-                continue
+            n = _passed(xy, f, p, sums)
             if rings[0, other] == rings[0, g - first_ring]:
-                found.own += -1 if b > a else 1
+                found.own += n
             else:
-                found.others += -1 if b > a else 1
+                found.others += n
+        i += 1
     return found
 
 
@@ -659,6 +738,7 @@ def _lies_well(
     heads: cython.int[::1],
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
+    lines: cython.int[::1],
     touches: cython.uchar[::1],
     sums: cython.double[::1],
 ) -> cython.int:
@@ -682,7 +762,7 @@ def _lies_well(
         p = ring_offsets[g]
         found = _round_at_touch(xy, ring_offsets, first_ring, g, grid, heads, links, rings, sums)
     found = _round_from_left(
-        xy, ring_offsets, first_ring, g, p, grid, heads, links, rings, sums, found
+        xy, ring_offsets, first_ring, g, p, grid, heads, links, rings, lines, sums, found
     )
     return 1 if found.own == 1 - is_outer and not (is_outer and found.others != 0) else 0
 
@@ -699,6 +779,7 @@ def _are_sound(
     heads: cython.int[::1],
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
+    lines: cython.int[::1],
     parent: cython.int[::1],
     points: cython.int[::1],
     touches: cython.uchar[::1],
@@ -723,10 +804,12 @@ def _are_sound(
     good = _edges_meet_well(
         xy, ring_offsets, first, last, grid, heads, links, rings, parent, points, touches, sums
     )
+    if good and last - first > 1:
+        _list_wide(xy, ring_offsets, first, last, grid, links, rings, lines)
     for g in range(first, last):
         if good:
             good = _lies_well(
-                xy, ring_offsets, first, last, g, grid, heads, links, rings, touches, sums
+                xy, ring_offsets, first, last, g, grid, heads, links, rings, lines, touches, sums
             )
     for i in range(grid.n_columns * grid.n_lines):
         heads[i] = -1  # as it was, for the next row
@@ -787,6 +870,7 @@ def find_sound(
     heads: cython.int[::1],
     links: cython.int[:, ::1],
     rings: cython.int[:, ::1],
+    lines: cython.int[::1],
     parent: cython.int[::1],
     points: cython.int[::1],
     touches: cython.uchar[::1],
@@ -798,10 +882,10 @@ def find_sound(
 
     Rows marked already are passed over. No ring is open, wrongly turned or has a vertex twice in a row;
     rings of a part that touch hang together at one place only. ``heads`` is room for three cells for
-    each vertex of the largest row, all -1 at first and again at the end; ``links`` (8 times as many as
-    vertices, and 64, 3) for what is in them; ``rings`` (3, vertices), ``parent``, ``points``,
-    ``touches`` and ``boxes`` (vertices, 4) for its rings, vertices and parts. A row whose edges crowd
-    together is left.
+    each vertex of the largest row, all -1 at first and again at the end, ``lines`` for as many;
+    ``links`` (16 times as many as vertices, and 128, 3) for what is in them; ``rings`` (5, vertices),
+    ``parent``, ``points``, ``touches`` and ``boxes`` (vertices, 4) for its rings, vertices and parts. A
+    row whose edges crowd together is left.
 
     Parts whose boxes lie apart, looked for among ``most_parts`` at most, are looked at one by one.
     """
@@ -830,6 +914,7 @@ def find_sound(
                         heads,
                         links,
                         rings,
+                        lines,
                         parent,
                         points,
                         touches,
@@ -847,6 +932,7 @@ def find_sound(
                     heads,
                     links,
                     rings,
+                    lines,
                     parent,
                     points,
                     touches,

@@ -372,6 +372,34 @@ def find_meetings(
     return n
 
 
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _past_edge(
+    x: cython.double,
+    y: cython.double,
+    ax: cython.double,
+    ay: cython.double,
+    bx: cython.double,
+    by: cython.double,
+    side: cython.longlong,
+    sums: cython.double[::1],
+) -> cython.longlong:
+    """Return the side of a ring that a point is on, when one more edge is looked at; even-odd.
+
+    It is -1 (outside) at first, and stays 0 once an edge was met that the point lies on.
+    """
+    turn: cython.int
+    if _is_within(x, y, ax, ay, bx, by) and orient(ax, ay, bx, by, x, y, sums) == 0:
+        return 0
+    if (ay > y) != (by > y):
+        turn = orient(ax, ay, bx, by, x, y, sums)
+        if (by > ay and turn > 0) or (by < ay and turn < 0):
+            return -side
+    return side
+
+
 def locate_in_rings(
     x: cython.double[::1],
     y: cython.double[::1],
@@ -384,28 +412,71 @@ def locate_in_rings(
     """Set for each point 1 if it lies inside its ring, 0 on it, -1 outside. Exact; even-odd."""
     p: cython.Py_ssize_t
     k: cython.longlong
-    r: cython.longlong
-    inside: cython.int
-    side: cython.int
+    side: cython.longlong
     with cython.nogil:
         for p in range(x.shape[0]):
-            r = ring[p]
-            inside = 0
-            for k in range(ring_offsets[r], ring_offsets[r + 1] - 1):
-                if (
-                    _is_within(x[p], y[p], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1])
-                    and orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums)
-                    == 0
-                ):
-                    inside = 2
+            side = -1
+            for k in range(ring_offsets[ring[p]], ring_offsets[ring[p] + 1] - 1):
+                side = _past_edge(
+                    x[p], y[p], xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], side, sums
+                )
+                if side == 0:
                     break
-                if (xy[k, 1] > y[p]) != (xy[k + 1, 1] > y[p]):
-                    side = orient(xy[k, 0], xy[k, 1], xy[k + 1, 0], xy[k + 1, 1], x[p], y[p], sums)
-                    if (xy[k + 1, 1] > xy[k, 1] and side > 0) or (
-                        xy[k + 1, 1] < xy[k, 1] and side < 0
-                    ):
-                        inside = 1 - inside
-            sides[p] = 0 if inside == 2 else (1 if inside else -1)
+            sides[p] = side
+
+
+def locate_rising(
+    x: cython.double[::1],
+    y: cython.double[::1],
+    ring: cython.longlong[::1],
+    xy: cython.double[:, ::1],
+    ring_offsets: cython.longlong[::1],
+    sums: cython.double[::1],
+    sides: cython.longlong[::1],
+) -> None:
+    """Do what `locate_in_rings` does, of points in the order of their rings, and of y within each.
+
+    So an edge is asked only of those that lie as high as it does.
+    """
+    p: cython.longlong
+    first: cython.longlong = 0
+    stop: cython.longlong
+    low: cython.longlong
+    high: cython.longlong
+    k: cython.longlong
+    least: cython.double
+    most: cython.double
+    with cython.nogil:
+        while first < ring.shape[0]:
+            stop = first
+            while stop < ring.shape[0] and ring[stop] == ring[first]:
+                sides[stop] = -1
+                stop += 1
+            for k in range(ring_offsets[ring[first]], ring_offsets[ring[first] + 1] - 1):
+                least = xy[k, 1] if xy[k, 1] < xy[k + 1, 1] else xy[k + 1, 1]
+                most = xy[k, 1] if xy[k, 1] > xy[k + 1, 1] else xy[k + 1, 1]
+                low = first
+                high = stop
+                while low < high:
+                    p = (low + high) >> 1
+                    if y[p] < least:
+                        low = p + 1
+                    else:
+                        high = p
+                while low < stop and y[low] <= most:
+                    if sides[low] != 0:
+                        sides[low] = _past_edge(
+                            x[low],
+                            y[low],
+                            xy[k, 0],
+                            xy[k, 1],
+                            xy[k + 1, 0],
+                            xy[k + 1, 1],
+                            sides[low],
+                            sums,
+                        )
+                    low += 1
+            first = stop
 
 
 def convex_hulls(

@@ -49,6 +49,9 @@ class OfRings:
         ]
         return c.now("sides"), wanted
 
+    def locate_rising(self, c, _):
+        return self.locate_in_rings(c, _)
+
     def convex_hulls(self, c, _):
         made, wanted = [], []
         for g, span in enumerate(plain.spans(c.offsets)):

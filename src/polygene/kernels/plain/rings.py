@@ -52,6 +52,9 @@ def locate_in_rings(p: Any, ring: Sequence[Any]) -> int:
     return 1 if inside else -1
 
 
+locate_rising = locate_in_rings  # that one knows the order of its points
+
+
 def find_sound(rings: Sequence[Sequence[Any]]) -> bool:
     """Whether a row of one part may be called plainly valid; the kernel may say no to any it doubts."""
     closed = all(len(r) >= 4 and tuple(r[0]) == tuple(r[-1]) for r in rings)
