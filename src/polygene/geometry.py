@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import enum
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -351,18 +351,27 @@ def located_in_rings(xy: F64Array, offsets: I64Array, points: F64Array, ring: I6
     short, long = np.flatnonzero(~is_long), np.flatnonzero(is_long)
     # Many points of long rings are put in order first: else all edges would be asked of each.
     long = long[np.lexsort((points[long, 1], ring[long]))]
+    rings = (np.ascontiguousarray(xy), offsets)
     for chosen, kernel in (
         (short, kernels.valid.locate_in_rings),
         (long, kernels.valid.locate_rising),
     ):
-        if not len(chosen):
-            continue
-        x, y = np.ascontiguousarray(points[chosen].T)
-        own = np.empty(len(chosen), np.int64)
-        kernels.run(
-            kernel, x, y, ring[chosen], np.ascontiguousarray(xy), offsets, np.zeros(16), own
-        )
-        sides[chosen] = own
+        sides[chosen] = _located_by(kernel, *rings, points[chosen], ring[chosen])
+    return sides
+
+
+def _located_by(
+    kernel: Callable[..., None], xy: F64Array, offsets: I64Array, points: F64Array, ring: I64Array
+) -> I64Array:
+    x, y = np.ascontiguousarray(points.T)
+    sides = np.empty(len(ring), np.int64)
+
+    def locate(first: int, stop: int) -> None:
+        own = slice(first, stop)
+        kernels.run(kernel, x[own], y[own], ring[own], xy, offsets, np.zeros(16), sides[own])
+
+    if len(ring):
+        parallel.each(locate, parallel.split(len(ring)))
     return sides
 
 

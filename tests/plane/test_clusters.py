@@ -8,6 +8,7 @@ from unittest import mock
 import numpy as np
 import pyarrow as pa
 
+from polygene.geometry import bounds_of_groups
 from polygene.layer import Layer
 from polygene.ops.buffer import buffer
 from polygene.plane import clusters, melting, sound
@@ -79,8 +80,27 @@ class Clusters(unittest.TestCase):
             holds = (boxes[:, None, :2] >= boxes[None, :, :2]).all(axis=2)
             holds &= (boxes[:, None, 2:] <= boxes[None, :, 2:]).all(axis=2) & is_one
             holds &= np.isfinite(boxes).all(axis=1)[:, None]
-            within = np.stack(clusters.boxes_within(boxes, group), axis=1)
-            self.assertEqual(within.tolist(), np.argwhere(holds).tolist())
+            within = np.stack(clusters.pairs_of_boxes(boxes, group, holds=True), axis=1)
+            self.assertEqual(sorted(within.tolist()), np.argwhere(holds).tolist())
+
+    def test_rings_in_others_are_among_those_that_may_be(self):
+        rng = np.random.default_rng(8)
+        angle = rng.uniform(0, 2 * np.pi, 150)
+        way = np.stack([np.cos(angle), np.sin(angle)], axis=1) * rng.uniform(5, 30, (150, 1))
+        middle = rng.uniform(0, 60, (150, 2))
+        # Needles, and within half of them one that is smaller.
+        corners = np.stack(
+            [middle - way, middle + way[:, ::-1] * (-0.03, 0.03), middle + way], axis=1
+        )
+        inner = corners[:75].mean(axis=1, keepdims=True)
+        rings = np.concatenate([corners, inner + 0.3 * (corners[:75] - inner)])
+        xy, offsets = rings.reshape(-1, 2), np.arange(len(rings) + 1) * 3
+        one = np.zeros(len(rings), np.int64)
+        found = {(a, b) for a, b in np.stack(clusters.rings_within(xy, offsets, one)).T.tolist()}
+        self.assertLessEqual({(150 + k, k) for k in range(75)}, found)
+        boxes = bounds_of_groups(xy, offsets)
+        upright = clusters.pairs_of_boxes(boxes, one, holds=True)
+        self.assertLess(len(found), 0.7 * len(upright[0]))
 
 
 class Melted(unittest.TestCase):

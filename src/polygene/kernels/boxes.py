@@ -239,6 +239,7 @@ def join_boxes(
 
 def pair_boxes(
     boxes: cython.double[:, ::1],
+    turned: cython.double[:, ::1],
     levels: cython.longlong[::1],
     begin: cython.longlong[::1],
     end: cython.longlong[::1],
@@ -255,12 +256,14 @@ def pair_boxes(
     l of the tree begins at ``boxes[levels[l]]``; each box of it is about eight that follow each other
     in the level below, 0 the boxes themselves. Those of the group of box a are ``begin[a]:end[a]``.
     Returns how many pairs there are; when it has more than there is room for, it gives up.
-    ``stack`` (256, 2) is for the way down.
+    ``stack`` (256, 2) is for the way down. ``turned``, if there are any, are boxes of the same things
+    in other axes, which have to hold each other too.
     """
     a: cython.longlong
     k: cython.longlong
     i: cython.longlong
     n: cython.longlong
+    has_turned: cython.bint = turned.shape[0] > 0
     level: cython.longlong
     low: cython.longlong
     found: cython.longlong = 0
@@ -284,7 +287,15 @@ def pair_boxes(
                 level = stack[n, 0]
                 k = stack[n, 1]
                 if level == 0:
-                    if k != a:
+                    if k != a and not (
+                        has_turned
+                        and (
+                            turned[k, 0] > turned[a, 0]
+                            or turned[k, 1] > turned[a, 1]
+                            or turned[k, 2] < turned[a, 2]
+                            or turned[k, 3] < turned[a, 3]
+                        )
+                    ):
                         if found < out_a.shape[0]:
                             out_a[found] = a
                             out_b[found] = k

@@ -6,6 +6,7 @@ import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array
+from polygene.geometry import bounds_of_groups
 
 MOST_LINKS = 16  # cells that a box covers, on average
 MOST_PAIRS = 64  # of boxes that have a point in common, for each
@@ -70,19 +71,30 @@ def _roots(boxes: F64Array, group: I64Array) -> I64Array:
     return first[group]
 
 
-def boxes_within(boxes: F64Array, group: I64Array) -> tuple[I64Array, I64Array]:
-    """Return the pairs (a, b) of boxes (n, 4) of one group of which b holds a, sorted by both."""
-    a, b = pairs_of_boxes(boxes, group, holds=True) or (np.zeros(0, np.int64),) * 2
-    order = np.lexsort((b, a))
-    return a[order], b[order]
+def rings_within(xy: F64Array, offsets: I64Array, group: I64Array) -> tuple[I64Array, I64Array]:
+    """Return pairs (a, b) of rings of one group of which b may hold a, in any order.
+
+    Those are all but where the boxes of both, upright or turned by 45 degrees, say that it cannot.
+    """
+    # What is needle-shaped lies in few boxes of both kinds. Sums rise with what is rounded, so the box
+    # of what lies inside is inside whatever is rounded.
+    turned = bounds_of_groups(np.stack([xy.sum(axis=1), xy[:, 0] - xy[:, 1]], axis=1), offsets)
+    pairs = pairs_of_boxes(bounds_of_groups(xy, offsets), group, holds=True, turned=turned)
+    assert pairs is not None, "it has all, however many"
+    return pairs
 
 
 def pairs_of_boxes(
-    boxes: F64Array, group: I64Array, holds: bool = False, most: int | None = None
+    boxes: F64Array,
+    group: I64Array,
+    holds: bool = False,
+    most: int | None = None,
+    turned: F64Array | None = None,
 ) -> tuple[I64Array, I64Array] | None:
     """Return the pairs of boxes (n, 4) of one group that have a point in common, in any order.
 
-    With ``holds`` those of which the second holds the first. None if there are more than ``most``.
+    With ``holds`` those of which the second holds the first, and in the axes of ``turned`` (n, 4) too.
+    None if there are more than ``most``.
     What is not finite is in no pair. Found by a packed tree of boxes (Kamel and Faloutsos 1993), along
     a curve of places by rank, so that one far off changes nothing.
     """
@@ -95,13 +107,14 @@ def pairs_of_boxes(
     )
     begin, end = begin[at], (begin + counts)[at]
     tree, levels = _packed(np.ascontiguousarray(boxes[order]))
+    also = np.empty((0, 4)) if turned is None else np.ascontiguousarray(turned[order])
 
     def find(first: int, stop: int) -> tuple[I64Array, I64Array]:
         room = 16 * (stop - first) + 64
         while True:
             a, b = np.empty((2, room), np.int64)
             asked = (begin, end, first, stop, holds, np.empty((256, 2), np.int64))
-            n = kernels.run(kernels.boxes.pair_boxes, tree, levels, *asked, a, b)
+            n = kernels.run(kernels.boxes.pair_boxes, tree, also, levels, *asked, a, b)
             if n <= room or (most is not None and room > most):
                 return order[a[:n]], order[b[:n]]
             room *= 4

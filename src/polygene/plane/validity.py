@@ -10,11 +10,11 @@ import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, distinct, offsets_from, owners
-from polygene.geometry import Family, GeometryColumn, bounds_of_groups, located_in_rings
+from polygene.geometry import Family, GeometryColumn, located_in_rings
 from polygene.measures import ring_areas
 from polygene.plane.cells import BUNDLE, build_cells, edges_between
 from polygene.plane.clean import Clean, Touches
-from polygene.plane.clusters import boxes_within
+from polygene.plane.clusters import rings_within
 from polygene.plane.problems import LARGEST, Found, Problem, Problems
 from polygene.plane.settling import places_apart
 from polygene.plane.sound import in_doubt
@@ -51,7 +51,7 @@ def _problems_of_all(column: GeometryColumn) -> Problems:
     # Three looks, each at what the one before left open: edges that meet, rings that meet no other,
     # and last the few rows whose rings touch in points.
     touched, touches = _look_at_meetings(clean, found)
-    within = boxes_within(bounds_of_groups(clean.xy, clean.offsets), clean.row)
+    within = rings_within(clean.xy, clean.offsets, clean.row)
     _look_at_nesting(clean, touched, within, found)
     look_closely(clean, touches, within, found)
     return found.sorted()
@@ -212,7 +212,6 @@ def _look_at_nesting(
     side = _located(clean, firsts[holes], clean.outer_of(holes))
     outside = holes[side < 0]
     found.add(Problem.HOLE_OUTSIDE, clean.row[outside], firsts[outside])
-    # Only rings whose box lies in another's can lie in that.
     a, b = within
     # Rings that touch are for `look_closely`; one that does not may lie in one that does.
     use = quiet[a]

@@ -36,7 +36,7 @@ class OfPlaces:
             return 0, 0
         leaves = c.boxes[: len(c.begin)]
         made = set(zip(c.now("out_a", n), c.now("out_b", n), strict=True))
-        wanted = plain.pair_boxes(leaves, c.begin, c.holds)
+        wanted = plain.pair_boxes(leaves, list(c.turned), c.begin, c.holds)
         return made, {(a, b) for a, b in wanted if c.first <= a < c.stop}
 
     def fill_corners(self, c, _):

@@ -173,8 +173,16 @@ def join_boxes(boxes: Sequence[Sequence[float]], group: Ints) -> list[int]:
     return join_roots([i for i, _ in pairs], [j for _, j in pairs], len(boxes))
 
 
-def pair_boxes(boxes: Sequence[Sequence[float]], group: Ints, holds: bool) -> set[tuple[int, int]]:
-    """Return the pairs of boxes of a group of which the second holds the first, or that meet."""
+def pair_boxes(
+    boxes: Sequence[Sequence[float]], turned: Sequence[Sequence[float]], group: Ints, holds: bool
+) -> set[tuple[int, int]]:
+    """Return the pairs of boxes of a group of which the second holds the first, or that meet.
+
+    Where there are ``turned`` ones, these hold each other too.
+    """
+    if turned:
+        both = (pair_boxes(own, [], group, True) for own in (boxes, turned))
+        return set.intersection(*both)
     return {
         (i, j)
         for i, a in enumerate(boxes)
