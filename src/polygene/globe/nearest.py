@@ -46,8 +46,12 @@ def nearest_on_ellipsoid(
         return found
     mine, tree = pieces_of(column, to_radians, geod), tree_of(pieces_of(other, to_radians, geod))
     mine, order = _near_each_other(mine, column.n_rows)
+    n_others = int((~other.is_empty).sum())
+    open_rows = ~column.is_empty
     for _ in range(k):
-        open_rows = (place < k) & ~column.is_empty
+        open_rows &= place < min(k, n_others)
+        if not open_rows.any():
+            break
         rows, best, ways, tied = _step(
             mine=mine,
             order=order,
@@ -57,8 +61,8 @@ def nearest_on_ellipsoid(
             known=found.row,
             limit=limit,
         )
-        if len(rows) == 0:
-            break
+        # Of those that found none, no other is near enough.
+        open_rows = np.isin(np.arange(column.n_rows), rows)
         at = rows, place[rows]
         found.row[at] = best
         found.distance[at] = ways.metres

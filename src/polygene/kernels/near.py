@@ -77,6 +77,32 @@ def _cell_of(
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
+def _apart(
+    low: cython.longlong,
+    high: cython.longlong,
+    first: cython.longlong,
+    last: cython.longlong,
+) -> cython.double:
+    """Return how far the range from ``low`` to ``high`` is from that from ``first`` to ``last``."""
+    return cython.cast(cython.double, max(max(first - high, low - last), 0))
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_beyond(x: cython.double, y: cython.double, square: cython.double) -> cython.bint:
+    """Return whether what is at least x across and y up away is further off than a squared distance.
+
+    What may be as far but for rounding is not.
+    """
+    return (x * x + y * y) * (1.0 - 1e-12) > square
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
 def _next_in_ring(
     i: cython.longlong,
     low: cython.longlong,
@@ -149,39 +175,44 @@ def _nearest_under(
 ) -> Nearest:
     """Return the nearest edge of those in a box of cells and the finer ones over these, and one so far.
 
-    Cells are looked at in squares round the point's own, until all that is left is further off.
+    Cells are looked at in squares round the one that is nearest to the point, which lies far off
+    perhaps, until all that is left is further off; those that are so themselves are passed over.
     """
     side: cython.longlong = boxes[b, 2]
     columns: cython.longlong = boxes[b, 3]
     rows: cython.longlong = boxes[b, 4]
-    ci: cython.longlong = _cell_of(px, boxes[b, 0], side)
-    cj: cython.longlong = _cell_of(py, boxes[b, 1], side)
-    first_ring: cython.longlong = 0
-    last_ring: cython.longlong = max(max(ci, columns - 1 - ci), max(cj, rows - 1 - cj))
-    inner: cython.longlong
+    ci: cython.longlong = min(max(_cell_of(px, boxes[b, 0], side), 0), columns - 1)
+    cj: cython.longlong = min(max(_cell_of(py, boxes[b, 1], side), 0), rows - 1)
+    gap_x: cython.double = _apart(px, px, boxes[b, 0], boxes[b, 0] + columns * side) * across
+    gap_y: cython.double = _apart(py, py, boxes[b, 1], boxes[b, 1] + rows * side) * up
+    clear: cython.double
+    off: cython.double
     ring: cython.longlong
     i: cython.longlong
     j: cython.longlong
     cell: cython.longlong
-    clear: cython.double
+    low: cython.longlong
     is_whole: cython.int
-    first_ring = max(first_ring, -ci, -cj, ci - columns + 1, cj - rows + 1)
-    # The least distance from the point to the border of its own cell.
-    inner = min(
-        min(px - boxes[b, 0] - ci * side, boxes[b, 0] + (ci + 1) * side - px),
-        min(py - boxes[b, 1] - cj * side, boxes[b, 1] + (cj + 1) * side - py),
-    )
-    for ring in range(first_ring, last_ring + 1):
-        clear = (ring - 1) * cython.cast(cython.double, side) + inner
-        clear *= min(across, up)
-        if ring > 0 and clear > 0 and clear * clear > best.square:
+    for ring in range(max(max(ci, columns - 1 - ci), max(cj, rows - 1 - cj)) + 1):
+        # What is not looked at yet lies further than whole cells off, across or up.
+        clear = max(ring - 1, 0) * cython.cast(cython.double, side)
+        if _is_beyond(gap_x + clear * across, gap_y, best.square) and _is_beyond(
+            gap_x, gap_y + clear * up, best.square
+        ):
             break
         for j in range(max(cj - ring, 0), min(cj + ring, rows - 1) + 1):
+            low = boxes[b, 1] + j * side
+            off = _apart(py, py, low, low + side) * up
+            if _is_beyond(gap_x, off, best.square):
+                continue
             is_whole = j == cj - ring or j == cj + ring
             i = _next_in_ring(ci - ring - 1, ci - ring, ci + ring, columns, is_whole)
             while i < columns:
                 cell = boxes[b, 5] + j * columns + i
-                if box_of_cell[cell] >= 0:
+                low = boxes[b, 0] + i * side
+                if _is_beyond(_apart(px, px, low, low + side) * across, off, best.square):
+                    pass
+                elif box_of_cell[cell] >= 0:
                     best = _nearest_under(
                         box_of_cell[cell], px, py, across, up,
                         boxes, box_of_cell, offsets, entries, ends, best,
@@ -476,19 +507,25 @@ def nearest_of_edges(
     q: cython.longlong
     g: cython.longlong
     ring: cython.longlong
-    first_ring: cython.longlong
-    last_ring: cython.longlong
     i: cython.longlong
     j: cython.longlong
     i_low: cython.longlong
     i_high: cython.longlong
     j_low: cython.longlong
     j_high: cython.longlong
+    low: cython.longlong
+    x0: cython.longlong
+    x1: cython.longlong
+    y0: cython.longlong
+    y1: cython.longlong
     is_whole: cython.int
     side: cython.longlong = box[2]
     columns: cython.longlong = box[3]
     rows: cython.longlong = box[4]
     clear: cython.double
+    gap_x: cython.double
+    gap_y: cython.double
+    off: cython.double
     a: Edge
     with cython.nogil:
         for q in range(first, stop):
@@ -510,42 +547,55 @@ def nearest_of_edges(
                 best_mine,
                 is_tied,
             )
-            i_low = _cell_of(min(a.ax, a.bx), box[0], side)
-            i_high = _cell_of(max(a.ax, a.bx), box[0], side)
-            j_low = _cell_of(min(a.ay, a.by), box[1], side)
-            j_high = _cell_of(max(a.ay, a.by), box[1], side)
-            first_ring = 0
-            first_ring = max(first_ring, -i_high, -j_high, i_low - columns + 1, j_low - rows + 1)
-            # The ring with which all cells have been looked at.
-            last_ring = max(first_ring, i_low, columns - 1 - i_high, j_low, rows - 1 - j_high)
-            for ring in range(first_ring, last_ring + 1):
-                # What is not looked at yet lies further than whole cells off.
-                clear = (ring - 1) * cython.cast(cython.double, side)
-                if ring > 1 and clear * clear > best[g]:
+            x0 = min(a.ax, a.bx)
+            x1 = max(a.ax, a.bx)
+            y0 = min(a.ay, a.by)
+            y1 = max(a.ay, a.by)
+            # The cells that its box lies in, or those next to it if it lies off them all.
+            i_low = min(max(_cell_of(x0, box[0], side), 0), columns - 1)
+            i_high = min(max(_cell_of(x1, box[0], side), 0), columns - 1)
+            j_low = min(max(_cell_of(y0, box[1], side), 0), rows - 1)
+            j_high = min(max(_cell_of(y1, box[1], side), 0), rows - 1)
+            gap_x = _apart(x0, x1, box[0], box[0] + columns * side)
+            gap_y = _apart(y0, y1, box[1], box[1] + rows * side)
+            for ring in range(
+                max(max(i_low, columns - 1 - i_high), max(j_low, rows - 1 - j_high)) + 1
+            ):
+                # What is not looked at yet lies further than whole cells off, across or up.
+                clear = max(ring - 1, 0) * cython.cast(cython.double, side)
+                if _is_beyond(gap_x + clear, gap_y, best[g]) and _is_beyond(
+                    gap_x, gap_y + clear, best[g]
+                ):
                     break
                 for j in range(max(j_low - ring, 0), min(j_high + ring, rows - 1) + 1):
+                    low = box[1] + j * side
+                    off = _apart(y0, y1, low, low + side)
+                    if _is_beyond(gap_x, off, best[g]):
+                        continue
                     # Ring 0 is all cells of the edge's own box.
                     is_whole = ring == 0 or j == j_low - ring or j == j_high + ring
                     i = _next_in_ring(
                         i_low - ring - 1, i_low - ring, i_high + ring, columns, is_whole
                     )
                     while i < columns:
-                        _narrow(
-                            j * columns + i,
-                            q,
-                            g,
-                            a,
-                            offsets,
-                            entries,
-                            ends,
-                            row,
-                            banned_offsets,
-                            banned,
-                            best,
-                            best_edge,
-                            best_mine,
-                            is_tied,
-                        )
+                        low = box[0] + i * side
+                        if not _is_beyond(_apart(x0, x1, low, low + side), off, best[g]):
+                            _narrow(
+                                j * columns + i,
+                                q,
+                                g,
+                                a,
+                                offsets,
+                                entries,
+                                ends,
+                                row,
+                                banned_offsets,
+                                banned,
+                                best,
+                                best_edge,
+                                best_mine,
+                                is_tied,
+                            )
                         i = _next_in_ring(i, i_low - ring, i_high + ring, columns, is_whole)
 
 

@@ -51,15 +51,17 @@ def nearest_rows(
     if other.n_vertices == 0 or column.n_vertices == 0:
         return begin
     search = _Search(column, other, grid)
-    # One more neighbour for every row in each round, those found before left out.
+    # One more neighbour for every row in each round, those found before left out, until there is no
+    # other or none is near enough.
+    n_others = int((~other.is_empty).sum())
+    open_rows = ~column.is_empty
     for _ in range(k):
-        open_rows = (place < k) & ~column.is_empty
+        open_rows &= place < min(k, n_others)
         if not open_rows.any():
             break
         found = search.step(open_rows, row, limit / grid.step)
-        rows = np.flatnonzero(found.row != NONE)
-        if len(rows) == 0:
-            break
+        open_rows &= found.row != NONE
+        rows = np.flatnonzero(open_rows)
         row[rows, place[rows]] = found.row[rows]
         # Nearer than the grid tells apart is no distance.
         units = found.distance[rows]
