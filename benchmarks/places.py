@@ -39,6 +39,26 @@ def _chains(n: int, seed: int = 0, step: float = 10, size: float = 1e5) -> Geome
     return GeometryColumn(Family.LINES, xy, rows * 10, rows, rows, np.zeros(n, bool), False)
 
 
+def _board(n: int) -> GeometryColumn:
+    """Half of the n x n squares of a board, as one row."""
+    at = np.argwhere((np.add.outer(np.arange(n), np.arange(n)) % 2).astype(bool)).astype(float)
+    square = np.array([(0, 0), (1, 0), (1, 1), (0, 1), (0, 0)])
+    return GeometryColumn.from_rings([[[corner + square] for corner in at]], Family.POLYGONS)
+
+
+def _lakes(n_vertices: int, n: int) -> GeometryColumn:
+    """A round coast with n x n lakes of nine vertices, the first of which another overlaps."""
+    turn = np.linspace(0, 2 * np.pi, n_vertices)
+    reach = 1e4 * (1 + 0.01 * np.sin(7 * turn))
+    coast = np.stack([reach * np.cos(turn), reach * np.sin(turn)], axis=1)
+    around = -np.linspace(0, 2 * np.pi, 9)
+    lake = 20 * np.stack([np.cos(around), np.sin(around)], axis=1)
+    coast[-1], lake[-1] = coast[0], lake[0]
+    place = np.linspace(-6500, 6500, n)
+    lakes = [lake + corner for corner in np.stack(np.meshgrid(place, place), -1).reshape(-1, 2)]
+    return GeometryColumn.from_rings([[[coast, *lakes, lakes[0] + (15, 3)]]], Family.POLYGONS)
+
+
 def shapes() -> Iterator[Row]:
     from benchmarks.cases import coverage
 
@@ -48,6 +68,15 @@ def shapes() -> Iterator[Row]:
     yield Row("audit of the geometry of 1,010,000 sound vertices", work, one, "L", 1)
     work, one = paired(lambda: mend(cells), sort, runs=3)
     yield Row("mend of them", work, one, "L", 1)
+    for words, column in (
+        ("a board of 80,000 squares that meet at corners", _board(400)),
+        (
+            "a coast of 200,000 vertices with 20,000 lakes, two of which overlap",
+            _lakes(200_000, 141),
+        ),
+    ):
+        work, one = paired(lambda c=column: problems_of(c), sort_of_edges(column.xy), runs=3)
+        yield Row(f"audit of {words}", work, one, "L", 10)
     chains = _layer("chains", _chains(100_000))
     sort = sort_of_edges(chains.geometry.xy)
     work, one = paired(lambda: buffer(chains, 3.0), sort, runs=1)
@@ -84,3 +113,7 @@ def places() -> Iterator[Row]:
     yield Row(
         "to 100,000 lines", seconds(lambda: join(many, lines, "nearest"), 1), tree, "k-d tree", 10
     )
+    around = _layer("around", _points(100_000, 4, 1.6e6))
+    among = _layer("among", _points(100_000, 4))
+    near, far = (seconds(lambda q=q: join(q, lines, "nearest"), 3) for q in (among, around))
+    yield Row("100,000 points up to 2,000 km off to these lines", far, near, "among them", 6)
