@@ -44,7 +44,7 @@ class Choosing(unittest.TestCase):
     def test_whole_numbers_beside_real_ones(self):
         rng = random.Random(1)
         n_refused = 0
-        for _ in range(300):
+        for _ in range(120):
             n = rng.randint(1, 4)
             rows = [(rng.choice(WHOLE), rng.choice(REAL), rng.choice([1, -1, None, EDGE + 1]),
                      rng.choice([True, False, None])) for _ in range(n)]  # fmt: skip
@@ -62,9 +62,11 @@ class Choosing(unittest.TestCase):
                         found = Expression(text).values(given).data.to_pylist()
                         self.assertTrue(all(map(is_same, found, wanted)), (found, wanted))
                         continue
-                    with self.assertRaisesRegex(ExpressionError, r"in row \d+ of marks") as refused:
+                    with self.assertRaisesRegex(
+                        ExpressionError, r"in marks, row \d+, would"
+                    ) as refused:
                         Expression(text).values(given)
-                    row = int(str(refused.exception).split(" in row ")[1].split()[0])
+                    row = int(str(refused.exception).split("row ")[1].split(",")[0])
                     self.assertIn(row - 1, lost)
                     n_refused += 1
-        self.assertGreater(n_refused, 200)
+        self.assertGreater(n_refused, 100)

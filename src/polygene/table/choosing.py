@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
@@ -13,12 +13,15 @@ from polygene.arrays import BoolArray
 from polygene.errors import UsageError
 from polygene.table.arithmetic import EXACT, Numbers
 
+if TYPE_CHECKING:
+    from polygene.layer import Layer
+
 
 def chosen(
     compute: Callable[..., Any],
     pick: Callable[[int, list[Any]], Any],
     given: Sequence[Any],
-    where: str,
+    layer: Layer,
 ) -> Any:
     """Return what ``compute`` chooses from columns or single values, each as it was given.
 
@@ -28,7 +31,7 @@ def chosen(
     Parameters
     ----------
     pick : what is chosen of the values of one row, given its number
-    where : the name of the layer
+    layer : whose rows they are
 
     Raises
     ------
@@ -46,9 +49,9 @@ def chosen(
             number = _in_row(one, row)
             if pick(row, [_in_row(other, row) for other in given]) == number:
                 raise UsageError(
-                    f"whole numbers beside real ones become real, and {number} in row {row + 1} of "
-                    f"{where} would become {int(_in_row(value, row))}; write whole(...) about the real "
-                    "ones, or add 0.0 to the whole ones if they may be rounded"
+                    f"whole numbers beside real ones become real, and {number} in {layer.name}, "
+                    f"{layer.row_label(row)}, would become {int(_in_row(value, row))}; write "
+                    "whole(...) about the real ones, or add 0.0 to the whole ones if they may be rounded"
                 )
     return found
 

@@ -254,7 +254,7 @@ class Evaluator:
                 functools.partial(choosing.case, tests),
                 functools.partial(choosing.case_of_row, tests),
                 given,
-                self.layer.name,
+                self.layer,
             )
         except UsageError as err:
             raise self._refuse(tree, f"CASE: {err}") from err
@@ -296,9 +296,7 @@ class Evaluator:
         ]
         try:
             if function.gives == "same":
-                found = choosing.chosen(
-                    function.compute, choosing.OF_ROW[key], data, self.layer.name
-                )
+                found = choosing.chosen(function.compute, choosing.OF_ROW[key], data, self.layer)
             elif key == "abs":
                 found = arithmetic.absolute(data[0], self.lost, self.layer.n_rows)
             else:
