@@ -51,7 +51,8 @@ def chosen(
                 raise UsageError(
                     f"whole numbers beside real ones become real, and {number} in {layer.name}, "
                     f"{layer.row_label(row)}, would become {int(_in_row(value, row))}; write "
-                    "whole(...) about the real ones, or add 0.0 to the whole ones if they may be rounded"
+                    "whole(...) about the real ones, or add 0.0 to the whole ones if they may be "
+                    "rounded"
                 )
     return found
 
