@@ -15,6 +15,7 @@ from polygene.formats.moments import in_kept_form
 from polygene.notes import counted
 from polygene.table.written import numbers_in
 
+BETWEEN = "has whole numbers that no real number is; read as text"
 _WHOLE = r"^-?(0|[1-9][0-9]{0,17})$"  # 007 is a code, and so is +49
 _REAL = r"^-?([0-9]+\.[0-9]*|\.[0-9]+|0|[1-9][0-9]*)([eE][+-]?[0-9]+)?$"
 _DATE = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
@@ -57,7 +58,7 @@ def guessed(column: pa.Array) -> tuple[pa.Array, str]:
             if not pc.any(pc.match_substring(texts, ".")).as_py():
                 continue
             if numbers_in(texts).is_between.any():
-                return column, "has whole numbers that no real number is; read as text"
+                return column, BETWEEN
         try:
             return moments(texts) if kind == _TIME else (pc.cast(texts, kind), "")
         except pa.ArrowInvalid:
@@ -95,9 +96,12 @@ def typed(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, str]:
         if pa.types.is_boolean(kind):
             texts = pc.replace_substring_regex(pc.utf8_lower(texts), "^1$", "true")
             texts = pc.replace_substring_regex(texts, "^0$", "false")
-        return pc.cast(texts, kind), ""
+        typed_so = pc.cast(texts, kind)
     except pa.ArrowInvalid:
         return column, f"has values that are no {kind}; read as text"
+    if pa.types.is_floating(kind) and numbers_in(texts).is_between.any():
+        return column, BETWEEN
+    return typed_so, ""
 
 
 def of_whole(text: Any) -> str:
