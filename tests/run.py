@@ -6,6 +6,7 @@ import concurrent.futures
 import io
 import multiprocessing
 import os
+import signal
 import sys
 import time
 import unittest
@@ -27,6 +28,9 @@ def run(module: str) -> tuple[str, int, int, int, float, str]:
 
 
 def main() -> int:
+    # What a script runs in the background has it ignored, and all that it starts: no test of a
+    # request to stop would mean anything.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     found = sorted(
         ".".join(p.relative_to(HERE.parent).with_suffix("").parts) for p in HERE.rglob("test_*.py")
     )
