@@ -107,7 +107,7 @@ def work(seed):
     with mock.patch.object(parallel, "WORTH_A_PART", 2):
         polygene.tally(stars, "k", takes)
     polygene.erase(stars, tangles, snap=0.3)
-    polygene.join(paths, stars, "nearest", count=2)
+    polygene.join(paths, stars, "nearest", count=4)
     polygene.buffer(paths, 1.0, dissolve=True)
     with mock.patch.object(lifting, "WORTH", 0):
         lifting.lift(json.dumps({"coordinates": [[[seed, 0.5], [-0.0, -seed]]] * 2}).encode())
@@ -131,7 +131,7 @@ def work(seed):
     lines = replace(
         paths, geometry=paths.geometry.with_xy(paths.geometry.xy / 40), crs=degrees[0].crs
     )
-    polygene.join(lines, degrees[0], "nearest", count=2)
+    polygene.join(lines, degrees[0], "nearest", count=5)
 
 
 class Specified(unittest.TestCase):
