@@ -28,9 +28,11 @@ def run(module: str) -> tuple[str, int, int, int, float, str]:
 
 
 def main() -> int:
-    # What a script runs in the background has it ignored, and all that it starts: no test of a
-    # request to stop would mean anything.
+    # What a script runs in the background has these ignored, and all that it starts: a test of a
+    # request to stop would mean nothing. What is handled here is as usual again in what is started.
     signal.signal(signal.SIGINT, signal.default_int_handler)
+    if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) == signal.SIG_IGN:
+        signal.signal(signal.SIGHUP, lambda *_: None)
     found = sorted(
         ".".join(p.relative_to(HERE.parent).with_suffix("").parts) for p in HERE.rglob("test_*.py")
     )
