@@ -70,3 +70,15 @@ class Choosing(unittest.TestCase):
                     self.assertIn(row - 1, lost)
                     n_refused += 1
         self.assertGreater(n_refused, 100)
+
+    def test_a_layer_without_rows(self):
+        none = Layer(
+            "n",
+            GeometryColumn.from_points(np.zeros((0, 2))),
+            pa.table({"b": pa.array([], pa.int64())}),
+        )
+        self.assertEqual(len(Expression("coalesce(b, 0.5)").values(none).data), 0)
+        with self.assertRaisesRegex(
+            ExpressionError, "9007199254740993 would become 9007199254740992"
+        ):
+            Expression("coalesce(9007199254740993, 0.5)").values(none)

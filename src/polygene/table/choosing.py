@@ -11,18 +11,16 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import UsageError
-from polygene.table.arithmetic import EXACT, Numbers
+from polygene.table.arithmetic import EXACT, Numbers, order
 
 if TYPE_CHECKING:
     from polygene.layer import Layer
 
 
-def chosen(
-    compute: Callable[..., Any],
-    pick: Callable[[int, list[Any]], Any],
-    given: Sequence[Any],
-    layer: Layer,
-) -> Any:
+_BETTER: dict[str, Callable[..., Any]] = {"least": pc.less, "greatest": pc.greater}
+
+
+def chosen(name: str, compute: Callable[..., Any], given: Sequence[Any], layer: Layer) -> Any:
     """Return what ``compute`` chooses from columns or single values, each as it was given.
 
     Of whole and real numbers it chooses reals. A whole number that is none of these would be another
@@ -30,7 +28,7 @@ def chosen(
 
     Parameters
     ----------
-    pick : what is chosen of the values of one row, given its number
+    name : ``least`` and ``greatest`` choose by size, others by place
     layer : whose rows they are
 
     Raises
@@ -41,20 +39,39 @@ def chosen(
     found = compute(*data)
     if not pa.types.is_floating(found.type):
         return found
-    for one, value in zip(given, data, strict=True):
+    for k, (one, value) in enumerate(zip(given, data, strict=True)):
         if not pa.types.is_integer(one.type) or not (is_other := _is_rounded(one, value)).any():
             continue
-        # Chosen it may be where the result is the real number nearest to it, which may be there too.
-        for row in np.flatnonzero(is_other & _are_true(pc.equal(found, value))).tolist():
-            number = _in_row(one, row)
-            if pick(row, [_in_row(other, row) for other in given]) == number:
-                raise UsageError(
-                    f"whole numbers beside real ones become real, and {number} in {layer.name}, "
-                    f"{layer.row_label(row)}, would become {int(_in_row(value, row))}; write "
-                    "whole(...) about the real ones, or add 0.0 to the whole ones if they may be "
-                    "rounded"
-                )
+        # Where the result is the real number nearest to it, that may be given beside it and chosen.
+        is_wrong = is_other & _are_true(pc.equal(found, value))
+        if is_wrong.any():
+            is_wrong = is_wrong & _is_chosen(k, name, compute, given)
+        if is_wrong.any():
+            told = _told(one, value, int(np.argmax(is_wrong)), layer)
+            raise UsageError(
+                f"whole numbers beside real ones become real, and {told}; write whole(...) about the "
+                "real ones, or add 0.0 to the whole ones if they may be rounded"
+            )
     return found
+
+
+def _told(one: Any, value: Any, row: int, layer: Layer) -> str:
+    number, real = (v.as_py() if isinstance(v, pa.Scalar) else v[row].as_py() for v in (one, value))
+    # A number that is written out is chosen where there are no rows too.
+    where = f" in {layer.name}, {layer.row_label(row)}," if layer.n_rows else ""
+    return f"{number}{where} would become {int(real)}"
+
+
+def _is_chosen(k: int, name: str, compute: Callable[..., Any], given: Sequence[Any]) -> BoolArray:
+    """Return where the kth of some values is chosen, or one that equals it exactly."""
+    if name in _BETTER:
+        others = [one for i, one in enumerate(given) if i != k]
+        better = [_are_true(_BETTER[name](*order(one, given[k]))) for one in others]
+        return ~np.logical_or.reduce(np.broadcast_arrays(*better))
+    marks = [
+        pc.if_else(pc.is_valid(one), i, pa.scalar(None, pa.int64())) for i, one in enumerate(given)
+    ]
+    return _are_true(pc.equal(compute(*marks), k))
 
 
 def case(tests: Sequence[Any], *data: Any) -> Any:
@@ -63,28 +80,6 @@ def case(tests: Sequence[Any], *data: Any) -> Any:
     for test, value in zip(tests[::-1], values[::-1], strict=True):
         found = pc.if_else(test, value, found)
     return found
-
-
-def case_of_row(tests: Sequence[Any], row: int, values: list[Any]) -> Any:
-    """Return what `case` does, of one row."""
-    return next((v for t, v in zip(tests, values, strict=False) if _in_row(t, row)), values[-1])
-
-
-def _extreme_of(compute: Callable[[list[Any]], Any]) -> Callable[[int, list[Any]], Any]:
-    """Return an extreme of a row's values; Python compares whole and real numbers exactly."""
-    return lambda _, values: compute([v for v in values if v is not None and v == v])
-
-
-# What functions choose of the values of one row.
-OF_ROW: dict[str, Callable[[int, list[Any]], Any]] = {
-    "coalesce": lambda _, values: next((v for v in values if v is not None), None),
-    "least": _extreme_of(min),
-    "greatest": _extreme_of(max),
-}
-
-
-def _in_row(data: Any, row: int) -> Any:
-    return data.as_py() if isinstance(data, pa.Scalar) else data[row].as_py()
 
 
 def _are_true(data: Any) -> BoolArray:

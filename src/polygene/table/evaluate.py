@@ -250,12 +250,8 @@ class Evaluator:
         given = [_null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values]
         tests = [pc.fill_null(pc.cast(test, pa.bool_()), False) for test in tests]
         try:
-            found = choosing.chosen(
-                functools.partial(choosing.case, tests),
-                functools.partial(choosing.case_of_row, tests),
-                given,
-                self.layer,
-            )
+            choose = functools.partial(choosing.case, tests)
+            found = choosing.chosen("CASE", choose, given, self.layer)
         except UsageError as err:
             raise self._refuse(tree, f"CASE: {err}") from err
         return Value(found, kinds[0])
@@ -296,7 +292,7 @@ class Evaluator:
         ]
         try:
             if function.gives == "same":
-                found = choosing.chosen(function.compute, choosing.OF_ROW[key], data, self.layer)
+                found = choosing.chosen(key, function.compute, data, self.layer)
             elif key == "abs":
                 found = arithmetic.absolute(data[0], self.lost, self.layer.n_rows)
             else:

@@ -21,7 +21,7 @@ class Written(NamedTuple):
     """What texts say.
 
     whole : int64, null where a text is no whole number of 64 bits
-    real : float64, the nearest one, null where a text is no number
+    real : float64, the nearest one, null where a text is no number or larger than any
     is_between : (n,) whole numbers that no real number of 64 bits is
     """
 
@@ -42,6 +42,7 @@ def numbers_in(texts: Any) -> Written:
     # Without a plus, which Arrow does not read.
     text = pc.utf8_ltrim(pc.if_else(is_number, text, nothing), "+")
     real = pc.cast(text, pa.float64())
+    real = pc.if_else(pc.is_finite(real), real, pa.scalar(None, pa.float64()))  # 1e400
     digits = pc.if_else(pc.match_substring_regex(text, _WHOLE), text, nothing)
     if pc.any(pc.match_substring(digits, ".")).as_py():
         digits = pc.replace_substring_regex(digits, r"\.0*$", "")
