@@ -353,8 +353,8 @@ def located_in_rings(xy: F64Array, offsets: I64Array, points: F64Array, ring: I6
     long = long[np.lexsort((points[long, 1], ring[long]))]
     rings = (np.ascontiguousarray(xy), offsets)
     for chosen, kernel in (
-        (short, kernels.valid.locate_in_rings),
-        (long, kernels.valid.locate_rising),
+        (short, kernels.places.locate_in_rings),
+        (long, kernels.places.locate_rising),
     ):
         sides[chosen] = _located_by(kernel, *rings, points[chosen], ring[chosen])
     return sides

@@ -34,6 +34,7 @@ NAMES = (
     "wkb",
     "vertices",
     "valid",
+    "places",
     "sound",
     "chains",
     "lists",
@@ -78,6 +79,7 @@ trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
 sums, space, boxes, chains = (_modules[name] for name in ("sums", "space", "boxes", "chains"))
 lists, ranks, steps = (_modules[name] for name in ("lists", "ranks", "steps"))
+places = _modules["places"]
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -199,7 +199,7 @@ def _hulls(
     offsets = offsets_from(count_by(group, n_groups))
     corners = np.empty(2 * len(xy) + 2, np.int64)
     counts = np.empty(n_groups, np.int64)
-    kernels.run(kernels.valid.convex_hulls, xy, offsets, np.zeros(16), corners, counts)
+    kernels.run(kernels.places.convex_hulls, xy, offsets, np.zeros(16), corners, counts)
     counts = np.where(counts >= 3, counts, 0)
     rows = np.flatnonzero(counts)
     sizes = counts[rows] + 1

@@ -1,4 +1,4 @@
-"""Twins of the kernels on valid rings: `valid`, `sound`, `chains`."""
+"""Twins of the kernels on valid rings: `valid`, `places`, `sound`, `chains`."""
 
 from __future__ import annotations
 
