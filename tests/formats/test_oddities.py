@@ -11,6 +11,7 @@ import numpy as np
 import openpyxl
 import pyarrow as pa
 import pyarrow.parquet as pq
+import shapefile
 
 import polygene
 from polygene import crs
@@ -110,6 +111,24 @@ class Columns(Odd):
             f"k has whole numbers that no real number is, such as {keys[0]}", self.notes_of(table)
         )
         self.assertEqual(polygene.read(table).table["m"].to_pylist(), [2.0**54] * 3)  # measured
+
+    def test_declared_numbers_that_are_larger_than_any_of_ours(self):
+        """N(20, 0) of a dBASE table by another writer, and an unsigned field of a FlatGeobuf."""
+        with shapefile.Writer(str(self.folder / "n"), shapeType=1) as writer:
+            writer.field("k", "N", 20, 0)
+            for key in (12345678901234567890, 1):
+                writer.point(1, 2)
+                writer.record(key)
+        path = str(self.folder / "n.shp")
+        self.assertEqual(polygene.read(path).table["k"].to_pylist(), ["12345678901234567890", "1"])
+        self.assertIn("k holds numbers beyond 64 bits; read as text", self.notes_of(path))
+        path = str(self.folder / "u.fgb")
+        polygene.write(make.layer("u", make.points([[np.zeros(2)]] * 2), None, kk=[-1, 5]), path)
+        data = bytearray((self.folder / "u.fgb").read_bytes())
+        data[data.rindex(b"\x07\x04\0\0\0", 0, data.index(b"kk"))] = 8  # from Long to ULong
+        self.file("u.fgb", bytes(data))
+        self.assertEqual(polygene.read(path).table["kk"].to_pylist(), [str(2**64 - 1), "5"])
+        self.assertIn("kk has numbers over 2^63; taken as text", self.notes_of(path))
 
     def test_parts_of_a_millisecond_are_not_dropped_without_a_word(self):
         moment, kept = "1960-01-05T10:30:00.1234567Z", "1960-01-05T10:30:00.123Z"
