@@ -46,15 +46,16 @@ def add_numbers(
     n_lanes: cython.longlong,
     total: cython.double[:, ::1],
     rest: cython.double[:, ::1],
-    size: cython.double[:, ::1],
+    off: cython.double[:, ::1],
     counts: cython.longlong[:, ::1],
 ) -> None:
     """Add numbers first to stop to the total of their group, and what rounding loses there to the rest.
 
     What is lost in one addition is a number itself, found exactly (Knuth, The Art of Computer
-    Programming 2, 4.2.2, theorem B); ``size`` gets the sum of what was lost without signs, ``counts``
-    how many there are. Each is (n_groups, n_lanes): numbers are dealt out over the lanes, a power of
-    two, so that one addition need not wait for the one before it.
+    Programming 2, 4.2.2, theorem B). The rest loses in its turn what ``off`` sums without signs:
+    where that is 0, total and rest are the sum. ``counts`` gets how many there are. Each is
+    (n_groups, n_lanes): numbers are dealt out over the lanes, a power of two, so that one addition
+    need not wait for the one before it.
     """
     i: cython.Py_ssize_t
     g: cython.longlong
@@ -72,8 +73,11 @@ def add_numbers(
             added = after - before
             lost = (before - (after - added)) + (values[i] - added)
             total[g, lane] = after
-            rest[g, lane] += lost
-            size[g, lane] += fabs(lost)
+            before = rest[g, lane]
+            after = before + lost
+            added = after - before
+            rest[g, lane] = after
+            off[g, lane] += fabs((before - (after - added)) + (lost - added))
             counts[g, lane] += 1
 
 

@@ -29,7 +29,7 @@ from polygene.table.expression import Expression, computed
 from polygene.table.functions import GEOMETRY_FUNCTIONS
 from polygene.table.groups import codes_of, some_rows
 from polygene.table.ranking import best_of_groups, best_texts, medians, order_keys
-from polygene.table.sums import Sums, as_reals, exact_sums, products, quotients, rounded_sums
+from polygene.table.sums import Addends, as_reals, exact_sums, products, quotients, rounded_sums
 
 if TYPE_CHECKING:
     import lark
@@ -298,25 +298,17 @@ def _of_numbers(
         return _masked(take.name, middle, count_by(group, n) == 0)
     if weight is None:
         parts = as_reals(values)
-        total = _added(group, parts, n)
-        counts = total.counts // len(parts)
-        heavy = Sums(counts.astype(np.float64), np.zeros(n), counts)
+        below = Addends(np.arange(n), count_by(group, n).astype(np.float64))
     else:
         known = ~np.isnan(weight)
         group, weight = group[known], weight[known]
-        pairs = [products(weight, part) for part in as_reals(values[known])]
-        total = _added(group, [part for pair in pairs for part in pair], n)
-        heavy = exact_sums(group, weight, n)
+        parts = [part for own in as_reals(values[known]) for part in products(weight, own)]
+        below = Addends(group, weight)
+    above = Addends.of(group, parts)
     if take.function == "sum":
-        return _masked(take.name, total.rounded, heavy.counts == 0)
-    return _masked(take.name, quotients(total, heavy), heavy.rounded == 0)
-
-
-def _added(group: I64Array, parts: list[F64Array], n: int) -> Sums:
-    """Return the sums of values, each of which is the sum of some parts."""
-    if len(parts) == 1:
-        return exact_sums(group, parts[0], n)
-    return exact_sums(np.tile(group, len(parts)), np.concatenate(parts), n)
+        return _masked(take.name, exact_sums(*above, n).rounded, count_by(group, n) == 0)
+    found, heavy = quotients(above, below, n)
+    return _masked(take.name, found, heavy.rounded == 0)
 
 
 def _masked(name: str, values: np.ndarray, is_null: BoolArray) -> Aggregated:

@@ -13,7 +13,7 @@ from polygene import kernels, parallel
 from polygene.arrays import FEW_KEYS, LANES, BoolArray, F64Array, I64Array, bucket, count_by, sum_by
 
 _SCALE = 2.0**60
-_UNIT = 2.0**-52  # twice what an addition rounds by at most, as a share
+_UNIT = 2.0**-52  # twice what an addition rounds by at most, as a share of the sum
 
 
 def rounded_sums(group: I64Array, values: F64Array, n_groups: int) -> F64Array:
@@ -37,16 +37,32 @@ def counted_sums(group: I64Array, values: F64Array, n_groups: int) -> tuple[F64A
     return found.rounded, found.counts
 
 
+class Addends(NamedTuple):
+    """Numbers (n,) that are added by groups (n,)."""
+
+    group: I64Array
+    values: F64Array
+
+    @staticmethod
+    def of(group: I64Array, parts: list[F64Array]) -> Addends:
+        """Return numbers each of which is the sum of some parts."""
+        if len(parts) == 1:
+            return Addends(group, parts[0])
+        return Addends(np.tile(group, len(parts)), np.concatenate(parts))
+
+
 class Sums(NamedTuple):
     """Sums of groups.
 
     rounded : (n_groups,) as if added exactly and rounded once; 0 for none, not finite if a value is not
-    rest : (n_groups,) what the rounding took, to the precision of a double
+    rest : (n_groups,) what the rounding took
+    off : (n_groups,) how much more or less that may be, beside its own rounding
     counts : (n_groups,) how many values there are
     """
 
     rounded: F64Array
     rest: F64Array
+    off: F64Array
     counts: I64Array
 
 
@@ -71,20 +87,18 @@ def exact_sums(group: I64Array, values: F64Array, n_groups: int) -> Sums:
         return sums, counts
 
     added = parallel.each(add, parts)
-    total, rest, size = _together(np.concatenate([sums for sums, _ in added], axis=2))
+    total, rest, off = _together(np.concatenate([sums for sums, _ in added], axis=2))
     counts = np.concatenate([own for _, own in added], axis=1).sum(axis=1)
-    # The rest is off by less than this, so the sum is certain where both ends round to the same.
-    off = (counts + 2 * len(parts) * n_lanes) * _UNIT * size + np.abs(rest) * (4 * _UNIT)
+    # Where nothing is off two numbers are the sum, and one addition rounds it; else it is certain
+    # where both ends of what it may be round to the same.
+    off = np.where(off > 0, off * (1 + counts * _UNIT) + np.abs(rest) * (4 * _UNIT), off)
     with np.errstate(invalid="ignore"):
         found = total + (rest - off)
         is_certain = np.isfinite(found) & (found == total + (rest + off))
-    # Of two numbers one addition is the sum, rounded once.
-    found = np.where(counts <= 2, total, found)
-    with np.errstate(invalid="ignore"):
         rest = np.nan_to_num((total - found) + rest, nan=0.0, posinf=0.0, neginf=0.0)
     if not np.isfinite(total).all():
         _set_infinite(found, is_certain, group, values)
-    doubtful = np.flatnonzero(~is_certain & ((counts > 2) | ~np.isfinite(total)))
+    doubtful = np.flatnonzero(~is_certain)
     if len(doubtful):
         place = np.full(n_groups, -1)
         place[doubtful] = np.arange(len(doubtful))
@@ -95,7 +109,8 @@ def exact_sums(group: I64Array, values: F64Array, n_groups: int) -> Sums:
             own_values = ordered[ends[k] : ends[k + 1]]
             found[g] = _sum(own_values)
             rest[g] = _sum(np.append(own_values, -found[g])) if np.isfinite(found[g]) else 0.0
-    return Sums(found, rest, counts)
+        off[doubtful] = 0.0
+    return Sums(found, rest, off, counts)
 
 
 def as_reals(values: np.ndarray) -> list[F64Array]:
@@ -123,18 +138,50 @@ def products(a: F64Array, b: F64Array) -> tuple[F64Array, F64Array]:
 
 
 def _halves(a: F64Array) -> tuple[F64Array, F64Array]:
-    wide = a * 134_217_729.0  # 2^27 + 1
-    high = wide - (wide - a)
+    """Return numbers as sums of two that have 26 bits each."""
+    # By their bits: the factor of 2^27 + 1 that is usual has no room above 10^300.
+    bits = np.ascontiguousarray(a).view(np.int64)
+    high = ((bits + (1 << 26)) & ~((1 << 27) - 1)).view(np.float64)
     return high, a - high
 
 
-def quotients(above: Sums, below: Sums) -> F64Array:
-    """Return the quotients of sums, rounded once unless all but halfway between two numbers."""
+def quotients(above: Addends, below: Addends, n_groups: int) -> tuple[F64Array, Sums]:
+    """Return the sums of groups divided by others, as if exactly and rounded once, and those others."""
+    over, under = (exact_sums(*own, n_groups) for own in (above, below))
     with np.errstate(all="ignore"):
-        first = above.rounded / below.rounded
-        back, lost = products(first, below.rounded)
-        more = ((above.rounded - back) - lost + above.rest - first * below.rest) / below.rounded
-        return np.where(np.isfinite(more), first + more, first)
+        first = over.rounded / under.rounded
+        back, lost = products(first, under.rounded)
+        more = ((over.rounded - back) - lost + over.rest - first * under.rest) / under.rounded
+        off = (over.off + np.abs(first) * under.off) / np.abs(under.rounded)
+        off += np.abs(first) * _UNIT**2 * 16
+        low, high = first + (more - off), first + (more + off)
+        is_plain = ~np.isfinite(high - low)  # too large for that, or no number
+        found = np.where(is_plain, first, low)
+    doubtful = np.flatnonzero(~is_plain & (low != high))
+    if len(doubtful):
+        found[doubtful] = _nearer(above, below, doubtful, low[doubtful], high[doubtful])
+    return found, under
+
+
+def _nearer(
+    above: Addends, below: Addends, groups: I64Array, low: F64Array, high: F64Array
+) -> F64Array:
+    """Return which of two numbers that follow one another is nearer to the quotient of some groups.
+
+    What is above, less the middle of the two times what is below, is added exactly: its sign tells.
+    Halfway, as means of few values are often, it is the even one, which is what their middle rounds to.
+    """
+    place = np.full(1 + max(above.group.max(), below.group.max()), -1)
+    place[groups] = np.arange(len(groups))
+    half = (high - low) / 2
+    own, weights = place[above.group], place[below.group]
+    at, values = weights[weights >= 0], below.values[weights >= 0]
+    terms = [above.values[own >= 0], -half[at] * values]
+    terms += [-term for term in products(low[at], values)]
+    group = np.concatenate([own[own >= 0], at, at, at])
+    side = rounded_sums(group, np.concatenate(terms), len(groups))
+    side *= np.sign(rounded_sums(at, values, len(groups)))
+    return np.select([side > 0, side < 0], [high, low], low + half)
 
 
 def _set_infinite(
@@ -150,19 +197,23 @@ def _set_infinite(
 
 
 def _together(sums: F64Array) -> F64Array:
-    """Add totals, rests and sizes (3, n_groups, n) up, and what that loses: (3, n_groups)."""
-    total, rest, size = sums[:, :, 0].copy()
+    """Add totals, rests and what those are off by (3, n_groups, n), and what that loses."""
+    total, rest, off = sums[:, :, 0].copy()
     with np.errstate(invalid="ignore", over="ignore"):
         for k in range(1, sums.shape[2]):
-            after = total + sums[0, :, k]
-            added = after - total
-            lost = (total - (after - added)) + (sums[0, :, k] - added)
-            rest += sums[1, :, k]
-            rest += lost
-            size += sums[2, :, k]
-            size += np.abs(lost)
-            total = after
-    return np.stack([total, rest, size])
+            total, lost = _added(total, sums[0, :, k])
+            off += sums[2, :, k]
+            for more in (sums[1, :, k], lost):
+                rest, lost = _added(rest, more)
+                off += np.abs(lost)
+    return np.stack([total, rest, off])
+
+
+def _added(a: F64Array, b: F64Array) -> tuple[F64Array, F64Array]:
+    """Return sums, rounded, and what the rounding took."""
+    total = a + b
+    added = total - a
+    return total, (a - (total - added)) + (b - added)
 
 
 def _sum(values: F64Array) -> float:

@@ -67,11 +67,12 @@ class OfNumbers:
     def add_numbers(self, c, _):
         some = slice(c.first, c.stop)
         wanted = plain.add_numbers(c.group[some], c.values[some], len(c.total))
-        made = zip(*map(c.now, ("total", "rest", "size", "counts")), wanted, strict=True)
+        made = zip(*map(c.now, ("total", "rest", "off", "counts")), wanted, strict=True)
         far = [
             g
-            for g, (total, rest, size, counts, exact) in enumerate(made)
-            if abs(sum(map(Fraction, total + rest)) - exact) > len(c.group) * 2.0**-53 * sum(size)
+            for g, (total, rest, off, counts, exact) in enumerate(made)
+            if abs(sum(map(Fraction, total + rest)) - exact)
+            > (1 + len(c.group) * 2.0**-53) * sum(off)
             or sum(counts) != c.group[some].count(g)
         ]
         return far, []
