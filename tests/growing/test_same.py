@@ -13,6 +13,7 @@ from unittest import mock
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.parquet as pq
 
 import polygene
 from polygene import crs
@@ -262,6 +263,38 @@ class Portions(Compared):
                 for name in ("seen", "near", "v"):
                     pairs = (table.column(name), whole.table.column(name))
                     self.assertEqual(*(sorted(column.to_pylist()) for column in pairs))
+
+    def test_unsigned_numbers_of_which_one_has_no_room(self):
+        """They are texts in all of them; a filter sees it so too, of the whole and in tasks."""
+        n, key = 25, str(2**64 - 1)
+        points = make.points([[np.array([k, 0.0])] for k in range(n)])
+        flat = self.folder / "f.fgb"
+        keys = [-1 if k == 14 else k for k in range(n)]
+        polygene.write(make.layer("f", points, UTM, kk=keys), flat)
+        data = bytearray(flat.read_bytes())
+        data[data.rindex(b"\x07\x04\0\0\0", 0, data.index(b"kk"))] = 8  # from Long to ULong
+        flat.write_bytes(data)
+        columns = self.folder / "c.parquet"
+        polygene.write(make.layer("c", points, UTM, kk=keys), columns)
+        table = pq.read_table(columns)
+        unsigned = pa.array(np.asarray(table["kk"]).view(np.uint64))
+        table = table.set_column(table.column_names.index("kk"), "kk", unsigned)
+        pq.write_table(table, columns, row_group_size=4)
+        for path in (flat, columns):
+            for where, n_found in ((None, n), ("kk = '3'", 1), (f"kk IN ('{key}', '24')", 2)):
+                with self.subTest(path=path, where=where), mock.patch.object(portions, "ROWS", 10):
+                    ref, choice = LayerRef(path, path.stem), Choice(where and Expression(where))
+                    layer = choice.of(choice.read(ref)[0][0])[0]
+                    call, place = (
+                        call_of("measure", centroid=True),
+                        self.folder / f"{path.stem}{n_found}",
+                    )
+                    found = run(call, [ref], [choice], place, Grounds(tasks=3), SILENT)
+                    parts = [polygene.read(p) for p in sorted(found.folder.glob("p*.parquet"))]
+                    for some in ([layer], parts):
+                        values = sorted(k for y in some for k in y.table["kk"].to_pylist())
+                        self.assertEqual((len(values), {*map(type, values)}), (n_found, {str}))
+                        self.assertTrue({*values} <= {key, *map(str, range(n))})
 
     def test_geometry_that_begins_in_a_later_one(self):
         """Of a table that does not say of what family it is, as packages from elsewhere may not."""

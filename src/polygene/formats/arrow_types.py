@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.errors import FileError
 from polygene.formats import moments
+from polygene.formats.wanted import ALL
 from polygene.layer import Layer
 from polygene.notes import Changed, Warned, counted
 from polygene.table.casting import rounded_as_real
@@ -71,8 +73,13 @@ _BLOBS = (pa.types.is_large_binary, pa.types.is_binary_view, pa.types.is_fixed_s
 _NO_CAST = (pa.types.is_nested, pa.types.is_duration, pa.types.is_interval)
 
 
-def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
-    """Bring types to those there are here; what has none becomes text, and that is said."""
+def plain(
+    table: pa.Table, notes: list[str], path: Path, types: Mapping[str, pa.DataType] = ALL.types
+) -> pa.Table:
+    """Bring types to those there are here; what has none becomes text, and that is said.
+
+    ``types`` are those that fields have in all of the file, if these are some of its rows.
+    """
     for k, field in enumerate(table.schema):
         kind, column = field.type, table.column(k)
         if pa.types.is_run_end_encoded(kind):
@@ -96,7 +103,8 @@ def plain(table: pa.Table, notes: list[str], path: Path) -> pa.Table:
                 what = f"microseconds or nanoseconds of {counted(n_cut, 'value')} dropped"
                 notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
         elif pa.types.is_unsigned_integer(wanted):
-            is_beyond = pc.any(pc.greater(column, pa.scalar(2**63 - 1, pa.uint64()))).as_py()
+            is_beyond = types.get(field.name) == pa.string()
+            is_beyond |= pc.any(pc.greater(column, pa.scalar(2**63 - 1, pa.uint64()))).as_py()
             wanted = pa.string() if is_beyond else pa.int64()
             if is_beyond:
                 notes.append(

@@ -97,9 +97,11 @@ def _may_differ(portions: Sequence[Portion]) -> bool:
     if len({portion.ref.path for portion in portions}) > 1 or len(portions) == 1:
         return False
     source = readable_format(ref.path)
-    if source.NAME not in LOOSE:
+    if source.NAME not in PORTIONED:
         return False
     info = next(y for y in source.list_layers(ref.path) if y.name == ref.name)
+    if source.NAME not in LOOSE and "uint64" not in (kind for _, kind in info.fields):
+        return False  # numbers beyond 64 bits are texts, where there are any
     return where is None or set(where.fields) <= {name for name, _ in info.fields}
 
 

@@ -48,6 +48,7 @@ _FAMILIES = {
 }
 _WORDS = {1: "point", 2: "line", 3: "polygon", 4: "multipoint", 5: "multiline", 6: "multipolygon"}
 _COLLECTION, _DEEPEST = 7, 16
+_UNSIGNED = 8
 _FIRST_LOOK = 1 << 14  # bytes
 
 
@@ -68,7 +69,10 @@ def list_layers(path: Path) -> list[LayerInfo]:
     if n_rows == 0:
         data = _data(path)
         n_rows = len(_places(data, header, path))
-    fields = [(own.name, str(_arrow_field(own).type)) for own in header.fields]
+    fields = [
+        (own.name, "uint64" if own.number == _UNSIGNED else str(_arrow_field(own).type))
+        for own in header.fields
+    ]
     return [
         LayerInfo(
             name=path.stem,
@@ -102,16 +106,19 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         features = followed(data, places + 4)
         entries = _entries(data, header, features)
         names = wanted.fields([own.name for own in header.fields])
+        texts = {name for name, kind in wanted.types.items() if kind == pa.string()}
         if names:
             first = [own for own in header.fields if own.name in names]
-            rows = wanted.rows(_table(data, header, entries, len(features), first))
+            table = _table(data, header, entries, len(features), first, texts)
+            texts |= {field.name for field in table.schema if field.type == pa.string()}
+            rows = wanted.rows(table)
             features, entries = features[rows], entries.of(rows)
             numbers = numbers[rows]
         looked_at = None
         if header.geometry_type in _FAMILIES:
             looked_at = wanted.looked_at([own.name for own in header.fields])
         fields = [own for own in header.fields if looked_at is None or own.name in looked_at]
-        table = _table(data, header, entries, len(features), fields)
+        table = _table(data, header, entries, len(features), fields, texts)
         if looked_at is None:
             shapes = _geometry(data, header, features, path)
         else:
@@ -124,7 +131,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     notes: list[str] = [
         f"{path.name}: field {own.name} has numbers over 2^63; taken as text"
         for own, field in zip(fields, table.schema, strict=True)
-        if own.number == 8 and pa.types.is_string(field.type)
+        if own.number == _UNSIGNED and pa.types.is_string(field.type)
     ]
     reading = layers_of(
         path=path, geometries=chosen, table=table, crs=header.crs, ids=None, notes=notes
@@ -267,23 +274,34 @@ def _arrow_field(own: Field) -> pa.Field:
 
 
 def _table(
-    data: U8Array, header: Header, entries: _Entries, n_rows: int, fields: list[Field]
+    data: U8Array,
+    header: Header,
+    entries: _Entries,
+    n_rows: int,
+    fields: list[Field],
+    texts: set[str],
 ) -> pa.Table:
+    """Return some fields; unsigned numbers are texts in those of which it is known that they may be."""
     columns, kept = [], []
     nothing: dict[pa.DataType, pa.Array] = {}  # one for all fields that no feature has
     for own in fields:
         is_own = entries.column == header.fields.index(own)
         if is_own.any():
-            column = _column(data, own, entries.feature[is_own], entries.at[is_own], n_rows)
+            is_text = own.name in texts
+            own_rows, at = entries.feature[is_own], entries.at[is_own]
+            column = _column(data, own, own_rows, at, n_rows, is_text)
         else:
-            kind = TYPES[own.number]
+            is_text = own.number == _UNSIGNED and own.name in texts
+            kind = pa.string() if is_text else TYPES[own.number]
             column = nothing.setdefault(kind, pa.nulls(n_rows, kind))
         columns.append(column)
         kept.append(_arrow_field(own).with_type(column.type))
     return pa.table(columns, pa.schema(kept))
 
 
-def _column(data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int) -> pa.Array:
+def _column(
+    data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int, is_text: bool
+) -> pa.Array:
     """Return the values of one field; rows that have none are null."""
     kind = TYPES[own.number]
     has = np.zeros(n_rows, bool)
@@ -293,7 +311,7 @@ def _column(data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int
         values[rows] = values_at(data, at, STORED[own.number])
         if own.number == 2:
             values = values.astype(bool)
-        if own.number == 8 and (values > np.iinfo(np.int64).max).any():
+        if own.number == _UNSIGNED and (is_text or (values > np.iinfo(np.int64).max).any()):
             kind = pa.string()  # some would be others as real numbers
         return pc.cast(pc.with_nulls(values, ~has), kind)
     lengths = np.zeros(n_rows, np.int64)

@@ -202,7 +202,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
         geometry = from_lists(table.column(column), encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = table.drop_columns(list(own_columns(geo, column) & set(table.column_names)))
-    attributes = plain(attributes, notes, path)
+    attributes = plain(attributes, notes, path, wanted.types)
     reading = layers_of(
         path=path, geometries=geometries, table=attributes, crs=crs_of(about), ids=None, notes=notes
     )
