@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import shutil
 import sqlite3
+import struct
 import tempfile
 import unittest
 from dataclasses import replace
@@ -305,14 +307,21 @@ class Portions(Compared):
         with self.edited(path) as connection:
             connection.execute("UPDATE spots SET geometry = NULL WHERE n < 20")
             connection.execute("UPDATE gpkg_geometry_columns SET geometry_type_name = 'GEOMETRY'")
-        ref = LayerRef(path, "spots")
-        with mock.patch.object(portions, "ROWS", 10):
-            call = call_of("measure", centroid=True)
-            found = run(call, [ref], [Choice()], self.folder / ".w", Grounds(tasks=2), SILENT)
-        parts = [polygene.read(part) for part in sorted(found.folder.glob("p*.parquet"))]
-        self.assertEqual({part.geometry.family.words for part in parts}, {"points"})
-        nulls = np.concatenate([part.geometry.is_null for part in parts])
-        self.assertEqual((len(nulls), int(nulls.sum())), (25, 20))
+        geo = {"encoding": "WKB", "geometry_types": []}
+        geo = {"version": "1.1.0", "primary_column": "g", "columns": {"g": geo}}
+        shapes = [None if k < 20 else struct.pack("<BIdd", 1, 1, k, 0.0) for k in range(25)]
+        table = pa.table({"g": pa.array(shapes, pa.binary()), "n": range(25)})
+        table = table.replace_schema_metadata({"geo": json.dumps(geo)})
+        pq.write_table(table, path.with_suffix(".parquet"), row_group_size=5)
+        for k, own in enumerate((path, path.with_suffix(".parquet"))):
+            ref, place = LayerRef(own, "spots"), self.folder / f".w{k}"
+            with self.subTest(path=own), mock.patch.object(portions, "ROWS", 10):
+                call = call_of("measure", centroid=True)
+                found = run(call, [ref], [Choice()], place, Grounds(tasks=2), SILENT)
+                parts = [polygene.read(part) for part in sorted(found.folder.glob("p*.parquet"))]
+                self.assertEqual({part.geometry.family.words for part in parts}, {"points"})
+                nulls = np.concatenate([part.geometry.is_null for part in parts])
+                self.assertEqual((len(nulls), int(nulls.sum())), (25, 20))
 
 
 class OneTask(Compared):

@@ -79,7 +79,7 @@ def copied(
         if not types:
             raise
     else:
-        if not _may_differ(portions):
+        if not _are_of_one_file(portions):
             return done
         family = _family_in_all(done)
         types = {} if _are_alike(done) else _types_in_all(portions)
@@ -91,14 +91,16 @@ def copied(
     return copy(again, f"{said}, once more")
 
 
+def _are_of_one_file(portions: Sequence[Portion]) -> bool:
+    return len(portions) > 1 and len({portion.ref.path for portion in portions}) == 1
+
+
 def _may_differ(portions: Sequence[Portion]) -> bool:
     """Whether fields may look otherwise in some portions, and a filter names none that is not there."""
     ref, where = portions[0].ref, portions[0].choice.where
-    if len({portion.ref.path for portion in portions}) > 1 or len(portions) == 1:
+    if not _are_of_one_file(portions):
         return False
     source = readable_format(ref.path)
-    if source.NAME not in PORTIONED:
-        return False
     info = next(y for y in source.list_layers(ref.path) if y.name == ref.name)
     if source.NAME not in LOOSE and "uint64" not in (kind for _, kind in info.fields):
         return False  # numbers beyond 64 bits are texts, where there are any

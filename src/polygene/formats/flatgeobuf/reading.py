@@ -125,7 +125,8 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
             shapes = [], np.ones(len(features), bool), np.zeros(len(features), bool)
     except Damaged as err:
         raise FileError(f"{path} is damaged or cut short: {err}") from err
-    default = _FAMILIES.get(header.geometry_type, Family.POLYGONS)
+    else_ = Family.POLYGONS if wanted.family is None else wanted.family
+    default = _FAMILIES.get(header.geometry_type, else_)
     parts, is_null, is_multi = shapes
     chosen = columns_of(parts, len(features), is_null, is_multi, default)
     notes: list[str] = [

@@ -197,7 +197,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
     elif known is not None and list(known.sums) == [sum_of_wkb(table.column(column))]:
         geometries = [OfFamily(np.arange(table.num_rows), known.geometry)]
     elif encoding.upper() == "WKB":
-        geometries = from_wkb(table.column(column), path, stated_family(about))
+        geometries = from_wkb(table.column(column), path, stated_family(about, wanted.family))
     else:
         geometry = from_lists(table.column(column), encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]

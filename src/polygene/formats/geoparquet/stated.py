@@ -142,9 +142,11 @@ def families_stated(about: dict[str, Any]) -> set[Family]:
     return {_FAMILIES[name] for name in names} if names <= set(_FAMILIES) else set()
 
 
-def stated_family(about: dict[str, Any]) -> Family:
-    """Return the family of what the file says it holds, for when no row is left to tell."""
-    types = about.get("geometry_types") or ["Polygon"]
+def stated_family(about: dict[str, Any], other: Family | None = None) -> Family:
+    """Return the family of what the file says it holds, else another, when no row is left to tell."""
+    types = about.get("geometry_types")
+    if not types:
+        return Family.POLYGONS if other is None else other
     name = str(types[0]).split(" ")[0].removeprefix("Multi")
     return _FAMILIES.get(name, Family.POLYGONS)
 
