@@ -657,7 +657,8 @@ class DamageByArrays(ByArrays, Damage):
 
 
 class WholeOrNotByArrays(ByArrays, WholeOrNot):
-    # What takes seconds, and has processes of its own, which know nothing of this.
+    # What has nothing to do with rows, or takes seconds and has processes of its own.
+    test_names_of_crs_without_proj_are_those_of_proj = None
     test_many_writers_by_many_ways_lose_nothing = None
     test_a_killed_run_leaves_the_old_file = None
     test_a_view_without_end_is_told_and_left_and_a_request_to_stop_is_heard = None

@@ -77,19 +77,19 @@ class Polygons(unittest.TestCase):
         ring = make.star(rng, 2000, 45, (50, 50))
         result = clipped(cells, make.polygons([[[ring]]]))
         points = rng.uniform(5, 95, (10_000, 2))
+        points = points[np.argsort(points[:, 1])]
 
         def crossings(vertices, offsets):
             ring_of = np.repeat(np.arange(len(offsets) - 1), np.diff(offsets))
             is_edge = ring_of[:-1] == ring_of[1:]
             a, b = vertices[:-1][is_edge], vertices[1:][is_edge]
-            found = np.zeros(len(points), np.int64)
-            for k in range(0, len(points), 500):
-                x, y = points[k : k + 500, :1], points[k : k + 500, 1:]
-                passes = (a[:, 1] > y) != (b[:, 1] > y)
-                with np.errstate(divide="ignore", invalid="ignore"):
-                    at = a[:, 0] + (y - a[:, 1]) * (b[:, 0] - a[:, 0]) / (b[:, 1] - a[:, 1])
-                found[k : k + 500] = (passes & (at < x)).sum(axis=1)
-            return found
+            ends = np.searchsorted(points[:, 1], np.sort([a[:, 1], b[:, 1]], axis=0))
+            n = ends[1] - ends[0]  # of points between the heights of the two ends of each edge
+            a, b = np.repeat(a, n, axis=0), np.repeat(b, n, axis=0)
+            of = np.arange(n.sum()) + np.repeat(ends[0] - np.cumsum(n) + n, n)
+            x, y = points[of].T
+            at = a[:, 0] + (y - a[:, 1]) * (b[:, 0] - a[:, 0]) / (b[:, 1] - a[:, 1])
+            return np.bincount(of[at < x], minlength=len(points))
 
         wanted = (
             crossings(ring, np.array([0, len(ring)]))

@@ -49,7 +49,7 @@ class Served(unittest.TestCase):
         cls.package, _ = tolva.write(cls.folder)
         names = ("sectors", "buoys", "cables", "beds_kelda", "park")
         layers = {name: polygene.read(f"{cls.package}#{name}") for name in names}
-        north = polygene.reproject(layers["buoys"], "EPSG:3006").layer
+        north = polygene.reproject(layers["buoys"], "EPSG:3035").layer
         layers["north"] = replace(north, name="north")
         cls.service = Service("Tolva Sound", layers, "1")
         cls.log: list[str] = []
@@ -148,12 +148,12 @@ class Standard(Served):
 
     def test_geometry_in_a_filter_is_in_the_crs_of_the_filter(self):
         """Longitude and latitude unless it is said (OGC 19-079r2, 7.3), in the CRS's own order."""
-        north = "http://www.opengis.net/def/crs/EPSG/0/3006"
+        north = "http://www.opengis.net/def/crs/EPSG/0/3035"
         for name, uri, (x0, y0, x1, y1), turned in (
             ("sectors", None, (14.3, 72.52, 14.5, 72.55), False),
             ("sectors", UTM, (475_000.0, 8_046_000.0, 480_000.0, 8_050_000.0), False),
             ("north", None, (14.3, 72.52, 14.5, 72.55), False),
-            ("north", north, (475_000.0, 8_046_000.0, 480_000.0, 8_050_000.0), True),
+            ("north", north, (4_466_000.0, 5_487_500.0, 4_471_000.0, 5_492_000.0), True),
         ):
             own, crs = self.service.layers[name], of_uri(uri or CRS84)
             area = box_layer((x0, y0, x1, y1), crs)
@@ -217,7 +217,7 @@ class Standard(Served):
             caught.exception.close()
 
     def test_coordinates_in_the_crs_asked_for_and_in_its_order(self):
-        for name, uri in (("buoys", UTM), ("north", "http://www.opengis.net/def/crs/EPSG/0/3006")):
+        for name, uri in (("buoys", UTM), ("north", "http://www.opengis.net/def/crs/EPSG/0/3035")):
             _, headers, told = self.get(f"/collections/{name}/items", crs=uri, limit=100)
             self.assertEqual(headers["Content-Crs"], f"<{uri}>")
             points = [own["geometry"] for own in told["features"] if own["geometry"]]
