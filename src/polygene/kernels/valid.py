@@ -8,13 +8,19 @@ predicates"). Coordinates must not be so large or small that products over- or u
 import cython
 
 if cython.compiled:
+    from cython.cimports.libc.math import fabs
     from cython.cimports.polygene.kernels.crowds import lie_across, look_at, sort_by
 else:
+    from math import fabs
+
     from polygene.kernels.crowds import lie_across, look_at, sort_by
 
 # Units of the grid of the cells that edges which meet may be apart on it: each end is off by one at
 # most in x and in y.
 APART = cython.declare(cython.double, 3.0)
+# How wrong a determinant of two edges on that grid can be, for each unit that they are long and apart:
+# a difference of two ends is off by one, and what floating point rounds is far below the rest of this.
+OFF = cython.declare(cython.double, 1.25)
 Point = cython.struct(x=cython.double, y=cython.double)
 # How two edges meet, 0 for not at all, and a place where they do.
 Meeting = cython.struct(kind=cython.longlong, x=cython.double, y=cython.double)
@@ -88,6 +94,9 @@ def orient(
         return 1
     if -found > 3.3306690738754716e-16 * size:
         return -1
+    # One end of the other, or all on a line along an axis, as most that are straight are.
+    if (ax == cx or by == cy) and (ay == cy or bx == cx):
+        return 0
     sums[0] = 0.0
     n = 1
     n = _add_product(sums, n, ax, by)
@@ -246,8 +255,9 @@ def _meeting(
 @cython.nogil
 @cython.exceptval(check=False)
 def _meet_others(
-    e: cython.longlong,
+    i: cython.longlong,
     others: cython.longlong[:, ::1],
+    room: cython.double[:, ::1],
     first_other: cython.longlong,
     stop: cython.longlong,
     xy: cython.double[:, ::1],
@@ -261,8 +271,12 @@ def _meet_others(
     kind: cython.longlong[::1],
     place: cython.double[:, ::1],
 ) -> cython.longlong:
-    """Store how edge e meets some of the edges ``others[0]``, n found before; return how many are."""
+    """Store how edge i of ``others[0]`` meets some that follow, n found before; return how many are.
+
+    ``room`` are those edges on the grid of the cells, side by side.
+    """
     k: cython.longlong
+    e: cython.longlong = others[0, i]
     f: cython.longlong
     g: cython.longlong
     found: Meeting
@@ -270,7 +284,39 @@ def _meet_others(
     b: Point
     c: Point
     d: Point
+    ax: cython.double = room[i, 0]
+    ay: cython.double = room[i, 1]
+    wide: cython.double = room[i, 2] - ax
+    tall: cython.double = room[i, 3] - ay
+    size: cython.double = fabs(wide) + fabs(tall)
+    cx: cython.double
+    cy: cython.double
+    w: cython.double
+    h: cython.double
+    p: cython.double
+    q: cython.double
+    u: cython.double
+    v: cython.double
+    off: cython.double
     for k in range(first_other, stop):
+        # Most are so far apart that it can be told on the grid: both ends of one to one side of the
+        # other. Which of the four it is cannot be foreseen, so there is a single branch.
+        cx = room[k, 0] - ax
+        cy = room[k, 1] - ay
+        w = room[k, 2] - room[k, 0]
+        h = room[k, 3] - room[k, 1]
+        off = OFF * (size + fabs(cx) + fabs(cy) + fabs(w) + fabs(h)) + 4
+        p = wide * cy - tall * cx
+        q = wide * (cy + h) - tall * (cx + w)
+        u = h * cx - w * cy
+        v = u + w * tall - h * wide
+        if (
+            ((p > off) & (q > off))
+            | ((p < -off) & (q < -off))
+            | ((u > off) & (v > off))
+            | ((u < -off) & (v < -off))
+        ):
+            continue
         # The lower first, in whatever order they come: the place hangs on that.
         f = min(e, others[0, k])
         g = max(e, others[0, k])
@@ -310,6 +356,7 @@ def find_meetings(
     following: cython.longlong[::1],
     row: cython.longlong[::1],
     crowd: cython.longlong,
+    room: cython.double[:, ::1],
     ranges: cython.double[:, ::1],
     keys: cython.double[:, ::1],
     order: cython.longlong[:, ::1],
@@ -328,18 +375,21 @@ def find_meetings(
     edges themselves. Leaves rise. In those of more than ``crowd`` edges only such are compared as
     overlap across the direction of most.
 
-    Pairs come once for each cell that both are in. ``kind`` is 1 where they cross, 2 where they run
+    Pairs come once for each cell that both are in, if it is not plain on the grid that they do not
+    meet. ``kind`` is 1 where they cross, 2 where they run
     along each other, 3 where one begins on the other, which does not end there; ``place`` (n, 2) is one
     such place, for 3 the exact one. Returns how many there are; stored as far as there is room.
 
-    ``ranges`` is (edges of the fullest leaf, 4), ``keys`` and ``order`` 1 by as many, ``frame`` and
-    ``window`` 4, ``sums`` 16.
+    ``ranges`` and ``room`` are (edges of the fullest leaf, 4), ``keys`` and ``order`` 1 by as many,
+    ``frame`` and ``window`` 4, ``sums`` 16.
     """
     leaf: cython.Py_ssize_t
     cell: cython.longlong
     box: cython.longlong = 0
     i: cython.longlong
     k: cython.longlong
+    e: cython.longlong
+    base: cython.longlong
     size: cython.longlong
     reach: cython.double
     n: cython.longlong = 0
@@ -347,6 +397,7 @@ def find_meetings(
         for leaf in range(leaves.shape[0]):
             cell = leaves[leaf]
             size = offsets[cell + 1] - offsets[cell]
+            base = entries[offsets[cell]] if size > 0 else 0
             if size > crowd:
                 box = look_at(cell, boxes, box, window)
                 lie_across(window, entries, offsets[cell], offsets[cell + 1], ends, frame, ranges)
@@ -357,7 +408,10 @@ def find_meetings(
                 if size > crowd:
                     # How far it reaches, in the place of where it begins: that is in the keys.
                     ranges[i, 0] = ranges[k, 2]
-                order[0, i] = entries[offsets[cell] + k]
+                e = entries[offsets[cell] + k]
+                order[0, i] = e
+                for k in range(4):
+                    room[i, k] = cython.cast(cython.double, ends[e, k] - ends[base, k & 1])
             for i in range(size):
                 k = size
                 if size > crowd:
@@ -366,7 +420,7 @@ def find_meetings(
                     while k < size and keys[0, k] <= reach:
                         k += 1
                 n = _meet_others(
-                    order[0, i], order, i + 1, k, xy, start, following, row, sums,
+                    i, order, room, i + 1, k, xy, start, following, row, sums,
                     n, first, second, kind, place,
                 )  # fmt: skip
     return n

@@ -124,14 +124,14 @@ def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
 
     def look(first_leaf: int, stop: int) -> tuple[I64Array, I64Array, I64Array, F64Array]:
         fullest = int(counts[first_leaf:stop].max(initial=1))
-        ranges, keys = np.empty((fullest, 4)), np.empty((1, fullest))
+        (room, ranges), keys = np.empty((2, fullest, 4)), np.empty((1, fullest))
         order = np.empty((1, fullest), np.int64)
         # Sound rows were sorted out before, so there is little to find; else it is done again with
-        # room.
-        room = 4096
+        # space for all.
+        space = 4096
         while True:
-            first, second, kind = np.empty((3, room), np.int64)
-            place = np.empty((room, 2))
+            first, second, kind = np.empty((3, space), np.int64)
+            place = np.empty((space, 2))
             n = kernels.run(
                 kernels.valid.find_meetings,
                 cells.boxes,
@@ -144,6 +144,7 @@ def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
                 clean.following,
                 row,
                 BUNDLE,
+                room,
                 ranges,
                 keys,
                 order,
@@ -155,9 +156,9 @@ def _meetings(clean: Clean) -> tuple[I64Array, I64Array, I64Array, F64Array]:
                 kind,
                 place,
             )
-            if n <= room:
+            if n <= space:
                 return first[:n], second[:n], kind[:n], place[:n]
-            room = n
+            space = n
 
     found = parallel.each(look, parallel.parted(offsets_from(counts)))
     first, second, kind, place = (np.concatenate(columns) for columns in zip(*found, strict=True))
