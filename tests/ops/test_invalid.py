@@ -104,6 +104,26 @@ class Invalid(unittest.TestCase):
             np.asarray(cut.table["area"]), row_areas(cut.geometry), rtol=1e-6
         )
 
+    def test_just_outside_of_the_other_they_have_no_part(self):
+        """Where only the cells that tell what is near reach them: between 0 and a hundredth beside it."""
+        bow = np.array([(0, 0), (4, 4), (4, 0), (0, 4), (0, 0)], float)
+        other = make.layer("other", make.polygons([[[make.square(0, 0, 1000)]]]))
+        for beside in (1e-5, 2e-4, 0.008, 2.0):
+            places = [
+                (1000 + beside, 500),
+                (500, 1000 + beside),
+                (-4 - beside, 3),
+                (3, -4 - beside),
+            ]
+            rows = [[[bow + place]] for place in places]
+            one = [[make.square(900, 500, 200)]]
+            layer = make.layer("own", make.polygons([*rows, one]), k=range(5))
+            for call in (polygene.clip, polygene.intersect):
+                with self.subTest(beside=beside, call=call.__name__):
+                    found = call(layer, other).layer
+                    self.assertEqual(found.table["k"].to_pylist(), [4])
+                    self.assertEqual(row_areas(found.geometry).tolist(), [20_000.0])
+
     def test_relations_are_those_of_the_mended_and_geometry_is_carried(self):
         mine, theirs = (
             join(y, self.half, "intersects").layer for y in (self.layer, self.mended)

@@ -71,10 +71,13 @@ def scene_of(
         is_touched = np.ones(len(own_rows), bool)
     else:
         touched = rows_touched(layer.geometry, bounds, border, grid)
-        enters = touched.copy()
+        enters = touched
         if layer.geometry.family == Family.POLYGONS:
-            # What is near has to do with where borders run, whether OTHER meets it or not.
+            # Cells reach beyond the extents of OTHER, and what lies there alone was not admitted.
             may_enter = _may_enter(rule, bounds, extents)
+            touched &= may_enter
+            enters = touched.copy()
+            # What is near has to do with where borders run, whether OTHER meets it or not.
             cells = NearBoxes(bounds[touched], NEAR * grid.step)
             near_touched = cells.meets(bounds) & may_enter & ~touched
             # Their edges may reach further, and what is near those tells whether they may be moved.
