@@ -7,6 +7,7 @@ import unittest
 import numpy as np
 
 import polygene
+from polygene import crs
 from polygene.errors import GeometryError
 from polygene.measures import row_areas
 from polygene.ops.buffer import buffer
@@ -105,9 +106,10 @@ class Invalid(unittest.TestCase):
         )
 
     def test_just_outside_of_the_other_they_have_no_part(self):
-        """Where only the cells that tell what is near reach them: between 0 and a hundredth beside it."""
+        """By so little that the cells which tell what is near reach them."""
         bow = np.array([(0, 0), (4, 4), (4, 0), (0, 4), (0, 0)], float)
-        other = make.layer("other", make.polygons([[[make.square(0, 0, 1000)]]]))
+        utm = crs.parse("EPSG:32633")
+        other = make.layer("other", make.polygons([[[make.square(0, 0, 1000)]]]), utm)
         for beside in (1e-5, 2e-4, 0.008, 2.0):
             places = [
                 (1000 + beside, 500),
@@ -117,7 +119,7 @@ class Invalid(unittest.TestCase):
             ]
             rows = [[[bow + place]] for place in places]
             one = [[make.square(900, 500, 200)]]
-            layer = make.layer("own", make.polygons([*rows, one]), k=range(5))
+            layer = make.layer("own", make.polygons([*rows, one]), utm, k=range(5))
             for call in (polygene.clip, polygene.intersect):
                 with self.subTest(beside=beside, call=call.__name__):
                     found = call(layer, other).layer
