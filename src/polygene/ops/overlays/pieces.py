@@ -136,7 +136,7 @@ def untouched(
 ) -> I64Array:
     """Return the pieces of rows that no border touches: each lies where its first vertex does."""
     column = layer.geometry
-    is_left = ~column.is_empty & asked.core
+    is_left = ~column.is_empty & asked.core & scene.may_enter
     is_left[scene.own_rows[asked.own]] = False
     rows = np.flatnonzero(is_left)
     if rule.keeps_other:  # what is near an OTHER has entered

@@ -32,6 +32,7 @@ from polygene.plane.touch import rows_touched
 class Scene(NamedTuple):
     """Who takes part.
 
+    may_enter : (n_rows,) rows of INPUT that may have a part: those admitted, if they are polygons
     own_rows : rows of INPUT that enter the plane
     is_touched : (n_own_rows,) whether OTHER may meet each; the others are their neighbours
     near : (n_other_rows in all,) rows of the OTHERs that do
@@ -42,6 +43,7 @@ class Scene(NamedTuple):
 
     grid: Grid
     ruler: Ruler
+    may_enter: BoolArray
     own_rows: I64Array
     is_touched: BoolArray
     near: list[BoolArray]
@@ -64,6 +66,7 @@ def scene_of(
     rows = [np.flatnonzero(mask) for mask in near]
     cutter = concatenate([other.geometry.take(r) for other, r in zip(others, rows, strict=True)])
     border = outline(cutter, grid)
+    may_enter = np.ones(layer.n_rows, bool)
     if rule.keeps_other or cutter.family == Family.POINTS:
         # What lies inside OTHER untouched has to be taken out of it, so it must enter too.
         reached = _together(extents) if keeps_all else extent_of(cutter.row_bounds())
@@ -73,7 +76,7 @@ def scene_of(
         touched = rows_touched(layer.geometry, bounds, border, grid)
         enters = touched
         if layer.geometry.family == Family.POLYGONS:
-            # Cells reach beyond the extents of OTHER, and what lies there alone was not admitted.
+            # Cells reach beyond the extents of OTHER, and what lies just there was not admitted.
             may_enter = _may_enter(rule, bounds, extents)
             touched &= may_enter
             enters = touched.copy()
@@ -89,6 +92,7 @@ def scene_of(
     scene = Scene(
         grid=grid,
         ruler=ruler_for(layer.crs),
+        may_enter=may_enter,
         own_rows=own_rows,
         is_touched=is_touched,
         near=near,
