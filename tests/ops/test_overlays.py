@@ -305,6 +305,9 @@ class Attributes(unittest.TestCase):
             },
         )
         np.testing.assert_allclose(row_areas(result.geometry), [8, 4, 16])
+        spot = make.layer("spot", make.points([[np.zeros(2)]]))
+        with self.assertRaisesRegex(DataError, "'spot', holds points; only polygons can supersede"):
+            polygene.supersede(old, new, spot)
 
 
 class Dissolve(unittest.TestCase):

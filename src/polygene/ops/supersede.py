@@ -59,6 +59,12 @@ def supersede(
             f"INPUT, layer {layer.name!r}, holds {layer.geometry.family.words}; only polygons can "
             "be superseded"
         )
+    for other in others:
+        if other.geometry.n_vertices and other.geometry.family != Family.POLYGONS:
+            raise DataError(
+                f"OTHER, layer {other.name!r}, holds {other.geometry.family.words}; only polygons "
+                "can supersede polygons"
+            )
     told = resolved(how, layer)
     # A snap is of INPUT alone, slivers and parts are of the whole, measures of what INPUT had.
     plain = told._replace(
