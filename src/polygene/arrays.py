@@ -144,20 +144,30 @@ class Numbering(NamedTuple):
 
 
 def number_codes(codes: IntArray, n_codes: int) -> Numbering:
-    """Number the distinct integers below ``n_codes``, none negative, in order of first appearance."""
+    """Number the distinct integers below ``n_codes`` in order of first appearance.
+
+    Raises
+    ------
+    ValueError
+        If one is negative, or is not below.
+    """
     codes = np.ascontiguousarray(codes, np.int64)
     numbers, firsts = np.empty(len(codes), np.int64), np.empty(min(len(codes), n_codes), np.int64)
     known = np.full(n_codes, NONE)
     n_distinct = kernels.run(kernels.ranks.number_codes, codes, known, numbers, firsts)
+    if n_distinct < 0:
+        raise ValueError(f"{n_codes} codes are from 0 to {n_codes - 1}")
     return Numbering(numbers, firsts[:n_distinct].copy())
 
 
 def number_pairs(first: IntArray, second: IntArray) -> Numbering:
-    """Number the distinct pairs of non-negative integers in order of first appearance."""
+    """Number the distinct pairs of integers in order of first appearance."""
     first = np.ascontiguousarray(first, np.int64)
     second = np.ascontiguousarray(second, np.int64)
     n_first, n_second = (int(some.max(initial=0)) + 1 for some in (first, second))
-    if n_first * n_second <= FEW_A_PAIR * len(first):  # then a table of all that may be is smaller
+    is_few = n_first * n_second <= FEW_A_PAIR * len(first)
+    # Then a table of all that may be is smaller; of what is negative there is none.
+    if is_few and min(first.min(initial=0), second.min(initial=0)) == 0:
         return number_codes(
             first * n_second + second if n_first > 1 else second, n_first * n_second
         )

@@ -70,7 +70,7 @@ def number_codes(
     numbers: cython.longlong[::1],
     originals: cython.longlong[::1],
 ) -> cython.longlong:
-    """Number codes in order of first appearance; return how many there are.
+    """Number codes in order of first appearance; return how many there are, -1 if one is none.
 
     ``known`` has room for every code there may be, all -1; ``numbers`` and ``originals`` are as in
     `pairs.number_firsts`.
@@ -80,6 +80,9 @@ def number_codes(
     k: cython.longlong
     with cython.nogil:
         for i in range(codes.shape[0]):
+            if codes[i] < 0 or codes[i] >= known.shape[0]:
+                n = -1
+                break
             k = known[codes[i]]
             if k < 0:
                 k = n
