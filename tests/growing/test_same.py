@@ -336,6 +336,12 @@ class OneTask(Compared):
         ):
             with self.assertRaisesRegex(OneTaskError, reason):
                 in_tasks(call_of(command, **arguments), [ref], self.folder, Grounds())
+        bow = np.array([(0, 0), (4, 4), (4, 0), (0, 4), (0, 0)], float)
+        rows = make.polygons([[[bow + (10.0 * k, 0)]] for k in range(9)])
+        bad = put(self.folder, make.layer("bad", rows, UTM, g=[k % 2 for k in range(9)]))
+        with self.assertRaisesRegex(OneTaskError, "all of its features are left out"):
+            call = call_of("dissolve", by=("g",), invalid="leave-out")
+            in_tasks(call, [bad], self.folder, Grounds(tasks=2))
         nowhere = replace(own, crs=None, name="c")
         with self.assertRaisesRegex(OneTaskError, "without a CRS"):
             in_tasks(call_of("mend"), [put(self.folder, nowhere)], self.folder, Grounds())

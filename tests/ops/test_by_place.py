@@ -252,6 +252,26 @@ class Nearest(unittest.TestCase):
             found = join(two, one, "nearest", best="distance").layer.table["distance"]
             np.testing.assert_allclose(found, gaps.min(axis=0), atol=3e-3 if far > 1e5 else 3e-4)
 
+    def test_what_shares_as_much_is_tied_wherever_it_lies(self):
+        """Halves on the left and on the right of a feature: areas are whole numbers of the grid."""
+        rng, n = np.random.default_rng(1), 100
+        rows, halves = [], []
+        for x, y in np.round(rng.uniform(0, 1e5, (n, 2)), 3) + (500_000, 5_000_000):
+            width, height, more = np.round(rng.uniform(1, 90, 3), 3)
+
+            def across(x0, x1, y=y, height=height):
+                return [[np.array([(x0, y), (x1, y), (x1, y + height), (x0, y + height), (x0, y)])]]
+
+            middle = x + width / 2
+            rows.append(across(x, x + width))
+            halves += [across(x - more, middle), across(middle, x + width + 2 * more)]
+        utm = crs.parse("EPSG:32633")
+        one = make.layer("a", make.polygons(rows), utm)
+        two = make.layer("b", make.polygons(halves), utm, k=range(2 * n))
+        found = join(one, two, best="shared")
+        self.assertEqual(found.summary.tied.count, n)
+        self.assertEqual(found.layer.table["k"].to_pylist(), list(range(0, 2 * n, 2)))
+
     def test_ties_are_told_and_degrees_are_metres(self):
         spots = make.layer("s", make.points([[np.array([0, 0.0])]]))
         two = make.layer(

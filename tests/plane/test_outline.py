@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from polygene import crs
-from polygene.arrays import number_pairs, offsets_from
+from polygene.arrays import number_codes, number_pairs, offsets_from
 from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, bounds_of_groups
 from polygene.measures import (
@@ -169,7 +169,14 @@ class Sums(unittest.TestCase):
         np.testing.assert_array_equal(part.xy, column.take(np.arange(5, 9)).xy)
         self.assertEqual(part.family, Family.POLYGONS)
 
-    @given(st.lists(st.tuples(st.integers(0, 4), st.integers(0, 2**60)), max_size=60))
+    @given(
+        st.lists(
+            st.tuples(
+                st.integers(-2, 4), st.one_of(st.integers(-3, 3), st.integers(-(2**63), 2**60))
+            ),
+            max_size=60,
+        )
+    )
     @settings(max_examples=100, deadline=None)
     def test_pairs_are_numbered_as_they_appear(self, pairs):
         first, second = np.array(pairs, np.int64).reshape(-1, 2).T
@@ -177,6 +184,9 @@ class Sums(unittest.TestCase):
         seen: dict = {}
         self.assertEqual(found.numbers.tolist(), [seen.setdefault(p, len(seen)) for p in pairs])
         self.assertEqual([pairs[k] for k in found.firsts], list(seen))
+        for wrong in (-1, 3):
+            with self.assertRaisesRegex(ValueError, "3 codes are from 0 to 2"):
+                number_codes(np.array([0, wrong]), 3)
 
 
 if __name__ == "__main__":

@@ -171,6 +171,8 @@ def run(
         bundles = bundles_of(
             given_borders, place, groups, call, grounds.bytes_of_one, grounds.tasks or 1
         )
+        if not bundles:
+            raise OneTaskError("all of its features are left out")
         done = own.all(functools.partial(join_bundle, str(place)), bundles, "groups of task")
         parts, like, kind, to = own.together(done, groups, folder / "result", proves)
         summary = dissolve_told(given_borders, done, sources[0])

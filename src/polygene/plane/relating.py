@@ -26,10 +26,10 @@ from polygene.arrays import (
     offsets_from,
     owners,
     spans,
-    sum_by,
 )
 from polygene.geometry import Family, GeometryColumn
-from polygene.measures import Ruler
+from polygene.measures import PlaneRuler, Ruler
+from polygene.plane import sums
 from polygene.plane.arrangement import OUTSIDE, Arrangement, Borders, arrange
 from polygene.plane.borders import Outline, outline
 from polygene.plane.covering import cover
@@ -38,6 +38,7 @@ from polygene.plane.near_boxes import NEAR, NearBoxes
 from polygene.plane.noding import Noded, node_edges
 from polygene.plane.portions import Portion, portions
 from polygene.plane.sound import plainly_sound
+from polygene.plane.sums import Sums
 
 INSIDE, BOUNDARY = 0, 1
 NOTHING = -1  # the dimension of an empty intersection
@@ -77,7 +78,10 @@ class _Plane(NamedTuple):
     left: I64Array  # (n noded edges,) the face on each side
     right: I64Array
     face_of_lone: I64Array  # (n_nodes,) of nodes on no edge, else NONE
-    areas: F64Array
+    areas: (
+        Sums  # (n_faces,) in whole numbers of a unit, so that what shares as much is told as equal
+    )
+    unit: float
 
 
 def relate(
@@ -160,7 +164,8 @@ def _relate(
 ) -> Pairs:
     sides = [outline(first, grid), outline(second, grid)]
     plane = _plane(first, second, sides)
-    plane = plane._replace(areas=_areas(plane.arrangement, grid, ruler))
+    areas, unit = _areas(plane.arrangement, grid, ruler)
+    plane = plane._replace(areas=areas, unit=unit)
     mine = _cells_of(
         plane=plane, column=first, side=sides[0], first_vertex=0, first_given=0, first_row=0
     )
@@ -219,7 +224,8 @@ def _plane(first: GeometryColumn, second: GeometryColumn, sides: list[Outline]) 
         left=left,
         right=right,
         face_of_lone=face_of_lone,
-        areas=np.zeros(0),
+        areas=Sums.zeros(0),
+        unit=1.0,
     )
 
 
@@ -230,22 +236,15 @@ def _faces_at(arrangement: Arrangement, x: I64Array, y: I64Array) -> I64Array:
     return face
 
 
-def _areas(arrangement: Arrangement, grid: Grid, ruler: Ruler | None) -> F64Array:
-    """Return the (n_faces,) areas in square grid units, or as a ruler has them."""
+def _areas(arrangement: Arrangement, grid: Grid, ruler: Ruler | None) -> tuple[Sums, float]:
+    """Return the (n_faces,) areas in whole numbers of a unit: square grid units, or the ruler's."""
     if len(arrangement.low) == 0:
-        return np.zeros(arrangement.n_faces)
-    low, high = arrangement.low, arrangement.high
-    if ruler is None:
-        # About the middle, in floating point: shared areas order partners and are no proof.
-        x = arrangement.node_x - arrangement.node_x.mean()
-        y = arrangement.node_y - arrangement.node_y.mean()
-        strip = 0.5 * (x[low] * y[high] - x[high] * y[low])
-    else:
-        xy = grid.to_map(arrangement.node_x, arrangement.node_y)
-        strip = ruler.strips(xy[low], xy[high])
-    # An edge's strip counts for the face on its left and against that on its right.
-    both = np.stack([strip, -strip], axis=1).reshape(-1)
-    return sum_by(arrangement.face_of_halfedge, both, arrangement.n_faces)
+        return Sums.zeros(arrangement.n_faces), 1.0
+    if ruler is None or isinstance(ruler, PlaneRuler):
+        size = 1.0 if ruler is None else grid.step * ruler.map_unit
+        return sums.of_faces(arrangement), 0.5 * size**2
+    xy = grid.to_map(arrangement.node_x, arrangement.node_y)
+    return sums.of_strips(arrangement, xy, ruler), sums.SHARE
 
 
 def _cells_of(
@@ -358,7 +357,7 @@ def _matrices(
     place_a = np.concatenate([c.place[i] for c, (i, _) in zip(mine, joins, strict=True)])
     place_b = np.concatenate([c.place[j] for c, (_, j) in zip(theirs, joins, strict=True)])
     dimension = np.repeat(np.arange(3), [len(i) for i, _ in joins])
-    face = mine[2].cell[joins[2][0]]
+    face = mine[2].cell[joins[2][0]].astype(np.int64, copy=False)
     pairs = number_pairs(row_a, row_b)
     n = len(pairs.firsts)
     matrix = np.full((n, 3, 3), NOTHING, np.int8)
@@ -387,8 +386,8 @@ def _matrices(
         n_rows=second.n_rows,
         axis=1,
     )
-    shared = sum_by(pairs.numbers[dimension == 2], plane.areas[face], n)
-    return Pairs(a, b, matrix, shared)
+    shared = plane.areas.by_group(pairs.numbers[dimension == 2], face, n)
+    return Pairs(a, b, matrix, shared.to_float() * plane.unit)
 
 
 def _joined(a: IntArray, b: IntArray) -> tuple[I64Array, I64Array]:

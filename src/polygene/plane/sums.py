@@ -167,6 +167,11 @@ def areas_of(
         # The exact sum and a small correction: a face of a millimetre beside a continent keeps its
         # digits.
         return (faces.to_float() + moves) * (0.5 * (grid.step * ruler.map_unit) ** 2)
+    return of_strips(arrangement, node_xy, ruler).to_float() * SHARE
+
+
+def of_strips(arrangement: Arrangement, node_xy: F64Array, ruler: Ruler) -> Sums:
+    """Return the (n_faces,) areas on the ellipsoid, in whole shares (`SHARE`) of the ruler's unit."""
     # The area between an edge and the equator; whole shares cancel between the faces beside the
     # edge.
     shares = ruler.strips(
@@ -179,4 +184,4 @@ def areas_of(
         arrangement.face_of_halfedge,
         *found,
     )
-    return found.to_float() * SHARE
+    return found
