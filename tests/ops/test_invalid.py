@@ -105,6 +105,20 @@ class Invalid(unittest.TestCase):
             np.asarray(cut.table["area"]), row_areas(cut.geometry), rtol=1e-6
         )
 
+    def test_of_the_other_only_those_near_are_refused_or_left_out(self):
+        """As only those are mended: work in tasks never sees the rest."""
+        bow = np.array([(0, 0), (4, 4), (4, 0), (0, 4), (0, 0)], float)
+        one = make.layer("one", make.polygons([[[make.square(0, 0, 10)]], [[bow + 900]]]))
+        two = make.layer("two", make.polygons([[[make.square(5, 0, 10)]], [[bow + 5000]]]))
+        sound = one.take(np.array([0]))
+        found = polygene.erase(sound, two, invalid="refuse")
+        self.assertEqual(row_areas(found.layer.geometry).tolist(), [50.0])
+        found = polygene.erase(sound, two, invalid="leave-out").summary.others[0].admitted
+        self.assertEqual((found.checked, found.left_out.count), (1, 0))
+        for call, left, right in ((polygene.clip, one, sound), (polygene.union, sound, two)):
+            with self.assertRaisesRegex(GeometryError, "row 2"):
+                call(left, right, invalid="refuse")
+
     def test_just_outside_of_the_other_they_have_no_part(self):
         """By so little that the cells which tell what is near reach them."""
         bow = np.array([(0, 0), (4, 4), (4, 0), (0, 4), (0, 0)], float)

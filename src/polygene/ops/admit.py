@@ -51,7 +51,7 @@ def admit(
     ----------
     invalid : ``mend`` by the rule of `polygene.ops.mend`, ``refuse`` or ``leave-out``
     matters : (n_rows,) bool, optional
-        Rows that have a part in the work; only they are mended. The other two look at all.
+        Rows that have a part in the work; only they are looked at.
     counts : (n_rows,) bool, optional
         Rows that are told of, all if it is not given.
 
@@ -70,7 +70,7 @@ def admit(
         finite_bounds(layer)
         return _mended(layer, matters, precision, every >= 0 if counts is None else counts)
     is_bad = nothing.copy()
-    found = problems_of(layer.geometry)
+    found = problems_of(layer.geometry, matters)
     faults = np.flatnonzero(found.kind < Problem.WRONG_DIRECTION)
     is_bad[found.row[faults]] = True
     unit = unit_of(Family.POLYGONS, ruler_for(layer.crs))
@@ -85,6 +85,7 @@ def admit(
             "mend the layer first, or say with `invalid` mend or leave-out",
         )
     told = every >= 0 if counts is None else counts
+    told = told if matters is None else told & matters
     facts = Admitted(int(told.sum()), left_out=NamedRows.of(layer, is_bad & told), unit=unit)
     if not is_bad.any():
         return Admission(layer, facts, nothing, every)

@@ -139,8 +139,8 @@ def admitted(
     """Mend, refuse or leave out the invalid polygons of all layers that have a part in an overlay.
 
     Features of OTHER far from INPUT have none, but in a union or with ``keeps_other``; nor have those
-    of INPUT far from the OTHERs in a clip or an intersect. INPUT may move by ``reach``, in map
-    units; in longitude and latitude in those of the equator.
+    of INPUT far from the OTHERs in a clip or an intersect, which are refused or left out all the same.
+    INPUT may move by ``reach``, in map units; in longitude and latitude in those of the equator.
 
     Raises
     ------
@@ -152,7 +152,9 @@ def admitted(
         _widened(extent_of_whole(k, extent_of(b)), reach, layer) for k, b in enumerate(bounds)
     ]
     is_own = _may_enter(rule, bounds[0], extents[1:])
-    own = admit(layer, invalid, matters=is_own, counts=core_of(layer, 0))
+    own = admit(
+        layer, invalid, matters=is_own if invalid == "mend" else None, counts=core_of(layer, 0)
+    )
     found = []
     for k, (other, b) in enumerate(zip(others, bounds[1:], strict=True)):
         is_near = rows_near(b, extents[0]) | (rule.keeps_other or keeps_other)
