@@ -291,8 +291,6 @@ def _straight_line(
     i: cython.longlong
     j: cython.longlong
     line: cython.longlong
-    v: cython.longlong
-    w: cython.longlong
     good: cython.int = 0
     mine: int128
     its: int128
@@ -308,14 +306,6 @@ def _straight_line(
                     its = _squared_length(best, step_offsets, step_edge, low, high, node_x, node_y)
                     if mine < its:
                         break
-                    if mine == its:
-                        # Which is numbered first hangs on the order of rows.
-                        v = low[step_edge[step_offsets[line]]]
-                        w = low[step_edge[step_offsets[best]]]
-                        if node_x[v] > node_x[w] or (
-                            node_x[v] == node_x[w] and node_y[v] > node_y[w]
-                        ):
-                            break
                 best = line
                 break
     return best if good else -1
@@ -370,7 +360,7 @@ def find_straight(
 
     Each row of the item's piece, ``rows[piece[k]]`` with -1 for none, must have a line that does, or no
     line on either edge; if none of them has any, the line is one of other rows. Crowded lines do not
-    count. Of equally long ones that is taken which begins first, by x and then y.
+    count. Of equally long ones the last on the outgoing edge is taken.
     """
     k: cython.Py_ssize_t
     n: cython.Py_ssize_t
