@@ -218,6 +218,16 @@ class Lengths(Compared):
 
 
 class Many(Compared):
+    def test_bricks_left_of_and_below_the_origin(self):
+        """Straight borders with the corners of others, at negative coordinates: that crashed."""
+        rows = [
+            [[make.square(x, y, 2) * (1.0, 0.5) - 5000]]
+            for y in range(0, 16, 2)
+            for x in np.arange(0, 16, 2) + 0.25 * (y % 4)
+        ]
+        layers = self.written(layer(np.random.default_rng(1), "bricks", make.polygons(rows)))
+        self.compare(("dissolve", 1, {"by": ("group",)}), layers, 5)
+
     def test_fifty_tasks(self):
         rng = np.random.default_rng(8)
         columns = (make.coverage(9, 9, 20, rng), make.coverage(7, 7, 25, rng))

@@ -40,7 +40,8 @@ class Wanted:
         give back all.
     types : mapping of field to Arrow type
         Types that fields have in all of the file, where they may look like others in these rows.
-        Only a format that does not hold fields to their types heeds it.
+        Only a format that does not hold fields to their types heeds it, and for unsigned numbers those
+        of which portions are read: they are text in all of it, if one is beyond 64 bits.
     family : Family, optional
         What all of the file has, where these rows may have no geometry. Likewise.
     """

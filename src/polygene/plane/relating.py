@@ -78,9 +78,7 @@ class _Plane(NamedTuple):
     left: I64Array  # (n noded edges,) the face on each side
     right: I64Array
     face_of_lone: I64Array  # (n_nodes,) of nodes on no edge, else NONE
-    areas: (
-        Sums  # (n_faces,) in whole numbers of a unit, so that what shares as much is told as equal
-    )
+    areas: Sums  # (n_faces,) in whole numbers of a unit: what shares as much is equal
     unit: float
 
 
