@@ -311,6 +311,19 @@ class Attributes(unittest.TestCase):
 
 
 class Dissolve(unittest.TestCase):
+    def test_edges_as_long_as_each_other_on_one_line_in_any_order(self):
+        """Which vertices stay on such a line hung on the order of rows."""
+        rng = np.random.default_rng(5)
+        bow = np.array([(0, 0), (4, 4), (4, 0), (0, 4), (0, 0)], float)
+        column = make.polygons([[[bow + at]] for at in rng.integers(0, 40, (300, 2))])
+        layer = make.layer("bows", column, g=np.arange(300) % 3)
+        found = [
+            make.rows_of(polygene.dissolve(layer.take(order), "g").layer.geometry)
+            for order in (np.arange(300), *(rng.permutation(300) for _ in range(3)))
+        ]
+        for other in found[1:]:
+            self.assertEqual(str(sorted(map(str, found[0]))), str(sorted(map(str, other))))
+
     def test_groups_cover_what_their_rows_do(self):
         n_checked = 0
         for rng, step, a, b in each(self, 6):

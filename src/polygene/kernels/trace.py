@@ -10,6 +10,8 @@ else:
 
     int128 = int
 
+_NO_END = cython.declare(cython.longlong, 0x7FFFFFFFFFFFFFFF)
+
 
 @cython.cfunc
 @cython.inline
@@ -224,44 +226,90 @@ def split_rings(
 @cython.exceptval(check=False)
 def _has_line(
     e: cython.longlong,
-    r: cython.longlong,
+    row: cython.longlong,
+    row_stop: cython.longlong,
     delta_offsets: cython.longlong[::1],
     delta_part: cython.int[::1],
     row_of_part: cython.longlong[::1],
 ) -> cython.int:
-    """Return 1 if an edge is on the border of row r, or of any row if that is -1."""
+    """Return 1 if an edge is on the border of a row from ``row`` up to ``row_stop``."""
     i: cython.longlong
     for i in range(delta_offsets[e], delta_offsets[e + 1]):
-        if r < 0 or row_of_part[delta_part[i]] == r:
+        if row <= row_of_part[delta_part[i]] < row_stop:
             return 1
     return 0
 
 
 @cython.cfunc
+@cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
-def _squared_length(
+def _least(
     line: cython.longlong,
+    step_offsets: cython.longlong[::1],
+    step_edge: cython.int[::1],
+    low: cython.longlong[::1],
+    high: cython.longlong[::1],
+    place: cython.longlong[::1],
+) -> cython.longlong:
+    """Return the least x, or y, of a line: its steps go one way in both, so that is at an end."""
+    first: cython.longlong = step_edge[step_offsets[line]]
+    last: cython.longlong = step_edge[step_offsets[line + 1] - 1]
+    return min(min(place[low[first]], place[high[first]]), min(place[low[last]], place[high[last]]))
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _extent(
+    line: cython.longlong,
+    step_offsets: cython.longlong[::1],
+    step_edge: cython.int[::1],
+    low: cython.longlong[::1],
+    high: cython.longlong[::1],
+    place: cython.longlong[::1],
+) -> int128:
+    """Return how far the ends of a line are apart in x, or y."""
+    first: cython.longlong = step_edge[step_offsets[line]]
+    last: cython.longlong = step_edge[step_offsets[line + 1] - 1]
+    most: cython.longlong = max(
+        max(place[low[first]], place[high[first]]), max(place[low[last]], place[high[last]])
+    )
+    return most - _least(line, step_offsets, step_edge, low, high, place)
+
+
+@cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _comes_first(
+    line: cython.longlong,
+    other: cython.longlong,
     step_offsets: cython.longlong[::1],
     step_edge: cython.int[::1],
     low: cython.longlong[::1],
     high: cython.longlong[::1],
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
-) -> int128:
-    """Return the square of how far the ends of a line are apart, exactly."""
-    # Steps go one way in x, and in y: the ends are the extremes.
-    first: cython.longlong = step_edge[step_offsets[line]]
-    last: cython.longlong = step_edge[step_offsets[line + 1] - 1]
-    left: cython.longlong = min(node_x[low[first]], node_x[low[last]])
-    right: cython.longlong = max(node_x[high[first]], node_x[high[last]])
-    a: cython.longlong = min(node_y[low[first]], node_y[high[first]])
-    b: cython.longlong = max(node_y[low[first]], node_y[high[first]])
-    c: cython.longlong = min(node_y[low[last]], node_y[high[last]])
-    d: cython.longlong = max(node_y[low[last]], node_y[high[last]])
-    width: int128 = right - left
-    height: int128 = max(b, d) - min(a, c)
-    return width * width + height * height
+) -> cython.int:
+    """Return 1 if a line is longer than another, or as long and begins further left, or lower."""
+    width: int128 = _extent(line, step_offsets, step_edge, low, high, node_x)
+    height: int128 = _extent(line, step_offsets, step_edge, low, high, node_y)
+    its_width: int128 = _extent(other, step_offsets, step_edge, low, high, node_x)
+    its_height: int128 = _extent(other, step_offsets, step_edge, low, high, node_y)
+    longer: int128 = (
+        width * width + height * height - its_width * its_width - its_height * its_height
+    )
+    if longer != 0:
+        return longer > 0
+    # Which of them is numbered first hangs on the order of rows, and counts for nothing.
+    at: cython.longlong = _least(line, step_offsets, step_edge, low, high, node_x)
+    its: cython.longlong = _least(other, step_offsets, step_edge, low, high, node_x)
+    if at != its:
+        return at < its
+    at = _least(line, step_offsets, step_edge, low, high, node_y)
+    its = _least(other, step_offsets, step_edge, low, high, node_y)
+    return at < its
 
 
 @cython.cfunc
@@ -271,7 +319,8 @@ def _squared_length(
 def _straight_line(
     e: cython.longlong,
     f: cython.longlong,
-    r: cython.longlong,
+    row: cython.longlong,
+    row_stop: cython.longlong,
     best: cython.longlong,
     delta_offsets: cython.longlong[::1],
     delta_part: cython.int[::1],
@@ -285,28 +334,24 @@ def _straight_line(
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
 ) -> cython.longlong:
-    """Return the longest line of row r (any if -1) that runs over edges e and f, or ``best`` if that is
-    longer; -1 if there is none of the row.
+    """Return the line that comes first of those of a row from ``row`` up to ``row_stop`` that run over
+    edges e and f, or ``best`` if that does; -1 if none of such a row runs.
     """
     i: cython.longlong
     j: cython.longlong
     line: cython.longlong
     good: cython.int = 0
-    mine: int128
-    its: int128
     for j in range(delta_offsets[f], delta_offsets[f + 1]):
         line = delta_line[j]
-        if (r >= 0 and row_of_part[delta_part[j]] != r) or is_crowded[line]:
+        if is_crowded[line] or not row <= row_of_part[delta_part[j]] < row_stop:
             continue
         for i in range(delta_offsets[e], delta_offsets[e + 1]):
-            if delta_line[i] == line and (r < 0 or row_of_part[delta_part[i]] == r):
+            if delta_line[i] == line and row <= row_of_part[delta_part[i]] < row_stop:
                 good = 1
-                if best >= 0 and line != best:
-                    mine = _squared_length(line, step_offsets, step_edge, low, high, node_x, node_y)
-                    its = _squared_length(best, step_offsets, step_edge, low, high, node_x, node_y)
-                    if mine < its:
-                        break
-                best = line
+                if best < 0 or _comes_first(
+                    line, best, step_offsets, step_edge, low, high, node_x, node_y
+                ):
+                    best = line
                 break
     return best if good else -1
 
@@ -347,6 +392,7 @@ def find_straight(
     delta_part: cython.int[::1],
     delta_line: cython.int[::1],
     row_of_part: cython.longlong[::1],
+    others_from: cython.longlong,
     is_crowded: cython.uchar[::1],
     step_offsets: cython.longlong[::1],
     step_edge: cython.int[::1],
@@ -359,14 +405,16 @@ def find_straight(
     """Set ``through`` to the longest line that runs over both edges of each item, -1 for none.
 
     Each row of the item's piece, ``rows[piece[k]]`` with -1 for none, must have a line that does, or no
-    line on either edge; if none of them has any, the line is one of other rows. Crowded lines do not
-    count. Of equally long ones the last on the outgoing edge is taken.
+    line on either edge. If none of them has any, the line is one of other rows: of those from
+    ``others_from`` on for a piece with a first row, of any for another. Crowded lines do not count. Of
+    equally long ones that counts which begins further left, or lower.
     """
     k: cython.Py_ssize_t
     n: cython.Py_ssize_t
     e: cython.longlong
     f: cython.longlong
-    r: cython.longlong
+    row: cython.longlong
+    row_stop: cython.longlong
     best: cython.longlong
     has_any: cython.int
     has_in: cython.int
@@ -378,13 +426,18 @@ def find_straight(
             has_any = 0
             # The last time is for the lines of rows that the piece is not of.
             for n in range(rows.shape[1] + 1):
-                r = rows[piece[k], n] if n < rows.shape[1] else -1
-                if n < rows.shape[1] and r < 0:
-                    continue
-                if n == rows.shape[1] and has_any:
+                if n < rows.shape[1]:
+                    row = rows[piece[k], n]
+                    row_stop = row + 1
+                    if row < 0:
+                        continue
+                elif has_any:
                     break
-                has_in = _has_line(e, r, delta_offsets, delta_part, row_of_part)
-                if has_in != _has_line(f, r, delta_offsets, delta_part, row_of_part):
+                else:
+                    row = others_from if rows[piece[k], 0] >= 0 else 0
+                    row_stop = _NO_END
+                has_in = _has_line(e, row, row_stop, delta_offsets, delta_part, row_of_part)
+                if has_in != _has_line(f, row, row_stop, delta_offsets, delta_part, row_of_part):
                     best = -1
                     break
                 if not has_in:
@@ -393,7 +446,8 @@ def find_straight(
                 best = _straight_line(
                     e,
                     f,
-                    r,
+                    row,
+                    row_stop,
                     best,
                     delta_offsets,
                     delta_part,

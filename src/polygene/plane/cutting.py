@@ -107,9 +107,8 @@ def _cut_polygons(
     pieces = _sorted_pieces(entry_face[keeps], found.piece[keeps], arrangement.n_faces, found)
     rings = trace_rings(arrangement, pieces)
     # Nodes that other rows left on straight borders go again: INPUT keeps the vertices it had.
-    kept = thinned(
-        arrangement, plan.noded, rings, _rows_in_plan(found, plan, other_starts), plan.row_of_part
-    )
+    rows = _rows_in_plan(found, plan, other_starts)
+    kept = thinned(arrangement, plan.noded, rings, rows, plan.row_of_part, n_rows)
     face_sums, areas = sums_found()
 
     # Proved beside the writing of coordinates; a failure comes out when `proved` is asked below.

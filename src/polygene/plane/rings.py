@@ -257,26 +257,30 @@ def thinned(
     rings: Rings,
     rows_of_piece: I64Array,
     row_of_part: I64Array,
+    others_from: int = 0,
 ) -> BoolArray:
     """Return which nodes of the rings to keep: all but those that strangers left behind.
 
     Where the straight border of a piece's row runs on through a node that only other rows gave it,
     the node is no vertex of the piece; nor is a node on a stranger's border where only other rows cross
     that. A node is dropped if both ring edges at it are steps of one line for each row that the piece
-    is of and that has a border there, or of any line where none has; the piece passes the node once,
-    no other line passes beside it, and the line has no other node near it: then straightening it by
-    less than a unit meets nothing.
+    is of and that has a border there, or of another line where none has; the piece passes the node
+    once, no other line passes beside it, and the line has no other node near it: then straightening
+    it by less than a unit meets nothing.
 
     Parameters
     ----------
     rows_of_piece : (n_pieces, k) the rows each piece is of, NONE for none
     row_of_part : (n_parts,) the row of each part of the deltas
+    others_from : the first row of OTHER: a piece of INPUT is bordered by its own row or by these, and
+        that other rows of INPUT run along there counts for nothing
 
     Returns
     -------
     (n_items,) bool
     """
-    return kept_nodes(rings, straight_lines(arrangement, noded, rings, rows_of_piece, row_of_part))
+    lines = straight_lines(arrangement, noded, rings, rows_of_piece, row_of_part, others_from)
+    return kept_nodes(rings, lines)
 
 
 def kept_nodes(rings: Rings, line_at: IntArray) -> BoolArray:
@@ -307,6 +311,7 @@ def straight_lines(
     rings: Rings,
     rows_of_piece: I64Array,
     row_of_part: I64Array,
+    others_from: int = 0,
 ) -> I32Array:
     """Return for each item of the rings the line that runs straight through its node, if it may go.
 
@@ -333,6 +338,7 @@ def straight_lines(
             arrangement.deltas.part,
             arrangement.deltas.line,
             row_of_part,
+            others_from,
             noded.is_crowded.view(np.uint8),
             noded.step_offsets,
             noded.step_edge,

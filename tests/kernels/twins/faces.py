@@ -125,8 +125,8 @@ class OfFaces:
     def find_straight(self, c, _):
         steps = grouped(c.step_offsets, c.step_edge)
         places = list(zip(c.node_x, c.node_y, strict=True))
-        lengths = [
-            plain.squared_length([places[v] for e in line for v in (c.low[e], c.high[e])])
+        ranks = [
+            plain.rank_of_line([places[v] for e in line for v in (c.low[e], c.high[e])])
             for line in steps
         ]
         parts, lines = (
@@ -140,17 +140,18 @@ class OfFaces:
             ]
             on_both = [[one for one in o if not c.is_crowded[one[1]]] for o in over]
             rows = [r for r in c.rows[c.piece[k]] if r >= 0]
-            line = self.straight(over, on_both, rows, lengths)
+            others_from = c.others_from if c.rows[c.piece[k]][0] >= 0 else 0
+            line = self.straight(over, on_both, rows, ranks, others_from)
             found = c.given["through"][k]
-            made.append(-1 if found < 0 else lengths[found])
-            wanted.append(-1 if line < 0 else lengths[line])
+            made.append(-1 if found < 0 else ranks[found])
+            wanted.append(-1 if line < 0 else ranks[line])
         return made, wanted
 
     @staticmethod
-    def straight(over, on_both, rows, lengths):
+    def straight(over, on_both, rows, ranks, others_from):
         has = {row for row, _ in (*over[0], *over[1])} & set(rows)
-        mine = [o if not has else [x for x in o if x[0] in has] for o in on_both]
+        mine = [[x for x in o if (x[0] in has if has else x[0] >= others_from)] for o in on_both]
         both = {row for row, _ in set(mine[0]) & set(mine[1])}
         if has - both:
             return -1
-        return plain.find_straight(set(mine[0]), mine[1], rows, lengths)
+        return plain.find_straight(set(mine[0]), mine[1], rows, ranks)

@@ -154,23 +154,29 @@ def list_passed(rings: Sequence[Ints], is_passed: Ints) -> list[tuple[int, int]]
     return [(r, k) for r, ring in enumerate(rings) for k, v in enumerate(ring) if is_passed[v]]
 
 
-def squared_length(places: Sequence[Any]) -> int:
-    """Return the square of how far the ends of a line are apart that rises, or falls, all the way."""
+def rank_of_line(places: Sequence[Any]) -> tuple[int, int, int]:
+    """Return by what a line that rises, or falls, all the way is preferred: the greatest is best.
+
+    The square of how far its ends are apart; then how far left it begins, and how low.
+    """
     x, y = zip(*places, strict=True)
-    return (max(x) - min(x)) ** 2 + (max(y) - min(y)) ** 2
+    return (max(x) - min(x)) ** 2 + (max(y) - min(y)) ** 2, -min(x), -min(y)
 
 
 def find_straight(
-    incoming: set[tuple[int, int]], outgoing: Sequence[tuple[int, int]], rows: Ints, lengths: Ints
+    incoming: set[tuple[int, int]],
+    outgoing: Sequence[tuple[int, int]],
+    rows: Ints,
+    ranks: Sequence[Any],
 ) -> int:
-    """Return the longest line that runs over both edges of a node and that all rows have, or NONE.
+    """Return the line of the highest rank that runs over both edges of a node, or NONE.
 
-    Edges are (row, line) of all that run over them. A row with no line on either does not count; if
-    none of the rows has any, lines of others do.
+    All rows must have one that does; a row with no line on either edge does not count, and if none of
+    the rows has any, lines of others do. Edges are (row, line) of all that run over them.
     """
     both = [one for one in outgoing if one in incoming]
     has = {row for row, _ in (*incoming, *outgoing)} & set(rows)
     wanted = [line for row, line in both if row in has or not has]
     if any(row not in {r for r, _ in both} for row in has):
         return NONE
-    return max(wanted, key=lambda line: lengths[line], default=NONE)
+    return max(wanted, key=lambda line: ranks[line], default=NONE)
