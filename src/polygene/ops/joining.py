@@ -20,8 +20,9 @@ from polygene.plane import selfcheck
 from polygene.plane.grid import Grid
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.proof import prove_pieces, proved_sums
-from polygene.plane.rings import Pieces, Rings, rings_to_column, thinned, trace_rings
+from polygene.plane.rings import Pieces, Rings, rings_to_column, trace_rings
 from polygene.plane.sheets import sheets_of
+from polygene.plane.thinning import thinned
 from polygene.table.groups import Groups
 
 # Features in one place above which they are joined sheet by sheet, up to so many in each; and how many

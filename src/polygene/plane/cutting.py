@@ -25,10 +25,11 @@ from polygene.plane.keys import Keyed, keyed
 from polygene.plane.members import Alike, Members
 from polygene.plane.overlay import Overlay, face_areas
 from polygene.plane.proof import prove_pieces, prove_steps, proved_sums
-from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.rings import Pieces, rings_to_column, trace_rings
 from polygene.plane.rules import Rule
 from polygene.plane.steps import Steps, steps_of
 from polygene.plane.sums import Sums
+from polygene.plane.thinning import thinned
 
 
 class Cut(NamedTuple):

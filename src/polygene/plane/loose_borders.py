@@ -21,14 +21,8 @@ from polygene.plane.grid import Grid
 from polygene.plane.noding import Noded
 from polygene.plane.overlay import Overlay
 from polygene.plane.proof import prove_pieces
-from polygene.plane.rings import (
-    Pieces,
-    Rings,
-    kept_nodes,
-    rings_to_column,
-    straight_lines,
-    trace_rings,
-)
+from polygene.plane.rings import Pieces, Rings, rings_to_column, trace_rings
+from polygene.plane.thinning import kept_nodes, straight_lines
 
 
 class LooseBorders(NamedTuple):

@@ -13,10 +13,8 @@ from polygene.arrays import (
     F64Array,
     I32Array,
     I64Array,
-    IntArray,
     bucket,
     count_by,
-    number_pairs,
     offsets_from,
     spans,
     take_spans,
@@ -24,7 +22,6 @@ from polygene.arrays import (
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane import selfcheck
 from polygene.plane.arrangement import Arrangement
-from polygene.plane.noding import Noded
 
 
 class Pieces(NamedTuple):
@@ -249,143 +246,6 @@ def _by_place(rings: I64Array, piece: I64Array, places: _Places) -> I64Array:
     some = order[several]
     order[several] = some[np.lexsort((*places.keys(some), piece[some]))]
     return order
-
-
-def thinned(
-    arrangement: Arrangement,
-    noded: Noded,
-    rings: Rings,
-    rows_of_piece: I64Array,
-    row_of_part: I64Array,
-    others_from: int = 0,
-) -> BoolArray:
-    """Return which nodes of the rings to keep: all but those that strangers left behind.
-
-    Where the straight border of a piece's row runs on through a node that only other rows gave it,
-    the node is no vertex of the piece; nor is a node on a stranger's border where only other rows cross
-    that. A node is dropped if both ring edges at it are steps of one line for each row that the piece
-    is of and that has a border there, or of another line where none has; the piece passes the node
-    once, no other line passes beside it, and the line has no other node near it: then straightening
-    it by less than a unit meets nothing.
-
-    Parameters
-    ----------
-    rows_of_piece : (n_pieces, k) the rows each piece is of, NONE for none
-    row_of_part : (n_parts,) the row of each part of the deltas
-    others_from : the first row of OTHER: a piece of INPUT is bordered by its own row or by these, and
-        that other rows of INPUT run along there counts for nothing
-
-    Returns
-    -------
-    (n_items,) bool
-    """
-    lines = straight_lines(arrangement, noded, rings, rows_of_piece, row_of_part, others_from)
-    return kept_nodes(rings, lines)
-
-
-def kept_nodes(rings: Rings, line_at: IntArray) -> BoolArray:
-    """Return which nodes of rings to keep, if those may go that have a line: see `thinned`."""
-    keeps = np.ones(len(line_at), bool)
-    goes = np.flatnonzero(line_at != NONE)
-    ring_of = np.searchsorted(rings.offsets, goes, side="right") - 1
-    before = _before(rings, goes, ring_of)
-    # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
-    # to several lines, each node may be straight and yet the ring turn.
-    is_straight = (line_at[before] == NONE) | (line_at[goes] == line_at[before])
-    goes, ring_of = goes[is_straight], ring_of[is_straight]
-    # A sliver bent by a stranger's node alone would fall flat: it keeps what holds it open.
-    is_flat = np.diff(rings.offsets) - count_by(ring_of, len(rings.piece)) < 3
-    keeps[goes] = is_flat[ring_of]
-    return keeps
-
-
-def _before(rings: Rings, items: IntArray, ring: IntArray) -> I64Array:
-    """Return the item before each of (n,) items round its ring."""
-    is_first = items == rings.offsets[ring]
-    return np.where(is_first, rings.offsets[ring + 1], items) - 1
-
-
-def straight_lines(
-    arrangement: Arrangement,
-    noded: Noded,
-    rings: Rings,
-    rows_of_piece: I64Array,
-    row_of_part: I64Array,
-    others_from: int = 0,
-) -> I32Array:
-    """Return for each item of the rings the line that runs straight through its node, if it may go.
-
-    As `thinned` says; NONE for a node that stays.
-    """
-    # Nodes inside a line that nothing misses narrowly are the only ones that may go: is_passed says
-    # so for each node of the noding.
-    line_at = np.full(len(rings.halfedge), NONE, np.int32)
-    if not noded.is_passed.any():
-        return line_at
-    item, ring = _at_marked_nodes(arrangement, rings, noded.is_passed)
-    # (n_found,) asked: is there a line that runs straight through, for each row of the piece?
-    piece, before = rings.piece[ring], _before(rings, item, ring)
-    line = np.empty(len(item), np.int32)
-
-    def look(first: int, stop: int) -> None:
-        kernels.run(
-            kernels.trace.find_straight,
-            rings.halfedge[before[first:stop]] >> 1,
-            rings.halfedge[item[first:stop]] >> 1,
-            piece[first:stop],
-            rows_of_piece,
-            arrangement.deltas.offsets,
-            arrangement.deltas.part,
-            arrangement.deltas.line,
-            row_of_part,
-            others_from,
-            noded.is_crowded.view(np.uint8),
-            noded.step_offsets,
-            noded.step_edge,
-            noded.low,
-            noded.high,
-            noded.node_x,
-            noded.node_y,
-            line[first:stop],
-        )
-
-    parallel.each(look, parallel.split(len(item)))
-    # Where a border touches itself in the node it is a corner of the ring, however straight each
-    # side.
-    drops = line != NONE
-    node = arrangement.origin[rings.halfedge[item]]
-    asked = np.zeros(len(arrangement.node_x), bool)
-    asked[node[drops]] = True
-    wanted = np.flatnonzero(asked[node])
-    numbers = number_pairs(piece[wanted], node[wanted]).numbers
-    drops[wanted] &= np.bincount(numbers)[numbers] == 1
-    line_at[item[drops]] = line[drops]
-    return line_at
-
-
-def _at_marked_nodes(
-    arrangement: Arrangement, rings: Rings, is_marked: BoolArray
-) -> tuple[I32Array, I32Array]:
-    """Return the items of rings (n_found,) that begin in marked nodes, rising, and the ring of each."""
-
-    def look(first: int, stop: int) -> tuple[I32Array, I32Array]:
-        items, ring = np.empty((2, int(rings.offsets[stop] - rings.offsets[first])), np.int32)
-        n_found = kernels.run(
-            kernels.trace.list_passed,
-            first,
-            stop,
-            rings.offsets,
-            rings.halfedge,
-            arrangement.origin,
-            is_marked.view(np.uint8),
-            items,
-            ring,
-        )
-        return items[:n_found].copy(), ring[:n_found].copy()
-
-    found = parallel.each(look, parallel.parted(rings.offsets))
-    items, ring = zip(*found, strict=True)
-    return np.concatenate(items), np.concatenate(ring)
 
 
 def rings_to_column(

@@ -12,7 +12,8 @@ from polygene.ops.proved import prove_valid
 from polygene.plane import sums
 from polygene.plane.overlay import Overlay
 from polygene.plane.proof import prove_pieces, prove_places
-from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.rings import Pieces, rings_to_column, trace_rings
+from polygene.plane.thinning import thinned
 
 
 def retraced(

@@ -40,8 +40,9 @@ from polygene.ops.summary import (
 from polygene.plane import bounds as bounds_of
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.proof import prove_pieces, proved_sums
-from polygene.plane.rings import Pieces, rings_to_column, thinned, trace_rings
+from polygene.plane.rings import Pieces, rings_to_column, trace_rings
 from polygene.plane.sums import Sums
+from polygene.plane.thinning import thinned
 
 
 def laid_over_itself(layer: Layer, origins: bool, how: Resolved) -> Laid:
