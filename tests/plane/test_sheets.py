@@ -78,7 +78,8 @@ class Sheets(unittest.TestCase):
 
     def test_overlays_are_the_same(self):
         """Of polygons and lines by few features: rows, bytes and what is told."""
-        for seed in some_of(range(16)):
+        # In the last borders of OTHER overlap in one line, and others of INPUT end there.
+        for seed in (*some_of(range(16)), 142):
             rng = np.random.default_rng(seed)
             family = Family(rng.choice([Family.POLYGONS, Family.LINES]))
             own = make.layer("own", pile(rng, int(rng.integers(5, 40)), family))

@@ -22,7 +22,7 @@ from polygene.plane.noding import Noded
 from polygene.plane.overlay import Overlay
 from polygene.plane.proof import prove_pieces
 from polygene.plane.rings import Pieces, Rings, rings_to_column, trace_rings
-from polygene.plane.thinning import kept_nodes, straight_lines
+from polygene.plane.thinning import ends_of_lines, kept_nodes, straight_lines
 
 
 class LooseBorders(NamedTuple):
@@ -100,18 +100,10 @@ def taken_out(plan: Overlay, group_of_row: I64Array, n_groups: int) -> TakenOut:
 
 def _ends_of(plan: Overlay, line: I32Array) -> I64Array:
     """Return the ends of lines (n, 4), by which they are known in every part."""
-    noded = plan.noded
     found = np.full((len(line), 4), NO_LINE)
     has = np.flatnonzero(line != NONE)
-    first = noded.step_offsets[line[has]]
-    last = noded.step_offsets[line[has] + 1] - 1
-    ends = []
-    for step, is_end in ((first, False), (last, True)):
-        edge = noded.step_edge[step]
-        takes_high = noded.is_step_reversed[step] ^ is_end
-        node = np.where(takes_high, noded.high[edge], noded.low[edge])
-        ends += [noded.node_x[node] + plan.grid.origin_x, noded.node_y[node] + plan.grid.origin_y]
-    found[has] = np.column_stack(ends)
+    origin = [plan.grid.origin_x, plan.grid.origin_y]
+    found[has] = ends_of_lines(plan.noded, line[has]) + np.array(origin * 2)
     return found
 
 
@@ -162,7 +154,9 @@ def put_together(
     face = owners(arrangement.label_offsets)
     pieces = Pieces.of_sorted(face, arrangement.labels, arrangement.n_faces, n_groups)
     rings = trace_rings(arrangement, pieces)
-    keeps = kept_nodes(rings, _lines_of(arrangement, rings, borders, group, edges.numbers, is_back))
+    ends = _lines_of(arrangement, rings, borders, group, edges.numbers, is_back)
+    origin = np.array([grid.origin_x, grid.origin_y] * 2)
+    keeps = kept_nodes(rings, _numbered(ends), lambda items: ends[items] - origin)
     node_xy = np.zeros((len(node_x), 2))
     node_xy[start] = borders.xy
     geometry, _ = rings_to_column(arrangement, rings, keeps, node_xy, n_groups)
@@ -223,14 +217,18 @@ def _lines_of(
     edge: I64Array,
     is_back: BoolArray,
 ) -> I64Array:
-    """Return for each item of the rings the line through its beginning, numbered; NONE for none."""
+    """Return for each item of the rings the ends of the line through its beginning, (n_items, 4)."""
     n_groups = int(group.max(initial=0)) + 1
     halfedge = 2 * arrangement.border_of_edge[edge].astype(np.int64) + is_back
     own = halfedge * n_groups + group
     order = np.argsort(own)
     wanted = rings.halfedge * np.int64(n_groups) + rings.piece[owners(rings.offsets)]
     given = order[np.searchsorted(own[order], wanted)]
-    ends = borders.line[given]
+    return borders.line[given]
+
+
+def _numbered(ends: I64Array) -> I64Array:
+    """Return lines numbered by their ends (n, 4); NONE for none."""
     first = number_pairs(ends[:, 0], ends[:, 1]).numbers
     last = number_pairs(ends[:, 2], ends[:, 3]).numbers
     return np.where(ends[:, 0] == NO_LINE, NONE, number_pairs(first, last).numbers)

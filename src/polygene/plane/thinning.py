@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from polygene import kernels, parallel
@@ -17,6 +19,7 @@ from polygene.arrays import (
 from polygene.plane.arrangement import Arrangement
 from polygene.plane.noding import Noded
 from polygene.plane.rings import Rings
+from polygene.plane.turns import turns
 
 
 def thinned(
@@ -48,23 +51,49 @@ def thinned(
     (n_items,) bool
     """
     lines = straight_lines(arrangement, noded, rings, rows_of_piece, row_of_part, others_from)
-    return kept_nodes(rings, lines)
+    return kept_nodes(rings, lines, lambda items: ends_of_lines(noded, lines[items]))
 
 
-def kept_nodes(rings: Rings, line_at: IntArray) -> BoolArray:
-    """Return which nodes of rings to keep, if those may go that have a line: see `thinned`."""
+def ends_of_lines(noded: Noded, line: IntArray) -> I64Array:
+    """Return where lines begin and end, (n, 4) x, y, x, y in steps of the grid."""
+    first, last = noded.step_offsets[line], noded.step_offsets[line + 1] - 1
+    ends = []
+    for step, is_end in ((first, False), (last, True)):
+        edge = noded.step_edge[step]
+        takes_high = noded.is_step_reversed[step] ^ is_end
+        node = np.where(takes_high, noded.high[edge], noded.low[edge])
+        ends += [noded.node_x[node], noded.node_y[node]]
+    return np.column_stack(ends)
+
+
+def kept_nodes(rings: Rings, line_at: IntArray, ends: Callable[[IntArray], I64Array]) -> BoolArray:
+    """Return which nodes of rings to keep, if those may go that have a line: see `thinned`.
+
+    ``ends`` gives the ends of the lines at items, (n, 4) x, y, x, y in steps of the grid.
+    """
     keeps = np.ones(len(line_at), bool)
     goes = np.flatnonzero(line_at != NONE)
     ring_of = np.searchsorted(rings.offsets, goes, side="right") - 1
     before = _before(rings, goes, ring_of)
     # Nodes dropped one after the other must lie on one line: where edges of a grid unit or so belong
-    # to several lines, each node may be straight and yet the ring turn.
-    is_straight = (line_at[before] == NONE) | (line_at[goes] == line_at[before])
+    # to several lines, each node may be straight and yet the ring turn. Lines that one straight line
+    # goes through are one, or it would hang on the nodes between which of their ends stay.
+    changes = np.flatnonzero((line_at[before] != NONE) & (line_at[goes] != line_at[before]))
+    is_straight = np.ones(len(goes), bool)
+    is_straight[changes] = _are_collinear(ends(before[changes]), ends(goes[changes]))
     goes, ring_of = goes[is_straight], ring_of[is_straight]
     # A sliver bent by a stranger's node alone would fall flat: it keeps what holds it open.
     is_flat = np.diff(rings.offsets) - count_by(ring_of, len(rings.piece)) < 3
     keeps[goes] = is_flat[ring_of]
     return keeps
+
+
+def _are_collinear(lines: I64Array, others: I64Array) -> BoolArray:
+    """Return whether one straight line goes through each line and another, (n, 4) each; exact."""
+    # Steps of the grid are below 2**42, so exact as doubles.
+    a, b = (lines[:, k : k + 2].astype(float) for k in (0, 2))
+    c, d = (others[:, k : k + 2].astype(float) for k in (0, 2))
+    return (turns(a, b, c) == 0) & (turns(a, b, d) == 0)
 
 
 def _before(rings: Rings, items: IntArray, ring: IntArray) -> I64Array:

@@ -24,6 +24,7 @@ from polygene.arrays import (
 from polygene.geometry import located_in_rings
 from polygene.plane.clean import Clean, Touches
 from polygene.plane.problems import Found, Problem
+from polygene.plane.turns import turns
 
 
 class _Sides(NamedTuple):
@@ -151,21 +152,13 @@ def _turn_left(clean: Clean, ring: I64Array) -> BoolArray:
     least = vertex[order[offsets[:-1]]]
     first, last = clean.offsets[rings], clean.offsets[rings + 1] - 1
     before = np.where(least > first, least, last) - 1
-    return _turns(clean.xy[before], clean.xy[least], clean.xy[least + 1])[at.reshape(-1)] > 0
+    return turns(clean.xy[before], clean.xy[least], clean.xy[least + 1])[at.reshape(-1)] > 0
 
 
 def _is_between(p: F64Array, a: F64Array, b: F64Array, c: F64Array) -> BoolArray:
     """Whether seen from p the direction of c comes after that of a and before that of b."""
-    ab, ac, cb = _turns(p, a, b), _turns(p, a, c), _turns(p, c, b)
+    ab, ac, cb = turns(p, a, b), turns(p, a, c), turns(p, c, b)
     return np.where(ab > 0, (ac > 0) & (cb > 0), np.where(ab < 0, (ac >= 0) | (cb >= 0), ac > 0))
-
-
-def _turns(a: F64Array, b: F64Array, c: F64Array) -> I64Array:
-    """Return 1 for each a, b, c (n, 2) that turn left, -1 right, 0 straight; exact."""
-    found = np.empty(len(a), np.int64)
-    points = (np.ascontiguousarray(p) for p in (a, b, c))
-    kernels.run(kernels.valid.turns, *points, np.zeros(16), found)
-    return found
 
 
 def _places(clean: Clean, touches: Touches) -> tuple[I64Array, F64Array]:
