@@ -116,6 +116,17 @@ class Made(unittest.TestCase):
             with self.subTest(seed=seed):
                 self.assertEqual(self.found(before, after, made), done)
 
+    def test_what_lies_over_another_that_goes_on_is_no_part_of_it(self):
+        """A zone in another is removed, and the other moved; so with one that is added."""
+        large, small = block(0, 0, width=4.0), block(0.1, 0, width=1.0)
+        both = layer_of([(1, large, "a"), (2, small, "b")])
+        for key in ("key", ()):
+            for way in (1, -1):
+                alone = layer_of([(1, large + 0.05, "a")])
+                made = polygene.compare(*(both, alone)[::way], key, changes=True).summary.changes
+                counts = [getattr(made, k).count for k in KINDS]
+                self.assertEqual(counts, [way < 0, way > 0, 0, 0, 1, 0], (key, way))
+
     def test_how_far_and_how_much(self):
         before = layer_of([(1, block(0, 0), "a"), (2, block(2, 0), "a")])
         xy = before.geometry.xy.copy()

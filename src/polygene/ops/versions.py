@@ -70,7 +70,8 @@ def versions(
     Rows of one key are the same; where it comes several times, and without a key at all, rows of the
     same geometry (and fields, where there are several such), then polygons that share most area, at
     least half of one of them. What lies by half in one that it is no successor of is a part of it:
-    that one was split; and so the other way round for what was merged.
+    that one was split; and so the other way round for what was merged. Where features of one version
+    lie over each other, only that half counts which they did not share already.
 
     Parameters
     ----------
@@ -235,14 +236,19 @@ def areas_of(layer: Layer) -> F64Array:
     return row_areas(layer.geometry, None if is_plane else ruler)
 
 
+def _sizes(layer: Layer, rows: I64Array) -> F64Array:
+    """Return the areas (n,) of rows, which may come several times."""
+    own = np.zeros(layer.n_rows)
+    chosen = distinct(rows)
+    own[chosen] = areas_of(layer.take(chosen))
+    return own[rows]
+
+
 def _shares(work: _Work, overlaps: Overlaps) -> tuple[F64Array, F64Array]:
     """Return what of the one before, and of the one afterwards, each pair shares."""
     found = []
     for layer, rows in ((work.before, overlaps.before), (work.after, overlaps.after)):
-        own = np.zeros(layer.n_rows)
-        chosen = distinct(rows)
-        own[chosen] = areas_of(layer.take(chosen))
-        size = own[rows]
+        size = _sizes(layer, rows)
         found.append(np.divide(overlaps.shared, size, out=np.zeros(len(size)), where=size > 0))
     return found[0], found[1]
 
@@ -279,13 +285,50 @@ def _parts(work: _Work, overlaps: Overlaps) -> tuple[I64Array, I64Array]:
     if not len(overlaps.before):
         none = np.zeros((0, 2), np.int64)
         return none, none
-    of_before, of_after = _shares(work, overlaps)
     own = work.after_of[overlaps.before] == overlaps.after
+    before_of = np.full(work.after.n_rows, NONE)
+    has = np.flatnonzero(work.after_of != NONE)
+    before_of[work.after_of[has]] = has
     pairs = np.stack([overlaps.before, overlaps.after], axis=1)
-    is_part = (of_after >= MOST) & (own | ~work.taken[overlaps.after])
-    is_source = (of_before >= MOST) & (own | (work.after_of[overlaps.before] == NONE))
+    # What lay in both before, and does so in one of them still, was not merged; and so with parts.
+    is_part = own | (~work.taken[overlaps.after])
+    is_part &= _is_mostly_new(work.after, overlaps, pairs[:, ::-1], work.after_of, is_part & ~own)
+    is_source = own | (work.after_of[overlaps.before] == NONE)
+    is_source &= _is_mostly_new(work.before, overlaps, pairs, before_of, is_source & ~own)
     split = pairs[is_part]
     merged = pairs[is_source]
     split = split[count_by(split[:, 0], work.before.n_rows)[split[:, 0]] > 1]
     merged = merged[count_by(merged[:, 1], work.after.n_rows)[merged[:, 1]] > 1]
     return split, merged
+
+
+def _is_mostly_new(
+    layer: Layer, overlaps: Overlaps, pairs: I64Array, was: I64Array, asked: BoolArray
+) -> BoolArray:
+    """Return of which pairs (n, 2) the first lies by half in the second.
+
+    The first is a row of ``layer``, the second of its other version. Where ``asked`` (n,), what lies in
+    the row of the layer that the second was, or became, does not count; ``was`` has that, or NONE.
+    """
+    row, other = pairs[:, 0], was[pairs[:, 1]]
+    wanted = np.maximum(MOST * _sizes(layer, row), np.finfo(float).tiny)
+    found = overlaps.shared >= wanted
+    looked = np.flatnonzero(asked & found & (other != NONE))
+    if len(looked):
+        shared = _shared_in(layer, row[looked], other[looked])
+        found[looked] = overlaps.shared[looked] - shared >= wanted[looked]
+    return found
+
+
+def _shared_in(layer: Layer, row: I64Array, other: I64Array) -> F64Array:
+    """Return the area (n,) that rows share with others of their layer."""
+    rows, others = distinct(row), distinct(other)
+    met = partners(layer.take(rows), layer.take(others), "intersects")
+    assert met.shared is not None
+    both = number_pairs(
+        np.concatenate([rows[met.first], row]), np.concatenate([others[met.second], other])
+    ).numbers
+    n = len(met.first)
+    shared = np.zeros(int(both.max()) + 1)
+    shared[both[:n]] = met.shared
+    return shared[both[n:]]
