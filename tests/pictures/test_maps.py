@@ -232,6 +232,26 @@ class Placed(unittest.TestCase):
         )
         self.assertIsNone(insets.crowd([spread], view))
         self.assertIsNone(insets.crowd([crowded.take(np.arange(5))], view))
+        # In one place, and in one line.
+        column = make.points([[np.array([7.0, y])] for y in (*range(0, 40, 2), 800)])
+        x0, y0, x1, y1 = insets.crowd([make.layer("l", column)], view)
+        self.assertTrue(x0 < 7 < x1 and y0 <= 0 and 38 <= y1 < 100)
+        pile = make.points([[np.array([7.0, 7.0])]] * 20 + [[np.array([900.0, 7.0])]])
+        self.assertIsNone(insets.crowd([make.layer("p", pile)], view))
+
+    def test_the_scale_bar_hides_no_points_that_it_need_not(self):
+        def dark(where):
+            """How many pixels of the bar's ink there are where it would be."""
+            column = make.points([[np.array(p)] for p in [(25.0, 0.0), (50.0, 55.0), where]])
+            polygene.draw(make.layer("p", column), path, replace=True)
+            rows = matplotlib.image.imread(path)[705:745, :, :3]
+            ink = (rows.max(axis=2) < 0.2).sum(axis=0)
+            return int(ink[40:300].sum()) > 100, int(ink[700:955].sum()) > 100
+
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "p.png"
+            for where, wanted in (((30.0, 0.0), (True, False)), ((0.0, 0.1), (False, True))):
+                self.assertEqual(dark(where), wanted, where)
 
     def test_a_legend_keeps_to_the_picture_and_tells_the_unit(self):
         figure = Figure(figsize=(12.8, 8))

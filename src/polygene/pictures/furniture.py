@@ -96,8 +96,8 @@ def _sign(figure: Figure, entry: Entry, x: float, y: float, size: tuple[float, f
     figure.add_artist(sign)
 
 
-def scale_bar(axes: Any, layer: Layer, extent: Extent) -> None:
-    """Draw a bar of a round length in metres, or map units."""
+def scale_bar(axes: Any, layer: Layer, extent: Extent, at_right: bool = False) -> None:
+    """Draw a bar of a round length in metres, or map units, at the lower left or right."""
     ruler = ruler_for(layer.crs)
     low, high = axes.get_xlim(), axes.get_ylim()
     width = low[1] - low[0]
@@ -111,6 +111,8 @@ def scale_bar(axes: Any, layer: Layer, extent: Extent) -> None:
     round_length = float(max(k for k in (1, 2, 5, 10) if k * power <= wanted * 1.0001) * power)
     drawn = round_length / metres * width
     x, y = low[0] + 0.03 * width, high[0] + 0.035 * (high[1] - high[0])
+    if at_right:
+        x = low[1] - 0.03 * width - drawn
     tall = 0.007 * (high[1] - high[0])
     for k, colour in enumerate((INK, "#ffffff", INK, "#ffffff")):
         axes.add_artist(
@@ -128,7 +130,10 @@ def scale_bar(axes: Any, layer: Layer, extent: Extent) -> None:
         words = f"{round_length / 1000:g} km" if round_length >= 1000 else f"{round_length:g} m"
     else:
         words = f"{round_length:g} units"
-    text = axes.text(x + drawn + 0.008 * width, y, words, fontsize=9, color=INK, zorder=95)
+    beside, align = (
+        (x - 0.008 * width, "right") if at_right else (x + drawn + 0.008 * width, "left")
+    )
+    text = axes.text(beside, y, words, fontsize=9, color=INK, zorder=95, ha=align)
     text.set_path_effects(halo())
 
 

@@ -24,6 +24,7 @@ def crowd(layers: Sequence[Layer], view: Extent) -> Extent | None:
     """Return the box in which most features lie, if it is a small part of the view; else None.
 
     The box holds four of five features about their median, and no more than is needed for that.
+    What lies in one place, be it of many features, needs none.
     """
     bounds = np.concatenate([y.geometry.row_bounds()[~y.geometry.is_empty] for y in layers])
     if len(bounds) < LEAST_ROWS:
@@ -42,12 +43,14 @@ def crowd(layers: Sequence[Layer], view: Extent) -> Extent | None:
     if ((high - low) / size > MOST_SHARE).any():
         return None
     # What lies just beside belongs to it.
-    beside = (middle > low - (high - low) / 2) & (middle < high + (high - low) / 2)
+    beside = (middle >= low - (high - low) / 2) & (middle <= high + (high - low) / 2)
     beside &= (bounds[:, 2:] - bounds[:, :2]) / size < MOST_SHARE
     own = bounds[beside.all(axis=1)]
     low, high = own[:, :2].min(axis=0), own[:, 2:].max(axis=0)
     # As wide and high as the view, in proportion, with some room.
     half = float(((high - low) / size).max()) * size * 0.55
+    if not half.any():
+        return None  # all in one place, where larger shows no more
     centre = (low + high) / 2
     return (*(centre - half).tolist(), *(centre + half).tolist())
 

@@ -16,7 +16,7 @@ from matplotlib.figure import Figure
 
 from polygene.crs import label as crs_label
 from polygene.errors import DataError, UsageError
-from polygene.geometry import Extent
+from polygene.geometry import Extent, Family
 from polygene.layer import Layer
 from polygene.notes import Warned
 from polygene.ops.overlays.scene import rows_near
@@ -43,7 +43,8 @@ AXES = (0.03, 0.06, 0.72, 0.86)  # of the figure: left, bottom, width, height
 MOST_HEADING = 34
 LEFT = 0.03  # of the figure, where all begins
 _FOOT, _MOST_FEET = 8, 3  # size of type and number of lines below the map
-_NORTH, _BAR = (0.94, 0.87, 0.99, 0.98), (0.02, 0.02, 0.26, 0.06)  # where no label stands
+# Where no label stands; the bar is at the left or, if that hides points, at the right.
+_NORTH, _BARS = (0.94, 0.87, 0.99, 0.98), ((0.02, 0.02, 0.26, 0.06), (0.74, 0.02, 0.98, 0.06))
 TWO_AXES = ((0.03, 0.06, 0.385, 0.83), (0.43, 0.06, 0.385, 0.83))
 
 
@@ -149,14 +150,25 @@ def _draw_panel(
         is_shared = fields.count(fields[k]) > 1
         _draw_layer(axes, shown[k], number, pixel)
         entries += _entries(shown[k], is_shared, bool(plan.beside))
-    taken = [_part_of(view, *own) for own in (_NORTH, _BAR)]
     own = [shown[k] for k in part]
+    at_right = _hides_points(own, view)
+    taken = [_part_of(view, *one) for one in (_NORTH, _BARS[at_right])]
     if not plan.beside and plan.box is None:
         taken += _draw_inset(axes, own, view, plan, place)
     notes = _write_labels(axes, own, _type(view, place), taken)
-    scale_bar(axes, plan.layers[0], extent)
+    scale_bar(axes, plan.layers[0], extent, at_right)
     north(axes)
     return entries, notes
+
+
+def _hides_points(shown: Sequence[Dressed], view: Extent) -> bool:
+    """Whether a scale bar at the left would hide points, and more than one at the right."""
+    points = [own.layer.geometry.xy for own in shown if own.layer.geometry.family == Family.POINTS]
+    counts = [
+        sum(int(((xy >= part[:2]) & (xy <= part[2:])).all(axis=1).sum()) for xy in points)
+        for part in (np.array(_part_of(view, *bar)) for bar in _BARS)
+    ]
+    return counts[0] > counts[1]
 
 
 def _type(view: Extent, place: Place) -> Type:
