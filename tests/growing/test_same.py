@@ -20,6 +20,7 @@ import pyarrow.parquet as pq
 import polygene
 from polygene import crs
 from polygene.formats.address import LayerRef
+from polygene.formats.flatgeobuf import writing
 from polygene.geometry import concatenate
 from polygene.growing import far_edges, nearest, portions
 from polygene.growing.running import Grounds, OneTaskError, run
@@ -323,7 +324,14 @@ class Portions(Compared):
         table = pa.table({"g": pa.array(shapes, pa.binary()), "n": range(25)})
         table = table.replace_schema_metadata({"geo": json.dumps(geo)})
         pq.write_table(table, path.with_suffix(".parquet"), row_group_size=5)
-        for k, own in enumerate((path, path.with_suffix(".parquet"))):
+        flat, header = path.with_suffix(".fgb"), writing.Header
+        late = make.points([[] if k < 20 else [np.array([k, 0.0])] for k in range(25)])
+        late = replace(late, is_null=late.is_empty)
+        with mock.patch.object(
+            writing, "Header", side_effect=lambda **own: header(**{**own, "geometry_type": 0})
+        ):
+            polygene.write(replace(layer, geometry=late), flat)
+        for k, own in enumerate((path, path.with_suffix(".parquet"), flat)):
             ref, place = LayerRef(own, "spots"), self.folder / f".w{k}"
             with self.subTest(path=own), mock.patch.object(portions, "ROWS", 10):
                 call = call_of("measure", centroid=True)
