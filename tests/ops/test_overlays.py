@@ -324,6 +324,15 @@ class Dissolve(unittest.TestCase):
         for other in found[1:]:
             self.assertEqual(str(sorted(map(str, found[0]))), str(sorted(map(str, other))))
 
+    def test_zero_and_minus_zero_in_any_order(self):
+        squares = [make.square(0, 0, 4), make.square(-4, 0, 4)]
+        squares[1][squares[1] == 0] = -0.0
+        layer = make.layer("two", make.polygons([[[ring]] for ring in squares]))
+        found = [
+            polygene.dissolve(layer.take(np.array(o))).layer.geometry.xy for o in ([0, 1], [1, 0])
+        ]
+        self.assertEqual(found[0].tobytes(), found[1].tobytes())
+
     def test_groups_cover_what_their_rows_do(self):
         n_checked = 0
         for rng, step, a, b in each(self, 6):

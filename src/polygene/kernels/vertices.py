@@ -94,7 +94,7 @@ def bring_home(
     is_home: cython.uchar[::1],
     differs: cython.uchar[::1],
 ) -> None:
-    """Set ``homes`` of each node to the coordinates of the first vertex on it.
+    """Set ``homes`` of each node to the coordinates of the first vertex on it, but 0.0 before -0.0.
 
     ``is_home`` (all 0 before the first call) marks nodes that have a vertex, ``differs`` (so too) those
     whose vertices do not all agree.
@@ -110,6 +110,12 @@ def bring_home(
                 homes[n, 1] = map_xy[v, 1]
             elif homes[n, 0] != map_xy[v, 0] or homes[n, 1] != map_xy[v, 1]:
                 differs[n] = 1
+            else:
+                # Zero and minus zero agree; which of them it is must not hang on who comes first.
+                if map_xy[v, 0] == 0.0:
+                    homes[n, 0] += map_xy[v, 0]
+                if map_xy[v, 1] == 0.0:
+                    homes[n, 1] += map_xy[v, 1]
 
 
 def to_grid(
