@@ -324,6 +324,29 @@ class Dissolve(unittest.TestCase):
         for other in found[1:]:
             self.assertEqual(str(sorted(map(str, found[0]))), str(sorted(map(str, other))))
 
+    def test_a_vertex_of_the_other_layer_stays_whoever_runs_along_there(self):
+        """Whichever layer comes first."""
+        boxes = {"a": [(0, 0, 40, 30), (10, 10, 30, 20)], "b": [(0, 0, 20, 10), (20, 0, 40, 10)]}
+        a, b = (
+            make.layer(
+                name,
+                make.polygons([
+                    [[make.closed(np.array([(x, y), (u, y), (u, v), (x, v)], float))]]
+                    for x, y, u, v in given
+                ]),
+                **{name: [1, 2]},
+            )
+            for name, given in boxes.items()
+        )  # fmt: skip
+        for one, other in ((a, b), (b, a)):
+            found = polygene.union(one, other).layer
+            alone = [
+                k for k, row in enumerate(found.table.to_pylist())
+                if (row["a"], row["b"]) == (1, None)
+            ]  # fmt: skip
+            xy = found.take(np.array(alone)).geometry.xy
+            self.assertIn((20.0, 10.0), set(map(tuple, xy.tolist())))
+
     def test_zero_and_minus_zero_in_any_order(self):
         squares = [make.square(0, 0, 4), make.square(-4, 0, 4)]
         squares[1][squares[1] == 0] = -0.0

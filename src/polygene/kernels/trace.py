@@ -10,8 +10,6 @@ else:
 
     int128 = int
 
-_NO_END = cython.declare(cython.longlong, 0x7FFFFFFFFFFFFFFF)
-
 
 @cython.cfunc
 @cython.inline
@@ -224,18 +222,42 @@ def split_rings(
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
+def _is_meant(
+    its: cython.longlong,
+    row: cython.longlong,
+    piece: cython.longlong,
+    rows: cython.longlong[:, ::1],
+    starts: cython.longlong[::1],
+) -> cython.int:
+    """Return 1 if a row is ``row`` or, if that is -1, of a layer that the piece has no row of."""
+    n: cython.Py_ssize_t = starts.shape[0]
+    if row >= 0:
+        return its == row
+    while n > 0:
+        n -= 1
+        if its >= starts[n]:
+            return rows[piece, n] < 0
+    return 1
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
 def _has_line(
     e: cython.longlong,
     row: cython.longlong,
-    row_stop: cython.longlong,
+    piece: cython.longlong,
+    rows: cython.longlong[:, ::1],
+    starts: cython.longlong[::1],
     delta_offsets: cython.longlong[::1],
     delta_part: cython.int[::1],
     row_of_part: cython.longlong[::1],
 ) -> cython.int:
-    """Return 1 if an edge is on the border of a row from ``row`` up to ``row_stop``."""
+    """Return 1 if an edge is on the border of a row that is meant."""
     i: cython.longlong
     for i in range(delta_offsets[e], delta_offsets[e + 1]):
-        if row <= row_of_part[delta_part[i]] < row_stop:
+        if _is_meant(row_of_part[delta_part[i]], row, piece, rows, starts):
             return 1
     return 0
 
@@ -320,7 +342,9 @@ def _straight_line(
     e: cython.longlong,
     f: cython.longlong,
     row: cython.longlong,
-    row_stop: cython.longlong,
+    piece: cython.longlong,
+    rows: cython.longlong[:, ::1],
+    starts: cython.longlong[::1],
     best: cython.longlong,
     delta_offsets: cython.longlong[::1],
     delta_part: cython.int[::1],
@@ -334,8 +358,8 @@ def _straight_line(
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
 ) -> cython.longlong:
-    """Return the line that comes first of those of a row from ``row`` up to ``row_stop`` that run over
-    edges e and f, or ``best`` if that does; -1 if none of such a row runs.
+    """Return the line that comes first of those of rows that are meant and run over edges e and f, or
+    ``best`` if that does; -1 if none of them runs.
     """
     i: cython.longlong
     j: cython.longlong
@@ -343,10 +367,14 @@ def _straight_line(
     good: cython.int = 0
     for j in range(delta_offsets[f], delta_offsets[f + 1]):
         line = delta_line[j]
-        if is_crowded[line] or not row <= row_of_part[delta_part[j]] < row_stop:
+        if is_crowded[line]:
+            continue
+        if not _is_meant(row_of_part[delta_part[j]], row, piece, rows, starts):
             continue
         for i in range(delta_offsets[e], delta_offsets[e + 1]):
-            if delta_line[i] == line and row <= row_of_part[delta_part[i]] < row_stop:
+            if delta_line[i] == line and _is_meant(
+                row_of_part[delta_part[i]], row, piece, rows, starts
+            ):
                 good = 1
                 if best < 0 or _comes_first(
                     line, best, step_offsets, step_edge, low, high, node_x, node_y
@@ -392,7 +420,7 @@ def find_straight(
     delta_part: cython.int[::1],
     delta_line: cython.int[::1],
     row_of_part: cython.longlong[::1],
-    others_from: cython.longlong,
+    layer_starts: cython.longlong[::1],
     is_crowded: cython.uchar[::1],
     step_offsets: cython.longlong[::1],
     step_edge: cython.int[::1],
@@ -405,16 +433,16 @@ def find_straight(
     """Set ``through`` to the longest line that runs over both edges of each item, -1 for none.
 
     Each row of the item's piece, ``rows[piece[k]]`` with -1 for none, must have a line that does, or no
-    line on either edge. If none of them has any, the line is one of other rows: of those from
-    ``others_from`` on for a piece with a first row, of any for another. Crowded lines do not count. Of
-    equally long ones that counts which begins further left, or lower.
+    line on either edge. If none of them has any, the line is one of other rows: of layers that the
+    piece has no row of, whose rows begin at ``layer_starts`` (one for each column of ``rows``), or of
+    any if that is empty. Crowded lines do not count. Of equally long ones that counts which begins
+    further left, or lower.
     """
     k: cython.Py_ssize_t
     n: cython.Py_ssize_t
     e: cython.longlong
     f: cython.longlong
     row: cython.longlong
-    row_stop: cython.longlong
     best: cython.longlong
     has_any: cython.int
     has_in: cython.int
@@ -428,16 +456,18 @@ def find_straight(
             for n in range(rows.shape[1] + 1):
                 if n < rows.shape[1]:
                     row = rows[piece[k], n]
-                    row_stop = row + 1
                     if row < 0:
                         continue
                 elif has_any:
                     break
                 else:
-                    row = others_from if rows[piece[k], 0] >= 0 else 0
-                    row_stop = _NO_END
-                has_in = _has_line(e, row, row_stop, delta_offsets, delta_part, row_of_part)
-                if has_in != _has_line(f, row, row_stop, delta_offsets, delta_part, row_of_part):
+                    row = -1
+                has_in = _has_line(
+                    e, row, piece[k], rows, layer_starts, delta_offsets, delta_part, row_of_part
+                )
+                if has_in != _has_line(
+                    f, row, piece[k], rows, layer_starts, delta_offsets, delta_part, row_of_part
+                ):
                     best = -1
                     break
                 if not has_in:
@@ -447,7 +477,9 @@ def find_straight(
                     e,
                     f,
                     row,
-                    row_stop,
+                    piece[k],
+                    rows,
+                    layer_starts,
                     best,
                     delta_offsets,
                     delta_part,

@@ -108,8 +108,8 @@ def _cut_polygons(
     pieces = _sorted_pieces(entry_face[keeps], found.piece[keeps], arrangement.n_faces, found)
     rings = trace_rings(arrangement, pieces)
     # Nodes that other rows left on straight borders go again: INPUT keeps the vertices it had.
-    rows = _rows_in_plan(found, plan, other_starts)
-    kept = thinned(arrangement, plan.noded, rings, rows, plan.row_of_part, n_rows)
+    rows, starts = _rows_in_plan(found, plan, other_starts), _starts_in_plan(plan, other_starts)
+    kept = thinned(arrangement, plan.noded, rings, rows, plan.row_of_part, starts)
     face_sums, areas = sums_found()
 
     # Proved beside the writing of coordinates; a failure comes out when `proved` is asked below.
@@ -147,9 +147,12 @@ def _sums_and_areas(plan: Overlay, ruler: Ruler) -> tuple[Sums, F64Array]:
 
 def _rows_in_plan(found: Keyed, plan: Overlay, other_starts: I64Array) -> I64Array:
     """Return the rows each piece is of, those of OTHERs counted as the plan does."""
-    # (1 + OTHERs,) where each layer's rows begin in the plan: INPUT's at 0
-    starts = np.concatenate([[0], plan.n_own_rows + other_starts[:-1]])
-    return np.where(found.rows == NONE, NONE, found.rows + starts)
+    return np.where(found.rows == NONE, NONE, found.rows + _starts_in_plan(plan, other_starts))
+
+
+def _starts_in_plan(plan: Overlay, other_starts: I64Array) -> I64Array:
+    """Return where each layer's rows begin in the plan, (1 + OTHERs,): INPUT's at 0."""
+    return np.concatenate([[0], plan.n_own_rows + other_starts[:-1]])
 
 
 def _sorted_pieces(face: I64Array, piece: I64Array, n_faces: int, found: Keyed) -> Pieces:

@@ -28,7 +28,7 @@ def thinned(
     rings: Rings,
     rows_of_piece: I64Array,
     row_of_part: I64Array,
-    others_from: int = 0,
+    layer_starts: I64Array | None = None,
 ) -> BoolArray:
     """Return which nodes of the rings to keep: all but those that strangers left behind.
 
@@ -43,14 +43,15 @@ def thinned(
     ----------
     rows_of_piece : (n_pieces, k) the rows each piece is of, NONE for none
     row_of_part : (n_parts,) the row of each part of the deltas
-    others_from : the first row of OTHER: a piece of INPUT is bordered by its own row or by these, and
-        that other rows of INPUT run along there counts for nothing
+    layer_starts : where the rows of each layer begin, of which a piece has one row or none each: it is
+        bordered by these rows or by layers it has none of, and that other rows of the same layers run
+        along there counts for nothing
 
     Returns
     -------
     (n_items,) bool
     """
-    lines = straight_lines(arrangement, noded, rings, rows_of_piece, row_of_part, others_from)
+    lines = straight_lines(arrangement, noded, rings, rows_of_piece, row_of_part, layer_starts)
     return kept_nodes(rings, lines, lambda items: ends_of_lines(noded, lines[items]))
 
 
@@ -108,7 +109,7 @@ def straight_lines(
     rings: Rings,
     rows_of_piece: I64Array,
     row_of_part: I64Array,
-    others_from: int = 0,
+    layer_starts: I64Array | None = None,
 ) -> I32Array:
     """Return for each item of the rings the line that runs straight through its node, if it may go.
 
@@ -135,7 +136,7 @@ def straight_lines(
             arrangement.deltas.part,
             arrangement.deltas.line,
             row_of_part,
-            others_from,
+            np.zeros(0, np.int64) if layer_starts is None else layer_starts,
             noded.is_crowded.view(np.uint8),
             noded.step_offsets,
             noded.step_edge,

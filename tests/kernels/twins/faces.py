@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bisect
 from collections import Counter
 
 import numpy as np
@@ -140,17 +141,22 @@ class OfFaces:
             ]
             on_both = [[one for one in o if not c.is_crowded[one[1]]] for o in over]
             rows = [r for r in c.rows[c.piece[k]] if r >= 0]
-            others_from = c.others_from if c.rows[c.piece[k]][0] >= 0 else 0
-            line = self.straight(over, on_both, rows, ranks, others_from)
+            line = self.straight(over, on_both, rows, ranks, self.meant(c, c.rows[c.piece[k]]))
             found = c.given["through"][k]
             made.append(-1 if found < 0 else ranks[found])
             wanted.append(-1 if line < 0 else ranks[line])
         return made, wanted
 
     @staticmethod
-    def straight(over, on_both, rows, ranks, others_from):
+    def meant(c, rows):
+        """Whether a row is of a layer that a piece has none of; any is, where no layers are known."""
+        starts = list(c.layer_starts)
+        return lambda row: not starts or rows[bisect.bisect_right(starts, row) - 1] < 0
+
+    @staticmethod
+    def straight(over, on_both, rows, ranks, is_meant):
         has = {row for row, _ in (*over[0], *over[1])} & set(rows)
-        mine = [[x for x in o if (x[0] in has if has else x[0] >= others_from)] for o in on_both]
+        mine = [[x for x in o if (x[0] in has if has else is_meant(x[0]))] for o in on_both]
         both = {row for row, _ in set(mine[0]) & set(mine[1])}
         if has - both:
             return -1
