@@ -26,8 +26,9 @@ test-formats: $(VENV)/for-tests
 
 # 2,000 random cases of every operation, the engine proving its own work in each.
 random: $(VENV)/for-tests
-	POLYGENE_CASES=2000 POLYGENE_KILLS=20 POLYGENE_MANGLED=900 POLYGENE_ALL=1 \
+	POLYGENE_CASES=2000 POLYGENE_KILLS=20 POLYGENE_MANGLED=900 POLYGENE_ALL=1 POLYGENE_ROUND_TRIPS=300 \
 	    $(VENV)/bin/python -m tests.run tests.random tests.commit.test_together tests.formats.test_mangled \
+	    tests.formats.test_proof \
 	    test_same test_taking_part test_bridge test_terminal
 
 lint: $(VENV)/for-tests

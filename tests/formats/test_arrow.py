@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import struct
 import subprocess
 import sys
 import tempfile
@@ -9,6 +11,7 @@ import unittest
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.parquet as pq
 
 import polygene
 from polygene import crs
@@ -16,8 +19,12 @@ from polygene.errors import PolygeneError, TableError, UsageError
 from polygene.formats.columns import to_wkb
 from polygene.layer import Layer
 from tests.support import generators as make
-from tests.support.cli import WithSample
+from tests.support.cli import InFolder, WithSample
 from tests.support.layers import geometries, layer, same_geometry
+
+POINT = struct.pack("<BIdd", 1, 1, 1.0, 2.0)
+ABOUT = {"encoding": "WKB", "geometry_types": ["Point"]}
+GEO = json.dumps({"version": "1.1.0", "primary_column": "geometry", "columns": {"geometry": ABOUT}})
 
 
 class Stream:
@@ -147,6 +154,75 @@ class InMemory(unittest.TestCase):
                 self.assertIn("&lt;beds&gt;", shown)
                 self.assertIn("<path d='M" if "points" not in words else "<circle", shown)
         self.assertNotIn("<svg", Layer("x", make.polygons([]), pa.table({}), None)._repr_html_())
+
+
+def odd_columns() -> dict[str, pa.Array]:
+    """Three rows of types that others have, the last one null; as wide tables of theirs hold them."""
+    texts, blobs = ["a", "ü", None], [b"a", b"", None]
+    view, named = pa.array(texts, pa.string_view()), pa.array([{"x": "a"}, {"x": None}, None])
+    some = {
+        "u8": pa.array([1, 255, None], pa.uint8()), "u64": pa.array([1, 2**64 - 1, None], pa.uint64()),
+        "view": view, "blobs": pa.array(blobs, pa.binary_view()), "named": named,
+        "views": pa.array([["a"], [], None], pa.list_(pa.string_view())),
+        "large": pa.array([["a"], [], None], pa.large_list(pa.string_view())),
+        "pairs": pa.array([["a", "b"], ["c", "d"], None], pa.list_(pa.string_view(), 2)),
+        "map": pa.array([[("a", b"b")], [], None], pa.map_(pa.string_view(), pa.binary_view())),
+        "of": named.cast(pa.struct([("x", pa.string_view())])),
+        "coded": pa.array(texts).dictionary_encode(), "nothing": pa.nulls(3),
+        "codes": pa.DictionaryArray.from_arrays(pa.array([0, 1, None], pa.uint32()), view),
+        "runs": pa.RunEndEncodedArray.from_arrays(pa.array([1, 2, 3], pa.int32()), pa.array(texts)),
+        "half": pa.array([np.float16(1.5), np.float16(2), None]),
+        "ns": pa.array([1, 10**9, None], pa.timestamp("ns", "UTC")),
+        "time": pa.array([1, 2, None], pa.time64("us")),
+        "long": pa.array([1, 2, None], pa.duration("s")),
+    }  # fmt: skip
+    return some
+
+
+WHOLE = {"u8": [1, 255, None], "u64": ["1", str(2**64 - 1), None], "blobs": [b"a", b"", None],
+         "half": [1.5, 2.0, None], "nothing": [None] * 3}  # fmt: skip
+WHOLE |= dict.fromkeys(("view", "coded", "codes", "runs"), ["a", "ü", None])
+
+
+class TypesOfOthers(InFolder):
+    def file(self, rows: slice, ending: str):
+        """A file of those rows and their columns; Parquet cannot hold all of them."""
+        table = pa.table({k: v[rows] for k, v in odd_columns().items()})
+        places = pa.array([POINT] * table.num_rows, pa.binary_view())
+        said = {"ARROW:extension:name": "geoarrow.wkb", "ARROW:extension:metadata": "{}"}
+        table = table.add_column(0, pa.field("geometry", pa.binary_view(), metadata=said), places)
+        path = self.folder / f"odd{ending}"
+        if ending == ".parquet":
+            views = ["views", "large", "pairs", "map", "of"]  # pyarrow writes them whole only
+            beyond = ["runs", "codes", *(views if table.num_rows < 3 else [])]
+            table = table.drop_columns(beyond).replace_schema_metadata({"geo": GEO})
+            pq.write_table(table, path)
+            return path
+        with pa.ipc.new_file(path, table.schema) as file:
+            file.write_table(table, max_chunksize=2)
+        return path
+
+    def test_values_are_there_whatever_rows_there_are(self):
+        for ending in (".arrow", ".parquet"):
+            for rows in (slice(0, 3), slice(0, 0), slice(2, 3), slice(1, 3)):
+                with self.subTest(ending=ending, rows=rows):
+                    back = polygene.read(self.file(rows, ending))
+                    self.assertEqual(back.n_rows, len(range(3)[rows]))
+                    for name in WHOLE.keys() & set(back.table.column_names):
+                        found = [v if name != "u64" or v is None else str(v)
+                                 for v in back.table[name].to_pylist()]  # fmt: skip
+                        self.assertEqual(found, WHOLE[name][rows], name)
+                    polygene.convert(back, self.folder / "x.gpkg", on_existing="replace")
+
+    def test_some_rows_of_them(self):
+        path = self.file(slice(0, 3), ".parquet")
+        done = self.run_polygene("subset", path, "--where", "view = 'ü'", "-o", "kept.parquet")
+        self.assertEqual(done.code, 0, done.err)
+        kept = polygene.read(self.folder / "kept.parquet").table
+        for name in WHOLE.keys() & set(kept.column_names):
+            self.assertEqual(kept[name].to_pylist(), WHOLE[name][1:2], name)
+        whole = polygene.read(path).table
+        self.assertTrue(kept.equals(whole.slice(1, 1)))
 
 
 class Pipes(WithSample):

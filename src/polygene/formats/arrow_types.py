@@ -9,6 +9,7 @@ from pathlib import Path
 import pyarrow as pa
 
 from polygene import computing as pc
+from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats import moments
 from polygene.formats.wanted import ALL
@@ -69,6 +70,7 @@ def _has_odd_ns(column: pa.ChunkedArray) -> bool:
     return False
 
 
+_VIEWS = {pa.string_view(): pa.string(), pa.binary_view(): pa.binary()}
 _BLOBS = (pa.types.is_large_binary, pa.types.is_binary_view, pa.types.is_fixed_size_binary)
 _NO_CAST = (pa.types.is_nested, pa.types.is_duration, pa.types.is_interval)
 
@@ -82,15 +84,11 @@ def plain(
     """
     for k, field in enumerate(table.schema):
         kind, column = field.type, table.column(k)
-        if pa.types.is_run_end_encoded(kind):
-            column = pa.chunked_array(
-                [pc.run_end_decode(chunk) for chunk in column.chunks], kind.value_type
-            )
-            table = table.set_column(k, field.with_type(kind.value_type), column)
-            kind = kind.value_type
+        if pa.types.is_run_end_encoded(kind) or pa.types.is_dictionary(kind):
+            column = _decoded(column)
+            kind = column.type
+            table = table.set_column(k, field.with_type(kind), column)
         wanted = kind
-        if pa.types.is_dictionary(kind):
-            wanted = kind.value_type
         if pa.types.is_large_string(wanted) or pa.types.is_string_view(wanted):
             wanted = pa.string()
         elif any(test(wanted) for test in _BLOBS):
@@ -104,7 +102,8 @@ def plain(
                 notes.append(Warned(f"{path.name}: field {field.name}: {what}"))
         elif pa.types.is_unsigned_integer(wanted):
             is_beyond = types.get(field.name) == pa.string()
-            is_beyond |= pc.any(pc.greater(column, pa.scalar(2**63 - 1, pa.uint64()))).as_py()
+            above = pc.any(pc.greater(column, pa.scalar(2**63 - 1, pa.uint64())))
+            is_beyond |= above.as_py() or False  # of nulls alone, or of no rows, it is null
             wanted = pa.string() if is_beyond else pa.int64()
             if is_beyond:
                 notes.append(
@@ -133,6 +132,45 @@ def plain(
                 k, pa.field(field.name, wanted, metadata=field.metadata), column
             )
     return table
+
+
+def kept(table: pa.Table, keeps: BoolArray) -> pa.Table:
+    """Return the rows that are marked (rows,); what were views of texts and blobs are none any more."""
+    if keeps.all():
+        return table
+    for k, field in enumerate(table.schema):
+        wanted = _without_views(field.type)
+        if wanted != field.type:
+            table = table.set_column(k, field.with_type(wanted), pc.cast(table.column(k), wanted))
+    return pc.filter(table, pc.column(keeps))
+
+
+def _without_views(kind: pa.DataType) -> pa.DataType:
+    """Return the type of the same values of which Arrow can take some, as of views it cannot."""
+    if pa.types.is_struct(kind):
+        return pa.struct([f.with_type(_without_views(f.type)) for f in kind.fields])
+    if pa.types.is_map(kind):
+        return pa.map_(_without_views(kind.key_type), _without_views(kind.item_type))
+    if pa.types.is_fixed_size_list(kind):
+        return pa.list_(_without_views(kind.value_type), kind.list_size)
+    for is_one, of in ((pa.types.is_list, pa.list_), (pa.types.is_large_list, pa.large_list)):
+        if is_one(kind):
+            return of(_without_views(kind.value_type))
+    return _VIEWS.get(kind, kind)
+
+
+def _decoded(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Return values in place of numbers of values, or of values with how long they go on."""
+    kind, chunks = column.type, column.chunks
+    if pa.types.is_run_end_encoded(kind):
+        column = pa.chunked_array([pc.run_end_decode(c) for c in chunks], kind.value_type)
+    elif pa.types.is_dictionary(kind):
+        values = _VIEWS.get(kind.value_type, kind.value_type)  # views cannot be taken from
+        found = [pc.take(pc.cast(c.dictionary, values), c.indices) for c in chunks]
+        column = pa.chunked_array(found, values)
+    else:
+        return column
+    return _decoded(column)
 
 
 def _check_text(column: pa.ChunkedArray, where: str) -> None:

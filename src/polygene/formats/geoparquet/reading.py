@@ -19,7 +19,7 @@ from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, spans
 from polygene.errors import FileError, reason_of
 from polygene.formats import origins
 from polygene.formats.arrow_tables import is_attribute, layers_from
-from polygene.formats.arrow_types import plain
+from polygene.formats.arrow_types import kept, plain
 from polygene.formats.base import Known, Reading
 from polygene.formats.columns import (
     distinct_columns,
@@ -235,8 +235,7 @@ def rows_of(
     notes: list[str] = []
     try:
         table = file.read_row_groups(list(groups)) if groups else file.schema_arrow.empty_table()
-        if keeps is not None and not keeps.all():
-            table = pc.filter(table, pc.column(keeps))
+        table = table if keeps is None else kept(table, keeps)
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, OSError) as err:
@@ -322,16 +321,16 @@ def _rows(
     masks: list[BoolArray] = []
     names = wanted.fields(file.schema_arrow.names)
     if names and groups:
-        kept = []
+        kept_groups = []
         _fetch(file, path, groups, names)
         for group in groups:
             own: list[str] = []
             fields = plain(file.read_row_group(group, columns=names), own, path)
             rows = np.ones(fields.num_rows, bool) if own else wanted.rows(fields)
             if rows.any():
-                kept.append(group)
+                kept_groups.append(group)
                 masks.append(rows)
-        groups = kept
+        groups = kept_groups
     sizes = [file.metadata.row_group(g).num_rows for g in range(file.num_row_groups)]
     starts = offsets_from(sizes)
     if wanted.span is not None:
@@ -351,7 +350,7 @@ def _rows(
     numbers = spans(starts[:-1][groups], np.array(sizes, np.int64)[groups])
     if wanted.span is not None:
         keeps &= (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
-    return numbers[keeps], table if keeps.all() else pc.filter(table, pc.column(keeps))
+    return numbers[keeps], kept(table, keeps)
 
 
 def _rows_meeting(table: pa.Table, paths: list[tuple[str, str]], box: Extent) -> BoolArray:
