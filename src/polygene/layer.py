@@ -229,7 +229,8 @@ def named_apart(layers: Sequence[Layer]) -> list[Layer]:
     """Return layers with distinct names: a second zones is zones_2."""
     found: list[Layer] = []
     for layer in layers:
-        found.append(replace(layer, name=distinct_name(layer.name, {y.name for y in found})))
+        name = distinct_name(layer.name, {y.name for y in found})
+        found.append(layer if name == layer.name else replace(layer, name=name))
     return found
 
 

@@ -70,6 +70,15 @@ class ByName(unittest.TestCase):
             {"code": [1.0, None, 2.5], "b_code": [None, "K1", None]},
         )
         self.assertIn("stays apart as b_code", result.summary.notes[0])
+        # Never under the name of another field, of its own layer or of a later one.
+        result = merge(
+            [layer("a", no=[7]), layer("b", no=["x"], B_no=[True]), layer("c", b_no=[False])]
+        )
+        self.assertEqual(
+            result.layer.table.to_pydict(),
+            {"no": [7, None, None], "b_no_2": [None, "x", None], "B_no": [None, True, False]},
+        )
+        self.assertEqual(result.summary.unused, {})
         large = merge([layer("a", n=[2**60]), layer("b", n=[0.5])])
         self.assertEqual(large.layer.table["n"].to_pylist(), [2**60, None])
 

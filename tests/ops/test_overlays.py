@@ -271,13 +271,15 @@ class Attributes(unittest.TestCase):
             "beds", make.polygons([[[make.square(0, 0, 4)]]]), name=["x"], Zones_Name=[1]
         )
         b = replace(
-            make.layer("zones", make.polygons([[[make.square(2, 0, 4)]]]), Name=["y"], d=[2.5]),
+            make.layer(
+                "zones", make.polygons([[[make.square(2, 0, 4)]]]), Name=["y"], zones_name_2=[2.5]
+            ),
             ids=np.array([77]),
         )
         table = polygene.union(a, b, origins=True).layer.table
         self.assertEqual(
             table.column_names,
-            ["name", "Zones_Name", "zones_Name_2", "d", "beds_origin", "zones_origin"],
+            ["name", "Zones_Name", "zones_Name_3", "zones_name_2", "beds_origin", "zones_origin"],
         )
         self.assertEqual(
             sorted(map(str, zip(*table.to_pydict().values(), strict=True))),

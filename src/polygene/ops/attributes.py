@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 
 import numpy as np
 import pyarrow as pa
@@ -51,16 +51,20 @@ def joined(layers: Sequence[Layer], rows: I64Array, origins: bool = False) -> pa
 def joined_names(layers: Sequence[Layer]) -> list[list[str]]:
     """Return the names that the fields of each layer get in a joined table."""
     taken: set[str] = set()
+    others = {name.casefold() for layer in layers for name in layer.table.column_names}
     return [
-        [free_name(name, layer.name, taken) for name in layer.table.column_names]
+        [free_name(name, layer.name, taken, others) for name in layer.table.column_names]
         for layer in layers
     ]
 
 
-def free_name(name: str, layer: str, taken: set[str]) -> str:
-    """Return the name, or with the layer's name in front if it is taken; then it is taken too."""
+def free_name(name: str, layer: str, taken: set[str], others: Set[str] = frozenset()) -> str:
+    """Return the name, or with the layer's name in front if it is taken; then it is taken too.
+
+    What gets the layer's name in front gets none of ``others``: names of fields that keep theirs.
+    """
     chosen = name
     if name.casefold() in taken:
-        chosen = distinct_name(f"{layer}_{name}", taken, folds=True)
+        chosen = distinct_name(f"{layer}_{name}", taken | others, folds=True)
     taken.add(chosen.casefold())
     return chosen

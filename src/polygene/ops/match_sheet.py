@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -91,6 +91,7 @@ def sheet_by_name(layers: Sequence[Layer]) -> Sheet:
     """
     targets: dict[str, TargetField] = {}
     notes = []
+    given = {name.casefold() for layer in layers for name in layer.table.column_names}
     for layer in layers:
         pairs = names_alike(layer.table.column_names, targets)
         for mine in layer.table.schema:
@@ -102,17 +103,15 @@ def sheet_by_name(layers: Sequence[Layer]) -> Sheet:
                 continue
             name = mine.name
             if known is not None:
-                name = distinct_name(f"{layer.name}_{name}", _folded(targets), folds=True)
+                # Not that of another field either, which would fall together with it.
+                taken = given | {name.casefold() for name in targets}
+                name = distinct_name(f"{layer.name}_{name}", taken, folds=True)
                 notes.append(
                     f"field {mine.name} of {layer.name} is {type_words(mine)} and elsewhere "
                     f"{type_words(known.field)}; it stays apart as {name}"
                 )
             targets[name] = TargetField(mine.with_name(name), source)
     return Sheet(list(targets.values()), notes=notes)
-
-
-def _folded(names: Iterable[str]) -> set[str]:
-    return {name.casefold() for name in names}
 
 
 def _has_beyond(column: pa.ChunkedArray, limit: int) -> bool:

@@ -14,7 +14,7 @@ from polygene import computing as pc
 from polygene.crs import label
 from polygene.errors import DataError, LossError, SheetError, UsageError, check_choice
 from polygene.geometry import concatenate
-from polygene.layer import Layer, distinct_name
+from polygene.layer import Layer, named_apart
 from polygene.notes import Warned, counted
 from polygene.ops.fields import fields as with_changed
 from polygene.ops.given import Names, names
@@ -100,7 +100,7 @@ def merge(
         If a value is not in a map of the sheet.
     """
     check_choice("outside_use", outside_use, OUTSIDE)
-    layers = distinctly_named(layers)
+    layers = named_apart(layers)
     if rename:
         if sheet is not None:
             raise UsageError("a match sheet names the fields; `rename` is for merging without one")
@@ -200,15 +200,6 @@ def _rounded(sheet: Sheet, layers: Sequence[Layer]) -> list[str]:
                 Warned(f"{target.field.name}: {counted(n, 'value')} rounded to reals of 32 bits")
             )
     return notes
-
-
-def distinctly_named(layers: Sequence[Layer]) -> list[Layer]:
-    """Return layers of which no two have one name: later ones get a number."""
-    found: list[Layer] = []
-    for layer in layers:
-        name = distinct_name(layer.name, {y.name for y in found})
-        found.append(layer if name == layer.name else replace(layer, name=name))
-    return found
 
 
 def all_brought(

@@ -202,6 +202,7 @@ def _stacked(below: Layer, above: Layer) -> Layer:
     """Return the rows of two layers, the fields brought together by name."""
     fields = {field.name: field for field in below.table.schema}
     taken = {name.casefold() for name in fields}
+    others = {name.casefold() for name in above.table.column_names}
     pairs = names_alike(above.table.column_names, below.table.column_names)
     source = {}  # name in the result → name in the layer above
     for field in above.table.schema:
@@ -210,7 +211,7 @@ def _stacked(below: Layer, above: Layer) -> Layer:
         if same is not None and wide is not None:
             fields[same.name], source[same.name] = wide, field.name
         else:
-            name = free_name(field.name, above.name, taken)
+            name = free_name(field.name, above.name, taken, others)
             fields[name], source[name] = field.with_name(name), field.name
     columns = [
         pa.chunked_array(
