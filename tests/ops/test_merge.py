@@ -298,7 +298,30 @@ class ByASheet(unittest.TestCase):
         n_null = sum(value in (None, "") for values in given for value in values)
         self.assertEqual(result.layer.table["cover_pct"].null_count, n_null)
 
+    def test_a_proposed_sheet_loses_nothing(self):
+        for one, other, wanted in (
+            (["yes", "yes"], [0, 1, 0], ["yes", "yes", 0, 1, 0]),  # no numbers with a unit
+            ([5.5, 77], ["0000", "0012"], ["5.5", "77", "0000", "0012"]),
+            ([True, None], ["no", "nein"], [True, None, "no", "nein"]),
+            ([1, 2], ["5e3", "7e3"], [1.0, 2.0, 5e3, 7e3]),
+            ([1, 2], ["50 m", "70 m", None], [1, 2, 50, 70, None]),
+        ):
+            layers = [layer("a", v=one), layer("b", v=other)]
+            with self.subTest(one=one, other=other):
+                table = self.merged(draft_text(propose(layers), layers, "x"), layers).layer.table
+                values = [v for row in table.to_pylist() for v in row.values() if v is not None]
+                self.assertEqual(values, [v for v in wanted if v is not None])
+        nothing = [
+            Layer(name, make.points([[np.zeros(2)]]), pa.table({"v": pa.nulls(1)})) for name in "ab"
+        ]
+        table = self.merged(draft_text(propose(nothing), nothing, "x"), nothing).layer.table
+        self.assertEqual(table["v"].to_pylist(), [None, None])
+
     def test_losses_stop_unless_the_sheet_says_what_to_do(self):
+        layers = [layer("a", t=["3%", "%", " "])]
+        sheet = "fields:\n  t:\n    type: real\n    from:\n      a: {field: t, without: '%'}\n"
+        with self.assertRaisesRegex(LossError, r"1 value does not fit real[^\n]*\s+row 2: '%'"):
+            self.merged(sheet, layers)
         layers = [layer("a", t=["abc", "ab", None])]
         sheet = "fields:\n  t:\n    type: text(2)\n    from: {a: t}\n"
         with self.assertRaises(LossError) as caught:

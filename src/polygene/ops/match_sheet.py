@@ -22,7 +22,7 @@ from polygene.errors import (
 from polygene.layer import Layer, distinct_name, names_alike
 from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.table.assignment import best_pairs
-from polygene.table.casting import date_pattern
+from polygene.table.casting import TRUTH, date_pattern
 from polygene.table.expression import Expression
 from polygene.table.likeness import Evidence, Profile, evidence, profile, width_of_codes
 from polygene.table.types import is_whole, kind_of, type_words, typed_field, widened
@@ -368,20 +368,23 @@ def _proposal(
 
 def _common_type(name: str, profiles: Sequence[Profile]) -> pa.Field:
     """Return the type that all can be brought to: of typed fields before texts that can be read."""
-    typed = [p for p in profiles if p.kind != "text"] or list(profiles)
+    known = [p for p in profiles if p.kind != "null"]
+    if not known:
+        return pa.field(name, pa.string())  # a sheet has no word for a type of nulls alone
+    typed = [p for p in known if p.kind != "text"] or known
     wanted: pa.Field | None = typed[0].field.with_name(name)
     for p in typed[1:]:
         wanted = None if wanted is None else widened(wanted, p.field)
-    texts = [p for p in profiles if p.kind == "text"]
+    texts = [p for p in known if p.kind == "text"]
     if wanted is None:
         both_numbers = all(p.kind == "number" for p in typed)
         return pa.field(name, pa.float64() if both_numbers else pa.string())
     kind = kind_of(wanted.type)
     can_read = {
-        "number": lambda p: p.as_numbers is not None,
+        "number": lambda p: p.as_numbers is not None and not p.has_codes,
         "date": lambda p: p.dates is not None,
         "time": lambda p: p.dates is not None,
-        "boolean": lambda p: True,
+        "boolean": lambda p: p.values <= TRUTH,
         "text": lambda p: True,
     }.get(kind, lambda p: False)
     return wanted if all(map(can_read, texts)) else pa.field(name, pa.string())

@@ -284,7 +284,12 @@ def _fed(source: Source, layer: Layer, target: TargetField, sheet: Sheet) -> pa.
         is_code = pc.match_substring_regex(text, r"^[0-9]+$")
         column = pc.if_else(is_code, pc.utf8_lpad(text, source.pad, "0"), text)
     if source.without:
-        column = pc.replace_substring(as_text(column), source.without, "")
+        text = as_text(column)
+        column = pc.replace_substring(text, source.without, "")
+        if kind_of(target.field.type) != "text":
+            # Where nothing else was there it is no value, and does not vanish as a blank one does.
+            is_blank = pc.equal(pc.utf8_trim_whitespace(column), "")
+            column = pc.if_else(is_blank, text, column)
     if source.values is not None:
         column = _mapped(column, source, layer, target, sheet)
     return column

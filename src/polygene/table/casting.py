@@ -26,6 +26,7 @@ from polygene.table.written import Written, numbers_in
 
 _CODE = r"^\s*(\+|-?0[0-9])"
 _TRUE, _FALSE = ["true", "yes", "y", "t", "1"], ["false", "no", "n", "f", "0"]
+TRUTH = frozenset((*_TRUE, *_FALSE))  # texts that are read as booleans
 
 
 class Recast(NamedTuple):

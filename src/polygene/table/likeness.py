@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.table.casting import recast
+from polygene.table.casting import TRUTH, recast
 from polygene.table.types import kind_of, typed_field
 
 MOST_VALUES = 1000  # distinct values looked at
@@ -129,6 +129,7 @@ class Profile:
     low, high : range of numbers or dates
     digits : whole numbers and texts of digits alone, without zeros in front
     code_width : of texts of digits that are all as long, some with zeros in front: how long; else 0
+    has_codes : some are digits with zeros in front, which a number would not have
     """
 
     field: pa.Field
@@ -143,6 +144,7 @@ class Profile:
     dates: str | None
     digits: frozenset[str] = frozenset()
     code_width: int = 0
+    has_codes: bool = False
 
 
 def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
@@ -195,6 +197,7 @@ def profile(field: pa.Field, column: pa.ChunkedArray) -> Profile:
         dates=dates,
         digits=frozenset(v.lstrip("0") or "0" for v in digits),
         code_width=code_width,
+        has_codes=kind == "text" and any(v[0] == "0" and len(v) > 1 for v in digits),
     )
 
 
@@ -213,6 +216,7 @@ class _Letters(dict[int, str]):
 
 _LETTERS = _Letters()
 _RUNS = re.compile("a+|9+")
+_BEGIN = re.compile(r"\s*[-+]?[.,]?\d[\d.,]*(?=\D|$)")
 
 
 def _form(text: str) -> str:
@@ -224,10 +228,13 @@ def _number_form(texts: pa.ChunkedArray) -> str | None:
     """Return what to leave out so that nearly all texts are numbers: ``%``, `` m`` or nothing."""
     if len(texts) == 0:
         return None
-    endings = Counter(re.sub(r"^[-+]?[\d.,]+(?=\D|$)", "", t) for t in texts.to_pylist()[:200])
+    begins = [_BEGIN.match(t) for t in texts.to_pylist()[:200]]
+    endings = Counter(None if m is None else m.string[m.end() :] for m in begins)
     ending, times = endings.most_common(1)[0]
-    if len(ending) > 6 or times < 0.8 * endings.total() or any(c.isdigit() for c in ending):
+    if ending is None or len(ending) > 6 or times < 0.8 * endings.total():
         return None
+    if any(c.isdigit() for c in ending):
+        ending = ""  # 5e3 is a number without a unit
     bare = pc.replace_substring(texts, ending, "") if ending else texts
     lost = recast(bare, typed_field("x", "real")).lost
     return ending.strip() if lost.mean() <= 0.1 else None
@@ -338,7 +345,7 @@ def _type_fit(one: Profile, other: Profile) -> float:
             return 0.8
         if kinds & {"date", "time"} and text.dates is not None:
             return 0.9
-        if "boolean" in kinds and text.values <= {"yes", "no", "y", "n", "true", "false", "t", "f"}:
+        if "boolean" in kinds and text.values <= TRUTH:
             return 0.8
         if one.is_unique and other.is_unique and "number" in kinds:
             return 0.6  # two ways of numbering things
