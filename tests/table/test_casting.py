@@ -50,6 +50,9 @@ class Casting(unittest.TestCase):
         self.check(["2020-01-05 24:00"], "date and time", [none], [0])
         self.check([moment, moment.replace(hour=0, minute=0, microsecond=0)], "date", [none, DAY],
                    [0], kind=pa.timestamp("ms", tz="UTC"))  # fmt: skip
+        late = moment.replace(hour=0, minute=0, microsecond=1)
+        self.check([late], "date", [none], [0], kind=pa.timestamp("us", tz="UTC"))
+        self.check([0.0, -0.0, 1.0, 2.0], "boolean", [False, False, True, none], [3])
         self.check([1], "date", [none], [0])
 
     def test_whole_numbers_in_texts_are_read_as_they_are_written(self):

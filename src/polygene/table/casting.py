@@ -83,6 +83,8 @@ def _converted(
         if source in ("date", "time"):
             return _moment_cast(column, kind)
     if target == "boolean" and source in ("text", "number"):
+        if pa.types.is_floating(column.type):
+            column = pc.add(column, 0.0)  # -0.0 is no, as 0.0 is
         words = pc.utf8_lower(pc.utf8_trim_whitespace(as_text(column)))
         is_true = pc.is_in(words, pc.column(_TRUE))
         known = pc.or_(is_true, pc.is_in(words, pc.column(_FALSE)))
@@ -257,9 +259,8 @@ def _moment_cast(column: Any, kind: pa.DataType) -> Any:
         days = pc.cast(
             pc.cast(column, pa.timestamp("ms", tz="UTC"), safe=False), pa.date32(), safe=False
         )
-        back = pc.cast(days, pa.timestamp("ms", tz="UTC"))
-        is_same = pc.equal(back, pc.cast(column, pa.timestamp("ms", tz="UTC"), safe=False))
-        return pc.if_else(is_same, days, pa.scalar(None, pa.date32()))
+        back = pc.cast(days, column.type, safe=False)
+        return pc.if_else(pc.equal(back, column), days, pa.scalar(None, pa.date32()))
     if kind.unit == "ms" and pa.types.is_timestamp(column.type):
         column = in_milliseconds(column)
     return pc.cast(column, kind, safe=False)
