@@ -189,6 +189,11 @@ class Standard(Served):
             _, _, told = self.get("/collections/buoys/items", datetime=text, limit=99)
             self.assertEqual([f["id"] for f in told.get("features", told)], wanted, text)
             self.assertTrue(sum(v is None for _, v in when) < len(wanted) < 90, text)
+        moment = next(v for _, v in when if v is not None)
+        text = f"{moment:%Y-%m-%dT%H:%M:%S}.000000Z"  # as Python and others write it
+        for query in ({"inspected": text}, {"filter": f"inspected = TIMESTAMP('{text}')"}):
+            _, _, told = self.get("/collections/buoys/items", **query, limit=99)
+            self.assertEqual(told["numberMatched"], sum(v == moment for _, v in when), query)
         for text in ("", "..", "../..", "2026", "2026-02-30", "2026-01-02/2026-01-01", "1/2/3"):
             self.assertEqual(self.get("/collections/buoys/items", datetime=text)[0], 400, text)
         _, _, told = self.get("/collections/sectors/items", datetime="1990-01-01")
@@ -286,6 +291,8 @@ class OurClient(Served):
         self.assertTrue(0 < layer.n_rows < layer.n_total == 24)
         asked = [text for text in self.log if "filter=" in text]
         self.assertTrue(asked and "bbox=" in asked[0] and "bbox-crs=" in asked[0])
+        none = addressed.read(ref, Wanted(where=Expression("area_ha < 0"))).layers[0]
+        self.assertEqual((none.n_rows, none.table.schema), (0, layer.table.schema))
         self.log.clear()
         layer = addressed.read(ref, Wanted(where=Expression("upper(district) = 'OS'"))).layers[0]
         self.assertEqual(layer.n_rows, 24, "what it cannot do is done here")
@@ -488,7 +495,9 @@ class OurClient(Served):
             "world": make.layer("world", world, polygene.crs.parse("EPSG:4326"), n=[1, 2]),
         }
         with mock.patch.object(self.service, "layers", layers):
-            self.assertEqual(polygene.read(f"{self.url}#none").n_rows, 0)
+            none = polygene.read(f"{self.url}#none")
+            self.assertEqual((none.n_rows, none.geometry.family), (0, make.Family.POLYGONS))
+            self.assertEqual(none.table.schema.names, layers["none"].table.schema.names)
             back = polygene.read(f"{self.url}#world")
             self.assertEqual(back.geometry.extent(), (-180.0, -90.0, 180.0, 90.0))
             _, headers, told = self.get("/collections/world/items", crs=of_4326)

@@ -47,7 +47,13 @@ class Casting(unittest.TestCase):
         self.check(["31/12/21"], "date", [LATER], dates="DD/MM/YY")
         moment = datetime.datetime(2020, 1, 5, 10, 30, 0, 250_000, UTC)
         self.check(["2020-01-05T10:30:00.25Z"], "date and time", [moment])
-        self.check(["2020-01-05 24:00"], "date and time", [none], [0])
+        self.check(["2020-01-05 24:00", "2020-01-05T10:30:00+24:00"], "date and time",
+                   [none, none], [0, 1])  # fmt: skip
+        zones = [f"2020-01-05T{text}" for text in (
+            "12:30:00.25+02:00", "10:00:00.2500-0030", "08:30:00,25-02", "10:30:00.2500001Z"
+        )]  # fmt: skip
+        self.check(zones, "date and time", [moment] * 3 + [none], [3], cut=[moment] * 4)
+        self.check(["2020-01-05T01:00+01:00", "2020-01-05T00:00+01:00"], "date", [DAY, none], [1])
         self.check([moment, moment.replace(hour=0, minute=0, microsecond=0)], "date", [none, DAY],
                    [0], kind=pa.timestamp("ms", tz="UTC"))  # fmt: skip
         late = moment.replace(hour=0, minute=0, microsecond=1)

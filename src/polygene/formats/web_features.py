@@ -20,6 +20,7 @@ from polygene.formats.base import Reading, Written, collecting_no_garbage
 from polygene.formats.columns import east_first, info_of
 from polygene.formats.geojson.reading import from_features
 from polygene.formats.wanted import ALL, Wanted
+from polygene.geometry import Family
 from polygene.info import LayerInfo
 from polygene.layer import Layer
 from polygene.provenance import Made, source
@@ -47,6 +48,13 @@ _KINDS: dict[tuple[Any, Any], pa.DataType] = {
     ("string", "date"): pa.date32(),
     ("string", "date-time"): pa.timestamp("ms", tz="UTC"),
     ("string", None): pa.string(),
+}
+_FAMILIES = {
+    "point": Family.POINTS,
+    "linestring": Family.LINES,
+    "curve": Family.LINES,
+    "polygon": Family.POLYGONS,
+    "surface": Family.POLYGONS,
 }
 _MOST_ASKED = 60  # collections of which a list tells how much they hold
 
@@ -116,20 +124,49 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         notes.append(f"{name}: the service cannot take the filter, so that all is fetched")
     layers = [
         _as_layer(
-            replace(layer, table=_typed(layer.table, schema)), items, len(reading.layers) == 1
+            _with_kind(
+                replace(layer, table=_typed(_with_unseen(layer, schema, wanted), schema)), schema
+            ),
+            items,
+            len(reading.layers) == 1,
         )
         for layer in reading.layers
     ]
     return Reading([_with_lineage(layer, service, items) for layer in layers], notes)
 
 
+def _with_unseen(layer: Layer, schema: Mapping[str, Any], wanted: Wanted) -> pa.Table:
+    """Return a layer's table with fields that the service has, if no feature that came names them.
+
+    All of them where none came; else those of the filter, for a service may leave out what is null.
+    """
+    table = layer.table
+    asked = wanted.where.fields if wanted.where is not None else []
+    for name in asked if layer.n_rows else schema:
+        kind = _kind_of(schema.get(name))
+        if kind is not None and name not in table.column_names:
+            table = table.append_column(name, pa.nulls(layer.n_rows, kind))
+    return table
+
+
+def _with_kind(layer: Layer, schema: Mapping[str, Any]) -> Layer:
+    """Return a layer of no features as of the kind that the service states (OGC 19-079r2, clause 6)."""
+    told = [str(own.get("format", "")) for own in schema.values() if isinstance(own, dict)]
+    shapes = [text.split("-")[1] for text in told if text.startswith("geometry-")]
+    found = {_FAMILIES.get(shape.removeprefix("multi")) for shape in shapes}
+    families = [family for family in found if family is not None]
+    return layer.without_features_as(families[0]) if len(families) == 1 else layer
+
+
+def _kind_of(told: Any) -> pa.DataType | None:
+    """Return the type that a service states of a field, if it is one there is here."""
+    return _KINDS.get((told.get("type"), told.get("format"))) if isinstance(told, dict) else None
+
+
 def _typed(table: pa.Table, schema: Mapping[str, Any]) -> pa.Table:
     """Return a table with the types that the service states, where all values are such."""
     for k, own in enumerate(table.schema):
-        told = schema.get(own.name)
-        kind = (
-            _KINDS.get((told.get("type"), told.get("format"))) if isinstance(told, dict) else None
-        )
+        kind = _kind_of(schema.get(own.name))
         if kind is None or kind == own.type:
             continue
         column = table.column(k)

@@ -23,6 +23,7 @@ from polygene.ops.subset import subset
 from polygene.serving import documents
 from polygene.table import spatial
 from polygene.table.expression import Expression
+from polygene.table.temporal import without_zeros
 
 LIMIT, MOST = 100, 10_000  # features of a page, if nothing or too much is asked for
 PARAMETERS = (
@@ -195,8 +196,9 @@ def _equals(column: pa.ChunkedArray, text: str, name: str) -> np.ndarray:
     kind = column.type
     if pa.types.is_dictionary(kind):
         column, kind = pc.cast(column, kind.value_type), kind.value_type
+    given = without_zeros(text) if pa.types.is_timestamp(kind) else text
     try:
-        value = pc.cast(pa.scalar(text), kind)
+        value = pc.cast(pa.scalar(given), kind)
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as err:
         raise RefusedError(400, f"{name} has no value such as {text!r}") from err
     return np.asarray(pc.fill_null(pc.equal(column, value), False), bool)

@@ -50,6 +50,8 @@ def recast(column: pa.ChunkedArray, field: pa.Field, dates: str | None = None) -
     source, target = kind_of(column.type), kind_of(field.type)
     if target == "number" and source in ("number", "text") and column.type != field.type:
         data, cut = _as_numbers(numbers_in(column) if source == "text" else column, field.type)
+    elif target in ("date", "time") and source == "text":
+        data, cut = _moments(column, field.type, dates)
     else:
         data = cut = _converted(column, source, target, field.type, dates)
     width = width_of(field)
@@ -77,11 +79,8 @@ def _converted(
         return pc.cast(pc.cast(column, pa.int8()), kind)
     if target == "text":
         return as_text(column)
-    if target in ("date", "time"):
-        if source == "text":
-            return _moments(column, kind, dates)
-        if source in ("date", "time"):
-            return _moment_cast(column, kind)
+    if target in ("date", "time") and source in ("date", "time"):
+        return _moment_cast(column, kind)
     if target == "boolean" and source in ("text", "number"):
         if pa.types.is_floating(column.type):
             column = pc.add(column, 0.0)  # -0.0 is no, as 0.0 is
@@ -206,14 +205,19 @@ def date_pattern(words: str) -> str:
     return f"^{pattern}$"
 
 
+# ISO 8601, and RFC 3339 (5.6) with a zone.
 _ISO = (
     r"^(?P<YYYY>\d{4})-(?P<MM>\d{2})-(?P<DD>\d{2})"
-    r"(?:[T ](?P<hh>\d{2}):(?P<mm>\d{2})(?::(?P<ss>\d{2}))?(?:\.(?P<fraction>\d{1,9}))?Z?)?$"
+    r"(?:[Tt ](?P<hh>\d{2}):(?P<mm>\d{2})(?::(?P<ss>\d{2})(?:[.,](?P<fraction>\d+))?)?"
+    r"(?:[Zz]|(?P<side>[+-])(?P<east>\d{2})(?::?(?P<minutes>[0-5]\d))?)?)?$"
 )
 
 
-def _moments(column: pa.ChunkedArray, kind: pa.DataType, dates: str | None) -> Any:
-    """Read dates and times; days and hours that do not exist become null."""
+def _moments(column: pa.ChunkedArray, kind: pa.DataType, dates: str | None) -> tuple[Any, Any]:
+    """Read dates and times; days and hours that do not exist become null.
+
+    So do times finer than milliseconds; the second of both columns has them cut to those.
+    """
     text = pc.utf8_trim_whitespace(column)
     found = pc.extract_regex(text, pattern=_ISO if dates is None else date_pattern(dates))
     found = found.combine_chunks()
@@ -237,18 +241,26 @@ def _moments(column: pa.ChunkedArray, kind: pa.DataType, dates: str | None) -> A
     months = (year - 1970) * 12 + month - 1
     days = months.astype("M8[M]").astype("M8[D]") + (day - 1)
     hour, minute, second = part("hh", 0), part("mm", 0), part("ss", 0)
-    fraction = np.zeros(len(found), np.int64)
+    fraction, shift = np.zeros((2, len(found)), np.int64)
+    is_finer = np.zeros(len(found), bool)
     if "fraction" in names:
         digits = pc.fill_null(pc.struct_field(found, "fraction"), "")
         padded = pc.utf8_slice_codeunits(pc.utf8_rpad(digits, 3, "0"), 0, 3)
         fraction = np.asarray(pc.cast(padded, pa.int64()))
-    is_real = is_read & (month >= 1) & (month <= 12) & (day >= 1)
+        is_finer = np.asarray(pc.match_substring_regex(digits, "^...0*[1-9]"), bool)
+        side = np.asarray(pc.fill_null(pc.equal(pc.struct_field(found, "side"), "-"), False), bool)
+        ahead = 60 * part("east", 0) + part("minutes", 0)
+        shift = np.where(side, ahead, -ahead)
+    is_real = is_read & (month >= 1) & (month <= 12) & (day >= 1) & (np.abs(shift) < 24 * 60)
     is_real &= days.astype("M8[M]").astype(np.int64) == months
     is_real &= (hour < 24) & (minute < 60) & (second < 60)
-    thousandths = ((hour * 60 + minute) * 60 + second) * 1000 + fraction
+    thousandths = ((hour * 60 + minute + shift) * 60 + second) * 1000 + fraction
     moments = days.astype("M8[ms]") + thousandths.astype("m8[ms]")
-    read = pc.with_nulls(moments, ~is_real, pa.timestamp("ms"))
-    return _moment_cast(pa.chunked_array([read]), kind)
+    whole, cut = (
+        pa.chunked_array([pc.with_nulls(moments, is_none, pa.timestamp("ms"))])
+        for is_none in (~is_real | is_finer, ~is_real)
+    )
+    return _moment_cast(whole, kind), _moment_cast(cut, kind)
 
 
 def _moment_cast(column: Any, kind: pa.DataType) -> Any:

@@ -23,7 +23,14 @@ from polygene.table.functions import (
     Function,
     by_value,
 )
-from polygene.table.temporal import MOMENT, RELATIONS, Span, end_of_day, open_end
+from polygene.table.temporal import (
+    MOMENT,
+    RELATIONS,
+    Span,
+    end_of_day,
+    open_end,
+    without_zeros,
+)
 from polygene.table.tokens import field_name, unquoted
 from polygene.table.types import kind_of
 
@@ -212,13 +219,13 @@ class Evaluator:
         return self._moment(tree, pa.date32(), "date", "a date like 2026-05-31")
 
     def _timestamp(self, tree: lark.Tree) -> Value:
-        form = "a time like 2026-05-31T12:00:00Z"
-        return self._moment(tree, pa.timestamp("ms", tz="UTC"), "time", form)
+        form = "a time like 2026-05-31T12:00:00Z, to the millisecond at the finest"
+        return self._moment(tree, MOMENT, "time", form)
 
     def _moment(self, tree: lark.Tree, kind: pa.DataType, word: str, form: str) -> Value:
         text = unquoted(tree.children[0])
         try:
-            return Value(pc.cast(pa.scalar(text), kind), word)
+            return Value(pc.cast(pa.scalar(without_zeros(text)), kind), word)
         except pa.ArrowInvalid as err:
             raise self._refuse(tree, f"{text!r} is not {form}") from err
 
@@ -311,7 +318,7 @@ class Evaluator:
                 ends.append(open_end(is_start))
             elif child.data == "text":
                 text = unquoted(child.children[0])
-                read = recast(pa.chunked_array([[text]]), pa.field("", MOMENT)).data[0]
+                read = recast(pa.chunked_array([[text]]), pa.field("", MOMENT)).cut[0]
                 if not read.is_valid:
                     raise self._refuse(child, f"{text!r} is not a date, a time or '..'")
                 is_day = len(text.strip()) <= len("2026-05-31")

@@ -6,6 +6,7 @@ the first moment of its day to the last. The relations are those of Allen (1983)
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
@@ -15,6 +16,7 @@ from polygene import computing as pc
 
 MOMENT = pa.timestamp("ms", tz="UTC")
 _FAR = 2**60  # milliseconds: an end left open
+_ZEROS = re.compile(r"(\.\d{3})0+(?!\d)", re.ASCII)
 
 
 class Span(NamedTuple):
@@ -22,6 +24,11 @@ class Span(NamedTuple):
 
     start: Any
     stop: Any
+
+
+def without_zeros(text: str) -> str:
+    """Return a moment as text without zeros behind its milliseconds, as many programs write them."""
+    return _ZEROS.sub(r"\1", text)
 
 
 def open_end(is_start: bool) -> pa.Scalar:
