@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import functools
+import itertools
 import unittest
 from pathlib import Path
 
@@ -40,6 +42,12 @@ FLOORS = (
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 
 
+@functools.cache
+def tree_of(path: Path) -> ast.Module:
+    return ast.parse(path.read_text())
+
+
+@functools.cache
 def imports(types: bool = True) -> dict[str, set[str]]:
     """Every module of the package, and those of it that each imports, wherever in its text.
 
@@ -53,11 +61,10 @@ def imports(types: bool = True) -> dict[str, set[str]]:
     found = {}
     for name, path in modules.items():
         wanted = set()
-        tree = ast.parse(path.read_text())
+        top = tree_of(path).body
         if not types:
-            is_type = [n for n in tree.body if isinstance(n, ast.If) and "TYPE" in ast.dump(n.test)]
-            tree.body = [n for n in tree.body if n not in is_type]
-        for node in ast.walk(tree):
+            top = [n for n in top if not (isinstance(n, ast.If) and "TYPE" in ast.dump(n.test))]
+        for node in itertools.chain.from_iterable(map(ast.walk, top)):
             if isinstance(node, ast.ImportFrom) and node.module:
                 # A package stands for the module in it that is asked for.
                 inside = [f"{node.module}.{alias.name}" for alias in node.names]

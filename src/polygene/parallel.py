@@ -64,8 +64,7 @@ def each(work: Callable[[int, int], Result], parts: Sequence[tuple[int, int]]) -
 
 def each_of(work: Callable[[Item], Result], items: Sequence[Item]) -> list[Result]:
     """Return what ``work`` gives for each item, in their order."""
-    n = n_workers()
-    if n <= 1 or len(items) <= 1:
+    if len(items) <= 1 or (n := n_workers()) <= 1:
         return [work(item) for item in items]
     futures = [_pool(n, os.getpid()).submit(work, item) for item in items]
     try:
@@ -143,8 +142,10 @@ def parted(offsets: npt.NDArray[np.int64], most: int | None = None) -> list[tupl
         Items that should be worked on at a time, so that memory is bounded.
     """
     n_groups, n_items = len(offsets) - 1, int(offsets[-1] - offsets[0])
-    workers = n_workers()
-    n_parts = 1 if workers == 1 else min(workers * PARTS_PER_WORKER, n_items // WORTH_A_PART)
+    n_parts = n_items // WORTH_A_PART
+    if n_parts > 1:  # asking for the processors takes longer than some work
+        workers = n_workers()
+        n_parts = 1 if workers == 1 else min(workers * PARTS_PER_WORKER, n_parts)
     if most is not None:
         n_parts = max(n_parts, -(-n_items // most))
     if n_parts <= 1:

@@ -33,6 +33,7 @@ from polygene.table.expression import Expression
 from tests.support import generators as make
 from tests.support import layers as some
 from tests.support.arrays import by_arrays
+from tests.support.chance import some_of
 
 # Another program: keeps edit after edit until its input ends, and says how many it was told are kept.
 EDITOR = """
@@ -451,9 +452,19 @@ class WholeOrNot(InFolder):
         self.assertEqual((codes.is_table, codes.table["word"].to_pylist()), (True, ["x"]))
 
     def test_names_of_crs_without_proj_are_those_of_proj(self):
-        """Of every ninety-seventh code, and some more."""
+        """Of half of every ninety-seventh code, and some more."""
         n_known = 0
-        for code in (*range(2000, 33000, 97), 3857, 4326, 4979, 5773, 7415, 32633, 32733, 99999):
+        for code in (
+            *some_of(range(2000, 33000, 97)),
+            3857,
+            4326,
+            4979,
+            5773,
+            7415,
+            32633,
+            32733,
+            99999,
+        ):
             found = crs_names.known(code)
             if found is not None:
                 n_known += 1
@@ -462,7 +473,7 @@ class WholeOrNot(InFolder):
                 self.assertEqual(
                     (found.label, found.is_geographic), (crs.label(proj), proj.is_geographic)
                 )
-        self.assertGreater(n_known, 60)
+        self.assertGreater(n_known, 30)
         rows = make.points([[np.zeros(2)]])
         geopackage.write(self.path, [make.layer(n, rows, crs.parse(f"EPSG:{k}")) for n, k in
                                      (("a", 4326), ("b", 32633), ("c", 7415))])  # fmt: skip

@@ -18,6 +18,7 @@ from polygene.formats import geojson, sequences, wkt_columns
 from polygene.formats.geojson import lifting
 from polygene.geometry import GeometryColumn
 from polygene.text import lifted, wkt
+from tests.support.chance import some_of
 
 KINDS = ["Point", "MultiPoint", "LineString", "MultiLineString", "Polygon", "MultiPolygon"]
 
@@ -141,6 +142,16 @@ class Lifted(unittest.TestCase):
         """Bit for bit the same layers, or the same words, of odd documents and of damaged ones."""
         self.compare_ways("things.geojson", document)
 
+    def test_a_number_in_place_of_a_list_is_not_that_of_another(self):
+        """The lists of attributes with that name are numbered too."""
+        own = {"type": "Feature", "properties": {"coordinates": [[1, 2], [3, 4]]}}
+        own["geometry"] = {"type": "MultiPoint", "coordinates": 0}
+        with tempfile.TemporaryDirectory() as folder, mock.patch.object(lifting, "WORTH", 0):
+            path = Path(folder) / "odd.geojson"
+            path.write_text(json.dumps(own))
+            with self.assertRaisesRegex(PolygeneError, "not nested as its type demands"):
+                geojson.read(path, "odd")
+
     def test_nor_are_lines(self):
         """Of sequences too, where a line is broken in two, or two are one."""
         self.compare_ways("things.geojsonl", lines)
@@ -150,7 +161,7 @@ class Lifted(unittest.TestCase):
         n_lifted = 0
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / name
-            for k in range(600):
+            for k in some_of(range(600)):
                 data = bytearray(make(chance))
                 if k % 3 == 0:
                     for _ in range(chance.randrange(1, 3)):
@@ -171,13 +182,13 @@ class Lifted(unittest.TestCase):
                 ):
                     self.assertEqual(outcome(path), wanted, bytes(data))
                 n_lifted += taken.called
-        self.assertGreater(n_lifted, 200)
+        self.assertGreater(n_lifted, 100)
 
     def test_no_text_is_read_otherwise(self):
         """Columns of WKT in pieces: bit for bit the same geometries, or left to the other way."""
         chance = random.Random(5)
         n_lifted, n_multi = 0, 0
-        for _ in range(1500):
+        for _ in some_of(range(1500)):
             kinds = chance.sample(KINDS, chance.choice([1, 1, 2, 6]))
             pieces = [
                 [well_known(chance, kinds) or None for _ in range(chance.randrange(5))]
@@ -196,8 +207,8 @@ class Lifted(unittest.TestCase):
                 [(y.rows.tolist(), shape(y.geometry)) for y in wanted],
                 pieces,
             )
-        self.assertGreater(n_lifted, 500)
-        self.assertGreater(n_multi, 50)
+        self.assertGreater(n_lifted, 250)
+        self.assertGreater(n_multi, 25)
 
     def test_texts_that_a_kernel_must_not_take(self):
         """Texts that end or go on in the next row, or whose numbers JSON has not, too few or many."""

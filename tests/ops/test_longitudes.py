@@ -13,7 +13,6 @@ from polygene import crs
 from polygene.measures import row_areas
 from tests.support import exact
 from tests.support import generators as make
-from tests.support.cases import fractions_of
 
 DEGREES = crs.parse("OGC:CRS84")
 GEOD = pyproj.Geod(ellps="WGS84")
@@ -48,7 +47,7 @@ class OverTheMeridian(unittest.TestCase):
             column = found.layer.geometry
             np.testing.assert_allclose(row_areas(column), wanted, rtol=1e-12)
             self.assertLessEqual(np.abs(column.xy[:, 0]).max(), 180)
-            for rings in fractions_of(column):
+            for rings in make.rows_of(column):
                 self.assertEqual(exact.faults(rings), [])
             given = {tuple(p) for p in moved.geometry.xy.tolist()}
             corners = [tuple(p) for p in column.xy.tolist() if abs(p[0]) != 180]

@@ -13,7 +13,7 @@ from polygene.ops.overlays.slivers import widths
 from polygene.ops.overlays.snap import snapped_onto
 from tests.support import exact
 from tests.support import generators as make
-from tests.support.cases import each, fractions_of
+from tests.support.cases import each
 
 
 def shaken(column, rng, by):
@@ -157,7 +157,7 @@ class Slivers(unittest.TestCase):
             self.assertEqual(summary.whole + summary.cut + summary.dropped, a.n_rows)
             came = set(given.layer.table["k"].to_pylist())
             self.assertEqual(facts.gone.count, len(set(plain.layer.table["k"].to_pylist()) - came))
-            for k, row in enumerate(fractions_of(given.layer.geometry)):
+            for k, row in enumerate(make.rows_of(given.layer.geometry)):
                 self.assertEqual(exact.faults(row), [], k)
 
     def test_what_no_border_cut_is_never_given_away(self):

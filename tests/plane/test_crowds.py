@@ -13,7 +13,6 @@ from polygene.measures import row_areas
 from polygene.plane import cells, noding
 from tests.support import exact
 from tests.support import generators as make
-from tests.support.cases import fractions_of
 
 
 def comb(n: int, length: float, angle: float, at=(0.0, 0.0), shuffle=None):
@@ -87,8 +86,8 @@ class Combs(unittest.TestCase):
         for parts in make.rows_of(made.geometry)[::6]:
             self.assertEqual(exact.faults(parts), [])
         twice = sum(
-            exact.twice_area(ring)
-            for row in fractions_of(made.geometry)
+            exact.twice_area(exact.points_of(ring))
+            for row in make.rows_of(made.geometry)
             for part in row
             for ring in part
         )

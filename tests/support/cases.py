@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
-
 import numpy as np
 
 from tests.support import exact
@@ -84,10 +82,6 @@ def each(test, n_seeds, steps=STEPS, kinds=KINDS):
                 yield rng, step, *kind(rng)
 
 
-def fractions_of(column):
-    return [exact.row_points(parts) for parts in make.rows_of(column)]
-
-
 def as_given(*columns):
     """Rows as they were given, to tell those that passed untouched."""
     return {tuple(map(str, parts)) for column in columns for parts in make.rows_of(column)}
@@ -95,5 +89,4 @@ def as_given(*columns):
 
 def rows_over(rows, x, y):
     """The rows that cover a point."""
-    p = (Fraction(float(x)), Fraction(float(y)))
-    return [k for k, row in enumerate(rows) if exact.is_covered(row, p) > 0]
+    return [k for k, row in enumerate(rows) if exact.is_covered(row, (float(x), float(y))) > 0]

@@ -8,6 +8,7 @@ import pyproj
 GEOD = pyproj.Geod(ellps="WGS84")
 MOST_DEGREES = 5.0  # of an edge looked at in one piece, so that it has one nearest place
 SAMPLES = 33
+MOST_METRES = 111_700.0  # in a degree, any way and anywhere
 
 
 def to_edges(point, start: np.ndarray, stop: np.ndarray) -> float:
@@ -27,6 +28,10 @@ def to_edges(point, start: np.ndarray, stop: np.ndarray) -> float:
         middle = share[np.arange(len(a)), far.argmin(axis=1)]
         width = (high - low) / (SAMPLES - 1)
         low, high = np.clip(middle - width, 0, 1), np.clip(middle + width, 0, 1)
+        # No place of an edge is further from a sample of it than two samples are from each other.
+        gap = np.hypot(*(b - a).T) * width * MOST_METRES
+        kept = far.min(axis=1) - gap <= best
+        a, b, low, high = a[kept], b[kept], low[kept], high[kept]
     return best
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 from itertools import pairwise
 
-Point = tuple[Fraction, Fraction]
+Point = tuple[Fraction, Fraction]  # or of whole numbers, or floats where that is said
 
 
 def points_of(ring) -> list[Point]:
@@ -24,6 +24,9 @@ def whole_points_of(parts) -> list[list[list[tuple[int, int]]]]:
 
 
 def turn(a: Point, b: Point, c: Point) -> int:
+    """Which way three points turn, floats too."""
+    if isinstance(a[0], float) or isinstance(c[0], float):
+        a, b, c = ((Fraction(x), Fraction(y)) for x, y in (a, b, c))
     value = (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
     return (value > 0) - (value < 0)
 
@@ -41,17 +44,21 @@ def twice_area(ring: list[Point]) -> Fraction | int:
 
 
 def covers(ring: list[Point], p: Point) -> int:
-    """1 inside, 0 on the ring, -1 outside; even-odd."""
-    inside = False
+    """1 inside, 0 on the ring, -1 outside; even-odd. Of floats too: to compare them is exact."""
+    inside, (x, y) = False, p
     for a, b in pairwise(ring):
-        if (a[1] > p[1] and b[1] > p[1]) or (a[1] < p[1] and b[1] < p[1]):
+        is_above = a[1] > y
+        if (is_above and b[1] > y) or (a[1] < y and b[1] < y) or (a[0] < x and b[0] < x):
             continue
-        if on_segment(p, a, b):
+        passes = is_above != (b[1] > y)
+        if a[0] > x and b[0] > x:
+            inside ^= passes
+            continue
+        low, high = (a, b) if a[1] < b[1] else (b, a)
+        side = turn(low, high, p)
+        if side == 0:
             return 0
-        if (a[1] > p[1]) != (b[1] > p[1]):
-            low, high = (a, b) if a[1] < b[1] else (b, a)
-            if turn(low, high, p) > 0:
-                inside = not inside
+        inside ^= passes and side > 0
     return 1 if inside else -1
 
 
@@ -163,7 +170,10 @@ def _pinched(rings, touching) -> list[str]:
 
 
 def is_covered(parts, p: Point) -> int:
-    """1 if a row of polygon parts covers p, 0 on some border, -1 if not; parity within a part."""
+    """1 if a row of polygon parts covers p, 0 on some border, -1 if not; parity within a part.
+
+    Of floats too.
+    """
     found = -1
     for part in parts:
         sides = [covers(ring, p) for ring in part]
@@ -175,8 +185,9 @@ def is_covered(parts, p: Point) -> int:
 
 
 def covered_length(path: list[Point], rows) -> float:
-    """The length of a path that lies in or on polygons; rows, parts and rings as fractions."""
-    borders = [edge for parts in rows for ring in sum(parts, []) for edge in pairwise(ring)]
+    """The length of a path that lies in or on polygons: rows of parts of rings of (x, y)."""
+    rings = [points_of(ring) for parts in rows for ring in sum(parts, [])]
+    borders = [edge for ring in rings for edge in pairwise(ring)]
     total = 0.0
     for a, b in pairwise(path):
         if a == b:

@@ -183,8 +183,9 @@ def lift_lists(
 ) -> cython.longlong:
     """Take the lists that are values of ``key`` out of a document; return how many there are.
 
-    -1 if one is not a list of numbers in 1 to 4 levels, the same throughout and none empty. ``rest`` is
-    the document with the number of each in its place, ``text`` the numbers' own one behind the other,
+    -1 if one is not a list of numbers in 1 to 4 levels, the same throughout and none empty, or if a
+    value of ``key`` is a number itself, which would be taken for that of a list. ``rest`` is the
+    document with the number of each in its place, ``text`` the numbers' own one behind the other,
     number i up to ``ends[i + 1]``; ``counts`` (4, ...) how many numbers the innermost lists have, how
     many such lists those about them, and so on. ``lists`` (n, 5) says of each how deep it is, and how
     many lists of each level were there before it. ``totals`` (8,) are, all 0 at first, the bytes of
@@ -223,6 +224,9 @@ def lift_lists(
                 if good:
                     at = _past_blanks(data, k + 1)
                     good = at < size and data[at] == 91
+                    if at < size and 48 <= data[at] <= 57:
+                        n = -1
+                        break
             for k in range(first, at):
                 rest[put] = data[k]
                 put += 1

@@ -12,11 +12,16 @@ from polygene.kernels.plain.base import Ints
 
 
 def lift_lists(data: bytes, key: bytes) -> list[Any] | None:
-    """Return the lists of a document that are values of a key; None if one is not even, or has none."""
+    """Return the lists of a document that are values of a key.
+
+    None if one is not even, or has none, or if a value is a number itself.
+    """
     text, found = data.decode("latin-1"), []
     for name in re.finditer(r'"(?:\\.|[^"\\])*"', text, re.DOTALL):
-        begin = re.compile(r"[ \n\r\t]*:[ \n\r\t]*(?=\[)").match(text, name.end())
+        begin = re.compile(r"[ \n\r\t]*:[ \n\r\t]*(?=[\[0-9])").match(text, name.end())
         if begin and name[0][1:-1] == key.decode():
+            if text[begin.end()] != "[":
+                return None
             try:
                 found.append(json.JSONDecoder().raw_decode(text, begin.end())[0])
             except ValueError:
