@@ -29,9 +29,9 @@ class Lost(Changed, Warned):
     __slots__ = ()
 
 
-def counted(n: int, noun: str) -> str:
-    """Return a number and what it counts: "1 feature", "2 features"."""
-    return f"{n:,} {noun}{'' if n == 1 else 's'}"
+def counted(n: int, noun: str, several: str = "") -> str:
+    """Return a number and what it counts: "1 feature", "2 features"; ``several`` if not with an s."""
+    return f"{n:,} {noun if n == 1 else several or f'{noun}s'}"
 
 
 def visible(text: str, keeps: str = "") -> str:

@@ -160,7 +160,7 @@ class Buffer(unittest.TestCase):
         spots = make.points([[p] for p in places])
         layer = make.layer("p", spots, crs.parse("OGC:CRS84"), k=np.arange(5))
         result = buffer(layer, 5000.0)
-        self.assertEqual(result.summary.notes[0][:19], "1 results cross the")
+        self.assertEqual(result.summary.notes[0][:19], "1 result parted at ")
         for k, row in enumerate(make.rows_of(result.layer.geometry)):
             self.assertEqual(exact.faults(row), [])
             for ring in (r for part in row for r in part):

@@ -16,6 +16,7 @@ from polygene.errors import DataError, ExpressionError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.layer import Layer, row_numbers
 from polygene.measures import row_areas, ruler_for
+from polygene.notes import counted
 from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name
 from polygene.ops.given import Names, expression, names
@@ -353,7 +354,7 @@ def _result(
     proved = prove_valid(column, f"buffer of {layer.name}")
     n_parted = int(work.is_parted.sum())
     if n_parted:
-        notes.append(f"{n_parted:,} results cross the 180th meridian and are parted there")
+        notes.append(f"{counted(n_parted, 'result')} parted at the 180th meridian")
     table = pa.concat_tables(tables) if tables[0].num_columns else tables[0]
     result = replace(layer, geometry=column.as_multi_as(), table=table, ids=None, total=None)
     if groups is None and len(rings) == 1 and layer.ids is not None:

@@ -12,7 +12,7 @@ from polygene.crs import is_same, label, parse
 from polygene.errors import DataError
 from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
-from polygene.notes import Warned
+from polygene.notes import Warned, counted
 from polygene.ops.places.bridge import brought, outside_use
 from polygene.ops.places.courses import Units
 from polygene.ops.summary import NamedRows
@@ -108,7 +108,7 @@ def reproject(
     lost = heights_lost(layer.geometry, found.layer.geometry)
     if lost:
         notes.append(
-            Warned(f"{layer.name}: {lost:,} features parted over there lost their Z or M values")
+            Warned(f"{layer.name}: {counted(lost, 'feature')} parted over there lost Z or M values")
         )
     if not facts.is_best:
         notes.append(Warned(f"{layer.name}: a better way needs a file that is not here"))

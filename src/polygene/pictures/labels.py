@@ -10,7 +10,7 @@ import numpy as np
 from polygene.arrays import F64Array, I64Array
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
-from polygene.notes import visible
+from polygene.notes import counted, visible
 from polygene.pictures.lettering import width_of
 from polygene.pictures.looks import INK
 from polygene.places import inside_points
@@ -72,7 +72,7 @@ def write_labels(
     n_left = len(rows) - n
     if n_left == 0:
         return []
-    return [f"{layer.name}: {n_left:,} labels left out, for they would lie over others"]
+    return [f"{layer.name}: {counted(n_left, 'label')} left out that would lie over others"]
 
 
 def _candidates(layer: Layer, texts: list[Any], spots: F64Array, view: Extent) -> I64Array:

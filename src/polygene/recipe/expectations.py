@@ -12,6 +12,7 @@ from polygene import computing as pc
 from polygene.errors import UsageError, did_you_mean
 from polygene.geometry import Family
 from polygene.layer import Layer
+from polygene.notes import counted
 from polygene.ops.summary import SUMMING
 from polygene.table.tokens import names_of
 from polygene.units import Distance
@@ -143,7 +144,7 @@ def _valid(pieces: Iterable[Layer], text: str) -> str:
             wrong.add(layer, np.flatnonzero(invalid_rows(layer.geometry)).tolist())
     if not wrong.n:
         return ""
-    return f"was expected to be valid, and {wrong.n:,} features are not: {wrong}"
+    return f"was expected to be valid, and has {counted(wrong.n, 'invalid feature')}: {wrong}"
 
 
 def _no_slivers(pieces: Iterable[Layer], text: str) -> str:
@@ -156,8 +157,8 @@ def _no_slivers(pieces: Iterable[Layer], text: str) -> str:
     if not wrong.n:
         return ""
     return (
-        f"was expected to have no parts thinner than {text}, and has some in {wrong.n:,} "
-        f"features: {wrong}"
+        f"was expected to have no parts thinner than {text}, and has some in "
+        f"{counted(wrong.n, 'feature')}: {wrong}"
     )
 
 

@@ -108,8 +108,8 @@ def _what_came(summary: OverlaySummary) -> str:
 def _snap(snap: Snap, side: Side) -> str:
     furthest = worded_as(snap.asked, snap.furthest, snap.map_unit)
     words = (
-        f"{snap.moved:,} vertices moved, {furthest} at most, and {snap.added:,} added in "
-        f"{snap.changed:,} features"
+        f"{counted(snap.moved, 'vertex', 'vertices')} moved, {furthest} at most, and "
+        f"{snap.added:,} added in {counted(snap.changed, 'feature')}"
     )
     if side.family == Family.POLYGONS:
         words += (
@@ -197,7 +197,7 @@ def _many(summaries: Sequence[OverlaySummary], say: Words) -> None:
     given = [s.given_away for s in summaries if s.given_away]
     if given:
         n, left = sum(g.count for g in given), sum(g.left for g in given)
-        words = f"{n:,} parts thinner than {_width(given[0])} given to a neighbour"
+        words = f"{counted(n, 'part')} thinner than {_width(given[0])} given to a neighbour"
         say.line("slivers", words + (f"; {left:,} without one stay" if left else ""))
     balances = [s.balance for s in summaries if s.balance]
     if balances:
@@ -218,7 +218,7 @@ def _sums(snaps: Sequence[Snap], say: Words) -> None:
     furthest = worded_as(first.asked, max(s.furthest for s in snaps), first.map_unit)
     say.line(
         "snap",
-        f"{sum(s.moved for s in snaps):,} vertices moved, {furthest} at most, and "
+        f"{counted(sum(s.moved for s in snaps), 'vertex', 'vertices')} moved, {furthest} at most, and "
         f"{sum(s.added for s in snaps):,} added; places of one side alone thinner than "
         f"{_far(first)}: {sum(s.slivers_before for s in snaps):,} without the snap, "
         f"{sum(s.slivers_after for s in snaps):,} with it",

@@ -21,7 +21,7 @@ from polygene.formats.columns import not_kept
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
-from polygene.notes import Changed, Lost
+from polygene.notes import Changed, Lost, counted
 from polygene.table.casting import as_text
 from polygene.table.types import is_blob
 from polygene.text.nested import JSON, joined, nested
@@ -106,7 +106,9 @@ def to_degrees(layer: Layer, format_name: str = "GeoJSON") -> tuple[Layer, list[
     lost = heights_lost(own, column)
     if lost:
         notes.append(
-            Lost(f"{layer.name}: {lost:,} features parted at 180 degrees lost their Z or M values")
+            Lost(
+                f"{layer.name}: {counted(lost, 'feature')} parted at 180 degrees lost Z or M values"
+            )
         )
     return replace(layer.with_geometry(column, np.arange(layer.n_rows)), crs=target), notes
 

@@ -212,7 +212,7 @@ def _typed(
         width = min(254, max(1, width_of(field) or 0, longest))
         if longest > 254:
             n = int(pc.sum(pc.greater(pc.binary_length(column), 254)).as_py() or 0)
-            notes.append(Lost(f"{where}: {n:,} texts are longer than 254 bytes and were cut"))
+            notes.append(Lost(f"{where}: {counted(n, 'text')} longer than 254 bytes cut"))
         return "C", width, 0, [_cut(v, width) for v in column.to_pylist()]
     notes.append(Lost(f"{where} is {field.type}, which a shapefile has not; left out"))
     return None, 0, 0, []
@@ -229,9 +229,11 @@ def _reals(
     lost = sum(v is not None and k is None for v, k in zip(values, kept, strict=True))
     rounded = sum(k is not None and float(f"{k:.{decimals}f}") != k for k in kept)
     if lost:
-        notes.append(Lost(f"{where}: {lost:,} numbers are too large for a shapefile, null there"))
+        what = f"{counted(lost, 'number')} too large for a shapefile, null there"
+        notes.append(Lost(f"{where}: {what}"))
     if rounded:
-        notes.append(Lost(f"{where}: {rounded:,} numbers are rounded to {decimals} decimals"))
+        what = f"{counted(rounded, 'number')} rounded to {decimals} decimals"
+        notes.append(Lost(f"{where}: {what}"))
     return "F", 24, decimals, kept
 
 

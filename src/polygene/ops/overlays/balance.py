@@ -15,7 +15,7 @@ from polygene.geometry import (
 )
 from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, row_measures
-from polygene.notes import Warned
+from polygene.notes import Warned, counted
 from polygene.ops.overlays.asked_rows import Asked
 from polygene.ops.overlays.pieces import MadePieces
 from polygene.ops.overlays.scene import Scene
@@ -227,7 +227,7 @@ def notes_of(
         notes.append(Warned(f"a {rule.name} has no {' and '.join(kinds)} values; dropped"))
     if made.n_guessed:
         notes.append(
-            f"{layer.name}: {made.n_guessed:,} vertices along the border of OTHER have no "
-            f"{' or '.join(kinds)} of their own; interpolated along the ring, or the feature's mean"
+            f"{layer.name}: {counted(made.n_guessed, 'vertex', 'vertices')} along the border of OTHER "
+            f"without {' or '.join(kinds)} there; interpolated along the ring, or the feature's mean"
         )
     return notes
