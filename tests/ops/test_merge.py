@@ -317,6 +317,25 @@ class ByASheet(unittest.TestCase):
         table = self.merged(draft_text(propose(nothing), nothing, "x"), nothing).layer.table
         self.assertEqual(table["v"].to_pylist(), [None, None])
 
+    def test_what_a_sheet_gives_is_text_as_it_is_written(self):
+        layers = [layer("a", v=["01027", "yes", None], n=[1, 2, 3])]
+        sheet = (
+            "fields:\n"
+            "  t: {type: text, from: {a: {field: v, if-null: 007, values: {01027: 010, yes: no}}}}\n"
+            "  c: {type: text, from: {a: {constant: 1.50}}}\n"
+            "  b: {type: boolean, from: {a: {constant: no}}}\n"
+            "  d: {type: date, from: {a: {constant: 2026-05-31}}}\n"
+            "  r: {type: real, from: {a: {field: n, pad: 2}}}\n"
+        )
+        with self.assertRaisesRegex(LossError, "'01'"):
+            self.merged(sheet, layers)
+        table = self.merged(sheet.replace(", pad: 2", ""), layers).layer.table
+        self.assertEqual(table["t"].to_pylist(), ["010", "no", "007"])
+        self.assertEqual(
+            table.to_pylist()[2] | {"t": ""},
+            {"t": "", "c": "1.50", "b": False, "d": datetime.date(2026, 5, 31), "r": 3.0},
+        )
+
     def test_losses_stop_unless_the_sheet_says_what_to_do(self):
         layers = [layer("a", t=["3%", "%", " "])]
         sheet = "fields:\n  t:\n    type: real\n    from:\n      a: {field: t, without: '%'}\n"

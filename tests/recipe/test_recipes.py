@@ -288,6 +288,24 @@ class Recipes(WithSample):
         (self.folder / "wrong.yaml").write_text(wrong)
         self.assertRegex(self.complaint("wrong.yaml"), "line 5: .*no field 'sectr'")
 
+    def test_what_stands_there_is_text_as_it_is_written(self):
+        """Codes with zeros in front, fields called no, times: not what YAML 1.1 makes of them."""
+        self.recipe.write_text(
+            "parameters: {code: 01027, at: 12:30, factor: 1.50}\n"
+            "inputs: {a: tolva.gpkg#sectors}\n"
+            "steps:\n"
+            "  - fields: a\n"
+            "    set: [\"no = '${code}'\", \"t = '${at} ${factor}'\"]\n"
+            "    as: on\n"
+            "  - {dissolve: on, by: no, aggregate: [t = first(t)], as: off}\n"
+            "outputs: {off: o.gpkg}\n"
+        )
+        done = self.run_polygene("run", "recipe.yaml")
+        self.assertEqual(done.code, 0, done.err)
+        table = polygene.read(self.folder / "o.gpkg").table
+        found = table.select(["no", "t"]).to_pylist()
+        self.assertEqual(found, [{"no": "01027", "t": "12:30 1.50"}])
+
     def test_the_plan(self):
         plan = self.run_polygene("run", "recipe.yaml", "--dry-run")
         self.assertRegex(plan.out, r"lane_zone +buffer lanes, distance 150m, dissolve")

@@ -272,9 +272,9 @@ class _Reader(SheetReader):
         found = given.get("pad")
         if found is None:
             return None
-        if not isinstance(found, int) or not 0 < found < 100:
+        if not str(found).isdecimal() or not 0 < int(found) < 100:
             raise self.fail(given.lines["pad"], f"pad is how many digits codes have, not {found!r}")
-        return found
+        return int(found)
 
     def field(self, layer: str, name: str, line: int) -> str:
         names = self.layers[layer].table.column_names

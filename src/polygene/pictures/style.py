@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -9,7 +10,7 @@ from typing import Any
 
 import yaml
 
-from polygene.lined_yaml import Lined, SheetReader, load
+from polygene.lined_yaml import Lined, SheetReader, as_truth, load
 from polygene.pictures.classes import NULL, OTHERS, Scheme
 from polygene.pictures.looks import Dressed, Look
 
@@ -76,7 +77,7 @@ def text_of(shown: Sequence[Dressed]) -> str:
 class _Reader(SheetReader):
     def looks(self, found: Lined) -> dict[str, Look]:
         self.check_keys(found, found, _KEYS, "a style sheet")
-        if found.get("style sheet") != VERSION:
+        if found.get("style sheet") != str(VERSION):
             raise self.fail(1, f"it does not begin with style sheet: {VERSION}")
         layers = self.mapping(found, "layers")
         return {name: self.look(self.mapping(layers, name)) for name in layers}
@@ -88,8 +89,8 @@ class _Reader(SheetReader):
         return Look(
             None if field is None else str(field),
             None if label is None else str(label),
-            own.get("hatch") is True,
-            own.get("outline") is True,
+            as_truth(own.get("hatch")) is True,
+            as_truth(own.get("outline")) is True,
             self.scheme(own),
             str(own.get("unit") or ""),
         )
@@ -117,9 +118,13 @@ class _Reader(SheetReader):
         return value
 
     def number(self, value: Any, own: Lined) -> float:
-        if isinstance(value, bool) or not isinstance(value, (int, float)):
+        try:
+            found = float(value)
+        except (TypeError, ValueError) as err:
+            raise self.fail(own.lines["breaks"], f"{value!r} is no number") from err
+        if not math.isfinite(found):
             raise self.fail(own.lines["breaks"], f"{value!r} is no number")
-        return float(value)
+        return found
 
     def colour(self, value: Any, own: Lined, key: str) -> str:
         from matplotlib.colors import is_color_like

@@ -14,7 +14,7 @@ from polygene import finding
 from polygene.commands import COMMANDS
 from polygene.errors import UsageError, did_you_mean
 from polygene.formats.file_names import file_name
-from polygene.lined_yaml import Lined, SheetReader, load
+from polygene.lined_yaml import Lined, SheetReader, as_truth, load
 from polygene.recipe.expectations import check_text
 
 # Options that take names of fields, and nothing else, with commas between.
@@ -115,7 +115,8 @@ def read_recipe(
 
 def expectation_text(value: Any) -> str:
     """Return the value of an expectation as text."""
-    return str(value).lower() if isinstance(value, bool) else str(value).strip()
+    truth = as_truth(value)
+    return str(value).strip() if truth is None else str(truth).lower()
 
 
 class _Reader(SheetReader):
@@ -136,7 +137,7 @@ class _Reader(SheetReader):
         own = self.mapping(found, "parameters")
         if "each" in own:
             raise self.fail(own.lines["each"], "'each' stands for the names of for each")
-        self.parameters = {k: str(v) for k, v in own.items()}
+        self.parameters = {k: "" if v is None else str(v) for k, v in own.items()}
         for name, value in self.given.items():
             if name not in self.parameters:
                 known = ", ".join(self.parameters) or "none"
@@ -184,9 +185,7 @@ class _Reader(SheetReader):
                 )
             return self.parameters[match[1]]
 
-        if isinstance(value, bool):
-            return "true" if value else "false"
-        return _REFERENCE.sub(fill, str(value))
+        return "" if value is None else _REFERENCE.sub(fill, str(value))
 
     def steps(self, found: Lined, inputs: dict[str, str], spread: set[str]) -> list[RecipeStep]:
         """Read the steps; those for each of several become as many, their layers more inputs."""
@@ -270,9 +269,10 @@ class _Reader(SheetReader):
                 continue
             values = item[key] if isinstance(item[key], list) else [item[key]]
             if options[key].is_flag:
-                if values not in ([True], [False]):
+                truth = as_truth(values[0]) if len(values) == 1 else None
+                if truth is None:
                     raise self.fail(item.lines[key], f"{key!r} is true or false")
-                if values == [True]:
+                if truth:
                     given[key] = True
                 continue
             if len(values) > 1 and not options[key].is_many:
