@@ -106,6 +106,16 @@ class Tables(unittest.TestCase):
         found = tally(layer, aggregate=["s = sum(n)", "c = count()"])
         self.assertEqual(found.body.to_pylist(), [{"s": 4, "c": 3}])
         self.assertEqual(found.without_value, {"s": 1})
+        none = tally(table(n=pa.array([], pa.int64())), aggregate=["s = sum(n)", "c = count()"])
+        self.assertEqual(none.body.to_pylist(), [{"s": None, "c": 0}])
+
+    def test_zero_is_zero_whichever_comes_first(self):
+        for kind in (pa.float64(), pa.float32()):
+            layer = table(x=pa.array([-0.0, 0.0, 1.0], kind))
+            found = tally(layer, "x").body
+            self.assertEqual(str(found["x"].to_pylist()), "[0.0, 1.0]")
+            self.assertEqual(found.schema.field("x").type, kind)
+            self.assertEqual(tally(layer, [], across="x").body.column_names, ["0", "1", "total"])
 
     def test_real_keys_are_told_apart_and_expressions_are_keys(self):
         layer = table(

@@ -101,8 +101,9 @@ def tally(
     work = _Work(given, [Take.parse(text) for text in (names(aggregate) or ["count()"])])
     groups = group_rows(layer.table, by, layer.n_rows)
     order = _order(layer.table, by, groups)
-    keys = [some_rows(layer.table.column(name), groups.firsts[order]) for name in by]
-    rows, n, rest = looked_up(_rank(order), groups.group), groups.n_groups, 0
+    keys = [_unsigned(some_rows(layer.table.column(name), groups.firsts[order])) for name in by]
+    # All of nothing is one row, as all of some features is.
+    rows, n, rest = looked_up(_rank(order), groups.group), groups.n_groups if by else 1, 0
     crossing = None if not columns else _Crossing.of(layer, columns[0])
     if sort:
         order = _sorted(sort, by, keys, work.columns(rows, n, crossing))
@@ -172,7 +173,7 @@ class _Crossing(NamedTuple):
                 "exchange the fields, or use it in `by`"
             )
         order = _order(layer.table, [across], columns)
-        values = some_rows(layer.table.column(across), columns.firsts[order])
+        values = _unsigned(some_rows(layer.table.column(across), columns.firsts[order]))
         texts = [NULL_NAME if v is None else v for v in as_text(values).to_pylist()]
         return _Crossing(looked_up(_rank(order), columns.group), _distinct(texts))
 
@@ -334,6 +335,12 @@ def _distinct(names: list[str]) -> list[str]:
         found.append(distinct_name(name, taken))
         taken.add(found[-1])
     return found
+
+
+def _unsigned(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Return values with 0.0 in place of -0.0, which is of one group with it, whichever came first."""
+    kind = column.type
+    return pc.add(column, pa.scalar(0.0, kind)) if pa.types.is_floating(kind) else column
 
 
 def _decoded(column: pa.ChunkedArray) -> pa.ChunkedArray:
