@@ -79,6 +79,9 @@ class ByName(unittest.TestCase):
             {"no": [7, None, None], "b_no_2": [None, "x", None], "B_no": [None, True, False]},
         )
         self.assertEqual(result.summary.unused, {})
+        for wrong in ({"source": " "}, {"rename": {"code": ""}}):
+            with self.assertRaisesRegex(UsageError, "name that is not empty"):
+                merge([layer("a", code=[1]), layer("b", code=[2])], **wrong)
         large = merge([layer("a", n=[2**60]), layer("b", n=[0.5])])
         self.assertEqual(large.layer.table["n"].to_pylist(), [2**60, None])
 

@@ -149,6 +149,8 @@ class _Work:
         new = [names.get(name, name) for name in table.column_names]
         folded = [name.casefold() for name in new]
         for name in names.values():
+            if not name.strip():
+                raise UsageError("a field needs a name that is not empty")
             if folded.count(name.casefold()) > 1:
                 raise UsageError(f"two fields would be called {name!r} (capitals do not count)")
         if names:

@@ -130,6 +130,8 @@ def merge(
         fields.append(target.field)
         merged.append(_account(target, lost))
     if source is not None:
+        if not source.strip():
+            raise UsageError("the field for the `source` needs a name that is not empty")
         if source.casefold() in {f.name.casefold() for f in fields}:
             raise DataError(f"there is a field {source!r} already; name the source otherwise")
         sources = [pa.repeat(pa.scalar(y.name, pa.string()), y.n_rows) for y in chosen]

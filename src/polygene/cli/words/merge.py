@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 def merged(summary: MergeSummary, say: Words) -> None:
     names = list(summary.sources)
-    say.title(f"{len(names)} layers merged")
+    say.title(f"{counted(len(names), 'layer')} merged")
     for name, (taken, total) in summary.sources.items():
         say.line("INPUT", f"{name}: {taken:,} of {counted(total, 'feature')}")
     say.line("came out", counted(summary.out, "feature"))
