@@ -1,5 +1,7 @@
 """What changed between versions: every change that is made is found and named, and nothing else."""
 
+import datetime
+import math
 import random
 import unittest
 from dataclasses import replace
@@ -206,6 +208,24 @@ class Told(unittest.TestCase):
         made = polygene.compare(before, after, changes=True).summary.changes
         self.assertEqual((made.same, made.added.count, made.removed.count), (3, 1, 1))
         self.assertEqual(made.edits, {"v": 1})
+
+    def test_values_of_two_types_are_compared_as_they_are(self):
+        """Whole numbers beside real ones not as rounded, moments whatever their unit."""
+        noon = datetime.datetime(2026, 5, 31, 12, tzinfo=datetime.UTC)
+        midnight, day = noon.replace(hour=0), noon.date()
+        for one, other, n in (
+            (pa.array([2**53 + 1, 2**53, None, 7]), pa.array([2.0**53, 2.0**53, None, math.nan]), 2),
+            (pa.array([noon, None, noon], pa.timestamp("ms", "UTC")),
+             pa.array([noon, None, midnight], pa.timestamp("us", "UTC")), 1),
+            (pa.array([day, day]), pa.array([midnight, noon], pa.timestamp("ms", "UTC")), 1),
+            (pa.array(["a", "b"]), pa.array(["a", "c"]).dictionary_encode(), 1),
+            (pa.array([1, 2]), pa.array(["1", "x"]), 1),
+        ):  # fmt: skip
+            keys = np.arange(len(one))
+            layers = [self.table(k=keys, v=values) for values in (one, other)]
+            for first, second in (layers, layers[::-1]):
+                found = polygene.compare(first, second, "k").summary.changes
+                self.assertEqual(found.edited.count, n, (one, other))
 
     def test_what_cannot_be_compared(self):
         with self.assertRaises(ExpressionError):

@@ -16,6 +16,7 @@ from polygene.layer import Layer, names_alike, row_numbers
 from polygene.ops.shifts import largest_shifts
 from polygene.ops.summary import NamedRows
 from polygene.ops.versions import Versions, areas_of
+from polygene.table.arithmetic import order
 from polygene.table.casting import as_text
 from polygene.table.keys import Key
 from polygene.table.types import kind_of, values_of
@@ -198,18 +199,21 @@ def _edits(found: Versions) -> list[_Rows]:
 
 
 def differs(a: pa.ChunkedArray, b: pa.ChunkedArray) -> BoolArray:
-    """Return where values of two fields differ; null is the same as null."""
+    """Return where values of two fields differ; null is the same as null, a date as its midnight."""
     kinds = {kind_of(a.type), kind_of(b.type)}
+    both_none = pc.and_(pc.is_null(a), pc.is_null(b))
     if a.type != b.type:
         if kinds == {"number"}:
-            a, b = (pc.cast(v, pa.float64(), safe=False) for v in (a, b))
+            reals = (pc.cast(v, pa.float64()) if pa.types.is_decimal(v.type) else v for v in (a, b))
+            a, b = order(*reals)
+        elif kinds <= {"date", "time"}:
+            a, b = (pc.cast(v, pa.timestamp("us", tz="UTC"), safe=False) for v in (a, b))
         else:
             a, b = as_text(a), as_text(b)
     same = pc.fill_null(pc.equal(a, b), False)
     if kinds == {"number"} and pa.types.is_floating(a.type):
         same = pc.or_(same, pc.fill_null(pc.and_(pc.is_nan(a), pc.is_nan(b)), False))
-    same = pc.or_(same, pc.and_(pc.is_null(a), pc.is_null(b)))
-    return ~np.asarray(same, bool)
+    return ~np.asarray(pc.or_(same, both_none), bool)
 
 
 def _layer(found: Versions, keys: Sequence[Key], rows: Sequence[_Rows]) -> Layer | None:
