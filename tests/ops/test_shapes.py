@@ -225,7 +225,8 @@ class Audit(unittest.TestCase):
         layer = make.layer(
             "c", make.polygons([[[b]] for b in boxes[:5]] + [[[boxes[0]]]]),
             key=[1, 2, 2, None, 5, 6], t=[" a", "b", "c", "d", "e", "f"],
-            n=["1", "2", "3", "4", "5", "6"], w=["Ã¦", "ok", "x", "y", "z", "u"], same=[7] * 6,
+            n=["1", "2", "3", "4", "5", "6"], code=["01", "2", "3", "4", "5", "6"],
+            w=["Ã¦", "ok", "x", "y", "z", "u"], same=[7] * 6,
             r=[1.5, np.nan, -np.inf, 2.5, np.nan, 0.0], day=[datetime.date(2026, 5, 1)] * 6,
         )  # fmt: skip
         found = audit(layer, key="key", coverage=True)

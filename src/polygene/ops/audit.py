@@ -22,7 +22,7 @@ from polygene.places import inside_points
 from polygene.plane.problems import Problem
 from polygene.plane.signatures import signatures
 from polygene.plane.validity import problems_of
-from polygene.table.casting import recast
+from polygene.table.casting import CODE, recast
 from polygene.table.groups import codes_of
 from polygene.table.telling import shown
 from polygene.table.types import kind_of, typed_field, values_of, width_of
@@ -490,6 +490,7 @@ def _texts(layer: Layer, arrow_field: pa.Field, column: pa.ChunkedArray) -> list
         add(f"as long as the width of {width}: perhaps cut off", full, least=3)
     known = pc.drop_null(column)
     filled = pc.filter(known, pc.not_equal(pc.utf8_trim_whitespace(known), ""))
-    if len(filled) > 1 and not recast(filled, typed_field("x", "real")).lost.any():
+    has_codes = pc.any(pc.match_substring_regex(filled, CODE)).as_py()  # 01029 is no number
+    if len(filled) > 1 and not (has_codes or recast(filled, typed_field("x", "real")).lost.any()):
         found.append(FieldFinding(arrow_field.name, "numbers kept as text", len(filled)))
     return found

@@ -24,7 +24,7 @@ from polygene.table.types import (
 )
 from polygene.table.written import Written, numbers_in
 
-_CODE = r"^\s*(\+|-?0[0-9])"
+CODE = r"^\s*(\+|-?0[0-9])"
 _TRUE, _FALSE = ["true", "yes", "y", "t", "1"], ["false", "no", "n", "f", "0"]
 TRUTH = frozenset((*_TRUE, *_FALSE))  # texts that are read as booleans
 
@@ -299,7 +299,7 @@ def fitted(
     found = recast(column, field, dates)
     if kind_of(column.type) == "text" and kind_of(field.type) == "number":
         # A code would not come back from the number: 01029 as 1029.
-        is_code = pc.fill_null(pc.match_substring_regex(column, _CODE), False)
+        is_code = pc.fill_null(pc.match_substring_regex(column, CODE), False)
         data = pc.if_else(is_code, pa.scalar(None, found.data.type), found.data)
         found = Recast(data, found.cut, found.lost | np.asarray(is_code, bool))
     n_lost = int(found.lost.sum())
