@@ -150,6 +150,14 @@ class SheetReader:
             )
         return value
 
+    def truth(self, found: Lined, key: str) -> bool:
+        """Return what is said under a key as true or false; false if it is not there."""
+        value = found.get(key, "false")
+        truth = as_truth(value[0] if isinstance(value, list) and len(value) == 1 else value)
+        if truth is None:
+            raise self.fail(found.lines[key], f"{key!r} is true or false")
+        return truth
+
     def check_keys(self, found: Lined, keys: Iterable[str], known: Sequence[str], of: str) -> None:
         """Refuse keys that are not known, with the nearest that is."""
         for key in keys:

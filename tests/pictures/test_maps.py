@@ -388,6 +388,7 @@ class Command(WithSample):
             ("others: ", "other: ", "line 11: the look of a layer has no 'other'"),
             ("'#c9c6c0'", "blu", "line 12: 'blu' is no colour"),
             ("style sheet: 1", "style sheet: 2", "does not begin with style sheet: 1"),
+            ("    others: ", "    hatch: maybe\n    others: ", "'hatch' is true or false"),
         ]:
             (self.folder / "looks.yaml").write_text(first.replace(old, new, 1))
             bad = self.run_polygene(

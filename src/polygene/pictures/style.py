@@ -10,7 +10,7 @@ from typing import Any
 
 import yaml
 
-from polygene.lined_yaml import Lined, SheetReader, as_truth, load
+from polygene.lined_yaml import Lined, SheetReader, load
 from polygene.pictures.classes import NULL, OTHERS, Scheme
 from polygene.pictures.looks import Dressed, Look
 
@@ -89,8 +89,8 @@ class _Reader(SheetReader):
         return Look(
             None if field is None else str(field),
             None if label is None else str(label),
-            as_truth(own.get("hatch")) is True,
-            as_truth(own.get("outline")) is True,
+            self.truth(own, "hatch"),
+            self.truth(own, "outline"),
             self.scheme(own),
             str(own.get("unit") or ""),
         )

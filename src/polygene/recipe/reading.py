@@ -269,10 +269,7 @@ class _Reader(SheetReader):
                 continue
             values = item[key] if isinstance(item[key], list) else [item[key]]
             if options[key].is_flag:
-                truth = as_truth(values[0]) if len(values) == 1 else None
-                if truth is None:
-                    raise self.fail(item.lines[key], f"{key!r} is true or false")
-                if truth:
+                if self.truth(item, key):
                     given[key] = True
                 continue
             if len(values) > 1 and not options[key].is_many:
