@@ -147,16 +147,23 @@ def kept(table: pa.Table, keeps: BoolArray) -> pa.Table:
 
 def _without_views(kind: pa.DataType) -> pa.DataType:
     """Return the type of the same values of which Arrow can take some, as of views it cannot."""
+    if not _has_views(kind):
+        return kind
+    inner = [kind.field(k) for k in range(kind.num_fields)]
+    plain = [field.with_type(_without_views(field.type)) for field in inner]
     if pa.types.is_struct(kind):
-        return pa.struct([f.with_type(_without_views(f.type)) for f in kind.fields])
+        return pa.struct(plain)
     if pa.types.is_map(kind):
-        return pa.map_(_without_views(kind.key_type), _without_views(kind.item_type))
+        return pa.map_(plain[0].type.field(0), plain[0].type.field(1))
     if pa.types.is_fixed_size_list(kind):
-        return pa.list_(_without_views(kind.value_type), kind.list_size)
-    for is_one, of in ((pa.types.is_list, pa.list_), (pa.types.is_large_list, pa.large_list)):
-        if is_one(kind):
-            return of(_without_views(kind.value_type))
-    return _VIEWS.get(kind, kind)
+        return pa.list_(plain[0], kind.list_size)
+    if pa.types.is_list(kind):
+        return pa.list_(plain[0])
+    return pa.large_list(plain[0]) if pa.types.is_large_list(kind) else _VIEWS.get(kind, kind)
+
+
+def _has_views(kind: pa.DataType) -> bool:
+    return kind in _VIEWS or any(_has_views(kind.field(k).type) for k in range(kind.num_fields))
 
 
 def _decoded(column: pa.ChunkedArray) -> pa.ChunkedArray:

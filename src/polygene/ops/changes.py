@@ -204,8 +204,10 @@ def differs(a: pa.ChunkedArray, b: pa.ChunkedArray) -> BoolArray:
     both_none = pc.and_(pc.is_null(a), pc.is_null(b))
     if a.type != b.type:
         if kinds == {"number"}:
-            reals = (pc.cast(v, pa.float64()) if pa.types.is_decimal(v.type) else v for v in (a, b))
-            a, b = order(*reals)
+            kinds_of = [pa.float64() if pa.types.is_decimal(v.type) else v.type for v in (a, b)]
+            a, b = order(
+                *(pc.cast(v, k, safe=False) for v, k in zip((a, b), kinds_of, strict=True))
+            )
         elif kinds <= {"date", "time"}:
             a, b = (pc.cast(v, pa.timestamp("us", tz="UTC"), safe=False) for v in (a, b))
         else:
