@@ -200,6 +200,8 @@ class Recipes(WithSample):
             ("- mend: surveyed", "- mend: beds", "- mend: surveyed", "need each other in a circle"),
             ("  park: tolva.gpkg#park", "  park: tolva.gpkg#perk", None, "has no layer 'perk'"),
             ("steps:", "steps: [", None, "while parsing|expected"),
+            ("distance: 150m", "distance:", "distance: ${distance}", "'distance' has no value"),
+            ("by: district, district_name", "by:", None, "line 76: a value is wanted here"),
             ("150m        #", "150x        #", "distance: ${distance}", "'x' is no unit of length"),
             ("by: district, district_name", "by: district, distrct_name", "- dissolve: water",
              "'water' has no field 'distrct_name'; did you mean 'district_name'"),

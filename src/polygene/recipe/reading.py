@@ -130,6 +130,7 @@ class _Reader(SheetReader):
         super().__init__(path)
         self.commands, self.given, self.layers_of = commands, given, layers_of
         self.parameters: dict[str, str] = {}
+        self.unset: set[str] = set()  # those without a value
         self.settings: dict[str, str] = {}
 
     def recipe(self, found: Lined) -> Recipe:
@@ -138,6 +139,7 @@ class _Reader(SheetReader):
         if "each" in own:
             raise self.fail(own.lines["each"], "'each' stands for the names of for each")
         self.parameters = {k: "" if v is None else str(v) for k, v in own.items()}
+        self.unset = {k for k, v in own.items() if v is None} - set(self.given)
         for name, value in self.given.items():
             if name not in self.parameters:
                 known = ", ".join(self.parameters) or "none"
@@ -162,7 +164,7 @@ class _Reader(SheetReader):
         unused = [s.name for s in steps if s.name not in used] + [
             n for n in inputs if n not in used
         ]
-        title = self.text(found.get("title", ""), found.lines.get("title", 1))
+        title = self.text(found.get("title") or "", found.lines.get("title", 1))
         return Recipe(
             path=self.path,
             title=title,
@@ -183,9 +185,13 @@ class _Reader(SheetReader):
                     f"there is no parameter {match[1]!r}"
                     f"{did_you_mean(match[1], list(self.parameters))}",
                 )
+            if match[1] in self.unset:
+                raise self.fail(line, f"parameter {match[1]!r} has no value; set one")
             return self.parameters[match[1]]
 
-        return "" if value is None else _REFERENCE.sub(fill, str(value))
+        if value is None:
+            raise self.fail(line, "a value is wanted here, and there is none")
+        return _REFERENCE.sub(fill, str(value))
 
     def steps(self, found: Lined, inputs: dict[str, str], spread: set[str]) -> list[RecipeStep]:
         """Read the steps; those for each of several become as many, their layers more inputs."""
