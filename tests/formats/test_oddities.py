@@ -200,9 +200,17 @@ class Metadata(Odd):
                 polygene.read(self.file("a.geojson", text))
 
     def test_sheets_with_values_that_are_none(self):
-        for text in ("title: !!float x", "title: 1979-99-99", "title: !!int x"):
+        for text in ("title: !!float x", "title: !!timestamp 1979-99-99", "title: !!int x"):
             with self.subTest(text=text), self.assertRaisesRegex(SheetError, "sheet.yaml"):
                 load(self.folder / self.file("sheet.yaml", text))
+
+    def test_values_without_a_type_are_texts_as_they_are_written(self):
+        text = "{a: 010, b: no, c: 1979-99-99, d: 12:30, e: 1_0, f: .5, 01: ~, on: null, g: '~'}"
+        found = load(self.folder / self.file("sheet.yaml", text))
+        wanted = ["010", "no", "1979-99-99", "12:30", "1_0", ".5", None, None, "~"]
+        self.assertEqual(
+            (list(found), list(found.values())), ([*"abcdef", "01", "on", "g"], wanted)
+        )
 
     def test_aliases_of_aliases(self):
         lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x]"]
@@ -211,7 +219,7 @@ class Metadata(Odd):
         with self.assertRaisesRegex(SheetError, "line 1: its aliases stand for more than 100,000"):
             load(self.folder / self.file("sheet.yaml", text))
         few = load(self.folder / self.file("sheet.yaml", "a: &a [1, 2]\nb: [*a, *a]\n"))
-        self.assertEqual(few, {"a": [1, 2], "b": [[1, 2], [1, 2]]})
+        self.assertEqual(few, {"a": ["1", "2"], "b": [["1", "2"], ["1", "2"]]})
         with self.assertRaises(SheetError):
             load(self.folder / self.file("sheet.yaml", "[]"))
         self.assertRaises(SheetError, load, self.folder / self.file("sheet.yaml", ""))
