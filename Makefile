@@ -26,7 +26,7 @@ test-formats: $(VENV)/for-tests
 
 # 2,000 random cases of every operation, the engine proving its own work in each.
 random: $(VENV)/for-tests
-	POLYGENE_CASES=2000 POLYGENE_KILLS=20 POLYGENE_MANGLED=900 POLYGENE_ALL=1 POLYGENE_ROUND_TRIPS=300 \
+	POLYGENE_CASES=2000 POLYGENE_KILLS=20 POLYGENE_MANGLED=900 POLYGENE_ALL=1 POLYGENE_ROUND_TRIPS=120 \
 	    $(VENV)/bin/python -m tests.run tests.random tests.commit.test_together tests.formats.test_mangled \
 	    tests.formats.test_proof tests.formats.test_lifting tests.ops.test_shapes tests.ops.test_clip \
 	    test_same test_taking_part test_bridge test_terminal
