@@ -158,8 +158,7 @@ def _as(words: str) -> Callable[..., Any]:
             return pa.scalar(None, field.type)
         is_single = isinstance(value, pa.Scalar)
         column = pa.chunked_array([pa.array([value.as_py()], value.type)] if is_single else value)
-        found = recast(column, field, form)
-        data = found.cut if pa.types.is_timestamp(field.type) else found.data
+        data = recast(column, field, form).data
         return data[0] if is_single else data
 
     return compute
