@@ -10,7 +10,7 @@ import yaml
 
 from polygene.errors import FileError, SheetError, did_you_mean, reason_of
 
-_FALSE = ("false", "no", "off")
+_TRUTH = {"true": True, "yes": True, "on": True, "false": False, "no": False, "off": False}
 MOST_VALUES = 100_000  # with aliases written out: a kilobyte of them can stand for billions
 
 
@@ -77,8 +77,7 @@ def load(path: Path) -> Lined:
 
 def as_truth(value: Any) -> bool | None:
     """Return what a value says as true or false; None if it says neither."""
-    word = str(value).strip().lower()
-    return True if word in ("true", "yes", "on") else False if word in _FALSE else None
+    return _TRUTH.get(str(value).strip().lower())
 
 
 def parse(text: str, path: Path) -> Lined:

@@ -17,6 +17,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+import pyarrow as pa
 
 import polygene
 from polygene.crs import CRS84, of_uri, to_uri
@@ -296,6 +297,24 @@ class OurClient(Served):
         self.log.clear()
         layer = addressed.read(ref, Wanted(where=Expression("upper(district) = 'OS'"))).layers[0]
         self.assertEqual(layer.n_rows, 24, "what it cannot do is done here")
+
+    def test_what_others_state_of_their_fields(self):
+        """Several types of one field, one that is no type, and fields that no feature has."""
+        told = {
+            "sector": {"type": ["string", "null"]}, "area_ha": {"type": ["null", "number"]},
+            "more": {"type": ["null", "integer"]}, "odd": {"type": {"a": 1}, "format": []},
+            "either": {"type": ["string", "number"]}, "none": 7, "shape": {"format": "geometry-any"},
+        }  # fmt: skip
+        (ref,) = address.resolve(f"{self.url}#sectors")
+        with mock.patch.object(features, "schema_of", return_value=told):
+            whole, none, by_more = (
+                addressed.read(ref, Wanted(where=Expression(text)) if text else Wanted()).layers[0]
+                for text in ("", "area_ha < 0", "more IS NULL")
+            )
+        self.assertEqual(whole.table.schema, self.service.layers["sectors"].table.schema)
+        kinds = {"sector": pa.string(), "area_ha": pa.float64(), "more": pa.int64()}
+        self.assertEqual(none.table.schema, pa.schema(kinds))
+        self.assertEqual(by_more.table["more"].type, pa.int64())
 
     def test_a_clip_is_that_of_the_files(self):
         words = ("--where", "area_ha > 500", "--replace", "-o")

@@ -159,8 +159,17 @@ def _with_kind(layer: Layer, schema: Mapping[str, Any]) -> Layer:
 
 
 def _kind_of(told: Any) -> pa.DataType | None:
-    """Return the type that a service states of a field, if it is one there is here."""
-    return _KINDS.get((told.get("type"), told.get("format"))) if isinstance(told, dict) else None
+    """Return the type that a service states of a field, if it is one there is here.
+
+    JSON Schema may list several (2020-12, Validation 6.1.1), as ``["integer", "null"]``.
+    """
+    if not isinstance(told, dict):
+        return None
+    given = told.get("type")
+    kinds = [one for one in (given if isinstance(given, list) else [given]) if one != "null"]
+    form = told.get("format")
+    is_known = len(kinds) == 1 and all(isinstance(v, str | None) for v in (kinds[0], form))
+    return _KINDS.get((kinds[0], form)) if is_known else None
 
 
 def _typed(table: pa.Table, schema: Mapping[str, Any]) -> pa.Table:

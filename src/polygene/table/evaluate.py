@@ -23,14 +23,7 @@ from polygene.table.functions import (
     Function,
     by_value,
 )
-from polygene.table.temporal import (
-    MOMENT,
-    RELATIONS,
-    Span,
-    end_of_day,
-    open_end,
-    without_zeros,
-)
+from polygene.table.temporal import MOMENT, RELATIONS, Span, end_of_day, open_end, without_zeros
 from polygene.table.tokens import field_name, unquoted
 from polygene.table.types import kind_of
 
