@@ -96,7 +96,7 @@ def variables_of(tokens: str) -> dict[str, str]:
 def read(path: Path) -> Settings:
     """Read a settings file; errors as in `find`."""
     try:
-        found = tomllib.loads(path.read_text(encoding="utf-8"))
+        found = tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as err:
@@ -125,6 +125,7 @@ def read(path: Path) -> Settings:
             path, None, f"{settings.format!r} is no format; there are {', '.join(ENDINGS)}"
         )
     if settings.folder:
-        own = os.path.relpath(path.parent / settings.folder)
-        settings = Settings(**{**found, "folder": own})
+        own = Path(settings.folder).expanduser()
+        seen = own if own.is_absolute() else os.path.relpath(path.parent / own)
+        settings = Settings(**{**found, "folder": str(seen)})
     return settings

@@ -129,10 +129,11 @@ class Tasks(unittest.TestCase):
         place = self.folder / "polygene.toml"
         place.write_text('workers = "many"\n')
         self.addCleanup(place.unlink)
-        at_once = ("mend", "t/tolva.gpkg#sectors", "-o", "m.gpkg")
-        self.run_(*at_once)
-        done = self.run_(*at_once, "--tasks", "2", "--replace", code=2)
-        self.assertIn("polygene.toml: 'many'", done.words)
+        asked = ("mend", "t/tolva.gpkg#sectors", "-o", "m.gpkg", "--tasks", "2")
+        done = self.run_(*asked, code=2)
+        self.assertIn("polygene.toml: workers: 'many' is no number", done.words)
+        place.write_text('workers = "1"\n')
+        self.run_(*asked)
 
     def test_wrong_use(self):
         told = ("mend", "t/tolva.gpkg#sectors", "-o", "w.gpkg")

@@ -32,6 +32,32 @@ class Settings(WithSample):
         done = self.run_polygene("layers", "tolva.gpkg")
         self.assertRegex(done.err, r"'workspace' is called\s+'folder' now")
 
+    def test_what_is_no_value_is_told_wherever_it_would_be_used(self):
+        asked = ("clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park", "-o", "c.gpkg")
+        for text, words in (
+            ('precision = "some"', "precision: 'some' is no distance"),
+            ('workers = "0"', "workers: '0' is no number"),
+            ('memory = "much"', "memory: 'much' is no size"),
+            ('cache = "wide"', "cache: 'wide' is no size"),
+        ):
+            self.sheet.write_text(text)
+            done = self.run_polygene(*asked)
+            self.assertEqual(done.code, 2, text)
+            self.assertIn(f"polygene.toml: {words}", done.words)
+
+    def test_a_folder_at_home_and_none_that_stays_empty(self):
+        # As an editor writes it that puts a byte order mark first.
+        self.sheet.write_text('folder = "~/results/new"\n', encoding="utf-8-sig")
+        home = self.folder / "home"
+        home.mkdir()
+        for layer, code in (("nothing", 1), ("park", 0)):
+            done = self.run_polygene(
+                "subset", f"tolva.gpkg#{layer}", "-o", "p.gpkg", HOME=str(home)
+            )
+            self.assertEqual(done.code, code, done.err)
+            self.assertEqual([*home.rglob("*.gpkg")], [home / "results/new/p.gpkg"][code:])
+            self.assertEqual((home / "results").exists(), not code)
+
     def test_one_that_others_may_write_is_not_obeyed(self):
         asked = ("subset", "tolva.gpkg#park", "-o", "p.gpkg", "--replace")
         for spoil in (lambda: self.sheet.chmod(0o646), lambda: os.chown(self.sheet, 12345, -1)):

@@ -89,11 +89,8 @@ def _settings() -> tuple[int | None, int | None, str]:
     found = click.get_current_context().meta.get("polygene.settings")
     if found is None:
         return None, None, ""
-    try:
-        memory = Size().convert(found.memory, None, None) if found.memory else None
-        workers = click.IntRange(1).convert(found.workers, None, None) if found.workers else None
-    except click.UsageError as err:
-        raise click.UsageError(f"polygene.toml: {err.message}") from err
+    memory = Size().convert(found.memory, None, None) if found.memory else None
+    workers = int(found.workers) if found.workers else None
     return memory, workers, found.cluster
 
 

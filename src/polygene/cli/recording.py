@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from click.core import ParameterSource
 
 from polygene.cli.helping import Helpful
 from polygene.written import remark
@@ -55,11 +57,17 @@ class RecordedCommand(Helpful):
             )
             if value and name in own
         }
-        rest = super().parse_args(ctx, args)
+        try:
+            rest = super().parse_args(ctx, args)
+        except click.BadParameter as err:
+            own_name = str(err.param.name) if err.param is not None else ""
+            if ctx.get_parameter_source(own_name) is ParameterSource.DEFAULT_MAP:
+                raise click.UsageError(f"polygene.toml: {own_name}: {err.message}") from err
+            raise
         for name in _INPUTS & ctx.params.keys():
             ctx.params[name] = _found(ctx.params[name], settings)
         if ctx.params.get("out"):
-            ctx.params["out"] = _destination(ctx.params["out"], settings, str(self.name))
+            ctx.params["out"] = _destination(ctx, settings, str(self.name))
         return rest
 
     def invoke(self, ctx: click.Context) -> Any:
@@ -129,12 +137,9 @@ def _fetching(ctx: click.Context, is_fresh: bool) -> Iterator[None]:
     from polygene.cli.sizes import Size
     from polygene.remote.cache import fetching_so
     from polygene.remote.http import asking_with
-
-    try:
-        most = Size().convert(kept, None, None) if kept else None
-    except click.UsageError as err:
-        raise click.UsageError(f"polygene.toml: {err.message}") from err
     from polygene.settings import variables_of
+
+    most = Size().convert(kept, None, None) if kept else None
 
     with fetching_so(is_fresh, most), asking_with(variables_of(tokens)):
         yield
@@ -145,19 +150,32 @@ def settings_here() -> Settings | None:
     here = Path.cwd()
     if not any((place / "polygene.toml").is_file() for place in (here, *here.parents)):
         return None  # found out without loading anything heavy
+    from polygene.cli.sizes import Size
     from polygene.settings import find
 
-    return find(here)
+    found = find(here)
+    for name in ("memory", "cache"):
+        try:
+            if getattr(found, name):
+                Size().convert(getattr(found, name), None, None)
+        except click.UsageError as err:
+            raise click.UsageError(f"polygene.toml: {name}: {err.message}") from err
+    if found.workers and not re.fullmatch(r"0*[1-9][0-9]{0,5}", found.workers):
+        raise click.UsageError(
+            f"polygene.toml: workers: {found.workers!r} is no number of processes, of 1 or more"
+        )
+    return found
 
 
-def _destination(out: str, settings: Settings, command: str) -> str:
+def _destination(ctx: click.Context, settings: Settings, command: str) -> str:
     """Return a destination as the settings fill it in: a bare name with the folder, a folder with a
     format.
     """
+    out = str(ctx.params["out"])
     if out == "-":
         return out
     if settings.folder and "/" not in out and os.sep not in out:
-        _make(Path(settings.folder))
+        _make(Path(settings.folder), ctx)
         out = str(Path(settings.folder) / out)
         remark(f"the folder {settings.folder} is the one that polygene.toml names")
     is_folder = out.endswith(("/", os.sep)) or Path(out).is_dir()
@@ -184,9 +202,18 @@ def _found(given: Any, settings: Settings) -> Any:
     return f"{there}{mark}{layer}"
 
 
-def _make(folder: Path) -> None:
+def _make(folder: Path, ctx: click.Context) -> None:
+    """Make a folder that is not there; it goes again if nothing was written into it."""
     from polygene.errors import FileError, reason_of
 
+    new = [place for place in (folder, *folder.parents) if not place.exists()]
+
+    def _gone_if_empty() -> None:
+        with contextlib.suppress(OSError):
+            for place in new:
+                place.rmdir()
+
+    ctx.call_on_close(_gone_if_empty)
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as err:
