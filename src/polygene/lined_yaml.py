@@ -149,6 +149,13 @@ class SheetReader:
             )
         return value
 
+    def one_value(self, found: Lined, key: str) -> str | None:
+        """Return the one value that stands under a key; None if there is none."""
+        value = found.get(key)
+        if isinstance(value, (list, dict)):
+            raise self.fail(found.lines[key], f"{key!r} has one value")
+        return None if value is None else str(value)
+
     def truth(self, found: Lined, key: str) -> bool:
         """Return what is said under a key as true or false; false if it is not there."""
         value = found.get(key, "false")

@@ -355,7 +355,7 @@ class ByASheet(unittest.TestCase):
             self.assertEqual(result.layer.table["t"].to_pylist(), wanted)
             self.assertEqual(result.summary.fields[0].lost, {"a": 1})
         mapped = "fields:\n  t:\n    type: text\n    from: {a: {field: t, values: {abc: A}}}\n"
-        with self.assertRaisesRegex(SheetError, "1 values of field 't'.*not in the map.*'ab'"):
+        with self.assertRaisesRegex(SheetError, "1 value of field 't'.*not in the map.*'ab'"):
             self.merged(mapped, layers)
         for way, wanted in (("null", ["A", None, None]), ("cut", ["A", "ab", None])):
             result = self.merged(f"{mapped}    on-loss: {way}\n", layers)
@@ -373,6 +373,7 @@ class ByASheet(unittest.TestCase):
             (SHEET.replace("match sheet: 1", "matchsheet: 1"), 2, "did you mean 'match sheet'"),
             (SHEET.replace("fields:", "fields: ["), 8, "expected ',' or ']'"),
             ("fields:\n  a:\n    from: {beds_kelda: Note}\n  a:\n", 4, "comes twice"),
+            ("fields:\n  a:\n    from:\n      beds_kelda: {field: [Note]}\n", 4, "one value"),
             ("- a\n- b\n", 1, "a mapping is wanted"),
             ("fields:\n", 1, "no fields"),
             ("fields:\n  a:\n    type: text\n", 3, "fed by no layer"),

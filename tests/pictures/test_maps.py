@@ -7,6 +7,7 @@ import re
 import tempfile
 import unittest
 import warnings
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -76,6 +77,19 @@ class Classes(unittest.TestCase):
         self.assertGreater(len(pairs), 90)
         for a, b in pairs:
             self.assertNotEqual(found.colours[a], found.colours[b])
+
+    def test_fields_of_one_name_share_classes_if_they_are_of_one_kind(self):
+        layers = [squares(2, k=k) for k in (["b", "a"], [3, 4], [4.0, -0.0], [True, False])]
+        found = [one.classes for one in dressed(layers, [Look(colour_by="k")] * 4)]
+        self.assertEqual(
+            [f.names for f in found], [["a", "b"], *[["0", "3", "4"]] * 2, ["false", "true"]]
+        )
+        self.assertEqual(found[1].number.tolist() + found[2].number.tolist(), [1, 2, 2, 0])
+        self.assertEqual(found[1].colours, found[2].colours)
+        with self.assertRaisesRegex(UnknownFieldError, "nope"):
+            dressed(layers, [Look(label="nope")] * 4)
+        for other in (found[0], found[3]):
+            self.assertFalse({*other.colours} & {*found[1].colours})
 
     def test_limits_are_round_and_do_not_overlap(self):
         rng = np.random.default_rng(22)
@@ -389,6 +403,7 @@ class Command(WithSample):
             ("'#c9c6c0'", "blu", "line 12: 'blu' is no colour"),
             ("style sheet: 1", "style sheet: 2", "does not begin with style sheet: 1"),
             ("    others: ", "    hatch: maybe\n    others: ", "'hatch' is true or false"),
+            ("    others: ", "    label: [name]\n    others: ", "line 11: 'label' has one value"),
         ]:
             (self.folder / "looks.yaml").write_text(first.replace(old, new, 1))
             bad = self.run_polygene(
@@ -396,6 +411,19 @@ class Command(WithSample):
             )
             self.assertEqual(bad.code, 2)
             self.assertIn(reason, bad.words)
+
+    def test_looks_that_were_kept_give_the_same_map(self):
+        many = [f"v{k:02d}" for k in range(15)]
+        columns = (many, [*many[:-1], None], [-0.0, 0.0, 1.5] * 5, [k**2 for k in range(15)])
+        areas = [squares(15, k=column) for column in columns]
+        dots = make.points([[np.array([20.0 * k, 0])] for k in range(15)])
+        names = ("first", "again")
+        for layer in (*areas, *(replace(area, geometry=dots) for area in areas)):
+            first, again = (self.folder / f"{name}.png" for name in names)
+            sheet = self.folder / "k.yaml"
+            polygene.draw([layer], first, colour_by=["k"], keep_style=sheet, replace=True)
+            polygene.draw([layer], again, style=sheet, replace=True)
+            self.assertEqual(first.read_bytes(), again.read_bytes(), sheet.read_text())
 
     def test_a_chart_of_a_tally(self):
         words = [

@@ -202,6 +202,7 @@ class Recipes(WithSample):
             ("steps:", "steps: [", None, "while parsing|expected"),
             ("distance: 150m", "distance:", "distance: ${distance}", "'distance' has no value"),
             ("by: district, district_name", "by:", None, "line 76: a value is wanted here"),
+            ("distance: 150m", "distance: [1, 2]", None, "'distance' has one value"),
             ("150m        #", "150x        #", "distance: ${distance}", "'x' is no unit of length"),
             ("by: district, district_name", "by: district, distrct_name", "- dissolve: water",
              "'water' has no field 'distrct_name'; did you mean 'district_name'"),

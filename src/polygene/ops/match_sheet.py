@@ -181,9 +181,10 @@ class _Reader(SheetReader):
             self.check_layer(name, given.lines[name])
             settings = self.mapping(given, name)
             self.check_keys(settings, settings, ("where",), f"layer {name!r}")
-            if "where" in settings:
+            condition = self.one_value(settings, "where")
+            if condition is not None:
                 try:
-                    where[name] = Expression(str(settings["where"]))
+                    where[name] = Expression(condition)
                 except ExpressionError as err:
                     raise self.fail(settings.lines["where"], str(err)) from err
         return where
@@ -198,8 +199,8 @@ class _Reader(SheetReader):
 
     def target(self, name: str, found: Lined) -> TargetField:
         self.check_keys(found, found, _FIELD_KEYS, f"field {name!r}")
-        given_loss = found.get("on-loss", "refuse")
-        on_loss = "null" if given_loss is None else str(given_loss)  # YAML has a null of its own
+        given_loss = self.one_value(found, "on-loss") or "null"  # YAML has a null of its own
+        on_loss = given_loss if "on-loss" in found else "refuse"
         if on_loss not in ON_LOSS:
             raise self.fail(found.lines["on-loss"], f"{on_loss!r} is none of {', '.join(ON_LOSS)}")
         sources = {}
@@ -209,9 +210,10 @@ class _Reader(SheetReader):
         for layer in given:
             self.check_layer(layer, given.lines[layer])
             sources[layer] = self.source(layer, given[layer], given.lines[layer])
-        if "type" in found:
+        type_text = self.one_value(found, "type")
+        if type_text is not None:
             try:
-                kind = typed_field(name, str(found["type"]))
+                kind = typed_field(name, type_text)
             except UsageError as err:
                 raise self.fail(found.lines["type"], str(err)) from err
         else:
@@ -243,27 +245,31 @@ class _Reader(SheetReader):
             raise self.fail(line, "give one of field, join and constant")
         names: tuple[str, ...] = ()
         if "field" in given:
-            names = (self.field(layer, str(given["field"]), given.lines["field"]),)
+            name = self.one_value(given, "field") or ""
+            names = (self.field(layer, name, given.lines["field"]),)
         elif "join" in given:
             several = given["join"]
             if not isinstance(several, list):
                 raise self.fail(given.lines["join"], "join needs a list of fields, [a, b]")
             names = tuple(self.field(layer, str(n), given.lines["join"]) for n in several)
-        dates = given.get("dates")
+        dates = self.one_value(given, "dates")
         if dates is not None:
             try:
-                date_pattern(str(dates))
+                date_pattern(dates)
             except UsageError as err:
                 raise self.fail(given.lines["dates"], str(err)) from err
-        values = self.mapping(given, "values") if "values" in given else None
+        values = self.mapping(given, "values")
+        for value in values:
+            self.one_value(values, value)
+        between = self.one_value(given, "between")
         return Source(
             fields=names,
-            between=str(given.get("between", " ")),
-            values=values,
-            constant=given.get("constant"),
-            if_null=given.get("if-null"),
-            dates=None if dates is None else str(dates),
-            without=None if given.get("without") is None else str(given["without"]),
+            between=" " if between is None else between,
+            values=values if "values" in given else None,
+            constant=self.one_value(given, "constant"),
+            if_null=self.one_value(given, "if-null"),
+            dates=dates,
+            without=self.one_value(given, "without"),
             pad=self.pad(given),
             line=line,
         )

@@ -318,7 +318,8 @@ def _mapped(
         raise SheetError(
             sheet.path,
             source.line,
-            f"{n_missing:,} values of field {source.fields[0]!r} of layer {layer.name!r} are not in "
+            f"{counted(n_missing, 'value')} of field {source.fields[0]!r} of layer {layer.name!r} "
+            f"{'is' if n_missing == 1 else 'are'} not in "
             f"the map, first {layer.row_label(int(rows[0]))}: {first}; add them, or say on-loss: null, "
             "or cut to keep them as they are",
         )

@@ -154,7 +154,8 @@ def _classes(own: Dressed) -> dict[str, Any] | None:
         "title": own.title,
         "names": found.names,
         "counts": counts.tolist(),
-        "isReused": found.is_reused,
+        "isListed": own.look.legend and not found.is_reused,
+        "isApart": found.is_reused,
     }
 
 

@@ -23,7 +23,7 @@ from polygene.arrays import (
 from polygene.errors import UsageError
 from polygene.geometry import Family
 from polygene.layer import Layer
-from polygene.notes import NULL_NAME
+from polygene.notes import NULL_NAME, counted
 from polygene.table.casting import as_text
 from polygene.table.groups import codes_of
 from polygene.table.types import kind_of
@@ -99,6 +99,8 @@ def classes_of(
     """
     layer.check_field(name)
     column = layer.table.column(name)
+    if pa.types.is_floating(column.type):
+        column = pc.add(column, pa.scalar(0.0, column.type))  # no minus zero beside zero
     is_null = np.asarray(pc.is_null(column), bool)
     if scheme is not None:
         return _by_scheme(name, column, is_null, scheme)
@@ -177,7 +179,8 @@ def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: S
     else:
         is_odd[:] = False
     if (is_out & ~is_null).any():
-        names, colours = [*names, "(others)"], [*colours, scheme.others]
+        others = "(others)" if scheme.breaks else _n_others(texts, is_out & ~is_null)
+        names, colours = [*names, others], [*colours, scheme.others]
     if is_odd.any():
         number[is_odd] = len(names)
         names, colours = [*names, ODD], [*colours, scheme.others]
@@ -185,6 +188,10 @@ def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: S
         number = np.where(is_null, len(names), number)
         names, colours = [*names, NULL_NAME], [*colours, scheme.null]
     return Classes(name, number.astype(np.int64), names, colours, scheme)
+
+
+def _n_others(texts: pa.ChunkedArray, is_out: BoolArray) -> str:
+    return counted(len(pc.unique(pc.filter(texts, pc.column(is_out)))), "other")
 
 
 def _range_names(edges: np.ndarray, are_whole: bool) -> list[str]:
@@ -330,7 +337,7 @@ def _by_value(column: pa.ChunkedArray, is_null: BoolArray) -> tuple[I64Array, li
     rank[order] = np.arange(len(order))
     labels = [names[c] for c in order]
     if has_rest:
-        labels.append(f"{len(kinds) - len(chosen):,} others")
+        labels.append(counted(len(kinds) - len(chosen), "other"))
     number = rank[codes]
     number[is_null] = 0
     return number.astype(np.int64), labels, has_rest

@@ -12,6 +12,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import row_lengths
 from polygene.pictures.classes import QUALITATIVE, Classes, Scheme, classes_of
+from polygene.table.types import kind_of
 
 INK, PAPER, SOFT = "#20242a", "#fbfaf6", "#6a6d70"
 # Of fields that say in their name what they are in, as those that `measure` makes.
@@ -29,6 +30,7 @@ class Look:
     colour_by : field of its classes; label : field of its labels; hatch : draw it hatched
     outline : borders only; scheme : the classes of a style sheet
     unit : what the numbers of ``colour_by`` are in
+    legend : whether its classes stand in the legend; labels tell them apart where they do not
     """
 
     colour_by: str | None = None
@@ -37,6 +39,7 @@ class Look:
     outline: bool = False
     scheme: Scheme | None = None
     unit: str = ""
+    legend: bool = True
 
 
 @dataclass(frozen=True)
@@ -70,8 +73,8 @@ def dressed(
 ) -> list[Dressed]:
     """Dress layers that are shown together, from the bottom up.
 
-    Layers with classes of one field share them; those of another field have other colours. Where
-    classes share colours, for they are many, labels tell them apart.
+    Layers with classes of one field share them, if it is of one kind in them; those of another have
+    other colours. Where classes share colours, for they are many, labels tell them apart.
 
     Raises
     ------
@@ -86,9 +89,11 @@ def dressed(
     for place, (layer, look) in enumerate(zip(layers, looks, strict=True)):
         classes = None
         label = look.label
+        if label is not None:
+            layer.check_field(label)
         if look.colour_by is not None:
             classes = _classes(layers, looks, place, n_classes, breaks)
-            label = label or (look.colour_by if classes.is_reused else None)
+            label = label or (look.colour_by if classes.is_reused or not look.legend else None)
         colour = QUALITATIVE[place % len(QUALITATIVE)]
         if has_classes:
             is_pale = _is_filled(layer, look)
@@ -101,16 +106,15 @@ def dressed(
 def _classes(
     layers: Sequence[Layer], looks: Sequence[Look], place: int, n_classes: int, breaks: str
 ) -> Classes:
-    layer, look = layers[place], looks[place]
+    look = looks[place]
     assert look.colour_by is not None
-    fields = [own.colour_by for own in looks if own.colour_by]
-    first = 5 * list(dict.fromkeys(fields)).index(look.colour_by)
+    fields = [_field_of(y, own) for y, own in zip(layers, looks, strict=True)]
+    mine = fields[place]
+    first = 5 * list(dict.fromkeys(f for f in fields if f[0])).index(mine)
     scheme = look.scheme
-    if scheme is None and fields.count(look.colour_by) > 1:
+    if scheme is None and fields.count(mine) > 1:
         alike = [
-            y.table.select([own.colour_by])
-            for y, own in zip(layers, looks, strict=True)
-            if own.colour_by == look.colour_by and own.colour_by in y.table.column_names
+            y.table.select([mine[0]]) for y, f in zip(layers, fields, strict=True) if f == mine
         ]
         together = pa.concat_tables(alike, promote_options="permissive")
         nowhere = GeometryColumn.from_points(np.zeros((together.num_rows, 2)))
@@ -122,13 +126,20 @@ def _classes(
             first_colour=first,
         ).scheme
     return classes_of(
-        layer=layer,
+        layer=layers[place],
         name=look.colour_by,
         n_classes=n_classes,
         breaks=breaks,
         scheme=scheme,
         first_colour=first,
     )
+
+
+def _field_of(layer: Layer, look: Look) -> tuple[str, str]:
+    """Return the field of a layer's classes and its kind; empty if there is none."""
+    name = look.colour_by or ""
+    there = name in layer.table.column_names
+    return name, kind_of(layer.table.column(name).type) if there else ""
 
 
 def _is_filled(layer: Layer, look: Look) -> bool:

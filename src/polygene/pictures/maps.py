@@ -18,7 +18,7 @@ from polygene.crs import label as crs_label
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Extent, Family
 from polygene.layer import Layer
-from polygene.notes import Warned
+from polygene.notes import NULL_NAME, Warned, counted
 from polygene.ops.overlays.scene import rows_near
 from polygene.pictures import insets
 from polygene.pictures.furniture import Entry, cut, north, scale_bar, write_legend
@@ -144,7 +144,7 @@ def _draw_panel(
     (x0, x1), (y0, y1) = axes.get_xlim(), axes.get_ylim()
     view = (x0, y0, x1, y1)
     shown = plan.dressed(view if plan.box else None)
-    fields = [own.look.colour_by for own in shown]
+    fields = [(own.look.colour_by, own.classes and own.classes.scheme) for own in shown]
     entries: list[Entry] = []
     for number, k in enumerate(part):
         is_shared = fields.count(fields[k]) > 1
@@ -290,8 +290,10 @@ def _entries(own: Dressed, is_shared: bool, is_narrow: bool) -> list[Entry]:
     if len(heading) > (22 if is_narrow else MOST_HEADING) and not is_shared:
         heading = f"{cut(layer.name)},\nby {title}"
     entries = [Entry(heading, is_heading=True)]
-    if found.is_reused:  # a legend would say nothing: labels do
-        return [*entries, Entry(f"{len(found.scheme.values):,} values, as labelled")]
+    if found.is_reused or not own.look.legend:  # a legend would say nothing: labels do
+        n = len(found.names) - (NULL_NAME in found.names[-1:])
+        told = counted(n, "class", "classes") if found.scheme.breaks else counted(n, "value")
+        return [*entries, Entry(f"{told}, as labelled")]
     for number, (name, colour) in enumerate(zip(found.names, found.colours, strict=True)):
         n = int((found.number == number).sum())
         entries.append(

@@ -24,6 +24,7 @@ _OF_LAYER = (
     "null",
     "unit",
     "label",
+    "legend",
     "hatch",
     "outline",
 )
@@ -52,7 +53,8 @@ def look_of(name: str, looks: Mapping[str, Look]) -> Look | None:
 def text_of(shown: Sequence[Dressed]) -> str:
     """Return the style sheet of a map, its classes and colours written out."""
     layers: dict[str, Any] = {}
-    for layer, look, found in ((own.layer, own.look, own.classes) for own in shown):
+    for dressed in shown:
+        layer, look, found = dressed.layer, dressed.look, dressed.classes
         own: dict[str, Any] = {}
         if found is not None:
             own["colour-by"] = look.colour_by
@@ -64,8 +66,10 @@ def text_of(shown: Sequence[Dressed]) -> str:
             own |= {"others": scheme.others, "null": scheme.null}
         if look.unit:
             own["unit"] = look.unit
-        if look.label is not None:
-            own["label"] = look.label
+        if dressed.label is not None:
+            own["label"] = dressed.label
+        if found is not None and (found.is_reused or not look.legend):
+            own["legend"] = False
         own |= {
             k: True for k, is_set in (("hatch", look.hatch), ("outline", look.outline)) if is_set
         }
@@ -84,15 +88,14 @@ class _Reader(SheetReader):
 
     def look(self, own: Lined) -> Look:
         self.check_keys(own, own, _OF_LAYER, "the look of a layer")
-        field = own.get("colour-by")
-        label = own.get("label")
         return Look(
-            None if field is None else str(field),
-            None if label is None else str(label),
+            self.one_value(own, "colour-by"),
+            self.one_value(own, "label"),
             self.truth(own, "hatch"),
             self.truth(own, "outline"),
             self.scheme(own),
-            str(own.get("unit") or ""),
+            self.one_value(own, "unit") or "",
+            self.truth(own, "legend") if "legend" in own else True,
         )
 
     def scheme(self, own: Lined) -> Scheme | None:

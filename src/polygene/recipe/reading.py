@@ -138,7 +138,7 @@ class _Reader(SheetReader):
         own = self.mapping(found, "parameters")
         if "each" in own:
             raise self.fail(own.lines["each"], "'each' stands for the names of for each")
-        self.parameters = {k: "" if v is None else str(v) for k, v in own.items()}
+        self.parameters = {k: self.one_value(own, k) or "" for k in own}
         self.unset = {k for k, v in own.items() if v is None} - set(self.given)
         for name, value in self.given.items():
             if name not in self.parameters:
@@ -191,6 +191,8 @@ class _Reader(SheetReader):
 
         if value is None:
             raise self.fail(line, "a value is wanted here, and there is none")
+        if isinstance(value, (list, dict)):
+            raise self.fail(line, "one value is wanted here, and there are several")
         return _REFERENCE.sub(fill, str(value))
 
     def steps(self, found: Lined, inputs: dict[str, str], spread: set[str]) -> list[RecipeStep]:

@@ -94,14 +94,14 @@ export class Legend {
 
   classes({ family, look, classes }) {
     if (!classes) return "";
-    const { names, counts, title, isReused } = classes;
-    if (isReused) {
+    const { names, counts, title, isListed, isApart } = classes;
+    if (!isListed) {
       return make(
         "p",
         { class: "soft" },
         "by ",
         own(title),
-        `: ${plain(names.length)} values, as labelled; those that border differ in colour`,
+        `: ${plain(names.length)} values, as labelled${isApart ? "; those that border differ in colour" : ""}`,
       );
     }
     const lines = names
