@@ -31,7 +31,7 @@ from polygene.cli.asked import Asked, asks
     type=options.DistanceType(),
     help="How far geometry may be off and still be the same.",
 )
-@options.where
+@options.where_of("Take only those features of both")
 @click.option("-o", "--out", metavar="DESTINATION", help="Write a layer of all changes.")
 @click.option(
     "--report", metavar="FILE", help="Write a table of all changes: .md, .xlsx, .csv or .parquet."

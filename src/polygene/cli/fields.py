@@ -35,7 +35,7 @@ from polygene.table.tokens import names_of
     show_default=True,
     help="Values that do not fit: refuse, put null, or cut texts and fractions off.",
 )
-@each.common_carrying
+@each.common_of_values
 def fields(
     asked: Asked,
     rename: tuple[tuple[str, str], ...],

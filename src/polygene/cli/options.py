@@ -111,9 +111,14 @@ match = click.option(
     metavar="'FIELD = FIELD'",
     help="Let only features of one key have to do with each other.",
 )
-where = click.option(
-    "--where", type=ExpressionType(), help="Take only those features of INPUT (CQL2 text)."
-)
+
+
+def where_of(words: str) -> Any:
+    """Return ``--where``, with what it does."""
+    return click.option("--where", type=ExpressionType(), help=f"{words} (CQL2 text).")
+
+
+where = where_of("Take only those features of INPUT")
 with_where = click.option(
     "--with-where", type=ExpressionType(), help="Take only those features of OTHER."
 )
