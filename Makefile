@@ -29,7 +29,9 @@ random: $(VENV)/for-tests
 	POLYGENE_CASES=2000 POLYGENE_KILLS=20 POLYGENE_MANGLED=900 POLYGENE_ALL=1 POLYGENE_ROUND_TRIPS=120 \
 	    $(VENV)/bin/python -m tests.run tests.random tests.commit.test_together tests.formats.test_mangled \
 	    tests.formats.test_proof tests.formats.test_lifting tests.ops.test_shapes tests.ops.test_clip \
-	    test_same test_taking_part test_bridge test_terminal
+	    test_same test_taking_part test_bridge test_terminal test_commands test_golden test_plain globe \
+	    test_web test_by_key test_by_place test_matched test_changes plane.test_proof test_flatgeobuf \
+	    test_workers test_maps
 
 lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .

@@ -40,8 +40,11 @@ def main() -> int:
     # Those that run the program again and again take longest: begun last, they would be waited for.
     modules.sort(key=lambda m: (".cli." not in m, ".recipe." not in m, ".ops." not in m))
     passed = failed = skipped = 0
+    # One more than there are processors, for several of them wait now and then.
     context = multiprocessing.get_context("spawn")
-    with concurrent.futures.ProcessPoolExecutor(os.cpu_count(), mp_context=context) as pool:
+    with concurrent.futures.ProcessPoolExecutor(
+        (os.cpu_count() or 1) + 1, mp_context=context
+    ) as pool:
         for done in concurrent.futures.as_completed([pool.submit(run, m) for m in modules]):
             module, n_run, n_bad, n_skipped, seconds, text = done.result()
             print(

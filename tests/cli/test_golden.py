@@ -9,6 +9,7 @@ from pathlib import Path
 from polygene.commands import COMMANDS
 from polygene.sample import tolva
 from tests.golden import PAGES, played
+from tests.support.chance import some_of
 
 
 class Golden(unittest.TestCase):
@@ -19,7 +20,7 @@ class Golden(unittest.TestCase):
         with tempfile.TemporaryDirectory() as place:
             tolva.write(Path(place))
             tolva.write_recipe(Path(place))
-            for page in sorted(PAGES.glob("*.txt")):
+            for page in some_of(sorted(PAGES.glob("*.txt"))):
                 with self.subTest(page=page.stem):
                     self.assertEqual(page.read_text(encoding="utf-8"), played(page, Path(place)))
 

@@ -60,8 +60,8 @@ def on_terminal(*arguments, folder, columns=80, interrupt_at="", seconds=60, **e
 
 def lasting_work(folder):
     """Two layers whose union takes some seconds."""
-    teeth = np.arange(500) * 2.0
-    for name, wide, tall in (("across", 1001.0, 1.0), ("up", 1.0, 1001.0)):
+    teeth = np.arange(400) * 2.0
+    for name, wide, tall in (("across", 801.0, 1.0), ("up", 1.0, 801.0)):
         frame = np.array([(0, 0), (wide, 0), (wide, tall), (0, tall), (0, 0)])
         shift = (0, 2.0) if name == "across" else (2.0, 0)
         rings = [[[frame + np.array(shift) * k / 2]] for k in teeth]

@@ -20,6 +20,7 @@ from polygene.formats.wanted import Wanted
 from polygene.geometry import Family
 from tests.formats.test_round_trips import InFolder
 from tests.support import generators as make
+from tests.support.chance import some_of
 from tests.support.layers import geometries, layer
 
 
@@ -152,13 +153,13 @@ class Index(InFolder):
 
 class Damaged(InFolder):
     def test_changed_bytes_never_crash(self):
-        rng = np.random.default_rng(0)
         path = self.folder / "x.fgb"
         refused = 0
         for words in ("multi polygons ZM", "single lines Z", "multi points "):
             flatgeobuf.write(path, [layer(geometries()[words])])
             whole = np.frombuffer(path.read_bytes(), np.uint8)
-            for _ in range(120):
+            for k in some_of(range(120)):
+                rng = np.random.default_rng(k)
                 data = whole[: rng.integers(8, len(whole))] if rng.random() < 0.3 else whole
                 data = data.copy()
                 data[rng.integers(8, len(data), 3)] = rng.choice([0, 1, 127, 255], 3)
@@ -168,7 +169,7 @@ class Damaged(InFolder):
                         flatgeobuf.read(path, "x", wanted)
                     except PolygeneError:
                         refused += 1
-        self.assertGreater(refused, 140)
+        self.assertGreater(refused, 70)
 
     def test_a_curve_is_named_by_its_row(self):
         rows = make.lines([[np.array([(0, 0), (1, 1.0)])]] * 2)

@@ -45,7 +45,7 @@ NUMBERS = [
     3006, 2193, 6933, 3395, 4269, 26915, 5070, 3413, 4979,
 ]  # fmt: skip
 CODES = [*(f"EPSG:{number}" for number in NUMBERS), "OGC:CRS84"]
-EXAMPLES = int(os.environ.get("POLYGENE_ROUND_TRIPS", "25"))
+EXAMPLES = int(os.environ.get("POLYGENE_ROUND_TRIPS", "12"))
 UTC = datetime.UTC
 
 names = some.text(some.characters(exclude_categories=["Cs", "Cc"]), min_size=1, max_size=12)

@@ -17,6 +17,7 @@ from polygene.ops.places.by_place import chosen_by_place
 from polygene.ops.places.partners import partners
 from tests.support import ellipsoid
 from tests.support import generators as make
+from tests.support.chance import some_of
 
 DEGREES = crs.parse("OGC:CRS84")
 GEOD = pyproj.Geod(ellps="WGS84")
@@ -59,7 +60,7 @@ def scattered(rng, family, where, n):
 class AgainstBruteForce(unittest.TestCase):
     def test_all_kinds_all_over_the_earth(self):
         looked = 0
-        for a, b, where in itertools.product(Family, Family, SPREADS):
+        for a, b, where in some_of(itertools.product(Family, Family, SPREADS)):
             rng = np.random.default_rng([a, b, len(where)])
             one, two = (
                 admit(make.layer(name, scattered(rng, family, where, n), DEGREES)).layer
@@ -86,7 +87,7 @@ class AgainstBruteForce(unittest.TestCase):
                     apart = GEOD.inv(*ends[0].T, *ends[1].T)[2]
                     np.testing.assert_allclose(apart[got > 0], got[got > 0], atol=1e-5)
                     looked += len(got)
-        self.assertGreater(looked, 130)
+        self.assertGreater(looked, 50)
 
     def test_many_points_by_their_geodesics(self):
         rng = np.random.default_rng(5)

@@ -15,6 +15,7 @@ from polygene.ops.places.carrying import boxes_of
 from polygene.ops.places.map_edge import edge_of
 from polygene.plane.validity import invalid_rows
 from tests.support import generators as make
+from tests.support.chance import some_of
 
 DEGREES = crs.parse("OGC:CRS84")
 # A map, where it ends in the east (nothing if at the 180th meridian), whether it keeps areas.
@@ -51,7 +52,7 @@ def cells(step=30, shift=0.0):
 
 class There(unittest.TestCase):
     def test_all_of_the_earth_goes_there_and_comes_back(self):
-        for code, _, keeps_areas in MAPS:
+        for code, _, keeps_areas in some_of(MAPS):
             target = crs.parse(code)
             for layer in (cells(), cells(shift=17.0)):
                 with self.subTest(code=code, shift=float(layer.geometry.xy[0, 0])):

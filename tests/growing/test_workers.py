@@ -27,6 +27,7 @@ from polygene.growing.running import Grounds
 from polygene.progress import SILENT
 from tests.growing.test_same import UTM
 from tests.support import generators as make
+from tests.support.chance import some_of
 from tests.support.growing import call_of, in_tasks, put, sums
 
 HAS_DASK = importlib.util.find_spec("distributed") is not None
@@ -59,7 +60,7 @@ class Written(unittest.TestCase):
 
 class InProcesses(Written):
     def test_the_same_files(self):
-        for command in ("union", "dissolve"):
+        for command in some_of(("union", "dissolve")):
             with self.subTest(command):
                 self.compare(command, Grounds(workers=2, tasks=7))
 
@@ -169,7 +170,7 @@ class OnACluster(Written):
         raise AssertionError("the cluster did not start")
 
     def test_the_same_files(self):
-        for command in ("union", "dissolve"):
+        for command in some_of(("union", "dissolve")):
             with self.subTest(command):
                 self.compare(command, Grounds(cluster=self.address, tasks=7))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 import struct
 import unittest
 from collections import Counter
@@ -11,7 +12,7 @@ from unittest import mock
 
 import numpy as np
 import pyarrow as pa
-from hypothesis import HealthCheck, example, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import polygene
@@ -25,6 +26,7 @@ from polygene.plane.validity import invalid_rows
 from polygene.text import wkt
 from tests.kernels.twins import Twins
 from tests.kernels.twins.base import MOST, NAMES, Call, grouped
+from tests.support import chance
 from tests.support import generators as make
 
 # Kernels that are called again with more room if what they return is more than what there is.
@@ -142,15 +144,10 @@ class Specified(unittest.TestCase):
         """Called by operations on small random layers, and held to their twins each time."""
         seen = Counter()
 
-        @settings(max_examples=1, deadline=None, suppress_health_check=list(HealthCheck))
-        @given(st.integers(0, 10**6))
-        @example(0)  # these two ask every kernel, whatever chance picks besides
-        @example(1)
-        def held(seed):
-            with mock.patch.object(kernels, "run", watched(seen)):
+        # The first two ask every kernel, whatever chance picks besides.
+        for seed in (0, 1, *(random.randrange(10**6) for _ in range(8) if chance.takes_all())):
+            with self.subTest(seed=seed), mock.patch.object(kernels, "run", watched(seen)):
                 work(seed)
-
-        held()
         asked = {name for name in dir(Twins) if name in NAMES}
         self.assertEqual(asked - set(seen), {"least_first"})  # that one sees to stars of one shape
 

@@ -22,6 +22,7 @@ from polygene.plane.offsets import Style
 from polygene.plane.relating import relate
 from polygene.plane.relations import RELATIONS, has_meaning, holds
 from tests.support import generators as make
+from tests.support.chance import some_of
 
 SIDE = 5  # of the lattice; cells are counted at twice its coordinates
 
@@ -135,7 +136,7 @@ class Matrices(unittest.TestCase):
         grid = Grid.over([(-1, -1, 9, 9)], 1e-4)
         n = 0
         for a, b in itertools.product(Family, Family):
-            for seed in range(12):
+            for seed in some_of(range(12)):
                 with self.subTest(a=a.words, b=b.words, seed=seed):
                     rng = np.random.default_rng([seed, a, b])
                     mine = [MAKERS[a](rng) for _ in range(4)]
@@ -152,7 +153,7 @@ class Matrices(unittest.TestCase):
                             n += 1
                         else:
                             self.assertNotIn((i, j), told)
-        self.assertGreater(n, 800)
+        self.assertGreater(n, 400)
 
     def test_identities(self):
         rng = np.random.default_rng(4)

@@ -16,6 +16,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.ops.changes import KINDS
 from tests.support import generators as make
+from tests.support.chance import some_of
 
 
 def block(column, row, width=0.8, height=0.8):
@@ -93,7 +94,7 @@ class Made(unittest.TestCase):
         return found
 
     def test_by_key(self):
-        for seed in range(40):
+        for seed in some_of(range(40)):
             rng = random.Random(seed)
             old, new, done = self.version(rng, keeps_key=seed % 2 == 0)
             before, after = self.shuffled(rng, old), self.shuffled(rng, new)
@@ -108,7 +109,7 @@ class Made(unittest.TestCase):
                 self.assertEqual(told.edits, {"kind": len(done["edited"])})
 
     def test_without_a_key(self):
-        for seed in range(40, 80):
+        for seed in some_of(range(40, 80)):
             rng = random.Random(seed)
             old, new, done = self.version(rng, keeps_key=True)
             before, after = self.shuffled(rng, old), self.shuffled(rng, new)

@@ -28,6 +28,7 @@ from polygene.pictures.labels import Type, write_labels
 from polygene.pictures.looks import Look, dressed
 from polygene.pictures.maps import MapPlan, draw_map
 from tests.support import generators as make
+from tests.support.chance import some_of
 from tests.support.cli import WithSample
 
 
@@ -418,7 +419,7 @@ class Command(WithSample):
         areas = [squares(15, k=column) for column in columns]
         dots = make.points([[np.array([20.0 * k, 0])] for k in range(15)])
         names = ("first", "again")
-        for layer in (*areas, *(replace(area, geometry=dots) for area in areas)):
+        for layer in some_of((*areas, *(replace(area, geometry=dots) for area in areas))):
             first, again = (self.folder / f"{name}.png" for name in names)
             sheet = self.folder / "k.yaml"
             polygene.draw([layer], first, colour_by=["k"], keep_style=sheet, replace=True)

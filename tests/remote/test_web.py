@@ -29,6 +29,7 @@ from polygene.remote import cache, http
 from polygene.remote.http import shown
 from polygene.sample import tolva
 from tests.support import generators as make
+from tests.support.chance import some_of
 from tests.support.cli import polygene_here
 from tests.support.layers import same_geometry
 from tests.support.web import Web, send, serving
@@ -209,7 +210,7 @@ class OverTheWeb(unittest.TestCase):
         self.assertIn("page=2", str(caught.exception))
 
     def test_tasks_and_checks_see_no_holes(self):
-        for ending in ("parquet", "fgb"):
+        for ending in some_of(("parquet", "fgb")):
             done = []
             for more in ((), ("--tasks", "4", "--workers", "2")):
                 run = polygene_here(

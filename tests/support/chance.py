@@ -11,10 +11,15 @@ T = TypeVar("T")
 ALL = "POLYGENE_ALL"
 
 
+def takes_all() -> bool:
+    """Whether all of them are asked for."""
+    return bool(os.environ.get(ALL))
+
+
 def some_of(items: Iterable[T]) -> list[T]:
     """Return half of them, chosen by chance, in their order; all of them where that is asked for."""
     every = list(items)
-    if os.environ.get(ALL):
+    if takes_all():
         return every
     chosen = sorted(random.sample(range(len(every)), -(-len(every) // 2)))
     return [every[k] for k in chosen]
