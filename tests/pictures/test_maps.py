@@ -413,6 +413,21 @@ class Command(WithSample):
             self.assertEqual(bad.code, 2)
             self.assertIn(reason, bad.words)
 
+    def test_nothing_and_what_is_far_off_have_a_place_on_a_map_too(self):
+        out, degrees = self.folder / "m.svg", crs.parse("OGC:CRS84")
+        none = make.layer("none", make.lines([]), degrees, k=[])
+        near = make.layer("near", make.points([[np.array([10.0, 50.0])]]), degrees, k=["a"])
+        # About the place on the other side of the earth, which has no one place on a plane.
+        ring = make.closed(np.array([(-171, -51), (-169, -51), (-169, -49), (-171, -49)], float))
+        far = make.layer("far", make.polygons([[[ring]]]), degrees, k=["b"])
+        for other, is_on_plane in ((none, True), (far, False)):
+            layers = [near, other]
+            done = polygene.draw(
+                layers, out, colour_by=["k"], label=[f"{other.name}.k"], replace=True
+            )
+            told = " ".join(done.notes)
+            self.assertEqual("equal-area plane" in told, is_on_plane, told)
+
     def test_looks_that_were_kept_give_the_same_map(self):
         many = [f"v{k:02d}" for k in range(15)]
         columns = (many, [*many[:-1], None], [-0.0, 0.0, 1.5] * 5, [k**2 for k in range(15)])

@@ -325,7 +325,7 @@ def _bordering(layer: Layer, number: I64Array, n: int) -> I64Array:
 def _by_value(column: pa.ChunkedArray, is_null: BoolArray) -> tuple[I64Array, list[str], bool]:
     texts = as_text(column)
     codes = codes_of(texts)
-    counts = np.bincount(codes)
+    counts = np.bincount(codes, minlength=1)
     counts[0] = 0
     kinds = np.flatnonzero(counts)
     has_rest = len(kinds) > MOST_CLASSES

@@ -83,7 +83,7 @@ def _candidates(layer: Layer, texts: list[Any], spots: F64Array, view: Extent) -
         is_in = (bounds[:, 2] >= view[0]) & (bounds[:, 0] <= view[2])
         is_in &= (bounds[:, 3] >= view[1]) & (bounds[:, 1] <= view[3])
     if layer.geometry.family != Family.POLYGONS:  # of these another part may be in view
-        is_in &= [_is_within(spot, view) for spot in spots]
+        is_in &= np.array([_is_within(spot, view) for spot in spots], bool)
     has = np.array([text is not None for text in texts], bool)
     order = np.argsort(-np.nan_to_num(size, nan=-1, neginf=-1), kind="stable")
     return order[(is_in & has)[order]]

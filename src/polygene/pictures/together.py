@@ -62,7 +62,8 @@ def on_one_map(
     later = [*layers[n_before:], *layers[:n_before]]
     first = next((y for y in later if not y.is_table), later[0])
     plane = plane_for(first, box)
-    if plane is not None:
+    alike = [y for y in layers if is_same(y.crs, first.crs) and y.geometry.extent() is not None]
+    if plane is not None and (box is not None or all(reaches(plane, y) for y in alike)):
         try:
             return _shown(layers, first, box, keeps_rows, plane)
         except DataError:
