@@ -34,6 +34,11 @@ def counted(n: int, noun: str, several: str = "") -> str:
     return f"{n:,} {noun if n == 1 else several or f'{noun}s'}"
 
 
+def rounded(value: float, digits: int) -> str:
+    """Return a number with so many decimals; with a power of ten where it has no digits for them."""
+    return f"{value:,.{digits}f}" if abs(value) < 1e16 else f"{value:.16g}"
+
+
 def visible(text: str, keeps: str = "") -> str:
     """Return a text from a stranger's file with control characters as escapes, but those kept."""
     return _CONTROLS.sub(

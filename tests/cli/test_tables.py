@@ -95,6 +95,11 @@ class Tables(WithSample):
         self.assertEqual((rows[0], len(rows)), ("district,ha,n", 7))
         self.assertEqual(self.run_polygene(*line, "-o", "t.md").code, 0)
         self.assertIn("| MI | 8,246.64 |", (self.folder / "t.md").read_text())
+        large = self.run_polygene(
+            "tally", "tolva.gpkg#park", "--aggregate", "v = sum(1e200 * 1e100)", "-o", "l.md"
+        )
+        for text in (large.out, (self.folder / "l.md").read_text()):
+            self.assertIn("1e+300", text)
         self.assertEqual(self.run_polygene(*line, "-o", "t.csv").code, 1)
         self.assertEqual(self.run_polygene(*line, "-o", "t.parquet").code, 0)
 

@@ -13,6 +13,7 @@ from unittest import mock
 
 import matplotlib.image
 import numpy as np
+import pyarrow as pa
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 from matplotlib.text import Text
@@ -22,6 +23,7 @@ from polygene import crs
 from polygene.errors import DataError, UnknownFieldError, UsageError
 from polygene.geometry import Family
 from polygene.pictures import insets, lettering, maps
+from polygene.pictures.charts import draw_chart
 from polygene.pictures.classes import MOST_CLASSES, NULL, Scheme, classes_of
 from polygene.pictures.furniture import Entry, write_legend
 from polygene.pictures.labels import Type, write_labels
@@ -464,6 +466,18 @@ class Command(WithSample):
         self.assertEqual([p.name for p in self.folder.glob("d.*")], [])
         whole = self.run_polygene("tally", "tolva.gpkg#sectors", "--chart", "e.svg")
         self.assertEqual(whole.code, 0, whole.err)
+
+    def test_a_chart_of_the_least_and_the_largest_numbers(self):
+        values = [5.0, 0.004, -2.5, 3e299, 1e308, np.inf, np.nan, None]
+        body = pa.table({"k": list("abcdefgh"), "v": values, "w": [None] * 7 + [7.0]})
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            told = draw_chart(body, 1, "Most", "", self.folder / "c.svg", ".svg")
+        self.assertEqual(told, ["3 values too large for a bar, or no finite number"])
+        text = (self.folder / "c.svg").read_text()
+        said = re.findall(r"<!-- (-?[\d.,e+-]+) -->", text)
+        for one in ("5", "0.004", "-2.50", "3e+299", "7"):
+            self.assertIn(one, said)
 
 
 if __name__ == "__main__":

@@ -15,6 +15,7 @@ from polygene.commit.together import replacing
 from polygene.errors import UsageError
 from polygene.formats import formulas
 from polygene.formats.base import check_free
+from polygene.notes import rounded
 
 ENDINGS = (".csv", ".md", ".xlsx", ".parquet")
 
@@ -137,7 +138,7 @@ def _markdown(laid: Laid) -> str:
 
     def cell(value: Any, digits: int | None = None) -> str:
         if isinstance(value, float):
-            return repr(value) if digits is None else f"{value:,.{digits}f}"
+            return repr(value) if digits is None else rounded(value, digits)
         if digits is None:  # what rows are told apart by
             return _plain(value).replace("|", "\\|").replace("\n", " ")
         if isinstance(value, int) and not isinstance(value, bool):

@@ -13,8 +13,9 @@ import numpy as np
 import pyarrow as pa
 from matplotlib.figure import Figure
 
+from polygene.arrays import F64Array
 from polygene.errors import DataError, UsageError
-from polygene.notes import NULL_NAME
+from polygene.notes import NULL_NAME, counted
 from polygene.pictures.classes import OTHERS, QUALITATIVE
 from polygene.pictures.lettering import BOLD, drawing, fitted, fitted_in, save
 from polygene.pictures.looks import INK, PAPER, SOFT
@@ -22,6 +23,7 @@ from polygene.pictures.maps import ENDINGS
 
 MOST_BARS = 60
 MOST_NAME, MOST_SERIES = 35, 25  # sizes of type that names of rows and of columns may be wide
+MOST_VALUE = 1e300  # with room for the axis beyond it
 
 
 def draw_chart(
@@ -60,13 +62,17 @@ def draw_chart(
         fitted(", ".join(NULL_NAME if v is None else str(v) for v in key), MOST_NAME)
         for key in keys
     ]
+    bars = [_drawable(body.column(name)) for name in series]
+    n_without = sum(int(np.isinf(values).sum()) for values in bars)
+    if n_without:
+        notes.append(f"{counted(n_without, 'value')} too large for a bar, or no finite number")
     names = names or [""] * body.num_rows  # of all together
     each = min(0.2 * max(2, len(series)), 11.0 / max(body.num_rows, 1))  # inches for a row
     height = max(3.2, 1.7 + each * body.num_rows)
     with drawing():
         figure = Figure(figsize=(12.8, min(height, 24)), facecolor=PAPER)
         axes = figure.add_subplot(facecolor=PAPER)
-        _bars(axes, body, series, names, across)
+        _bars(axes, bars, series, names, across)
         if title:
             title = fitted_in(figure, title, 0.03, 15, BOLD)
             figure.suptitle(title, x=0.03, ha="left", fontsize=15, fontweight="bold", color=INK)
@@ -75,17 +81,32 @@ def draw_chart(
     return notes
 
 
-def _bars(axes: Any, body: pa.Table, series: list[str], names: list[str], across: str) -> None:
+def _drawable(column: pa.ChunkedArray) -> F64Array:
+    """Return numbers as they are drawn: null as not a number, and what has no bar as infinite."""
+    values = np.array(column.to_pylist(), float)
+    is_none = np.asarray(column.is_null())
+    return np.where((np.abs(values) <= MOST_VALUE) | is_none, values, np.inf)
+
+
+def _told(value: float) -> str:
+    """Return a number as it stands at its bar."""
+    if value and not 0.01 <= abs(value) < 1e15:
+        return f"{value:.3g}"
+    return f"{value:,.0f}" if value == round(value) else f"{value:,.2f}"
+
+
+def _bars(
+    axes: Any, bars: list[F64Array], series: list[str], names: list[str], across: str
+) -> None:
     """Draw the bars from the top down, side by side where a row has several."""
     thick = 0.8 / len(series)
     at = np.arange(len(names))
-    for k, name in enumerate(series):
-        values = np.array(body.column(name).to_pylist(), float)  # null becomes NaN: no bar
+    for k, (name, values) in enumerate(zip(series, bars, strict=True)):
         colour = QUALITATIVE[k] if k < len(QUALITATIVE) else OTHERS
         place = at + (k - (len(series) - 1) / 2) * thick
         axes.barh(
             place,
-            values,
+            np.where(np.isfinite(values), values, np.nan),  # no bar
             thick * 0.94,
             color=colour,
             edgecolor=INK,
@@ -93,11 +114,10 @@ def _bars(axes: Any, body: pa.Table, series: list[str], names: list[str], across
             label=fitted(name, MOST_SERIES),
         )
         for y, value in zip(place, values, strict=True):
-            if np.isnan(value):
+            if not np.isfinite(value):
                 continue
-            text = f"{value:,.0f}" if value == round(value) else f"{value:,.2f}"
             axes.annotate(
-                text,
+                _told(value),
                 (value, y),
                 xytext=(4, 0),
                 textcoords="offset points",

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from polygene.cli.words.common import counted_rows
-from polygene.notes import counted
+from polygene.notes import counted, rounded
 from polygene.table.telling import shown
 
 if TYPE_CHECKING:
@@ -62,7 +62,7 @@ def _key(value: Any) -> str:
 
 def _cell(value: Any, digits: int) -> str:
     if isinstance(value, float):
-        return f"{value:,.{digits}f}"
+        return rounded(value, digits)
     if isinstance(value, int) and not isinstance(value, bool):
         return f"{value:,}"
     return shown(value)
