@@ -95,6 +95,13 @@ class Tables(WithSample):
         self.assertEqual((rows[0], len(rows)), ("district,ha,n", 7))
         self.assertEqual(self.run_polygene(*line, "-o", "t.md").code, 0)
         self.assertIn("| MI | 8,246.64 |", (self.folder / "t.md").read_text())
+        # What ends a line or a text elsewhere stays in its cell.
+        odd = make.layer("odd", make.points([[np.zeros(2)]] * 2), k=["a\r|b\x0b", "c\0d"])
+        polygene.write(odd, self.folder / "odd.parquet")
+        for name, wanted in (("o.md", r"| a \|b\x0b | 1 |"), ("o.csv", "\ncd,1\n")):
+            done = self.run_polygene("tally", "odd.parquet", "--by", "k", "-o", name)
+            self.assertIn(wanted, (self.folder / name).read_text())
+        self.assertIn("1 value with signs of value zero, left out", done.words)
         large = self.run_polygene(
             "tally", "tolva.gpkg#park", "--aggregate", "v = sum(1e200 * 1e100)", "-o", "l.md"
         )

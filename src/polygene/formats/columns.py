@@ -28,20 +28,19 @@ from polygene.text.assemble import OfFamily, columns_of
 ADVICE = "mend the file or take the layer from its source again"
 
 
-def without_zero_signs(layer: Layer) -> tuple[Layer, list[str]]:
-    """Return a layer without signs of value zero in its texts, at which some formats end; say so."""
+def without_zero_signs(table: pa.Table, name: str) -> tuple[pa.Table, list[str]]:
+    """Return a table without signs of value zero in its texts, at which some formats end; say so."""
     notes: list[str] = []
-    for k, own in enumerate(layer.table.schema):
+    for k, own in enumerate(table.schema):
         if not pa.types.is_string(own.type):
             continue
-        column = layer.table.column(k)
+        column = table.column(k)
         n = pc.sum(pc.match_substring(column, "\0")).as_py() or 0
         if n:
-            table = layer.table.set_column(k, own, pc.replace_substring(column, "\0", ""))
-            layer = replace(layer, table=table)
+            table = table.set_column(k, own, pc.replace_substring(column, "\0", ""))
             what = f"{counted(n, 'value')} with signs of value zero, left out"
-            notes.append(Lost(f"{layer.name}: field {own.name}: {what}"))
-    return layer, notes
+            notes.append(Lost(f"{name}: field {own.name}: {what}"))
+    return table, notes
 
 
 def with_rows_told(layer: Layer) -> tuple[Layer, list[str]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import datetime
 import io
+import re
 from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -15,7 +16,8 @@ from polygene.commit.together import replacing
 from polygene.errors import UsageError
 from polygene.formats import formulas
 from polygene.formats.base import check_free
-from polygene.notes import rounded
+from polygene.formats.columns import without_zero_signs
+from polygene.notes import rounded, visible
 
 ENDINGS = (".csv", ".md", ".xlsx", ".parquet")
 
@@ -65,7 +67,8 @@ def write(path: Path, laid: Laid, replaces: bool = False) -> list[str]:
     check_free(path, replaces)
     kind, n_formulas, notes = path.suffix.lower(), 0, list[str]()
     if kind == ".csv":
-        body, n_formulas = formulas.defused(laid.body)
+        body, notes = without_zero_signs(laid.body, path.stem)
+        body, n_formulas = formulas.defused(body)
         laid = laid._replace(body=body)
     with replacing(path) as temporary:
         if kind == ".parquet":
@@ -139,11 +142,13 @@ def _markdown(laid: Laid) -> str:
     def cell(value: Any, digits: int | None = None) -> str:
         if isinstance(value, float):
             return repr(value) if digits is None else rounded(value, digits)
-        if digits is None:  # what rows are told apart by
-            return _plain(value).replace("|", "\\|").replace("\n", " ")
-        if isinstance(value, int) and not isinstance(value, bool):
+        # Without digits it is what rows are told apart by.
+        if digits is not None and isinstance(value, int) and not isinstance(value, bool):
             return f"{value:,}"
-        return _plain(value).replace("|", "\\|").replace("\n", " ")
+        text = re.sub(
+            r"\r\n?|\n", " ", _plain(value)
+        )  # a line of Markdown may end with any of them
+        return visible(text).replace("|", "\\|")
 
     rules = [
         "---:" if pa.types.is_integer(f.type) or pa.types.is_floating(f.type) else "---"
