@@ -1,6 +1,8 @@
 /** Fields of a layer, opened when they are first asked for. */
 import { make } from "./dom.js";
 
+const ENDLESS = { inf: Infinity, "-inf": -Infinity };
+
 export class Column {
   /** @param {{name: string, type: string, kind: string, block: number}} given */
   constructor(given, blocks, sorter) {
@@ -17,20 +19,34 @@ export class Column {
     return this.opening;
   }
 
-  /** Numbers too large for the browser come as text. @returns {number} */
+  /** What no number of a browser is comes as text: whole ones stay exact. @returns {number | bigint} */
   number(row) {
     const value = this.values[row];
-    return value === null ? NaN : Number(value);
+    if (typeof value !== "string") return value ?? NaN;
+    if (/^-?\d+$/.test(value)) return BigInt(value);
+    return value in ENDLESS ? ENDLESS[value] : Number(value);
   }
 
   /** Where the values of rows stand among all, nulls NaN. @returns {Promise<Float64Array>} */
   ranks() {
     this.ranking ??= this.open().then((values) => {
       if (this.kind === "text") return this.sorter.ranks(values);
-      return Float64Array.from(values, (value, row) => (value === null ? NaN : this.number(row)));
+      const numbers = values.map((_, row) => this.number(row));
+      return numbers.some((number) => typeof number === "bigint") ? ranked(numbers) : Float64Array.from(numbers);
     });
     return this.ranking;
   }
+}
+
+/** Where numbers stand among all, NaN where there is none. @returns {Float64Array} */
+function ranked(numbers) {
+  const ranks = new Float64Array(numbers.length).fill(NaN);
+  const order = [...numbers.keys()].filter((row) => numbers[row] === numbers[row]);
+  order.sort((a, b) => (numbers[a] < numbers[b] ? -1 : numbers[a] > numbers[b] ? 1 : 0));
+  order.forEach((row, k) => {
+    ranks[row] = k && numbers[row] === numbers[order[k - 1]] ? ranks[order[k - 1]] : k;
+  });
+  return ranks;
 }
 
 /** A value as it stands in a cell. @returns {Node} */

@@ -1,6 +1,7 @@
 /**
  * What is typed to filter a table: words that some field has, or comparisons of fields joined by
- * `and` and `or`, as in `depth > 10 and kind = 'reef'` or `depth is null`.
+ * `and` and `or`, as in `depth > 10 and kind = 'reef'` or `depth is null`. They mean what they do in
+ * `--where`: a comparison with a null is neither true nor false, here null, and only what is true is kept.
  */
 
 const TOKENS = /\s*(?:("(?:[^"]|"")*")|('(?:[^']|'')*')|(<=|>=|<>|!=|[<>=(),])|([^\s<>=!(),'"]+))/y;
@@ -21,13 +22,13 @@ const SIGNS = {
  */
 export async function filterOf(text, columns) {
   const tokens = tokensOf(text);
-  if (tokens && looksLikeComparison(tokens)) {
+  if (tokens && looksLikeComparison(tokens, columns)) {
     try {
       const reading = new Reading(tokens, columns);
       const keeps = reading.either();
       reading.end();
       await Promise.all(reading.used.map((column) => column.open()));
-      return { keeps, note: "" };
+      return { keeps: (row) => keeps(row) === true, note: "" };
     } catch (error) {
       if (!(error instanceof Unread)) throw error;
       return { ...(await anywhere(text, columns)), note: `taken as text: ${error.message}` };
@@ -60,12 +61,16 @@ function tokensOf(text) {
   return found;
 }
 
-function looksLikeComparison(tokens) {
-  const words = ["is", "like", "in", "not"];
+function looksLikeComparison(tokens, columns) {
+  const fields = new Set(columns.map(({ name }) => name.toLowerCase()));
+  const words = ["is", "like", "in", "not", "between"];
   return tokens.some(
     (t, k) =>
       (k > 0 && t.text in SIGNS && t.kind === "sign") ||
-      (k === 1 && t.kind === "word" && words.includes(t.text.toLowerCase())),
+      (k > 0 &&
+        t.kind === "word" &&
+        words.includes(t.text.toLowerCase()) &&
+        (k === 1 || fields.has(tokens[k - 1].text.toLowerCase()))),
   );
 }
 
@@ -89,19 +94,19 @@ class Reading {
   either() {
     const parts = [this.both()];
     while (this.word("or")) parts.push(this.both());
-    return (row) => parts.some((part) => part(row));
+    return (row) => together(parts, row, true);
   }
 
   both() {
     const parts = [this.one()];
     while (this.word("and")) parts.push(this.one());
-    return (row) => parts.every((part) => part(row));
+    return (row) => together(parts, row, false);
   }
 
   one() {
     if (this.word("not")) {
       const inner = this.one();
-      return (row) => !inner(row);
+      return (row) => opposite(inner(row));
     }
     if (this.word("(")) {
       const inner = this.either();
@@ -120,13 +125,19 @@ class Reading {
     }
     const isNot = this.word("not");
     const has = this.tested(column);
-    return (row) => column.values[row] !== null && has(row) !== isNot;
+    return (row) => (column.values[row] === null ? null : has(row) !== isNot);
   }
 
   tested(column) {
     if (this.word("like")) {
       const form = like(this.value());
       return (row) => form.test(String(column.values[row]));
+    }
+    if (this.word("between")) {
+      const low = against(column, this.value());
+      if (!this.word("and")) throw new Unread("after “between” come two values with “and” between them");
+      const high = against(column, this.value());
+      return (row) => low(row) >= 0 && high(row) <= 0;
     }
     if (this.word("in")) {
       if (!this.word("(")) throw new Unread("after “in” comes a list in brackets");
@@ -163,18 +174,37 @@ class Reading {
 /** How a row's value lies to a given one: below, at or above it as a number below, at or above zero. */
 function against(column, text) {
   if (column.kind === "number") {
-    const number = Number(text);
-    if (Number.isNaN(number)) throw new Unread(`“${text}” is no number, and ${column.name} holds numbers`);
-    return (row) => column.number(row) - number;
+    const given = /^-?\d+$/.test(text) ? BigInt(text) : text.trim() ? Number(text) : NaN;
+    if (given !== given) throw new Unread(`“${text}” is no number, and ${column.name} holds numbers`);
+    return (row) => order(column.number(row), given);
   }
-  return (row) => {
-    const value = String(column.values[row]);
-    return value < text ? -1 : value > text ? 1 : 0;
-  };
+  return (row) => order(String(column.values[row]), text);
+}
+
+/** Below, at or above zero; NaN where neither is before the other, nor are they the same. */
+function order(value, given) {
+  if (value < given) return -1;
+  if (value > given) return 1;
+  return value === value ? 0 : NaN;
+}
+
+/** What some are (or, if one is true) or all (and, if one is false, it is that). */
+function together(parts, row, decides) {
+  let found = !decides;
+  for (const part of parts) {
+    const own = part(row);
+    if (own === decides) return decides;
+    if (own === null) found = null;
+  }
+  return found;
+}
+
+function opposite(value) {
+  return value === null ? null : !value;
 }
 
 /** A pattern with % for anything and _ for one letter. */
 function like(text) {
   const escaped = text.replace(/[\\^$.*+?()[\]{}|]/g, "\\$&");
-  return new RegExp(`^${escaped.replaceAll("%", "[^]*").replaceAll("_", "[^]")}$`, "iu");
+  return new RegExp(`^${escaped.replaceAll("%", "[^]*").replaceAll("_", "[^]")}$`, "u");
 }
