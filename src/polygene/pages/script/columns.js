@@ -32,7 +32,9 @@ export class Column {
     this.ranking ??= this.open().then((values) => {
       if (this.kind === "text") return this.sorter.ranks(values);
       const numbers = values.map((_, row) => this.number(row));
-      return numbers.some((number) => typeof number === "bigint") ? ranked(numbers) : Float64Array.from(numbers);
+      return numbers.some((number) => typeof number === "bigint")
+        ? ranked(numbers)
+        : Float64Array.from(numbers);
     });
     return this.ranking;
   }
