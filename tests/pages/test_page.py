@@ -326,8 +326,10 @@ class Table(InABrowser):
         ]
         two = [[make.square(501_000, 6_600_000, 90)], [make.square(501_200, 6_600_000, 90)]]
         column = make.polygons([square, two, []])
-        values = ['say "x", y', None, ""]
-        layer = make.layer("odd/name", column, UTM, t=values, n=[1, None, 3])
+        values = ['say "x", y', None, "=1+1"]
+        layer = make.layer(
+            "odd/name", column, UTM, t=values, n=[1, None, 3], b=[2**60 + 1, None, -1]
+        )
         tab = self.opened(layer)
 
         def saved(words):
@@ -337,9 +339,16 @@ class Table(InABrowser):
             return Path(found.value.path()).read_text("utf-8")
 
         rows = list(csv.reader(io.StringIO(saved("CSV"), newline="")))
-        self.assertEqual(rows, [["t", "n"], [values[0], "1"], ["", ""], ["", "3"]])
+        big = str(2**60 + 1)
+        self.assertEqual(
+            rows, [["t", "n", "b"], [values[0], "1", big], ["", "", ""], ["'=1+1", "3", "-1"]]
+        )
         found = json.loads(saved("GeoJSON"))["features"]
         self.assertEqual([f["properties"]["t"] for f in found], values)
+        self.assertEqual([f["properties"]["b"] for f in found], [2**60 + 1, None, -1])
+        for ring, is_outer in zip(found[0]["geometry"]["coordinates"], (True, False), strict=True):
+            x, y = (np.array(ring) - ring[0]).T
+            self.assertEqual((x[:-1] * y[1:] - x[1:] * y[:-1]).sum() > 0, is_outer)
         self.assertEqual(
             [f["geometry"]["type"] for f in found], ["Polygon", "MultiPolygon", "Polygon"]
         )

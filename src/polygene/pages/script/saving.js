@@ -1,11 +1,15 @@
 /** Rows as CSV (RFC 4180) and as GeoJSON (RFC 7946), to be copied or saved. */
 
 const QUOTED = /[",\r\n]/;
+// Text that a spreadsheet would run gets an apostrophe in front, but no number, time or telephone.
+const FORMULA = /^[=+\-@\t\r]/;
+const HARMLESS = /^[+-]?[0-9][0-9 .,:/()\-TZ]*(e[+-]?[0-9]+)?$/i;
 
 /** Nulls are nothing, and text of no letters is two quotes. */
 function csvCell(value) {
   if (value === null) return "";
-  const text = String(value);
+  const isRun = typeof value === "string" && FORMULA.test(value) && !HARMLESS.test(value) && value !== "-inf";
+  const text = isRun ? `'${value}` : String(value);
   return text === "" || QUOTED.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
 }
 
@@ -14,7 +18,8 @@ export async function csvOf(layer, rows) {
   await Promise.all(layer.columns.map((column) => column.open()));
   const lines = [layer.columns.map(({ name }) => csvCell(name)).join(",")];
   for (const row of Array.from(rows)) {
-    lines.push(layer.columns.map(({ values }) => csvCell(values[row])).join(","));
+    const line = layer.columns.map(({ values }) => csvCell(values[row])).join(",");
+    lines.push(line || '""'); // an empty line is no row to many readers
   }
   return lines.join("\r\n") + "\r\n";
 }
@@ -27,12 +32,21 @@ export async function csvOf(layer, rows) {
 export async function geojsonOf(layer, rows, earth) {
   await Promise.all(layer.columns.map((column) => column.open()));
   const here = Array.from(rows).filter((row) => !layer.away.has(row));
-  const features = here.map((row) => ({
-    type: "Feature",
-    properties: Object.fromEntries(layer.columns.map(({ name, values }) => [name, values[row]])),
-    geometry: geometryOf(layer, row, earth),
-  }));
-  return JSON.stringify({ type: "FeatureCollection", features });
+  const features = here.map((row) => {
+    const geometry = JSON.stringify(geometryOf(layer, row, earth));
+    return `{"type":"Feature","properties":${propertiesOf(layer, row)},"geometry":${geometry}}`;
+  });
+  return `{"type":"FeatureCollection","features":[${features.join(",")}]}`;
+}
+
+/** The values of a row as JSON: whole numbers stay numbers however large they are. */
+function propertiesOf(layer, row) {
+  const members = layer.columns.map((column) => {
+    const number = column.kind === "number" ? column.number(row) : 0;
+    const value = typeof number === "bigint" ? String(number) : JSON.stringify(column.values[row]);
+    return `${JSON.stringify(column.name)}:${value}`;
+  });
+  return `{${members.join(",")}}`;
 }
 
 function geometryOf(layer, row, earth) {
@@ -48,18 +62,37 @@ function geometryOf(layer, row, earth) {
   const ring = (r) => {
     const found = [];
     for (let v = shape.ringVertices[r]; v < shape.ringVertices[r + 1]; v++) found.push(place(v));
-    if (shape.family === "polygons") found.push(found[0]);
+    if (shape.family !== "polygons") return found;
+    found.push(found[0]);
     return found;
+  };
+  // What is inside lies to the left of every ring (RFC 7946, 3.1.6).
+  const wound = (r, isOuter) => {
+    const found = ring(r);
+    return isLeft(found) === isOuter ? found : found.reverse();
   };
   const parts = [];
   for (let part = shape.rowParts[row]; part < shape.rowParts[row + 1]; part++) {
     const rings = [];
-    for (let r = shape.partRings[part]; r < shape.partRings[part + 1]; r++) rings.push(ring(r));
+    const first = shape.partRings[part];
+    for (let r = first; r < shape.partRings[part + 1]; r++) {
+      rings.push(shape.family === "polygons" ? wound(r, r === first) : ring(r));
+    }
     parts.push(shape.family === "polygons" ? rings : shape.family === "lines" ? rings[0] : rings[0][0]);
   }
   const type = { points: "Point", lines: "LineString", polygons: "Polygon" }[shape.family];
   if (parts.length === 1) return { type, coordinates: parts[0] };
   return { type: parts.length ? `Multi${type}` : type, coordinates: parts };
+}
+
+/** Whether what a ring encloses lies to the left of it. */
+function isLeft(ring) {
+  let area = 0;
+  for (let k = 1; k < ring.length; k++) {
+    const [[ax, ay], [bx, by]] = [ring[k - 1], ring[k]];
+    area += (ax - ring[0][0]) * (by - ring[0][1]) - (bx - ring[0][0]) * (ay - ring[0][1]);
+  }
+  return area > 0;
 }
 
 /** Put text where the reader pastes from; an older way where the newer is not allowed. */
