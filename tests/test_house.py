@@ -28,7 +28,7 @@ FLOORS = (
     {"text", "places", "winding"},
     {"longitudes", "units"},
     {"layer"},
-    {"arrow", "glimpse", "between"},
+    {"arrow", "glimpse", "between", "distortion"},
     {"crs", "measures", "provenance"},
     {"geometry"},
     {"arrays"},

@@ -114,6 +114,7 @@ def tally(
         sort=sort,
         top=top,
     )
+    say.note(*found.notes)
     facts = _facts(found, asked, chart)
     if not asked.dry_run:
         laid = _laid(found, digits, foot_of(facts))

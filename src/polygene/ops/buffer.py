@@ -20,6 +20,7 @@ from polygene.notes import counted
 from polygene.ops.admit import admit
 from polygene.ops.attributes import free_name
 from polygene.ops.given import Names, expression, names
+from polygene.ops.ground import stretched
 from polygene.ops.grouped import grouped_by
 from polygene.ops.parts import single_parts as to_single_parts
 from polygene.ops.places.buffer_degrees import buffered_in_degrees, grid_round
@@ -361,6 +362,7 @@ def _result(
         result = replace(result, ids=layer.ids[np.flatnonzero(~pieces[0].is_empty)])
     if single_parts:
         result = to_single_parts(result)
+    notes += stretched(layer, ["distance"])
     ruler = ruler_for(layer.crs)
     distances = given if given is not None else _range(rings[0])
     return BufferResult(

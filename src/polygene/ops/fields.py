@@ -15,6 +15,7 @@ from polygene.errors import UsageError, check_choice
 from polygene.layer import Layer, names_alike
 from polygene.notes import Warned, counted
 from polygene.ops.given import Names, assignments, expression, names
+from polygene.ops.ground import stretched_in
 from polygene.ops.subset import with_fields
 from polygene.table.arithmetic import BY_ZERO
 from polygene.table.casting import fitted, rounded_by
@@ -94,7 +95,8 @@ def fields(
     work.rename(rename or {})
     for name, words in (retype or {}).items():
         work.retype(name, words, dates)
-    for assignment in assignments(compute):
+    made = assignments(compute)
+    for assignment in made:
         work.compute(assignment)
     if trim:
         work.trim()
@@ -122,8 +124,11 @@ def fields(
             without_value={k: n for k, n in work.without_value.items() if k != BY_ZERO},
             fields=ordered,
             notes=[
-                Warned(f"{name}: {counted(n, 'value')} rounded to reals of 32 bits")
-                for name, n in work.rounded.items()
+                *stretched_in(layer, (one.expression.tree for one in made)),
+                *(
+                    Warned(f"{name}: {counted(n, 'value')} rounded to reals of 32 bits")
+                    for name, n in work.rounded.items()
+                ),
             ],
         ),
     )

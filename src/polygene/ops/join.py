@@ -19,6 +19,7 @@ from polygene.measures import ruler_for
 from polygene.ops.attributes import joined
 from polygene.ops.by_key import KeyJoinSummary, Matched, account, matched
 from polygene.ops.given import Names, names
+from polygene.ops.ground import stretched
 from polygene.ops.part import current
 from polygene.ops.partnered import (
     added,
@@ -323,7 +324,7 @@ def _told(
         unit=ruler.unit,
         tied=NamedRows.of(layer, tied),
         crs=label(layer.crs),
-        notes=[],
+        notes=[] if distance is None else stretched(layer, ["distance"]),
         metric=metric_of(layer),
         brought=[] if found.bridge is None else [found.bridge],
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -16,6 +16,7 @@ from polygene.layer import Layer, names_alike
 from polygene.longitudes import opened, wrapped
 from polygene.measures import PlaneRuler, ruler_for
 from polygene.ops.given import Names, names
+from polygene.ops.ground import stretched
 from polygene.ops.summary import NamedRows, area_unit
 from polygene.places import centroids_of, inside_points
 from polygene.plane.validity import invalid_rows
@@ -64,6 +65,7 @@ class MeasureSummary:
     columns: list[str]
     totals: list[Total]
     invalid: NamedRows
+    notes: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -163,6 +165,7 @@ def measured(layer: Layer, wanted: Sequence[WantedMeasure]) -> MeasureResult:
             columns=list(columns),
             totals=totals,
             invalid=_invalid(layer, wanted),
+            notes=stretched(layer, (item.measure for item in wanted)),
         ),
     )
 

@@ -10,12 +10,13 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.crs import is_same, parse
+from polygene.crs import is_same, label, parse
 from polygene.errors import UsageError
 from polygene.geometry import Extent
 from polygene.layer import Layer
-from polygene.notes import counted
+from polygene.notes import Warned, counted
 from polygene.ops.given import Names, box_of, expression, names
+from polygene.ops.ground import stretched, stretched_in
 from polygene.ops.overlays.scene import rows_near
 from polygene.ops.summary import Bridge
 from polygene.progress import SILENT, Progress
@@ -37,6 +38,14 @@ def told_matching(layer: Layer, expression: Expression) -> tuple[Layer, list[str
         f"{expression.text}; such a condition is not true"
         for why, n in lost.items()
     ]
+    # Without numbers: a filter looks at portions of what is large, which must all say the same.
+    if stretched_in(layer, [expression.tree]):
+        notes.append(
+            Warned(
+                f"{layer.name}: the filter {expression.text} measures on the plane of "
+                f"{label(layer.crs)}, which stretches by more than a fiftieth here; reproject first"
+            )
+        )
     return replace(layer.take(rows), total=layer.n_total), notes
 
 
@@ -173,7 +182,7 @@ def subset(
             in_box=in_box,
             fields=chosen.table.column_names,
             fields_total=layer.table.num_columns,
-            notes=[],
+            notes=[] if up_to is None else stretched(layer, ["distance"]),
             metric="" if found is None else found.metric,
             brought=[] if found is None else found.brought,
         ),

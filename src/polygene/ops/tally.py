@@ -15,6 +15,7 @@ from polygene.errors import ExpressionError, UsageError, check_choice
 from polygene.layer import Layer, distinct_name
 from polygene.notes import NULL_NAME
 from polygene.ops.given import Names, names
+from polygene.ops.ground import stretched_in
 from polygene.ops.grouped import fields_of, grouped_by
 from polygene.table.aggregate import Entries, Take, aggregate, without_value
 from polygene.table.casting import as_text
@@ -41,6 +42,7 @@ class Tally:
     shares : columns of per cent
     rest : values of ``by`` that the last row gathers, if only the top was asked for
     without_value : by aggregate, how many features have no value for it
+    notes : what there is to say of areas and lengths on the plane
     """
 
     body: pa.Table
@@ -53,6 +55,7 @@ class Tally:
     shares: list[str] = field(default_factory=list)
     rest: int = 0
     without_value: dict[str, int] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
 
 
 def tally(
@@ -131,6 +134,7 @@ def tally(
         shares=[one.field.name for one in made if one.is_share],
         rest=rest,
         without_value={take.name: n for take in work.takes if (n := without_value(take, given))},
+        notes=stretched_in(given, (tree for take in work.takes for tree in take.trees)),
     )
 
 

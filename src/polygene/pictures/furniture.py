@@ -10,6 +10,7 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Rectangle
 
+from polygene.distortion import on_the_ground, scales
 from polygene.geometry import Extent, Family
 from polygene.layer import Layer
 from polygene.measures import ruler_for
@@ -18,6 +19,7 @@ from polygene.pictures.lettering import BOLD, POINTS, fitted_in, width_of
 from polygene.pictures.looks import INK, SOFT, Look
 
 MOST_LETTERS = 34  # of a name in the legend
+EVEN = 1.05  # how much lengths on the plane may differ over a map that has one scale
 _SIZE = 9  # of its type, in points
 _ROW, _TOP, _BOTTOM = 0.212, 0.915, 0.06  # inches from row to row; shares of the figure
 
@@ -97,13 +99,17 @@ def _sign(figure: Figure, entry: Entry, x: float, y: float, size: tuple[float, f
 
 
 def scale_bar(axes: Any, layer: Layer, extent: Extent, at_right: bool = False) -> None:
-    """Draw a bar of a round length in metres, or map units, at the lower left or right."""
+    """Draw a bar of a round length in metres on the ground, or map units, at a lower corner."""
     ruler = ruler_for(layer.crs)
     low, high = axes.get_xlim(), axes.get_ylim()
     width = low[1] - low[0]
     middle = (extent[1] + extent[3]) / 2
     ends = np.array([[low[0], middle], [low[1], middle]])
     metres = float(ruler.lengths(ends[:1], ends[1:])[0])
+    # In the middle of the map: a plane may stretch, and nowhere the same.
+    across = on_the_ground(layer.crs, (low[0] + low[1]) / 2, middle, width / 100)
+    if across is not None:
+        metres = across * width
     if not np.isfinite(metres) or metres <= 0:
         return
     wanted = metres / 5
@@ -128,6 +134,8 @@ def scale_bar(axes: Any, layer: Layer, extent: Extent, at_right: bool = False) -
         )
     if ruler.unit == "m":
         words = f"{round_length / 1000:g} km" if round_length >= 1000 else f"{round_length:g} m"
+        if _is_uneven(layer, (low[0], high[0], low[1], high[1])):
+            words += ", in the middle of the map"
     else:
         words = f"{round_length:g} units"
     beside, align = (
@@ -135,6 +143,11 @@ def scale_bar(axes: Any, layer: Layer, extent: Extent, at_right: bool = False) -
     )
     text = axes.text(beside, y, words, fontsize=9, color=INK, zorder=95, ha=align)
     text.set_path_effects(halo())
+
+
+def _is_uneven(layer: Layer, view: Extent) -> bool:
+    found = scales(layer.crs, view)
+    return found is not None and found.most_length > EVEN * found.least_length
 
 
 def north(axes: Any) -> None:

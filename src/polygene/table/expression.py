@@ -113,8 +113,12 @@ def fields_alone(trees: Iterable[lark.Tree], fields: Sequence[str]) -> set[str] 
 
 def looks_at_geometry(tree: lark.Tree) -> bool:
     """Whether a parsed expression needs more of a feature than its attributes."""
-    calls = {str(call.children[0]).lower() for call in tree.find_data("call")}
-    return not calls.isdisjoint({*GEOMETRY_FUNCTIONS, *spatial.FUNCTIONS})
+    return not calls_in(tree).isdisjoint({*GEOMETRY_FUNCTIONS, *spatial.FUNCTIONS})
+
+
+def calls_in(tree: lark.Tree) -> set[str]:
+    """Return the functions that a parsed expression calls, in small letters."""
+    return {str(call.children[0]).lower() for call in tree.find_data("call")}
 
 
 class Truth(NamedTuple):

@@ -135,6 +135,7 @@ def measure(summary: MeasureSummary, say: Words) -> None:
             words += f"; {total.changed:,} of the stored values were off"
         say.line("measure", words)
     say.line("fields", ", ".join(summary.columns))
+    say.note(*summary.notes)
     if summary.without_geometry:
         n = counted(summary.without_geometry, "feature")
         say.note(f"{summary.name}: {n} without geometry, null there")

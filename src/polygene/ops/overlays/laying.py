@@ -18,6 +18,7 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
+from polygene.ops.ground import stretched
 from polygene.ops.overlays.asked_rows import asked_of, only_of
 from polygene.ops.overlays.balance import (
     Counts,
@@ -167,7 +168,9 @@ def finished(laid: Laid, sources: Sequence[Layer], how: Resolved) -> OverlayResu
         how.refresh,
         how.apportion,
     )
-    return OverlayResult(layer, replace(summary, out=layer.n_rows, stored=stored))
+    anew = [own.measure for own in stored if own.done == "refreshed"]
+    notes = [*summary.notes, *(stretched(sources[0], anew) if anew else [])]
+    return OverlayResult(layer, replace(summary, out=layer.n_rows, stored=stored, notes=notes))
 
 
 def _recounted(summary: OverlaySummary, laid: Laid, given: Given) -> OverlaySummary:

@@ -1,0 +1,100 @@
+"""How lengths and areas on the plane of a CRS lie to those on the ground."""
+
+from __future__ import annotations
+
+import functools
+from typing import NamedTuple
+
+import numpy as np
+import pyproj
+
+from polygene.crs import ellipsoid, is_geographic, label
+from polygene.geometry import Extent
+from polygene.notes import Warned
+
+WORTH_TELLING = 1.02  # a fiftieth: what CRS of regions keep below where they are for
+STEPS = 7  # places across and up that are looked at
+
+
+class Scales(NamedTuple):
+    """What a length and an area on the plane are in those on the ground, the least and the most."""
+
+    least_length: float
+    most_length: float
+    least_area: float
+    most_area: float
+
+
+def scales(crs: pyproj.CRS | None, extent: Extent | None) -> Scales | None:
+    """Return how a projected CRS stretches lengths and areas within an extent of its own.
+
+    By Tissot's indicatrix (Snyder 1987, p. 20 to 26) at places all over it. None where it is not
+    projected, or none of these has a place on the earth.
+    """
+    if crs is None or extent is None or is_geographic(crs) or not crs.is_projected:
+        return None
+    projection = _projection(crs)
+    if projection is None:
+        return None
+    x, y = np.meshgrid(
+        np.linspace(extent[0], extent[2], STEPS), np.linspace(extent[1], extent[3], STEPS)
+    )
+    at = projection(x.ravel(), y.ravel(), inverse=True, errcheck=False)
+    found = projection.get_factors(*at, errcheck=False)
+    with np.errstate(invalid="ignore"):
+        long, short, area = (
+            np.asarray(values)
+            for values in (found.tissot_semimajor, found.tissot_semiminor, found.areal_scale)
+        )
+        is_known = np.isfinite(long) & np.isfinite(area) & (short > 0) & (area > 0)
+    if not is_known.any():
+        return None
+    least, most = short[is_known].min(), long[is_known].max()
+    return Scales(
+        float(least), float(most), float(area[is_known].min()), float(area[is_known].max())
+    )
+
+
+def on_the_ground(crs: pyproj.CRS | None, x: float, y: float, step: float) -> float | None:
+    """Return how many metres of ground are in one map unit, to the right of a place, within a step.
+
+    None where the CRS is not projected, or the place is none on the earth.
+    """
+    projection = None if crs is None or not crs.is_projected else _projection(crs)
+    if crs is None or projection is None:
+        return None
+    lon, lat = projection([x - step / 2, x + step / 2], [y, y], inverse=True, errcheck=False)
+    if not np.isfinite([*lon, *lat]).all():
+        return None
+    metres = ellipsoid(crs).inv(lon[0], lat[0], lon[1], lat[1])[2]
+    return float(metres) / step if metres > 0 else None
+
+
+@functools.lru_cache(maxsize=16)
+def _projection(crs: pyproj.CRS) -> pyproj.Proj | None:
+    try:
+        return pyproj.Proj(crs)
+    except pyproj.exceptions.CRSError:
+        return None
+
+
+def off_ground(crs: pyproj.CRS | None, extent: Extent | None, *, areas: bool) -> list[str]:
+    """Return what there is to say of areas, or of lengths, that are measured on the plane of a CRS."""
+    found = scales(crs, extent)
+    if found is None:
+        return []
+    if areas:
+        least, most = found.least_area, found.most_area
+    else:
+        least, most = found.least_length, found.most_length
+    if max(most, 1 / least) < WORTH_TELLING:
+        return []
+    what = "areas" if areas else "lengths and distances"
+    a, b = (f"{value:.3g}" for value in (least, most))
+    return [
+        Warned(
+            f"{what} on the plane of {label(crs)} are {a if a == b else f'{a} to {b}'} times those "
+            "on the ground here; reproject to a CRS for the region, or to OGC:CRS84, in which they are "
+            "measured on the ellipsoid"
+        )
+    ]
