@@ -8,7 +8,8 @@ from typing import NamedTuple
 import numpy as np
 import pyproj
 
-from polygene.crs import ellipsoid, is_geographic, label
+from polygene.arrays import F64Array
+from polygene.crs import degrees_of, ellipsoid, is_geographic, label
 from polygene.geometry import Extent
 from polygene.notes import Warned
 
@@ -33,14 +34,14 @@ def scales(crs: pyproj.CRS | None, extent: Extent | None) -> Scales | None:
     """
     if crs is None or extent is None or is_geographic(crs) or not crs.is_projected:
         return None
-    projection = _projection(crs)
-    if projection is None:
+    plane = _plane(crs)
+    if plane is None:
         return None
     x, y = np.meshgrid(
         np.linspace(extent[0], extent[2], STEPS), np.linspace(extent[1], extent[3], STEPS)
     )
-    at = projection(x.ravel(), y.ravel(), inverse=True, errcheck=False)
-    found = projection.get_factors(*at, errcheck=False)
+    lon, lat = plane.degrees(x.ravel(), y.ravel())
+    found = plane.projection.get_factors(lon, lat, errcheck=False)
     with np.errstate(invalid="ignore"):
         long, short, area = (
             np.asarray(values)
@@ -60,21 +61,40 @@ def on_the_ground(crs: pyproj.CRS | None, x: float, y: float, step: float) -> fl
 
     None where the CRS is not projected, or the place is none on the earth.
     """
-    projection = None if crs is None or not crs.is_projected else _projection(crs)
-    if crs is None or projection is None:
+    plane = None if crs is None or not crs.is_projected else _plane(crs)
+    if crs is None or plane is None:
         return None
-    lon, lat = projection([x - step / 2, x + step / 2], [y, y], inverse=True, errcheck=False)
+    lon, lat = plane.degrees(np.array([x - step / 2, x + step / 2]), np.array([y, y]))
     if not np.isfinite([*lon, *lat]).all():
         return None
     metres = ellipsoid(crs).inv(lon[0], lat[0], lon[1], lat[1])[2]
     return float(metres) / step if metres > 0 else None
 
 
+class _Plane(NamedTuple):
+    """A projection, the way back from its plane, and what of a degree that gives.
+
+    Degrees are those of its own meridian, which the projection counts from too.
+    """
+
+    projection: pyproj.Proj
+    back: pyproj.Transformer
+    unit: float
+
+    def degrees(self, x: F64Array, y: F64Array) -> tuple[F64Array, F64Array]:
+        lon, lat = self.back.transform(x, y)
+        return np.asarray(lon) * self.unit, np.asarray(lat) * self.unit
+
+
 @functools.lru_cache(maxsize=16)
-def _projection(crs: pyproj.CRS) -> pyproj.Proj | None:
+def _plane(crs: pyproj.CRS) -> _Plane | None:
+    degrees = crs.geodetic_crs
+    if degrees is None:
+        return None
     try:
-        return pyproj.Proj(crs)
-    except pyproj.exceptions.CRSError:
+        back = pyproj.Transformer.from_crs(crs, degrees, always_xy=True)
+        return _Plane(pyproj.Proj(crs), back, degrees_of(degrees))
+    except pyproj.exceptions.ProjError:
         return None
 
 
