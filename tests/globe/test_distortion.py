@@ -89,6 +89,8 @@ class Told(InFolder):
             (lambda y: polygene.measure(y, perimeter="km").summary, lengths),
             (lambda y: polygene.tally(y, "k", "a = sum(area(ha))"), WORDS),
             (lambda y: polygene.fields(y, compute="a = 2 * AREA(ha)").summary, WORDS),
+            (lambda y: polygene.dissolve(y, aggregate="a = sum(area(ha))").summary, WORDS),
+            (lambda y: polygene.join(y, y, aggregate="a = sum(area())").summary, WORDS),
             (lambda y: polygene.buffer(y, 10.0).summary, lengths),
             (lambda y: polygene.join(y, y, "nearest").summary, lengths),
             (lambda y: polygene.subset(y, other=y, up_to=10.0).summary, lengths),
@@ -109,7 +111,12 @@ class Told(InFolder):
 
     def test_in_tasks_as_at_once(self):
         put(self.folder, self.layer("EPSG:3395", 60.0))
-        for asked in (("measure", "--area", "ha", "-o"), ("buffer", "--distance", "5m", "-o")):
+        dissolve = ("dissolve", "--by", "k", "--aggregate", "a = sum(area(ha))", "-o")
+        for asked in (
+            ("measure", "--area", "ha", "-o"),
+            ("buffer", "--distance", "5m", "-o"),
+            dissolve,
+        ):
             told = []
             for more in ((), ("--tasks", "4")):
                 words = (asked[0], "cells.parquet", *asked[1:], "o.gpkg", "--replace", "--json")

@@ -29,11 +29,13 @@ from polygene.growing.work import Done, rows_of, store
 from polygene.layer import Layer
 from polygene.ops.adding import added
 from polygene.ops.dissolving import Grouping, borders_of, groups_together, key_columns
-from polygene.ops.given import names
+from polygene.ops.given import Names, names
+from polygene.ops.ground import stretched_at
 from polygene.ops.part import Part, working_on
 from polygene.ops.places.extents import grid_for
 from polygene.ops.summary import Side
 from polygene.plane.loose_borders import LooseBorders
+from polygene.table.aggregate import Take
 from polygene.table.groups import group_rows
 from polygene.units import map_units
 
@@ -313,16 +315,22 @@ def _chosen(place: Path, starts: I64Array, counts: I64Array) -> tuple[list[int],
     return groups, is_wanted[rows]
 
 
-def told(given: Sequence[Given], done: Sequence[Done], source: Source) -> Any:
+def told(
+    given: Sequence[Given], done: Sequence[Done], source: Source, aggregate: Names = ()
+) -> Any:
     """Return the summary of the whole."""
     summary = added([one.summary for one in done])
     side = side_of_all(added([one.side for one in given]), source)
     side = replace(side, used=side.taken)
     overlap = None if summary.overlap is None else max(0.0, summary.overlap)
+    trees = [tree for text in names(aggregate) for tree in Take.parse(text).trees]
     return replace(
         summary,
         input=side,
         overlap=overlap,
         without_geometry=sum(one.without_geometry for one in given),
-        notes=list(dict.fromkeys(note for one in given for note in one.notes)),
+        notes=[
+            *dict.fromkeys(note for one in given for note in one.notes),
+            *stretched_at(source.like.crs, source.extent, trees),
+        ],
     )

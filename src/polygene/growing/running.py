@@ -175,7 +175,9 @@ def run(
             raise OneTaskError("all of its features are left out")
         done = own.all(functools.partial(join_bundle, str(place)), bundles, "groups of task")
         parts, like, kind, to = own.together(done, groups, folder / "result", proves)
-        summary = dissolve_told(given_borders, done, sources[0])
+        summary = dissolve_told(
+            given_borders, done, sources[0], call.arguments.get("aggregate") or ()
+        )
     else:
         done = own.all(functools.partial(do_task_of, str(place)), tasks, "task")
         parts, like, kind, to = own.together(done, place, folder / "result", proves)

@@ -12,18 +12,32 @@ from polygene.table.expression import calls_in
 
 if TYPE_CHECKING:
     import lark
+    from pyproj import CRS
+
+    from polygene.geometry import Extent
 
 LENGTHS = frozenset({"length", "perimeter", "distance"})
 
 
 def stretched(layer: Layer, measures: Iterable[str]) -> list[str]:
     """Return what there is to say of an ``area``, a ``length``, ``perimeter`` or ``distance``."""
-    asked = set(measures)
-    extent = extent_of_whole(0, layer.geometry.extent())
-    notes = off_ground(layer.crs, extent, areas=True) if "area" in asked else []
-    return notes + (off_ground(layer.crs, extent, areas=False) if asked & LENGTHS else [])
+    return _stretched(layer.crs, extent_of_whole(0, layer.geometry.extent()), set(measures))
 
 
 def stretched_in(layer: Layer, trees: Iterable[lark.Tree]) -> list[str]:
     """Return what there is to say of what some parsed expressions measure."""
-    return stretched(layer, set().union(*(calls_in(tree) for tree in trees)))
+    return stretched(layer, _calls(trees))
+
+
+def stretched_at(crs: CRS | None, extent: Extent | None, trees: Iterable[lark.Tree]) -> list[str]:
+    """Return what there is to say of what some parsed expressions measure within an extent."""
+    return _stretched(crs, extent, _calls(trees))
+
+
+def _calls(trees: Iterable[lark.Tree]) -> set[str]:
+    return set().union(*(calls_in(tree) for tree in trees))
+
+
+def _stretched(crs: CRS | None, extent: Extent | None, asked: set[str]) -> list[str]:
+    notes = off_ground(crs, extent, areas=True) if "area" in asked else []
+    return notes + (off_ground(crs, extent, areas=False) if asked & LENGTHS else [])

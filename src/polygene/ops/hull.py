@@ -19,6 +19,7 @@ from polygene.ops.admit import admit
 from polygene.ops.dissolve import check_names, with_taken
 from polygene.ops.erase import erase
 from polygene.ops.given import Names, names
+from polygene.ops.ground import stretched_in
 from polygene.ops.grouped import grouped_by
 from polygene.ops.places.extents import finite_bounds
 from polygene.ops.proved import prove_valid
@@ -138,7 +139,10 @@ def hull(
             flat=NamedRows.of(layer, flat),
             disagreements=disagreements,
             crs=label(layer.crs),
-            notes=_over(is_over, column),
+            notes=[
+                *_over(is_over, column),
+                *stretched_in(layer, (tree for take in takes for tree in take.trees)),
+            ],
             admitted=admission.facts,
             proved=result.n_rows,
         ),

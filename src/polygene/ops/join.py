@@ -19,7 +19,7 @@ from polygene.measures import ruler_for
 from polygene.ops.attributes import joined
 from polygene.ops.by_key import KeyJoinSummary, Matched, account, matched
 from polygene.ops.given import Names, names
-from polygene.ops.ground import stretched
+from polygene.ops.ground import stretched, stretched_in
 from polygene.ops.part import current
 from polygene.ops.partnered import (
     added,
@@ -203,11 +203,13 @@ def join(
     else:
         result, rows, disagreements = with_aggregates(layer, other, found, asked, alone)
     summary = _told(layer, other, relation, all_pairs, found)
+    trees = [tree for text in asked for tree in Take.parse(text).trees]
     summary = replace(
         summary,
         out=result.n_rows,
         taken=[Take.parse(t).name for t in asked],
         disagreements=disagreements,
+        notes=[*summary.notes, *stretched_in(layer, trees)],
         on_borders=on_borders,
         border=share_border or "",
     )
