@@ -226,6 +226,19 @@ def cubic(nodes, x, y):
     return np.einsum("a,b,abk->k", wy, wx, nodes[j : j + 4, i : i + 4])
 
 
+class Stretched(unittest.TestCase):
+    def test_what_is_measured_on_a_plane_that_stretches_is_told(self):
+        for code, (x, y), is_told in (
+            ("EPSG:3857", (1_600_000.0, 8_390_000.0), True),
+            ("EPSG:32633", (500_000.0, 6_650_000.0), False),
+        ):
+            ground = ground_for(crs.parse(code), [(x, y, x + 9000, y + 9000)])
+            told, words = described(ground, Blocks(), is_equal_area=False)
+            self.assertEqual("stretches here" in told["ways"]["words"], is_told)
+            found = [word for word in words if "times those on the ground" in word]
+            self.assertEqual(len(found), 2 * is_told, words)
+
+
 class Chosen(InAFolder):
     def test_too_many_rows_and_a_box(self):
         cells = make.polygons([[[make.square(20 * k, 0, 10)]] for k in range(30)])

@@ -12,6 +12,7 @@ import pyproj
 from polygene.arrays import F64Array, I64Array
 from polygene.between import to_degrees
 from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, unit
+from polygene.distortion import off_ground
 from polygene.errors import DataError
 from polygene.geometry import Extent
 from polygene.measures import EllipsoidRuler, ruler_for
@@ -59,6 +60,12 @@ def described(
     crs = ground.crs
     grid, off = (None, 0.0) if crs is None else _grid(ground, crs, blocks)
     ways = _ways(crs, is_equal_area)
+    is_plane = ways["lengths"] == ways["areas"] == "plane"
+    stretched = [
+        note for areas in (True, False) for note in off_ground(crs, ground.extent, areas=areas)
+    ]
+    if is_plane and stretched:
+        ways["words"] += ", which stretches here (see Facts)"
     is_round = is_equal_area or is_geographic(crs)
     decimals = max(0, -math.floor(math.log10(ground.step)))
     shown = 6 if is_round else max(2, math.ceil(math.log10(1e5 / max(ground.step, 1e-9)) / 2) + 1)
@@ -75,7 +82,7 @@ def described(
         },
         "digits": {"degrees": 9, "map": decimals, "shown": min(shown, 6)},
     }
-    return told, _words(ground, grid is not None, off)
+    return told, [*_words(ground, grid is not None, off), *(stretched if is_plane else [])]
 
 
 def _near(ground: Ground) -> int:
