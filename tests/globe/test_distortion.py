@@ -104,6 +104,9 @@ class Told(InFolder):
             half = replace(layer, geometry=layer.geometry.with_xy(layer.geometry.xy + 2000))
             made = polygene.clip(layer, half, refresh="area_ha")
             self.assertEqual(bool(re.search(WORDS, " ".join(made.summary.notes))), is_told)
+            for overlay in (polygene.erase, polygene.supersede):
+                notes = " ".join(overlay(layer, half, snap=0.5).summary.notes)
+                self.assertEqual("lengths and distances on the plane" in notes, is_told)
             polygene.write(layer, self.folder / "cells.parquet", on_existing="replace")
             words = ("subset", "cells.parquet", "--where", "area(ha) > 1", "-o", "s.gpkg")
             done = self.run_polygene(*words, "--replace")

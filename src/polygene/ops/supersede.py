@@ -73,7 +73,7 @@ def supersede(
     found = brought_for(layer, others, rules.ERASE, told, all_of_it=True)
     others = tuple(f.layer for f in found)
     rest = laid_over(layer, others, rules.ERASE, plain._replace(snap=told.snap), keeps_other=True)
-    measured = plain._replace(refresh=told.refresh, apportion=told.apportion)
+    measured = plain._replace(refresh=told.refresh, apportion=told.apportion, snap=told.snap)
     keys = [Key.parse(text) for text in names(key)]
     own, above = rest.sources[0], rest.sources[1:]
     is_left = _is_left(own, above, keys)

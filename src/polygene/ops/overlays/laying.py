@@ -168,8 +168,10 @@ def finished(laid: Laid, sources: Sequence[Layer], how: Resolved) -> OverlayResu
         how.refresh,
         how.apportion,
     )
-    anew = [own.measure for own in stored if own.done == "refreshed"]
-    notes = [*summary.notes, *(stretched(sources[0], anew) if anew else [])]
+    asked = [own.measure for own in stored if own.done == "refreshed"]
+    if how.snap is not None or how.give_slivers is not None:
+        asked.append("distance")
+    notes = [*summary.notes, *(stretched(sources[0], asked) if sources else [])]
     return OverlayResult(layer, replace(summary, out=layer.n_rows, stored=stored, notes=notes))
 
 
