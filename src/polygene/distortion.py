@@ -114,7 +114,7 @@ def off_ground(crs: pyproj.CRS | None, extent: Extent | None, *, areas: bool) ->
     return [
         Warned(
             f"{what} on the plane of {label(crs)} are {a if a == b else f'{a} to {b}'} times those "
-            "on the ground here; reproject to a CRS for the region, or to OGC:CRS84, in which they are "
-            "measured on the ellipsoid"
+            "on the ground in this extent; reproject to a CRS for the region, or to OGC:CRS84, in "
+            "which they are measured on the ellipsoid"
         )
     ]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import datetime
 import io
 import json
 import tempfile
@@ -22,6 +23,7 @@ from tests.support import generators as make
 from tests.support.browser import Browser, browser_or_reason
 
 UTM = crs.parse("EPSG:32633")
+START = datetime.datetime(2024, 1, 1, tzinfo=datetime.UTC)
 REASON = browser_or_reason()
 
 
@@ -253,8 +255,9 @@ class Table(InABrowser):
         names = [None if k % 11 == 0 else f"Bed {v}" for k, v in enumerate(rng.integers(0, 400, n))]
         spots = make.points([[p] for p in rng.uniform(0, 1000, (n, 2))])
         layer = make.layer(
-            "beds", spots, UTM, depth=depth, name=names, big=[2**60 + k for k in range(n)]
-        )
+            "beds", spots, UTM, depth=depth, name=names, big=[2**60 + k for k in range(n)],
+            at=[START + datetime.timedelta(hours=12 * k) for k in range(n)],
+        )  # fmt: skip
         tab = self.opened(layer)
         for falls in (False, True):
             tab.page.get_by_role("columnheader", name="depth").get_by_role("button").click()
@@ -287,6 +290,9 @@ class Table(InABrowser):
             ("not (depth is null)", lambda k: deep[k] > -1e9),
             ("depth not between -9 and 60", lambda k: -1e9 < deep[k] < -9 or deep[k] > 60),
             ("name like 'bed%'", lambda k: False),
+            ("at = DATE('2024-01-02')", lambda k: k in (2, 3)),
+            ("at between '2024-01-02' and DATE('2024-01-03')", lambda k: 2 <= k <= 5),
+            ("at < TIMESTAMP('2024-01-02T02:00:00.50+02:00')", lambda k: k < 3),
             (f"big > {2**60 + 7} and big <= {2**60 + 9}", lambda k: k in (8, 9)),
             ("NAME = 'Bed 7'", lambda k: called[k] == "Bed 7"),
             ("name in ('Bed 7', 'Bed 8')", lambda k: called[k] in ("Bed 7", "Bed 8")),

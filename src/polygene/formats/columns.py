@@ -28,7 +28,13 @@ from polygene.text.assemble import OfFamily, columns_of
 ADVICE = "mend the file or take the layer from its source again"
 
 
-def without_zero_signs(table: pa.Table, name: str) -> tuple[pa.Table, list[str]]:
+def without_zero_signs(layer: Layer) -> tuple[Layer, list[str]]:
+    """Return a layer without signs of value zero in its texts; see `table_without_zero_signs`."""
+    table, notes = table_without_zero_signs(layer.table, layer.name)
+    return replace(layer, table=table), notes
+
+
+def table_without_zero_signs(table: pa.Table, name: str) -> tuple[pa.Table, list[str]]:
     """Return a table without signs of value zero in its texts, at which some formats end; say so."""
     notes: list[str] = []
     for k, own in enumerate(table.schema):

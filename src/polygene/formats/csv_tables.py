@@ -385,8 +385,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         not layer.table.num_columns
     ):  # a line of a null geometry alone would be empty, and passed over
         layer = replace(layer, table=pa.table({"row": np.arange(1, layer.n_rows + 1)}))
-    table, notes = without_zero_signs(layer.table, layer.name)
-    layer = replace(layer, table=table)
+    layer, notes = without_zero_signs(layer)
     layer, renamed = _with_free_name(layer)
     notes += renamed
     if layer.geometry.is_null.all() and _wkt_columns(layer.table):
@@ -418,8 +417,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
 
 def _write_table(path: Path, layer: Layer) -> Written:
     """Write a table without geometry."""
-    table, notes = without_zero_signs(layer.table, layer.name)
-    layer = replace(layer, table=table)
+    layer, notes = without_zero_signs(layer)
     if layer.table.num_columns == 1:  # a line of nothing is passed over
         layer, said = with_rows_told(layer)
         notes += said

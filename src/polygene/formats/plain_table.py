@@ -16,7 +16,7 @@ from polygene.commit.together import replacing
 from polygene.errors import UsageError
 from polygene.formats import formulas
 from polygene.formats.base import check_free
-from polygene.formats.columns import without_zero_signs
+from polygene.formats.columns import table_without_zero_signs
 from polygene.notes import rounded, visible
 
 ENDINGS = (".csv", ".md", ".xlsx", ".parquet")
@@ -67,7 +67,7 @@ def write(path: Path, laid: Laid, replaces: bool = False) -> list[str]:
     check_free(path, replaces)
     kind, n_formulas, notes = path.suffix.lower(), 0, list[str]()
     if kind == ".csv":
-        body, notes = without_zero_signs(laid.body, path.stem)
+        body, notes = table_without_zero_signs(laid.body, path.stem)
         body, n_formulas = formulas.defused(body)
         laid = laid._replace(body=body)
     with replacing(path) as temporary:
@@ -145,9 +145,7 @@ def _markdown(laid: Laid) -> str:
         # Without digits it is what rows are told apart by.
         if digits is not None and isinstance(value, int) and not isinstance(value, bool):
             return f"{value:,}"
-        text = re.sub(
-            r"\r\n?|\n", " ", _plain(value)
-        )  # a line of Markdown may end with any of them
+        text = re.sub(r"\r\n?|\n", " ", _plain(value))  # all of these end a line of Markdown
         return visible(text).replace("|", "\\|")
 
     rules = [

@@ -42,9 +42,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     FileError
         If it cannot be written.
     """
-    layer = only_one(path, layers, "a shapefile")
-    table, notes = without_zero_signs(layer.table, layer.name)
-    layer = replace(layer, table=table)
+    layer, notes = without_zero_signs(only_one(path, layers, "a shapefile"))
     fields, columns, meant, declared = _fields(layer, notes)
     _check_size(path, layer, fields)
     endings = [".shx", ".dbf", ".cpg", *([] if layer.crs is None else [".prj"])]

@@ -167,7 +167,11 @@ class Reading {
   value() {
     const token = this.tokens[this.at++];
     if (!token || (token.kind === "sign" && token.text !== "(")) throw new Unread("a value was expected");
-    return token.text;
+    const isMoment = token.kind === "word" && ["date", "timestamp"].includes(token.text.toLowerCase());
+    if (!isMoment || !this.word("(")) return token.text;
+    const written = this.value();
+    if (!this.word(")")) throw new Unread("a bracket is not closed");
+    return written;
   }
 }
 
@@ -178,7 +182,28 @@ function against(column, text) {
     if (given !== given) throw new Unread(`“${text}” is no number, and ${column.name} holds numbers`);
     return (row) => order(column.number(row), given);
   }
+  if (column.type.startsWith("date")) return againstDay(column, text);
   return (row) => order(String(column.values[row]), text);
+}
+
+/** Dates and moments, which are there in UTC: a date beside a moment is all of its day. */
+function againstDay(column, text) {
+  const given = text.trim();
+  if (/^\d{4}-\d\d-\d\d$/.test(given)) return (row) => order(column.values[row].slice(0, 10), given);
+  const found = /^(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?)(Z?|[+-]\d\d:\d\d)$/.exec(given);
+  const at = found ? Date.parse(found[2] ? given : `${given}Z`) : NaN;
+  if (Number.isNaN(at)) throw new Unread(`“${text}” is no date, and ${column.name} holds those`);
+  const moment = plainMoment(found[2].length > 1 ? new Date(at).toISOString() : found[1]);
+  const isDay = column.type === "date";
+  return (row) => order(plainMoment(column.values[row]), isDay ? moment.slice(0, 10) : moment);
+}
+
+/** A moment without what makes two texts of one: the letter at its end, zeros behind the seconds. */
+function plainMoment(text) {
+  return text
+    .replace(/Z$/, "")
+    .replace(/(\.\d*?)0+$/, "$1")
+    .replace(/\.$/, "");
 }
 
 /** Below, at or above zero; NaN where neither is before the other, nor are they the same. */
