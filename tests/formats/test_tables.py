@@ -347,6 +347,18 @@ class Kept(InFolder):
                 np.testing.assert_array_equal(found.geometry.xy, own.geometry.xy)
                 self.assertEqual(found.table.to_pydict(), own.table.to_pydict())
 
+    def test_names_that_a_workbook_cannot_hold(self):
+        place = make.points([[np.zeros(2)]])
+        odd = make.layer("odd", place, None, **{"n\x04": [1], "n": ["x\x04"]})
+        path = self.folder / "odd.xlsx"
+        with self.assertWarnsRegex(UserWarning, "1 text with control characters, left out"):
+            polygene.write(odd, path)
+        self.assertEqual(polygene.read(path).table.to_pydict(), {"n": [1], "n_2": ["x"]})
+        for name, other in (("a[1]", "a_1_"), ("x:y", "x_y"), ("n" * 40, "n" * 31)):
+            with self.assertRaisesRegex(DataError, f"name of a sheet.*#{other}$"):
+                polygene.write(replace(odd, name=name), f"{self.folder}/new.xlsx#{name}")
+        self.assertFalse((self.folder / "new.xlsx").exists())
+
     def test_of_a_layer_a_workbook_has_the_fields(self):
         """Geometry has no place there, which is said, or refused; without fields there is nothing."""
         squares = make.polygons([[[make.square(0, 0, 1)]], [[make.square(2, 0, 1)]]])

@@ -40,6 +40,8 @@ MOST_ROWS, MOST_COLUMNS, LONGEST = 1_048_576, 16_384, 32_767  # of a sheet, and 
 _LOOKED_AT = 1_000  # rows whose cells are asked how they are shown
 _EXACT = 10**15  # whole numbers beyond this have more digits than a cell keeps
 _FIRST_DAY = datetime.date(1900, 3, 1)  # before, workbooks count a day that never was
+MOST_LETTERS = 31  # of the name of a sheet
+_TITLE = re.compile(r"[][:*?/\\\x00-\x1f]")  # what the name of a sheet cannot hold
 _CONTROL = "[\x00-\x08\x0b\x0c\x0e-\x1f]"  # what XML 1.0 cannot hold
 _PADDED = re.compile(r"^0{2,}$")  # a number format that shows 1029 as 01029: a code
 
@@ -198,8 +200,13 @@ def _head(cells: list[list[Cell]], place: str) -> tuple[list[tuple[int, str]], i
     return [(k, _name(_at(cells[at], k)[0], k)) for k in used], at + 1
 
 
+def _title(name: str) -> str:
+    """Return what a sheet can be called that holds something of a name."""
+    return _TITLE.sub("_", name)[:MOST_LETTERS]
+
+
 def _name(value: Any, k: int) -> str:
-    text = "" if value is None else re.sub(r"\s+", " ", str(value)).strip()
+    text = "" if value is None else re.sub(r"\s+", " ", re.sub(_CONTROL, "", str(value))).strip()
     return text or f"column_{k + 1}"
 
 
@@ -286,6 +293,12 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
                 "whole; write to another file"
             )
     for layer in layers:
+        if _title(layer.name) != layer.name:
+            raise DataError(
+                f"{path}: {layer.name!r} cannot be the name of a sheet, which has {MOST_LETTERS} "
+                f"letters at most and none of []:*?/\\; give it one, as "
+                f"{path.name}#{_title(layer.name)}"
+            )
         if not layer.is_table:
             layer = _fields_alone(path, layer, notes)
         _check_size(path, layer)
@@ -338,11 +351,11 @@ def _put(
     from openpyxl.cell import WriteOnlyCell
     from openpyxl.styles import Font
 
-    sheet = book.create_sheet(name[:31])
+    sheet = book.create_sheet(_title(name))
     sheet.freeze_panes = "A2"
 
     def text(value: str, is_bold: bool = False) -> Any:
-        cell = WriteOnlyCell(sheet, value)
+        cell = WriteOnlyCell(sheet, re.sub(_CONTROL, "", value))
         cell.data_type = "s"  # also one that begins as a formula does
         if is_bold:
             cell.font = Font(bold=True)
@@ -353,7 +366,7 @@ def _put(
 
     def shown(value: Any, how: str = "") -> Any:
         if isinstance(value, str):  # what begins so would be taken for a formula, or an error
-            return text(value) if value[:1] in ("=", "#") else value
+            return text(value) if value[:1] in ("=", "#") else re.sub(_CONTROL, "", value)
         if not isinstance(value, float):
             return value
         is_exact = float(f"{value:.16g}") == value  # so many digits are written
