@@ -73,6 +73,26 @@ class Columns(Odd):
             self.assertEqual(layer.geometry.xy.tolist(), [[1.0, 2.0]])
             self.assertIn("column 3 is a second 'a'; called a_2", self.notes_of(path))
 
+    def test_signs_of_value_zero_are_in_no_name(self):
+        """Names end at them in SQL, in dBASE and in CSV, in which those were not written at all."""
+        feature = {"type": "Feature", "geometry": {"type": "Point", "coordinates": [1, 2]}}
+        feature["properties"] = {"a\0b": 1, "ab": 2, "\0": 3}
+        path = self.file(
+            "z.geojson", json.dumps({"type": "FeatureCollection", "features": [feature]})
+        )
+        row = {"ab_2": 1, "ab": 2, "column_3": 3}
+        self.assertEqual(polygene.read(path).table.to_pylist(), [row])
+        self.assertIn(
+            "column 1 has a sign of value zero in its name; called ab_2", self.notes_of(path)
+        )
+        layer = make.layer(
+            "z", make.points([[np.zeros(2)]]), crs.parse("OGC:CRS84"), **{"a\0b": [1]}
+        )
+        for ending in (".gpkg", ".csv", ".shp"):
+            out = f"{self.folder}/z{ending}"
+            polygene.write(layer, out)
+            self.assertEqual(polygene.read(out).table.to_pylist(), [{"ab": 1}])
+
     def test_types_that_are_not_ours(self):
         beyond = pa.array([2**63 + 1], pa.uint64())
         nanos = pa.array([45_296_123_456_789], pa.time64("ns"))

@@ -12,6 +12,7 @@ from polygene import computing as pc
 from polygene.arrays import BoolArray
 from polygene.errors import FileError
 from polygene.formats import moments
+from polygene.formats.columns import distinct_columns
 from polygene.formats.wanted import ALL
 from polygene.layer import Layer
 from polygene.notes import Changed, Warned, counted
@@ -23,9 +24,12 @@ def storable(layer: Layer) -> tuple[Layer, list[str]]:
     """Return a layer whose fields all formats can store in some way; what becomes text is said.
 
     Those are types that no reader gives, but tables of Arrow may have: nested and encoded ones,
-    durations, times of the day, views, moments in other zones than UTC or in nanoseconds.
+    durations, times of the day, views, moments in other zones than UTC or in nanoseconds. Names
+    without signs of value zero are among it.
     """
-    table, notes = layer.table, list[str]()
+    own_names: list[str] = []
+    table = distinct_columns(layer.table, Path(layer.name), own_names)
+    notes: list[str] = [Changed(note) for note in own_names]
     for k, field in enumerate(table.schema):
         kind, column = field.type, table.column(k)
         if pa.types.is_timestamp(kind) and not (kind.unit == "ns" and _has_odd_ns(column)):

@@ -149,15 +149,23 @@ def named(reading: Reading, path: Path, name: str) -> Reading:
 
 
 def distinct_columns(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
-    """Give columns of one name numbers, for a field is found by its name; that is said."""
+    """Give columns of one name numbers, for a field is found by its name; that is said.
+
+    Signs of value zero, at which the names of many formats end, are left out of names.
+    """
     given = table.column_names
-    if len(set(given)) == len(given):
+    if len(set(given)) == len(given) and not any("\0" in name for name in given):
         return table
-    taken, names = set(given), []
+    taken, names = set(given), list[str]()
     for k, name in enumerate(given):
-        own = name if name not in names else distinct_name(name, taken)
+        own = name.replace("\0", "") or (f"column_{k + 1}" if name else "")
+        if own in names or (own != name and own in taken):
+            own = distinct_name(own, taken)
         if own != name:
-            notes.append(f"{path.name}: its column {k + 1} is a second {name!r}; called {own}")
+            which = (
+                "has a sign of value zero in its name" if "\0" in name else f"is a second {name!r}"
+            )
+            notes.append(f"{path.name}: its column {k + 1} {which}; called {own}")
         taken.add(own)
         names.append(own)
     return table.rename_columns(names)
