@@ -87,6 +87,14 @@ class Ours(InFolder):
                 with self.subTest(ending=ending, n=n):
                     self.assertEqual(judged(path).findings, [])
 
+    def test_nothing_but_empty_ones_with_heights(self):
+        column = replace(make.polygons([[]]), z=np.zeros(0))
+        for ending in ENDINGS:
+            path = self.folder / f"void{ending}"
+            polygene.write(Layer("void", column, pa.table({}), crs.parse("OGC:CRS84")), path)
+            with self.subTest(ending=ending):
+                self.assertEqual(judged(path).findings, [])
+
     def test_many_features_in_another_order(self):
         xy = np.random.default_rng(1).uniform(0, 80, (70_000, 2))
         points = make.points([[]])

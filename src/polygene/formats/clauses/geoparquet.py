@@ -166,7 +166,7 @@ def _of_rows(path: Path, about: Any, name: str, file: pq.ParquetFile) -> Iterato
     stated = about.get("geometry_types") or []
     for layer in layers:
         column = layer.geometry
-        found = _types_of(column)
+        found = _types_of(column) if column.n_vertices else set()  # empty ones have lost their Z
         if stated and (missing := sorted(found - set(stated))):
             yield Finding("geometry_types", place, f"it has {missing[0]} too", "misread")
         extent = column.extent()
