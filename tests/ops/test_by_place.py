@@ -17,12 +17,14 @@ from polygene.ops.join import join
 from polygene.ops.places.by_place import chosen_by_place, relation_counts
 from polygene.ops.places.partners import partners
 from polygene.ops.places.relations import related
+from polygene.ops.subset import subset
 from polygene.plane.grid import Grid
 from polygene.plane.offsets import Style
 from polygene.plane.relating import relate
 from polygene.plane.relations import RELATIONS, has_meaning, holds
 from tests.support import generators as make
 from tests.support.chance import some_of
+from tests.support.exact import covers, on_segment, turn
 
 SIDE = 5  # of the lattice; cells are counted at twice its coordinates
 
@@ -208,6 +210,59 @@ def scattered(rng, family, n):
         walks = [np.cumsum(np.r_[[p], rng.normal(0, 30, (4, 2))], axis=0).round(2) for p in spots]
         return make.lines([[w] for w in walks])
     return make.polygons([[[make.star(rng, 7, 30, p).round(2)]] for p in spots])
+
+
+class Boxes(unittest.TestCase):
+    def test_against_exact_segments_and_corners(self):
+        """On a lattice, so that much touches: sides, corners, boxes without width, parts far apart."""
+        rng = np.random.default_rng(5)
+        for k in some_of(range(60)):
+            box = np.sort(rng.integers(2, 9, (2, 2)), axis=0).ravel().astype(float)
+            shapes = [rng.integers(0, 11, (3, 2)).astype(float) for _ in range(120)]
+            rings = [s[[0, 1, 2, 0]] for s in shapes if turn(*map(tuple, s)) > 0]
+            rows = {
+                make.points: [[s[0], s[1]] for s in shapes],
+                make.lines: [[s] for s in shapes],
+                make.polygons: [[[ring]] for ring in rings],
+            }
+            for made, given in rows.items():
+                column = made(given)
+                found = subset(
+                    make.layer("a", column, crs.parse("EPSG:32633"), r=range(len(given))), box=box
+                )
+                wanted = [
+                    r
+                    for r, row in enumerate(make.rows_of(column))
+                    if meets(row, column.family, box)
+                ]
+                self.assertEqual(found.layer.table["r"].to_pylist(), wanted, (k, made, box))
+
+    def test_what_cannot_be_computed_with_is_told_by_its_own_box(self):
+        ring = np.array([(0.0, 0), (np.inf, 0), (3, 9), (0, 0)])
+        column = make.polygons([[[ring]], [[make.square(5, 5, 2)]], []])
+        layer = make.layer("a", column, crs.parse("EPSG:32633"), r=[0, 1, 2])
+        for box, rows in (((6, 6, np.inf, np.inf), [0, 1]), ((-np.inf, 6, 4, 8), [0])):
+            self.assertEqual(subset(layer, box=box).layer.table["r"].to_pylist(), rows)
+
+
+def meets(row, family, box) -> bool:
+    """Whether a feature meets a box: with a vertex, an edge across a side, or all round it."""
+    x0, y0, x1, y1 = box
+    corners = [(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)]
+    for part in row:
+        for ring in (list(map(tuple, ring)) for ring in part):
+            if any(x0 <= x <= x1 and y0 <= y <= y1 for x, y in ring):
+                return True
+            for a, b in itertools.pairwise(ring):
+                for c, d in itertools.pairwise(corners):
+                    crosses = (
+                        turn(a, b, c) * turn(a, b, d) < 0 and turn(c, d, a) * turn(c, d, b) < 0
+                    )
+                    if crosses or on_segment(c, a, b):
+                        return True
+            if family is Family.POLYGONS and covers(ring, corners[0]) >= 0:
+                return True
+    return False
 
 
 class Nearest(unittest.TestCase):

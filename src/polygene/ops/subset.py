@@ -17,7 +17,6 @@ from polygene.layer import Layer
 from polygene.notes import Warned, counted
 from polygene.ops.given import Names, box_of, expression, names
 from polygene.ops.ground import stretched, stretched_in
-from polygene.ops.overlays.scene import rows_near
 from polygene.ops.summary import Bridge
 from polygene.progress import SILENT, Progress
 from polygene.table.types import kind_of
@@ -116,10 +115,9 @@ def subset(
         Features that lie so to any feature of OTHER, no further than this (a text, or a number in
         metres), or to all; or the others.
     box : (x, y minimum, x, y maximum), optional
-        Features whose own box meets it, in map units.
+        Features that meet it, in map units.
     box_crs : CRS or its code, optional
-        The CRS of the box; if it is another than the layer's, features that meet it themselves, its
-        edges straight in its own CRS.
+        The CRS of the box, in which its edges are straight.
     sort : names
         Fields, each with ``-`` in front to fall; nulls come last.
     limit : int, optional
@@ -217,7 +215,9 @@ def _by_place(
 
 def _in_box(layer: Layer, box: Extent, box_crs: CRS | None) -> Layer:
     if box_crs is None or is_same(box_crs, layer.crs):
-        return layer.take(rows_near(layer.geometry.row_bounds(), box))
+        from polygene.ops.places.in_box import rows_in_box
+
+        return layer.take(rows_in_box(layer, box))
     from polygene.ops.places.by_place import chosen_by_place
     from polygene.ops.places.carrying import box_layer
 

@@ -14,7 +14,7 @@ from polygene.clock import now
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.notes import counted
-from polygene.ops.overlays.scene import rows_near
+from polygene.ops.places.in_box import rows_in_box
 from polygene.ops.summary import Bridge
 from polygene.pages.blocks import Blocks
 from polygene.pages.ground import described, ground_for
@@ -128,7 +128,7 @@ def _chosen(
     for source, own in zip(layers, shown, strict=True):
         rows = np.arange(own.n_rows)
         if box is not None and not own.is_table:
-            rows = rows[rows_near(own.geometry.row_bounds(), box)]
+            rows = rows[rows_in_box(own, box)]
         if len(rows) > most:
             left_out += len(rows) - most
             n = counted(len(rows), "row")

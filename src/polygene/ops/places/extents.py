@@ -60,6 +60,18 @@ def _are_plain(bounds: F64Array, layer: Layer) -> bool:
     return all(-most <= end <= most for end in extremes)
 
 
+def are_in_reach(layer: Layer) -> BoolArray:
+    """Return which rows (n_rows,) have coordinates that can be computed with: see `finite_bounds`."""
+    bounds = layer.geometry.row_bounds()
+    if _are_plain(bounds, layer):
+        return np.ones(layer.n_rows, bool)
+    most_north = LARGEST
+    if layer.crs is not None and layer.crs.is_geographic:
+        most_north = (90 + 1e-9) / degrees_of(layer.crs)
+    is_in = (np.abs(bounds) <= LARGEST).all(axis=1)  # no number is in it either
+    return np.asarray(is_in & (np.abs(bounds[:, [1, 3]]) <= most_north).all(axis=1))
+
+
 def doubt_of(layer: Layer) -> str:
     """Return why the CRS of a layer cannot be right, in words; nothing if it can."""
     if not layer.doubt or layer.crs is None:

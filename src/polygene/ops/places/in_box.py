@@ -1,0 +1,37 @@
+"""Which features meet a box: by their own boxes where those tell, else by what they are themselves."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from polygene.arrays import BoolArray
+from polygene.geometry import Extent
+from polygene.layer import Layer
+from polygene.ops.admit import admit
+from polygene.ops.overlays.scene import rows_near
+from polygene.ops.places.extents import are_in_reach
+from polygene.table.spatial import box as rectangle
+from polygene.table.spatial import related_rows
+
+
+def rows_in_box(layer: Layer, box: Extent) -> BoolArray:
+    """Return which rows (n_rows,) of a layer meet a box in its CRS, its sides and corners included.
+
+    A feature whose own box lies in the box meets it, and one whose own box does not meet it does not.
+    Of the others it is asked what they are themselves, if invalid when mended: one may lie round a
+    corner, or with parts on both sides. Where coordinates cannot be computed with, the own box decides.
+
+    Parameters
+    ----------
+    box : x and y minimum, x and y maximum, in map units; without width or height, or endless, too
+    """
+    bounds = layer.geometry.row_bounds()
+    near = rows_near(bounds, box)
+    is_inside = (bounds[:, :2] >= box[:2]).all(axis=1) & (bounds[:, 2:] <= box[2:]).all(axis=1)
+    doubtful = np.flatnonzero(near & ~is_inside & are_in_reach(layer))
+    if len(doubtful):
+        low, high = bounds[doubtful, :2].min(axis=0), bounds[doubtful, 2:].max(axis=0)
+        low, high = np.maximum(box[:2], low), np.minimum(box[2:], high)
+        (literal,) = rectangle([*low.tolist(), *high.tolist()])
+        near[doubtful] = related_rows(admit(layer.take(doubtful)).layer, literal, "intersects")
+    return near
