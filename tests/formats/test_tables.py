@@ -16,7 +16,14 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import polygene
-from polygene.errors import DataError, FileError, PolygeneError, TableError, UnknownLayerError
+from polygene.errors import (
+    DataError,
+    FileError,
+    PolygeneError,
+    TableError,
+    UnknownLayerError,
+    UsageError,
+)
 from polygene.formats import address
 from polygene.formats.registry import format_of
 from tests.support import generators as make
@@ -122,6 +129,34 @@ class Reading(InFolder):
             FileError, "'x' holds texts such as '14,105', .* part thousands"
         ):
             polygene.read(path)
+
+    def test_utf_16(self):
+        """Programs on Windows write tables so, with a mark at the beginning; GeoJSON is never in it."""
+        text = 'id;näme;x;y\r\n01;ü;3,5;4\r\n02;"a;b\nc";1,5;6\r\n'
+        rows = [
+            {"id": "01", "näme": "ü", "x": 3.5, "y": 4},
+            {"id": "02", "näme": "a;b\nc", "x": 1.5, "y": 6},
+        ]
+        path = self.folder / "w.csv"
+        for name, said in (
+            ("utf-16", ""),
+            ("utf-16", "UTF-16"),
+            ("utf-16-be", "utf_16_be"),
+            ("utf-16-le", "utf-16le"),
+        ):
+            path.write_bytes(text.encode(name))
+            self.assertEqual(polygene.read(path, encoding=said).table.to_pylist(), rows)
+        with self.assertRaisesRegex(FileError, "no byte order mark; say `encoding` utf-16-le"):
+            polygene.read(path, encoding="utf-16")
+        path.write_bytes(text.encode("utf-16")[:-1])
+        with self.assertRaisesRegex(FileError, "w.csv is no text in utf-16-le: truncated data"):
+            polygene.read(path)
+        path = self.folder / "w.geojson"
+        path.write_bytes('{"type": "FeatureCollection", "features": []}'.encode("utf-16"))
+        with self.assertRaisesRegex(FileError, "is text in UTF-16, which GeoJSON is not"):
+            polygene.read(path)
+        with self.assertRaisesRegex(UsageError, "no table of dBASE is in UTF-16"):
+            polygene.read(dbase(self.folder / "w.dbf", [("a", 1)]), encoding="utf-16")
 
     def test_what_texts_of_wkt_say_besides(self):
         path = self.folder / "g.csv"

@@ -11,6 +11,7 @@ from contextvars import ContextVar
 from pathlib import Path
 
 from polygene.errors import UsageError
+from polygene.formats import wide_texts
 
 DEFAULT = "cp1252"  # where nothing is said and the texts are no UTF-8
 _PAGES = {
@@ -52,7 +53,7 @@ def texts_written_in(encoding: str) -> Iterator[None]:
     UsageError
         If no such encoding is known.
     """
-    if encoding and by_name(encoding) is None:
+    if encoding and by_name(encoding) is None and wide_texts.by_name(encoding) is None:
         raise UsageError(
             f"{encoding!r} is no encoding that is known; say one such as utf-8 or cp850"
         )
@@ -64,8 +65,13 @@ def texts_written_in(encoding: str) -> Iterator[None]:
 
 
 def asked() -> str | None:
-    """Return the encoding that was asked for, if one was."""
+    """Return the encoding that was asked for, if one was in which a sign of ASCII is a byte."""
     return by_name(_asked.get())
+
+
+def asked_wide() -> str | None:
+    """Return the encoding that was asked for if it is UTF-16, which only CSV and TSV may be in."""
+    return wide_texts.by_name(_asked.get())
 
 
 def by_name(text: str) -> str | None:
@@ -75,7 +81,7 @@ def by_name(text: str) -> str | None:
     iso = f"iso8859-{number[4:]}" if number[:4] == "8859" and number[4:] else ""
     for name in (text, iso, f"cp{number}" if number else ""):
         with contextlib.suppress(LookupError, ValueError):
-            if name and "".encode(name) == b"":
+            if name and "".encode(name) == b"" and "a".encode(name) == b"a":
                 return "utf-8" if name.casefold() in ("utf8", "65001", "cp65001") else name
     return None
 

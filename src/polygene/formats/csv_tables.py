@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,7 +18,7 @@ from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, listed, reason_of
-from polygene.formats import codepages, formulas, moments, sheets
+from polygene.formats import codepages, formulas, moments, sheets, wide_texts
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import (
     ADVICE,
@@ -79,8 +80,8 @@ _PAIRS = (
 
 
 def is_like(head: bytes) -> bool:
-    """Whether a file begins with text: any does that has no zero bytes."""
-    return b"\0" not in head
+    """Whether a file begins with text: any does that has no zero bytes, or is in UTF-16."""
+    return b"\0" not in head or wide_texts.begins_wide(head) or codepages.asked_wide() is not None
 
 
 def layer_names(path: Path) -> list[str]:
@@ -238,20 +239,42 @@ def _unmarked(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
     return table
 
 
+@contextlib.contextmanager
+def _in_bytes(path: Path, notes: list[str]) -> Iterator[tuple[Path, str]]:
+    """Give where the bytes of a table are, in which signs are one byte each, and their encoding."""
+    wide = codepages.asked_wide()
+    if (
+        wide is None
+        and codepages.asked() is None
+        and (wide := wide_texts.mark_of(path)) is not None
+    ):
+        notes.append(f"{path.name} is in UTF-16")
+    if wide is None:
+        yield path, codepages.asked() or _encoding(path, notes)
+        return
+    with wide_texts.in_utf8(path, wide) as place:
+        yield place, "utf-8"
+
+
+def _table(path: Path, encoding: str, notes: list[str]) -> pa.Table:
+    """Return what a file holds, as it is written there: the types are those that its texts allow."""
+    delimiter = "\t" if path.suffix.lower() == ".tsv" else parting_sign(path)
+    source = _marked(path, delimiter)
+    table = _parsed(source, encoding, delimiter)
+    if delimiter != ",":
+        table = with_decimals(table, path, notes)
+    if source is not path:
+        table = _unmarked(table, path, notes)
+    table = _with_texts(table, path, encoding, delimiter)
+    return _with_codes(table, path, encoding, delimiter, notes)
+
+
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
-    delimiter = "\t" if path.suffix.lower() == ".tsv" else parting_sign(path)
     notes: list[str] = []
     try:
-        encoding = codepages.asked() or _encoding(path, notes)
-        source = _marked(path, delimiter)
-        table = _parsed(source, encoding, delimiter)
-        if delimiter != ",":
-            table = with_decimals(table, path, notes)
-        if source is not path:
-            table = _unmarked(table, path, notes)
-        table = _with_texts(table, path, encoding, delimiter)
-        table = _with_codes(table, path, encoding, delimiter, notes)
+        with _in_bytes(path, notes) as (place, encoding):
+            table = _table(place, encoding, notes)
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, UnicodeDecodeError) as err:

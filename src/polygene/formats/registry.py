@@ -12,6 +12,7 @@ from typing import cast
 
 from polygene.commit.together import settle
 from polygene.errors import FileError, listed, reason_of
+from polygene.formats import wide_texts
 from polygene.formats.base import Format
 from polygene.formats.endings import ENDINGS, MODULES
 
@@ -80,6 +81,8 @@ def readable_format(path: Path) -> Format:
         raise FileError(f"{path} is empty: it holds not a single byte")
     if not head or chosen.is_like(head):
         return chosen
+    if wide_texts.begins_wide(head):
+        raise FileError(f"{path} is text in UTF-16, which {chosen.NAME} is not; write it as UTF-8")
     for ending in ENDINGS:
         other = format_of(Path(f"x{ending}"))
         if other.is_like(head):

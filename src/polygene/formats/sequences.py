@@ -34,7 +34,7 @@ MARK = b"\x1e"  # RFC 8142: in front of each text
 
 def is_like(head: bytes) -> bool:
     """Whether a file begins with a record mark or a JSON object."""
-    return head.lstrip(b"\xef\xbb\xbf \t\r\n\x1e").startswith(b"{")
+    return head.lstrip(b"\xef\xbb\xbf \t\r\n\x1e").startswith(b"{") and b"\0" not in head
 
 
 def layer_names(path: Path) -> list[str]:

@@ -9,15 +9,23 @@ from pathlib import Path
 import numpy as np
 
 from polygene.errors import GeometryError, PolygeneError
-from polygene.formats import csv_tables
+from polygene.formats import csv_tables, wide_texts
 from polygene.formats.clauses.finding import Finding, Judged, some_of
 from polygene.formats.parting import parting_sign
 
 
 def judge(path: Path) -> Judged:
     """Hold a table to its RFC; its WKT is looked at by reading it."""
-    data = path.read_bytes()
-    findings: list[Finding] = []
+    if (wide := wide_texts.mark_of(path)) is None:
+        return _judged(path, path, [])
+    words = "it is in UTF-16, and a table has no place to say what it is"
+    with wide_texts.in_utf8(path, wide) as place:
+        return _judged(path, place, [Finding("RFC 4180, 3", "the file", words, "misread")])
+
+
+def _judged(path: Path, place: Path, findings: list[Finding]) -> Judged:
+    """Go through a table, of which ``place`` has the bytes in one encoding of a byte a sign."""
+    data = place.read_bytes()
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError as err:
@@ -27,7 +35,7 @@ def judge(path: Path) -> Judged:
     if text.startswith("\ufeff"):
         words = "it begins with a byte order mark"
         findings.append(Finding("RFC 4180, 2", "the file", words, "form"))
-    sign = "\t" if path.suffix.lower() == ".tsv" else parting_sign(path)
+    sign = "\t" if path.suffix.lower() == ".tsv" else parting_sign(place)
     if sign == ";":
         findings.append(
             Finding(

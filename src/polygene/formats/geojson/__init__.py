@@ -13,7 +13,7 @@ READS_PART = False
 
 def is_like(head: bytes) -> bool:
     """Whether a file begins as a JSON object does."""
-    return head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{")
+    return head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{") and b"\0" not in head
 
 
 __all__ = [

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray
-from polygene.errors import FileError
+from polygene.errors import FileError, UsageError
 from polygene.formats import codepages
 from polygene.notes import Warned, counted
 from polygene.table.written import numbers_in
@@ -115,6 +115,8 @@ def _encoding(
     notes: list[str],
 ) -> str:
     """Return how texts are written: as asked, as a file beside says, by the mark, or as they allow."""
+    if codepages.asked_wide() is not None:
+        raise UsageError(f"{name}: no table of dBASE is in UTF-16; say another `encoding`")
     texts = [field for field in fields if field.kind == "C"]
     is_other = any(
         bool((records[:, f.start : f.start + f.width] > 127).any()) for f in texts
