@@ -77,6 +77,8 @@ def asked_wide() -> str | None:
 def by_name(text: str) -> str | None:
     """Return an encoding by one of the names that it has in files: ``UTF-8``, ``1252``, ``88591``."""
     text = text.strip().strip("\x00")
+    if text.casefold().replace("_", "-") in ("utf-8-sig", "utf8-sig"):
+        return "utf-8"  # with a byte order mark, which is passed over anyway
     number = "".join(c for c in text if c.isdigit())
     iso = f"iso8859-{number[4:]}" if number[:4] == "8859" and number[4:] else ""
     for name in (text, iso, f"cp{number}" if number else ""):
