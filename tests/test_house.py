@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import ast
 import functools
-import itertools
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 
 SOURCE = Path(__file__).parents[1] / "src" / "polygene"
@@ -47,6 +47,14 @@ def tree_of(path: Path) -> ast.Module:
     return ast.parse(path.read_text())
 
 
+def statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
+    """Go through statements and those within them; expressions, most of a tree, import nothing."""
+    for node in body:
+        yield node
+        for inner in ("body", "orelse", "finalbody", "handlers", "cases"):
+            yield from statements(getattr(node, inner, ()))
+
+
 @functools.cache
 def imports(types: bool = True) -> dict[str, set[str]]:
     """Every module of the package, and those of it that each imports, wherever in its text.
@@ -64,7 +72,7 @@ def imports(types: bool = True) -> dict[str, set[str]]:
         top = tree_of(path).body
         if not types:
             top = [n for n in top if not (isinstance(n, ast.If) and "TYPE" in ast.dump(n.test))]
-        for node in itertools.chain.from_iterable(map(ast.walk, top)):
+        for node in statements(top):
             if isinstance(node, ast.ImportFrom) and node.module:
                 # A package stands for the module in it that is asked for.
                 inside = [f"{node.module}.{alias.name}" for alias in node.names]

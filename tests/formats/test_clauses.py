@@ -27,6 +27,7 @@ from polygene.formats.clauses import judged
 from polygene.formats.destination import Target
 from polygene.layer import Layer
 from tests.support import generators as make
+from tests.support.chance import some_of
 from tests.support.cli import WithSample
 from tests.support.layers import geometries, layer
 
@@ -62,7 +63,7 @@ class InFolder(unittest.TestCase):
 class Ours(InFolder):
     def test_what_we_write_passes(self):
         for ending in ENDINGS[1:]:
-            for words, column in geometries().items():
+            for words, column in some_of(geometries().items()):
                 if words.endswith((" Z", " M")):
                     continue  # as with both
                 path = self.folder / f"{words.replace(' ', '_')}{ending}"

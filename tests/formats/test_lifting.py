@@ -182,7 +182,7 @@ class Lifted(unittest.TestCase):
                 ):
                     self.assertEqual(outcome(path), wanted, bytes(data))
                 n_lifted += taken.called
-        self.assertGreater(n_lifted, 100)
+        self.assertGreater(n_lifted, 60)
 
     def test_no_text_is_read_otherwise(self):
         """Columns of WKT in pieces: bit for bit the same geometries, or left to the other way."""
@@ -207,8 +207,8 @@ class Lifted(unittest.TestCase):
                 [(y.rows.tolist(), shape(y.geometry)) for y in wanted],
                 pieces,
             )
-        self.assertGreater(n_lifted, 250)
-        self.assertGreater(n_multi, 25)
+        self.assertGreater(n_lifted, 150)
+        self.assertGreater(n_multi, 12)
 
     def test_texts_that_a_kernel_must_not_take(self):
         """Texts that end or go on in the next row, or whose numbers JSON has not, too few or many."""

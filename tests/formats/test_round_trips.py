@@ -26,6 +26,7 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.reproject import reproject
 from tests.support import generators as make
+from tests.support.chance import some_of
 from tests.support.layers import geometries, layer, same_geometry
 
 # What each format cannot keep: the fields that come back otherwise.
@@ -52,7 +53,7 @@ class InFolder(unittest.TestCase):
 class RoundTrips(InFolder):
     def test_geometry_of_every_kind(self):
         for ending in LOSES:
-            for words, column in geometries().items():
+            for words, column in some_of(geometries().items()):
                 with self.subTest(ending=ending, words=words):
                     path = self.folder / f"{words.replace(' ', '_')}{ending}"
                     code = "OGC:CRS84" if "json" in ending else "EPSG:32633"

@@ -114,7 +114,7 @@ class Hostile(Compared):
     """Every kind of trouble, on fine and on coarse grids."""
 
     def test_every_operation_on_every_kind(self):
-        for number, kind in enumerate(KINDS):
+        for number, kind in some_of(enumerate(KINDS)):
             rng = np.random.default_rng([7, number])
             columns = tiled(rng, kind)
             layers = self.written(*(layer(rng, n, c) for n, c in zip("ab", columns, strict=True)))
@@ -138,7 +138,7 @@ class Hostile(Compared):
         all_rows = layer(rng, "a", concatenate([cells, country]))
         layers = self.written(all_rows, layer(rng, "b", concatenate([islands, country])))
         for large in (20_000, 100):  # vertices of a row of which only what is near is brought
-            for operation in OPERATIONS[:7] if large == 100 else OPERATIONS[13:17]:
+            for operation in some_of(OPERATIONS[:7] if large == 100 else OPERATIONS[13:17]):
                 with (
                     mock.patch.object(far_edges, "LARGE", large),
                     self.subTest(operation=operation, large=large),

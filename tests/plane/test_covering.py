@@ -16,6 +16,7 @@ from polygene.plane.location import Locator
 from polygene.plane.overlay import overlay
 from polygene.plane.relating import relate
 from tests.support import generators as make
+from tests.support.chance import some_of
 
 
 def points_about(rng, areas: GeometryColumn, step: float) -> GeometryColumn:
@@ -65,7 +66,7 @@ class Covering(unittest.TestCase):
         """Pairs and matrices, in their order, both ways round; cells that touch and pile up."""
         rng = np.random.default_rng(4)
         n_far = 0
-        for k in range(24):
+        for k in some_of(range(24)):
             areas = make.coverage(4, 4, 30.0, rng, 1 + k % 9)
             if k % 3 == 1:  # piled up
                 areas = concatenate([areas, areas.with_xy(areas.xy * 0.7 + 11), areas])
@@ -90,7 +91,7 @@ class Covering(unittest.TestCase):
                 for a, b in zip(one, other, strict=True):
                     np.testing.assert_array_equal(a, b)
             n_far += len(covering.cover(areas, points, grid).point)
-        self.assertGreater(n_far, 4000)
+        self.assertGreater(n_far, 1000)
 
     def test_only_where_it_may(self):
         square = make.polygons([[[make.square(0, 0, 9)]]])
