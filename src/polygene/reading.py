@@ -296,9 +296,15 @@ def box_of(box: Extent, box_crs: str | None, layer: Layer) -> Extent:
     Raises
     ------
     PolygeneError
-        If there is no such CRS, or the box has no place in the layer's.
+        If there is no such CRS, or the box has no place in the layer's, or in a picture.
     """
     if box_crs is None:
+        if box[0] > box[2]:
+            raise UsageError(
+                f"a picture shows no box that begins at x {box[0]:g}, which is more than {box[2]:g}; "
+                "over the 180th meridian bring the layers to a CRS of that place first, and say "
+                "`box_crs`"
+            )
         return box
     rectangle = box_layer(box, crs_of(box_crs))
     found = brought(rectangle, layer, whole=True).layer.geometry.extent()
@@ -339,7 +345,10 @@ class Rectangle(Other):
     """A rectangle as OTHER: in a CRS of its own or, without one, in that of all it is laid over."""
 
     def __init__(self, box: Extent, crs: pyproj.CRS | None = None) -> None:
-        super().__init__(box_layer(box, crs))
+        is_over = crs is None and box[0] > box[2]  # of degrees, as will be seen
+        own = box_layer(box, crs_module.parse("OGC:CRS84") if is_over else crs)
+        super().__init__(replace(own, crs=crs))
+        self._box = box
         self._first: Layer | None = None
 
     def over(self, layer: Layer) -> Layer:
@@ -348,7 +357,8 @@ class Rectangle(Other):
         Raises
         ------
         UsageError
-            If it has none of its own and the layers it is laid over have different ones.
+            If it has none of its own and the layers it is laid over have different ones; if it begins
+            east of where it ends, and they are on a plane.
         """
         if self.layer.crs is not None:
             return self.layer
@@ -359,7 +369,7 @@ class Rectangle(Other):
                 f"{crs_module.label(first.crs)}, {layer.name} in {crs_module.label(layer.crs)}; say "
                 "with `box_crs` which one the box is in"
             )
-        return replace(self.layer, crs=layer.crs)
+        return box_layer(self._box, layer.crs)
 
 
 def place_of_all(others: Sequence[Other]) -> tuple[Extent, pyproj.CRS | None] | None:

@@ -88,6 +88,20 @@ class AcrossCrs(WithSample):
                     self.assertGreater(
                         polygene.read(self.folder / f"{command}.gpkg#{name}").n_rows, 0
                     )
+        islands = make.points([[np.array([x, -17.0])] for x in (179.5, -179.5, 0)])
+        east = make.layer("fiord", islands, crs.parse("OGC:CRS84"))
+        polygene.write(east, self.folder / "fiord.geojson")
+        for command, code, name in (
+            ("clip", 0, "fiord"),
+            ("subset", 0, "fiord"),
+            ("subset", 2, "tolva"),
+        ):
+            over = f"{name}.geojson" if not code else "tolva.gpkg#buoys"
+            done = self.run_polygene(
+                command, over, "--box", "177,-20,-178,-15", "-o", "over.csv", "--replace"
+            )
+            self.assertEqual(done.code, code, done.err)
+            self.assertEqual(polygene.read(self.folder / "over.csv").n_rows, 2)
         clipped = polygene.read(self.folder / "clip.gpkg#sectors")
         done = self.run_polygene(
             "reproject", "clip.gpkg#sectors", "--to", "OGC:CRS84", "-o", "d.gpkg"

@@ -10,11 +10,12 @@ import pyproj
 
 import polygene
 from polygene import crs
+from polygene.errors import UsageError
 from polygene.measures import row_areas
 from tests.support import exact
 from tests.support import generators as make
 
-DEGREES = crs.parse("OGC:CRS84")
+DEGREES, CR4326 = crs.parse("OGC:CRS84"), crs.parse("EPSG:4326")
 GEOD = pyproj.Geod(ellps="WGS84")
 
 
@@ -57,6 +58,31 @@ class OverTheMeridian(unittest.TestCase):
                 bool(found.summary.notes), bool((np.diff(column.row_offsets) == 2).any())
             )
         self.assertGreater(parted, 10)
+
+    def test_boxes_turn_with_what_is_in_them(self):
+        """Cells moved on and on round the earth, a box with them: the same cells, as much of them."""
+
+        def round_earth(lon):
+            return (lon + 180) % 360 - 180
+
+        n_over, areas = 0, set()
+        for lon in range(0, 360, 15):
+            west = [round_earth(k + lon) for k in range(-9, 9)]
+            cells = make.polygons([sides((w, w + 1, 10, 11)) for w in west])
+            layer = make.layer("c", cells, DEGREES, k=list(range(-9, 9)))
+            box = round_earth(lon - 5.5), 10.5, round_earth(lon + 4.25), 12
+            n_over += box[0] > box[2]
+            found = polygene.subset(layer, box=box).layer
+            self.assertEqual(found.table["k"].to_pylist(), list(range(-6, 5)), lon)
+            self.assertEqual(polygene.subset(layer, box=box, box_crs=CR4326).layer.n_rows, 11)
+            areas.add(float(row_areas(polygene.clip(layer, box).layer.geometry).sum().round(9)))
+        self.assertEqual((n_over, areas), (1, {4.875}))
+        plane = make.layer("p", cells, crs.parse("EPSG:32633"))
+        for made in (polygene.clip, lambda own, box: polygene.subset(own, box=box)):
+            with self.assertRaisesRegex(UsageError, "only in longitude and latitude it may"):
+                made(plane, (5, 1, -5, 12))
+            with self.assertRaisesRegex(UsageError, "no box over the 180th meridian begins at 190"):
+                made(layer, (190, 1, -175, 12))
 
     def test_hulls_that_only_touch_it(self):
         for spots, n_parts, area in (

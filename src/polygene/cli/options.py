@@ -22,7 +22,7 @@ class BoxType(click.ParamType):
             x0, y0, x1, y1 = (float(part) for part in value.split(","))
         except ValueError:
             self.fail(f"{value!r} is no box; write four numbers, XMIN,YMIN,XMAX,YMAX", param, ctx)
-        if not (x0 < x1 and y0 < y1):
+        if not (x0 < x1 or x0 > x1) or not y0 < y1:
             self.fail(f"{value!r} encloses nothing; the order is XMIN,YMIN,XMAX,YMAX", param, ctx)
         return x0, y0, x1, y1
 

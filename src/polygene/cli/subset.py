@@ -122,8 +122,8 @@ def subset(
         found: SubsetResult = own.on(layer, *others, progress=progress)
         return found
 
-    # A box in another CRS is no box to a reader.
-    wanted = box if box_crs is None else None
+    # A box in another CRS, or over the 180th meridian, is no box to a reader.
+    wanted = box if box_crs is None and box is not None and box[0] < box[2] else None
     work_on_each(
         "subset",
         asked,

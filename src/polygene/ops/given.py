@@ -37,7 +37,8 @@ def expression(given: Expression | str | None) -> Expression | None:
 
 
 def box_of(given: Any, called: str = "`box`") -> Extent:
-    """Return x and y at least, x and y at most, as numbers.
+    """Return x and y at least, x and y at most, as numbers; x may be the other way round, for which
+    see `polygene.table.spatial.sides_of_spans`.
 
     Raises
     ------
@@ -48,7 +49,7 @@ def box_of(given: Any, called: str = "`box`") -> Extent:
         x0, y0, x1, y1 = map(float, given)
     except (TypeError, ValueError):
         x0 = y0 = x1 = y1 = math.nan
-    if not (x0 <= x1 and y0 <= y1):
+    if not (x0 <= x1 or x0 > x1) or not y0 <= y1:
         raise UsageError(
             f"{called} is x and y at least, then x and y at most, not {reprlib.repr(given)}"
         )

@@ -75,16 +75,34 @@ def box(sides: Sequence[float], turn: float = 0.0) -> list[GeometryColumn]:
     x0, y0, x1, y1 = sides
     if not np.isfinite(sides).all():
         raise UsageError("the sides of a box are numbers")
-    if y0 > y1 or (x0 > x1 and not turn):
-        more = "; only in longitude and latitude may it lie east of the other" if y0 <= y1 else ""
-        raise UsageError(f"a box begins at its lower left corner, not at {x0:g} {y0:g}{more}")
-    spans = [(x0, x1)]
-    if x0 > x1:
-        high = turn / 2 if x0 <= turn / 2 else turn
-        spans = [(x0, high), (high - turn, x1)]
+    if y0 > y1:
+        raise UsageError(f"a box begins at its lower left corner, not at {x0:g} {y0:g}")
+    spans = sides_of_spans(x0, x1, turn)
     # What has a width and what has none are of two families.
     parts = [[own for own in spans if (own[0] < own[1]) == is_wide] for is_wide in (True, False)]
     return [_rectangles(some, y0, y1) for some in parts if some]
+
+
+def sides_of_spans(x0: float, x1: float, turn: float) -> list[tuple[float, float]]:
+    """Return the west and east of a box, or of the two that one is which runs over the meridian where
+    longitudes begin anew (RFC 7946, 5.2).
+
+    Raises
+    ------
+    UsageError
+        If the west lies east of the east on a plane, or is as far round the earth as that.
+    """
+    if x0 <= x1:
+        return [(x0, x1)]
+    if not turn:
+        raise UsageError(
+            f"a box begins at its lower left corner, not at x {x0:g}, which is more than {x1:g}; "
+            "only in longitude and latitude it may, over the 180th meridian"
+        )
+    high = turn / 2 if x0 <= turn / 2 else turn
+    if not (x0 <= high and high - turn <= x1):
+        raise UsageError(f"no box over the 180th meridian begins at {x0:g} and ends at {x1:g}")
+    return [(x0, high), (high - turn, x1)]
 
 
 def _rectangles(spans: Sequence[tuple[float, float]], y0: float, y1: float) -> GeometryColumn:

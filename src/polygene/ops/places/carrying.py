@@ -12,7 +12,7 @@ import pyproj
 
 from polygene.arrays import BoolArray, F64Array, offsets_from, owners, sum_by
 from polygene.between import BESIDE, Way
-from polygene.crs import degrees_of, is_from, is_geographic
+from polygene.crs import degrees_of, is_from, is_geographic, turn_of
 from polygene.errors import BalanceError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
@@ -22,6 +22,7 @@ from polygene.ops.overlays.how import resolved
 from polygene.ops.overlays.laying import laid_over
 from polygene.ops.places.courses import Units, followed, metres_between, torn_edges
 from polygene.plane import rules
+from polygene.table.spatial import sides_of_spans
 
 SAME_PLACE = 0.01  # metres that a vertex may be off when it comes back
 # Maps of the whole earth that PROJ does not come back from so well: of a table, whose parts are two
@@ -241,16 +242,27 @@ def _reach_into(p: F64Array, q: F64Array, extent: Extent) -> BoolArray:
 
 def boxes_of(boxes: Sequence[Extent]) -> GeometryColumn:
     """Return rectangles as a column of polygons."""
-    rings = [
-        np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)], np.float64)
-        for x0, y0, x1, y1 in boxes
-    ]
-    return GeometryColumn.from_rings([[[ring]] for ring in rings], Family.POLYGONS)
+    return GeometryColumn.from_rings([[[_round(box)]] for box in boxes], Family.POLYGONS)
+
+
+def _round(box: Extent) -> F64Array:
+    """Return the ring round a box."""
+    x0, y0, x1, y1 = box
+    return np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)], np.float64)
 
 
 def box_layer(box: Extent, crs: pyproj.CRS | None) -> Layer:
-    """Return a rectangle as a layer."""
-    return Layer("box", boxes_of([box]), pa.table({}), crs)
+    """Return a rectangle as a layer of one row; of two parts if it runs over the 180th meridian.
+
+    Raises
+    ------
+    UsageError
+        If its west lies east of its east, and longitudes are none.
+    """
+    x0, y0, x1, y1 = box
+    spans = [own for own in sides_of_spans(x0, x1, turn_of(crs)) if own[0] < own[1] or x0 == x1]
+    row = [[_round((west, y0, east, y1))] for west, east in spans]
+    return Layer("box", GeometryColumn.from_rings([row], Family.POLYGONS), pa.table({}), crs)
 
 
 def _turned_over(column: GeometryColumn, there: GeometryColumn, way: Way) -> BoolArray:

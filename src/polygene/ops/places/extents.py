@@ -84,7 +84,8 @@ def doubt_of(layer: Layer) -> str:
     rows = np.flatnonzero(is_out)
     if len(rows) == 0:
         return ""
-    x, y = layer.geometry.row_bounds()[rows[0], :2].tolist()
+    x0, y0, x1, y1 = layer.geometry.row_bounds()[rows[0]].tolist()
+    x, y = max(x0, x1, key=abs), max(y0, y1, key=abs)
     which = layer.row_label(int(rows[0]))
     if len(rows) > 1:
         which += f" and {len(rows) - 1:,} more of {layer.n_rows:,}"

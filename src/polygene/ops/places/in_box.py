@@ -5,13 +5,14 @@ from __future__ import annotations
 import numpy as np
 
 from polygene.arrays import BoolArray
+from polygene.crs import turn_of
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.ops.admit import admit
 from polygene.ops.overlays.scene import rows_near
 from polygene.ops.places.extents import are_in_reach
 from polygene.table.spatial import box as rectangle
-from polygene.table.spatial import related_rows
+from polygene.table.spatial import related_rows, sides_of_spans
 
 
 def rows_in_box(layer: Layer, box: Extent) -> BoolArray:
@@ -23,8 +24,24 @@ def rows_in_box(layer: Layer, box: Extent) -> BoolArray:
 
     Parameters
     ----------
-    box : x and y minimum, x and y maximum, in map units; without width or height, or endless, too
+    box : x and y minimum, x and y maximum, in map units; without width or height, or endless, too.
+        In longitude and latitude its west may lie east of its east, over the 180th meridian.
+
+    Raises
+    ------
+    UsageError
+        If it may not.
     """
+    x0, y0, x1, y1 = box
+    if x0 <= x1:
+        return _rows_in(layer, box)
+    found = np.zeros(layer.n_rows, bool)
+    for west, east in sides_of_spans(x0, x1, turn_of(layer.crs)):
+        found |= _rows_in(layer, (west, y0, east, y1))
+    return found
+
+
+def _rows_in(layer: Layer, box: Extent) -> BoolArray:
     bounds = layer.geometry.row_bounds()
     near = rows_near(bounds, box)
     is_inside = (bounds[:, :2] >= box[:2]).all(axis=1) & (bounds[:, 2:] <= box[2:]).all(axis=1)
