@@ -98,23 +98,34 @@ def _plane(crs: pyproj.CRS) -> _Plane | None:
         return None
 
 
-def off_ground(crs: pyproj.CRS | None, extent: Extent | None, *, areas: bool) -> list[str]:
-    """Return what there is to say of areas, or of lengths, that are measured on the plane of a CRS."""
-    found = scales(crs, extent)
-    if found is None:
+def off_ground(
+    crs: pyproj.CRS | None, extent: Extent | None, *, areas: bool = False, lengths: bool = False
+) -> list[str]:
+    """Return what there is to say of areas and lengths that are measured on the plane of a CRS."""
+    found = scales(crs, extent) if areas or lengths else None
+    if crs is None or found is None:
         return []
-    if areas:
-        least, most = found.least_area, found.most_area
-    else:
-        least, most = found.least_length, found.most_length
-    if max(most, 1 / least) < WORTH_TELLING:
+    said = []
+    if areas and (by := _told(found.least_area, found.most_area)):
+        said.append(("areas", by))
+    if lengths and (by := _told(found.least_length, found.most_length)):
+        said.append(("lengths and distances", by))
+    if not said:
         return []
-    what = "areas" if areas else "lengths and distances"
-    a, b = (f"{value:.3g}" for value in (least, most))
+    (what, by), *more = said
+    also = "".join(f", {other} {times}" for other, times in more)
     return [
         Warned(
-            f"{what} on the plane of {label(crs)} are {a if a == b else f'{a} to {b}'} times those "
-            "on the ground in this extent; reproject to a CRS for the region, or to OGC:CRS84, in "
-            "which they are measured on the ellipsoid"
+            f"{what} on the plane of {label(crs)} are {by} times those on the ground in this extent"
+            f"{also}; reproject to a CRS for the region, or to OGC:CRS84, in which they are measured "
+            "on the ellipsoid"
         )
     ]
+
+
+def _told(least: float, most: float) -> str:
+    """Return how many times something is what it is on the ground; nothing if it is hardly so."""
+    if max(most, 1 / least) < WORTH_TELLING:
+        return ""
+    a, b = (f"{value:.3g}" for value in (least, most))
+    return a if a == b else f"{a} to {b}"

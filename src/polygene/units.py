@@ -275,5 +275,5 @@ def worded(values: Sequence[float], unit: str) -> list[str]:
     for size, symbol in _SYMBOLS.get(unit, []):
         # Up to a hundred square kilometres hectares are the better read.
         if largest >= size * (100 if symbol == "km²" else 1):
-            return [f"{value / size:,.2f} {symbol}" for value in values]
-    return [f"{value:,.2f} {unit}" for value in values]
+            return [f"{value / size:z,.2f} {symbol}" for value in values]
+    return [f"{value:z,.2f} {unit}" for value in values]

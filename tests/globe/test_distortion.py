@@ -35,6 +35,11 @@ WORDS = (
 )
 
 
+def sides_of(layer):
+    rows = [[ring for (ring,) in parts] for parts in make.rows_of(layer.geometry)]
+    return replace(layer, geometry=make.lines([[np.array(r) for r in row] for row in rows]))
+
+
 class AgainstGeodesics(unittest.TestCase):
     def test_little_pieces_all_round_a_place(self):
         for code, places, most_length, most_area in PLANES:
@@ -86,6 +91,7 @@ class Told(InFolder):
         lengths = WORDS.replace("areas", "lengths and distances").replace(
             r"3\.98 to 4", r"1\.99 to 2"
         )
+        both = WORDS + ", lengths and distances 1\\.99 to 2;"
         for work, words in (
             (lambda y: polygene.measure(y, area="ha").summary, WORDS),
             (lambda y: polygene.measure(y, perimeter="km").summary, lengths),
@@ -93,7 +99,16 @@ class Told(InFolder):
             (lambda y: polygene.fields(y, compute="a = 2 * AREA(ha)").summary, WORDS),
             (lambda y: polygene.dissolve(y, aggregate="a = sum(area(ha))").summary, WORDS),
             (lambda y: polygene.join(y, y, aggregate="a = sum(area())").summary, WORDS),
-            (lambda y: polygene.buffer(y, 10.0).summary, lengths),
+            (lambda y: polygene.buffer(y, 10.0).summary, both),
+            (lambda y: polygene.clip(y, y).summary, WORDS),
+            (lambda y: polygene.union(y).summary, WORDS),
+            (lambda y: polygene.clip(sides_of(y), y).summary, lengths),
+            (lambda y: polygene.dissolve(y).summary, WORDS),
+            (lambda y: polygene.hull(y).summary, WORDS),
+            (lambda y: polygene.mend(y, coverage=1.0).summary, both),
+            (lambda y: polygene.audit(y.take(np.arange(32) % 16), coverage=True), both),
+            (lambda y: polygene.ask(y, y), WORDS),
+            (lambda y: polygene.compare(y, y).summary, WORDS),
             (lambda y: polygene.join(y, y, "nearest").summary, lengths),
             (lambda y: polygene.subset(y, other=y, up_to=10.0).summary, lengths),
         ):
@@ -108,7 +123,7 @@ class Told(InFolder):
             self.assertEqual(bool(re.search(WORDS, " ".join(made.summary.notes))), is_told)
             for overlay in (polygene.erase, polygene.supersede):
                 notes = " ".join(overlay(layer, half, snap=0.5).summary.notes)
-                self.assertEqual("lengths and distances on the plane" in notes, is_told)
+                self.assertEqual("lengths and distances 1.99 to 2;" in notes, is_told)
             polygene.write(layer, self.folder / "cells.parquet", on_existing="replace")
             words = ("subset", "cells.parquet", "--where", "area(ha) > 1", "-o", "s.gpkg")
             done = self.run_polygene(*words, "--replace")

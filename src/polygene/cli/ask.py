@@ -34,6 +34,6 @@ def ask(asked: Asked, input_: str, other: str) -> None:
         layer, notes = read_one(input_, asked.choice(), progress)
         read = read_other(other, asked.other_choice(), progress, any_family=True)
         found = ask_layers(layer, read.layer, progress=progress)
-    say.note(*notes, *read.notes)
+    say.note(*notes, *read.notes, *found.notes)
     looked.asked(found, say)
     asked.tell(outcome.Outcome("ask", [found], say, is_looked_at=True))

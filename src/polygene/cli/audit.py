@@ -62,7 +62,7 @@ def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: 
     say = Words()
     for one in facts:
         looked.audited(one, say, details)
-    say.note(*notes)
+    say.note(*notes, *(note for one in found for note in one.notes))
     told = outcome.Outcome(
         "audit", facts, say, asked.out or "", is_dry=asked.dry_run, is_looked_at=True
     )

@@ -30,7 +30,7 @@ from polygene.layer import Layer
 from polygene.ops.adding import added
 from polygene.ops.dissolving import Grouping, borders_of, groups_together, key_columns
 from polygene.ops.given import Names, names
-from polygene.ops.ground import stretched_at
+from polygene.ops.ground import SIZES, stretched_at
 from polygene.ops.part import Part, working_on
 from polygene.ops.places.extents import grid_for
 from polygene.ops.summary import Side
@@ -331,6 +331,8 @@ def told(
         without_geometry=sum(one.without_geometry for one in given),
         notes=[
             *dict.fromkeys(note for one in given for note in one.notes),
-            *stretched_at(source.like.crs, source.extent, trees),
+            *stretched_at(
+                source.like.crs, source.extent, trees, SIZES[source.like.geometry.family]
+            ),
         ],
     )

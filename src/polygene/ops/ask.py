@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import importlib
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from polygene.commands import COMMANDS
 from polygene.errors import PolygeneError, UsageError
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
+from polygene.ops.ground import SIZES, stretched
 from polygene.ops.places.by_place import relation_counts
 from polygene.ops.summary import unit_of
 from polygene.progress import SILENT, Progress
@@ -43,6 +44,7 @@ class Asking:
     other_features: int
     overlays: list[Yielded]
     relations: dict[str, int]
+    notes: list[str] = field(default_factory=list)
 
 
 def ask(layer: Layer, other: Layer, *, progress: Progress = SILENT) -> Asking:
@@ -67,6 +69,7 @@ def ask(layer: Layer, other: Layer, *, progress: Progress = SILENT) -> Asking:
         other_features=other.n_rows,
         overlays=overlays,
         relations={name: int(mask.sum()) for name, mask in counted.selected.items()},
+        notes=stretched(layer, SIZES[layer.geometry.family]),
     )
 
 

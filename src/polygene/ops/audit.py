@@ -17,6 +17,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import ruler_for
 from polygene.ops.coverage import Faces, faces_of, lay_out
+from polygene.ops.ground import stretched
 from polygene.ops.summary import area_unit
 from polygene.places import inside_points
 from polygene.plane.problems import Problem
@@ -125,7 +126,7 @@ def audit(layer: Layer, *, key: str | None = None, coverage: bool = False) -> Au
         crs=label(layer.crs),
         findings=[f for f in findings if f.count],
         fields=_fields(layer),
-        notes=[],
+        notes=stretched(layer, ["area", "distance"]) if nearly else [],
         nearly=nearly,
     )
 

@@ -362,7 +362,7 @@ def _result(
         result = replace(result, ids=layer.ids[np.flatnonzero(~pieces[0].is_empty)])
     if single_parts:
         result = to_single_parts(result)
-    notes += stretched(layer, ["distance"])
+    notes += stretched(layer, ["distance", "area"])
     ruler = ruler_for(layer.crs)
     distances = given if given is not None else _range(rings[0])
     return BufferResult(

@@ -13,6 +13,7 @@ from polygene.measures import row_measures, ruler_for
 from polygene.ops.changes import KINDS, Changes
 from polygene.ops.changes import changes as look
 from polygene.ops.given import Names, names
+from polygene.ops.ground import SIZES, stretched
 from polygene.ops.summary import unit_of
 from polygene.ops.versions import versions
 from polygene.table.keys import Key
@@ -122,6 +123,8 @@ def compare(
             for f in fields
         ]
     theirs = replace(_facts(own), extent=second.geometry.extent())
+    sized = [stretched(y, SIZES[y.geometry.family]) for y in (first, own) if not y.is_table]
+    notes += dict.fromkeys(note for said in sized for note in said)
     sides = _facts(first), theirs
     differences = _differences(*sides, fields, found, own is second)
     return CompareResult(Comparison(*sides, fields, found, differences, notes), layer)

@@ -16,7 +16,7 @@ from polygene.layer import Layer, names_alike
 from polygene.measures import ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.given import Names, names
-from polygene.ops.ground import stretched_in
+from polygene.ops.ground import SIZES, stretched_in
 from polygene.ops.grouped import grouped_by
 from polygene.ops.joining import joined_areas
 from polygene.ops.parts import single_parts as to_single_parts
@@ -122,7 +122,9 @@ def dissolve(
         result = to_single_parts(result)
     lost = heights_of([layer.geometry]) if geometry.z is None and geometry.m is None else []
     notes = [f"{' and '.join(lost)} values dropped: a dissolve has none"] if lost else []
-    notes += stretched_in(layer, (tree for take in takes for tree in take.trees))
+    notes += stretched_in(
+        layer, (tree for take in takes for tree in take.trees), SIZES[layer.geometry.family]
+    )
     side = Side(
         layer.name,
         layer.n_total,

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from polygene.distortion import off_ground
+from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.part import extent_of_whole
 from polygene.table.expression import calls_in
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
     from polygene.geometry import Extent
 
 LENGTHS = frozenset({"length", "perimeter", "distance"})
+SIZES = {Family.POLYGONS: ("area",), Family.LINES: ("length",), Family.POINTS: ()}  # what is told
 
 
 def stretched(layer: Layer, measures: Iterable[str]) -> list[str]:
@@ -24,14 +26,18 @@ def stretched(layer: Layer, measures: Iterable[str]) -> list[str]:
     return _stretched(layer.crs, extent_of_whole(0, layer.geometry.extent()), set(measures))
 
 
-def stretched_in(layer: Layer, trees: Iterable[lark.Tree]) -> list[str]:
-    """Return what there is to say of what some parsed expressions measure."""
-    return stretched(layer, _calls(trees))
+def stretched_in(
+    layer: Layer, trees: Iterable[lark.Tree], measures: Iterable[str] = ()
+) -> list[str]:
+    """Return what there is to say of what some parsed expressions measure, and of more measures."""
+    return stretched(layer, _calls(trees).union(measures))
 
 
-def stretched_at(crs: CRS | None, extent: Extent | None, trees: Iterable[lark.Tree]) -> list[str]:
-    """Return what there is to say of what some parsed expressions measure within an extent."""
-    return _stretched(crs, extent, _calls(trees))
+def stretched_at(
+    crs: CRS | None, extent: Extent | None, trees: Iterable[lark.Tree], measures: Iterable[str] = ()
+) -> list[str]:
+    """Return the same of what is measured within an extent."""
+    return _stretched(crs, extent, _calls(trees).union(measures))
 
 
 def _calls(trees: Iterable[lark.Tree]) -> set[str]:
@@ -39,5 +45,4 @@ def _calls(trees: Iterable[lark.Tree]) -> set[str]:
 
 
 def _stretched(crs: CRS | None, extent: Extent | None, asked: set[str]) -> list[str]:
-    notes = off_ground(crs, extent, areas=True) if "area" in asked else []
-    return notes + (off_ground(crs, extent, areas=False) if asked & LENGTHS else [])
+    return off_ground(crs, extent, areas="area" in asked, lengths=bool(asked & LENGTHS))

@@ -141,7 +141,7 @@ def hull(
             crs=label(layer.crs),
             notes=[
                 *_over(is_over, column),
-                *stretched_in(layer, (tree for take in takes for tree in take.trees)),
+                *stretched_in(layer, (tree for take in takes for tree in take.trees), ["area"]),
             ],
             admitted=admission.facts,
             proved=result.n_rows,

@@ -11,6 +11,7 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
 from polygene.ops.coverage import Prefer, SettleSummary, settle_coverage
+from polygene.ops.ground import SIZES, stretched
 from polygene.ops.mending import mended_rows
 from polygene.ops.places.extents import finite_bounds
 from polygene.ops.summary import NamedRows, unit_of
@@ -86,10 +87,11 @@ def mend(
         return result
     settled = settle_coverage(result.layer, width, prefer=prefer, precision=step, progress=progress)
     facts = replace(settled.summary, asked=as_written(coverage))
+    notes = stretched(layer, ["area", "distance"])
     found = settled.layer
     if drop_empty:
         found = found.take(~found.geometry.is_empty | layer.geometry.is_empty)
-    return replace(result, layer=found, summary=replace(result.summary, settled=facts))
+    return replace(result, layer=found, summary=replace(result.summary, settled=facts, notes=notes))
 
 
 def _mended(
@@ -115,7 +117,7 @@ def _mended(
         vanished=NamedRows.of(layer, vanished),
         unit=unit_of(column.family, ruler),
         crs=label(layer.crs),
-        notes=[],
+        notes=stretched(layer, SIZES[column.family]) if changed.any() else [],
         proved=layer.n_rows if column.family == Family.POLYGONS else 0,
     )
     kept = np.flatnonzero(~vanished) if drop_empty else np.arange(layer.n_rows)

@@ -61,9 +61,7 @@ def described(
     grid, off = (None, 0.0) if crs is None else _grid(ground, crs, blocks)
     ways = _ways(crs, is_equal_area)
     is_plane = ways["lengths"] == ways["areas"] == "plane"
-    stretched = [
-        note for areas in (True, False) for note in off_ground(crs, ground.extent, areas=areas)
-    ]
+    stretched = off_ground(crs, ground.extent, areas=True, lengths=True)
     if is_plane and stretched:
         ways["words"] += ", which stretches here (see Facts)"
     is_round = is_equal_area or is_geographic(crs)

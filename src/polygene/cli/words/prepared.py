@@ -35,6 +35,7 @@ def mend(summary: MendSummary, say: Words) -> None:
     proved(say, summary.proved)
     if summary.settled is not None:
         _settled(summary.settled, say)
+    say.note(*summary.notes)
     for rows in (summary.vanished, *([summary.settled.vanished] if summary.settled else [])):
         if rows.count:
             n = counted(rows.count, "feature")

@@ -18,7 +18,7 @@ from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.admit import Admission
 from polygene.ops.attributes import joined, joined_names
-from polygene.ops.ground import stretched
+from polygene.ops.ground import SIZES, stretched
 from polygene.ops.overlays.asked_rows import asked_of, only_of
 from polygene.ops.overlays.balance import (
     Counts,
@@ -169,6 +169,7 @@ def finished(laid: Laid, sources: Sequence[Layer], how: Resolved) -> OverlayResu
         how.apportion,
     )
     asked = [own.measure for own in stored if own.done == "refreshed"]
+    asked += SIZES[layer.geometry.family]
     if how.snap is not None or how.give_slivers is not None:
         asked.append("distance")
     notes = [*summary.notes, *(stretched(sources[0], asked) if sources else [])]
