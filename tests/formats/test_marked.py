@@ -203,6 +203,9 @@ class Kml(Documents):
             self.put("b.kml", KML.replace(old, new, 1))
             with self.subTest(new), self.assertRaisesRegex(GeometryError, said):
                 self.read("b.kml#areas")
+        self.put("b.kml", KML.replace("outerBoundaryIs", "innerBoundaryIs"))
+        with self.assertRaisesRegex(GeometryError, "a polygon has holes and no outer boundary"):
+            self.read("b.kml#areas")
 
     def test_every_kind_there_and_back(self):
         values = {
@@ -298,6 +301,41 @@ class Gml(Documents):
             name = "Way" if new == "Arc" else "District"
             with self.subTest(new), self.assertRaisesRegex(error, said):
                 self.read(f"c.gml#{name}")
+
+    def test_no_part_of_a_geometry_is_passed_over(self):
+        """Lines of points became points; parts that stand elsewhere, and triangles, were not there."""
+        spot = "<gml:Point><gml:pos>{} 1</gml:pos></gml:Point>"
+
+        def read(*several):
+            own = "".join(
+                f'<gml:member><t:A xmlns:t="u:t"><t:g{geometry}</t:g></t:A></gml:member>'
+                for geometry in several
+            )
+            head = 'xmlns:gml="http://www.opengis.net/gml/3.2" xmlns:xlink="http://www.w3.org/1999/xlink"'
+            self.put("g.gml", f"<gml:FeatureCollection {head}>{own}</gml:FeatureCollection>")
+            return self.read("g.gml").geometry
+
+        line = "".join(f"<gml:pointProperty>{spot.format(k)}</gml:pointProperty>" for k in (1, 2))
+        for shapes, said in (
+            ((f"><gml:LineString>{line}</gml:LineString>",), "row 1 .*an element pointProperty"),
+            ((">" + spot.format(1), '><gml:MultiPoint><gml:pointMember xlink:href="#g"/></gml:MultiPoint>'),
+             "row 2 .*refers to '#g' for a part of it"),
+            ((">" + spot.format(1), ' xlink:href="#g">'), "row 2 .*refers to '#g' for a part of it"),
+        ):  # fmt: skip
+            with self.subTest(said), self.assertRaisesRegex(GeometryError, said):
+                read(*shapes)
+        hole = "<gml:interior><gml:LinearRing><gml:posList>0 0 1 0 0 1 0 0</gml:posList></gml:LinearRing></gml:interior>"
+        with self.assertRaisesRegex(GeometryError, "row 1 .*a polygon has holes and no exterior"):
+            read(f"><gml:Polygon>{hole}</gml:Polygon>")
+        ring = "<gml:{}><gml:exterior><gml:LinearRing><gml:posList>{}</gml:posList></gml:LinearRing></gml:exterior></gml:{}>"
+        kinds = (("Triangle", "0 0 1 0 0 1 0 0"), ("Rectangle", "5 5 6 5 6 6 5 6 5 5"))
+        patches = "".join(ring.format(name, places, name) for name, places in kinds)
+        about = '<gml:metaDataProperty xlink:href="#m"><gml:odd/></gml:metaDataProperty><gml:name>n</gml:name>'
+        found = read(
+            f"><gml:TriangulatedSurface>{about}<gml:patches>{patches}</gml:patches></gml:TriangulatedSurface>"
+        )
+        self.assertEqual(np.diff(found.ring_offsets).tolist(), [4, 5])
+        self.assertEqual(found.row_offsets.tolist(), [0, 2])
 
     def test_a_lone_feature_and_members_in_one(self):
         own = GML[GML.index("<t:Old") : GML.index("</t:Old>") + 8]

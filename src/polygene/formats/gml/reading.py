@@ -14,10 +14,10 @@ import pyarrow as pa
 import pyproj
 
 from polygene.arrays import BoolArray, I64Array, count_by, distinct
-from polygene.errors import FileError, UnknownLayerError
+from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import once
 from polygene.formats.base import Reading, collecting_no_garbage
-from polygene.formats.columns import info_of, layers_of
+from polygene.formats.columns import ADVICE, info_of, layers_of
 from polygene.formats.gml import schema, shapes, srs
 from polygene.formats.markup import parsing, texts
 from polygene.formats.markup.parsing import get_tag, get_text, local
@@ -176,6 +176,7 @@ def _geometry(
     which = (properties.code == chosen) & (properties.size > 0)
     rows = properties.row[which]
     n = len(features)
+    _check_links(properties, chosen, path)
     if len(distinct(rows)) < len(rows):  # a feature that has the property several times
         what = counted(len(rows) - len(distinct(rows)), "feature")
         notes.append(f"{name}: {what} with several geometries, taken as one of several parts")
@@ -195,6 +196,22 @@ def _geometry(
     for part in parts:
         is_multi |= count_by(part.row, n) > 1
     return columns_of(parts, n, is_null, is_multi, Family.POINTS), system.crs
+
+
+def _check_links(properties: _Properties, chosen: int, path: Path) -> None:
+    """Refuse a feature whose geometry is somewhere else: it would come out as one without.
+
+    Raises
+    ------
+    GeometryError
+        If there is one, naming the first.
+    """
+    which = np.flatnonzero((properties.code == chosen) & (properties.size == 0))
+    for k in which.tolist():
+        element = properties.elements[k]
+        if link := element.get(_HREF):
+            where = f"row {int(properties.row[k]) + 1:,} (line {element.sourceline:,})"
+            raise GeometryError(str(path), where, shapes.refers_to(link), ADVICE)
 
 
 def _table(
@@ -228,7 +245,7 @@ def _table(
             columns[own] = pa.nulls(n_rows, kind)
     if n_nested:
         what = counted(n_nested, "value")
-        notes.append(Warned(f"{name}: {what} that have parts of their own left out"))
+        notes.append(Warned(f"{name}: {what} with parts of their own, left out"))
     ids = list(map(methodcaller("get", _id_of(features)), features))
     if any(ids) and "id" not in columns:
         columns = {"id": pa.array(ids, pa.string()), **columns}

@@ -22,7 +22,7 @@ from polygene.arrays import (
 from polygene.errors import GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.markup import positions
-from polygene.formats.markup.parsing import Stream, get_parent, get_tag
+from polygene.formats.markup.parsing import Stream, get_parent, get_tag, local
 from polygene.formats.markup.positions import PositionError, Positions
 from polygene.geometry import Family
 from polygene.text.assemble import Parts
@@ -30,7 +30,8 @@ from polygene.text.assemble import Parts
 _LEAVES = ("pos", "posList", "coordinates", "coord")
 _PATHS = ("LineString", "LineStringSegment")
 _RINGS = ("LinearRing", "Ring")
-_POLYGONS = ("Polygon", "PolygonPatch")
+_POLYGONS = ("Polygon", "PolygonPatch", "Triangle", "Rectangle")
+_SURFACES = ("Surface", "TriangulatedSurface", "PolyhedralSurface")
 _MULTI = (
     "MultiPoint",
     "MultiCurve",
@@ -43,11 +44,20 @@ _INNER = ("interior", "innerBoundaryIs")
 _BENT = (
     "Arc", "ArcString", "ArcByBulge", "ArcStringByBulge", "ArcByCenterPoint", "Circle",
     "CircleByCenterPoint", "CubicSpline", "Bezier", "BSpline", "Clothoid", "Geodesic",
-    "GeodesicString", "OffsetCurve", "OrientableCurve", "OrientableSurface", "Rectangle", "Triangle",
+    "GeodesicString", "OffsetCurve", "OrientableCurve", "OrientableSurface",
     "Cone", "Cylinder", "Sphere", "Tin", "Solid", "CompositeCurve", "CompositeSurface", "Topo",
+    "MultiSolid", "CompositeSolid", "GeometricComplex",
 )  # fmt: skip
+# What holds others and has no place of its own, or says more of them.
+_HOLDERS = frozenset((
+    "pointMember", "pointMembers", "curveMember", "curveMembers", "lineStringMember", "surfaceMember",
+    "surfaceMembers", "polygonMember", "geometryMember", "geometryMembers", "exterior",
+    "outerBoundaryIs", "segments", "patches", "polygonPatches", "trianglePatches", "X", "Y", "Z",
+    "metaDataProperty", "description", "descriptionReference", "identifier", "name",
+))  # fmt: skip
+_GML, _HREF = "www.opengis.net/gml", "{http://www.w3.org/1999/xlink}href"
 GEOMETRIES = frozenset(
-    ("Point", "LineString", "Curve", "Surface", *_RINGS, *_POLYGONS, *_MULTI, *_BENT)
+    ("Point", "LineString", "Curve", *_SURFACES, *_RINGS, *_POLYGONS, *_MULTI, *_BENT)
 )
 
 
@@ -74,17 +84,47 @@ def found_in(properties: Sequence[Any], n_axes: int, path: Path, rows: I64Array)
     GeometryError
         If there is a geometry that is not of points and straight lines, or coordinates are none.
     """
-    names = ["Point", *_PATHS, "Curve", "Surface", *_RINGS, *_POLYGONS, *_MULTI, *_BENT, *_LEAVES]
-    stream, owner = Stream.of_each(properties, [*names, *_INNER])
+    names = ["Point", *_PATHS, "Curve", *_SURFACES, *_RINGS, *_POLYGONS, *_MULTI, *_BENT, *_LEAVES]
+    stream, owner, others, whose = Stream.of_each(properties, [*names, *_INNER])
     at = np.flatnonzero(stream.are(*_LEAVES))
     asked = _Asked(stream, at, owner, path, rows)
-    for k in np.flatnonzero(stream.are(*_BENT))[:1].tolist():
-        name = stream.names[stream.code[k]]
-        raise asked.error(
-            k, f"its geometry has an element {name}; only points and straight lines are read"
-        )
+    bent = stream.at(np.flatnonzero(stream.are(*_BENT)))
+    _check(bent, owner[stream.are(*_BENT)], asked)
+    _check_others(others, whose, asked)
     found = asked.positions(n_axes)
     return Found(_parts(asked, found), _are_multi(stream, owner, len(properties)))
+
+
+def _check(elements: Sequence[Any], owner: I64Array, asked: _Asked) -> None:
+    """Refuse elements that say where a geometry lies by other means than points and straight lines."""
+    for element, own in zip(elements[:1], owner[:1].tolist(), strict=True):
+        name = local(element.tag)
+        reason = f"its geometry has an element {name}; only points and straight lines are read"
+        raise asked.error_at(element, own, reason)
+
+
+def _check_others(others: Sequence[Any], owner: I64Array, asked: _Asked) -> None:
+    """Refuse what is not known within a geometry, and what refers to others; else it would be lost."""
+    strange = {
+        tag for tag in set(map(get_tag, others)) if _GML in tag and local(tag) not in _HOLDERS
+    }
+    if strange:
+        which = [k for k, one in enumerate(others) if one.tag in strange and not _is_about(one)]
+        _check([others[k] for k in which], owner[which], asked)
+    linked = [k for k, link in enumerate(map(methodcaller("get", _HREF), others)) if link]
+    for k in linked[:1]:
+        if not _is_about(others[k]):
+            raise asked.error_at(others[k], int(owner[k]), refers_to(others[k].get(_HREF)))
+
+
+def refers_to(link: str) -> str:
+    return f"its geometry refers to {link!r} for a part of it, which is not followed"
+
+
+def _is_about(element: Any) -> bool:
+    """Whether an element tells about a geometry, and is none of it."""
+    around = [element, *element.iterancestors()]
+    return any(local(one.tag) in ("metaDataProperty", "descriptionReference") for one in around)
 
 
 def _are_multi(stream: Stream, owner: I64Array, n: int) -> BoolArray:
@@ -103,8 +143,10 @@ class _Asked(NamedTuple):
     rows: I64Array
 
     def error(self, k: int, reason: str) -> GeometryError:
-        line = self.stream.elements[k].sourceline
-        where = f"row {int(self.rows[self.owner[k]]) + 1:,} (line {line:,})"
+        return self.error_at(self.stream.elements[k], int(self.owner[k]), reason)
+
+    def error_at(self, element: Any, owner: int, reason: str) -> GeometryError:
+        where = f"row {int(self.rows[owner]) + 1:,} (line {element.sourceline:,})"
         return GeometryError(str(self.path), where, reason, ADVICE)
 
     def positions(self, n_axes: int) -> Positions:
@@ -221,7 +263,7 @@ def _parts(asked: _Asked, found: Positions) -> list[Parts]:
     return [
         units.lines(Family.POINTS, is_point[heads] & (counts > 0), owner),
         units.lines(Family.LINES, is_path[heads] & (counts > 0), owner),
-        _polygons(stream, units, np.flatnonzero(is_ring[heads] & (counts > 0)), firsts, owner),
+        _polygons(asked, units, np.flatnonzero(is_ring[heads] & (counts > 0)), firsts, owner),
     ]
 
 
@@ -282,9 +324,16 @@ class _Units(NamedTuple):
 
 
 def _polygons(
-    stream: Stream, units: _Units, rings: I64Array, firsts: I64Array, owner: I64Array
+    asked: _Asked, units: _Units, rings: I64Array, firsts: I64Array, owner: I64Array
 ) -> Parts:
-    """Return rings as polygons; an interior that comes before its exterior goes behind it."""
+    """Return rings as polygons; an interior that comes before its exterior goes behind it.
+
+    Raises
+    ------
+    GeometryError
+        If a polygon has interiors alone.
+    """
+    stream = asked.stream
     polygon = stream.number_of(*_POLYGONS)[firsts[rings]]
     number = stream.number_of(*_RINGS)[firsts[rings]]
     elements = stream.at(np.flatnonzero(stream.are(*_RINGS))[number])
@@ -299,6 +348,8 @@ def _polygons(
     counts = own.counts[order]
     at = spans(offsets_from(own.counts)[order], counts)
     is_first = np.diff(polygon[order], prepend=np.iinfo(np.int64).min) != 0
+    for k in firsts[rings[order[is_first & is_inner[order]]]][:1].tolist():
+        raise asked.error(k, "a polygon has holes and no exterior")
     ring_counts = run_lengths(is_first)
     z = None if own.z is None else own.z[at]
     row = owner[rings][order][is_first]

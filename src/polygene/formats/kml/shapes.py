@@ -94,6 +94,9 @@ def _of_coordinates(stream: Stream, at: I64Array, row: I64Array, path: Path) -> 
     polygon = stream.number_of("Polygon")[at]
     order = np.lexsort((np.arange(len(at)), is_inner, polygon))
     rings = order[(of_polygon & has)[order]]
+    is_first = np.diff(polygon[rings], prepend=-1) != 0
+    for own in rings[is_first & is_inner[rings]][:1].tolist():
+        raise _error(path, stream, at, row, own, "a polygon has holes and no outer boundary")
     return [
         _lines(Family.POINTS, np.flatnonzero(is_point & has), found, row[at]),
         _lines(Family.LINES, np.flatnonzero(is_line & has), found, row[at]),

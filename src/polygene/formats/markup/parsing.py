@@ -124,14 +124,21 @@ class Stream:
         self.code = self.codes(map(get_tag, self.elements), len(self.elements))
 
     @staticmethod
-    def of_each(owners: Sequence[Any], names: Sequence[str]) -> tuple[Stream, I64Array]:
-        """Return the chosen elements within each of some, and the number of the one each is in."""
+    def of_each(
+        owners: Sequence[Any], names: Sequence[str]
+    ) -> tuple[Stream, I64Array, list[Any], I64Array]:
+        """Return the chosen elements within each of some, the number of the one each is in, and both
+        for elements of other names."""
         found = list(map(list, map(methodcaller("iter"), owners)))  # by names it is slower
         counts = np.fromiter(map(len, found), np.int64, len(found))
         stream = Stream(None, names, list(chain.from_iterable(found)))
-        kept = np.flatnonzero(stream.code >= 0)
-        stream.elements, stream.code = stream.at(kept), stream.code[kept]
-        return stream, np.repeat(np.arange(len(found)), counts)[kept]
+        owner = np.repeat(np.arange(len(found)), counts)
+        is_own = np.zeros(len(owner), bool)
+        is_own[np.cumsum(counts) - counts] = True
+        kept, other = stream.code >= 0, np.flatnonzero((stream.code < 0) & ~is_own)
+        others = stream.at(other)
+        stream.elements, stream.code = stream.at(np.flatnonzero(kept)), stream.code[kept]
+        return stream, owner[kept], others, owner[other]
 
     def codes(self, tags: Iterable[str], n: int) -> I64Array:
         """Return the place of the local names of tags among those known, -1 for others."""
