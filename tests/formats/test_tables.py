@@ -367,6 +367,18 @@ class Kept(InFolder):
         with path.open(newline="") as file:
             self.assertEqual([row[0] for row in csv.reader(file)], ["origin", *texts])
 
+    def test_heights_are_those_of_all_vertices_of_a_row_or_none(self):
+        ways = make.lines([[np.array([(0.0, k), (1, k)])] for k in range(3)])
+        ways = replace(ways, z=np.array([5.0, np.nan, 1, 2, np.nan, np.nan]), is_multi=False)
+        path = self.folder / "h.csv"
+        with self.assertWarnsRegex(
+            UserWarning, "heights of 1 feature that some vertices have none"
+        ):
+            polygene.write(make.layer("h", ways, None, k=[0, 1, 2]), path)
+        lines = path.read_text().splitlines()[1:]
+        wanted = ["(0.0 0.0,1.0 0.0)", "Z (0.0 1.0 1.0,1.0 1.0 2.0)", "(0.0 2.0,1.0 2.0)"]
+        self.assertEqual(lines, [f'{k},"LINESTRING {text}"' for k, text in enumerate(wanted)])
+
     def test_rows_of_megabytes(self):
         """A coast of 90,000 vertices among small ones, first, last, or between; each is a line."""
         turn = np.linspace(0, 2 * np.pi, 90_000)

@@ -36,7 +36,7 @@ from polygene.formats.wkt_columns import from_wkt
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
 from polygene.layer import Layer, distinct_name
-from polygene.notes import Changed, Lost, Warned
+from polygene.notes import Changed, Lost, Warned, counted
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond, is_blob
 from polygene.table.written import numbers_in
@@ -416,7 +416,12 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         written = _write_table(path, replace(layer, no_geometry=why, crs=None))
         said = Changed(f"{layer.name}: written without geometry, of which {why}")
         return written._replace(notes=[*notes, said, *written.notes])
-    texts = wkt.column_to_text(layer.geometry)
+    column, n_partly = wkt.with_all_heights_or_none(layer.geometry)
+    if n_partly:
+        what = f"heights of {counted(n_partly, 'feature')} that some vertices have none of"
+        notes.append(Lost(f"{layer.name}: {what} left out, for WKT has them of all"))
+    layer = replace(layer, geometry=column)
+    texts = wkt.column_to_text(column)
     columns = [*(_writable(c) for c in layer.table.columns), texts]
     table, n_formulas = formulas.defused(pa.table(columns, [*layer.table.column_names, GEOMETRY]))
     options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -95,6 +96,20 @@ def _lifted(data: U8Array, starts: I64Array, kind: U8Array) -> Lifted | None:
         data, starts, _WORDS, text, ends, counts, lists, kind, totals, np.zeros(6, np.int64),
     )  # fmt: skip
     return None if n < 0 else lifted(text, ends, counts, lists[: n + 1], totals)
+
+
+def with_all_heights_or_none(column: GeometryColumn) -> tuple[GeometryColumn, int]:
+    """Return a column without the heights of rows in which a vertex has none, and their number.
+
+    Of a geometry with Z every position has three numbers (OGC 06-103r4, 7.2.2).
+    """
+    if column.z is None or not (is_open := np.isnan(column.z)).any():
+        return column, 0
+    row = owners(column.vertex_offsets_of_rows)
+    n_open = sum_by(row, is_open, column.n_rows)
+    is_partly = (n_open > 0) & (n_open < np.diff(column.vertex_offsets_of_rows))
+    z = np.where(is_partly[row], np.nan, column.z)
+    return replace(column, z=None if np.isnan(z).all() else z), int(is_partly.sum())
 
 
 def column_to_text(column: GeometryColumn) -> pa.LargeStringArray:
