@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -279,6 +280,20 @@ class Written(InFolder):
                             found = [np.nan if v is None else v for v in getattr(shape, name)]
                             np.testing.assert_array_equal(found, wanted[own])
             self.assertEqual(path.stat().st_size % 4, 0)
+
+    def test_no_height_is_none_where_others_have_one(self):
+        """What is no number may not stand there; without any height it has no Z."""
+        path = Path(self.folder / "z.shp")
+        column = GeometryColumn.from_points(np.zeros((3, 2)))
+        for z, wanted in (((5.0, np.nan, -1.0), [5, 0, -1]), ((np.nan,) * 3, None)):
+            ours = Layer("z", replace(column, z=np.array(z)), pa.table({}), None)
+            done = format_of(path).write(path, [ours])
+            self.assertEqual(
+                "1 vertex of 3 without a height" in " ".join(done.notes), wanted is not None
+            )
+            with shapefile.Reader(str(path)) as reader:
+                found = [list(getattr(shape, "z", ())) for shape in reader.shapes()]
+                self.assertEqual(found, [[v] for v in wanted] if wanted else [[]] * 3)
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import numpy as np
 import pyarrow as pa
 import pyproj
 from pyproj.enums import WktVersion
@@ -43,6 +44,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         If it cannot be written.
     """
     layer, notes = without_zero_signs(only_one(path, layers, "a shapefile"))
+    layer = _with_all_heights(layer, notes)
     fields, columns, meant, declared = _fields(layer, notes)
     _check_size(path, layer, fields)
     endings = [".shx", ".dbf", ".cpg", *([] if layer.crs is None else [".prj"])]
@@ -74,6 +76,23 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     column = replace(column, is_null=column.is_empty)
     way = Way(frozenset(declared), has_loose_rings=layer.geometry.family == Family.POLYGONS)
     return Written(notes, [replace(layer, geometry=column, table=meant)], way)
+
+
+def _with_all_heights(layer: Layer, notes: list[str]) -> Layer:
+    """Return a layer in which every vertex has a height or none has; that those that had none are 0
+    is said.
+
+    What is no number may not stand in a shapefile, and that there is no value only for M (ESRI
+    Shapefile Technical Description, numeric types).
+    """
+    z = layer.geometry.z
+    if z is None or not (is_open := np.isnan(z)).any():
+        return layer
+    filled = None if is_open.all() else np.where(is_open, 0.0, z)
+    if filled is not None:
+        n, of = counted(int(is_open.sum()), "vertex", "vertices"), f"{len(z):,}"
+        notes.append(Lost(f"{layer.name}: {n} of {of} without a height, which is 0 there"))
+    return replace(layer, geometry=replace(layer.geometry, z=filled))
 
 
 def _prj(name: str, crs: pyproj.CRS, notes: list[str]) -> str:
