@@ -181,6 +181,22 @@ class Kml(Documents):
             table.to_pydict(), {"name": ["a"] * 3, "m": [7, 4, 6], "name_2": ["z", None, "w"]}
         )
 
+    def test_a_value_beside_another_is_told(self):
+        both = '<Data name="x"><value>{}</value></Data>' * 2
+        for values, n in (((5, 5), 0), ((5, 6), 1), (("", 6), 1)):
+            data = both.format(*values)
+            self.put(
+                "x.kml", f"<kml><Placemark><ExtendedData>{data}</ExtendedData></Placemark></kml>"
+            )
+            self.assertEqual(
+                "x: 1 value beside another" in " ".join(self.notes("x.kml", "x")), n > 0
+            )
+        links = "".join(f'<link href="http://x.example/{k}"/>' for k in "ab")
+        self.put("x.gpx", f'<gpx version="1.1"><wpt lat="1" lon="2">{links}</wpt></gpx>')
+        self.assertIn(
+            "field link: 1 value beside another", " ".join(self.notes("x.gpx", "waypoints"))
+        )
+
     def test_other_encodings_and_packed(self):
         plain = self.read("a.kml#areas")
         self.put("u.kml", KML.replace('<?xml version="1.0"?>', "").encode("utf-16"))

@@ -210,8 +210,10 @@ def _fields(
         if not len(rows):
             continue
         column = texts.column_of(rows, found, n_rows)
+        lost = texts.passed_over(f"{name}: field {child}", rows, found, n_rows, column)
         column, said = texts.guessed(column) if inside else texts.typed(column, _KINDS[child])
         own = distinct_name(child, columns)
+        notes += lost
         columns[own] = column
         notes += [f"{name}: field {own} {said}"] if said else []
     return columns

@@ -69,6 +69,8 @@ def table_of(root: Any, rows: I64Array, n_all: int, name: str, notes: list[str])
             continue
         given = own.texts if len(at) == len(own.texts) else [own.texts[k] for k in at.tolist()]
         column = texts.column_of(place[own.rows[at]], given, len(rows))
+        where = f"{name}: field {own.name}"
+        notes += texts.passed_over(where, place[own.rows[at]], given, len(rows), column)
         said = ""
         if own.kind == "data" and own.name in types:
             column, said = texts.typed(column, types[own.name])

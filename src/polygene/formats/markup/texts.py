@@ -9,10 +9,10 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.arrays import I64Array
+from polygene.arrays import I64Array, distinct
 from polygene.formats.markup.positions import NUMBER
 from polygene.formats.moments import in_kept_form
-from polygene.notes import counted
+from polygene.notes import Warned, counted
 from polygene.table.written import numbers_in
 
 BETWEEN = "has whole numbers that no real number is; read as text"
@@ -34,6 +34,22 @@ def column_of(rows: I64Array, texts: Sequence[str | None], n_rows: int) -> pa.Ar
     at = np.full(n_rows, -1)
     at[rows[::-1]] = np.arange(len(rows))[::-1]
     return pc.take(pa.array(texts, pa.string()), pc.with_nulls(at, at < 0))
+
+
+def passed_over(
+    where: str, rows: I64Array, texts: Sequence[str | None], n_rows: int, column: pa.Array
+) -> list[str]:
+    """Return what there is to say of texts that are neither the first of their row nor like it.
+
+    ``column`` is what `column_of` made of them; ``where`` says which they are.
+    """
+    if len(rows) <= n_rows and len(distinct(rows)) == len(rows):
+        return []
+    first = pc.take(column, pa.array(rows))
+    is_same = pc.fill_null(pc.equal(first, pa.array(texts, pa.string())), False)
+    n = sum(text is not None for text in texts) - int(pc.sum(is_same).as_py() or 0)
+    what = f"{counted(n, 'value')} beside another of the same feature, left out"
+    return [Warned(f"{where}: {what}")] if n > 0 else []
 
 
 def guessed(column: pa.Array) -> tuple[pa.Array, str]:
