@@ -84,6 +84,14 @@ def is_like(head: bytes) -> bool:
     return b"\0" not in head or wide_texts.begins_wide(head) or codepages.asked_wide() is not None
 
 
+def is_plainly(head: bytes) -> bool:
+    """Whether a file begins as a table does: with names and signs between them, and no mark of another
+    sort of text."""
+    first = head.lstrip().split(b"\n")[0]
+    is_other = first[:1] in (b"{", b"[", b"<", b"/", b"#", b"%")
+    return is_like(head) and not is_other and any(sign in first for sign in b",;\t|")
+
+
 def layer_names(path: Path) -> list[str]:
     return [layer.name for layer in _read(path).layers]
 

@@ -85,7 +85,7 @@ def readable_format(path: Path) -> Format:
         raise FileError(f"{path} is text in UTF-16, which {chosen.NAME} is not; write it as UTF-8")
     for ending in ENDINGS:
         other = format_of(Path(f"x{ending}"))
-        if other.is_like(head):
+        if getattr(other, "is_plainly", other.is_like)(head):
             raise FileError(
                 f"{path} is no {chosen.NAME}, whatever its ending says: it looks like "
                 f"{other.NAME}; give it the ending {ending}"
