@@ -175,6 +175,27 @@ class RoundTrip(InFolder):
         self.assertEqual(reading.layers[0].table["n"].to_pylist(), ["1", "many", "3"])
         self.assertIn("field n holds values that are no INTEGER", reading.notes[0])
 
+    def test_what_a_view_computes_is_of_the_type_of_its_values(self):
+        """No type is declared for it; and of a CRS that the file does not describe it is said."""
+        points = make.points([[np.zeros(2)]] * 3)
+        geopackage.write(self.path, [make.layer("b", points, crs.parse("EPSG:32633"), n=[1, 2, 3])])
+        with self.edited() as connection:
+            connection.executescript(
+                "CREATE VIEW v AS SELECT id, geometry, n * 2 AS whole, n / 2.0 AS half, "
+                "n || '' AS said, CASE n WHEN 2 THEN 'x' ELSE n END AS two, "
+                "nullif(n, n) AS none FROM b;"
+                "INSERT INTO gpkg_contents (table_name, data_type, identifier, srs_id) "
+                "VALUES ('v', 'features', 'v', 77);"
+                "INSERT INTO gpkg_geometry_columns VALUES ('v', 'geometry', 'POINT', 77, 0, 0)"
+            )
+        reading = geopackage.read(self.path, "v")
+        table = reading.layers[0].table
+        rows = {"whole": [2, 4, 6], "half": [0.5, 1.0, 1.5], "said": ["1", "2", "3"]}
+        rows |= {"two": ["1", "x", "3"], "none": [None] * 3}
+        for name, values in rows.items():
+            self.assertEqual(table[name].to_pylist(), values)
+        self.assertIn("does not say which CRS its srs_id 77 is", " ".join(reading.notes))
+
 
 class Standard(InFolder):
     def test_tables_rows_and_index_are_as_the_standard_asks(self):
