@@ -246,6 +246,7 @@ class Broken(InFolder):
             (".geojson", lambda d: d.replace(b"[2.5,", b"[-175.5,").replace(b"[2.0,", b"[175.0,"), "3.1.9: row 3"),
             (".geojsons", lambda d: d.replace(b"\x1e", b""), "RFC 8142, 2.1: .*mark"),
             (".geojsons", lambda d: d.rstrip(b"\n"), "RFC 8142, 2.1: .*line feed"),
+            (".csv", lambda d: b"sep=,\n" + d, "RFC 4180, 2.1: line 1"),
             (".csv", lambda d: d.decode().encode("utf-16"), "RFC 4180, 3: the file: it is in UTF-16"),
             (".csv", lambda d: d.replace(b"\"b\"", b"\"b\",1"), "RFC 4180, 2.4: row 2"),
             (".csv", lambda d: d.replace(b"b", b"\xe4", 1), "RFC 4180, 3"),

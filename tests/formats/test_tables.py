@@ -203,6 +203,14 @@ class Reading(InFolder):
                 found = self.read("s.csv", text, **({"header": header} if header else {}))
                 self.assertEqual(found.table.to_pylist(), rows)
 
+    def test_a_first_line_that_says_the_sign(self):
+        for sign in ",;|\t":
+            for line in (f"sep={sign}\r\n", f'"sep={sign}"\n', f"\ufeffSEP={sign}\n"):
+                for name in ("s.csv", "s.tsv"):
+                    table = self.read(name, f"{line}a{sign}b\n1{sign}x\n").table
+                    self.assertEqual(table.to_pylist(), [{"a": 1, "b": "x"}], (line, name))
+        self.assertEqual(self.read("s.csv", "sep=;\n;\n1;2\n3;4\n", header=3).n_rows, 1)
+
     def test_workbooks(self):
         path = workbook(self.folder / "people.xlsx")
         self.assertEqual([r.name for r in address.resolve(f"{path}#*")], ["people", "plain"])

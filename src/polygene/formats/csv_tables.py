@@ -31,7 +31,7 @@ from polygene.formats.columns import (
     without_zero_signs,
 )
 from polygene.formats.decimal_commas import as_numbers, with_decimals
-from polygene.formats.parting import parting_sign, rows_above_head
+from polygene.formats.parting import Layout, layout_of
 from polygene.formats.wkt_columns import from_wkt
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
@@ -118,7 +118,7 @@ def _encoding(path: Path, notes: list[str]) -> str:
 
 
 def _parsed(
-    source: Path | pa.Buffer, encoding: str, delimiter: str, as_text: Sequence[str] = ()
+    source: Path | pa.Buffer, encoding: str, laid: Layout, as_text: Sequence[str] = ()
 ) -> pa.Table:
     """Parse a table; some columns as text, whatever they look like, and then no others.
 
@@ -131,7 +131,7 @@ def _parsed(
     block = _BLOCK
     while True:
         try:
-            return _parsed_by_blocks(source, encoding, delimiter, as_text, block)
+            return _parsed_by_blocks(source, encoding, laid, as_text, block)
         except pa.ArrowInvalid as err:
             # No row may reach over more than two blocks, and that of a coast has megabytes.
             if "straddl" not in str(err) or block == largest:
@@ -140,14 +140,12 @@ def _parsed(
 
 
 def _parsed_by_blocks(
-    source: Path | pa.Buffer, encoding: str, delimiter: str, as_text: Sequence[str], block: int
+    source: Path | pa.Buffer, encoding: str, laid: Layout, as_text: Sequence[str], block: int
 ) -> pa.Table:
     return pacsv.read_csv(
         source if isinstance(source, Path) else pa.BufferReader(source),
-        read_options=pacsv.ReadOptions(
-            encoding=encoding, skip_rows=rows_above_head(), block_size=block
-        ),
-        parse_options=pacsv.ParseOptions(delimiter=delimiter, newlines_in_values=True),
+        read_options=pacsv.ReadOptions(encoding=encoding, skip_rows=laid.above, block_size=block),
+        parse_options=pacsv.ParseOptions(delimiter=laid.sign, newlines_in_values=True),
         convert_options=pacsv.ConvertOptions(
             strings_can_be_null=True,
             quoted_strings_can_be_null=not as_text,
@@ -158,7 +156,7 @@ def _parsed_by_blocks(
     )
 
 
-def _with_texts(table: pa.Table, path: Path, encoding: str, delimiter: str) -> pa.Table:
+def _with_texts(table: pa.Table, path: Path, encoding: str, laid: Layout) -> pa.Table:
     """Return a table in which texts of no letters, in quotes, are not null, and times are texts."""
     times = [f.name for f in table.schema if pa.types.is_time(f.type)]  # which stay as written
     names = [f.name for f in table.schema if pa.types.is_string(f.type)]
@@ -167,7 +165,7 @@ def _with_texts(table: pa.Table, path: Path, encoding: str, delimiter: str) -> p
     names = _there_once(table, [*names, *times])
     if not names:
         return table
-    texts = _parsed(path, encoding, delimiter, names)
+    texts = _parsed(path, encoding, laid, names)
     place = {name: k for k, name in enumerate(table.column_names)}
     for name in names:
         table = table.set_column(place[name], pa.field(name, pa.string()), texts.column(name))
@@ -181,7 +179,7 @@ def _there_once(table: pa.Table, names: Iterable[str]) -> list[str]:
 
 
 def _with_codes(
-    table: pa.Table, path: Path, encoding: str, delimiter: str, notes: list[str]
+    table: pa.Table, path: Path, encoding: str, laid: Layout, notes: list[str]
 ) -> pa.Table:
     """Return a table in which numbers written as codes, such as 007 or 1E5, are text as they stand.
 
@@ -192,7 +190,7 @@ def _with_codes(
     names = _there_once(table, names)
     if not names:
         return table
-    texts = _parsed(path, encoding, delimiter, names)
+    texts = _parsed(path, encoding, laid, names)
     for name in names:
         own = texts.column(name)
         is_code = pc.match_substring_regex(own, _IS_CODE)
@@ -218,9 +216,9 @@ def _no_reals(column: pa.ChunkedArray, texts: pa.ChunkedArray) -> BoolArray:
     return numbers_in(texts).is_between if is_large else np.zeros(len(texts), bool)
 
 
-def _marked(path: Path, delimiter: str) -> Path | pa.Buffer:
+def _marked(path: Path, sign: str) -> Path | pa.Buffer:
     """Return a file, or its bytes with a mark in front of each number that stands in quotes."""
-    data, quoted = path.read_bytes(), _QUOTED_NUMBER if delimiter == "," else _QUOTED_WITH_COMMA
+    data, quoted = path.read_bytes(), _QUOTED_NUMBER if sign == "," else _QUOTED_WITH_COMMA
     if not quoted.search(data):
         return path
     return pa.py_buffer(quoted.sub(b'"' + _MARK.encode(), data))
@@ -266,15 +264,15 @@ def _in_bytes(path: Path, notes: list[str]) -> Iterator[tuple[Path, str]]:
 
 def _table(path: Path, encoding: str, notes: list[str]) -> pa.Table:
     """Return what a file holds, as it is written there: the types are those that its texts allow."""
-    delimiter = "\t" if path.suffix.lower() == ".tsv" else parting_sign(path)
-    source = _marked(path, delimiter)
-    table = _parsed(source, encoding, delimiter)
-    if delimiter != ",":
+    laid = layout_of(path)
+    source = _marked(path, laid.sign)
+    table = _parsed(source, encoding, laid)
+    if laid.sign != ",":
         table = with_decimals(table, path, notes)
     if source is not path:
         table = _unmarked(table, path, notes)
-    table = _with_texts(table, path, encoding, delimiter)
-    return _with_codes(table, path, encoding, delimiter, notes)
+    table = _with_texts(table, path, encoding, laid)
+    return _with_codes(table, path, encoding, laid, notes)
 
 
 @collecting_no_garbage()

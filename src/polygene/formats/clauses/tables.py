@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,7 @@ import numpy as np
 from polygene.errors import GeometryError, PolygeneError
 from polygene.formats import csv_tables, wide_texts
 from polygene.formats.clauses.finding import Finding, Judged, some_of
-from polygene.formats.parting import parting_sign
+from polygene.formats.parting import layout_of
 
 
 def judge(path: Path) -> Judged:
@@ -35,7 +36,10 @@ def _judged(path: Path, place: Path, findings: list[Finding]) -> Judged:
     if text.startswith("\ufeff"):
         words = "it begins with a byte order mark"
         findings.append(Finding("RFC 4180, 2", "the file", words, "form"))
-    sign = "\t" if path.suffix.lower() == ".tsv" else parting_sign(place)
+    sign, above = layout_of(place)
+    if above:
+        words = f"it says what parts the fields, {sign!r}, and is no row"
+        findings.append(Finding("RFC 4180, 2.1", "line 1", words, "misread"))
     if sign == ";":
         findings.append(
             Finding(
@@ -44,7 +48,7 @@ def _judged(path: Path, place: Path, findings: list[Finding]) -> Judged:
         )
     rows = csv.reader(io.StringIO(text.removeprefix("\ufeff"), newline=""), delimiter=sign)
     try:
-        head = next(rows, [])
+        head = next(itertools.islice(rows, above, None), [])
         widths = np.fromiter(map(len, rows), np.int64)
     except csv.Error as err:
         findings.append(Finding("RFC 4180, 2", f"line {rows.line_num}", str(err), "refused"))
