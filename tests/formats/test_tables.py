@@ -25,7 +25,9 @@ from polygene.errors import (
     UsageError,
 )
 from polygene.formats import address
+from polygene.formats.columns import to_wkb
 from polygene.formats.registry import format_of
+from tests.formats.test_round_trips import geometries
 from tests.support import generators as make
 from tests.support.cli import InFolder, WithSample
 
@@ -202,6 +204,36 @@ class Reading(InFolder):
             with self.subTest(text=text):
                 found = self.read("s.csv", text, **({"header": header} if header else {}))
                 self.assertEqual(found.table.to_pylist(), rows)
+
+    def test_geometry_in_hexadecimal_digits(self):
+        """As databases give it: WKB of either order of bytes, and what they put before for the CRS."""
+        for words, column in geometries().items():
+            texts = [None if v is None else v.hex().upper() for v in to_wkb(column).to_pylist()]
+            body = "".join(f"{k},9,{text or ''}\n" for k, text in enumerate(texts))
+            back = self.read("h.csv", f"x,y,shape\n{body}")
+            with self.subTest(words=words):
+                self.assertEqual(back.table.column_names, ["x", "y"])
+                np.testing.assert_array_equal(back.geometry.xy, column.xy)
+                np.testing.assert_array_equal(back.geometry.is_null, column.is_null)
+                self.assertEqual(back.geometry.family, column.family)
+        little = "0101000020E964000000000000000000400000000000000840"
+        big = "00200000010000" + "64E9" + "40000000000000004008000000000000"
+        back = self.read("h.csv", f"id,g\n1,{little}\n2,\\x{big.lower()}\n3,\n")
+        self.assertEqual(back.geometry.xy.tolist(), [[2.0, 3.0]] * 2)
+        self.assertEqual(back.crs.to_epsg(), 25833)
+        for body, said in (
+            (f"{little}\n2,zz", "row 2: its geometry is no WKB in hexadecimal"),
+            (f"{little}\n2,{little[:-1]}", "row 2: its geometry is no WKB in hexadecimal"),
+            (f"{little}\n2,{little[:-2]}", "row 2"),
+            (
+                f"{little}\n2,{little.replace('E964', 'E610')}",
+                "SRID 25833 in row 1 and 4326 in row 2|several",
+            ),
+        ):
+            with self.subTest(body), self.assertRaisesRegex(PolygeneError, said):
+                self.read("h.csv", f"id,g\n1,{body}\n")
+        codes = self.read("h.csv", "id,g\n1,010100000012345678901234\n2,01\n")
+        self.assertTrue(codes.is_table)
 
     def test_a_first_line_that_says_the_sign(self):
         for sign in ",;|\t":

@@ -18,7 +18,7 @@ from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, listed, reason_of
-from polygene.formats import codepages, formulas, moments, sheets, wide_texts
+from polygene.formats import codepages, formulas, hex_columns, moments, sheets, wide_texts
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import (
     ADVICE,
@@ -67,15 +67,17 @@ _WKT = re.compile(
     re.IGNORECASE,
 )
 _BLOCK, _LARGEST_BLOCK = 1 << 20, (1 << 31) - 1  # bytes that are parsed at a time
-_ON_A_PLANE = (("x", "y"), ("easting", "northing"), ("east", "north"))
+_ON_A_PLANE = (("x", "y"), ("easting", "northing"), ("east", "north"), ("rechtswert", "hochwert"))
 _PAIRS = (
     ("x", "y"),
     ("longitude", "latitude"),
     ("lon", "lat"),
     ("lng", "lat"),
     ("long", "lat"),
+    ("decimallongitude", "decimallatitude"),  # of Darwin Core, for finds of species
     ("easting", "northing"),
     ("east", "north"),
+    ("rechtswert", "hochwert"),
 )
 
 
@@ -301,6 +303,16 @@ def _read(path: Path) -> Reading:
         return layers_of(
             path=path, geometries=geometries, table=rest, crs=crs, ids=None, notes=notes
         )
+    of_hex = [] if sheets.asked().is_plain else _hex_columns(table)
+    if of_hex:
+        geometries, crs = hex_columns.from_hex(table.column(of_hex[0]), path, notes)
+        notes.append(
+            f"{path.name}: geometry taken from the digits of WKB in its column {of_hex[0]}"
+        )
+        rest = table.drop_columns(of_hex[:1])
+        return layers_of(
+            path=path, geometries=geometries, table=rest, crs=crs, ids=None, notes=notes
+        )
     pair = None if sheets.asked().is_plain else _pair(table)
     if pair:
         column = _from_numbers(table, *pair, path)
@@ -335,6 +347,12 @@ def _wkt_columns(table: pa.Table) -> list[str]:
         elif is_usual:
             named.append(name)
     return found or named[:1]
+
+
+def _hex_columns(table: pa.Table) -> list[str]:
+    """Return the columns of texts that are WKB in hexadecimal digits."""
+    texts = [f.name for f in table.schema if pa.types.is_string(f.type)]
+    return [name for name in texts if hex_columns.is_one(_first_text(table.column(name)).strip())]
 
 
 def _first_text(column: pa.ChunkedArray) -> str:
@@ -487,7 +505,7 @@ def _names_of_a_table(name: str, table: pa.Table, path: Path) -> tuple[list[str]
             words = f"field {own} is called {names[k]} in a table, where it would be geometry"
             notes.append(Changed(f"{name}: {words}"))
     named = table.rename_columns(names)
-    found = _wkt_columns(named)[:1] or _pair(named)
+    found = _wkt_columns(named)[:1] or _hex_columns(named)[:1] or _pair(named)
     if found:
         notes.append(Changed(f"{name}: {' and '.join(found)} will be read as geometry"))
     return names, notes

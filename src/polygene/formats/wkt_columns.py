@@ -66,7 +66,17 @@ def _are_like(heads: pa.ChunkedArray, pattern: str) -> BoolArray:
 def _crs_of(heads: pa.ChunkedArray, path: Path, notes: list[str]) -> pyproj.CRS | None:
     if not pc.any(pc.match_substring_regex(heads, r"(?i)^\s*SRID=")).as_py():
         return None
-    systems = pc.replace_substring_regex(heads, _SYSTEM, r"\1")
+    return system_of(pc.replace_substring_regex(heads, _SYSTEM, r"\1"), path, notes)
+
+
+def system_of(systems: pa.ChunkedArray, path: Path, notes: list[str]) -> pyproj.CRS | None:
+    """Return the CRS that the SRIDs of rows are, texts that are of no letters where none is said.
+
+    Raises
+    ------
+    DataError
+        If there are several.
+    """
     there = [s for s in pc.unique(systems).to_pylist() if s]
     if len(there) > 1:
         first, other = (pc.index(pc.equal(systems, s), True).as_py() + 1 for s in there[:2])
@@ -85,7 +95,7 @@ def _crs_of(heads: pa.ChunkedArray, path: Path, notes: list[str]) -> pyproj.CRS 
         notes.append(Warned(f"{path.name}: SRID {there[0]} is no code of the EPSG; left out"))
         return None
     more = f"; {counted(n_without, 'row')} without it taken as in that too" if n_without else ""
-    notes.append(f"{path.name}: CRS taken from the SRID of its texts, EPSG:{there[0]}{more}")
+    notes.append(f"{path.name}: CRS taken from the SRID of its geometry, EPSG:{there[0]}{more}")
     return found
 
 
