@@ -127,17 +127,19 @@ class Strangers(InFolder):
             [b"         -12", b" +1.5", b"1.5e3", b"T", b"20240229", struct.pack("<i", -7)],
             [b"************", b"", b"1,25", b"?", b"00000000", struct.pack("<i", 1 << 30)],
             [b"", b"nonsense", b"-.5", b"n", b"20230229", b"\0\0\0\0"],
+            [b"1", b"", b"", b"1", b"", b"\0\0\0\0"],
         ]
-        found = self.stranger(points([(0, 0)] * 3), table(fields, records))
+        found = self.stranger(points([(0, 0)] * 4), table(fields, records))
         values = found.layers[0].table.to_pydict()
-        self.assertEqual(values["N"], [-12, None, None])
-        self.assertEqual(values["R"], [1.5, None, None])
-        self.assertEqual(values["F"], [1500.0, 1.25, -0.5])
-        self.assertEqual(values["L"], [True, None, False])
-        self.assertEqual([str(v) for v in values["D"]], ["2024-02-29", "None", "None"])
-        self.assertEqual(values["I"], [-7, 1 << 30, 0])
+        self.assertEqual(values["N"], [-12, None, None, 1])
+        self.assertEqual(values["R"], [1.5, None, None, None])
+        self.assertEqual(values["F"], [1500.0, 1.25, -0.5, None])
+        self.assertEqual(values["L"], [True, None, False, None])
+        self.assertEqual([str(v) for v in values["D"]], ["2024-02-29", "None", "None", "None"])
+        self.assertEqual(values["I"], [-7, 1 << 30, 0, 0])
         said = " ".join(found.notes)
         self.assertIn("field R: 1 value no number, as 'nonsense'", said)
+        self.assertIn("field L: 1 value neither true nor false", said)
         self.assertIn("field D: 1 value no date", said)
 
     def test_null_shapes_alone_multipatch_and_mixed_kinds(self):

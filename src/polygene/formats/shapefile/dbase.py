@@ -197,6 +197,10 @@ def _column(
     own = records[:, field.start : field.start + field.width]
     if field.kind == "L":
         is_true, is_false = np.isin(own[:, 0], list(b"TtYy")), np.isin(own[:, 0], list(b"FfNn"))
+        is_odd = ~(is_true | is_false | np.isin(own[:, 0], list(b"? \0")))
+        if is_odd.any():
+            what = f"{counted(int(is_odd.sum()), 'value')} neither true nor false; null there"
+            notes.append(Warned(f"{where}: {what}"))
         return pc.with_nulls(is_true, ~(is_true | is_false))
     if field.kind in "NF":
         return _numbers(_texts(_bytes(records, field), "latin-1"), field, where, notes)
