@@ -194,7 +194,10 @@ class RoundTrip(InFolder):
         rows |= {"two": ["1", "x", "3"], "none": [None] * 3}
         for name, values in rows.items():
             self.assertEqual(table[name].to_pylist(), values)
-        self.assertIn("does not say which CRS its srs_id 77 is", " ".join(reading.notes))
+        said = " ".join(reading.notes)
+        self.assertIn("does not say which CRS its srs_id 77 is", said)
+        self.assertIn("3 geometries of another srs_id than the table's, 77", said)
+        self.assertEqual(geopackage.read(self.path, "b").notes, [])
 
 
 class Standard(InFolder):

@@ -21,6 +21,21 @@ class BadBlobError(Exception):
         self.row, self.reason = row, reason
 
 
+def n_of_other_systems(blobs: pa.Array, srs_id: int) -> int:
+    """Return how many geometries say by their header that they are in another system than the table's.
+
+    An undefined one (-1, 0) says nothing. ``blobs`` are such as `decoded` takes.
+    """
+    offsets = np.frombuffer(blobs.buffers()[1], np.int64)[: len(blobs) + 1]
+    starts = offsets[:-1][np.asarray(pc.is_valid(blobs))]
+    if not len(starts):
+        return 0
+    data = np.frombuffer(blobs.buffers()[2], np.uint8)
+    head = data[starts[:, None] + np.arange(4, 8)]
+    own = np.where(data[starts + 3] & 1, head.view("<i4")[:, 0], head.view(">i4")[:, 0])
+    return int(((own != srs_id) & (own > 0)).sum())
+
+
 def decoded(blobs: pa.Array, first: int) -> tuple[list[Parts], BoolArray]:
     """Decode the standard's geometry blobs (section 2.1.3): a header, then WKB.
 

@@ -20,7 +20,7 @@ from polygene.formats.geopackage.values import arrow_field
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, row_numbers
-from polygene.notes import Warned
+from polygene.notes import Warned, counted
 from polygene.table.tokens import quoted
 
 
@@ -112,6 +112,10 @@ def _read(
     if table.has_geometry and crs is None and table.srs_id not in UNDEFINED:
         words = f"{name}: the file does not say which CRS its srs_id {table.srs_id} is"
         notes.append(Warned(f"{words}; read without one"))
+    if fetched.n_elsewhere:
+        n = counted(fetched.n_elsewhere, "geometry", "geometries")
+        words = f"{n} of another srs_id than the table's, {table.srs_id}, taken as in that"
+        notes.append(Warned(f"{name}: {words}"))
     layers = []
     for k, chosen in enumerate(fetched.chosen):
         own = name if len(fetched.chosen) == 1 else f"{name}_{chosen.geometry.family.words}"

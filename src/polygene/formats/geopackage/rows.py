@@ -15,7 +15,7 @@ from polygene.arrays import I64Array
 from polygene.errors import GeometryError
 from polygene.formats.base import Known, collecting_no_garbage
 from polygene.formats.geopackage import stepping
-from polygene.formats.geopackage.blobs import BadBlobError, decoded
+from polygene.formats.geopackage.blobs import BadBlobError, decoded, n_of_other_systems
 from polygene.formats.geopackage.choosing import CHOSEN, TABLE_OF_CHOSEN, Choice, Columns, numbers
 from polygene.formats.geopackage.library import BLOB, WHOLE, NotSoError
 from polygene.formats.geopackage.listing import Table
@@ -48,12 +48,14 @@ class Fetched(NamedTuple):
 
     chosen : the rows with geometry of each family
     wrong : what is wrong with the values of fields that are read as text, by field
+    n_elsewhere : geometries whose header names another reference system than the table
     """
 
     chosen: list[OfFamily]
     table: pa.Table
     ids: I64Array | None
     wrong: dict[str, str]
+    n_elsewhere: int = 0
 
 
 @collecting_no_garbage()
@@ -126,6 +128,7 @@ def _fetched(plan: _Plan, source: _Source, pieces: Iterator[Sequence[Values]]) -
         table=pa.table(arrays, pa.schema([field.field for field in fields])),
         ids=np.concatenate(keys) if source.has_keys else None,
         wrong={field.name: field.wrong for field in fields if field.wrong},
+        n_elsewhere=shapes.n_elsewhere,
     )
 
 
@@ -151,6 +154,7 @@ class _Shapes:
         declared = _declared_family(table.geometry_type)
         self._family = declared if family is None else family
         self._type, self._known, self._n_rows = table.geometry_type, known, 0
+        self._srs_id, self.n_elsewhere = table.srs_id, 0
         self._parts: list[Parts] = []
         self._is_null, self._is_multi = [np.zeros(0, bool)], [np.zeros(0, bool)]
 
@@ -162,6 +166,7 @@ class _Shapes:
         else:
             blobs = self._blobs(values)
             parts, is_multi = decoded(blobs, self._n_rows)
+            self.n_elsewhere += n_of_other_systems(blobs, self._srs_id)
             self._parts += parts
             self._is_multi.append(is_multi)
             self._is_null.append(np.asarray(pc.is_null(blobs)))
