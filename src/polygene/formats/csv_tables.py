@@ -18,7 +18,7 @@ from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, listed, reason_of
-from polygene.formats import codepages, formulas, hex_columns, moments, sheets, wide_texts
+from polygene.formats import codepages, formulas, hex_columns, moments, placing, sheets, wide_texts
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import (
     ADVICE,
@@ -30,10 +30,9 @@ from polygene.formats.columns import (
     with_rows_told,
     without_zero_signs,
 )
-from polygene.formats.decimal_commas import as_numbers, with_decimals
+from polygene.formats.decimal_commas import with_decimals
 from polygene.formats.parting import Layout, layout_of
 from polygene.formats.wkt_columns import from_wkt
-from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
 from polygene.layer import Layer, distinct_name
 from polygene.notes import Changed, Lost, Warned, counted
@@ -60,25 +59,7 @@ KEEPS_LINEAGE = False
 HOLDS_MANY = False
 HOLDS_TABLES = True
 READS_PART = False
-GEOMETRY = "wkt"  # the column that we write
-_WKT_NAMES = (GEOMETRY, "geometry")
-_WKT = re.compile(
-    r"\s*(SRID=\d+;)?\s*(multi)?(point|linestring|polygon|geometrycollection)\s*(z|m|zm)?\s*(\(|empty)",
-    re.IGNORECASE,
-)
 _BLOCK, _LARGEST_BLOCK = 1 << 20, (1 << 31) - 1  # bytes that are parsed at a time
-_ON_A_PLANE = (("x", "y"), ("easting", "northing"), ("east", "north"), ("rechtswert", "hochwert"))
-_PAIRS = (
-    ("x", "y"),
-    ("longitude", "latitude"),
-    ("lon", "lat"),
-    ("lng", "lat"),
-    ("long", "lat"),
-    ("decimallongitude", "decimallatitude"),  # of Darwin Core, for finds of species
-    ("easting", "northing"),
-    ("east", "north"),
-    ("rechtswert", "hochwert"),
-)
 
 
 def is_like(head: bytes) -> bool:
@@ -290,7 +271,7 @@ def _read(path: Path) -> Reading:
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
     table = distinct_columns(_plain(table, path, notes), path, notes)
-    texts = [] if sheets.asked().is_plain else _wkt_columns(table)
+    texts = [] if sheets.asked().is_plain else placing.columns_of_wkt(table)
     if texts:
         found = texts[0]
         if len(texts) > 1:
@@ -303,7 +284,7 @@ def _read(path: Path) -> Reading:
         return layers_of(
             path=path, geometries=geometries, table=rest, crs=crs, ids=None, notes=notes
         )
-    of_hex = [] if sheets.asked().is_plain else _hex_columns(table)
+    of_hex = [] if sheets.asked().is_plain else placing.columns_of_digits(table)
     if of_hex:
         geometries, crs = hex_columns.from_hex(table.column(of_hex[0]), path, notes)
         notes.append(
@@ -313,55 +294,14 @@ def _read(path: Path) -> Reading:
         return layers_of(
             path=path, geometries=geometries, table=rest, crs=crs, ids=None, notes=notes
         )
-    pair = None if sheets.asked().is_plain else _pair(table)
+    pair = None if sheets.asked().is_plain else placing.pair_of(table)
     if pair:
-        column = _from_numbers(table, *pair, path)
+        column = placing.from_numbers(table, *pair, path)
         chosen = [OfFamily(np.arange(table.num_rows), column)]
         notes.append(f"{path.name}: points taken from its columns {' and '.join(pair)}")
         return layers_of(path=path, geometries=chosen, table=table, crs=None, ids=None, notes=notes)
     why = "neither a column of WKT, as POINT (30 10), nor two of numbers such as x and y or lon and lat"
     return table_of(path, table, why, notes)
-
-
-def _pair(table: pa.Table) -> tuple[str, str] | None:
-    """Return the columns that are x and y by their names; of two that differ by case the first."""
-    names = {name.strip().casefold(): name for name in table.column_names[::-1]}
-    found = ((names[x], names[y]) for x, y in _PAIRS if x in names and y in names)
-    return next(found, None)
-
-
-def _wkt_columns(table: pa.Table) -> list[str]:
-    """Return the columns of texts that are WKT, those with a usual name first.
-
-    One with such a name may be of nothing but nulls, if no other has WKT.
-    """
-    texts = [f.name for f in table.schema if pa.types.is_string(f.type)]
-    ranks = {name: k for k, name in enumerate(_WKT_NAMES)}
-    texts.sort(key=lambda name: ranks.get(name.strip().casefold(), len(ranks)))
-    found, named = [], []
-    for name in texts:
-        first = _first_text(table.column(name))
-        is_usual = name.strip().casefold() in _WKT_NAMES
-        if _WKT.match(first) or (is_usual and first):
-            found.append(name)
-        elif is_usual:
-            named.append(name)
-    return found or named[:1]
-
-
-def _hex_columns(table: pa.Table) -> list[str]:
-    """Return the columns of texts that are WKB in hexadecimal digits."""
-    texts = [f.name for f in table.schema if pa.types.is_string(f.type)]
-    return [name for name in texts if hex_columns.is_one(_first_text(table.column(name)).strip())]
-
-
-def _first_text(column: pa.ChunkedArray) -> str:
-    """Return the first text of a column that is neither null nor empty, or nothing."""
-    for chunk in column.chunks:
-        at = pc.index(pc.greater(pc.binary_length(chunk), 0), True).as_py()
-        if at >= 0:
-            return str(chunk[at].as_py())
-    return ""
 
 
 def _plain(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
@@ -375,44 +315,6 @@ def _plain(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
             table = table.set_column(k, pa.field(field.name, column.type), column)
         notes += [Warned(f"{path.name}: {field.name} {said}")] if said else []
     return table
-
-
-def _from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn:
-    axes = []
-    for name in (x, y):
-        column = table.column(name)
-        if pa.types.is_string(column.type):  # numbers in quotes, perhaps
-            try:
-                column = pc.cast(pc.utf8_trim_whitespace(column), pa.float64())
-            except pa.ArrowException as err:
-                numbers = as_numbers(column, may_be_thousands=(x, y) in _ON_A_PLANE)
-                if numbers is None:
-                    first = _first_text(column)[:20]
-                    more = (
-                        "; write a point where a comma may part thousands" if "," in first else ""
-                    )
-                    raise FileError(
-                        f"{path}: its column {name!r} holds texts such as {first!r}, not numbers{more}"
-                    ) from err
-                column = numbers
-        if not (pa.types.is_integer(column.type) or pa.types.is_floating(column.type)):
-            raise FileError(f"{path}: its column {name!r} holds {column.type}, not numbers")
-        axes.append(np.asarray(pc.fill_null(pc.cast(column, pa.float64()), float("nan"))))
-    xy = np.stack(axes, axis=1)
-    is_null = np.isnan(xy).any(axis=1)
-    steps = np.arange(int((~is_null).sum()) + 1)
-    rows = np.concatenate([[0], np.cumsum(~is_null)])
-    from polygene.geometry import Family
-
-    return GeometryColumn(
-        family=Family.POINTS,
-        xy=xy[~is_null],
-        ring_offsets=steps,
-        part_offsets=steps,
-        row_offsets=rows,
-        is_null=is_null,
-        is_multi=False,
-    )
 
 
 def write(path: Path, layers: Sequence[Layer]) -> Written:
@@ -435,7 +337,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     layer, notes = without_zero_signs(layer)
     layer, renamed = _with_free_name(layer)
     notes += renamed
-    if layer.geometry.is_null.all() and _wkt_columns(layer.table):
+    if layer.geometry.is_null.all() and placing.columns_of_wkt(layer.table):
         why = "none of its rows has any"
         written = _write_table(path, replace(layer, no_geometry=why, crs=None))
         said = Changed(f"{layer.name}: written without geometry, of which {why}")
@@ -447,7 +349,9 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     layer = replace(layer, geometry=column)
     texts = wkt.column_to_text(column)
     columns = [*(_writable(c) for c in layer.table.columns), texts]
-    table, n_formulas = formulas.defused(pa.table(columns, [*layer.table.column_names, GEOMETRY]))
+    table, n_formulas = formulas.defused(
+        pa.table(columns, [*layer.table.column_names, placing.GEOMETRY])
+    )
     options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")
     with replacing(path) as temporary:
         pacsv.write_csv(table, temporary, options)
@@ -491,11 +395,15 @@ def _names_of_a_table(name: str, table: pa.Table, path: Path) -> tuple[list[str]
     names, notes = list(table.column_names), list[str]()
     if not table.num_rows:
         return names, notes
-    odd = {own for own in _wkt_columns(table) if not _WKT.match(_first_text(table.column(own)))}
-    pair = _pair(table)
+    odd = {
+        own
+        for own in placing.columns_of_wkt(table)
+        if not placing.WKT.match(placing.first_text(table.column(own)))
+    }
+    pair = placing.pair_of(table)
     if pair:
         try:
-            _from_numbers(table, *pair, path)
+            placing.from_numbers(table, *pair, path)
         except FileError:
             odd.add(pair[1])
     taken = {own.strip().casefold() for own in names}
@@ -505,7 +413,11 @@ def _names_of_a_table(name: str, table: pa.Table, path: Path) -> tuple[list[str]
             words = f"field {own} is called {names[k]} in a table, where it would be geometry"
             notes.append(Changed(f"{name}: {words}"))
     named = table.rename_columns(names)
-    found = _wkt_columns(named)[:1] or _hex_columns(named)[:1] or _pair(named)
+    found = (
+        placing.columns_of_wkt(named)[:1]
+        or placing.columns_of_digits(named)[:1]
+        or placing.pair_of(named)
+    )
     if found:
         notes.append(Changed(f"{name}: {' and '.join(found)} will be read as geometry"))
     return names, notes
@@ -517,12 +429,15 @@ def _with_free_name(layer: Layer) -> tuple[Layer, list[str]]:
     taken = {name.strip().casefold() for name in names}
     new = [
         distinct_name(own.name.strip(), taken, folds=True)
-        if own.name.strip().casefold() in (_WKT_NAMES if _may_be_text(own.type) else (GEOMETRY,))
+        if own.name.strip().casefold()
+        in (placing.WKT_NAMES if _may_be_text(own.type) else (placing.GEOMETRY,))
         else own.name
         for own in layer.table.schema
     ]
     notes: list[str] = [
-        Changed(f"{layer.name}: field {a} is called {b} in a table, where geometry is {GEOMETRY}")
+        Changed(
+            f"{layer.name}: field {a} is called {b} in a table, where geometry is {placing.GEOMETRY}"
+        )
         for a, b in zip(names, new, strict=True)
         if a != b
     ]
