@@ -126,11 +126,11 @@ class Reading(InFolder):
                              ('x,y\n"473539,5","2,5"\n', [473539.5, 2.5])):  # fmt: skip
             path.write_text(text)
             self.assertEqual(polygene.read(path).geometry.xy.tolist(), [wanted])
-        path.write_text("x;y\n14,105;72,538\n")
-        with self.assertRaisesRegex(
-            FileError, "'x' holds texts such as '14,105', .* part thousands"
-        ):
-            polygene.read(path)
+        for x, y in (("x", "y"), ("X", "Y"), ("Easting", "Northing"), (" Rechtswert", "HOCHWERT")):
+            path.write_text(f"{x};{y}\n14,105;72,538\n")
+            said = f"'{x}' holds texts such as '14,105', .* part thousands"
+            with self.subTest(x), self.assertRaisesRegex(FileError, said):
+                polygene.read(path)
 
     def test_utf_16(self):
         """Programs on Windows write tables so, with a mark at the beginning; GeoJSON is never in it."""

@@ -84,7 +84,7 @@ def from_numbers(table: pa.Table, x: str, y: str, path: Path) -> GeometryColumn:
         If they are not numbers, or on a plane may be thousands with a comma in them.
     """
     axes = []
-    is_on_a_plane = (x, y) in _ON_A_PLANE
+    is_on_a_plane = (x.strip().casefold(), y.strip().casefold()) in _ON_A_PLANE
     for name in (x, y):
         column = table.column(name)
         if pa.types.is_string(column.type):  # numbers in quotes, perhaps
