@@ -18,7 +18,15 @@ from polygene.arrays import BoolArray
 from polygene.commit.together import replacing
 from polygene.crs import label
 from polygene.errors import FileError, listed, reason_of
-from polygene.formats import codepages, formulas, hex_columns, moments, placing, sheets, wide_texts
+from polygene.formats import (
+    codepages,
+    formulas,
+    hex_columns,
+    moments,
+    sheets,
+    table_geometry,
+    wide_texts,
+)
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import (
     ADVICE,
@@ -271,7 +279,7 @@ def _read(path: Path) -> Reading:
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
     table = distinct_columns(_plain(table, path, notes), path, notes)
-    texts = [] if sheets.asked().is_plain else placing.columns_of_wkt(table)
+    texts = [] if sheets.asked().is_plain else table_geometry.columns_of_wkt(table)
     if texts:
         found = texts[0]
         if len(texts) > 1:
@@ -284,7 +292,7 @@ def _read(path: Path) -> Reading:
         return layers_of(
             path=path, geometries=geometries, table=rest, crs=crs, ids=None, notes=notes
         )
-    of_hex = [] if sheets.asked().is_plain else placing.columns_of_digits(table)
+    of_hex = [] if sheets.asked().is_plain else table_geometry.columns_of_digits(table)
     if of_hex:
         geometries, crs = hex_columns.from_hex(table.column(of_hex[0]), path, notes)
         notes.append(
@@ -294,9 +302,9 @@ def _read(path: Path) -> Reading:
         return layers_of(
             path=path, geometries=geometries, table=rest, crs=crs, ids=None, notes=notes
         )
-    pair = None if sheets.asked().is_plain else placing.pair_of(table)
+    pair = None if sheets.asked().is_plain else table_geometry.pair_of(table)
     if pair:
-        column = placing.from_numbers(table, *pair, path)
+        column = table_geometry.from_numbers(table, *pair, path)
         chosen = [OfFamily(np.arange(table.num_rows), column)]
         notes.append(f"{path.name}: points taken from its columns {' and '.join(pair)}")
         return layers_of(path=path, geometries=chosen, table=table, crs=None, ids=None, notes=notes)
@@ -337,7 +345,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     layer, notes = without_zero_signs(layer)
     layer, renamed = _with_free_name(layer)
     notes += renamed
-    if layer.geometry.is_null.all() and placing.columns_of_wkt(layer.table):
+    if layer.geometry.is_null.all() and table_geometry.columns_of_wkt(layer.table):
         why = "none of its rows has any"
         written = _write_table(path, replace(layer, no_geometry=why, crs=None))
         said = Changed(f"{layer.name}: written without geometry, of which {why}")
@@ -350,7 +358,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     texts = wkt.column_to_text(column)
     columns = [*(_writable(c) for c in layer.table.columns), texts]
     table, n_formulas = formulas.defused(
-        pa.table(columns, [*layer.table.column_names, placing.GEOMETRY])
+        pa.table(columns, [*layer.table.column_names, table_geometry.GEOMETRY])
     )
     options = pacsv.WriteOptions(delimiter="\t" if path.suffix.lower() == ".tsv" else ",")
     with replacing(path) as temporary:
@@ -397,13 +405,13 @@ def _names_of_a_table(name: str, table: pa.Table, path: Path) -> tuple[list[str]
         return names, notes
     odd = {
         own
-        for own in placing.columns_of_wkt(table)
-        if not placing.WKT.match(placing.first_text(table.column(own)))
+        for own in table_geometry.columns_of_wkt(table)
+        if not table_geometry.WKT.match(table_geometry.first_text(table.column(own)))
     }
-    pair = placing.pair_of(table)
+    pair = table_geometry.pair_of(table)
     if pair:
         try:
-            placing.from_numbers(table, *pair, path)
+            table_geometry.from_numbers(table, *pair, path)
         except FileError:
             odd.add(pair[1])
     taken = {own.strip().casefold() for own in names}
@@ -414,9 +422,9 @@ def _names_of_a_table(name: str, table: pa.Table, path: Path) -> tuple[list[str]
             notes.append(Changed(f"{name}: {words}"))
     named = table.rename_columns(names)
     found = (
-        placing.columns_of_wkt(named)[:1]
-        or placing.columns_of_digits(named)[:1]
-        or placing.pair_of(named)
+        table_geometry.columns_of_wkt(named)[:1]
+        or table_geometry.columns_of_digits(named)[:1]
+        or table_geometry.pair_of(named)
     )
     if found:
         notes.append(Changed(f"{name}: {' and '.join(found)} will be read as geometry"))
@@ -430,13 +438,14 @@ def _with_free_name(layer: Layer) -> tuple[Layer, list[str]]:
     new = [
         distinct_name(own.name.strip(), taken, folds=True)
         if own.name.strip().casefold()
-        in (placing.WKT_NAMES if _may_be_text(own.type) else (placing.GEOMETRY,))
+        in (table_geometry.WKT_NAMES if _may_be_text(own.type) else (table_geometry.GEOMETRY,))
         else own.name
         for own in layer.table.schema
     ]
     notes: list[str] = [
         Changed(
-            f"{layer.name}: field {a} is called {b} in a table, where geometry is {placing.GEOMETRY}"
+            f"{layer.name}: field {a} is called {b} in a table, where geometry is "
+            f"{table_geometry.GEOMETRY}"
         )
         for a, b in zip(names, new, strict=True)
         if a != b
