@@ -8,6 +8,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Generic, Protocol, TypeVar
 
+import numpy as np
+
 from polygene import phrases
 from polygene.errors import DataError, FileError, TableError
 from polygene.formats import destination
@@ -187,9 +189,16 @@ def _as_own(result: R) -> R:
 
 
 def still_invalid(layer: Layer) -> list[str]:
-    """Say how many features of a layer are invalid and stay so."""
+    """Say how many features of a layer are invalid, or have coordinates that are no numbers."""
     if layer.geometry.family != Family.POLYGONS:
-        return []
+        bounds = layer.geometry.row_bounds()
+        is_odd = ~np.isfinite(bounds).all(axis=1) & ~layer.geometry.is_empty
+        if not is_odd.any():
+            return []
+        rows = NamedRows.of(layer, is_odd)
+        what = "features have coordinates that are no finite numbers, and stay as they are"
+        words = f"{rows.count:,} of {layer.n_rows:,} {what}: {phrases.named(rows)}"
+        return [Warned(f"{layer.name}: {words}")]
     rows = NamedRows.of(layer, invalid_rows(layer.geometry))
     if not rows.count:
         return []

@@ -51,6 +51,37 @@ def worded_anew(note: str, change: Callable[[str], str]) -> str:
     return type(note)(change(note))
 
 
+# What readers count of the rows that they are asked for, as `counted` words it.
+_NOUNS = {"value": "values", "moment": "moments", "geometry": "geometries"}
+_COUNT = re.compile(rf"\b(\d[\d,]*) ({'|'.join([*_NOUNS, *_NOUNS.values()])})\b")
+_ALONE = {several: noun for noun, several in _NOUNS.items()}
+
+
+def summed(notes: Sequence[str]) -> list[str]:
+    """Return notes on pieces of one thing as notes on all of it: what they count is added up."""
+    found: dict[tuple[type, str, str, str], tuple[str, int]] = {}
+    for note in notes:
+        count = _COUNT.search(note)
+        if count is None:
+            found.setdefault((type(note), note, "", ""), (note, 0))
+            continue
+        noun = _ALONE.get(count[2], count[2])
+        key = (type(note), note[: count.start()], noun, note[count.end() :])
+        first, n = found.get(key, (note, 0))
+        found[key] = first, n + int(count[1].replace(",", ""))
+    return [
+        first
+        if not noun
+        else worded_anew(
+            first,
+            lambda text, n=n, noun=noun: _COUNT.sub(  # type: ignore[misc]
+                counted(n, noun, _NOUNS[noun]), text, count=1
+            ),
+        )
+        for (_, _, noun, _), (first, n) in found.items()
+    ]
+
+
 def in_order(notes: Sequence[str]) -> list[str]:
     """Return warnings before remarks, each in their order."""
     return sorted(notes, key=lambda note: not isinstance(note, Warned))

@@ -16,8 +16,11 @@ import pyarrow.parquet as pq
 import polygene
 from polygene import crs
 from polygene.errors import PolygeneError, TableError, UsageError
+from polygene.formats import arrow_ipc, geoparquet
 from polygene.formats.columns import to_wkb
+from polygene.formats.wanted import Wanted
 from polygene.layer import Layer
+from polygene.notes import Warned, summed
 from tests.support import generators as make
 from tests.support.cli import InFolder, WithSample
 from tests.support.layers import geometries, layer, same_geometry
@@ -223,6 +226,98 @@ class TypesOfOthers(InFolder):
             self.assertEqual(kept[name].to_pylist(), WHOLE[name][1:2], name)
         whole = polygene.read(path).table
         self.assertTrue(kept.equals(whole.slice(1, 1)))
+
+
+class NestedGeometry(InFolder):
+    """Geometry as lists of coordinates, and what is said of it, as others write them."""
+
+    PAIR, TRIPLE = (
+        pa.list_(pa.field("xy", pa.float64()), 2),
+        pa.list_(pa.field("xym", pa.float64()), 3),
+    )
+
+    def read(self, values, kind: pa.DataType, encoding: str, about: str = "{}"):
+        said = {"ARROW:extension:name": f"geoarrow.{encoding}", "ARROW:extension:metadata": about}
+        schema = pa.schema([pa.field("g", kind, metadata=said)])
+        with pa.ipc.new_file(self.folder / "n.arrow", schema) as file:
+            file.write_table(pa.table([pa.array(values, kind)], schema))
+        found = arrow_ipc.read(self.folder / "n.arrow", "n")
+        return found.layers[0], " ".join(found.notes)
+
+    def test_a_null_row_and_numbers_by_their_names(self):
+        layer, _ = self.read([[1, 2], None, [3, 4]], self.PAIR, "point")
+        self.assertEqual(layer.geometry.is_null.tolist(), [False, True, False])
+        self.assertEqual(layer.geometry.xy.tolist(), [[1, 2], [3, 4]])
+        layer, _ = self.read([[1, 2, 9]], self.TRIPLE, "point")
+        self.assertEqual((layer.geometry.z, layer.geometry.m.tolist()), (None, [9]))
+        layer, _ = self.read(["POINT (1 2)", None], pa.string_view(), "wkt")
+        self.assertEqual(layer.geometry.xy.tolist(), [[1, 2]])
+
+    def test_nothing_inside_of_a_geometry_is_null(self):
+        named = pa.struct([("x", pa.float64()), ("y", pa.float64())])
+        line = [{"x": 1, "y": 2}, {"x": 3, "y": 4}]
+        for values, kind, encoding in (
+            ([[[1, 2], [3, 4]], [[1, 2], None, [5, 5]]], pa.list_(self.PAIR), "linestring"),
+            ([line, [*line, None]], pa.list_(named), "linestring"),
+            ([line[0], {"x": 1, "y": None}], named, "point"),
+            ([[[[0, 0]]], [None, [[1, 1]]]], pa.list_(pa.list_(self.PAIR)), "polygon"),
+        ):
+            with (
+                self.subTest(values=values),
+                self.assertRaisesRegex(PolygeneError, "row 2: .* null"),
+            ):
+                self.read(values, kind, encoding)
+
+    def test_what_is_said_of_it_and_not_kept(self):
+        moved = struct.pack("<BIIdd", 1, 0x20000001, 25832, 1.0, 2.0)
+        code = '{"crs":"EPSG:32633"}'
+        for about, values, says in (
+            (code, [POINT], ""),
+            ("{no", [POINT], "is no JSON object"),
+            (
+                code,
+                [POINT, moved],
+                "1 geometry of another SRID than the CRS of the file, EPSG:32633",
+            ),
+            ("{}", [POINT, moved], "CRS taken from the SRID of its geometry, EPSG:25832"),
+        ):
+            with self.subTest(about=about):
+                _, notes = self.read(values, pa.binary(), "wkb", about)
+                self.assertIn(says, notes)
+                self.assertEqual(bool(says), bool(notes))
+        geo = json.loads(GEO)
+        geo["columns"] |= {"geometry": {**ABOUT, "epoch": 2021.5}, "middle": ABOUT}
+        table = pa.table({"geometry": [POINT], "middle": [POINT], "k": [1]})
+        path = self.folder / "two.parquet"
+        pq.write_table(table.replace_schema_metadata({"geo": json.dumps(geo)}), path)
+        notes = " ".join(geoparquet.read(path, "two").notes)
+        self.assertIn("of the epoch 2021.5, which is not kept", notes)
+        self.assertIn("middle is geometry too, and taken as an attribute", notes)
+
+    def test_what_is_counted_in_portions_is_added_up(self):
+        """As of a file that is copied some rows at a time, to be worked on in tasks."""
+        moved = struct.pack("<BIIdd", 1, 0x20000001, 25832, 1.0, 2.0)
+        table = pa.table({"g": [POINT, moved] * 10, "t": pa.array(range(20), pa.timestamp("us"))})
+        geo = GEO.replace('"geometry"', '"g"')
+        path = self.folder / "many.parquet"
+        pq.write_table(table.replace_schema_metadata({"geo": geo}), path, row_group_size=4)
+        whole, portions = geoparquet.read(path, "many").notes, []
+        for first in range(0, 20, 4):
+            portions += geoparquet.read(path, "many", Wanted(span=(first, first + 4))).notes
+        self.assertEqual((len(whole), len(set(portions))), (2, 3))
+        self.assertEqual(summed(portions), whole)
+        self.assertEqual({*map(type, summed(portions))}, {Warned})
+
+    def test_nested_values_are_json(self):
+        names = {"names": [{"main": "Ærø", "other": [("da", "Ø")], "raw": b"\x01", "n": [1, None]}]}
+        kinds = pa.struct([
+            ("main", pa.string()), ("other", pa.map_(pa.string(), pa.string())),
+            ("raw", pa.binary()), ("n", pa.list_(pa.int64())),
+        ])  # fmt: skip
+        table = pa.table(names, pa.schema([("names", kinds)]))
+        pq.write_table(table, self.folder / "t.parquet")
+        (text,) = polygene.read(self.folder / "t.parquet").table["names"].to_pylist()
+        self.assertEqual(text, '{"main":"Ærø","other":{"da":"Ø"},"raw":"01","n":[1,null]}')
 
 
 class Pipes(WithSample):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import struct
 import unittest
 from dataclasses import replace
@@ -12,6 +13,8 @@ import pyarrow as pa
 from flatbuffers import number_types as kinds
 from flatbuffers.table import Table
 
+from polygene import crs
+from polygene.batch import still_invalid
 from polygene.errors import FileError, GeometryError, PolygeneError
 from polygene.formats import flatgeobuf
 from polygene.formats.flatgeobuf import index
@@ -19,6 +22,7 @@ from polygene.formats.flatgeobuf.header import read_header
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Family
 from tests.formats.test_round_trips import InFolder
+from tests.support import flat
 from tests.support import generators as make
 from tests.support.chance import some_of
 from tests.support.layers import geometries, layer
@@ -104,6 +108,76 @@ class Layout(InFolder):
         (back,) = flatgeobuf.read(path, "n").layers
         self.assertEqual(back.table["t"].to_pylist(), ["one", None, "three"])
         self.assertEqual(back.table["b"].to_pylist(), [b"one", None, b"three"])
+
+
+class Strangers(InFolder):
+    """What others write, made with the FlatBuffers library."""
+
+    UTM = {"org": "EPSG", "code": 32633}
+
+    def read(self, header: dict, *features: dict) -> tuple:
+        path = flat.write(self.folder / "s.fgb", {"crs": self.UTM, **header}, list(features))
+        found = flatgeobuf.read(path, "s")
+        return found.layers[0], " ".join(found.notes)
+
+    def values(self, kind: int, *values: bytes) -> tuple:
+        fields = [{"name": "a", "type": kind}]
+        spot = {"geometry": {"xy": [1.0, 2.0]}}
+        own = [{**spot, "values": value} for value in values]
+        layer, notes = self.read({"type": 1, "fields": fields}, *own)
+        return layer.table["a"].to_pylist(), notes
+
+    def test_moments_in_any_zone_and_what_is_none(self):
+        ten = datetime.datetime(2020, 1, 1, 10, tzinfo=datetime.UTC)
+        for texts, wanted, said in (
+            (["2020-01-01T12:00:00+02:00", "2020-01-01T10:00:00Z"], [ten, ten], ""),
+            (["2020-01-01 10:00:00", "2020-01-01T10:00"], [ten, ten], ""),
+            (["2020-01-01T10:00:00.000123Z"], [ten], "1 moment cut to milliseconds"),
+            (["1500-01-01T00:00:00Z"], [datetime.datetime(1500, 1, 1, tzinfo=datetime.UTC)], ""),
+            (["2020-01-01", "2020-01-01"], [ten.date()] * 2, ""),
+            (["2020-01-01", "2020-01-01T10:00:00Z"], None, "read as text"),
+            (["yesterday"], None, "read as text"),
+        ):
+            with self.subTest(texts=texts):
+                found, notes = self.values(13, *(flat.text(0, text) for text in texts))
+                self.assertEqual(found, texts if wanted is None else wanted)
+                self.assertIn(said, notes)
+                self.assertEqual(bool(said), bool(notes))
+
+    def test_two_fields_of_one_name_have_their_own_values(self):
+        fields = [{"name": "a", "type": 5}] * 2
+        own = {"geometry": {"xy": [1.0, 2.0]}, "values": struct.pack("<HiHi", 0, 1, 1, 2)}
+        layer, _ = self.read({"type": 1, "fields": fields}, own)
+        self.assertEqual([c.to_pylist() for c in layer.table.columns], [[1], [2]])
+
+    def test_what_is_stated_and_not_kept_or_not_known_is_said(self):
+        spots = [{"geometry": {"xy": [1.0, 2.0]}}, {"geometry": {"xy": [3.0, 4.0]}}]
+        for header, n, code, said in (
+            ({"crs": {"org": "OGC", "code_string": "CRS84"}}, 2, ("OGC", "CRS84"), ""),
+            ({"crs": {"org": "EPSG", "code": 999999}}, 2, None, "EPSG:999999, is not known"),
+            ({"has_t": True}, 2, ("EPSG", "32633"), "times of its vertices left out"),
+            ({"count": 1}, 1, ("EPSG", "32633"), "counts no more than 1 of its features"),
+        ):
+            with self.subTest(header=header):
+                layer, notes = self.read({"type": 1, **header}, *spots)
+                self.assertEqual(layer.n_rows, n)
+                self.assertEqual(layer.crs and crs.code(layer.crs), code)
+                self.assertIn(said, notes)
+                self.assertEqual(bool(said), bool(notes))
+
+    def test_numbers_that_do_not_go_with_each_other_are_damage(self):
+        for header, own in (
+            ({"type": 2}, {"xy": [1.0, 2.0, 3.0]}),
+            ({"type": 2, "has_z": True}, {"xy": [1.0, 2.0, 3.0, 4.0], "z": [5.0]}),
+        ):
+            with self.assertRaisesRegex(FileError, "a vertex has no y|not as many z or m"):
+                self.read(header, {"geometry": own})
+
+    def test_a_point_of_no_numbers_is_an_empty_one(self):
+        own = [{"geometry": {"xy": [x, np.nan], "z": [1.0]}} for x in (np.nan, 1.0)]
+        layer, _ = self.read({"type": 1, "has_z": True}, *own)
+        self.assertEqual(layer.geometry.is_empty.tolist(), [True, False])
+        self.assertIn("1 of 2 features have coordinates", still_invalid(layer)[0])
 
 
 class Index(InFolder):

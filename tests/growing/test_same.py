@@ -27,6 +27,7 @@ from polygene.growing.running import Grounds, OneTaskError, run
 from polygene.progress import SILENT
 from polygene.reading import Choice
 from polygene.table.expression import Expression
+from tests.support import flat
 from tests.support import generators as make
 from tests.support.cases import KINDS, STEPS
 from tests.support.chance import some_of
@@ -281,19 +282,19 @@ class Portions(Compared):
         """They are texts in all of them; a filter sees it so too, of the whole and in tasks."""
         n, key = 25, str(2**64 - 1)
         points = make.points([[np.array([k, 0.0])] for k in range(n)])
-        flat = self.folder / "f.fgb"
+        third = self.folder / "f.fgb"
         keys = [-1 if k == 14 else k for k in range(n)]
-        polygene.write(make.layer("f", points, UTM, kk=keys), flat)
-        data = bytearray(flat.read_bytes())
+        polygene.write(make.layer("f", points, UTM, kk=keys), third)
+        data = bytearray(third.read_bytes())
         data[data.rindex(b"\x07\x04\0\0\0", 0, data.index(b"kk"))] = 8  # from Long to ULong
-        flat.write_bytes(data)
+        third.write_bytes(data)
         columns = self.folder / "c.parquet"
         polygene.write(make.layer("c", points, UTM, kk=keys), columns)
         table = pq.read_table(columns)
         unsigned = pa.array(np.asarray(table["kk"]).view(np.uint64))
         table = table.set_column(table.column_names.index("kk"), "kk", unsigned)
         pq.write_table(table, columns, row_group_size=4)
-        for path in (flat, columns):
+        for path in (third, columns):
             for where, n_found in ((None, n), ("kk = '3'", 1), (f"kk IN ('{key}', '24')", 2)):
                 with self.subTest(path=path, where=where), mock.patch.object(portions, "ROWS", 10):
                     ref, choice = LayerRef(path, path.stem), Choice(where and Expression(where))
@@ -308,6 +309,33 @@ class Portions(Compared):
                         values = sorted(k for y in some for k in y.table["kk"].to_pylist())
                         self.assertEqual((len(values), {*map(type, values)}), (n_found, {str}))
                         self.assertTrue({*values} <= {key, *map(str, range(n))})
+
+    def test_dates_that_begin_in_a_later_one(self):
+        """A FlatGeobuf has one type for dates and times: the values say what they are, nulls do not."""
+        day, ten = "2026-05-01", "2026-05-01T10:00:00Z"
+        for k, (values, kind) in enumerate((
+            ([None] * 12 + [day] * 13, "date32[day]"),
+            ([None] * 12 + [ten] * 13, "timestamp[ms, tz=UTC]"),
+            ([day] * 12 + [ten] * 13, "string"),
+        )):  # fmt: skip
+            path, place = self.folder / f"d{k}.fgb", self.folder / f".d{k}"
+            fields = [{"name": "seen", "type": 13}]
+            texts = [b"" if value is None else flat.text(0, value) for value in values]
+            own = [
+                {"geometry": {"xy": [float(k), 0.0]}, "values": text}
+                for k, text in enumerate(texts)
+            ]
+            header = {"type": 1, "crs": {"org": "EPSG", "code": 32633}, "fields": fields}
+            flat.write(path, {**header, "count": len(own)}, own)
+            ref = LayerRef(path, path.stem)
+            whole, notes = Choice().read(ref)
+            with self.subTest(kind=kind), mock.patch.object(portions, "ROWS", 10):
+                call = call_of("measure", centroid=True)
+                found = run(call, [ref], [Choice()], place, Grounds(tasks=2), SILENT)
+                parts = [polygene.read(part) for part in sorted(found.folder.glob("p*.parquet"))]
+                for one in (*whole, *parts):
+                    self.assertEqual(str(one.table.schema.field("seen").type), kind)
+                self.assertEqual(set(notes), set(found.notes))
 
     def test_geometry_that_begins_in_a_later_one(self):
         """Of a table that does not say of what family it is, as packages from elsewhere may not."""
@@ -324,14 +352,14 @@ class Portions(Compared):
         table = pa.table({"g": pa.array(shapes, pa.binary()), "n": range(25)})
         table = table.replace_schema_metadata({"geo": json.dumps(geo)})
         pq.write_table(table, path.with_suffix(".parquet"), row_group_size=5)
-        flat, header = path.with_suffix(".fgb"), writing.Header
+        third, header = path.with_suffix(".fgb"), writing.Header
         late = make.points([[] if k < 20 else [np.array([k, 0.0])] for k in range(25)])
         late = replace(late, is_null=late.is_empty)
         with mock.patch.object(
             writing, "Header", side_effect=lambda **own: header(**{**own, "geometry_type": 0})
         ):
-            polygene.write(replace(layer, geometry=late), flat)
-        for k, own in enumerate((path, path.with_suffix(".parquet"), flat)):
+            polygene.write(replace(layer, geometry=late), third)
+        for k, own in enumerate((path, path.with_suffix(".parquet"), third)):
             ref, place = LayerRef(own, "spots"), self.folder / f".w{k}"
             with self.subTest(path=own), mock.patch.object(portions, "ROWS", 10):
                 call = call_of("measure", centroid=True)

@@ -19,11 +19,16 @@ from polygene.formats.arrow_types import plain
 from polygene.formats.base import Reading
 from polygene.formats.columns import distinct_columns, from_wkb, layers_of, table_of
 from polygene.formats.geoarrow import from_lists
+from polygene.formats.geometry_said import said_of
+from polygene.formats.wkb_systems import in_system_of_wkb
 from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
 
 WKB_NAMES = ("wkb", "ogc.wkb")
 _USUAL = ("geometry", "geom", "wkb_geometry", "wkb", "shape", "the_geom")
+
+
+_UNREADABLE = "unreadable"  # no member that GeoArrow has
 
 
 class _Geometry(NamedTuple):
@@ -56,21 +61,19 @@ def layers_from(table: pa.Table, path: Path) -> Reading:
         why = "no column is of a GeoArrow type, and none is WKB"
         return _with_lineage(table_of(path, plain(table, notes, path), why, notes), table)
     column = table.column(found.name)
-    if found.about.get("edges", "planar") != "planar":
-        notes.append(
-            Warned(
-                f"{path.name}: its edges follow the globe ({found.about['edges']}); they are taken as "
-                "straight in longitude and latitude, which differs where they are long"
-            )
-        )
+    others = [f.name for f in table.schema if _encoding_said(f) and f.name != found.name]
+    notes += said_of(found.about, others, path)
+    if found.about.get(_UNREADABLE):
+        words = "what is said of its geometry, as of a CRS, is no JSON object; read without"
+        notes.append(Warned(f"{path.name}: {words}"))
     crs = _crs(found.about, path)
     if found.encoding == "wkb":
         geometries = from_wkb(column, path)
+        crs = in_system_of_wkb(column, crs, path, notes)
     elif found.encoding == "wkt":
         from polygene.formats.wkt_columns import from_wkt
 
-        geometries, said = from_wkt(column, path, notes)
-        crs = crs or said
+        geometries, crs = from_wkt(column, path, notes, crs)
     else:
         geometry = from_lists(column, found.encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
@@ -106,10 +109,8 @@ def _without_extensions(table: pa.Table) -> pa.Table:
 
 def _geometry_of(table: pa.Table) -> _Geometry | None:
     for field in table.schema:
-        own = (field.metadata or {}).get(NAME, b"").decode()
-        if own.startswith(PREFIX) or own in WKB_NAMES:
-            encoding = own.removeprefix(PREFIX)
-            encoding = "wkb" if encoding in WKB_NAMES else encoding
+        encoding = _encoding_said(field)
+        if encoding:
             return _Geometry(field.name, encoding, _about(field))
     stated = _stated(table)
     if stated is not None:
@@ -119,6 +120,14 @@ def _geometry_of(table: pa.Table) -> _Geometry | None:
     if usual or (len(binary) == 1 and _begins_like_wkb(table.column(binary[0]))):
         return _Geometry((usual or binary)[0], "wkb", {"crs": None})
     return None
+
+
+def _encoding_said(field: pa.Field) -> str:
+    """Return how a column of an extension type for geometry is encoded, nothing for others."""
+    own = str((field.metadata or {}).get(NAME, b"").decode())
+    if own in WKB_NAMES:
+        return "wkb"
+    return own.removeprefix(PREFIX) if own.startswith(PREFIX) else ""
 
 
 def _begins_like_wkb(column: pa.ChunkedArray) -> bool:
@@ -148,7 +157,7 @@ def _about(field: pa.Field) -> dict[str, Any]:
         found = orjson.loads((field.metadata or {}).get(ABOUT, b"") or b"{}")
     except orjson.JSONDecodeError:
         found = None
-    return found if isinstance(found, dict) else {}
+    return found if isinstance(found, dict) else {_UNREADABLE: True}
 
 
 def _stated(table: pa.Table) -> _Geometry | None:

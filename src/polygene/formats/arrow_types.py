@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pyarrow as pa
 
@@ -199,9 +201,36 @@ def _texts(column: pa.ChunkedArray, where: str) -> list[str | None]:
     if pa.types.is_duration(column.type):
         column = pc.cast(column, pa.duration("us"), safe=False)
     try:
-        return [None if v is None else str(v) for v in column.to_pylist()]
+        values = column.to_pylist()
+        if pa.types.is_nested(column.type):
+            kind = column.type
+            return [None if v is None else _as_json(_with_members(kind, v)) for v in values]
+        return [None if v is None else str(v) for v in values]
     except (
         ValueError,
         OverflowError,
     ) as err:  # a time in nanoseconds, a year beyond 9999, no UTF-8
         raise FileError(f"{where} holds values that cannot be shown as text: {err}") from err
+
+
+def _with_members(kind: pa.DataType, value: Any) -> Any:
+    """Return a nested value with objects for maps from texts, where no key is there twice."""
+    if value is None or not pa.types.is_nested(kind):
+        return value
+    if pa.types.is_struct(kind):
+        fields = [kind.field(k) for k in range(kind.num_fields)]
+        return {f.name: _with_members(f.type, value[f.name]) for f in fields}
+    if pa.types.is_map(kind):
+        pairs = [(key, _with_members(kind.item_type, own)) for key, own in value]
+        has_names = all(isinstance(key, str) for key, _ in pairs)
+        return dict(pairs) if has_names and len(dict(pairs)) == len(pairs) else pairs
+    if pa.types.is_union(kind):
+        return value
+    return [_with_members(kind.value_type, own) for own in value]
+
+
+def _as_json(value: Any) -> str:
+    def text(own: Any) -> str:
+        return own.hex() if isinstance(own, bytes) else getattr(own, "isoformat", own.__str__)()
+
+    return json.dumps(value, ensure_ascii=False, separators=(",", ":"), default=text)

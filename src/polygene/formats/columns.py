@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyproj
 
 from polygene import computing as pc
-from polygene.arrays import I64Array
+from polygene.arrays import BoolArray, I64Array, U8Array, owners
 from polygene.crs import begins_north
 from polygene.errors import GeometryError, UnknownLayerError
 from polygene.formats import moments, wkb
@@ -229,6 +229,38 @@ def from_wkb(
     GeometryError
         If a row cannot be decoded.
     """
+    data, starts, stops, is_null = bytes_of(column)
+    try:
+        parts, is_multi = wkb.parts_of(data, starts, stops)
+    except wkb.WkbError as err:
+        raise GeometryError(str(path), f"row {err.row + 1}", err.reason, ADVICE) from err
+    return columns_of(parts, len(is_null), is_null, is_multi, default)
+
+
+def check_finite(layer: Layer, kind: str) -> None:
+    """Refuse a layer with coordinates that texts cannot have, ``kind`` of file being written.
+
+    Raises
+    ------
+    GeometryError
+        If one is infinite or no number.
+    """
+    is_bad = np.zeros(layer.n_rows, bool)
+    column = layer.geometry
+    is_odd = ~np.isfinite(column.xy).all(axis=1)
+    if column.z is not None:
+        is_odd |= np.isinf(column.z)
+    if is_odd.any():
+        is_bad[owners(column.vertex_offsets_of_rows)[is_odd]] = True
+        row = f"row {int(np.argmax(is_bad)) + 1}"
+        what = f"a coordinate is not a finite number, which {kind} cannot hold"
+        raise GeometryError(
+            f"layer {layer.name!r}", row, what, "leave the feature out with `where`"
+        )
+
+
+def bytes_of(column: pa.ChunkedArray) -> tuple[U8Array, I64Array, I64Array, BoolArray]:
+    """Return the bytes of binary values, where each begins and ends in them, and which are null."""
     array = column.combine_chunks()
     if isinstance(array, pa.ChunkedArray):
         array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], pa.binary())
@@ -245,11 +277,7 @@ def from_wkb(
     is_null = np.asarray(pc.is_null(array))
     starts = np.ascontiguousarray(offsets[:-1], np.int64)
     stops = np.where(is_null, starts, offsets[1:]).astype(np.int64)
-    try:
-        parts, is_multi = wkb.parts_of(data, starts, stops)
-    except wkb.WkbError as err:
-        raise GeometryError(str(path), f"row {err.row + 1}", err.reason, ADVICE) from err
-    return columns_of(parts, n_rows, is_null, is_multi, default)
+    return data, starts, stops, is_null
 
 
 def sum_of_wkb(column: pa.ChunkedArray) -> int:

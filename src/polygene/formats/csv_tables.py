@@ -30,6 +30,7 @@ from polygene.formats import (
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import (
     ADVICE,
+    check_finite,
     distinct_columns,
     info_of,
     layers_of,
@@ -350,6 +351,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
         written = _write_table(path, replace(layer, no_geometry=why, crs=None))
         said = Changed(f"{layer.name}: written without geometry, of which {why}")
         return written._replace(notes=[*notes, said, *written.notes])
+    check_finite(layer, "WKT")
     column, n_partly = wkt.with_all_heights_or_none(layer.geometry)
     if n_partly:
         what = f"heights of {counted(n_partly, 'feature')} that some vertices have none of"

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.errors import FileError
+from polygene.arrays import BoolArray, I64Array
+from polygene.errors import FileError, GeometryError
+from polygene.formats.columns import ADVICE
 from polygene.geometry import Family, GeometryColumn
 
 # The nested-list encodings of GeoArrow: how many lists are round the coordinates, and the family.
@@ -29,6 +32,8 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
     ------
     FileError
         If the encoding is none that is known.
+    GeometryError
+        If a part, a vertex or its x or y is null, which only whole geometries may be.
     """
     if encoding not in _DEPTHS:
         raise FileError(f"{path}: the geometry encoding {encoding!r} is not known")
@@ -37,7 +42,7 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
     array = pa.concat_arrays(array.chunks) if isinstance(array, pa.ChunkedArray) else array
     _check_nesting(array.type, depth, encoding, path)
     is_null = np.asarray(pc.is_null(array))
-    levels = []
+    levels: list[I64Array] = []
     inner = array
     for _ in range(depth):
         inner_offsets = np.zeros(len(inner) + 1, np.int64)
@@ -45,16 +50,14 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
         np.cumsum(lengths, out=inner_offsets[1:])
         levels.append(inner_offsets)
         inner = inner.flatten()
-    if pa.types.is_struct(inner.type):
-        names = [f.name for f in inner.type]
-        axes = {n: np.asarray(pc.fill_null(inner.field(n), np.nan), np.float64) for n in names}
-    else:
-        size = inner.type.list_size
-        flat = np.asarray(inner.flatten(), np.float64).reshape(-1, size)
-        axes = dict(zip("xyzm", flat.T, strict=False))
-    axes = {
-        name: np.array(v) for name, v in axes.items()
-    }  # what Arrow holds is not to be written to
+        _check_there(np.asarray(pc.is_valid(inner)), levels, path)
+    axes = _axes(inner)
+    is_given = is_null if depth == 0 else np.zeros(len(inner), bool)
+    for name in "xy":
+        _check_there(np.asarray(pc.is_valid(axes[name])) | is_given, levels, path)
+    axes = {  # what Arrow holds is not to be written to
+        name: np.array(pc.fill_null(own, np.nan), np.float64) for name, own in axes.items()
+    }
     xy = np.stack([axes["x"], axes["y"]], axis=1)
     n = len(xy)
     steps = np.arange(n + 1)
@@ -96,6 +99,32 @@ def from_lists(column: pa.ChunkedArray, encoding: str, path: Path) -> GeometryCo
     )
 
 
+def _axes(inner: pa.Array) -> dict[str, pa.Array]:
+    """Return the numbers of vertices by what they are, x, y, z or m."""
+    if pa.types.is_struct(inner.type):
+        return {field.name: inner.field(field.name) for field in inner.type}
+    size = inner.type.list_size
+    said = inner.type.value_field.name  # by GeoArrow that of the inner list says what they are
+    names = said if said in ("xy", "xyz", "xym", "xyzm") and len(said) == size else "xyzm"[:size]
+    # Those of null vertices are among the values, and `flatten` leaves them out.
+    first = inner.offset * size
+    flat = inner.values.slice(first, len(inner) * size)
+    return {
+        name: flat.take(pa.array(np.arange(k, len(flat), size))) for k, name in enumerate(names)
+    }
+
+
+def _check_there(is_there: BoolArray, levels: Sequence[I64Array], path: Path) -> None:
+    """Refuse what is null inside of a geometry; ``levels`` lead to it from its row."""
+    if is_there.all():
+        return
+    at = int(np.argmin(is_there))
+    for offsets in reversed(levels):
+        at = int(np.searchsorted(offsets, at, side="right")) - 1
+    what = "a part or vertex of its geometry is null, which GeoArrow does not allow"
+    raise GeometryError(str(path), f"row {at + 1}", what, ADVICE)
+
+
 def _check_nesting(kind: pa.DataType, depth: int, encoding: str, path: Path) -> None:
     """Refuse a column that is not nested as its encoding is."""
     for _ in range(depth):
@@ -107,7 +136,7 @@ def _check_nesting(kind: pa.DataType, depth: int, encoding: str, path: Path) -> 
         is_well = {"x", "y"} <= {f.name for f in fields}
         is_well &= all(pa.types.is_floating(f.type) for f in fields)
     else:
-        is_well = pa.types.is_fixed_size_list(kind) and kind.list_size >= 2
+        is_well = pa.types.is_fixed_size_list(kind) and 2 <= kind.list_size <= 4
         is_well = is_well and pa.types.is_floating(kind.value_type)
     if not is_well:
         raise FileError(f"{path}: its geometry is said to be {encoding!r}, and is of other columns")

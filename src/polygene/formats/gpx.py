@@ -19,6 +19,7 @@ from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene.arrays import F64Array, I64Array, count_by, offsets_from, run_lengths
 from polygene.errors import FileError, GeometryError, UnknownLayerError
+from polygene.formats import moments
 from polygene.formats.base import Reading, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of
 from polygene.formats.markup import parsing, texts
@@ -283,7 +284,7 @@ def _spans(
     if not len(rows):
         return {}
     try:
-        times, said = texts.moments(texts.column_of(rows, found, len(row)))
+        times, said = moments.from_texts(texts.column_of(rows, found, len(row)))
     except pa.ArrowInvalid:
         return {}
     notes += [f"{name}: time {said}"] if said else []

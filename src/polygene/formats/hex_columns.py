@@ -10,10 +10,11 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.arrays import BoolArray, I64Array, U8Array
+from polygene.arrays import I64Array, U8Array
 from polygene.errors import GeometryError
 from polygene.formats import wkb
 from polygene.formats.columns import ADVICE, from_wkb
+from polygene.formats.wkb_systems import systems_in
 from polygene.formats.wkt_columns import system_of
 from polygene.text.assemble import OfFamily
 
@@ -21,7 +22,6 @@ if TYPE_CHECKING:
     import pyproj
 
 _LOOKS = re.compile(r"(?:\\x)?0[01](?:[0-9a-fA-F]{2}){8,}")
-_HAS_SRID = 0x20000000
 _DIGITS = np.full(256, 255, np.uint8)
 _DIGITS[list(b"0123456789")] = np.arange(10)
 _DIGITS[list(b"abcdef")] = _DIGITS[list(b"ABCDEF")] = np.arange(10, 16)
@@ -66,7 +66,7 @@ def from_hex(
     _check(digits, offsets, path)
     data = np.ascontiguousarray(digits[::2] << 4 | digits[1::2])
     binary = pc.of_bytes(pa.large_binary(), offsets // 2, data, is_null)
-    crs = system_of(_systems(data, offsets[:-1] // 2, ~is_null), path, notes)
+    crs = system_of(systems_in(data, offsets[:-1] // 2, ~is_null), path, notes)
     return from_wkb(pa.chunked_array([binary]), path), crs
 
 
@@ -79,16 +79,3 @@ def _check(digits: U8Array, offsets: I64Array, path: Path) -> None:
         raise GeometryError(
             str(path), where, "its geometry is no WKB in hexadecimal digits", ADVICE
         )
-
-
-def _systems(data: U8Array, starts: I64Array, is_there: BoolArray) -> pa.ChunkedArray:
-    """Return the SRID of each row, of no letters where none is said and null where no geometry is."""
-    has = is_there & (starts + 9 <= len(data))
-    head = np.zeros((len(starts), 9), np.uint8)
-    head[has] = data[starts[has, None] + np.arange(9)]
-    is_little = head[:, :1] == 1
-    words = [np.where(is_little, word, word[:, ::-1]) for word in (head[:, 1:5], head[:, 5:])]
-    kind, srid = (np.ascontiguousarray(word).view("<u4").ravel() for word in words)
-    texts = pc.cast(pa.array(srid.astype(np.int64)), pa.string())
-    texts = pc.if_else(pa.array(has & (kind & _HAS_SRID > 0)), texts, pa.scalar(""))
-    return pa.chunked_array([pc.if_else(pa.array(is_there), texts, pa.scalar(None, pa.string()))])

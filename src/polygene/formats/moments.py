@@ -37,3 +37,23 @@ def as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
         utc = pc.cast(in_milliseconds(column), pa.timestamp("ms", tz="UTC"))
         return pc.strftime(utc, format="%Y-%m-%dT%H:%M:%SZ")
     return column
+
+
+def from_texts(texts: pa.Array) -> tuple[pa.Array, str]:
+    """Return texts as moments to the millisecond, and what there is to say if some were finer.
+
+    Those that say no zone are those of UTC.
+
+    Raises
+    ------
+    pyarrow.ArrowInvalid
+        If one is none.
+    """
+    has_zone = pc.match_substring_regex(texts, r"[T ].*(Z|[+-][0-9]{2}:?[0-9]{2})$")
+    whole = pc.if_else(has_zone, texts, pc.binary_join_element_wise(texts, "Z", ""))
+    cut = pc.replace_substring_regex(whole, r"(\.[0-9]{9})[0-9]+", r"\1")
+    try:  # in nanoseconds there are three hundred years each way
+        found = pc.cast(cut, pa.timestamp("us", tz="UTC"))
+    except pa.ArrowInvalid:
+        found = pc.cast(cut, pa.timestamp("ns", tz="UTC"))
+    return in_kept_form(found)

@@ -32,9 +32,9 @@ _M_ALONE = r"(?i)^(\s*(?:SRID=[0-9]+;)?\s*[a-z]+[a-y])\s*M\s*(\(|EMPTY)"
 
 
 def from_wkt(
-    column: pa.ChunkedArray, path: Path, notes: list[str]
+    column: pa.ChunkedArray, path: Path, notes: list[str], stated: pyproj.CRS | None = None
 ) -> tuple[list[OfFamily], pyproj.CRS | None]:
-    """Decode a column of WKT; return its geometries, and the CRS if the texts say one.
+    """Decode a column of WKT; return its geometries, and the CRS that is stated or the texts say.
 
     Raises
     ------
@@ -43,8 +43,9 @@ def from_wkt(
     GeometryError
         If a row is none that is known.
     """
+    column = pc.cast(column, pa.string()) if column.type == pa.string_view() else column
     heads = pc.utf8_slice_codeunits(column, 0, _HEAD)
-    crs = _crs_of(heads, path, notes)
+    crs = _crs_of(heads, path, notes, stated)
     has_m = _are_like(heads, _HAS_M)
     if has_m.any():
         notes.append(
@@ -63,10 +64,43 @@ def _are_like(heads: pa.ChunkedArray, pattern: str) -> BoolArray:
     return np.asarray(pc.fill_null(pc.match_substring_regex(heads, pattern), False), bool)
 
 
-def _crs_of(heads: pa.ChunkedArray, path: Path, notes: list[str]) -> pyproj.CRS | None:
+def _crs_of(
+    heads: pa.ChunkedArray, path: Path, notes: list[str], stated: pyproj.CRS | None
+) -> pyproj.CRS | None:
     if not pc.any(pc.match_substring_regex(heads, r"(?i)^\s*SRID=")).as_py():
-        return None
-    return system_of(pc.replace_substring_regex(heads, _SYSTEM, r"\1"), path, notes)
+        return stated
+    systems = pc.replace_substring_regex(heads, _SYSTEM, r"\1")
+    return agreed_system(systems, stated, path, notes)
+
+
+def agreed_system(
+    systems: pa.ChunkedArray, stated: pyproj.CRS | None, path: Path, notes: list[str]
+) -> pyproj.CRS | None:
+    """Return the CRS that a file states, or else the one that the SRIDs of its rows are.
+
+    Where rows say another than is stated, that is noted. ``systems`` are as `system_of` takes them.
+
+    Raises
+    ------
+    DataError
+        If none is stated, and rows are in several.
+    """
+    if stated is None:
+        return system_of(systems, path, notes)
+    from polygene import crs
+
+    own = crs.code(stated)
+    same = {"", "0"} if own is None else {"", "0", own[1]}
+    if own is not None and own[0] == "OGC":
+        same.add(
+            "4326"
+        )  # longitude first, as WKB and WKT have it in files whatever the authority says
+    counts = pc.value_counts(systems.combine_chunks()).to_pylist()
+    n = sum(own["counts"] for own in counts if own["values"] not in {None, *same})
+    if n:
+        what = f"{counted(n, 'geometry', 'geometries')} of another SRID than the CRS of the file"
+        notes.append(Warned(f"{path.name}: {what}, {crs.label(stated)}, taken as in that"))
+    return stated
 
 
 def system_of(systems: pa.ChunkedArray, path: Path, notes: list[str]) -> pyproj.CRS | None:

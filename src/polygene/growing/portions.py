@@ -102,9 +102,14 @@ def _may_differ(portions: Sequence[Portion]) -> bool:
         return False
     source = readable_format(ref.path)
     info = next(y for y in source.list_layers(ref.path) if y.name == ref.name)
-    if source.NAME not in LOOSE and "uint64" not in (kind for _, kind in info.fields):
-        return False  # numbers beyond 64 bits are texts, where there are any
+    if source.NAME not in LOOSE and not any(_is_seen(kind) for _, kind in info.fields):
+        return False
     return where is None or set(where.fields) <= {name for name, _ in info.fields}
+
+
+def _is_seen(kind: str) -> bool:
+    """Whether a field is read as its values are: numbers beyond 64 bits and no moments as texts."""
+    return kind == "uint64" or kind.startswith("timestamp")
 
 
 def _family_in_all(done: Sequence[Done]) -> Family | None:
@@ -124,14 +129,23 @@ def _are_alike(done: Sequence[Done]) -> bool:
 def _types_in_all(portions: Sequence[Portion]) -> dict[str, pa.DataType]:
     """Return the types of fields that have more than one in the portions of a file.
 
-    What has values that are none of its type is text to a reader; what has more digits, a double.
+    What has values that are none of its type is text to a reader; what has more digits, a double; and
+    nulls alone say nothing of it.
     """
     found: dict[str, set[pa.DataType]] = {}
+    telling: dict[str, set[pa.DataType]] = {}
     for portion in portions:
-        layer = addressed.read(portion.ref, Wanted(span=portion.span)).layers[0]
-        for field in layer.table.schema:
+        table = addressed.read(portion.ref, Wanted(span=portion.span)).layers[0].table
+        for field, column in zip(table.schema, table.columns, strict=True):
             found.setdefault(field.name, set()).add(field.type)
-    several = {name: own for name, own in found.items() if len(own) > 1}
-    return {
-        name: pa.string() if pa.string() in own else pa.float64() for name, own in several.items()
-    }
+            if column.null_count < len(column):
+                telling.setdefault(field.name, set()).add(field.type)
+    several = [name for name, own in found.items() if len(own) > 1]
+    return {name: _common(telling.get(name) or found[name]) for name in several}
+
+
+def _common(kinds: set[pa.DataType]) -> pa.DataType:
+    if len(kinds) == 1:
+        return next(iter(kinds))
+    is_number = all(pa.types.is_integer(kind) or pa.types.is_floating(kind) for kind in kinds)
+    return pa.float64() if is_number else pa.string()

@@ -35,7 +35,7 @@ from polygene.growing.source import Source, side_of_all
 from polygene.growing.tasks import Task, edges_of_memory, tasks_of
 from polygene.growing.work import Done, Made, Sheaf
 from polygene.layer import Layer
-from polygene.notes import Warned, counted
+from polygene.notes import Warned, counted, summed
 from polygene.ops.adding import added
 from polygene.ops.places.extents import grid_for
 from polygene.ops.summary import NamedRows
@@ -322,7 +322,7 @@ class Runner:
         run = self if is_large else Runner(Here(), self.progress, self.folder, self.grounds)
         done = portions.copied(cut, functools.partial(run.all, work.copy_portion), ref.words)
         parts, like, kind, to = run.together(done, place, self.folder / f"source{k}", False)
-        notes = list(dict.fromkeys(note for one in done for note in one.notes))
+        notes = summed([note for one in done for note in one.notes])
         like = replace(like, name=ref.name)
         n_total = sum(p.span[1] - p.span[0] for p in cut if p.span) or done[0].summary
         if choice.where is not None and cut[0].span is None:

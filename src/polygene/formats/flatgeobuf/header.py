@@ -77,17 +77,22 @@ class Field:
 
 @dataclass(frozen=True)
 class Header:
-    """What a header tells; ``start`` is the byte where the index begins, ``features`` 0 unknown."""
+    """What a header tells; ``start`` is the byte where the index begins, ``features`` 0 unknown.
+
+    ``crs_words`` call a CRS that is stated and not known here.
+    """
 
     name: str = ""
     envelope: tuple[float, ...] = ()
     geometry_type: int = 0
     has_z: bool = False
     has_m: bool = False
+    has_times: bool = False
     fields: list[Field] = field(default_factory=list)
     features: int = 0
     node_size: int = 16
     crs: pyproj.CRS | None = None
+    crs_words: str = ""
     title: str = ""
     description: str = ""
     metadata: str = ""
@@ -172,16 +177,19 @@ def _header_of(root: _Reader, start: int) -> Header:
         if number not in TYPES:
             raise ValueError("a field of an unknown type")
         fields.append(Field(column.text(0), number, column.value(4, kinds.Int32Flags, -1)))
+    crs, crs_words = _crs_of(root.only(10))
     return Header(
         name=root.text(0),
         envelope=root.numbers(1),
         geometry_type=root.value(2, kinds.Uint8Flags, 0),
         has_z=bool(root.value(3, kinds.Uint8Flags, 0)),
         has_m=bool(root.value(4, kinds.Uint8Flags, 0)),
+        has_times=any(root.value(slot, kinds.Uint8Flags, 0) for slot in (5, 6)),
         fields=fields,
         features=root.value(8, kinds.Uint64Flags, 0),
         node_size=root.value(9, kinds.Uint16Flags, 16),
-        crs=_crs_of(root.only(10)),
+        crs=crs,
+        crs_words=crs_words,
         title=root.text(11),
         description=root.text(12),
         metadata=root.text(13),
@@ -189,18 +197,20 @@ def _header_of(root: _Reader, start: int) -> Header:
     )
 
 
-def _crs_of(found: _Reader | None) -> pyproj.CRS | None:
+def _crs_of(found: _Reader | None) -> tuple[pyproj.CRS | None, str]:
+    """Return the CRS that is stated, and how it is called if it is none that is known."""
     if found is None:
-        return None
+        return None, ""
     code = found.value(1, kinds.Int32Flags, 0)
-    texts = [f"{found.text(0) or 'EPSG'}:{code}"] if code else []
+    codes = [str(code) if code else "", found.text(5)]
+    texts = [f"{found.text(0) or 'EPSG'}:{own}" for own in codes if own]
     texts += [text for text in (found.text(4), found.text(5), found.text(2)) if text]
     for text in texts:
         try:
-            return crs_module.parse(text)
+            return crs_module.parse(text), ""
         except DataError:
             continue
-    return None
+    return None, texts[0][:60] if texts else ""
 
 
 def header_bytes(header: Header) -> bytes:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
@@ -13,7 +14,7 @@ from polygene import computing as pc
 from polygene import kernels, provenance
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
 from polygene.errors import FileError, GeometryError, reason_of
-from polygene.formats import origins
+from polygene.formats import moments, origins
 from polygene.formats.base import Reading
 from polygene.formats.columns import ADVICE, layers_of, named, numbered
 from polygene.formats.flatgeobuf import index
@@ -36,6 +37,7 @@ from polygene.formats.flatgeobuf.tables import (
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Extent, Family
 from polygene.info import LayerInfo
+from polygene.notes import Warned
 from polygene.text.assemble import Parts, columns_of
 
 _FAMILIES = {
@@ -48,7 +50,7 @@ _FAMILIES = {
 }
 _WORDS = {1: "point", 2: "line", 3: "polygon", 4: "multipoint", 5: "multiline", 6: "multipolygon"}
 _COLLECTION, _DEEPEST = 7, 16
-_UNSIGNED = 8
+_UNSIGNED, _MOMENT = 8, 13
 _FIRST_LOOK = 1 << 14  # bytes
 
 
@@ -100,25 +102,27 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     data = _data(path)
     try:
         numbers, places, total = _chosen_places(data, header, path, wanted)
+        has_more = len(places) == total and _ends_before(data, places)
         if wanted.span is not None:
             own = (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
             numbers, places = numbers[own], places[own]
         features = followed(data, places + 4)
         entries = _entries(data, header, features)
+        fields = list(enumerate(header.fields))
         names = wanted.fields([own.name for own in header.fields])
-        texts = {name for name, kind in wanted.types.items() if kind == pa.string()}
+        kinds = dict(wanted.types)
         if names:
-            first = [own for own in header.fields if own.name in names]
-            table = _table(data, header, entries, len(features), first, texts)
-            texts |= {field.name for field in table.schema if field.type == pa.string()}
+            first = [(k, own) for k, own in fields if own.name in names]
+            table, _ = _table(data, entries, len(features), first, kinds)
+            kinds |= {field.name: field.type for field in table.schema}
             rows = wanted.rows(table)
             features, entries = features[rows], entries.of(rows)
             numbers = numbers[rows]
         looked_at = None
         if header.geometry_type in _FAMILIES:
             looked_at = wanted.looked_at([own.name for own in header.fields])
-        fields = [own for own in header.fields if looked_at is None or own.name in looked_at]
-        table = _table(data, header, entries, len(features), fields, texts)
+        fields = [(k, own) for k, own in fields if looked_at is None or own.name in looked_at]
+        table, odd = _table(data, entries, len(features), fields, kinds)
         if looked_at is None:
             shapes = _geometry(data, header, features, path)
         else:
@@ -129,11 +133,16 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     default = _FAMILIES.get(header.geometry_type, else_)
     parts, is_null, is_multi = shapes
     chosen = columns_of(parts, len(features), is_null, is_multi, default)
-    notes: list[str] = [
-        f"{path.name}: field {own.name} has numbers over 2^63; taken as text"
-        for own, field in zip(fields, table.schema, strict=True)
-        if own.number == _UNSIGNED and pa.types.is_string(field.type)
-    ]
+    notes: list[str] = [f"{path.name}: field {name} {words}" for name, words in odd]
+    if header.crs_words:
+        notes.append(
+            Warned(f"{path.name}: its CRS, {header.crs_words}, is not known; read without one")
+        )
+    if header.has_times:
+        notes.append(Warned(f"{path.name}: times of its vertices left out"))
+    if has_more:
+        words = f"its header counts no more than {total:,} of its features; the others are left out"
+        notes.append(Warned(f"{path.name}: {words}"))
     reading = layers_of(
         path=path, geometries=chosen, table=table, crs=header.crs, ids=None, notes=notes
     )
@@ -195,6 +204,14 @@ def _places(data: U8Array, header: Header, path: Path) -> I64Array:
     if found < 0 or (header.features and found < header.features):
         raise FileError(f"{path} is damaged or cut short: its features end too early")
     return places[:found]
+
+
+def _ends_before(data: U8Array, places: I64Array) -> bool:
+    """Whether there is more after the last of all features."""
+    if not len(places):
+        return False
+    last = places.max(keepdims=True)
+    return bool((last + 4 + whole(data, last, "<u4") < len(data)).all())
 
 
 def _chosen_places(
@@ -276,34 +293,43 @@ def _arrow_field(own: Field) -> pa.Field:
 
 def _table(
     data: U8Array,
-    header: Header,
     entries: _Entries,
     n_rows: int,
-    fields: list[Field],
-    texts: set[str],
-) -> pa.Table:
-    """Return some fields; unsigned numbers are texts in those of which it is known that they may be."""
-    columns, kept = [], []
+    fields: Sequence[tuple[int, Field]],
+    kinds: Mapping[str, pa.DataType],
+) -> tuple[pa.Table, list[tuple[str, str]]]:
+    """Return some fields, given with their numbers, and of which there is something to say.
+
+    ``kinds`` are types that are known of some, of which these rows alone may not show them.
+    """
+    columns, kept, odd = [], [], []
     nothing: dict[pa.DataType, pa.Array] = {}  # one for all fields that no feature has
-    for own in fields:
-        is_own = entries.column == header.fields.index(own)
+    for k, own in fields:
+        is_own = entries.column == k
+        kind, words = kinds.get(own.name), ""
         if is_own.any():
-            is_text = own.name in texts
             own_rows, at = entries.feature[is_own], entries.at[is_own]
-            column = _column(data, own, own_rows, at, n_rows, is_text)
+            column, words = _column(data, own, own_rows, at, n_rows, kind)
         else:
-            is_text = own.number == _UNSIGNED and own.name in texts
-            kind = pa.string() if is_text else TYPES[own.number]
+            can_differ = own.number in (_UNSIGNED, _MOMENT) and kind is not None
+            kind = kind if can_differ else TYPES[own.number]
             column = nothing.setdefault(kind, pa.nulls(n_rows, kind))
+        if words:
+            odd.append((own.name, words))
         columns.append(column)
         kept.append(_arrow_field(own).with_type(column.type))
-    return pa.table(columns, pa.schema(kept))
+    return pa.table(columns, pa.schema(kept)), odd
 
 
 def _column(
-    data: U8Array, own: Field, rows: I64Array, at: I64Array, n_rows: int, is_text: bool
-) -> pa.Array:
-    """Return the values of one field; rows that have none are null."""
+    data: U8Array,
+    own: Field,
+    rows: I64Array,
+    at: I64Array,
+    n_rows: int,
+    known: pa.DataType | None,
+) -> tuple[pa.Array, str]:
+    """Return the values of one field, and what there is to say; rows that have none are null."""
     kind = TYPES[own.number]
     has = np.zeros(n_rows, bool)
     has[rows] = True
@@ -312,9 +338,11 @@ def _column(
         values[rows] = values_at(data, at, STORED[own.number])
         if own.number == 2:
             values = values.astype(bool)
-        if own.number == _UNSIGNED and (is_text or (values > np.iinfo(np.int64).max).any()):
-            kind = pa.string()  # some would be others as real numbers
-        return pc.cast(pc.with_nulls(values, ~has), kind)
+        column = pc.with_nulls(values, ~has)
+        is_beyond = known == pa.string() or (values > np.iinfo(np.int64).max).any()
+        if own.number == _UNSIGNED and is_beyond:  # some would be others as real numbers
+            return pc.cast(column, pa.string()), "has numbers over 2^63; taken as text"
+        return pc.cast(column, kind), ""
     lengths = np.zeros(n_rows, np.int64)
     starts = np.zeros(n_rows, np.int64)
     starts[rows], lengths[rows] = at + 4, whole(data, at, "<u4")
@@ -324,24 +352,28 @@ def _column(
     kernels.run(kernels.wkb.gather_ranges, data, starts, lengths, raw)
     array = pc.of_bytes(pa.large_binary(), offsets_from(lengths), raw, ~has)
     if own.number == 14:
-        return pc.cast(array, pa.binary())
+        return pc.cast(array, pa.binary()), ""
     try:
         texts = pc.cast(pc.cast(array, pa.large_string()), pa.string())
     except pa.ArrowInvalid as err:
         raise Damaged(f"field {own.name} holds text that is not UTF-8") from err
-    return _moments(texts) if own.number == 13 else texts
+    return _moments(texts, known) if own.number == _MOMENT else (texts, "")
 
 
-def _moments(texts: pa.Array) -> pa.Array:
-    """Return dates if all are such, else dates with times; what is neither stays text."""
+def _moments(texts: pa.Array, kind: pa.DataType | None) -> tuple[pa.Array, str]:
+    """Return dates if all are such, else dates with times; what is neither stays text, which is said.
+
+    ``kind`` is what they are in all of the file, if that is known.
+    """
     lengths = pc.unique(pc.drop_null(pc.utf8_length(texts))).to_pylist()
     try:
-        if lengths == [10]:
-            return pc.cast(texts, pa.date32())
-        zoned = pc.replace_substring_regex(texts, r"([0-9])$", r"\1Z")
-        return pc.cast(zoned, pa.timestamp("ms", tz="UTC"))
+        if kind != pa.string() and (lengths == [10] or (not lengths and kind == pa.date32())):
+            return pc.cast(texts, pa.date32()), ""
+        if kind != pa.string():
+            return moments.from_texts(texts)
     except pa.ArrowInvalid:
-        return texts
+        pass
+    return texts, "has values that are no dates or no times, or some are each; read as text"
 
 
 class _Leaves(NamedTuple):
@@ -418,7 +450,11 @@ def _within(starts: I64Array, counts: I64Array) -> I64Array:
 
 def _parts(data: U8Array, header: Header, family: Family, leaves: _Leaves) -> list[Parts]:
     starts, counts = vectors_at(data, leaves.table, 1, 8)
+    if (counts % 2).any():
+        raise Damaged("a vertex has no y")
     n_vertices = counts // 2
+    if family == Family.POINTS:
+        n_vertices[_are_nowhere(data, leaves.kind, starts, n_vertices)] = 0
     ends, n_ends = vectors_at(data, leaves.table, 0, 4)
     # Without ends all vertices are one ring, and without vertices there is none.
     n_rings = np.where(n_vertices == 0, 0, np.maximum(n_ends, 1))
@@ -451,6 +487,17 @@ def _parts(data: U8Array, header: Header, family: Family, leaves: _Leaves) -> li
     return [found] if len(row) else []
 
 
+def _are_nowhere(
+    data: U8Array, kinds: I64Array, starts: I64Array, n_vertices: I64Array
+) -> BoolArray:
+    """Return which are points of two NaN, as some write an empty one."""
+    found = (kinds == 1) & (n_vertices == 1)
+    for k in range(2):
+        at = np.flatnonzero(found)
+        found[at] = np.isnan(values_at(data, starts[at] + 8 * k, "<f8"))
+    return found
+
+
 def _ring_sizes(
     data: U8Array, ends: I64Array, n_ends: I64Array, n_rings: I64Array, n_vertices: I64Array
 ) -> I64Array:
@@ -474,7 +521,9 @@ def _heights(data: U8Array, tables: I64Array, slot: int, n_vertices: I64Array) -
     """Return z or m of all vertices, NaN where a geometry has none."""
     starts, counts = vectors_at(data, tables, slot, 8)
     values = np.full(int(n_vertices.sum()), np.nan)
-    has = (counts == n_vertices) & (counts > 0)
+    has = (counts > 0) & (n_vertices > 0)
+    if (counts[has] != n_vertices[has]).any():
+        raise Damaged("a geometry has not as many z or m as vertices")
     raw = np.empty(int(counts[has].sum()) * 8, np.uint8)
     kernels.run(kernels.wkb.gather_ranges, data, starts[has], counts[has] * 8, raw)
     values[spans(offsets_from(n_vertices)[:-1][has], counts[has])] = raw.view("<f8")

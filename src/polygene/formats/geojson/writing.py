@@ -17,7 +17,7 @@ from polygene.commit.together import replacing
 from polygene.errors import DataError
 from polygene.formats import moments
 from polygene.formats.base import Way, Written, collecting_no_garbage, only_one
-from polygene.formats.columns import not_kept
+from polygene.formats.columns import check_finite, not_kept
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
 from polygene.layer import Layer
@@ -93,6 +93,7 @@ def to_degrees(layer: Layer, format_name: str = "GeoJSON") -> tuple[Layer, list[
             f"layer {layer.name!r} has no CRS, and {format_name} is longitude and latitude; "
             "say with `crs` which one its coordinates are in"
         )
+    check_finite(layer, format_name)
     if crs_module.is_same(layer.crs, target):
         return layer, []
     own = layer.geometry

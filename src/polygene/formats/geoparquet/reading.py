@@ -31,6 +31,7 @@ from polygene.formats.columns import (
     sum_of_wkb,
 )
 from polygene.formats.geoarrow import from_lists
+from polygene.formats.geometry_said import said_of
 from polygene.formats.geoparquet.stated import (
     crs_of,
     families_stated,
@@ -41,10 +42,10 @@ from polygene.formats.geoparquet.stated import (
     stated_family,
 )
 from polygene.formats.wanted import ALL, Wanted
+from polygene.formats.wkb_systems import in_system_of_wkb
 from polygene.geometry import Extent, GeometryColumn
 from polygene.info import NO_GEOMETRY, LayerInfo
 from polygene.layer import Layer
-from polygene.notes import Warned
 from polygene.text.assemble import OfFamily
 
 MOST_OPEN = 32
@@ -181,14 +182,8 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
         raise
     except (pa.ArrowException, OSError) as err:
         raise FileError(f"{path} is damaged or cut short: {str(err).splitlines()[0]}") from err
-    notes: list[str] = []
-    if about.get("edges", "planar") != "planar":
-        notes.append(
-            Warned(
-                f"{path.name}: its edges follow the globe ({about['edges']}); they are taken as "
-                "straight in longitude and latitude, which differs where they are long"
-            )
-        )
+    others = [other for other in geo["columns"] if other != column and other in names]
+    notes = said_of(about, others, path)
     table = distinct_columns(table, path, notes)
     encoding = str(about["encoding"])
     if looked_at is not None:
@@ -203,8 +198,11 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = table.drop_columns(list(own_columns(geo, column) & set(table.column_names)))
     attributes = plain(attributes, notes, path, wanted.types)
+    crs = crs_of(about)
+    if looked_at is None and encoding.upper() == "WKB":
+        crs = in_system_of_wkb(table.column(column), crs, path, notes)
     reading = layers_of(
-        path=path, geometries=geometries, table=attributes, crs=crs_of(about), ids=None, notes=notes
+        path=path, geometries=geometries, table=attributes, crs=crs, ids=None, notes=notes
     )
     lineage = provenance.parse(metadata_of(file).get(b"lineage", b""))
     if lineage is not None:

@@ -55,27 +55,29 @@ def _own_type(file: pq.ParquetFile) -> tuple[dict[str, Any], str] | None:
     none (Parquet logical types, "GEOMETRY" and "GEOGRAPHY").
     """
     schema, names = file.schema, file.schema_arrow.names
+    found = {}
     for k in range(len(schema)):
-        found = schema.column(k).logical_type
-        if found.type not in ("GEOMETRY", "GEOGRAPHY") or schema.column(k).path not in names:
-            continue
-        stated = str(orjson.loads(found.to_json()).get("crs") or "")
-        about: dict[str, Any] = {"encoding": "WKB"}
-        if found.type == "GEOGRAPHY":
-            about["edges"] = "spherical"
-        kind, _, key = stated.partition(":")
-        if kind.casefold() == "projjson":
-            stated = metadata_of(file).get(key.encode(), b"").decode("utf-8", "replace")
-        if kind.casefold() == "srid":
-            stated = f"EPSG:{key}" if key not in ("", "0") else ""
-            about["crs"] = stated or None
-        elif stated:
-            about["crs"] = orjson.loads(stated) if stated.startswith("{") else stated
-        return {
-            "primary_column": schema.column(k).path,
-            "columns": {schema.column(k).path: about},
-        }, (schema.column(k).path)
-    return None
+        kind = schema.column(k).logical_type
+        if kind.type in ("GEOMETRY", "GEOGRAPHY") and schema.column(k).path in names:
+            found[schema.column(k).path] = _stated_by_type(file, kind)
+    first = next(iter(found), None)
+    return None if first is None else ({"primary_column": first, "columns": found}, first)
+
+
+def _stated_by_type(file: pq.ParquetFile, kind: Any) -> dict[str, Any]:
+    stated = str(orjson.loads(kind.to_json()).get("crs") or "")
+    about: dict[str, Any] = {"encoding": "WKB"}
+    if kind.type == "GEOGRAPHY":
+        about["edges"] = "spherical"
+    how, _, key = stated.partition(":")
+    if how.casefold() == "projjson":
+        stated = metadata_of(file).get(key.encode(), b"").decode("utf-8", "replace")
+    if how.casefold() == "srid":
+        stated = f"EPSG:{key}" if key not in ("", "0") else ""
+        about["crs"] = stated or None
+    elif stated:
+        about["crs"] = orjson.loads(stated) if stated.startswith("{") else stated
+    return about
 
 
 def _well_formed(about: dict[str, Any]) -> dict[str, Any]:

@@ -10,8 +10,8 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import I64Array, distinct
+from polygene.formats import moments
 from polygene.formats.markup.positions import NUMBER
-from polygene.formats.moments import in_kept_form
 from polygene.notes import Warned, counted
 from polygene.table.written import numbers_in
 
@@ -76,26 +76,10 @@ def guessed(column: pa.Array) -> tuple[pa.Array, str]:
             if numbers_in(texts).is_between.any():
                 return column, BETWEEN
         try:
-            return moments(texts) if kind == _TIME else (pc.cast(texts, kind), "")
+            return moments.from_texts(texts) if kind == _TIME else (pc.cast(texts, kind), "")
         except pa.ArrowInvalid:
             return column, ""
     return column, ""
-
-
-def moments(texts: pa.Array) -> tuple[pa.Array, str]:
-    """Return texts as moments to the millisecond, and what there is to say if some were finer.
-
-    Those that say no zone are those of UTC.
-
-    Raises
-    ------
-    pyarrow.ArrowInvalid
-        If one is none.
-    """
-    has_zone = pc.match_substring_regex(texts, r"T.*(Z|[+-][0-9]{2}:[0-9]{2})$")
-    whole = pc.if_else(has_zone, texts, pc.binary_join_element_wise(texts, "Z", ""))
-    cut = pc.replace_substring_regex(whole, r"(\.[0-9]{9})[0-9]+", r"\1")
-    return in_kept_form(pc.cast(cut, pa.timestamp("ns", tz="UTC")))
 
 
 def typed(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, str]:
@@ -108,7 +92,7 @@ def typed(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, str]:
         texts = pc.utf8_ltrim(texts, "+")
     try:
         if pa.types.is_timestamp(kind):
-            return moments(texts)
+            return moments.from_texts(texts)
         if pa.types.is_boolean(kind):
             texts = pc.replace_substring_regex(pc.utf8_lower(texts), "^1$", "true")
             texts = pc.replace_substring_regex(texts, "^0$", "false")
