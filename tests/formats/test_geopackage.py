@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime
 import os
 import random
 import shutil
@@ -334,6 +335,20 @@ class Damage(InFolder):
                     column = reading.layers[0].table.column(f"f_{kind}")
                     self.assertEqual(column.to_pylist(), texts)
                     self.assertIn(f"f_{kind} holds values that are no {kind}", str(reading.notes))
+
+    def test_moments_as_the_functions_of_sqlite_write_them(self):
+        ten = datetime.datetime(2026, 5, 1, 10, tzinfo=datetime.UTC)
+        for texts in (
+            ["2026-05-01 10:00:00", "2026-05-01T10:00:00", "2026-05-01T12:00:00+02:00"],
+            ["2026-05-01T10:00:00.000001Z"],  # finer than is kept: text
+        ):
+            with self.edited() as connection:
+                connection.execute(f"ALTER TABLE cells ADD COLUMN s{len(texts)} DATETIME")
+                pairs = [(text, 1 + k) for k, text in enumerate(texts)]
+                connection.executemany(f"UPDATE cells SET s{len(texts)} = ? WHERE id = ?", pairs)
+            layer = geopackage.read(self.path, "cells", Wanted(span=(0, len(texts)))).layers[0]
+            wanted = [ten] * 3 if len(texts) == 3 else texts
+            self.assertEqual(layer.table[f"s{len(texts)}"].to_pylist(), wanted)
 
     def test_such_a_column_of_a_table_without_a_key_goes_with_its_rows(self):
         """An index of the column has another order than the table."""

@@ -111,8 +111,10 @@ def as_text(values: Values) -> pa.Array:
 
 
 def _typed(values: Values, kind: pa.DataType) -> pa.Array:
-    if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
+    if pa.types.is_date(kind):
         return pc.cast(_arrayed(values, pa.string()), kind)
+    if pa.types.is_timestamp(kind):
+        return _moments(_arrayed(values, pa.string()), kind)
     if pa.types.is_boolean(kind):
         numbers = _arrayed(values, pa.int64())
         if pc.any(pc.or_(pc.less(numbers, 0), pc.greater(numbers, 1))).as_py():
@@ -127,6 +129,17 @@ def _typed(values: Values, kind: pa.DataType) -> pa.Array:
         ).as_py()
         return whole if is_same is False else found
     return _arrayed(values, kind)
+
+
+def _moments(texts: pa.Array, kind: pa.DataType) -> pa.Array:
+    """Return moments from texts, also of SQLite's own functions: without a T or a zone, of UTC."""
+    try:
+        return pc.cast(texts, kind)
+    except pa.ArrowInvalid:
+        found, is_cut = moments.from_texts(texts)
+    if is_cut:
+        raise ValueError("finer than is kept")
+    return pc.cast(found, kind)
 
 
 def _arrayed(values: Values, kind: pa.DataType) -> pa.Array:
