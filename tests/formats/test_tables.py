@@ -4,11 +4,13 @@ import csv
 import datetime
 import json
 import random
+import re
 import struct
 import warnings
 import zipfile
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import openpyxl
@@ -24,7 +26,7 @@ from polygene.errors import (
     UnknownLayerError,
     UsageError,
 )
-from polygene.formats import address
+from polygene.formats import address, sheet_cells
 from polygene.formats.columns import to_wkb
 from polygene.formats.registry import format_of
 from tests.formats.test_round_trips import geometries
@@ -259,6 +261,44 @@ class Reading(InFolder):
             polygene.read(path, sheet="poeple")
         with self.assertRaises(DataError):
             polygene.read(path, sheet="people", header=99)
+
+    def test_what_a_sheet_shows_and_its_values_do_not(self):
+        book = openpyxl.Workbook()
+        sheet = book.active
+        for row in (["k", "n", datetime.date(2019, 1, 1)], [1, 5, "a"], [], [2, "#N/A", None],
+                    [3, "=A2", "#N/A"], [4, 6, "=B2"]):  # fmt: skip
+            sheet.append(row)
+        sheet["C5"].data_type = "s"  # a text
+        sheet.merge_cells("C2:C4")
+        sheet.merge_cells("E1:F1")
+        book.save(self.folder / "given.xlsx")
+        part = "xl/worksheets/sheet1.xml"
+        with zipfile.ZipFile(self.folder / "given.xlsx") as archive:
+            parts = {name: archive.read(name).decode() for name in archive.namelist()}
+        plain = parts[part].replace("</sheetData>", '</sheetData><!-- row> -->')
+        result = '<c r="C6" t="str"><f>B2</f><v></v></c>'
+        short = re.sub(r"<dimension[^>]*>", '<dimension ref="A1:B2"/>', parts[part])
+        for text, unknown in (
+            (parts[part], "2 formulas without a result in the file (B5, C6)"),
+            (short, "2 formulas without a result"),
+            (
+                re.sub(r'<c r="C6".*?</c>', result, plain),
+                "1 formula without a result in the file (B5)",
+            ),
+        ):
+            with zipfile.ZipFile(self.folder / "a.xlsx", "w") as archive:
+                for name, own in {**parts, part: text}.items():
+                    archive.writestr(name, own)
+            for piece in (7, 300, 1 << 22):
+                with mock.patch.object(sheet_cells, "_PIECE", piece):
+                    reading = format_of(Path("a.xlsx")).read(self.folder / "a.xlsx", "Sheet")
+                table, notes = reading.layers[0].table, " ".join(reading.notes)
+                self.assertEqual(table["k"].to_pylist(), [1, 2, 3, 4])
+                self.assertEqual(table["n"].to_pylist(), [5, None, None, 6])
+                self.assertEqual(table["2019-01-01"].to_pylist()[:3], ["a", None, "#N/A"])
+                for said in (unknown, "1 area of merged cells (C2:C4)", "1 empty row left out",
+                             "n has 1 cell with an error in place of a value, #N/A"):  # fmt: skip
+                    self.assertIn(said, notes)
 
     def test_damaged_workbooks_are_refused_in_words(self):
         whole = workbook(self.folder / "whole.xlsx").read_bytes()

@@ -23,10 +23,19 @@ from polygene.formats import sheets
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage
 from polygene.formats.columns import ADVICE, info_of, table_of, with_rows_told
 from polygene.formats.packed import most_bytes
+from polygene.formats.sheet_cells import (
+    NOTHING,
+    Cell,
+    ErrorValue,
+    Marks,
+    cell_at,
+    cells_of,
+    marks_of,
+)
 from polygene.geometry import GeometryColumn
 from polygene.info import LayerInfo
 from polygene.layer import Layer, distinct_name
-from polygene.notes import Changed, Lost, counted
+from polygene.notes import Changed, Lost, Warned, counted
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond, is_blob, kind_of
 
@@ -37,13 +46,11 @@ HOLDS_MANY = True
 HOLDS_TABLES = True
 READS_PART = False
 MOST_ROWS, MOST_COLUMNS, LONGEST = 1_048_576, 16_384, 32_767  # of a sheet, and letters of a cell
-_LOOKED_AT = 1_000  # rows whose cells are asked how they are shown
 _EXACT = 10**15  # whole numbers beyond this have more digits than a cell keeps
 _FIRST_DAY = datetime.date(1900, 3, 1)  # before, workbooks count a day that never was
 MOST_LETTERS = 31  # of the name of a sheet
 _TITLE = re.compile(r"[][:*?/\\\x00-\x1f]")  # what the name of a sheet cannot hold
 _CONTROL = "[\x00-\x08\x0b\x0c\x0e-\x1f]"  # what XML 1.0 cannot hold
-_PADDED = re.compile(r"^0{2,}$")  # a number format that shows 1029 as 01029: a code
 
 
 def is_like(head: bytes) -> bool:
@@ -136,45 +143,40 @@ def read(path: Path, name: str) -> Reading:
         every = [sheet.title for sheet in book.worksheets]
         if name not in every:
             raise UnknownLayerError(name, str(path), every)
-        cells = _cells(book[name])
+        marks = marks_of(book[name])
+        cells = cells_of(book[name], marks.has_errors)
     place = f"{path}#{name}"
-    while cells and all(value is None for value, _ in cells[-1]):
+    while cells and _is_empty(cells[-1]):
         cells.pop()
     head, first = _head(cells, place)
-    body = cells[first:]
-    notes: list[str] = []
-    arrays = [_column([_at(row, k) for row in body], n, path.name, notes) for k, n in head]
+    body = [row for row in cells[first:] if not _is_empty(row)]
+    notes = _said(marks, first, len(cells) - first - len(body), path.name)
+    arrays = [_column([cell_at(row, k) for row in body], n, path.name, notes) for k, n in head]
     table = pa.Table.from_arrays(arrays, names=[n for _, n in head])
     return table_of(path, table, "it is a sheet of a workbook", notes, name)
 
 
-Cell = tuple[Any, int]
+def _is_empty(row: Sequence[Cell]) -> bool:
+    return all(cell.value is None for cell in row)
 
 
-def _cells(sheet: Any) -> list[list[Cell]]:
-    """Return the cells of a sheet; how they are shown is asked of all if it matters in the first."""
-    first = sheet.iter_rows(max_row=_LOOKED_AT)
-    found = [[(c.value, _digits(c)) for c in row] for row in first]
-    if len(found) < _LOOKED_AT:
-        return found
-    rest = {"min_row": _LOOKED_AT + 1}
-    if any(digits for row in found for _, digits in row):
-        more = [[(c.value, _digits(c)) for c in row] for row in sheet.iter_rows(**rest)]
-    else:
-        more = [[(v, 0) for v in row] for row in sheet.iter_rows(**rest, values_only=True)]
-    return found + more
-
-
-def _digits(cell: Any) -> int:
-    """Return how many digits a whole number is filled up to with zeros where it is shown, else 0."""
-    if not isinstance(cell.value, int) or isinstance(cell.value, bool):
-        return 0
-    shown = cell.number_format or ""
-    return len(shown) if _PADDED.match(shown) else 0
-
-
-def _at(row: list[Cell], k: int) -> Cell:
-    return row[k] if k < len(row) else (None, 0)
+def _said(marks: Marks, n_head: int, n_empty: int, file: str) -> list[str]:
+    """Return notes on what a sheet has that is not in the values of its rows."""
+    notes: list[str] = []
+    if marks.unknown:
+        n, which = counted(len(marks.unknown), "formula"), listed(marks.unknown, 3)
+        words = (
+            f"{n} without a result in the file ({which}), null there; open it in the program it "
+        )
+        notes.append(Warned(f"{file}: {words}is of, and save it"))
+    merged = [area for area, last in marks.merged if last > n_head]
+    if merged:
+        n, which = counted(len(merged), "area"), listed(merged, 3)
+        words = f"{n} of merged cells ({which}), of which the first alone has the value"
+        notes.append(Warned(f"{file}: {words}; the others are null"))
+    if n_empty:
+        notes.append(f"{file}: {counted(n_empty, 'empty row')} left out")
+    return notes
 
 
 def _head(cells: list[list[Cell]], place: str) -> tuple[list[tuple[int, str]], int]:
@@ -196,8 +198,8 @@ def _head(cells: list[list[Cell]], place: str) -> tuple[list[tuple[int, str]], i
             f"`header` {likely}"
         )
     width = max((len(row) for row in cells[at:]), default=0)
-    used = [k for k in range(width) if any(_at(row, k)[0] is not None for row in cells[at:])]
-    return [(k, _name(_at(cells[at], k)[0], k)) for k in used], at + 1
+    used = [k for k in range(width) if any(cell_at(row, k)[0] is not None for row in cells[at:])]
+    return [(k, _name(cell_at(cells[at], k)[0], k)) for k in used], at + 1
 
 
 def _title(name: str) -> str:
@@ -206,11 +208,17 @@ def _title(name: str) -> str:
 
 
 def _name(value: Any, k: int) -> str:
-    text = "" if value is None else re.sub(r"\s+", " ", re.sub(_CONTROL, "", str(value))).strip()
+    text = "" if value is None else re.sub(r"\s+", " ", re.sub(_CONTROL, "", _text(value))).strip()
     return text or f"column_{k + 1}"
 
 
 def _column(cells: list[Cell], name: str, file: str, notes: list[str]) -> pa.Array:
+    n_errors = sum(isinstance(cell.value, ErrorValue) for cell in cells)
+    if n_errors:
+        shown = sorted({cell.value for cell in cells if isinstance(cell.value, ErrorValue)})
+        what = f"{counted(n_errors, 'cell')} with an error in place of a value, {listed(shown, 3)}"
+        notes.append(Warned(f"{file}: {name} has {what}; null there"))
+        cells = [NOTHING if isinstance(cell.value, ErrorValue) else cell for cell in cells]
     values = [value for value, _ in cells]
     digits = max((n for _, n in cells), default=0)
     if digits:
