@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import NamedTuple, TypeVar
 
 import numpy as np
@@ -22,6 +23,7 @@ AnyArray = TypeVar("AnyArray", F64Array, I64Array, I32Array, I8Array)
 NONE = -1  # "no such thing" in an index array
 AHEAD = 32  # pairs whose memory is fetched ahead
 MOST_PARTS = 16  # in which pairs are looked for side by side: each reads all of them
+WORTH_LOOKING_AT = 500_000  # keys to be grouped, for each thread that looks at all of them
 FEW_A_PAIR = 2  # codes for each of some items, up to which a table of all codes is no waste
 FEW_KEYS = 512  # of so few keys sums are kept side by side, so that none waits for another
 LANES = 8
@@ -96,14 +98,17 @@ def take_spans(values: np.ndarray, starts: I64Array, counts: I64Array) -> np.nda
     values = np.ascontiguousarray(values)
     size = values.itemsize * int(np.prod(values.shape[1:]))
     found = np.empty((int(counts.sum()), *values.shape[1:]), values.dtype)
-    if len(found):
-        kernels.run(
-            kernels.wkb.gather_ranges,
-            values.reshape(-1).view(np.uint8),
-            starts * size,
-            counts * size,
-            found.reshape(-1).view(np.uint8),
-        )
+    if not len(found):
+        return found
+    data, out = values.reshape(-1).view(np.uint8), found.reshape(-1).view(np.uint8)
+    offsets = offsets_from(counts)
+
+    def gather(first: int, stop: int) -> None:
+        own = slice(first, stop)
+        place = out[offsets[first] * size : offsets[stop] * size]
+        kernels.run(kernels.wkb.gather_ranges, data, starts[own] * size, counts[own] * size, place)
+
+    parallel.each(gather, parallel.parted(offsets))
     return found
 
 
@@ -129,11 +134,22 @@ def bucket(keys: IntArray, n_keys: int) -> Buckets:
     ValueError
         If a key is negative, or is not below.
     """
-    keys = np.ascontiguousarray(keys, np.int64)
-    offsets, order = np.zeros(n_keys + 2, np.int64), np.empty(len(keys), np.int64)
-    if not kernels.run(kernels.pairs.bucket_into, keys, offsets, order):
+    held = np.ascontiguousarray(keys, keys.dtype if keys.dtype == np.int32 else np.int64)
+    offsets, order = np.zeros(n_keys + 1, np.int64), np.empty(len(keys), np.int64)
+    # Each thread looks at all of them for its own keys, which pays where these lie far apart.
+    n_parts = min(len(parallel.split(n_keys)), max(1, len(keys) // WORTH_LOOKING_AT))
+    cuts = [n_keys * k // n_parts for k in range(n_parts + 1)]
+    ranges = list(pairwise(cuts))
+    count, fill = kernels.pairs.count_bucket, kernels.pairs.fill_bucket
+    counts = parallel.each(lambda a, b: kernels.run(count, held, a, b, offsets), ranges)
+    begins = [0, *np.cumsum(counts).tolist()]
+    if begins[-1] != len(keys):
         raise ValueError(f"{n_keys} keys are from 0 to {n_keys - 1}")
-    return Buckets(offsets[:-1], order)
+    parallel.each_of(
+        lambda part: kernels.run(fill, held, *part[0], part[1], offsets, order),
+        list(zip(ranges, begins[:-1], strict=True)),
+    )
+    return Buckets(offsets, order)
 
 
 class Numbering(NamedTuple):

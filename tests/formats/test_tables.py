@@ -275,7 +275,7 @@ class Reading(InFolder):
         part = "xl/worksheets/sheet1.xml"
         with zipfile.ZipFile(self.folder / "given.xlsx") as archive:
             parts = {name: archive.read(name).decode() for name in archive.namelist()}
-        plain = parts[part].replace("</sheetData>", '</sheetData><!-- row> -->')
+        plain = parts[part].replace("</sheetData>", "</sheetData><!-- row> -->")
         result = '<c r="C6" t="str"><f>B2</f><v></v></c>'
         short = re.sub(r"<dimension[^>]*>", '<dimension ref="A1:B2"/>', parts[part])
         for text, unknown in (

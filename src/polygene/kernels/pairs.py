@@ -295,34 +295,56 @@ def number_runs(
     return known
 
 
-def bucket_into(
-    keys: cython.longlong[::1], offsets: cython.longlong[::1], order: cython.longlong[::1]
-) -> cython.bint:
-    """Fill ``order`` with a stable sort of ``keys``, ``offsets`` with where each begins; say if it did.
+Key = cython.fused_type(cython.int, cython.longlong)
 
-    ``offsets`` has room for two more than there are keys, all 0, and the last is not needed then. A key
-    that has no room there is none, and nothing is done.
+
+def count_bucket(
+    keys: Key[::1],
+    first_key: cython.longlong,
+    last_key: cython.longlong,
+    offsets: cython.longlong[::1],
+) -> cython.longlong:
+    """Count keys from ``first_key`` up to ``last_key``: those of k in ``offsets[k + 1]``, which was 0.
+
+    Returns how many they are all told.
     """
     i: cython.Py_ssize_t
     k: cython.longlong
-    n_keys: cython.Py_ssize_t = offsets.shape[0] - 2
-    is_none: cython.bint = False
+    n: cython.longlong = 0
     with cython.nogil:
         for i in range(keys.shape[0]):
             k = keys[i]
-            if k < 0 or k >= n_keys:
-                is_none = True
-                break
-            offsets[k + 2] += 1
-        if not is_none:
-            for i in range(2, n_keys + 2):
-                offsets[i] += offsets[i - 1]
-            # Where key k begins stands at k + 1, and moves on to where it ends: where k + 1 begins.
-            for i in range(keys.shape[0]):
-                k = keys[i] + 1
-                order[offsets[k]] = i
-                offsets[k] += 1
-    return not is_none
+            if first_key <= k < last_key:
+                offsets[k + 1] += 1
+                n += 1
+    return n
+
+
+def fill_bucket(
+    keys: Key[::1],
+    first_key: cython.longlong,
+    last_key: cython.longlong,
+    begin: cython.longlong,
+    offsets: cython.longlong[::1],
+    order: cython.longlong[::1],
+) -> None:
+    """Put the items of keys of a range, from ``begin`` on, in ``order``, stably; counts become ends.
+
+    ``offsets`` are as `count_bucket` leaves them. Threads may fill ranges side by side.
+    """
+    i: cython.Py_ssize_t
+    k: cython.longlong
+    n: cython.longlong
+    with cython.nogil:
+        for k in range(first_key + 1, last_key + 1):
+            n = offsets[k]
+            offsets[k] = begin
+            begin += n
+        for i in range(keys.shape[0]):
+            k = keys[i]
+            if first_key <= k < last_key:
+                order[offsets[k + 1]] = i
+                offsets[k + 1] += 1
 
 
 @cython.cfunc

@@ -51,7 +51,12 @@ def edges_between(x: I64Array, y: I64Array, start: IntArray, stop: IntArray) -> 
     """
     ends = np.empty((len(start), 4), np.int64)
     start, stop = np.asarray(start, np.int64), np.asarray(stop, np.int64)
-    kernels.run(kernels.vertices.lay_edges, x, y, start, stop, ends)
+
+    def lay(first: int, last: int) -> None:
+        part = slice(first, last)
+        kernels.run(kernels.vertices.lay_edges, x, y, start[part], stop[part], ends[part])
+
+    parallel.each(lay, parallel.split(len(start)))
     return ends
 
 

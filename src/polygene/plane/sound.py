@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from polygene import kernels, parallel
@@ -43,20 +45,38 @@ def _looked_at(column: GeometryColumn, asked: BoolArray | None) -> tuple[BoolArr
     sound = marks > 0
     is_doubtful = np.repeat(~sound, n_parts)
     if is_many.any():
-        # A row of each cluster of parts: those whose boxes lie apart have nothing in common.
         part = np.flatnonzero(np.repeat(is_many, n_parts))
-        some = column.take_parts(part, np.zeros(len(part), np.int64), 1)
         row = owners(column.row_offsets)[part]
-        boxes = bounds_of_groups(some.xy, some.ring_offsets[some.part_offsets])
-        cluster = clusters_of(boxes, group=row)
-        order = np.argsort(cluster, kind="stable")
-        apart = some.take_parts(order, cluster[order], int(cluster.max()) + 1)
-        marks = np.zeros(apart.n_rows, np.uint8)
-        _look(apart, marks)
-        is_wrong = marks[cluster] == 0
+        is_wrong = ~_parts_sound(column, part, row)
         is_doubtful[part] = is_wrong
         sound[row[is_wrong]] = False
     return sound, is_doubtful
+
+
+def _parts_sound(column: GeometryColumn, part: I64Array, row: I64Array) -> BoolArray:
+    """Return which parts (n,), of the rows named beside them, lie in clusters that are plainly sound.
+
+    Those whose boxes lie apart have nothing in common: each cluster of them is looked at as a row.
+    """
+    is_all = len(part) == len(column.part_offsets) - 1
+    some = column if is_all else column.take_parts(part, np.zeros(len(part), np.int64), 1)
+    cluster = clusters_of(
+        bounds_of_groups(some.xy, some.ring_offsets[some.part_offsets]), group=row
+    )
+    # Most are alone, and are looked at where they are; the others are brought together.
+    is_several = np.bincount(cluster)[cluster] > 1
+    marks = is_several.astype(np.uint8)
+    each = np.zeros(len(part), bool)
+    _look(replace(some, row_offsets=np.arange(len(part) + 1), is_null=each), marks)
+    several = np.flatnonzero(is_several)
+    if len(several):
+        order = several[np.argsort(cluster[several], kind="stable")]
+        number = np.cumsum(np.diff(cluster[order], prepend=cluster[order[0]]) > 0, dtype=np.int64)
+        apart = some.take_parts(order, number, int(number[-1]) + 1)
+        own = np.zeros(apart.n_rows, np.uint8)
+        _look(apart, own)
+        marks[order] = own[number]
+    return marks > 0
 
 
 def _look(column: GeometryColumn, sound: U8Array) -> None:

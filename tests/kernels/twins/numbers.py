@@ -37,10 +37,16 @@ class OfNumbers:
         wanted = [c.base + at[k] if k in at else v for k, v in enumerate(c.found)]
         return c.now("found"), wanted
 
-    def bucket_into(self, c, could):
-        offsets = c.now("offsets")[:-1]
-        order, starts = plain.bucket_into(c.keys, len(offsets) - 1)
-        return (could, c.now("order"), offsets), (True, order, starts)
+    def count_bucket(self, c, n):
+        counts = plain.count_bucket(c.keys, c.first_key, c.last_key)
+        return (n, c.now("offsets")[c.first_key + 1 : c.last_key + 1]), (sum(counts), counts)
+
+    def fill_bucket(self, c, _):
+        order = plain.fill_bucket(c.keys, c.first_key, c.last_key)
+        counts = plain.count_bucket(c.keys, c.first_key, c.last_key)
+        ends = [c.begin + sum(counts[: k + 1]) for k in range(len(counts))]
+        made = c.now("order")[c.begin : c.begin + len(order)]
+        return (made, c.now("offsets")[c.first_key + 1 : c.last_key + 1]), (order, ends)
 
     def join_roots(self, c, _):
         if c.parent != list(range(len(c.parent))):

@@ -80,10 +80,15 @@ def number_runs(order: Ints, first: Ints, second: Ints) -> tuple[list[int], list
     return [distinct.index(pair) for pair in zip(first, second, strict=True)], distinct
 
 
-def bucket_into(keys: Ints, n_keys: int) -> tuple[list[int], list[int]]:
-    """Return the items sorted by key, equal ones as they came, and where those of each begin."""
-    offsets = [sum(key < k for key in keys) for k in range(n_keys + 1)]
-    return sorted(range(len(keys)), key=lambda i: keys[i]), offsets
+def count_bucket(keys: Ints, first_key: int, last_key: int) -> list[int]:
+    """Return how many items have each key of a range."""
+    return [sum(key == k for key in keys) for k in range(first_key, last_key)]
+
+
+def fill_bucket(keys: Ints, first_key: int, last_key: int) -> list[int]:
+    """Return the items with keys of a range sorted by key, equal ones as they came."""
+    own = [i for i, key in enumerate(keys) if first_key <= key < last_key]
+    return sorted(own, key=lambda i: keys[i])
 
 
 def join_roots(left: Ints, right: Ints, n: int) -> list[int]:
