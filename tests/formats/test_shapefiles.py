@@ -61,6 +61,38 @@ class Strangers(InFolder):
                 (self.folder / f"s.{ending}").write_bytes(data)
         return format_of(self.folder / "s.shp").read(self.folder / "s.shp", "s")
 
+    def test_a_name_alone_says_that_texts_are_no_utf8(self):
+        dbf = table([("æ".encode("cp1252"), "C", 4, 0), (b"n", "N", 2, 0)], [(b"a", b"1")])
+        found = self.stranger(points([(0, 0)]), dbf)
+        self.assertEqual(found.layers[0].table.to_pylist(), [{"æ": "a", "n": 1}])
+        dbf = table([("ab æøåæ".encode()[:10], "C", 4, 0)], [(b"a",)])  # cut within a character
+        found = self.stranger(points([(0, 0)]), dbf)
+        self.assertEqual(found.layers[0].table.column_names, ["ab æøå"])
+
+    def test_marks_in_words_and_a_prj_that_is_none(self):
+        dbf = table([(b"t", "C", 4, 0)], [("æ".encode("cp850"),)])
+        found = self.stranger(points([(0, 0)]), dbf, cpg=b"LDID/2", prj=b"hello")
+        self.assertEqual(found.layers[0].table["t"].to_pylist(), ["æ"])
+        self.assertIsNone(found.layers[0].crs)
+        self.assertIn("says no CRS that is known here, 'hello'", " ".join(found.notes))
+
+    def test_numbers_that_other_levels_of_dbase_hold_otherwise(self):
+        """Level 7 describes fields in 48 bytes, and turns the order and the sign of whole numbers."""
+        numbers = [struct.pack(">I", (1 << 31) + n) for n in (5, -7)]
+        dbf = table([(b"n", "+", 4, 0), (b"x", "O", 8, 0)], [(n, b"\0" * 8) for n in numbers])
+        found = self.stranger(points([(0, 0), (1, 1)]), dbf)
+        self.assertEqual(found.layers[0].table.column_names, [])
+        self.assertIn("field n is of the type '+', which is not read", " ".join(found.notes))
+        head = struct.pack("<BBBBIHH56x", 4, 126, 1, 1, 2, 68 + 96 + 1, 1 + 4 + 3)
+        for name, kind, width in ((b"a name of more than ten", b"I", 4), (b"c", b"C", 3)):
+            head += struct.pack("<32scBB13x", name, kind, width, 0)
+        body = b"".join(b" " + n + b"xy " for n in numbers)
+        found = self.stranger(points([(0, 0), (1, 1)]), head + b"\r" + body)
+        self.assertEqual(
+            found.layers[0].table.to_pylist(),
+            [{"a name of more than ten": n, "c": "xy"} for n in (5, -7)],
+        )
+
     def named(self, text, encoding, n_fields=1, mark=0, **more):
         fields = [(f"F{k}".encode(), "C", 20, 0) for k in range(n_fields)]
         found = self.stranger(

@@ -80,6 +80,8 @@ def by_name(text: str) -> str | None:
     if text.casefold().replace("_", "-") in ("utf-8-sig", "utf8-sig"):
         return "utf-8"  # with a byte order mark, which is passed over anyway
     number = "".join(c for c in text if c.isdigit())
+    if text.casefold().startswith("ldid/") and number:
+        return by_mark(int(number))
     iso = f"iso8859-{number[4:]}" if number[:4] == "8859" and number[4:] else ""
     for name in (text, iso, f"cp{number}" if number else ""):
         with contextlib.suppress(LookupError, ValueError):

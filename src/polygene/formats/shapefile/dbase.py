@@ -15,6 +15,7 @@ from polygene.formats import codepages
 from polygene.notes import Warned, counted
 from polygene.table.written import numbers_in
 
+LONGEST_NAME = 10  # bytes of the name of a field
 _BLANKS = " \x00"
 _NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eEdD][+-]?[0-9]+)?$"
 _WHOLE = r"^-?[0-9]+$"
@@ -59,11 +60,11 @@ def read(data: bytes, name: str, beside: tuple[str, str | None], notes: list[str
     encoding = _encoding(records, fields, data[29], name, beside, notes)
     arrays, found = [], []
     for field in fields:
-        array = _column(records, field, encoding, name, notes)
+        array = _column(records, field, encoding, name, notes, _is_level_7(data))
         if array is not None:
             arrays.append(array)
             text = {"width": str(field.width)} if field.kind == "C" else None
-            own = _decoded(field.name, encoding)
+            own = _decoded(_whole(field.name, encoding), encoding)
             found.append(pa.field(own, array.type, metadata=text))
     is_deleted = records[:, 0] == ord("*")
     return Table(is_deleted, pa.table(arrays, pa.schema(found)))
@@ -71,20 +72,26 @@ def read(data: bytes, name: str, beside: tuple[str, str | None], notes: list[str
 
 def _fields(data: bytes, head: int, width: int, name: str) -> list[_Field]:
     fields: list[_Field] = []
-    at, start = 32, 1
-    while at + 32 <= min(head, len(data)) and data[at] not in (0x0D, 0x00):
-        one = data[at : at + 32]
-        kind = chr(one[11]).upper()
-        size, decimals = one[16], one[17]
-        fields.append(_Field(one[:11].split(b"\x00")[0].strip(), kind, start, size, decimals))
+    # Where the fields are described, how long that is, and where in it the type and the width are.
+    at, step, at_kind, at_width = (68, 48, 32, 33) if _is_level_7(data) else (32, 32, 11, 16)
+    start = 1
+    while at + step <= min(head, len(data)) and data[at] not in (0x0D, 0x00):
+        one = data[at : at + step]
+        own, kind = one[:at_kind].split(b"\x00")[0].strip(), chr(one[at_kind]).upper()
+        size, decimals = one[at_width], one[at_width + 1]
+        fields.append(_Field(own, kind, start, size, decimals))
         start += size
-        at += 32
+        at += step
     if start < width:  # texts of over 255 bytes have the rest of their width where decimals are
         fields = _widened(fields)
         start = 1 + sum(field.width for field in fields)
     if start > width or not head:
         raise FileError(f"{name} is damaged: its fields are wider than its records")
     return fields
+
+
+def _is_level_7(data: bytes) -> bool:
+    return data[0] & 7 == 4
 
 
 def _widened(fields: list[_Field]) -> list[_Field]:
@@ -127,7 +134,10 @@ def _encoding(
     for encoding in (codepages.asked(), known, codepages.by_mark(mark)):
         if encoding is not None:
             return encoding
-    if not is_other or all(_is_utf8(_bytes(records, field)) for field in texts):
+    names = pa.array([field.name for field in fields], pa.binary())
+    is_cut = any(len(own) < LONGEST_NAME and _ends_within(own) for own in names.to_pylist())
+    columns = (names, *(_bytes(records, field) for field in texts))
+    if not is_other or not is_cut and all(map(_is_utf8, columns)):
         return "utf-8"
     notes.append(
         Warned(
@@ -145,13 +155,16 @@ def _is_utf8(raw: pa.Array) -> bool:
         return True
     except pa.ArrowInvalid:
         pass
-    for one in pc.unique(raw).to_pylist():
-        try:
-            one.decode("utf-8")
-        except UnicodeDecodeError as err:
-            if err.reason != "unexpected end of data":
-                return False
-    return True
+    return all(_ends_within(one) is not None for one in pc.unique(raw).to_pylist())
+
+
+def _ends_within(raw: bytes | None) -> bool | None:
+    """Whether UTF-8 ends within a character; None for what is none."""
+    try:
+        (raw or b"").decode("utf-8")
+    except UnicodeDecodeError as err:
+        return True if err.reason == "unexpected end of data" else None
+    return False
 
 
 def _decoded(raw: bytes, encoding: str) -> str:
@@ -188,7 +201,12 @@ def _whole(raw: bytes, encoding: str) -> bytes:
 
 
 def _column(
-    records: npt.NDArray[np.uint8], field: _Field, encoding: str, name: str, notes: list[str]
+    records: npt.NDArray[np.uint8],
+    field: _Field,
+    encoding: str,
+    name: str,
+    notes: list[str],
+    is_level_7: bool,
 ) -> pa.Array | None:
     where = f"{name}: field {_decoded(field.name, encoding)}"
     if field.kind == "C":
@@ -206,10 +224,12 @@ def _column(
         return _numbers(_texts(_bytes(records, field), "latin-1"), field, where, notes)
     if field.kind == "D":
         return _dates(_texts(_bytes(records, field), "latin-1"), where, notes)
-    binary = {("I", 4): "<i4", ("+", 4): "<i4", ("O", 8): "<f8", ("B", 8): "<f8"}
-    kind = binary.get((field.kind, field.width))
-    if kind is not None:
-        return pc.column(np.ascontiguousarray(own).view(kind)[:, 0])
+    held, kind = np.ascontiguousarray(own), (field.kind, field.width)
+    if is_level_7 and kind in (("I", 4), ("+", 4)):
+        return pc.column((held.view(">u4")[:, 0].astype(np.int64) - (1 << 31)).astype(np.int32))
+    binary = {("I", 4): "<i4", ("B", 8): "<f8"}
+    if not is_level_7 and kind in binary:
+        return pc.column(held.view(binary[kind])[:, 0])
     notes.append(Warned(f"{where} is of the type {field.kind!r}, which is not read; left out"))
     return None
 

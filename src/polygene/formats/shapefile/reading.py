@@ -11,7 +11,7 @@ import pyproj
 
 from polygene import computing as pc
 from polygene import crs as crs_module
-from polygene.errors import FileError, reason_of
+from polygene.errors import DataError, FileError, reason_of
 from polygene.formats import codepages
 from polygene.formats.base import Reading
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
@@ -108,7 +108,13 @@ def _crs(path: Path, notes: list[str]) -> pyproj.CRS | None:
     if not text:
         notes.append(Warned(f"{path.name} has a .prj beside it that is empty, so no CRS"))
         return None
-    return _known(text)
+    try:
+        return _known(text)
+    except DataError:
+        short = text if len(text) <= 40 else text[:37] + "..."
+        words = f"its .prj says no CRS that is known here, {short!r}; read without one"
+        notes.append(Warned(f"{path.name}: {words}"))
+        return None
 
 
 @functools.lru_cache(maxsize=64)
