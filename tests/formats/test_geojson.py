@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError
-from polygene.formats import geojson
+from polygene.formats import geojson, sequences
 from polygene.measures import ring_areas
 from tests.support import generators as make
 from tests.support import layers as some
@@ -137,6 +137,37 @@ class Reading(InFolder):
         self.assertEqual(crs.code(self.features(None).layers[0].crs), ("OGC", "CRS84"))
         with self.assertRaisesRegex(DataError, "no CRS that is known"):
             self.features(None, crs={"type": "name", "properties": {"name": "EPSG:99999999"}})
+
+    def test_a_crs_that_features_say_in_a_sequence_or_a_collection(self):
+        own = {"type": "name", "properties": {"name": "EPSG:32633"}}
+        point = {"type": "Point", "coordinates": [5e5, 0]}
+        bare = {"type": "Feature", "geometry": point, "properties": {"n": 1}}
+        said, other = {**bare, "crs": own}, {"type": "name", "properties": {"name": "EPSG:32632"}}
+        place = {**bare, "geometry": None, "place": point, "coordRefSys": "[EPSG:32633]"}
+        whole = {"type": "FeatureCollection", "features": [bare]}
+        path = self.path.with_suffix(".geojsonl")
+        for features, code in (
+            ([said, said], ("EPSG", "32633")),
+            ([{**whole, "crs": own}, said], ("EPSG", "32633")),
+            ([{**point, "crs": own}], ("EPSG", "32633")),
+            ([place, place], ("EPSG", "32633")),
+            ([bare], ("OGC", "CRS84")),
+            ([said, bare], None),
+            ([said, {**bare, "crs": other}], None),
+        ):
+            text = "\n".join(map(json.dumps, features))
+            path.write_text("\ufeff" + text, encoding="utf-8")
+            with self.subTest(features=features):
+                if code is None:
+                    with self.assertRaisesRegex(DataError, "the same for all"):
+                        sequences.read(path, "things")
+                    continue
+                (found,) = sequences.read(path, "things").layers
+                self.assertEqual(crs.code(found.crs), code)
+                self.assertEqual(found.geometry.xy.tolist(), [[5e5, 0]] * len(features))
+                if {one["type"] for one in features} == {"Feature"}:
+                    (found,) = self.given({**whole, "features": features}).layers
+                    self.assertEqual(crs.code(found.crs), code)
 
     def test_values_of_several_types_and_nested_ones(self):
         features = [

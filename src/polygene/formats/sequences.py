@@ -10,7 +10,6 @@ from typing import IO, Any
 
 import orjson
 
-from polygene import crs as crs_module
 from polygene import kernels
 from polygene.commit.together import replacing
 from polygene.errors import FileError, PolygeneError, reason_of
@@ -54,18 +53,17 @@ def read(path: Path, name: str) -> Reading:
 @collecting_no_garbage()
 def _read(path: Path) -> Reading:
     try:
-        data = path.read_bytes()
+        data = path.read_bytes().removeprefix(b"\xef\xbb\xbf")
     except OSError as err:
         raise FileError(f"cannot read {path}: {reason_of(err)}") from err
-    crs = crs_module.parse(crs_module.LONGITUDE_LATITUDE)
     emptied = lift(data) if kernels.IS_COMPILED else None
     # A list of coordinates over several lines would make one line of them, and of two halves a whole.
     if emptied is not None and _n_lines(bytes(emptied.rest)) == _n_lines(data):
         # What is odd the other way takes, or says what is wrong with it.
         with contextlib.suppress(OddError, PolygeneError):
             features = _features(path, bytes(emptied.rest))
-            return reading.from_features(features, crs, path, emptied.lists)
-    return reading.from_features(_features(path, data), crs, path)
+            return reading.taken(features, {}, path, emptied.lists)
+    return reading.taken(_features(path, data), {}, path, None)
 
 
 def _n_lines(data: bytes) -> tuple[int, int]:
@@ -85,7 +83,10 @@ def _features(path: Path, data: bytes) -> list[dict[str, Any]]:
             raise FileError(f"{path}, line {line}: it is not valid JSON; {ADVICE}") from err
         if not isinstance(document, dict) or "type" not in document:
             raise FileError(f"{path}, line {line}: it is JSON but not GeoJSON; {ADVICE}")
-        features += reading.features_of(document, path)
+        own = reading.features_of(document, path)
+        if own[:1] != [document] and "crs" in document:  # of a collection, or of a geometry alone
+            own = [{**feature, "crs": document["crs"]} for feature in own]
+        features += own
     return features
 
 

@@ -61,12 +61,25 @@ def _read(path: Path) -> Reading:
 
 
 def _taken(path: Path, document: dict[str, Any], lifted: Lifted | None) -> Reading:
+    return taken(features_of(document, path), document, path, lifted)
+
+
+def taken(
+    given: Sequence[dict[str, Any]], document: dict[str, Any], path: Path, lifted: Lifted | None
+) -> Reading:
+    """Return the layers of features in the CRS that they, or what they stand in, say.
+
+    Raises
+    ------
+    DataError
+        If that is none that is known, or they are in several.
+    """
     try:
-        features, uri = placed(features_of(document, path), document)
+        features, uri = placed(given, document)
     except PlaceError as err:
         raise DataError(f"{path}: {err}; take those of each CRS to a file of its own") from err
     if uri is None:
-        return from_features(features, _crs(document, path), path, lifted)
+        return from_features(features, _crs(document, features, path), path, lifted)
     crs = crs_module.of_uri(uri)
     reading = from_features(features, crs, path, lifted)
     layers = [replace(y, geometry=east_first(y.geometry, crs)) for y in reading.layers]
@@ -129,16 +142,28 @@ def features_of(document: dict[str, Any], path: Path) -> list[dict[str, Any]]:
     return features
 
 
-def _crs(document: dict[str, Any], path: Path) -> pyproj.CRS:
-    """Return WGS 84, or what a ``crs`` member of the older, pre-RFC form says."""
+def _crs(document: dict[str, Any], features: Sequence[dict[str, Any]], path: Path) -> pyproj.CRS:
+    """Return WGS 84, or what a ``crs`` member of the older, pre-RFC form says, of all or of each."""
     member = document.get("crs")
+    if member is None:
+        own = [feature.get("crs") for feature in features]
+        known = [one for one in own if isinstance(one, dict)]
+        if known and any(one != known[0] for one in own):
+            raise DataError(
+                f"{path}: its features have no 'crs' that is the same for all; take those of each CRS "
+                "to a file of its own"
+            )
+        member = known[0] if known else None
     if not isinstance(member, dict):
         return crs_module.parse(crs_module.LONGITUDE_LATITUDE)
     properties = member.get("properties")
     name = properties.get("name") if isinstance(properties, dict) else None
     if member.get("type") != "name" or not isinstance(name, str):
         raise DataError(f"{path}: its member 'crs' names no CRS; take it out or give `crs`")
-    return crs_module.parse(name)
+    try:
+        return crs_module.parse(name)
+    except DataError as err:
+        raise DataError(f"{path}: its member 'crs': {err}") from err
 
 
 class _Kind(NamedTuple):
