@@ -26,14 +26,26 @@ def parse(text: str) -> pyproj.CRS:
     DataError
         If it is none that pyproj knows.
     """
+    short = text if len(text) <= 60 else text[:57] + "..."
     try:
-        return pyproj.CRS.from_user_input(text)
+        found = pyproj.CRS.from_user_input(text)
     except CRSError as err:
-        short = text if len(text) <= 60 else text[:57] + "..."
         raise DataError(
             f"{short!r} is no CRS that is known here; give an authority's code such as EPSG:32633, "
             "or a WKT definition"
         ) from err
+    if not is_of_places(found):
+        kind = found.type_name.replace(" CRS", "").lower()
+        raise DataError(
+            f"{short!r} ({found.name}) is a {kind} CRS, and a layer needs one of a plane, or of "
+            "longitude and latitude"
+        )
+    return found
+
+
+def is_of_places(crs: pyproj.CRS) -> bool:
+    """Whether the first two coordinates are of a plane, or longitude and latitude."""
+    return not crs.is_geocentric and len(crs.axis_info) != 1  # one axis: of heights, or of times
 
 
 def label(crs: pyproj.CRS | None) -> str:

@@ -23,6 +23,7 @@ from polygene.formats.sheets import tables_laid_out
 from polygene.formats.wishes import IF_CHANGED, written_so
 from polygene.info import LayerInfo
 from polygene.layer import Layer
+from polygene.longitudes import doubted
 from polygene.notes import Lost
 from polygene.ops.places.extents import doubt_of
 from polygene.ops.summary import CopyResult, CopySummary
@@ -61,7 +62,11 @@ def read(
         raise UsageError(f"{text!r} stands for {len(found)} layers ({names}); name one of them")
     layer = found[0]
     if crs is not None and (layer.crs is None or layer.doubt):
-        return replace(layer, crs=parse(crs), doubt=0.0)
+        layer = doubted(replace(layer, crs=parse(crs), doubt=0.0))
+    return _not_doubted(layer)
+
+
+def _not_doubted(layer: Layer) -> Layer:
     doubt = doubt_of(layer)
     if doubt:
         raise DataError(doubt)
@@ -94,7 +99,9 @@ def as_layer(data: Any, name: str = "layer", crs: str | None = None) -> Layer:
         names = ", ".join(layer.name for layer in found)
         raise UsageError(f"{name} has geometry of several families ({names}); take one of them")
     layer = replace(found[0], name=name)
-    return replace(layer, crs=parse(crs)) if crs is not None and layer.crs is None else layer
+    if crs is not None and layer.crs is None:
+        layer = replace(layer, crs=parse(crs))
+    return _not_doubted(doubted(layer))
 
 
 def write(

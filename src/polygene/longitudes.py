@@ -6,6 +6,7 @@ begin and end. What lies beyond it goes once more round the earth, so that -170 
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -20,9 +21,12 @@ from polygene.arrays import (
     reduce_groups,
     spans,
 )
-from polygene.crs import is_geographic, turn_of
+from polygene.crs import degrees_of, is_geographic, turn_of
 from polygene.geometry import Family, GeometryColumn
-from polygene.layer import Layer
+from polygene.layer import SLACK, Layer
+
+NOT_BEYOND = 180.0  # degrees of longitude in GeoJSON (RFC 7946, section 4)
+ROUND_AGAIN = 540.0  # elsewhere they may go once more round the earth
 
 
 class Opened(NamedTuple):
@@ -166,3 +170,18 @@ def _together(pieces: list[tuple[F64Array, I64Array, I64Array]], n_rows: int) ->
         row[kept],
         n_rows,
     )
+
+
+def doubted(layer: Layer, furthest: float = ROUND_AGAIN) -> Layer:
+    """Note on a layer if its coordinates cannot be the longitudes and latitudes that it states.
+
+    ``furthest`` is the longitude that they may go to, in degrees.
+    """
+    extent = layer.geometry.extent() if is_geographic(layer.crs) else None
+    if extent is None or layer.crs is None:
+        return layer
+    size = degrees_of(layer.crs)
+    x = max(abs(extent[0]), abs(extent[2])) * size
+    y = max(abs(extent[1]), abs(extent[3])) * size
+    is_right = x <= furthest + SLACK and y <= 90 + SLACK
+    return layer if is_right else replace(layer, doubt=furthest)

@@ -21,6 +21,7 @@ from polygene.formats.endings import ENDINGS
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, distinct_name
+from polygene.longitudes import doubted
 from polygene.ops.admit import admit
 from polygene.ops.places.bridge import brought
 from polygene.ops.places.carrying import box_layer
@@ -89,7 +90,7 @@ class Choice:
         if layer.is_table:
             return (layer, []) if self.where is None else told_matching(layer, self.where)
         if self.crs is not None and (layer.crs is None or layer.doubt):
-            layer = replace(layer, crs=self.crs, doubt=0.0)
+            layer = doubted(replace(layer, crs=self.crs, doubt=0.0))
         said: list[str] = []
         if self.where is not None:
             layer, said = told_matching(layer, self.where)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 import numpy as np
+import pyarrow as pa
 
 import polygene
 from polygene import crs
@@ -231,6 +232,22 @@ class Degrees(WithSample):
         done = self.run_polygene("audit", "pixels.geojson")
         self.assertEqual(done.code, 0, done.err)
         self.assertIn("coordinates lie outside", done.words)
+        # Nor are they if somebody says so of a table.
+        (self.folder / "u.csv").write_text('k,wkt\n1,"POINT (500000 5700000)"\n')
+        done = self.run_polygene("convert", "u.csv", "--crs", "EPSG:4326", "-o", "y.gpkg")
+        self.assertEqual((done.code, (self.folder / "y.gpkg").exists()), (1, False))
+        self.assertIn("coordinates lie outside longitude/latitude", done.words)
+        table = pa.table(polygene.read(self.folder / "u.csv"))
+        for given in (lambda: polygene.read(self.folder / "u.csv", crs="EPSG:4326"),
+                      lambda: polygene.as_layer(table, crs="OGC:CRS84")):  # fmt: skip
+            with self.assertRaisesRegex(polygene.PolygeneError, "outside longitude/latitude"):
+                given()
+        own = polygene.Layer("u", make.points([[np.array([5e5, 5.7e6])]]), {"k": [1]}, "EPSG:4326")
+        with self.assertRaisesRegex(polygene.PolygeneError, "outside longitude/latitude"):
+            polygene.measure(own, centroid=True)
+        for code, kind in (("EPSG:4978", "geocentric"), ("EPSG:5703", "vertical")):
+            with self.assertRaisesRegex(polygene.PolygeneError, f"is a {kind} CRS"):
+                polygene.read(self.folder / "u.csv", crs=code)
         # One wrong row among others can be left out.
         shape = {"type": "Polygon", "coordinates": [make.square(10, 50, 1).tolist()]}
         feature = {**feature, "properties": {"a": 2}, "geometry": shape}

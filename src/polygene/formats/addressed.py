@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import cast
 
-from polygene import crs as crs_module
 from polygene.errors import UnknownLayerError
 from polygene.formats import beside, packed
 from polygene.formats.address import LayerRef
@@ -13,7 +12,7 @@ from polygene.formats.base import PartReader, Reading
 from polygene.formats.joining import joined
 from polygene.formats.registry import readable_format
 from polygene.formats.wanted import ALL, Wanted
-from polygene.layer import SLACK, Layer
+from polygene.longitudes import NOT_BEYOND, ROUND_AGAIN, doubted
 
 
 def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
@@ -35,7 +34,8 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
         own = beside.read(ref.path)
         if own is not None:
             reading = Reading([replace(y, lineage=own) for y in reading.layers], reading.notes)
-    reading = Reading([_doubted(y, source.NAME) for y in reading.layers], reading.notes)
+    furthest = NOT_BEYOND if source.NAME.startswith("GeoJSON") else ROUND_AGAIN
+    reading = Reading([doubted(y, furthest) for y in reading.layers], reading.notes)
     if ref.family is None:
         return reading
     chosen = [layer for layer in reading.layers if layer.geometry.family == ref.family]
@@ -46,19 +46,3 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
             [y.name for y in reading.layers],
         )
     return Reading(chosen, [])
-
-
-def _doubted(layer: Layer, format_name: str) -> Layer:
-    """Note on a layer if its coordinates cannot be the longitudes and latitudes that it states.
-
-    GeoJSON has none beyond 180 (RFC 7946, section 4); others may go once more round the earth.
-    """
-    extent = layer.geometry.extent() if crs_module.is_geographic(layer.crs) else None
-    if extent is None or layer.crs is None:
-        return layer
-    size = crs_module.degrees_of(layer.crs)
-    x = max(abs(extent[0]), abs(extent[2])) * size
-    y = max(abs(extent[1]), abs(extent[3])) * size
-    furthest = 180.0 if format_name.startswith("GeoJSON") else 540.0
-    is_right = x <= furthest + SLACK and y <= 90 + SLACK
-    return layer if is_right else replace(layer, doubt=furthest)

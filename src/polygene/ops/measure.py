@@ -13,10 +13,11 @@ from polygene.arrays import F64Array
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
 from polygene.layer import Layer, names_alike
-from polygene.longitudes import opened, wrapped
+from polygene.longitudes import doubted, opened, wrapped
 from polygene.measures import PlaneRuler, ruler_for
 from polygene.ops.given import Names, names
 from polygene.ops.ground import stretched
+from polygene.ops.places.extents import doubt_of
 from polygene.ops.summary import NamedRows, area_unit
 from polygene.places import centroids_of, inside_points
 from polygene.plane.validity import invalid_rows
@@ -133,6 +134,9 @@ def _unit_and_field(text: str) -> tuple[str | None, str | None]:
 
 def measured(layer: Layer, wanted: Sequence[WantedMeasure]) -> MeasureResult:
     """Do what `measure` does."""
+    doubt = doubt_of(doubted(layer))
+    if doubt:
+        raise DataError(doubt)
     columns: dict[str, np.ndarray] = {}
     totals = []
     for item in wanted:

@@ -11,7 +11,8 @@ from pyproj.enums import WktVersion
 from pyproj.exceptions import CRSError
 
 from polygene.crs import code as authority_code
-from polygene.crs import is_same
+from polygene.crs import is_same, parse
+from polygene.errors import DataError
 
 UNDEFINED = {-1: "Undefined Cartesian", 0: "Undefined geographic"}
 
@@ -27,11 +28,10 @@ def read_crs(connection: sqlite3.Connection, srs_id: int) -> pyproj.CRS | None:
     if row is None:
         return None
     organization, number, *definitions = row
-    with contextlib.suppress(CRSError):
-        return pyproj.CRS.from_authority(str(organization).upper(), number)
-    for definition in definitions[::-1]:  # the newer text, where there is one, says more
-        with contextlib.suppress(CRSError):
-            return pyproj.CRS.from_user_input(definition)
+    # By its code, or the newer text, where there is one, which says more.
+    for stated in (f"{str(organization).upper()}:{number}", *definitions[::-1]):
+        with contextlib.suppress(DataError):
+            return parse(str(stated))
     return None
 
 
