@@ -263,7 +263,7 @@ def _column(
         if n_lost:
             lost[layer.name] = n_lost
         if source.if_null is not None:
-            data = pc.fill_null(data, _scalar(source.if_null, target, layer))
+            data = pc.fill_null(data, _scalar(source.if_null, target, layer, (sheet, source)))
         pieces += data.chunks if isinstance(data, pa.ChunkedArray) else [data]
     return pa.chunked_array(pieces, target.field.type), lost
 
@@ -271,7 +271,7 @@ def _column(
 def _fed(source: Source, layer: Layer, target: TargetField, sheet: Sheet) -> pa.ChunkedArray:
     """Return what a source gives, before it is brought to the field's type."""
     if not source.fields:
-        value = _scalar(source.constant, target, layer)
+        value = _scalar(source.constant, target, layer, (sheet, source))
         return pa.chunked_array([pa.repeat(value, layer.n_rows)])
     column = layer.table.column(source.fields[0])
     if len(source.fields) > 1:
@@ -328,8 +328,10 @@ def _mapped(
     return found if isinstance(found, pa.ChunkedArray) else pa.chunked_array([found])
 
 
-def _scalar(value: object, target: TargetField, layer: Layer) -> pa.Scalar:
-    """Return a value of the sheet in the type of the field."""
+def _scalar(
+    value: object, target: TargetField, layer: Layer, place: tuple[Sheet, Source]
+) -> pa.Scalar:
+    """Return a value of the sheet, and where it stands there, in the type of the field."""
     if value is None:
         return pa.scalar(None, target.field.type)
     column = pa.chunked_array(
@@ -338,7 +340,7 @@ def _scalar(value: object, target: TargetField, layer: Layer) -> pa.Scalar:
     try:
         data, _ = fitted(column, target.field, "refuse", replace(layer, ids=None))
     except LossError as err:
-        raise DataError(
-            f"field {target.field.name!r}: {value!r} is no {type_words(target.field)}"
-        ) from err
+        sheet, source = place
+        what = f"field {target.field.name!r}: {value!r} is no {type_words(target.field)}"
+        raise SheetError(sheet.path, source.line, what) from err
     return data[0]
