@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import sqlite3
 import struct
+import unicodedata
 import unittest
 
 import numpy as np
@@ -122,6 +123,21 @@ class Tables(InFolder):
         self.assertEqual(layer.table["zip"].to_pylist(), ["01234", "99999", None])
         self.assertEqual(layer.table["n"].to_pylist(), [5, 10, 0])
         self.assertEqual(layer.geometry.n_vertices, 3)
+
+    def test_a_name_whose_signs_stand_apart_is_the_one_that_is_typed(self):
+        """As some file systems and programs have them; it looks the same."""
+        for form, n in (("NFC", 1), ("NFD", 2)):
+            head = unicodedata.normalize(form, "café,x,y")
+            (self.folder / f"{form}.csv").write_text(f"{head}\n{n},1,2\n", encoding="utf-8")
+        one, other = (polygene.read(self.folder / f"{form}.csv") for form in ("NFC", "NFD"))
+        self.assertEqual(one.table.column_names, other.table.column_names)
+        merged = polygene.merge([one, other]).layer.table
+        self.assertEqual(merged["café"].to_pylist(), [1, 2])
+        done = self.run_polygene("subset", "NFD.csv", "--where", "café = 2", "-o", "s.csv")
+        self.assertIn("field café: signs put together with their letters", done.words)
+        twins = unicodedata.normalize("NFD", "é") + ",é\n1,2\n"  # then each keeps its own
+        (self.folder / "t.csv").write_text(twins, encoding="utf-8")
+        self.assertEqual(polygene.read(self.folder / "t.csv").table.num_columns, 2)
 
     def test_an_encoding_is_obeyed(self):
         (self.folder / "t.csv").write_bytes("name,x,y\nBrûlé,1,2\n".encode("cp850"))

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import unicodedata
 from dataclasses import replace
 from typing import cast
 
-from polygene.errors import UnknownLayerError
+from polygene.errors import UnknownLayerError, listed
 from polygene.formats import beside, packed
 from polygene.formats.address import LayerRef
 from polygene.formats.base import PartReader, Reading
 from polygene.formats.joining import joined
 from polygene.formats.registry import readable_format
 from polygene.formats.wanted import ALL, Wanted
+from polygene.layer import Layer
 from polygene.longitudes import NOT_BEYOND, ROUND_AGAIN, doubted
 
 
@@ -35,7 +37,9 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
         if own is not None:
             reading = Reading([replace(y, lineage=own) for y in reading.layers], reading.notes)
     furthest = NOT_BEYOND if source.NAME.startswith("GeoJSON") else ROUND_AGAIN
-    reading = Reading([doubted(y, furthest) for y in reading.layers], reading.notes)
+    notes = list(reading.notes)
+    layers = [_composed(doubted(layer, furthest), notes) for layer in reading.layers]
+    reading = Reading(layers, notes)
     if ref.family is None:
         return reading
     chosen = [layer for layer in reading.layers if layer.geometry.family == ref.family]
@@ -46,3 +50,18 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
             [y.name for y in reading.layers],
         )
     return Reading(chosen, [])
+
+
+def _composed(layer: Layer, notes: list[str]) -> Layer:
+    """Return a layer with names of fields in the form that they are typed in (Unicode's NFC).
+
+    Letters with their signs apart, as some file systems and programs have them, look the same and
+    would be other names to whoever asks for them, and in a merge.
+    """
+    names = layer.table.column_names
+    composed = [unicodedata.normalize("NFC", name) for name in names]
+    if composed == names or len(set(composed)) < len(names):
+        return layer
+    which = [new for new, old in zip(composed, names, strict=True) if new != old]
+    notes.append(f"{layer.name}: field {listed(which, 5)}: signs put together with their letters")
+    return replace(layer, table=layer.table.rename_columns(composed))
