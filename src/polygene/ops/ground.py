@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
+from polygene.crs import is_geographic
 from polygene.distortion import off_ground
 from polygene.geometry import Family
 from polygene.layer import Layer
@@ -23,7 +24,10 @@ SIZES = {Family.POLYGONS: ("area",), Family.LINES: ("length",), Family.POINTS: (
 
 def stretched(layer: Layer, measures: Iterable[str]) -> list[str]:
     """Return what there is to say of an ``area``, a ``length``, ``perimeter`` or ``distance``."""
-    return _stretched(layer.crs, extent_of_whole(0, layer.geometry.extent()), set(measures))
+    asked = LENGTHS.union(["area"]).intersection(measures)
+    if not asked or layer.crs is None or is_geographic(layer.crs):
+        return []  # where a layer lies need not be known then
+    return _stretched(layer.crs, extent_of_whole(0, layer.geometry.extent()), set(asked))
 
 
 def stretched_in(
