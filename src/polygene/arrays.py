@@ -116,7 +116,17 @@ def appended(first: AnyArray, second: AnyArray, shift: int = 0) -> AnyArray:
     """Return two arrays in a row, the second larger by ``shift``; no copy where it is empty."""
     if len(second) == 0:
         return first
-    return np.concatenate([first, second + shift if shift else second])
+    n = len(first)
+    found = np.empty(n + len(second), first.dtype)
+
+    def put(start: int, stop: int) -> None:
+        found[start : min(stop, n)] = first[start:stop]
+        if stop > n:
+            own = slice(max(start, n), stop)
+            np.add(second[max(start, n) - n : stop - n], shift, out=found[own])
+
+    parallel.each(put, parallel.split(len(found)))
+    return found
 
 
 class Buckets(NamedTuple):

@@ -140,11 +140,8 @@ def link_borders(
 
 
 def split_rings(
-    first_piece: cython.longlong,
-    last_piece: cython.longlong,
     next_item: cython.int[::1],
     item_halfedge: cython.int[::1],
-    item_piece: cython.int[::1],
     origin: cython.int[::1],
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
@@ -156,9 +153,7 @@ def split_rings(
     ring_item: cython.int[::1],
     ring_is_hole: cython.uchar[::1],
 ) -> cython.longlong:
-    """Walk the borders of pieces of a range, and cut a ring off whenever a node is met again.
-
-    Returns how many rings there are. What is filled in of items is that of these pieces alone.
+    """Walk the borders and cut a ring off whenever a node is met again; return how many rings.
 
     Ring r is the half-edges ``ring_halfedges[ring_offsets[r]:ring_offsets[r + 1]]``, the first that of
     the item ``ring_item[r]``, starting at its lexicographically smallest node; outer rings run
@@ -179,7 +174,7 @@ def split_rings(
     length: cython.longlong
     with cython.nogil:
         for k in range(next_item.shape[0]):
-            if is_done[k] or item_piece[k] < first_piece or item_piece[k] >= last_piece:
+            if is_done[k]:
                 continue
             item = k
             top = 0

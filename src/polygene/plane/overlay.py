@@ -72,13 +72,14 @@ def overlay(
     # Borders cut all they meet; of lines, OTHER's cut INPUT's, and INPUT's cut nobody.
     cuts = np.ones(len(mine.sign) + len(theirs.sign), bool)
     cuts[: len(mine.sign)] = mine.sign != 0
-    others = parallel.meanwhile(
-        lambda: (appended(mine.y, theirs.y), appended(mine.stop, theirs.stop, n_vertices))
+    # Given up within as soon as it can be: nobody else may have them.
+    noded = node_edges(
+        appended(mine.x, theirs.x),
+        appended(mine.y, theirs.y),
+        appended(mine.start, theirs.start, n_vertices),
+        appended(mine.stop, theirs.stop, n_vertices),
+        cuts,
     )
-    x, start = appended(mine.x, theirs.x), appended(mine.start, theirs.start, n_vertices)
-    y, stop = others()
-    noded = node_edges(x, y, start, stop, cuts)
-    del others, x, y, start, stop
     row_of_part = appended(mine.row_of_part, theirs.row_of_part, own.n_rows)
     # Coordinates are not needed before pieces are written: made by another thread meanwhile.
     homes = parallel.meanwhile(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -23,8 +22,6 @@ from polygene.arrays import (
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane import selfcheck
 from polygene.plane.arrangement import Arrangement
-
-MOST_ASKED = 10_000  # items of which it is asked where half of them are
 
 
 class Pieces(NamedTuple):
@@ -87,7 +84,7 @@ def _walked(
     borders = _linked(arrangement, pieces)
     # Borders are walked as closed curves that may pass a node twice; cut there, they are simple
     # rings.
-    halfedge, offsets, first, is_hole = _split(arrangement, borders)
+    halfedge, offsets, first, is_hole = _split(arrangement, borders.following, borders.halfedge)
     entry = borders.entry[first]
     return halfedge, offsets, pieces.piece[entry], borders.root_of_entry[entry], is_hole
 
@@ -99,14 +96,13 @@ class _Linked(NamedTuple):
     two pieces is an item of one, its twin of the other; where pieces overlap it may be several. An
     *entry* is a face and a piece it is of, as `Pieces` lists them.
 
-    halfedge, entry, piece, following : (n_items,) of each item its half-edge, the entry and the piece
-        it is of, and the item that comes next on the border
+    halfedge, entry, following : (n_items,) of each item its half-edge, the entry it is of, and the item
+        that comes next on the border
     root_of_entry : (n_entries,) the same for all that hangs together: a part
     """
 
     halfedge: I32Array
     entry: I32Array
-    piece: I32Array
     following: I32Array
     root_of_entry: I64Array
 
@@ -151,59 +147,36 @@ def _linked(arrangement: Arrangement, pieces: Pieces) -> _Linked:
         ),
         parallel.split(n_items),
     )
-    return _Linked(item_halfedge, item_entry, item_piece, next_item, parent)
+    return _Linked(item_halfedge, item_entry, next_item, parent)
 
 
 def _split(
-    arrangement: Arrangement, borders: _Linked
+    arrangement: Arrangement, next_item: I32Array, item_halfedge: I32Array
 ) -> tuple[I32Array, I64Array, I32Array, BoolArray]:
     """Return the half-edges of rings, where each begins, its first item, and whether it is a hole."""
-    n_items, n_nodes = len(borders.following), len(arrangement.node_x)
-    halfedges, is_done = np.empty(n_items, np.int32), np.zeros(n_items, np.uint8)
-
-    def split(pieces: tuple[int, int], items: tuple[int, int]) -> tuple[np.ndarray, ...]:
-        # All of a border is of one piece. Room for the worst case, cut to size below; the stack and the
-        # place of each node are work space.
-        n = items[1] - items[0]
-        offsets = np.zeros(n // 3 + 2, np.int64)  # a ring has three edges at least
-        first, is_hole = np.zeros(n // 3 + 1, np.int32), np.zeros(n // 3 + 1, np.uint8)
-        n_rings = kernels.run(
-            kernels.trace.split_rings,
-            *pieces,
-            borders.following,
-            borders.halfedge,
-            borders.piece,
-            arrangement.origin,
-            arrangement.node_x,
-            arrangement.node_y,
-            is_done,
-            np.full(n_nodes, NONE, np.int32),
-            np.empty(n, np.int32),
-            halfedges[items[0] : items[1]],
-            offsets,
-            first,
-            is_hole,
-        )
-        return offsets[1 : n_rings + 1] + items[0], first[:n_rings].copy(), is_hole[:n_rings]
-
-    found = parallel.each_of(lambda part: split(*part), _shares(borders.piece))
-    ends, first, is_hole = (np.concatenate(own) for own in zip(*found, strict=True))
-    return halfedges, np.concatenate([[0], ends]), first, is_hole.astype(bool)
-
-
-def _shares(piece: I32Array) -> list[tuple[tuple[int, int], tuple[int, int]]]:
-    """Part pieces into ranges of about as many items (n,) each; return them, and those of the items.
-
-    Items are counted piece by piece here, wherever they are.
-    """
-    n_parts = len(parallel.split(len(piece)))
-    cuts = np.zeros(0, np.int64)
-    if n_parts > 1:  # where to cut a sample says well enough
-        some = np.sort(piece[:: len(piece) // MOST_ASKED])
-        cuts = np.unique(some[np.arange(1, n_parts) * len(some) // n_parts])
-    ends = [0, *cuts.tolist(), np.iinfo(np.int32).max]
-    items = [0, *(int(np.count_nonzero(piece < cut)) for cut in cuts), len(piece)]
-    return list(zip(pairwise(ends), pairwise(items), strict=True))
+    n_items, n_nodes = len(next_item), len(arrangement.node_x)
+    halfedges = np.empty(n_items, np.int32)
+    # Room for the worst case, cut to size below; the stack and the place of each node are work
+    # space.
+    offsets = np.zeros(n_items // 3 + 2, np.int64)  # a ring has three edges at least
+    first, is_hole = np.zeros(n_items // 3 + 1, np.int32), np.zeros(n_items // 3 + 1, np.uint8)
+    n_rings = kernels.run(
+        kernels.trace.split_rings,
+        next_item,
+        item_halfedge,
+        arrangement.origin,
+        arrangement.node_x,
+        arrangement.node_y,
+        np.zeros(n_items, np.uint8),
+        np.full(n_nodes, NONE, np.int32),
+        np.empty(n_items, np.int32),
+        halfedges,
+        offsets,
+        first,
+        is_hole,
+    )
+    offsets, first = offsets[: n_rings + 1].copy(), first[:n_rings].copy()
+    return halfedges, offsets, first, is_hole[:n_rings].astype(bool)
 
 
 def _ordered(

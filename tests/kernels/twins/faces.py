@@ -102,8 +102,6 @@ class OfFaces:
         found, seen = Counter(), set()
         for start in range(len(nodes)):
             walk, k = [], start
-            if not c.first_piece <= c.item_piece[start] < c.last_piece:
-                continue
             while k not in seen:
                 seen.add(k)
                 walk.append(nodes[k])
