@@ -199,6 +199,8 @@ class RoundTrip(InFolder):
         self.assertIn("does not say which CRS its srs_id 77 is", said)
         self.assertIn("3 geometries of another srs_id than the table's, 77", said)
         self.assertEqual(geopackage.read(self.path, "b").notes, [])
+        listed = dict(geopackage.list_layers(self.path)[-1].fields)
+        self.assertEqual(listed, {field.name: str(field.type) for field in table.schema})
 
 
 class Standard(InFolder):

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import sqlite3
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -106,7 +108,8 @@ def _info(connection: sqlite3.Connection, table: Table) -> LayerInfo:
         with patient(connection, table.is_view, SHORT):
             n_rows = connection.execute(f"SELECT count(*) FROM {quoted(table.name)}").fetchone()[0]
         declared = columns_declared(connection, table).fields
-        fields = [(name, field_type(text)[0]) for name, text in declared]
+        held = types_held(connection, table, [name for name, text in declared if not text])
+        fields = [(name, field_type(text or held[name])[0]) for name, text in declared]
     except sqlite3.OperationalError as err:
         return LayerInfo(
             name=table.name,
@@ -208,3 +211,27 @@ def columns_declared(connection: sqlite3.Connection, table: Table) -> Declared:
         and not (table.has_geometry and row[1].lower() == table.geometry_column.lower())
     ]
     return Declared(key, fields)
+
+
+def types_held(
+    connection: sqlite3.Connection, table: Table, names: Sequence[str]
+) -> dict[str, str]:
+    """Return the types that all values of columns are of for which none is declared, as of what a view
+    computes; text where they are of several, or where it takes long to see.
+    """
+    if not names:
+        return {}
+    asked = ", ".join(f"typeof({quoted(name)})" for name in names)
+    kinds: list[set[str]] = [set() for _ in names]
+    with (
+        contextlib.suppress(sqlite3.OperationalError),
+        patient(connection, table.is_view, SHORT),
+    ):
+        found = connection.execute(f"SELECT DISTINCT {asked} FROM {quoted(table.name)}").fetchall()
+        kinds = [set(column) - {"null"} for column in zip(*found, strict=True)] or kinds
+    return {name: _type_of(own) for name, own in zip(names, kinds, strict=True)}
+
+
+def _type_of(kinds: set[str]) -> str:
+    held = {"INTEGER": {"integer"}, "DOUBLE": {"integer", "real"}, "BLOB": {"blob"}}
+    return next((name for name, known in held.items() if kinds and kinds <= known), "TEXT")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from pathlib import Path
 
 from polygene import computing as pc
@@ -13,47 +13,22 @@ from polygene.errors import UnknownLayerError
 from polygene.formats.base import Known, Reading
 from polygene.formats.geopackage import choosing, metadata, rows
 from polygene.formats.geopackage.choosing import Columns
-from polygene.formats.geopackage.listing import SHORT, Table, columns_declared, tables
-from polygene.formats.geopackage.package import opened, patient
+from polygene.formats.geopackage.listing import Table, columns_declared, tables, types_held
+from polygene.formats.geopackage.package import opened
 from polygene.formats.geopackage.systems import UNDEFINED, read_crs
 from polygene.formats.geopackage.values import arrow_field
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer, row_numbers
 from polygene.notes import Warned, counted
-from polygene.table.tokens import quoted
 
 
 def _columns(connection: sqlite3.Connection, table: Table) -> Columns:
     """Return the key and the attribute fields of a table or view."""
     found = columns_declared(connection, table)
-    held = _types_held(connection, table, [name for name, declared in found.fields if not declared])
+    held = types_held(connection, table, [name for name, declared in found.fields if not declared])
     fields = [arrow_field(name, declared or held[name]) for name, declared in found.fields]
     return Columns(found.key, metadata.with_titles(connection, table.name, fields))
-
-
-def _types_held(
-    connection: sqlite3.Connection, table: Table, names: Sequence[str]
-) -> dict[str, str]:
-    """Return the types that all values of columns are of for which none is declared, as of what a view
-    computes; text where they are of several, or where it takes long to see.
-    """
-    if not names:
-        return {}
-    asked = ", ".join(f"typeof({quoted(name)})" for name in names)
-    kinds: list[set[str]] = [set() for _ in names]
-    with (
-        contextlib.suppress(sqlite3.OperationalError),
-        patient(connection, table.is_view, SHORT),
-    ):
-        found = connection.execute(f"SELECT DISTINCT {asked} FROM {quoted(table.name)}").fetchall()
-        kinds = [set(column) - {"null"} for column in zip(*found, strict=True)] or kinds
-    return {name: _type_of(own) for name, own in zip(names, kinds, strict=True)}
-
-
-def _type_of(kinds: set[str]) -> str:
-    held = {"INTEGER": {"integer"}, "DOUBLE": {"integer", "real"}, "BLOB": {"blob"}}
-    return next((name for name, known in held.items() if kinds and kinds <= known), "TEXT")
 
 
 def _says(table: Table, own: GeometryColumn) -> bool:
