@@ -169,6 +169,13 @@ class Reading(InFolder):
                     (found,) = self.given({**whole, "features": features}).layers
                     self.assertEqual(crs.code(found.crs), code)
 
+    def test_members_beside_the_properties_are_told(self):
+        one = {"type": "Feature", "geometry": None, "properties": {"n": 1}, "id": 3, "bbox": []}
+        whole = {"type": "FeatureCollection", "name": "x", "features": [one]}
+        self.assertEqual(self.given(whole).notes, [])
+        whole["features"] = [one, {**one, "name": "Ærø", "time": {"date": "2020-01-01"}}]
+        self.assertIn("members name, time of features", self.given(whole).notes[0])
+
     def test_values_of_several_types_and_nested_ones(self):
         features = [
             {

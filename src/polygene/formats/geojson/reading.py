@@ -18,7 +18,7 @@ from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene import kernels
 from polygene.arrays import BoolArray, I64Array
-from polygene.errors import DataError, FileError, GeometryError, PolygeneError, reason_of
+from polygene.errors import DataError, FileError, GeometryError, PolygeneError, listed, reason_of
 from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.columns import east_first, info_of, layers_of, named
 from polygene.formats.geojson.lifting import lift
@@ -86,6 +86,13 @@ def taken(
     return Reading(layers, reading.notes)
 
 
+# Members of features that are read, or say nothing of what a feature is; some are of JSON-FG.
+_KNOWN = frozenset(
+    ("type", "id", "geometry", "properties", "bbox", "crs", "links")
+    + ("place", "coordRefSys", "featureType", "featureSchema", "conformsTo")
+)
+
+
 def from_features(
     features: Sequence[dict[str, Any]], crs: pyproj.CRS, path: Path, lifted: Lifted | None = None
 ) -> Reading:
@@ -93,6 +100,12 @@ def from_features(
     notes: list[str] = []
     geometries = geometries_of(features, path, notes, lifted)
     table, ids = _attributes(features, path, notes)
+    # What is not among the properties is no attribute (RFC 7946, section 6.1), and may be meant as one.
+    foreign = sorted(set().union(*set(map(tuple, features))) - _KNOWN)
+    if foreign:
+        what = "member" if len(foreign) == 1 else "members"
+        words = f"{what} {listed(foreign, 5)} of features, beside their properties, left out"
+        notes.append(Warned(f"{path.stem}: {words}"))
     return layers_of(path=path, geometries=geometries, table=table, crs=crs, ids=ids, notes=notes)
 
 
