@@ -48,6 +48,39 @@ class Marks(NamedTuple):
     has_errors: bool
 
 
+def book_of(file: Any, has_values: bool = True) -> Any:
+    """Return a workbook opened by openpyxl to be read; for names alone if not for values.
+
+    Its own way goes through each sheet that does not say its size, to find that out; nobody asks here.
+    """
+    from openpyxl.reader.excel import ExcelReader
+    from openpyxl.worksheet._read_only import ReadOnlyWorksheet
+
+    class Sheet(ReadOnlyWorksheet):  # type: ignore[misc]
+        def _get_size(self) -> None:
+            pass
+
+    class Reader(ExcelReader):  # type: ignore[misc]
+        def read_strings(self) -> None:
+            if has_values:
+                super().read_strings()
+
+        def read_worksheets(self) -> None:
+            for sheet, rel in self.parser.find_sheets():
+                if rel.target not in self.valid_files:
+                    continue
+                if "chartsheet" in rel.Type:
+                    self.read_chartsheet(sheet, rel)
+                    continue
+                own = Sheet(self.wb, sheet.name, rel.target, self.shared_strings)
+                own.sheet_state = sheet.state
+                self.wb._sheets.append(own)
+
+    reader = Reader(file, read_only=True, data_only=True)
+    reader.read()
+    return reader.wb
+
+
 def marks_of(sheet: Any) -> Marks:
     """Look through a sheet, as openpyxl has opened it to be read, for what that does not give."""
     unknown: list[str] = []

@@ -28,6 +28,7 @@ from polygene.formats.sheet_cells import (
     Cell,
     ErrorValue,
     Marks,
+    book_of,
     cell_at,
     cells_of,
     marks_of,
@@ -69,8 +70,8 @@ def _openpyxl() -> Any:
 
 
 @contextlib.contextmanager
-def _opened(path: Path) -> Iterator[Any]:
-    module = _openpyxl()
+def _opened(path: Path, has_values: bool = True) -> Iterator[Any]:
+    _openpyxl()
     try:
         with path.open("rb") as file:
             with zipfile.ZipFile(file) as archive:
@@ -80,7 +81,7 @@ def _opened(path: Path) -> Iterator[Any]:
                     f"{path} would grow to {size / 1e6:,.0f} MB; it may be made to do harm"
                 )
             file.seek(0)
-            book = module.load_workbook(file, read_only=True, data_only=True)
+            book = book_of(file, has_values)
             try:
                 yield book
             finally:
@@ -96,7 +97,7 @@ def _opened(path: Path) -> Iterator[Any]:
 
 def layer_names(path: Path) -> list[str]:
     """Return the names of the sheets that are shown; or of the one that was asked for."""
-    with _opened(path) as book:
+    with _opened(path, has_values=False) as book:
         return _names(book, path)
 
 
@@ -293,7 +294,7 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
     notes: list[str] = []
     meant, declared = [], set[str]()
     if path.exists():
-        with _opened(path) as there:
+        with _opened(path, has_values=False) as there:
             others = [s.title for s in there.worksheets if s.title not in {y.name for y in layers}]
         if others:
             raise DataError(
