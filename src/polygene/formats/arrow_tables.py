@@ -17,7 +17,7 @@ from polygene.arrow import ABOUT, NAME, PREFIX
 from polygene.errors import FileError, PolygeneError
 from polygene.formats.arrow_types import plain
 from polygene.formats.base import Reading
-from polygene.formats.columns import distinct_columns, from_wkb, layers_of, table_of
+from polygene.formats.columns import bytes_of, distinct_columns, from_bytes, layers_of, table_of
 from polygene.formats.geoarrow import from_lists
 from polygene.formats.geometry_said import said_of
 from polygene.formats.wkb_systems import in_system_of_wkb
@@ -68,8 +68,9 @@ def layers_from(table: pa.Table, path: Path) -> Reading:
         notes.append(Warned(f"{path.name}: {words}"))
     crs = _crs(found.about, path)
     if found.encoding == "wkb":
-        geometries = from_wkb(column, path)
-        crs = in_system_of_wkb(column, crs, path, notes)
+        held = bytes_of(column)
+        geometries = from_bytes(held, path)
+        crs = in_system_of_wkb(held, crs, path, notes)
     elif found.encoding == "wkt":
         from polygene.formats.wkt_columns import from_wkt
 

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -219,6 +220,15 @@ def layers_of(
     return Reading(layers, notes)
 
 
+class Held(NamedTuple):
+    """Bytes of values, where each (n,) begins and ends in them, and which are null."""
+
+    data: U8Array
+    starts: I64Array
+    stops: I64Array
+    is_null: BoolArray
+
+
 def from_wkb(
     column: pa.ChunkedArray, path: Path, default: Family = Family.POINTS
 ) -> list[OfFamily]:
@@ -229,7 +239,12 @@ def from_wkb(
     GeometryError
         If a row cannot be decoded.
     """
-    data, starts, stops, is_null = bytes_of(column)
+    return from_bytes(bytes_of(column), path, default)
+
+
+def from_bytes(held: Held, path: Path, default: Family = Family.POINTS) -> list[OfFamily]:
+    """Decode geometries as WKB: see `from_wkb`."""
+    data, starts, stops, is_null = held
     try:
         parts, is_multi = wkb.parts_of(data, starts, stops)
     except wkb.WkbError as err:
@@ -259,8 +274,8 @@ def check_finite(layer: Layer, kind: str) -> None:
         )
 
 
-def bytes_of(column: pa.ChunkedArray) -> tuple[U8Array, I64Array, I64Array, BoolArray]:
-    """Return the bytes of binary values, where each begins and ends in them, and which are null."""
+def bytes_of(column: pa.ChunkedArray) -> Held:
+    """Return the bytes of binary values."""
     array = column.combine_chunks()
     if isinstance(array, pa.ChunkedArray):
         array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], pa.binary())
@@ -277,7 +292,7 @@ def bytes_of(column: pa.ChunkedArray) -> tuple[U8Array, I64Array, I64Array, Bool
     is_null = np.asarray(pc.is_null(array))
     starts = np.ascontiguousarray(offsets[:-1], np.int64)
     stops = np.where(is_null, starts, offsets[1:]).astype(np.int64)
-    return data, starts, stops, is_null
+    return Held(data, starts, stops, is_null)
 
 
 def sum_of_wkb(column: pa.ChunkedArray) -> int:

@@ -10,16 +10,16 @@ import pyproj
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, U8Array
-from polygene.formats.columns import bytes_of
+from polygene.formats.columns import Held
 from polygene.formats.wkt_columns import agreed_system
 
 _HAS_SRID = 0x20000000
 
 
 def in_system_of_wkb(
-    column: pa.ChunkedArray, crs: pyproj.CRS | None, path: Path, notes: list[str]
+    held: Held, crs: pyproj.CRS | None, path: Path, notes: list[str]
 ) -> pyproj.CRS | None:
-    """Return the CRS of a column of WKB: what its file states, or else what its SRIDs are.
+    """Return the CRS of geometries as WKB: what its file states, or else what its SRIDs are.
 
     Where some say that they are in another than the file states, that is noted.
 
@@ -28,7 +28,7 @@ def in_system_of_wkb(
     DataError
         If the file states none, and they are in several.
     """
-    data, starts, _, is_null = bytes_of(column)
+    data, starts, _, is_null = held
     if not _any_says_one(data, starts[~is_null]):
         return crs
     systems = systems_in(data, starts, ~is_null)

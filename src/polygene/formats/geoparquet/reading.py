@@ -22,7 +22,9 @@ from polygene.formats.arrow_tables import is_attribute, layers_from
 from polygene.formats.arrow_types import kept, plain
 from polygene.formats.base import Known, Reading
 from polygene.formats.columns import (
+    bytes_of,
     distinct_columns,
+    from_bytes,
     from_wkb,
     info_of,
     layers_of,
@@ -185,22 +187,21 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
     others = [other for other in geo["columns"] if other != column and other in names]
     notes = said_of(about, others, path)
     table = distinct_columns(table, path, notes)
-    encoding = str(about["encoding"])
+    encoding, crs = str(about["encoding"]), crs_of(about)
     if looked_at is not None:
         nothing = replace(GeometryColumn.nulls(table.num_rows), family=families.pop())
         geometries = [OfFamily(np.arange(table.num_rows), nothing)]
     elif known is not None and list(known.sums) == [sum_of_wkb(table.column(column))]:
         geometries = [OfFamily(np.arange(table.num_rows), known.geometry)]
     elif encoding.upper() == "WKB":
-        geometries = from_wkb(table.column(column), path, stated_family(about, wanted.family))
+        held = bytes_of(table.column(column))
+        geometries = from_bytes(held, path, stated_family(about, wanted.family))
+        crs = in_system_of_wkb(held, crs, path, notes)
     else:
         geometry = from_lists(table.column(column), encoding, path)
         geometries = [OfFamily(np.arange(geometry.n_rows), geometry)]
     attributes = table.drop_columns(list(own_columns(geo, column) & set(table.column_names)))
     attributes = plain(attributes, notes, path, wanted.types)
-    crs = crs_of(about)
-    if looked_at is None and encoding.upper() == "WKB":
-        crs = in_system_of_wkb(table.column(column), crs, path, notes)
     reading = layers_of(
         path=path, geometries=geometries, table=attributes, crs=crs, ids=None, notes=notes
     )
