@@ -135,6 +135,12 @@ class Tables(InFolder):
         self.assertEqual(merged["café"].to_pylist(), [1, 2])
         done = self.run_polygene("subset", "NFD.csv", "--where", "café = 2", "-o", "s.csv")
         self.assertIn("field café: signs put together with their letters", done.words)
+        place = str(self.folder / "NFD.csv")
+        self.assertEqual(polygene.layers(place)[place][0].fields[0][0], "café")
+        recipe = "inputs: {a: NFD.csv}\nsteps:\n- {subset: a, where: café = 2, as: b}\n"
+        (self.folder / "r.yaml").write_text(f"{recipe}outputs: {{b: b.csv}}", encoding="utf-8")
+        done = self.run_polygene("run", "r.yaml")
+        self.assertEqual(done.code, 0, done.words)
         twins = unicodedata.normalize("NFD", "é") + ",é\n1,2\n"  # then each keeps its own
         (self.folder / "t.csv").write_text(twins, encoding="utf-8")
         self.assertEqual(polygene.read(self.folder / "t.csv").table.num_columns, 2)

@@ -281,6 +281,7 @@ class Reading(InFolder):
         for text, unknown in (
             (parts[part], "2 formulas without a result in the file (B5, C6)"),
             (short, "2 formulas without a result"),
+            (parts[part].replace('"', "'"), "2 formulas without a result in the file (B5, C6)"),
             (
                 re.sub(r'<c r="C6".*?</c>', result, plain),
                 "1 formula without a result in the file (B5)",

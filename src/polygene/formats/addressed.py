@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import unicodedata
 from dataclasses import replace
 from typing import cast
 
@@ -13,6 +12,7 @@ from polygene.formats.base import PartReader, Reading
 from polygene.formats.joining import joined
 from polygene.formats.registry import readable_format
 from polygene.formats.wanted import ALL, Wanted
+from polygene.info import composed
 from polygene.layer import Layer
 from polygene.longitudes import NOT_BEYOND, ROUND_AGAIN, doubted
 
@@ -53,15 +53,10 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
 
 
 def _composed(layer: Layer, notes: list[str]) -> Layer:
-    """Return a layer with names of fields in the form that they are typed in (Unicode's NFC).
-
-    Letters with their signs apart, as some file systems and programs have them, look the same and
-    would be other names to whoever asks for them, and in a merge.
-    """
     names = layer.table.column_names
-    composed = [unicodedata.normalize("NFC", name) for name in names]
-    if composed == names or len(set(composed)) < len(names):
+    new = composed(names)
+    if new == names:
         return layer
-    which = [new for new, old in zip(composed, names, strict=True) if new != old]
+    which = [own for own, old in zip(new, names, strict=True) if own != old]
     notes.append(f"{layer.name}: field {listed(which, 5)}: signs put together with their letters")
-    return replace(layer, table=layer.table.rename_columns(composed))
+    return replace(layer, table=layer.table.rename_columns(new))

@@ -15,10 +15,11 @@ _CELL = rb"<(?:\w+:)?c\s([^>]*[^>/])>"
 _FORMULA = rb"<(?:\w+:)?f(?:\s[^>]*)?(?:/>|>[^<]*</(?:\w+:)?f>)"
 _NO_VALUE = rb"(?:<(?:\w+:)?v\s*/>|<(?:\w+:)?v></(?:\w+:)?v>)?"
 _WITHOUT_RESULT = re.compile(_CELL + _FORMULA + _NO_VALUE + rb"</(?:\w+:)?c>")
-_PLACE = re.compile(rb"\br=\"([A-Z]+[0-9]+)\"")
-_ERROR = re.compile(rb"<(?:\w+:)?c\s[^>]*\bt=\"e\"")
+_PLACE = re.compile(rb"\br=[\"']([A-Z]+[0-9]+)[\"']")
+_ERROR = re.compile(rb"<(?:\w+:)?c\s[^>]*\bt=[\"']e[\"']")
+_OF_TEXT = re.compile(rb"\bt=[\"']str[\"']")
 _ROW_ENDS = b"row>"
-_MERGED = re.compile(rb"<(?:\w+:)?mergeCell\s[^>]*\bref=\"([A-Z]+[0-9]+:[A-Z]+([0-9]+))\"")
+_MERGED = re.compile(rb"<(?:\w+:)?mergeCell\s[^>]*\bref=[\"']([A-Z]+[0-9]+:[A-Z]+([0-9]+))[\"']")
 
 
 class ErrorValue(str):
@@ -93,10 +94,15 @@ def marks_of(sheet: Any) -> Marks:
             whole, rest = (b"", text) if cut < 0 else (text[:cut], text[cut:])
             unknown += _unknown_in(whole)
             has_errors = has_errors or _ERROR.search(whole) is not None
+            merged += _merged_in(whole)
     unknown += _unknown_in(rest)
     has_errors = has_errors or _ERROR.search(rest) is not None
-    merged = [(own[1].decode(), int(own[2])) for own in _MERGED.finditer(rest)]
+    merged += _merged_in(rest)
     return Marks(unknown, merged, has_errors)
+
+
+def _merged_in(text: bytes) -> list[tuple[str, int]]:
+    return [(own[1].decode(), int(own[2])) for own in _MERGED.finditer(text)]
 
 
 def _unknown_in(text: bytes) -> list[str]:
@@ -104,7 +110,7 @@ def _unknown_in(text: bytes) -> list[str]:
     found = []
     for cell in _WITHOUT_RESULT.finditer(text):
         place = _PLACE.search(cell[1])
-        is_empty = b't="str"' in cell[1] and b"v>" in cell[0]
+        is_empty = _OF_TEXT.search(cell[1]) is not None and b"v>" in cell[0]
         if not is_empty:
             found.append(place[1].decode() if place else "?")
     return found

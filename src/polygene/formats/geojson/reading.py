@@ -93,6 +93,9 @@ _KNOWN = frozenset(
 )
 
 
+_get_crs = methodcaller("get", "crs")
+
+
 def from_features(
     features: Sequence[dict[str, Any]], crs: pyproj.CRS, path: Path, lifted: Lifted | None = None
 ) -> Reading:
@@ -159,14 +162,13 @@ def _crs(document: dict[str, Any], features: Sequence[dict[str, Any]], path: Pat
     """Return WGS 84, or what a ``crs`` member of the older, pre-RFC form says, of all or of each."""
     member = document.get("crs")
     if member is None:
-        own = [feature.get("crs") for feature in features]
-        known = [one for one in own if isinstance(one, dict)]
-        if known and any(one != known[0] for one in own):
+        own = list(map(_get_crs, features))
+        member = next((one for one in own if isinstance(one, dict)), None) if any(own) else None
+        if member is not None and any(one != member for one in own):
             raise DataError(
                 f"{path}: its features have no 'crs' that is the same for all; take those of each CRS "
                 "to a file of its own"
             )
-        member = known[0] if known else None
     if not isinstance(member, dict):
         return crs_module.parse(crs_module.LONGITUDE_LATITUDE)
     properties = member.get("properties")
