@@ -11,10 +11,10 @@ from dataclasses import dataclass
 from importlib import resources
 
 _NOT_TOLD = {
-    "a", "an", "and", "are", "be", "by", "can", "do", "each", "every", "feature", "for", "from", "get",
+    "a", "an", "and", "be", "by", "can", "do", "each", "every", "feature", "for", "get",
     "how", "i", "in", "into", "is", "it", "its", "layer", "make", "me", "my", "need", "of", "on", "or",
     "please", "that", "the", "their", "them", "they", "this", "to", "tool", "two", "want", "we",
-    "what", "which",
+    "what",
 }  # fmt: skip
 # Words that people put one for another.
 _SAME = {
@@ -26,18 +26,10 @@ _SAME = {
 }  # fmt: skip
 # Words of place tell less than what lies there.
 _FAINT = {
-    "around",
-    "within",
-    "inside",
-    "outside",
-    "with",
-    "all",
-    "only",
-    "both",
-    "same",
-    "not",
-    "between",
-}
+    "around", "within", "inside", "outside", "with", "all", "only", "both", "same", "not", "between",
+}  # fmt: skip
+# Words for what there is in layers tell less than those for what is done with it.
+_KINDS = {"area", "line", "point", "field", "table"}
 _LEAST = 0.34  # of the weight of a phrase that what was asked must have
 
 
@@ -77,14 +69,27 @@ def entries() -> tuple[Entry, ...]:
 
 def _tokens(text: str) -> list[str]:
     words = re.findall(r"[^\W_]+", text.casefold().replace("-", " ").replace("_", " "))
-    return [_SAME.get(word, word) for word in map(_stem, words) if word not in _NOT_TOLD]
+    told = [word for word in words if word not in _NOT_TOLD]
+    return [_stems().get(word, word) for word in map(_stem, told)]
+
+
+@functools.cache
+def _stems() -> dict[str, str]:
+    return {_stem(word): _stem(other) for word, other in _SAME.items()}
 
 
 def _stem(word: str) -> str:
     for ending, other in (("ies", "y"), ("sses", "ss"), ("shes", "sh"), ("xes", "x")):
         if word.endswith(ending) and len(word) > len(ending) + 2:
             return word[: -len(ending)] + other
-    return word[:-1] if word.endswith("s") and not word.endswith("ss") and len(word) > 3 else word
+    if word.endswith("s") and not word.endswith("ss") and len(word) > 3:
+        word = word[:-1]
+    for ending in ("ing", "ed"):
+        stem = word.removesuffix(ending)
+        if stem != word and len(stem) > 2 and re.search("[aeiouy]", stem):
+            # clipping, but crossing
+            word = stem[:-1] if stem[-1] == stem[-2] and stem[-1] not in "lsz" else stem
+    return word.removesuffix("e") if len(word) > 4 else word
 
 
 @functools.cache
@@ -92,7 +97,7 @@ def _weights() -> dict[str, float]:
     """Return how much a word tells: less, the more entries have it."""
     counts = Counter(t for e in entries() for t in {t for w in e.words for t in _tokens(w)})
     return {
-        token: math.log(1 + len(entries()) / n) * (0.4 if token in _FAINT else 1.0)
+        token: math.log(1 + len(entries()) / n) * (0.4 if token in _FAINT | _KINDS else 1.0)
         for token, n in counts.items()
     }
 
@@ -127,7 +132,7 @@ def _score(entry: Entry, asked: set[str], weights: dict[str, float]) -> float:
     if not scores:
         return 0.0
     told = set(_tokens(entry.sentence)) & asked
-    named = 1.5 if entry.command and entry.command in asked else 0.0
+    named = 1.5 if entry.command and _stem(entry.command) in asked else 0.0
     return named + max(scores) + 0.1 * sum(scores) + 0.2 * sum(weights.get(t, 0.5) for t in told)
 
 
