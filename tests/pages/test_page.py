@@ -17,6 +17,7 @@ import pyproj
 
 from polygene import crs
 from polygene.geometry import GeometryColumn
+from polygene.ops.measure import measure
 from polygene.pages.making import page
 from tests.pages.test_packing import HOSTILE
 from tests.support import generators as make
@@ -221,6 +222,26 @@ class Map(InABrowser):
             }""", np.stack(ends, axis=1).tolist())  # fmt: skip
         _, _, right = pyproj.Geod(ellps="WGS84").inv(*ends[0].T, *ends[1].T)
         np.testing.assert_allclose(mine, right, rtol=1e-5)
+
+    def test_areas_over_much_of_the_earth(self):
+        world = make.polygons(
+            [[[make.closed(np.array([(-170, -80), (170, -80), (170, 80)], float))]]]
+        )
+        layer = make.layer("world", world, crs.parse("EPSG:4326"))
+        tab = self.opened(layer)
+        corners = np.array([(0, 0), (60, 70), (60, -5), (0, 0)], float)
+        size = measure(
+            make.layer("part", make.polygons([[[corners]]]), layer.crs), area="m2"
+        ).layer.table
+        mine = tab.run(
+            """(corners) => {
+              const { earth } = document.querySelector(".polygene-look").look.page;
+              const { origin, step } = earth.given;
+              const at = corners.map(([x, y]) => [(x - origin[0]) / step, (y - origin[1]) / step]);
+              return [earth.area(at), earth.area([...at, [0, 91 / step - origin[1] / step]])];
+            }""", corners[:3].tolist())  # fmt: skip
+        self.assertAlmostEqual(mine[0] / size.column("area_m2")[0].as_py(), 1, delta=1e-8)
+        self.assertTrue(np.isnan(mine[1]))
 
     def test_before_and_after(self):
         old = make.layer("old", make.polygons([[[make.square(0, 0, 100)]]]), UTM, k=["a"])

@@ -121,10 +121,14 @@ export function geodesic([lon1, lat1], [lon2, lat2], a, f) {
   return NaN;
 }
 
-/** Area on an ellipsoid of what straight lines between degrees enclose, in square metres (Snyder 1987). */
+/**
+ * Area on an ellipsoid of what straight lines between degrees enclose, in square metres (Snyder 1987); NaN
+ * where one is beyond a pole.
+ */
 function authalic(places, a, f) {
   const e2 = f * (2 - f);
   const e = Math.sqrt(e2);
+  if (places.some(([, lat]) => Math.abs(lat) > 90)) return NaN;
   const q = (lat) => {
     const s = Math.sin((lat * Math.PI) / 180);
     return (1 - e2) * (s / (1 - e2 * s * s) + Math.atanh(e * s) / e);
@@ -132,8 +136,14 @@ function authalic(places, a, f) {
   let sum = 0;
   places.forEach(([lon, lat], k) => {
     const [u, v] = places[(k + 1) % places.length];
-    // Simpson's rule, for q is no straight line between the ends.
-    sum += (((u - lon) * Math.PI) / 180) * ((q(lat) + 4 * q((lat + v) / 2) + q(v)) / 6);
+    // Simpson's rule, for q is no straight line between the ends: off by 1e-9 over two degrees.
+    const n = Math.max(1, Math.ceil(Math.abs(v - lat) / 2));
+    let mean = 0;
+    for (let part = 0; part < n; part++) {
+      const [from, to] = [part, part + 1].map((i) => q(lat + ((v - lat) * i) / n));
+      mean += (from + 4 * q(lat + ((v - lat) * (part + 0.5)) / n) + to) / (6 * n);
+    }
+    sum += (((u - lon) * Math.PI) / 180) * mean;
   });
   return (sum * a * a) / 2;
 }

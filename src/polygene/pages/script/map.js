@@ -366,7 +366,8 @@ export class MapView {
       length += earth.distance(this.measured[k - 1], this.measured[k]);
     }
     const words = Number.isNaN(length) ? "length not known here" : lengthWords(length, earth.unit);
-    const area = this.measured.length > 2 ? `, area ${areaWords(earth.area(this.measured), earth.unit)}` : "";
+    const size = this.measured.length > 2 ? earth.area(this.measured) : NaN;
+    const area = Number.isNaN(size) ? "" : `, area ${areaWords(size, earth.unit)}`;
     this.told.textContent = `${words}${area} ${this.page.given.ways.words}`;
     this.draw();
   }
