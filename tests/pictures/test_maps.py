@@ -80,6 +80,15 @@ class Classes(unittest.TestCase):
         self.assertGreater(len(pairs), 90)
         for a, b in pairs:
             self.assertNotEqual(found.colours[a], found.colours[b])
+        # Over each other, and with a border of which they have no vertices in common.
+        large = [[[make.square(0, 0, 9)]], [[make.square(4, 4, 9)]]]
+        small = [[[make.square(-1, k, 1)]] for k in range(1, 8)] + [[[make.square(13, 6, 1)]]]
+        over = make.polygons([*large, *small, [[make.square(20, 20, 1)]]])
+        colours = classes_of(make.layer("over", over, None, k=list("abcdefghijk")), "k").colours
+        self.assertNotEqual(colours[0], colours[1])
+        self.assertFalse({colours[0]} & set(colours[2:9]))
+        self.assertNotEqual(colours[1], colours[9])
+        self.assertEqual(len(set(colours)), 3)
 
     def test_fields_of_one_name_share_classes_if_they_are_of_one_kind(self):
         layers = [squares(2, k=k) for k in (["b", "a"], [3, 4], [4.0, -0.0], [True, False])]
@@ -113,6 +122,11 @@ class Classes(unittest.TestCase):
                 if breaks == "quantile":
                     counts = np.bincount(found.number)
                     self.assertLess(counts.max(), 2 * len(values) / 5)
+        # One value that is far off widens no class but its own.
+        for sign in (1, -1):
+            values = sign * np.array([-3e5, -1e-9, 0, 0.1, 0.2, 0.3, 5, 5, 5, 7, 1e12])
+            edges = classes_of(squares(11, k=values), "k").scheme.breaks
+            self.assertEqual({edges[0], edges[-1]}, {-3e5 * sign, 1e12 * sign})
         whole = classes_of(squares(40, k=list(range(40))), "k", 4)
         self.assertEqual(whole.names, ["0 to 9", "10 to 19", "20 to 29", "30 to 40"])
 

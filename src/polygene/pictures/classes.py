@@ -21,9 +21,11 @@ from polygene.arrays import (
     owners,
 )
 from polygene.errors import UsageError
-from polygene.geometry import Family
+from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.notes import NULL_NAME, counted
+from polygene.plane.grid import Grid
+from polygene.plane.relating import relate
 from polygene.table.casting import as_text
 from polygene.table.groups import codes_of
 from polygene.table.types import kind_of
@@ -46,6 +48,8 @@ NULL = "#c9c6c0"
 OTHERS = "#8d8a84"
 ODD = "(no finite number)"
 MOST_CLASSES = len(QUALITATIVE)
+MOST_RELATED = 20_000  # rows whose neighbours are looked for where they share no vertices
+SEEN = 4096.0  # the finest of a map that is seen, to its size
 
 
 @dataclass(frozen=True)
@@ -231,14 +235,17 @@ def _rounded(edges: np.ndarray, known: np.ndarray) -> np.ndarray:
     """Return edges as round as the values allow, so that each value stays in its class."""
     values = distinct(known)
     least, most = float(values[0]), float(values[-1])
-    room = 0.03 * (most - least)
     inner = []
     for edge in edges[1:-1]:
         k = int(np.searchsorted(values, edge))  # the first value that is not below it
         inner.append(_roundest(float(values[k - 1]), float(values[k])) if k else least)
-    first = -_roundest(-least - 1e-9 * abs(least), -least + room) if least else 0.0
+    # Outer edges have room by how wide their own classes are, of which others may be much wider.
+    room = 0.03 * (most - least)
+    low = min(room, 0.15 * (min(e for e in [*inner, math.inf] if e > least) - least))
+    high = min(room, 0.15 * (most - max(e for e in [*inner, -math.inf] if e < most)))
+    first = -_roundest(-least - 1e-9 * abs(least), -least + low) if least else 0.0
     first = first if first <= least else least
-    last = _roundest(most - 1e-9 * abs(most), most + room)
+    last = _roundest(most - 1e-9 * abs(most), most + high)
     return np.unique([first, *inner, max(last, most)]) + 0.0  # no minus zero
 
 
@@ -291,7 +298,7 @@ def _apart(
     number = np.asarray(pc.fill_null(pc.index_in(texts, pa.array(names, texts.type)), 0), np.int64)
     own = number.copy()
     own[is_null] = len(names)
-    beside = _bordering(layer, own, len(names) + 1)
+    beside = _beside(layer, own, len(names) + 1)
     colour = np.full(len(names) + 1, NONE)
     counts = np.bincount(beside.ravel(), minlength=len(names) + 1)
     neighbours = bucket(beside[:, 0], len(names) + 1)
@@ -302,9 +309,26 @@ def _apart(
     return number, names, [QUALITATIVE[c % MOST_CLASSES] for c in colour[:-1].tolist()]
 
 
-def _bordering(layer: Layer, number: I64Array, n: int) -> I64Array:
+def _beside(layer: Layer, number: I64Array, n: int) -> I64Array:
+    """Return the pairs (m, 2), both ways round, of classes that lie beside or over each other.
+
+    On a grid of the size of what is seen of a map, so that borders beside each other are one. Where
+    there is so much that its parts are hardly seen, of those that have two vertices in common.
+    """
+    column, extent = layer.geometry, layer.geometry.extent()
+    if column.n_rows > MOST_RELATED or column.n_vertices > 50 * MOST_RELATED or extent is None:
+        return _bordering(column, number, n)
+    size = max(extent[2] - extent[0], extent[3] - extent[1])
+    if not 0 < size < np.inf:
+        return _bordering(column, number, n)
+    pairs = relate(column, column, Grid.over([extent], size / SEEN))
+    meets = (pairs.matrix[:, 0, 0] >= 0) | (pairs.matrix[:, 1, 1] >= 1)
+    first, second = number[pairs.first[meets]], number[pairs.second[meets]]
+    return np.stack(np.divmod(np.unique(first * n + second), n), axis=1)
+
+
+def _bordering(column: GeometryColumn, number: I64Array, n: int) -> I64Array:
     """Return the pairs (m, 2), both ways round, of classes that have two vertices in common."""
-    column = layer.geometry
     bits = np.ascontiguousarray(column.xy + 0.0).view(np.int64) & np.int64(2**63 - 1)
     place = number_pairs(bits[:, 0], bits[:, 1])
     of_vertex = number[owners(column.vertex_offsets_of_rows)]
