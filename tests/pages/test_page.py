@@ -267,6 +267,19 @@ class Map(InABrowser):
 
 
 class Table(InABrowser):
+    def test_columns_are_as_wide_as_their_values_whoever_opened_them(self):
+        squares = make.polygons([[[make.square(0, 0, 100)]], [[make.square(200, 0, 100)]]])
+        first = make.layer("first", squares.take(np.array([0])), UTM, a=["b"])
+        names = ["a name of thirty-one letters all", "b"]
+        tab = self.opened(first, make.layer("second", squares, UTM, n=names))
+        # A click shows what there is to know of a feature before its table has been seen.
+        tab.page.mouse.click(*self.pixel_of(tab, (250, 50)))
+        cell = tab.page.get_by_role("gridcell", name=names[0])
+        cell.wait_for()
+        tab.page.wait_for_timeout(100)
+        self.assertGreater(cell.bounding_box()["width"], 8 * len(names[0]))
+        self.assertFalse(tab.run("() => document.activeElement.matches(':focus-visible')"))
+
     def test_sorting_filtering_and_choosing(self):
         n = 3000
         rng = np.random.default_rng(3)

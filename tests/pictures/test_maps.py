@@ -6,6 +6,7 @@ import itertools
 import re
 import tempfile
 import unittest
+import unittest.mock
 import warnings
 from dataclasses import replace
 from pathlib import Path
@@ -22,7 +23,7 @@ import polygene
 from polygene import crs
 from polygene.errors import DataError, UnknownFieldError, UsageError
 from polygene.geometry import Family
-from polygene.pictures import insets, lettering, maps
+from polygene.pictures import charts, insets, lettering, maps
 from polygene.pictures.charts import draw_chart
 from polygene.pictures.classes import MOST_CLASSES, NULL, Scheme, classes_of
 from polygene.pictures.furniture import Entry, write_legend
@@ -492,6 +493,31 @@ class Command(WithSample):
         said = re.findall(r"<!-- (-?[\d.,e+-]+) -->", text)
         for one in ("5", "0.004", "-2.50", "3e+299", "7"):
             self.assertIn(one, said)
+
+    def test_numbers_and_the_legend_stand_beside_the_bars(self):
+        columns = {f"c{k}": [(-1.0) ** (k + i) * (5 + k) for i in range(3)] for k in range(12)}
+        body = pa.table({"k": list("abc"), **columns})
+        seen = []
+
+        def look(figure, path, ending):
+            figure.canvas.draw()
+            (axes,) = figure.axes
+            seen.append([[one.get_window_extent() for one in axes.patches]])
+            seen[-1].append([one.get_window_extent() for one in axes.texts])
+            seen[-1].append([axes.get_legend().get_window_extent()])
+            return []
+
+        with unittest.mock.patch.object(charts, "save", look):
+            told = draw_chart(body, 1, "", "", self.folder / "c.png", ".png")
+            self.assertEqual(told, ["the chart shows the first 10 of 12 columns"])
+            many = pa.table({"k": range(60), **{c: list(range(1, 61)) for c in columns}})
+            draw_chart(many, 1, "", "", self.folder / "c.png", ".png")
+        bars, numbers, (legend,) = seen[0]
+        self.assertEqual((len(bars), len(numbers)), (30, 30))
+        for bar, number in zip(bars, numbers, strict=True):
+            self.assertTrue(number.x0 > bar.x1 or number.x1 < bar.x0)
+        self.assertFalse(any(legend.overlaps(one) for one in [*bars, *numbers]))
+        self.assertEqual((len(seen[1][0]), len(seen[1][1])), (600, 0))  # too thin for numbers
 
 
 if __name__ == "__main__":

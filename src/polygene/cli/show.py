@@ -192,10 +192,14 @@ def _fitted(cell: str, width: int, is_right: bool) -> str:
 
 
 def title(text: str, rest: str = "", stream: TextIO | None = None) -> None:
-    """Print a heading: the thing in bold, what is said of it behind."""
+    """Print a heading: the thing in bold, what is said of it behind, wrapped under the thing."""
     stream = stream or sys.stdout
-    text, rest = visible(text), visible(rest)
-    say(styled(text, stream, bold=True) + (f"{GAP}{rest}" if rest else ""), stream)
+    text = visible(text)
+    before = columns_of(text) + len(GAP)
+    pieces = _wrapped(rest, width_of(stream), " " * before, 2 * GAP) if rest else [""]
+    say(styled(text, stream, bold=True) + (GAP + pieces[0][before:] if rest else ""), stream)
+    for piece in pieces[1:]:
+        say(piece, stream)
 
 
 def line(label: str, text: str, stream: TextIO | None = None, wide: int = 10) -> None:
@@ -217,9 +221,17 @@ def note(text: str, stream: TextIO | None = None) -> None:
         say(f"{GAP}{head}  {piece}", stream)
 
 
-def _wrapped(text: str, room: int) -> list[str]:
+def _wrapped(text: str, room: int, first: str = "", later: str = "") -> list[str]:
+    """Return the lines of a text, with what they begin with."""
     text = visible(text, keeps="\n\t")
-    return textwrap.wrap(text, room, break_long_words=False, break_on_hyphens=False) or [""]
+    return textwrap.wrap(
+        text,
+        room,
+        initial_indent=first,
+        subsequent_indent=later,
+        break_long_words=False,
+        break_on_hyphens=False,
+    ) or [first]
 
 
 class _Terminal:

@@ -16,12 +16,14 @@ from matplotlib.figure import Figure
 from polygene.arrays import F64Array
 from polygene.errors import DataError, UsageError
 from polygene.notes import NULL_NAME, counted
-from polygene.pictures.classes import OTHERS, QUALITATIVE
+from polygene.pictures.classes import QUALITATIVE
 from polygene.pictures.lettering import BOLD, drawing, fitted, fitted_in, save
 from polygene.pictures.looks import INK, PAPER, SOFT
 from polygene.pictures.maps import ENDINGS
 
 MOST_BARS = 60
+MOST_COLUMNS = len(QUALITATIVE)  # each of them has a colour of its own
+LEAST_THICK = 0.11  # inches that a bar needs to have its number beside it
 MOST_NAME, MOST_SERIES = 35, 25  # sizes of type that names of rows and of columns may be wide
 MOST_VALUE = 1e300  # with room for the axis beyond it
 
@@ -57,6 +59,9 @@ def draw_chart(
     if body.num_rows > MOST_BARS:
         notes.append(f"the chart shows the first {MOST_BARS} of {body.num_rows:,} rows")
         body = body.slice(0, MOST_BARS)
+    if len(series) > MOST_COLUMNS:
+        notes.append(f"the chart shows the first {MOST_COLUMNS} of {len(series):,} columns")
+        series = series[:MOST_COLUMNS]
     keys = zip(*(body.column(k).to_pylist() for k in range(n_keys)), strict=True)
     names = [
         fitted(", ".join(NULL_NAME if v is None else str(v) for v in key), MOST_NAME)
@@ -67,12 +72,15 @@ def draw_chart(
     if n_without:
         notes.append(f"{counted(n_without, 'value')} too large for a bar, or no finite number")
     names = names or [""] * body.num_rows  # of all together
-    each = min(0.2 * max(2, len(series)), 11.0 / max(body.num_rows, 1))  # inches for a row
-    height = max(3.2, 1.7 + each * body.num_rows)
+    # Inches for a row: thin ones where there are many.
+    each = min(0.2 * max(2, len(series)), max(11.0 / max(len(names), 1), 0.06 * len(series)))
+    height = min(max(3.2, 1.7 + each * len(names)), 24)
+    has_numbers = 0.8 * (height - 1.7) / len(names) / len(series) >= LEAST_THICK
     with drawing():
-        figure = Figure(figsize=(12.8, min(height, 24)), facecolor=PAPER)
+        figure = Figure(figsize=(12.8, height), facecolor=PAPER)
         axes = figure.add_subplot(facecolor=PAPER)
-        _bars(axes, bars, series, names, across)
+        _bars(axes, bars, series, names, has_numbers)
+        _legend(axes, series, across)
         if title:
             title = fitted_in(figure, title, 0.03, 15, BOLD)
             figure.suptitle(title, x=0.03, ha="left", fontsize=15, fontweight="bold", color=INK)
@@ -96,35 +104,25 @@ def _told(value: float) -> str:
 
 
 def _bars(
-    axes: Any, bars: list[F64Array], series: list[str], names: list[str], across: str
+    axes: Any, bars: list[F64Array], series: list[str], names: list[str], has_numbers: bool
 ) -> None:
     """Draw the bars from the top down, side by side where a row has several."""
     thick = 0.8 / len(series)
     at = np.arange(len(names))
     for k, (name, values) in enumerate(zip(series, bars, strict=True)):
-        colour = QUALITATIVE[k] if k < len(QUALITATIVE) else OTHERS
         place = at + (k - (len(series) - 1) / 2) * thick
         axes.barh(
             place,
             np.where(np.isfinite(values), values, np.nan),  # no bar
             thick * 0.94,
-            color=colour,
+            color=QUALITATIVE[k],
             edgecolor=INK,
             linewidth=0.4,
             label=fitted(name, MOST_SERIES),
         )
         for y, value in zip(place, values, strict=True):
-            if not np.isfinite(value):
-                continue
-            axes.annotate(
-                _told(value),
-                (value, y),
-                xytext=(4, 0),
-                textcoords="offset points",
-                va="center",
-                fontsize=8,
-                color=SOFT,
-            )
+            if has_numbers and np.isfinite(value):
+                _number(axes, value, y)
     axes.set_yticks(at, names, fontsize=10, color=INK)
     axes.invert_yaxis()
     axes.margins(x=0.09, y=0.02)
@@ -136,13 +134,34 @@ def _bars(
     for side in ("top", "right", "bottom"):
         axes.spines[side].set_visible(False)
     axes.spines["left"].set_color(SOFT)
-    if len(series) > 1:
-        axes.legend(
-            title=fitted(across, MOST_SERIES) or None,
-            frameon=False,
-            fontsize=9,
-            labelcolor=INK,
-            loc="lower right",
-        )
-    else:
+    if any((values < 0).any() for values in bars):
+        axes.axvline(0, color=INK, linewidth=0.8)
+
+
+def _number(axes: Any, value: float, y: float) -> None:
+    """Write a number beyond the end of its bar."""
+    axes.annotate(
+        _told(value),
+        (value, y),
+        xytext=(-4 if value < 0 else 4, 0),
+        textcoords="offset points",
+        ha="right" if value < 0 else "left",
+        va="center",
+        fontsize=8,
+        color=SOFT,
+    )
+
+
+def _legend(axes: Any, series: list[str], across: str) -> None:
+    """Tell what the bars are: of several beside them, where no bar is below it."""
+    if len(series) == 1:
         axes.set_xlabel(fitted(series[0], 2 * MOST_NAME), fontsize=10, color=SOFT)
+        return
+    axes.legend(
+        title=fitted(across, MOST_SERIES) or None,
+        frameon=False,
+        fontsize=9,
+        labelcolor=INK,
+        loc="upper left",
+        bbox_to_anchor=(1.0, 1.0),
+    )

@@ -16,7 +16,7 @@ export function listen(map) {
     canvas.setPointerCapture(event.pointerId);
     down.set(event.pointerId, at(event));
     start = { at: at(event), moved: down.size > 1, does: doing(map.mode, event) };
-    canvas.focus({ preventScroll: true });
+    canvas.focus({ preventScroll: true, focusVisible: false });
   });
 
   canvas.addEventListener("pointermove", (event) => {

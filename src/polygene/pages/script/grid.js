@@ -21,6 +21,7 @@ export class Grid {
     this.widths = this.layer.columns.map(({ name }) =>
       Math.min(USUAL_WIDE, Math.max(80, 9 * name.length + 30)),
     );
+    this.fitted = new Set(); // columns that have the width of their values
     this.head = make("div", { class: "head", role: "row", "aria-rowindex": 1 });
     this.body = make("div", { class: "rows", role: "rowgroup" });
     this.spacer = make("div", { class: "spacer", "aria-hidden": "true" });
@@ -102,7 +103,8 @@ export class Grid {
     const { starts, seen } = this.columnsSeen();
     this.spacer.style.width = `${starts.at(-1)}px`;
     const { first, isWhole } = this.place();
-    this.openColumns(seen.filter((k) => !layer.columns[k].values));
+    // Others may have opened them: the filter, or the facts of a row.
+    this.openColumns(seen.filter((k) => !this.fitted.has(k)));
     element.setAttribute("aria-rowcount", String(rows.length + 1));
     this.renderHead(starts, seen, tall);
     this.body.style.transform = `translateY(${isWhole ? first * tall : element.scrollTop}px)`;
@@ -120,6 +122,7 @@ export class Grid {
   /** Open columns that have come in sight, and show them when they are there. */
   async openColumns(numbers) {
     if (numbers.length === 0) return;
+    for (const k of numbers) this.fitted.add(k);
     await Promise.all(numbers.map((k) => this.layer.columns[k].open()));
     for (const k of numbers) this.fit(k);
     this.render();
