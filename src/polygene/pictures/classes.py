@@ -48,6 +48,7 @@ NULL = "#c9c6c0"
 OTHERS = "#8d8a84"
 ODD = "(no finite number)"
 MOST_CLASSES = len(QUALITATIVE)
+FEW_COLOURS = 5  # that most maps do with so that neighbours differ
 MOST_RELATED = 20_000  # rows whose neighbours are looked for where they share no vertices
 SEEN = 4096.0  # the finest of a map that is seen, to its size
 
@@ -290,8 +291,8 @@ def _apart(
 ) -> tuple[I64Array, list[str], list[str]]:
     """Return a class for each value, in their order, coloured so that those that border differ.
 
-    The values with the most neighbours choose first, each the first colour that none of them has
-    (Welsh and Powell 1967).
+    The values with the most neighbours choose first (Welsh and Powell 1967), each of the first few
+    colours that none of them has the one that is used least, or else the next.
     """
     texts = as_text(column)
     names = sorted(pc.unique(pc.drop_null(texts)).to_pylist())
@@ -300,12 +301,18 @@ def _apart(
     own[is_null] = len(names)
     beside = _beside(layer, own, len(names) + 1)
     colour = np.full(len(names) + 1, NONE)
+    used = [0] * FEW_COLOURS
     counts = np.bincount(beside.ravel(), minlength=len(names) + 1)
     neighbours = bucket(beside[:, 0], len(names) + 1)
     for k in np.argsort(-counts[:-1], kind="stable").tolist():
         near = beside[neighbours.order[neighbours.offsets[k] : neighbours.offsets[k + 1]], 1]
         taken = set(colour[near].tolist())
-        colour[k] = next(c for c in range(len(names) + 1) if c not in taken)
+        free = [c for c in range(FEW_COLOURS) if c not in taken]
+        if free:
+            colour[k] = min(free, key=used.__getitem__)
+            used[colour[k]] += 1
+        else:
+            colour[k] = next(c for c in range(FEW_COLOURS, len(names) + 1) if c not in taken)
     return number, names, [QUALITATIVE[c % MOST_CLASSES] for c in colour[:-1].tolist()]
 
 
