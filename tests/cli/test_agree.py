@@ -17,6 +17,7 @@ from unittest import mock
 
 from polygene.cli import manual, outcome, schema, show
 from polygene.commands import COMMANDS
+from polygene.notes import Warned
 from polygene.recipe.kept import Told
 from polygene.recipe.report import step_words
 from polygene.sample import tolva
@@ -158,10 +159,14 @@ class Agree(unittest.TestCase):
                 continue
             with self.subTest(command=line):
                 said = show.text_of(told.words.blocks)
-                page, notes = step_words(Told(said, document))
-                shown = unescape(re.sub(r"<[^>]+>", "", page))
+                own = Told(said, document)
+                shown = unescape(re.sub(r"<[^>]+>", "", step_words(own)))
                 self.assertEqual(shown.split(), said.split())
-                self.assertEqual(notes, document["notes"])
+                self.assertEqual(own.notes, document["notes"])
+                warned = [note for note in own.notes if isinstance(note, Warned)]
+                self.assertEqual(warned, document["warnings"])
+        warned = [document["warnings"] for *_, document, _ in self.told]
+        self.assertTrue(any(warned) and not all(warned))
 
 
 def timeless(value):

@@ -64,6 +64,28 @@ outputs:
 """
 
 
+SAID = """
+inputs:
+  sectors: tolva.gpkg#sectors
+  park: tolva.gpkg#park
+  codes: codes.csv
+steps:
+  - clip: sectors
+    with: park
+    as: cut
+  - erase: sectors
+    with: park
+    as: half
+  - for each: [one, two]
+    fields: codes
+    set: "a = 1"
+    as: ${each}
+outputs:
+  cut: a.shp
+  codes: c.gpkg
+"""
+
+
 MIXED = """
 inputs:
   buoys: tolva.gpkg#buoys
@@ -327,6 +349,31 @@ class Recipes(WithSample):
         told = step["told"][0]["summary"]
         for key in ("balance", "whole", "cut"):
             self.assertEqual(told[key], own[key])
+
+    def test_what_steps_and_outputs_have_to_say_is_told_once_and_each_time(self):
+        (self.folder / "codes.csv").write_text("x,y,code\n1,2,007\n3,4,008\n")
+        (self.folder / "said.yaml").write_text(SAID)
+        for is_again in (False, True):
+            with self.subTest(is_again=is_again):
+                done = self.run_polygene("run", "said.yaml", "--report", "said.html", "--replace")
+                self.assertEqual(done.code, 0, done.err)
+                told = " ".join(done.err.split())
+                self.assertEqual(told.count("as last time"), 4 if is_again else 0)
+                self.assertEqual(told.count("warning cut, half: sectors: field area_ha holds"), 1)
+                # Read by two steps, and written as it is.
+                self.assertEqual(told.count("code has codes such as 007"), 1)
+                self.assertIn("note one, two: codes.csv: code has", told)
+                self.assertIn("note a: field district_name is called district_n in a", told)
+                self.assertLess(told.rindex("warning "), told.index("note "))
+                page = re.sub(r"<[^>]+>", "", (self.folder / "said.html").read_text())
+                self.assertIn("warning cut, half: sectors: field area_ha holds", page)
+                self.assertIn("field district_name is called district_n in a shapefile", page)
+        found = json.loads(self.run_polygene("run", "said.yaml", "--json").out)
+        self.assertEqual(len(found["warnings"]), 1)
+        self.assertEqual(found["notes"][:1], found["warnings"])
+        self.assertIn("district_n", " ".join(found["notes"][1:]))
+        finished = polygene.run(self.folder / "said.yaml")
+        self.assertIn("district_n", " ".join(finished.notes))
 
     def test_a_page_is_a_step_and_what_lies_beside_is_a_layer_of_the_recipe(self):
         (self.folder / "look.yaml").write_text(PAGE)

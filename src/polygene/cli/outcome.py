@@ -19,7 +19,7 @@ from polygene.cli import show
 from polygene.cli.speaking import say
 from polygene.cli.words.blocks import Words
 from polygene.errors import with_options
-from polygene.notes import gathered, in_order, visible, worded_anew
+from polygene.notes import Warned, gathered, in_order, visible, worded_anew
 
 if TYPE_CHECKING:
     from polygene.batch import Done
@@ -91,12 +91,14 @@ def _say_written(told: Outcome) -> None:
 
 def document(told: Outcome) -> dict[str, Any]:
     """Return what ``--json`` prints, whatever the command and however it ended."""
+    notes = in_order(told.words.notes)
     found: dict[str, Any] = {
         "polygene": SHAPE,
         "command": told.command,
         "results": plain(list(told.results)),
         "failed": [plain(one) for one in told.failed],
-        "notes": [with_options(text) for text in in_order(told.words.notes)],
+        "notes": [with_options(text) for text in notes],
+        "warnings": [with_options(text) for text in notes if isinstance(text, Warned)],
     }
     for one in found["failed"]:
         one["reason"] = with_options(one["reason"])

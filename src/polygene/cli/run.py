@@ -78,10 +78,8 @@ def run(
         recipes.write_report(page, found, finished, time.monotonic() - began)
     seconds = time.monotonic() - began
     worded.ended(found, report, seconds, wide, say)
-    notes = [note for ran in finished.ran for note in ran.facts.get("notes", ())]
+    say.notes = [*worded.to_know(finished), *say.notes]
     facts = [_facts(ran, found.outputs) for ran in finished.ran]
-    if asked.as_json:
-        say.notes = [*dict.fromkeys(notes), *say.notes]
     asked.tell(outcome.Outcome("run", facts, say, seconds=seconds))
 
 

@@ -83,6 +83,11 @@ _HEAD: dict[str, Schema] = {
         "items": {"type": "string"},
         "description": "What a person is told besides",
     },
+    "warnings": {
+        "type": "array",
+        "items": {"type": "string"},
+        "description": "Those of the notes that warn: what is lost, guessed or no longer true",
+    },
     "seconds": {"type": "number", "minimum": 0},
     "dry_run": {
         "const": True,
@@ -115,7 +120,7 @@ def schema() -> Schema:
         "title": "What a command of Polygene prints with --json",
         "type": "object",
         "properties": properties,
-        "required": ["polygene", "command", "results", "failed", "notes"],
+        "required": ["polygene", "command", "results", "failed", "notes", "warnings"],
         "additionalProperties": False,
         "allOf": by_command,
         "$defs": dict(sorted(known.items())),

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from polygene.notes import Warned
 from polygene.record import checksum
 
 ENDING = ".told.json"
@@ -22,6 +23,12 @@ class Told:
 
     words: str
     facts: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def notes(self) -> list[str]:
+        """What there is to know of it, warnings as such."""
+        warnings = self.facts.get("warnings", ())
+        return [Warned(n) if n in warnings else n for n in self.facts.get("notes", ())]
 
 
 def keep(place: Path, told: Told) -> None:

@@ -7,6 +7,7 @@ import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -41,9 +42,15 @@ def pieces_of(place: Path) -> Pieces | None:
     return Pieces.of_folder(place, index, parquet_parts.like_of(place, index, place.stem))
 
 
-def write(
-    recipe: Recipe, places: Mapping[str, str], figures: Mapping[str, Path]
-) -> tuple[list[tuple[Target, Layer]], list[Path]]:
+class Put(NamedTuple):
+    """The layers and the files that were written, and what there is to know of it."""
+
+    layers: list[tuple[Target, Layer]]
+    files: list[Path]
+    notes: list[str]
+
+
+def write(recipe: Recipe, places: Mapping[str, str], figures: Mapping[str, Path]) -> Put:
     """Write all outputs, each under the name it has in the recipe unless the destination says one.
 
     Of a layer in a folder that is too large to look at, only what it is like comes back, and in
@@ -57,6 +64,7 @@ def write(
     results: list[tuple[Target, Layer]] = []
     large: list[tuple[Target, Path, Pieces]] = []
     files: list[tuple[Target, Layer | Pieces]] = []
+    notes: list[str] = []
     for name, text in recipe.outputs.items():
         if name in figures:
             continue
@@ -68,7 +76,12 @@ def write(
                 lineage = _moved(pieces.like.lineage, target)
                 large.append((target, place, pieces.called(target.name, lineage)))
                 continue
-        results += _placed(name, text, layers_at(places[name] + _all(recipe, name, place)), place)
+        read = [
+            addressed.read(ref) for ref in address.resolve(places[name] + _all(recipe, name, place))
+        ]
+        results += _placed(name, text, [layer for one in read for layer in one.layers], place)
+        if name in recipe.inputs:  # no step has told of it
+            notes += [note for one in read for note in one.notes]
     drawn = {Path(recipe.outputs[n]): p for n, p in figures.items() if n in recipe.outputs}
     files += results
     with _kept(), together():
@@ -77,12 +90,12 @@ def write(
                 _copy_folder(target, place, pieces.like.lineage)
             else:
                 files.append((target, pieces))
-        destination.write_all(files)
+        notes += destination.write_all(files)
         for path, place in drawn.items():
             with replacing(path) as temporary:
                 temporary.write_bytes(place.read_bytes())
     results += [(target, _shown(place, pieces)) for target, place, pieces in large]
-    return results, list(drawn)
+    return Put(results, list(drawn), notes)
 
 
 def _all(recipe: Recipe, name: str, place: Path) -> str:

@@ -20,7 +20,7 @@ from polygene.formats.destination import Target
 from polygene.geometry import Family
 from polygene.layer import Layer, named_apart
 from polygene.measures import row_areas, row_lengths, ruler_for
-from polygene.notes import NULL_NAME
+from polygene.notes import NULL_NAME, Warned, counted
 from polygene.ops.summary import unit_of
 from polygene.pages import html
 from polygene.pages.viewing import viewed
@@ -52,8 +52,10 @@ tr.total td { font-weight: bold; }
 pre { background: var(--sheet); border: 1px solid var(--line); border-radius: 6px; padding: 10px 12px;
       overflow-x: auto; font: 12.5px/1.45 "DejaVu Sans Mono", Consolas, monospace; margin: 6px 0; }
 code { font: 13px "DejaVu Sans Mono", Consolas, monospace; overflow-wrap: anywhere; }
-.plan { overflow-x: auto; background: #fff; border: 1px solid var(--line); border-radius: 6px; }
-.plan svg { width: 100%; min-width: 1300px; height: auto; display: block; }
+.plan { width: min(100vw - 64px, max(100%, var(--wide))); position: relative; left: 50%;
+        transform: translateX(-50%); overflow-x: auto; background: #fff;
+        border: 1px solid var(--line); border-radius: 6px; }
+.plan svg { width: min(var(--wide), max(100%, 0.55 * var(--wide))); height: auto; display: block; }
 .look { height: 640px; margin: 12px 0; }
 .maps { display: grid; grid-template-columns: repeat(auto-fill, minmax(480px, 1fr)); gap: 16px; }
 figure { margin: 0; } figure img { width: 100%; border: 1px solid var(--line); border-radius: 6px; }
@@ -62,6 +64,7 @@ figcaption { font-size: 13px; color: var(--soft); }
 ul.notes { padding-left: 20px; } ul.notes li { margin: 3px 0; }
 .tag { background: var(--press); border-radius: 9px; padding: 1px 9px; font-size: 12px;
        color: var(--soft); font-weight: normal; }
+.tag.warning { background: #a5433b; color: #fff; }
 @media (max-width: 52rem) { .look { height: auto; } }
 @media screen { .on-paper { display: none; } }
 @media print { h2 { break-after: avoid; } figure, pre { break-inside: avoid; }
@@ -77,10 +80,11 @@ def report(recipe: Recipe, finished: Finished, seconds: float) -> str:
         f"{recipe.path.name}",
         now().replace("T", " ").removesuffix("Z") + " UTC",
         f"Polygene {__version__}",
-        f"{len(finished.ran)} steps, {reused} as last time",
+        f"{counted(len(finished.ran), 'step')}, {reused} as last time",
         f"{seconds:.1f} s",
     ]
     parameters = ", ".join(f"{k} = {v}" for k, v in recipe.parameters.items())
+    plan = _plan(recipe, finished)
     body = [
         f"<h1>{escape(title)}</h1>",
         f'<p class="soft">{escape(" · ".join(facts))}</p>',
@@ -90,16 +94,19 @@ def report(recipe: Recipe, finished: Finished, seconds: float) -> str:
         _figures(finished),
         '<h2>How</h2><p class="soft">Inputs and steps from left to right; what a step is worked on '
         "with comes by a dashed arrow.</p>",
-        f'<div class="plan">{_plan(recipe, finished)}</div>',
+        f'<div class="plan">{plan}</div>',
         "<h2>To know</h2>",
-        _notes(finished.ran),
+        _notes(finished),
         "<h2>Steps</h2>",
         *(_step(done) for done in finished.ran),
         "<h2>Sources</h2>",
         _sources(finished),
     ]
     text = "\n".join(part for part in body if part)
-    return html.document(title, [html.style(), _STYLE], f"<main>\n{text}\n</main>", html.script())
+    # As wide as it is drawn, or smaller where the window is; what is small is not blown up.
+    wide = plan[plan.index(' width="') + 8 :].partition('"')[0]
+    styles = [html.style(), _STYLE, f".plan {{ --wide: {wide}px; }}"]
+    return html.document(title, styles, f"<main>\n{text}\n</main>", html.script())
 
 
 def _table(
@@ -184,8 +191,7 @@ def _look(finished: Finished) -> str:
     if not layers:
         return ""
     looks = [Look(colour_by=None if y.is_table else _telling_field(y)) for y in layers]
-    notes = [note for done in finished.ran for note in _told(done)[1]]
-    told = list(dict.fromkeys(notes))
+    told = [note for _, note in finished.to_know()]
     try:
         found = [viewed(layers, looks, most=MOST_IN_REPORT, notes=told)]
     except PolygeneError:  # some cannot be on one map, as with a CRS and without
@@ -278,37 +284,28 @@ def _plan(recipe: Recipe, finished: Finished) -> str:
     return diagram([box for box in boxes if box.key in linked or box.kind != "source"], arrows)
 
 
-def step_words(told: Told) -> tuple[str, list[str]]:
-    """Return what a step told as HTML, and what there is to know of it."""
-    shown = f"<pre>{escape(told.words)}</pre>" if told.words.strip() else ""
-    return shown, list(told.facts.get("notes", ()))
+def step_words(told: Told) -> str:
+    """Return what a step told as HTML."""
+    return f"<pre>{escape(told.words)}</pre>" if told.words.strip() else ""
 
 
-def _told(done: Ran) -> tuple[str, list[str]]:
-    return step_words(Told(done.said, dict(done.facts)))
-
-
-def _notes(ran: Sequence[Ran]) -> str:
-    items = [
-        f"<li><b>{escape(done.step.name)}</b>: {escape(note)}</li>"
-        for done in ran
-        for note in _told(done)[1]
-    ]
-    return (
-        f'<ul class="notes">{"".join(items)}</ul>'
-        if items
-        else "<p>Nothing out of the ordinary.</p>"
-    )
+def _notes(finished: Finished) -> str:
+    items = []
+    for steps, note in finished.to_know():
+        mark = '<span class="tag warning">warning</span> ' if isinstance(note, Warned) else ""
+        whose = f"<b>{escape(steps)}</b>: " if steps else ""
+        items.append(f"<li>{mark}{whose}{escape(note)}</li>")
+    if not items:
+        return "<p>Nothing out of the ordinary.</p>"
+    return f'<ul class="notes">{"".join(items)}</ul>'
 
 
 def _step(done: Ran) -> str:
     tags = ["as last time" if done.is_reused else f"{done.seconds:.2f} s"]
     tags += [f"{held}, as expected" for held in done.held]
     marks = " ".join(f'<span class="tag">{escape(tag)}</span>' for tag in tags)
-    shown, _ = _told(done)
-    return (
-        f"<h3>{escape(done.step.name)} {marks}</h3><p><code>{escape(done.line)}</code></p>{shown}"
-    )
+    head = f"<h3>{escape(done.step.name)} {marks}</h3><p><code>{escape(done.line)}</code></p>"
+    return head + step_words(done.told)
 
 
 def _sources(finished: Finished) -> str:

@@ -23,6 +23,7 @@ from polygene.formats.file_names import file_name
 from polygene.formats.registry import readable_format
 from polygene.info import NO_GEOMETRY
 from polygene.layer import Layer
+from polygene.notes import Warned
 from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.kept import ENDING, Told, keep, kept
 from polygene.recipe.outputs import layers_at, pieces_of, write
@@ -53,14 +54,32 @@ class Ran:
     held: Sequence[str] = ()
     facts: Mapping[str, Any] = field(default_factory=dict)
 
+    @property
+    def told(self) -> Told:
+        return Told(self.said, dict(self.facts))
+
 
 @dataclass(frozen=True)
 class Finished:
-    """All steps, and the layers and files that were written."""
+    """All steps, the layers and files that were written, and what there is to know of these."""
 
     ran: Sequence[Ran]
     layers: Sequence[tuple[Target, Layer]]
     files: Sequence[Path]
+    notes: Sequence[str] = ()
+
+    def to_know(self) -> list[tuple[str, str]]:
+        """Return the steps, in words, that have something to know, and what it is, warnings first.
+
+        What several steps say is there once; of what is said of the outputs there is no step.
+        """
+        steps: dict[str, list[str]] = {}
+        for ran in self.ran:
+            for note in ran.told.notes:
+                steps.setdefault(note, []).append(ran.step.name)
+        found = [(", ".join(names), note) for note, names in steps.items()]
+        found += [("", note) for note in dict.fromkeys(self.notes) if note not in steps]
+        return sorted(found, key=lambda pair: not isinstance(pair[1], Warned))
 
 
 def run(
@@ -113,9 +132,9 @@ def run(
                 f"input {name!r}, {text}, was changed while the recipe ran; run it again"
             )
     figures = {done.step.name: done.place for done in ran if done.step.is_figure}
-    layers, files = write(recipe, places, figures)
+    put = write(recipe, places, figures)
     _forget(work, {Path(p) for p in places.values()})
-    return Finished(ran, layers, files)
+    return Finished(ran, *put)
 
 
 def _run_step(

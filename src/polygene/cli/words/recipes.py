@@ -6,11 +6,12 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from polygene.cli.words.blocks import Line, Words
-from polygene.notes import counted
+from polygene.notes import counted, worded_anew
 
 if TYPE_CHECKING:
     from polygene.cli.facts import RecipeDrafted, StepPlanned, StepRan
     from polygene.recipe.reading import Recipe
+    from polygene.recipe.running import Finished
 
 WIDE = 18
 
@@ -48,6 +49,16 @@ def ended(found: Recipe, report: str | None, seconds: float, wide: int, say: Wor
         say.line("report", report, wide)
     say.line("in all", f"{seconds:.2f} s", wide)
     _unused(found, say)
+
+
+def to_know(finished: Finished) -> list[str]:
+    """Return what there is to know of a run, each with the steps that said it."""
+    return [
+        worded_anew(note, lambda text, steps=steps: f"{steps}: {text}")  # type: ignore[misc]
+        if steps and not note.startswith(f"{steps}: ")
+        else note
+        for steps, note in finished.to_know()
+    ]
 
 
 def drafted(path: str, facts: RecipeDrafted, say: Words) -> None:
