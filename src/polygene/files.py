@@ -24,7 +24,7 @@ from polygene.formats.wishes import IF_CHANGED, written_so
 from polygene.info import LayerInfo
 from polygene.layer import Layer
 from polygene.longitudes import doubted
-from polygene.notes import Lost
+from polygene.notes import Lost, Warned
 from polygene.ops.places.extents import doubt_of
 from polygene.ops.summary import CopyResult, CopySummary
 from polygene.provenance import Node, history
@@ -42,7 +42,8 @@ def read(
     ``crs`` is the one its coordinates are in if its file states none, or one that cannot be right;
     ``encoding`` says how the texts of a Shapefile or table are written, ``sheet`` which one of a
     workbook is meant, ``header`` in which row, counted from 1, its or a CSV file's names of fields are.
-    What has no geometry is a layer all the same, for what works on fields: see `Layer.is_table`.
+    What has no geometry is a layer all the same, for what works on fields: see `Layer.is_table`. What
+    is lost or guessed in reading is warned of.
 
     Raises
     ------
@@ -52,18 +53,22 @@ def read(
     text = os.fspath(text)
     noted = record.Record("read", {})
     with texts_written_in(encoding), tables_laid_out(sheet, header), once.a_run():
-        found = [
-            layer
-            for ref in address.resolve(text)
-            for layer in noted.note(ref, addressed.read(ref).layers, record.INPUT)
-        ]
+        readings = [(ref, addressed.read(ref)) for ref in address.resolve(text)]
+        found = [y for ref, one in readings for y in noted.note(ref, one.layers, record.INPUT)]
     if len(found) != 1:
         names = ", ".join(layer.name for layer in found)
         raise UsageError(f"{text!r} stands for {len(found)} layers ({names}); name one of them")
+    _warn(*(note for _, one in readings for note in one.notes))
     layer = found[0]
     if crs is not None and (layer.crs is None or layer.doubt):
         layer = doubted(replace(layer, crs=parse(crs), doubt=0.0))
     return _not_doubted(layer)
+
+
+def _warn(*notes: str) -> None:
+    for note in notes:
+        if isinstance(note, Warned):
+            remark(note, 4)  # where one of ours was called
 
 
 def _not_doubted(layer: Layer) -> Layer:
@@ -94,10 +99,12 @@ def as_layer(data: Any, name: str = "layer", crs: str | None = None) -> Layer:
         raise UsageError(
             f"a {type(data).__name__} is no Arrow data: it must have __arrow_c_stream__ ({err})"
         ) from err
-    found = layers_from(table, Path(name)).layers
+    reading = layers_from(table, Path(name))
+    found = reading.layers
     if len(found) != 1:
         names = ", ".join(layer.name for layer in found)
         raise UsageError(f"{name} has geometry of several families ({names}); take one of them")
+    _warn(*reading.notes)
     layer = replace(found[0], name=name)
     if crs is not None and layer.crs is None:
         layer = replace(layer, crs=parse(crs))
@@ -131,9 +138,7 @@ def write(
     layer.check_structure()
     with written_so(proof, if_changed, raw):
         results, notes = _written(layer, out, on_existing)
-    for note in notes:
-        if isinstance(note, Lost):
-            remark(note)
+    _warn(*(note for note in notes if isinstance(note, Lost)))
     return results[0][0].words if len(results) == 1 else os.fspath(out)
 
 

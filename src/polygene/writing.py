@@ -123,8 +123,8 @@ def _parted(layer: Layer, fields: Sequence[str], out: str) -> list[tuple[Values,
     ]
 
 
-def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:
-    """Write layers, several under their own names.
+def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> list[str]:
+    """Write layers, several under their own names; return what there is to say about it.
 
     Raises
     ------
@@ -135,7 +135,7 @@ def write_named(out: str, layers: Sequence[Layer], replaces: bool) -> None:
     refs = [LayerRef(path, layer.name) for layer in layers]
     results = list(zip(refs, layers, strict=True))
     planned = placed(results, out, "replace" if replaces else "refuse")
-    write([pair for own in planned for pair in own])
+    return write([pair for own in planned for pair in own])
 
 
 def dump(folder: str, layers: Sequence[Layer], words: Sequence[str]) -> Path:

@@ -40,10 +40,10 @@ def note(place: object) -> None:
         places.append(str(place))
 
 
-def remark(text: str) -> None:
+def remark(text: str, stacklevel: int = 2) -> None:
     """Say something that no result has room for: at the end of the run, or as a warning in Python."""
     remarks = _remarks.get()
     if remarks is None:
-        warnings.warn(text, stacklevel=2)
+        warnings.warn(text, stacklevel=stacklevel)
     elif text not in remarks:
         remarks.append(text)

@@ -568,6 +568,24 @@ class BadInput(WithSample):
 class Look(WithSample):
     in_process = True
 
+    def test_what_a_format_holds_otherwise_of_problems_and_changes_is_told(self):
+        for words in (
+            ("audit", "tolva.gpkg#beds_marram", "-o", "p.geojson"),
+            (
+                "compare",
+                "tolva.gpkg#beds_marram",
+                "tolva.gpkg#beds_kelda",
+                "--changes",
+                "-o",
+                "c.shp",
+            ),
+        ):
+            done = self.run_polygene(*words, "--json")
+            with self.subTest(words[0]):
+                self.assertEqual(done.code, 0, done.err)
+                told = " ".join(json.loads(done.out)["notes"])
+                self.assertRegex(told, "to longitude and latitude|in a shapefile")
+
     def test_layers(self):
         done = self.run_polygene("layers", ".")
         self.assertEqual(done.code, 0)

@@ -211,6 +211,17 @@ class Plainly(WithSample):
         copied = polygene.convert(buoys, self.folder / "buoys.geojson")
         self.assertEqual(copied.summary.features, 90)
 
+    def test_what_is_lost_in_reading_is_warned_of_where_it_was_asked_for(self):
+        path = self.folder / "m.geojson"
+        path.write_text('{"type":"Point","coordinates":[1,2,3,4]}')
+        with self.assertWarnsRegex(UserWarning, "behind the third of 1 position left out") as said:
+            polygene.read(path)
+        self.assertEqual(said.filename, __file__)
+        made = pa.table({"k": ["a"], "w": pa.array([[1]], pa.list_(pa.int64()))})
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")  # what is only told otherwise is no loss
+            polygene.as_layer(made)
+
     def test_a_recipe(self):
         (self.folder / "r.yaml").write_text(
             "parameters: {far: 100m}\ninputs: {lanes: tolva.gpkg#ferry_lanes}\n"

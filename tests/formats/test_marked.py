@@ -25,7 +25,7 @@ from polygene.formats.registry import readable_format
 from polygene.geometry import Family
 from polygene.layer import Layer
 from tests.support.cli import InFolder
-from tests.support.layers import geometries, same_geometry
+from tests.support.layers import geometries, quietly, same_geometry
 
 GPX = """<?xml version="1.0"?>
 <gpx version="1.1" creator="r" xmlns="http://www.topografix.com/GPX/1/1" xmlns:x="u:x">
@@ -78,7 +78,7 @@ class Documents(InFolder):
         return self.folder / name
 
     def read(self, address: str) -> Layer:
-        return polygene.read(f"{self.folder}/{address}")
+        return quietly(polygene.read, f"{self.folder}/{address}")
 
     def notes(self, file: str, name: str) -> list[str]:
         path = self.folder / file

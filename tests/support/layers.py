@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import itertools
+import warnings
 from dataclasses import replace
 
 import numpy as np
@@ -84,3 +85,10 @@ def same_geometry(test, a: GeometryColumn, b: GeometryColumn) -> None:
             test.assertIs(mine, theirs, name)
         else:
             np.testing.assert_array_equal(mine, theirs, name)
+
+
+def quietly(function, *arguments, **named):
+    """Return what a function of ours returns, whatever it warns of."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", UserWarning)
+        return function(*arguments, **named)

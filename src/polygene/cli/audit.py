@@ -56,7 +56,7 @@ def audit(asked: Asked, key: str | None, coverage: bool, details: bool, strict: 
             notes.append(f"done at once: with `{why_not}` an audit is one task")
     if asked.out is not None and not asked.dry_run:
         places = [places_layer(y, a) for y, a in zip(layers, found, strict=True)]
-        write_named(asked.out, places, asked.replace)
+        notes += write_named(asked.out, places, asked.replace)
     written = None if asked.dry_run else asked.out
     facts = [_facts(y, a, written) for y, a in zip(layers, found, strict=True)]
     say = Words()

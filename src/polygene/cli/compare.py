@@ -101,7 +101,7 @@ def compare(
                     laid = Laid(found.layer.table, None, n_keys, foot=looked.told_of(facts))
                     say.note(*write_table(Path(report), laid, asked.replace))
                 if asked.out is not None:
-                    write_named(asked.out, [found.layer], asked.replace)
+                    say.note(*write_named(asked.out, [found.layer], asked.replace))
     if asked.as_json and facts.changes is not None and found.layer is not None:
         whole = dataclasses.replace(facts.changes, every=every(found.layer))
         facts = dataclasses.replace(facts, changes=whole)
