@@ -470,7 +470,8 @@ class Ask(WithSample):
 
     def test_what_it_says_is_what_the_commands_then_give(self):
         layers = ("tolva.gpkg#sectors", "tolva.gpkg#beds_marram")
-        told = json.loads(self.run_polygene("ask", *layers, "--json").out)["results"][0]
+        document = json.loads(self.run_polygene("ask", *layers, "--json").out)
+        told = document["results"][0]
         for one in told["overlays"]:
             done = self.run_polygene(
                 one["command"], layers[0], "--with", layers[1], "-o", "o.gpkg", "--replace"
@@ -484,6 +485,10 @@ class Ask(WithSample):
             words = ("subset", layers[0], "--with", layers[1], "--relation", relation)
             self.run_polygene(*words, "-o", "r.gpkg", "--replace")
             self.assertEqual(polygene.read(f"{self.folder}/r.gpkg").n_rows, n, relation)
+        self.assertEqual(told["admitted"]["beds_marram"]["mended"]["count"], 3)
+        self.assertIn("beds_marram: mended 3 of 64 features", document["notes"][0])
+        lines = self.run_polygene("ask", "tolva.gpkg#cables", "resurvey.geojson")
+        self.assertIn("resurvey was brought from OGC:CRS84", " ".join(lines.err.split()))
         lines = self.run_polygene("ask", "tolva.gpkg#cables", "tolva.gpkg#park")
         self.assertRegex(lines.out, r"union +not for these: INPUT, layer 'cables', holds lines")
         none = self.run_polygene("ask", "tolva.gpkg#park", "tolva.gpkg#buoys")

@@ -12,7 +12,7 @@ from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
 from polygene.ops.ground import SIZES, stretched
 from polygene.ops.places.by_place import relation_counts
-from polygene.ops.summary import unit_of
+from polygene.ops.summary import Admitted, Bridge, OverlaySummary, unit_of
 from polygene.progress import SILENT, Progress
 
 
@@ -36,7 +36,11 @@ class Yielded:
 
 @dataclass(frozen=True)
 class Asking:
-    """Two layers, what each overlay of them yields, and how many features each relation selects."""
+    """Two layers, what each overlay of them yields, and how many features each relation selects.
+
+    What became of them before, as all or most of them took part: ``admitted``, the invalid ones by
+    layer; ``brought``, those from another CRS; ``without_geometry``, of INPUT.
+    """
 
     input: str
     features: int
@@ -45,6 +49,9 @@ class Asking:
     overlays: list[Yielded]
     relations: dict[str, int]
     notes: list[str] = field(default_factory=list)
+    admitted: dict[str, Admitted] = field(default_factory=dict)
+    brought: list[Bridge] = field(default_factory=list)
+    without_geometry: int = 0
 
 
 def ask(layer: Layer, other: Layer, *, progress: Progress = SILENT) -> Asking:
@@ -55,11 +62,15 @@ def ask(layer: Layer, other: Layer, *, progress: Progress = SILENT) -> Asking:
     UsageError, DataError
         If not even the relations have a meaning, as without features.
     """
-    overlays = []
+    overlays: list[Yielded] = []
+    summaries: dict[str, OverlaySummary | None] = {}
     for name, command in COMMANDS.items():
         if command.overlay is not None:
             progress.stage(f"trying {name}")
-            overlays.append(_tried(name, layer, other))
+            tried, summaries[name] = _tried(name, layer, other)
+            overlays.append(tried)
+    # All of both take part in a union.
+    most = summaries["union"] or next(filter(None, summaries.values()), None)
     progress.stage("counting relations")
     counted = relation_counts(layer, other)
     return Asking(
@@ -70,22 +81,27 @@ def ask(layer: Layer, other: Layer, *, progress: Progress = SILENT) -> Asking:
         overlays=overlays,
         relations={name: int(mask.sum()) for name, mask in counted.selected.items()},
         notes=stretched(layer, SIZES[layer.geometry.family]),
+        admitted={side.name: side.admitted for side in (most.input, *most.others)} if most else {},
+        brought=most.brought if most else [],
+        without_geometry=most.without_geometry if most else 0,
     )
 
 
-def _tried(name: str, layer: Layer, other: Layer) -> Yielded:
+def _tried(name: str, layer: Layer, other: Layer) -> tuple[Yielded, OverlaySummary | None]:
+    """Return what an overlay yields, and what it says of itself."""
     operation = getattr(importlib.import_module(f"polygene.ops.{name}"), name)
     began = time.monotonic()
     does = COMMANDS[name].what
     try:
-        found: Layer = operation(layer, other).layer
+        result = operation(layer, other)
     except PolygeneError as err:
         reason = str(err) if isinstance(err, UsageError) else str(err).splitlines()[0]
-        return Yielded(name, does, refused=reason)
+        return Yielded(name, does, refused=reason), None
     seconds = time.monotonic() - began
+    found: Layer = result.layer
     ruler = ruler_for(found.crs)
     sizes = row_measures(found.geometry, ruler)
-    return Yielded(
+    yielded = Yielded(
         command=name,
         does=does,
         features=found.n_rows,
@@ -94,3 +110,4 @@ def _tried(name: str, layer: Layer, other: Layer) -> Yielded:
         fields=found.table.num_columns,
         seconds=seconds,
     )
+    return yielded, result.summary

@@ -9,7 +9,7 @@ from polygene.errors import with_options
 from polygene.info import NO_GEOMETRY
 from polygene.notes import counted
 from polygene.ops.changes import ADDED, EDITED, MERGED, MOVED, REMOVED, SPLIT, Changes
-from polygene.phrases import named
+from polygene.phrases import admitted, bridge, named
 from polygene.units import worded
 
 if TYPE_CHECKING:
@@ -186,6 +186,12 @@ def asked(found: Asking, say: Words) -> None:
     say.gap()
     counts = [[name, f"{n:,}"] for name, n in found.relations.items()]
     say.table([f"relation of {found.input}", "features"], counts, right=[1])
+    say.note(*(bridge(facts, found.input) for facts in found.brought))
+    for name, facts in found.admitted.items():
+        say.note(*admitted(name, facts))
+    if found.without_geometry:
+        n = counted(found.without_geometry, "feature")
+        say.note(f"{found.input}: {n} without geometry left out")
 
 
 def relations(found: RelationsCounted, say: Words) -> None:
