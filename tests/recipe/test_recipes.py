@@ -13,7 +13,7 @@ import unittest
 
 import polygene
 from polygene.cli.run import run
-from polygene.errors import SheetError
+from polygene.errors import ExistsError, SheetError
 from polygene.formats.columns import to_wkb
 from polygene.measures import row_areas
 from polygene.recipe.expectations import check_balance
@@ -173,13 +173,13 @@ class Recipes(WithSample):
         shutil.rmtree(self.folder / ".polygene-work")
         wrong = self.text.replace("valid: true\n", "valid: true\n      no nulls in: name\n", 1)
         self.recipe.write_text(wrong)
-        done = self.run_polygene("run", "recipe.yaml", "--tasks", "4")
+        done = self.run_polygene("run", "recipe.yaml", "--tasks", "4", "--replace")
         self.assertEqual(done.code, 2)
         self.assertIn("has no field 'name'", done.words)
         folders = "  districts_buoys: far.parquet/\n  quiet_measured: result.gpkg#quiet_zones"
         text = self.text.replace("  quiet_measured: result.gpkg#quiet_zones", folders)
         self.recipe.write_text(text.replace("  districts_buoys: result.gpkg#districts\n", ""))
-        self.assertNotIn("quiet_zones", self.reused("--tasks", "4"))
+        self.assertNotIn("quiet_zones", self.reused("--tasks", "4", "--replace"))
         self.assertEqual(rows_in(f"{self.folder}/result.gpkg#quiet_zones"), once["quiet_zones"])
         self.assertEqual(rows_in(f"{self.folder}/far.parquet"), once["districts"])
         self.assertTrue((self.folder / "far.parquet" / "_parts.json").exists())
@@ -190,7 +190,9 @@ class Recipes(WithSample):
         )
         self.assertEqual(len(kept), 1)
         self.recipe.write_text(self.text)
-        self.assertIn("quiet_zones", self.reused(), "at once it takes what tasks have made")
+        self.assertIn(
+            "quiet_zones", self.reused("--replace"), "at once it takes what tasks have made"
+        )
 
     def test_a_failure_leaves_the_outputs_and_goes_on_where_it_stopped(self):
         self.reused()
@@ -374,6 +376,57 @@ class Recipes(WithSample):
         self.assertIn("district_n", " ".join(found["notes"][1:]))
         finished = polygene.run(self.folder / "said.yaml")
         self.assertIn("district_n", " ".join(finished.notes))
+
+    def test_it_writes_over_what_it_wrote_and_nothing_else(self):
+        """Neither an input, whatever is said, nor what others made, but with `--replace`."""
+        one = "inputs: {a: tolva.gpkg#sectors, b: tolva.gpkg#park, c: landings.csv}\nsteps:\n"
+        one += "  - {clip: a, with: b, as: made}\n  - {tally: made, by: district, as: table}\n"
+        one += "outputs:\n"
+        recipe = self.folder / "own.yaml"
+        shutil.copy(self.folder / "tolva.gpkg", self.folder / "mine.gpkg")
+        for name in ("map.png", "mine.csv", "page.html"):
+            (self.folder / name).write_text("mine")
+        (self.folder / "landings.csv").write_text("code,n\nS01,1\n")
+
+        def run(outputs, *more):
+            recipe.write_text(one + outputs)
+            return self.run_polygene("run", "own.yaml", *more)
+
+        before = {p: p.read_bytes() for p in self.folder.iterdir() if p.is_file() and p != recipe}
+        for outputs, more, said in (
+            ("  made: tolva.gpkg#Sectors\n", ["--replace"], "tolva.gpkg#Sectors is the input 'a'"),
+            (
+                "  made: new.gpkg\n  table: landings.csv\n",
+                ["--replace"],
+                "the input 'c'",
+            ),
+            ("  made: mine.gpkg#sectors\n", [], "mine.gpkg#sectors exists already, and no run"),
+            ("  made: mine.gpkg#sectors\n", ["--dry-run"], "mine.gpkg#sectors exists already"),
+            ("  made: new.gpkg\n  table: mine.csv\n", [], "mine.csv exists already"),
+            ("  made: new.gpkg\n", ["--report", "page.html"], "page.html exists already"),
+        ):
+            with self.subTest(outputs=outputs, more=more):
+                done = run(outputs, *more)
+                self.assertEqual(done.code, 2 if "the input" in said else 1, done.words)
+                self.assertIn(said, done.words)
+                self.assertEqual(before, {p: p.read_bytes() for p in before})
+        with self.assertRaisesRegex(ExistsError, "exists already.*`replace`"):
+            recipe.write_text(one + "  made: mine.gpkg#sectors\n")
+            polygene.run(recipe)
+        # Beside what is there, and over what it wrote itself; also parts, known at the end only.
+        beside = "  made: mine.gpkg\n  table: own.csv\n"
+        parts = "  made: 'parts/{district}.gpkg'\n"
+        for outputs in (beside, beside, parts, parts):
+            done = run(outputs, "--report", "own.html")
+            self.assertEqual(done.code, 0, done.words)
+        self.assertEqual(polygene.read(f"{self.folder}/mine.gpkg#sectors").n_rows, 24)
+        recipe.rename(self.folder / "other.yaml")
+        other = self.run_polygene("run", "other.yaml")
+        self.assertRegex(
+            other.words, r"parts/\w+\.gpkg#made exists already, and no run of this recipe"
+        )
+        self.assertEqual(self.run_polygene("run", "other.yaml", "--replace").code, 0)
+        self.assertEqual(self.run_polygene("run", "other.yaml").code, 0)
 
     def test_a_page_is_a_step_and_what_lies_beside_is_a_layer_of_the_recipe(self):
         (self.folder / "look.yaml").write_text(PAGE)

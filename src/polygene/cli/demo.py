@@ -43,10 +43,12 @@ def demo(folder: Path, as_json: bool) -> None:
         around, table = waters.write(folder), landings.write(folder)
         recipe = tolva.write_recipe(folder)
         result, page = folder / "result.gpkg", folder / "report.html"
+        # Of a version that did not note what a recipe wrote.
+        again = ["--replace"] if result.exists() else []
         for words in (
             ["layers", str(package), str(patches), str(around), str(table)],
             ["audit", f"{package}#beds_*"],
-            ["run", str(recipe), "--report", str(page)],
+            ["run", str(recipe), "--report", str(page), *again],
             ["lineage", f"{result}#quiet_zones"],
             ["layers", str(result)],
         ):

@@ -76,6 +76,7 @@ def run_read(
     known: Mapping[str, Mapping[str, Option]],
     tell: Callable[[Ran], None],
     grounds: Mapping[str, str] | None = None,
+    replaces: bool = False,
 ) -> Finished:
     """Run a recipe that was read; ``tell`` hears of each step as it is done.
 
@@ -84,7 +85,15 @@ def run_read(
     from polygene.recipe.running import run as run_steps
 
     with contextlib.chdir(found.path.parent):
-        return run_steps(_inside(found), _execute, known, tell, grounds)
+        return run_steps(_inside(found), _execute, known, tell, grounds, replaces)
+
+
+def check_outputs(found: Recipe, replaces: bool) -> None:
+    """Refuse outputs that may not be written over, as a run would."""
+    from polygene.recipe.outputs import check
+
+    with contextlib.chdir(found.path.parent):
+        check(_inside(found), replaces)
 
 
 def run(
@@ -92,6 +101,7 @@ def run(
     *,
     given: Mapping[str, object] | None = None,
     report: str | os.PathLike[str] | None = None,
+    replace: bool = False,
 ) -> Finished:
     """Run a recipe file: inputs, steps and outputs (docs/recipes.md).
 
@@ -102,6 +112,7 @@ def run(
     ----------
     given : values of parameters of the recipe
     report : an .html file to write a page about the run to
+    replace : write over results that no run of this recipe has written
 
     Raises
     ------
@@ -111,39 +122,45 @@ def run(
     began = time.monotonic()
     known = known_options()
     texts = {name: str(value) for name, value in (given or {}).items()}
-    page = None if report is None else page_of(report)
     found = read(Path(recipe), texts, known)
-    finished = run_read(found, known, lambda ran: None)
+    page = None if report is None else page_of(report, found, replace)
+    finished = run_read(found, known, lambda ran: None, replaces=replace)
     if page is not None:
         write_report(page, found, finished, time.monotonic() - began)
     return finished
 
 
-def page_of(report: str | os.PathLike[str]) -> Path:
+def page_of(report: str | os.PathLike[str], found: Recipe, replaces: bool) -> Path:
     """Return where a report goes, as it is wherever one works.
 
     Raises
     ------
-    UsageError, FileError
-        If it is no .html file, or has no folder.
+    UsageError, FileError, ExistsError
+        If it is no .html file, has no folder, or is there and not of an earlier run.
     """
     from polygene.errors import FileError, UsageError
+    from polygene.recipe.owned import check_file
 
     page = Path(report).absolute()
     if page.suffix.lower() not in (".html", ".htm"):
         raise UsageError(f"{report} is no .html file")
     if not page.parent.is_dir():
         raise FileError(f"cannot write {report}: there is no folder {page.parent}")
+    with contextlib.chdir(found.path.parent):
+        check_file(_inside(found), page, replaces, os.fspath(report))
     return page
 
 
 def write_report(path: Path, found: Recipe, finished: Finished, seconds: float) -> None:
     """Write the page about a run, seen from the recipe's folder."""
     from polygene.commit.together import replacing
+    from polygene.recipe.owned import Place, take
     from polygene.recipe.report import report
 
     with contextlib.chdir(found.path.parent), replacing(path) as temporary:
         temporary.write_text(report(found, finished, seconds), encoding="utf-8")
+    with contextlib.chdir(found.path.parent):
+        take(_inside(found), [Place(os.path.realpath(path))])
 
 
 def _defaults(recipe: Path) -> dict[str, str]:

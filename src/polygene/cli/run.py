@@ -55,9 +55,10 @@ def run(
     from polygene.cli.words.blocks import Words
 
     began = time.monotonic()
-    page = None if report is None else recipes.page_of(report)
     known = recipes.known_options()
     found = recipes.read(recipe, dict(_pair(text) for text in given), known)
+    page = None if report is None else recipes.page_of(report, found, asked.replace)
+    recipes.check_outputs(found, asked.replace)
     say = Words()
     if asked.dry_run:
         planned = [_plan_of(step) for step in found.steps]
@@ -73,7 +74,7 @@ def run(
 
     if says_now:
         show.title(found.title or found.path.stem, stream=sys.stderr)
-    finished = recipes.run_read(found, known, tell, grounds.texts_of(asked))
+    finished = recipes.run_read(found, known, tell, grounds.texts_of(asked), asked.replace)
     if page is not None:
         recipes.write_report(page, found, finished, time.monotonic() - began)
     seconds = time.monotonic() - began

@@ -218,6 +218,11 @@ def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> li
     return clear
 
 
+def is_there(target: Target) -> bool:
+    """Whether there is a layer already where a result would go."""
+    return _Existing().has(target)
+
+
 class _Existing:
     """What is there where results go: each package and folder looked at once."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
@@ -13,7 +14,7 @@ import numpy as np
 
 from polygene import provenance
 from polygene.commit.together import replacing, replacing_folder, together
-from polygene.errors import FileError, PolygeneError
+from polygene.errors import ExistsError, FileError, PolygeneError, SheetError
 from polygene.formats import address, addressed, destination, parquet_parts
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import Target
@@ -23,6 +24,7 @@ from polygene.formats.pieces import Pieces
 from polygene.formats.registry import is_meant_as_folder
 from polygene.layer import Layer
 from polygene.provenance import Lineage
+from polygene.recipe import owned
 from polygene.recipe.reading import Recipe
 from polygene.writing import placed
 
@@ -50,7 +52,32 @@ class Put(NamedTuple):
     notes: list[str]
 
 
-def write(recipe: Recipe, places: Mapping[str, str], figures: Mapping[str, Path]) -> Put:
+def check(recipe: Recipe, replaces: bool) -> None:
+    """Refuse before anything runs what may not be written over; see `owned`.
+
+    Raises
+    ------
+    SheetError, ExistsError
+        With the output that may not: for it is an input, or is there and not of an earlier run.
+    """
+    figures = {step.name for step in recipe.steps if step.is_figure}
+    for name, text in recipe.outputs.items():
+        try:
+            if name in figures:
+                owned.check_file(recipe, Path(text), replaces)
+            elif not fields_in(text):
+                ref = LayerRef(Path(name), name)
+                planned = destination.plan(text, [ref], "replace", keeps_names=True)
+                owned.check_targets(recipe, planned, replaces)
+        except ExistsError as err:
+            raise ExistsError(f"{recipe.path}: output {name!r}: {err}") from err
+        except PolygeneError as err:
+            raise SheetError(recipe.path, None, f"output {name!r}: {err}") from err
+
+
+def write(
+    recipe: Recipe, places: Mapping[str, str], figures: Mapping[str, Path], replaces: bool
+) -> Put:
     """Write all outputs, each under the name it has in the recipe unless the destination says one.
 
     Of a layer in a folder that is too large to look at, only what it is like comes back, and in
@@ -60,6 +87,8 @@ def write(recipe: Recipe, places: Mapping[str, str], figures: Mapping[str, Path]
     ------
     FileError
         If they cannot be written.
+    DataError, ExistsError
+        If one is an input, or there and not of an earlier run, and ``replaces`` is false.
     """
     results: list[tuple[Target, Layer]] = []
     large: list[tuple[Target, Path, Pieces]] = []
@@ -84,6 +113,11 @@ def write(recipe: Recipe, places: Mapping[str, str], figures: Mapping[str, Path]
             notes += [note for one in read for note in one.notes]
     drawn = {Path(recipe.outputs[n]): p for n, p in figures.items() if n in recipe.outputs}
     files += results
+    targets = [*(target for target, _ in files), *(target for target, _, _ in large)]
+    with _kept():
+        owned.check_targets(recipe, targets, replaces)
+        for path in drawn:
+            owned.check_file(recipe, path, replaces)
     with _kept(), together():
         for target, place, pieces in large:
             if is_meant_as_folder(target.path):
@@ -94,6 +128,8 @@ def write(recipe: Recipe, places: Mapping[str, str], figures: Mapping[str, Path]
         for path, place in drawn.items():
             with replacing(path) as temporary:
                 temporary.write_bytes(place.read_bytes())
+    files_of = [owned.Place(os.path.realpath(path)) for path in drawn]
+    owned.take(recipe, [*map(owned.place_of, targets), *files_of])
     results += [(target, _shown(place, pieces)) for target, place, pieces in large]
     return Put(results, list(drawn), notes)
 

@@ -26,11 +26,13 @@ from polygene.layer import Layer
 from polygene.notes import Warned
 from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.kept import ENDING, Told, keep, kept
+from polygene.recipe.outputs import check as check_outputs
 from polygene.recipe.outputs import layers_at, pieces_of, write
+from polygene.recipe.owned import OWN, work_of
 from polygene.recipe.reading import Recipe, RecipeStep, expectation_text
 from polygene.record import checksum
 
-WORK, FOLDER = ".polygene-work", ".parquet"
+FOLDER = ".parquet"
 # Keys by which a step works in tasks; what comes of it is the same.
 GROUNDS = ("memory", "workers", "cluster", "tasks", "resume")
 
@@ -88,6 +90,7 @@ def run(
     options: Mapping[str, Mapping[str, Any]],
     tell: Callable[[Ran], None],
     grounds: Mapping[str, str] | None = None,
+    replaces: bool = False,
 ) -> Finished:
     """Run the steps that have to be, then write all outputs.
 
@@ -97,13 +100,15 @@ def run(
     options : command → key → option, as in `read_recipe`
     grounds : what all steps that can work in tasks are to have for it, by `GROUNDS`; a step's own come
         first
+    replaces : whether outputs may take the place of what no run of this recipe has written
 
     Raises
     ------
     PolygeneError
         If a step fails; results of the steps before it are kept for the next run, no output is written.
     """
-    work = recipe.path.parent / WORK / recipe.path.stem
+    check_outputs(recipe, replaces)
+    work = work_of(recipe)
     try:
         work.mkdir(parents=True, exist_ok=True)
     except OSError as err:
@@ -132,7 +137,7 @@ def run(
                 f"input {name!r}, {text}, was changed while the recipe ran; run it again"
             )
     figures = {done.step.name: done.place for done in ran if done.step.is_figure}
-    put = write(recipe, places, figures)
+    put = write(recipe, places, figures, replaces)
     _forget(work, {Path(p) for p in places.values()})
     return Finished(ran, *put)
 
@@ -317,7 +322,11 @@ def _forget(work: Path, used: set[Path]) -> None:
     """Remove results that this run did not use."""
     places = {place.parent if place.parent.parent == work else place for place in used}
     for path in work.iterdir():
-        if path in places or path.name.removesuffix(ENDING) in {own.stem for own in places}:
+        if (
+            path.name == OWN
+            or path in places
+            or path.name.removesuffix(ENDING) in {own.stem for own in places}
+        ):
             continue
         if path.is_dir() or path.stem not in {own.stem for own in places}:
             _remove(path)

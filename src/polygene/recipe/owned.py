@@ -1,0 +1,113 @@
+"""What a recipe may write over: its own results of earlier runs, and nothing else unless it is told."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from polygene.errors import DataError, ExistsError, PolygeneError
+from polygene.formats import address, destination
+from polygene.formats.base import check_free
+from polygene.formats.destination import Target
+from polygene.formats.packed import PIPE
+from polygene.formats.registry import format_of
+from polygene.recipe.reading import Recipe
+
+WORK, OWN = ".polygene-work", "outputs.json"
+
+
+class Place(NamedTuple):
+    """Where a result is: its file, and the layer in it if it may hold several."""
+
+    path: str
+    layer: str = ""
+
+
+def work_of(recipe: Recipe) -> Path:
+    """Return the folder in which a recipe keeps what it needs for the next run."""
+    return recipe.path.parent / WORK / recipe.path.stem
+
+
+def place_of(target: Target) -> Place:
+    """Return the place of a target, whatever it is called there."""
+    several = getattr(format_of(target.path), "HOLDS_MANY", False)
+    return Place(os.path.realpath(target.path), target.name.casefold() if several else "")
+
+
+def check_targets(recipe: Recipe, targets: Sequence[Target], replaces: bool) -> None:
+    """Refuse targets that are inputs of the recipe, or there and not of an earlier run of it.
+
+    Raises
+    ------
+    DataError
+        If one is an input: the next run would be of something else.
+    ExistsError
+        If one is there, and it is not to be replaced.
+    """
+    inputs = dict(_inputs(recipe))
+    own = set(_own(recipe))
+    for target in targets:
+        if str(target.path) == PIPE:
+            continue
+        place = place_of(target)
+        if place in inputs:
+            raise DataError(
+                f"{target.words} is the input {inputs[place]!r}; write to another place"
+            )
+        if not replaces and place not in own and destination.is_there(target):
+            raise ExistsError(_not_ours(target.words))
+
+
+def check_file(recipe: Recipe, path: Path, replaces: bool, words: str = "") -> None:
+    """Refuse a picture, table or page, as `check_targets` does layers."""
+    place = Place(os.path.realpath(path))
+    for own, name in _inputs(recipe):
+        if own.path == place.path:
+            raise DataError(f"{words or path} is the input {name!r}; write to another place")
+    if place not in _own(recipe):
+        try:
+            check_free(path, replaces)
+        except ExistsError:
+            raise ExistsError(_not_ours(words or str(path))) from None
+
+
+def _not_ours(words: str) -> str:
+    return f"{words} exists already, and no run of this recipe wrote it; `replace` overwrites it"
+
+
+def take(recipe: Recipe, places: Iterable[Place]) -> None:
+    """Note what a run has written, so that the next may write over it."""
+    folder = os.path.realpath(recipe.path.parent)
+    everything = sorted({*_own(recipe), *places})
+    told = [[os.path.relpath(one.path, folder), one.layer] for one in everything]
+    file = work_of(recipe) / OWN
+    # Without it the next run only asks before it writes over anything.
+    with contextlib.suppress(OSError):
+        file.parent.mkdir(parents=True, exist_ok=True)
+        new = file.with_suffix(".new")
+        new.write_text(json.dumps(told, indent=1), encoding="utf-8")
+        new.replace(file)
+
+
+def _own(recipe: Recipe) -> list[Place]:
+    folder = os.path.realpath(recipe.path.parent)
+    try:
+        told = json.loads((work_of(recipe) / OWN).read_text(encoding="utf-8"))
+        return [Place(os.path.normpath(os.path.join(folder, path)), name) for path, name in told]
+    except (OSError, ValueError, TypeError):
+        return []
+
+
+def _inputs(recipe: Recipe) -> Iterator[tuple[Place, str]]:
+    """Return the places of all inputs, with their names."""
+    for name, text in recipe.inputs.items():
+        if address.is_remote(text):
+            continue
+        for ref in address.resolve(text):
+            for one in ref.pieces or (ref,):
+                with contextlib.suppress(PolygeneError):  # a file that is never written to
+                    yield place_of(Target(one.path, one.name)), name
