@@ -653,6 +653,13 @@ class Look(WithSample):
                 "waters.geojson",
             ],
         )
+        for name in set(os.listdir(self.folder / "here")) - {"tolva.gpkg", ".polygene-work"}:
+            with self.subTest(name), tempfile.TemporaryDirectory(dir=self.folder) as other:
+                (Path(other) / name).write_text("mine")
+                refused = self.run_polygene("demo", other)
+                self.assertEqual(refused.code, 1)
+                self.assertIn("the demo would overwrite it", refused.words)
+                self.assertEqual(os.listdir(other), [name])
         self.assertEqual(
             geopackage.layer_names(self.folder / "here/result.gpkg"),
             [

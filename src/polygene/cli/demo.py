@@ -11,6 +11,12 @@ import click
 
 from polygene.cli import options, outcome, recording, show
 
+# Beside the package itself.
+MADE = (
+    "resurvey.geojson", "waters.geojson", "landings.csv", "recipe.yaml", "surveys.yaml", "result.gpkg",
+    "seagrass.csv", "map.png", "report.html",
+)  # fmt: skip
+
 
 @recording.command()
 @click.argument("folder", default="tolva", type=click.Path(path_type=Path))
@@ -38,6 +44,7 @@ def demo(folder: Path, as_json: bool) -> None:
         )
     for text in say.notes if not as_json else ():
         show.note(text)
+    _check_folder(folder)
     with noting() as written:
         package, patches = tolva.write(folder)
         around, table = waters.write(folder), landings.write(folder)
@@ -56,6 +63,19 @@ def demo(folder: Path, as_json: bool) -> None:
     if as_json:
         facts = {"written": [str(folder / Path(place).name) for place in written]}
         outcome.tell(outcome.Outcome("demo", [facts], say), as_json)
+
+
+def _check_folder(folder: Path) -> None:
+    """Refuse a folder that has files of these names and is none that a demo was in before."""
+    from polygene.errors import ExistsError
+
+    if (folder / "tolva.gpkg").exists():
+        return
+    for name in MADE:
+        if (folder / name).exists():
+            raise ExistsError(
+                f"{folder / name} exists, and the demo would overwrite it; name a new folder"
+            )
 
 
 def _play(words: list[str], silently: bool) -> None:
