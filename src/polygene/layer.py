@@ -205,12 +205,13 @@ class Layer:
         """(n_rows,) what a row is told by: its own identifier, or its number where there are none."""
         return self.numbers if self.ids is None else self.ids
 
-    def without_features_as(self, family: Family) -> Layer:
-        """Return a layer of no features as one of another family, since many files do not say which.
+    def without_geometry_as(self, family: Family) -> Layer:
+        """Return a layer in which no feature has a geometry as one of another family.
 
-        One that has features is returned as it is.
+        Many files do not say of which they are then. One that has any is returned as it is.
         """
-        if self.n_rows or self.is_table or self.geometry.family == family:
+        is_none = bool(self.geometry.is_null.all())
+        if not is_none or self.is_table or self.geometry.family == family:
             return self
         return replace(self, geometry=replace(self.geometry, family=family))
 

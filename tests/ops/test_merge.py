@@ -13,10 +13,13 @@ import numpy as np
 import pyarrow as pa
 
 from polygene.errors import DataError, LossError, SheetError, UnknownFieldError, UsageError
+from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.ops.dissolve import dissolve
 from polygene.ops.match_sheet import draft_text, propose, read_sheet
+from polygene.ops.measure import measure
 from polygene.ops.merge import merge
+from polygene.ops.union import union
 from polygene.sample import tolva
 from polygene.table.likeness import name_likeness
 from polygene.table.types import type_words
@@ -62,6 +65,23 @@ class ByName(unittest.TestCase):
         )
         self.assertEqual(result.summary.sources, {"a": (2, 2), "b": (1, 1), "c": (1, 1)})
         self.assertEqual(result.layer.geometry.n_rows, 4)
+
+    def test_what_has_no_geometry_at_all_is_of_any_kind(self):
+        """Files do not say which it would be: a quarter in which nothing was placed yet."""
+        areas = make.layer("areas", make.polygons([[[make.square(0, 0, 1)]]]), k=[1])
+        for rows in ([], [2, 3]):
+            none = make.layer("none", GeometryColumn.nulls(len(rows)), k=pa.array(rows, pa.int64()))
+            for given in ([none, areas], [areas, none]):
+                found = merge(given).layer
+                self.assertEqual(found.geometry.family, Family.POLYGONS)
+                self.assertEqual(sorted(found.table["k"].to_pylist()), [1, *rows])
+            self.assertEqual(union(none, areas).layer.n_rows, 1)
+            for sizes in ({"area": "crs"}, {"length": "crs"}):
+                measured = measure(none, **sizes).layer.table
+                self.assertEqual(measured.column(1).null_count, len(rows))
+        spot = layer("spot", k=[4])
+        with self.assertRaisesRegex(DataError, "only layers of one kind"):
+            merge([none, areas, spot])
 
     def test_types_without_one_in_common_stay_apart(self):
         result = merge([layer("a", code=[1]), layer("b", code=["K1"]), layer("c", code=[2.5])])

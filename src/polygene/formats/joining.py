@@ -32,7 +32,7 @@ def joined(
     names = list(files) if len(files) == len(layers) else [layer.name for layer in layers]
     first = next((layer for layer in layers if layer.n_rows), layers[0])
     called = names[layers.index(first)]
-    layers = [layer.without_features_as(first.geometry.family) for layer in layers]
+    layers = [layer.without_geometry_as(first.geometry.family) for layer in layers]
     for layer, own in zip(layers, names, strict=True):
         if layer.is_table != first.is_table:
             alone = own if layer.is_table else called

@@ -155,7 +155,7 @@ def _with_kind(layer: Layer, schema: Mapping[str, Any]) -> Layer:
     shapes = [text.split("-")[1] for text in told if text.startswith("geometry-")]
     found = {_FAMILIES.get(shape.removeprefix("multi")) for shape in shapes}
     families = [family for family in found if family is not None]
-    return layer.without_features_as(families[0]) if len(families) == 1 else layer
+    return layer.without_geometry_as(families[0]) if len(families) == 1 else layer
 
 
 def _kind_of(told: Any) -> pa.DataType | None:

@@ -263,7 +263,7 @@ def _rows(bundle: Bundle) -> tuple[Layer, np.ndarray, BoolArray]:
         place = bundle.folder / f"r{share.number:05d}.parquet"
         groups, mask = _chosen(place, *share.rows)
         layer, _ = geoparquet.rows_of(place, groups, mask)
-        readings.append(Reading([layer.without_features_as(bundle.like.geometry.family)], []))
+        readings.append(Reading([layer.without_geometry_as(bundle.like.geometry.family)], []))
     layer = joined(bundle.like.name, bundle.like.name, readings).layers[0]
     number = np.asarray(layer.table.column(NUMBER))
     order = np.argsort(number, kind="stable")

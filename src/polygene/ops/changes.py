@@ -248,7 +248,7 @@ def _layer(found: Versions, keys: Sequence[Key], rows: Sequence[_Rows]) -> Layer
     is_gone = np.repeat([one.kind in (REMOVED, MERGED) for one in rows], lengths).astype(bool)
     at = np.where(is_gone, mine, theirs + before.n_rows)
     family = next(iter(families), Family.POINTS)
-    whole = concatenate([y.without_features_as(family).geometry for y in (before, after)])
+    whole = concatenate([y.without_geometry_as(family).geometry for y in (before, after)])
     geometry = whole.take(at).as_multi_as(before.geometry, after.geometry)
     return Layer("changes", geometry, pa.table(columns), before.crs, no_geometry=before.no_geometry)
 

@@ -21,5 +21,5 @@ def contrast(
 
     Fields of the layers that have no part are null. For the rest see `polygene.ops.overlays.how.How`.
     """
-    layer = layer.without_features_as(Family.POLYGONS)
+    layer = layer.without_geometry_as(Family.POLYGONS)
     return lay_across(layer, others, CONTRAST, how, origins=origins)

@@ -182,8 +182,10 @@ def _invalid(layer: Layer, wanted: Sequence[WantedMeasure]) -> NamedRows:
 
 def _of_function(layer: Layer, item: WantedMeasure) -> tuple[str, np.ndarray, Total]:
     function = GEOMETRY_FUNCTIONS[item.measure]
-    family = layer.geometry.family
-    if _FAMILY.get(item.measure, family) != family:
+    family = _FAMILY.get(item.measure, layer.geometry.family)
+    layer = layer.without_geometry_as(family)
+    if family != layer.geometry.family:
+        family = layer.geometry.family
         raise DataError(f"layer {layer.name!r} holds {family.words}, which have no {item.measure}")
     if item.unit is not None and item.unit not in function.units:
         raise UsageError(

@@ -111,9 +111,10 @@ def merge(
             f"{tables[0].name} has no geometry and others have; join carries its fields to a layer by "
             "`key`"
         )
-    families = {y.geometry.family for y in layers if y.n_rows} or {layers[0].geometry.family}
+    known = [y for y in layers if not y.geometry.is_null.all()] or layers[:1]
+    families = {y.geometry.family for y in known}
     if len(families) == 1:
-        layers = [y.without_features_as(next(iter(families))) for y in layers]
+        layers = [y.without_geometry_as(next(iter(families))) for y in layers]
     if len(families) > 1:
         words = "; ".join(f"{y.name} holds {y.geometry.family.words}" for y in layers)
         raise DataError(f"only layers of one kind can be merged: {words}")

@@ -53,7 +53,7 @@ def supersede(
         If a layer holds no polygons.
     """
     check_choice("leftovers", leftovers, LEFTOVERS)
-    layer = layer.without_features_as(Family.POLYGONS)
+    layer = layer.without_geometry_as(Family.POLYGONS)
     if layer.geometry.family != Family.POLYGONS:
         raise DataError(
             f"INPUT, layer {layer.name!r}, holds {layer.geometry.family.words}; only polygons can "

@@ -36,7 +36,7 @@ def union(
     DataError
         If a layer holds no polygons.
     """
-    layer = layer.without_features_as(Family.POLYGONS)
+    layer = layer.without_geometry_as(Family.POLYGONS)
     if layer.geometry.family != Family.POLYGONS:
         raise DataError(
             f"INPUT, layer {layer.name!r}, holds {layer.geometry.family.words}; a union is of "
