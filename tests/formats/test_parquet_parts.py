@@ -101,6 +101,18 @@ class Written(Folders):
         refused = polygene_here("convert", self.parts(), "-o", "out.parquet/", folder=self.folder)
         self.assertEqual(refused.code, 1)
         self.assertIn("exists already", refused.words)
+        # A folder is replaced as a whole, so it must be of a layer: of ours, or of other writers.
+        for name in ("_SUCCESS", ".a.crc", "part-7.parquet"):
+            (self.folder / "out.parquet" / name).write_text("")
+        (self.folder / "out.parquet" / "notes").mkdir()
+        (self.folder / "out.parquet" / "notes" / "mine.txt").write_text("mine")
+        replaced = ("convert", self.parts(), "-o", "out.parquet/", "--replace")
+        for more in ((), ("--tasks", "2")):
+            refused = polygene_here(*replaced, *more, folder=self.folder)
+            self.assertEqual(refused.code, 1)
+            self.assertIn("out.parquet holds notes/mine.txt, which is no part", refused.words)
+        (self.folder / "out.parquet" / "notes" / "mine.txt").unlink()
+        self.assertEqual(polygene_here(*replaced, folder=self.folder).code, 0)
 
 
 class StayingOpen(Folders):

@@ -184,6 +184,8 @@ def _check_place(path: Path) -> None:
         raise FileError(f"{path} is a folder, not a file")
     if path.exists() and not path.is_dir() and is_meant_as_folder(path):
         raise FileError(f"{path} is a file, not a folder")
+    if path.is_dir():
+        _check_folder(path)
     if getattr(format_of(path), "IS_ONLY_READ", False):
         instead = getattr(format_of(path), "INSTEAD", ".csv or .xlsx")
         raise FileError(f"{path}: a {format_of(path).NAME} is only read here; write {instead}")
@@ -196,6 +198,16 @@ def _check_place(path: Path) -> None:
         readable_format(path)
         if not os.access(path, os.W_OK):
             raise FileError(f"cannot write {path}: it is read-only")
+
+
+def _check_folder(path: Path) -> None:
+    """Refuse a folder to be replaced that holds what is no part of a layer: it would be lost."""
+    for folder, _, names in os.walk(path):
+        for name in names:
+            if not name.endswith(".parquet") and name[0] not in "_.":
+                place = os.path.relpath(os.path.join(folder, name), path)
+                what = f"{path} holds {place}, which is no part of a layer"
+                raise FileError(f"{what}; move it, or name another folder")
 
 
 def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> list[Target]:
