@@ -476,6 +476,14 @@ class Kept(InFolder):
                 np.testing.assert_array_equal(found.geometry.xy, own.geometry.xy)
                 self.assertEqual(found.table.to_pydict(), own.table.to_pydict())
 
+    def test_columns_of_a_workbook_are_as_wide_as_what_is_in_them(self):
+        path = self.folder / "w.xlsx"
+        table = pa.table({"name": ["x" * 30, None], "n": [1, 2], "long": ["y" * 5000, ""]})
+        polygene.write(quietly(polygene.as_layer, table, "w"), path)
+        sheet = openpyxl.load_workbook(path).active
+        wide = [sheet.column_dimensions[letter].width for letter in "ABC"]
+        self.assertTrue(30 < wide[0] < 35 and 8 < wide[1] < 9 and wide[2] == 60, wide)
+
     def test_names_that_a_workbook_cannot_hold(self):
         place = make.points([[np.zeros(2)]])
         odd = make.layer("odd", place, None, **{"n\x04": [1], "n": ["x\x04"]})

@@ -50,6 +50,8 @@ MOST_ROWS, MOST_COLUMNS, LONGEST = 1_048_576, 16_384, 32_767  # of a sheet, and 
 _EXACT = 10**15  # whole numbers beyond this have more digits than a cell keeps
 _FIRST_DAY = datetime.date(1900, 3, 1)  # before, workbooks count a day that never was
 MOST_LETTERS = 31  # of the name of a sheet
+LOOKED = 1000  # rows that tell how wide a column is to be
+USUAL_WIDTH, MOST_WIDTH = 8.43, 60.0  # in digits
 _TITLE = re.compile(r"[][:*?/\\\x00-\x1f]")  # what the name of a sheet cannot hold
 _CONTROL = "[\x00-\x08\x0b\x0c\x0e-\x1f]"  # what XML 1.0 cannot hold
 
@@ -350,6 +352,17 @@ def write_tables(path: Path, tables: Sequence[Sheet]) -> None:
     book.save(path)
 
 
+def _width(name: str, values: Sequence[Any], is_grouped: bool) -> float:
+    """Return how many digits a column is to be wide, so that its first values are seen."""
+    texts = (
+        f"{value:,.2f}" if is_grouped and isinstance(value, float) else str(value)
+        for value in values[:LOOKED]
+        if value is not None
+    )
+    longest = max(map(len, texts), default=0)
+    return min(max(USUAL_WIDTH, longest + 1.5, 1.15 * len(name) + 1.5), MOST_WIDTH)
+
+
 def _put(
     book: Any,
     name: str,
@@ -359,6 +372,7 @@ def _put(
 ) -> None:
     from openpyxl.cell import WriteOnlyCell
     from openpyxl.styles import Font
+    from openpyxl.utils import get_column_letter
 
     sheet = book.create_sheet(_title(name))
     sheet.freeze_panes = "A2"
@@ -370,8 +384,11 @@ def _put(
             cell.font = Font(bold=True)
         return cell
 
-    sheet.append([text(name, True) for name in table.column_names])
     columns = [column.to_pylist() for column in table.columns]
+    for k, (name, values) in enumerate(zip(table.column_names, columns, strict=True), 1):
+        wide = _width(name, values, bool(formats.get(name)))
+        sheet.column_dimensions[get_column_letter(k)].width = wide
+    sheet.append([text(name, True) for name in table.column_names])
 
     def shown(value: Any, how: str = "") -> Any:
         if isinstance(value, str):  # what begins so would be taken for a formula, or an error
