@@ -80,9 +80,13 @@ steps:
     fields: codes
     set: "a = 1"
     as: ${each}
+  - subset: sectors
+    where: "depth_max < -5"
+    as: none
 outputs:
   cut: a.shp
   codes: c.gpkg
+  none: 'none/{district}.gpkg'
 """
 
 
@@ -360,8 +364,9 @@ class Recipes(WithSample):
                 done = self.run_polygene("run", "said.yaml", "--report", "said.html", "--replace")
                 self.assertEqual(done.code, 0, done.err)
                 told = " ".join(done.err.split())
-                self.assertEqual(told.count("as last time"), 4 if is_again else 0)
+                self.assertEqual(told.count("as last time"), 5 if is_again else 0)
                 self.assertEqual(told.count("warning cut, half: sectors: field area_ha holds"), 1)
+                self.assertIn("warning none: there is no feature, so nothing is written", told)
                 # Read by two steps, and written as it is.
                 self.assertEqual(told.count("code has codes such as 007"), 1)
                 self.assertIn("note one, two: codes.csv: code has", told)
@@ -371,9 +376,9 @@ class Recipes(WithSample):
                 self.assertIn("warning cut, half: sectors: field area_ha holds", page)
                 self.assertIn("field district_name is called district_n in a shapefile", page)
         found = json.loads(self.run_polygene("run", "said.yaml", "--json").out)
-        self.assertEqual(len(found["warnings"]), 1)
-        self.assertEqual(found["notes"][:1], found["warnings"])
-        self.assertIn("district_n", " ".join(found["notes"][1:]))
+        self.assertEqual(len(found["warnings"]), 3)
+        self.assertEqual(found["notes"][:3], found["warnings"])
+        self.assertIn("district_n", " ".join(found["notes"][3:]))
         finished = polygene.run(self.folder / "said.yaml")
         self.assertIn("district_n", " ".join(finished.notes))
 

@@ -26,7 +26,7 @@ from polygene.layer import Layer
 from polygene.provenance import Lineage
 from polygene.recipe import owned
 from polygene.recipe.reading import Recipe
-from polygene.writing import placed
+from polygene.writing import nothing_to_part, placed
 
 TO_LOOK_AT = 2_000_000  # vertices of a layer in a folder that is still read for the report
 
@@ -108,7 +108,9 @@ def write(
         read = [
             addressed.read(ref) for ref in address.resolve(places[name] + _all(recipe, name, place))
         ]
-        results += _placed(name, text, [layer for one in read for layer in one.layers], place)
+        layers = [layer for one in read for layer in one.layers]
+        results += _placed(name, text, layers, place)
+        notes += [note for layer in layers for note in nothing_to_part(layer, text)]
         if name in recipe.inputs:  # no step has told of it
             notes += [note for one in read for note in one.notes]
     drawn = {Path(recipe.outputs[n]): p for n, p in figures.items() if n in recipe.outputs}
