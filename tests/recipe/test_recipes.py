@@ -405,6 +405,8 @@ class Recipes(WithSample):
                 ["--replace"],
                 "the input 'c'",
             ),
+            ("  made: new.gpkg#x\n  a: new.gpkg#X\n", [], "new.gpkg#X is where output 'made' goes"),
+            ("  made: new.csv\n  table: ./new.csv\n", [], "new.csv is where output 'made' goes"),
             ("  made: mine.gpkg#sectors\n", [], "mine.gpkg#sectors exists already, and no run"),
             ("  made: mine.gpkg#sectors\n", ["--dry-run"], "mine.gpkg#sectors exists already"),
             ("  made: new.gpkg\n  table: mine.csv\n", [], "mine.csv exists already"),
@@ -412,7 +414,7 @@ class Recipes(WithSample):
         ):
             with self.subTest(outputs=outputs, more=more):
                 done = run(outputs, *more)
-                self.assertEqual(done.code, 2 if "the input" in said else 1, done.words)
+                self.assertEqual(done.code, 1 if "exists" in said else 2, done.words)
                 self.assertIn(said, done.words)
                 self.assertEqual(before, {p: p.read_bytes() for p in before})
         with self.assertRaisesRegex(ExistsError, "exists already.*`replace`"):

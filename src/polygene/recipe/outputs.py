@@ -14,7 +14,7 @@ import numpy as np
 
 from polygene import provenance
 from polygene.commit.together import replacing, replacing_folder, together
-from polygene.errors import ExistsError, FileError, PolygeneError, SheetError
+from polygene.errors import DataError, ExistsError, FileError, PolygeneError, SheetError
 from polygene.formats import address, addressed, destination, parquet_parts
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import Target
@@ -58,17 +58,29 @@ def check(recipe: Recipe, replaces: bool) -> None:
     Raises
     ------
     SheetError, ExistsError
-        With the output that may not: for it is an input, or is there and not of an earlier run.
+        With the output that may not: for it is an input or another output, or is there and not of an
+        earlier run.
     """
     figures = {step.name for step in recipe.steps if step.is_figure}
+    taken: dict[owned.Place, str] = {}
     for name, text in recipe.outputs.items():
         try:
             if name in figures:
                 owned.check_file(recipe, Path(text), replaces)
+                places = [owned.Place(os.path.realpath(text))]
             elif not fields_in(text):
                 ref = LayerRef(Path(name), name)
                 planned = destination.plan(text, [ref], "replace", keeps_names=True)
                 owned.check_targets(recipe, planned, replaces)
+                places = [owned.place_of(target) for target in planned]
+            else:
+                places = []
+            for place in places:
+                other = taken.setdefault(place, name)
+                if other != name:
+                    raise DataError(
+                        f"{text} is where output {other!r} goes; write to another place"
+                    )
         except ExistsError as err:
             raise ExistsError(f"{recipe.path}: output {name!r}: {err}") from err
         except PolygeneError as err:
