@@ -213,7 +213,7 @@ class Recipes(WithSample):
         lines = list(enumerate(self.text.splitlines(), 1))
         place = {line.strip(): k for k, line in reversed(lines)}
         for old, new, line, reason in [
-            ("- clip: beds", "- clop: beds", "- clip: beds", "no command 'clop'.*did you mean 'clip'"),
+            ("- clip: beds", "- clop: beds", "- clip: beds", "'clop' is no command.*did you mean 'clip'"),
             ("- clip: beds", "- difference: beds", "- clip: beds", "'difference' .*that is erase here"),
             ("    dissolve: true", "    melt: true", "dissolve: true", "'melt' is called 'dissolve'"),
             ("with: park\n", "wiht: park\n", "with: park", "clip has no 'wiht'; did you mean 'with'"),
@@ -434,6 +434,50 @@ class Recipes(WithSample):
         )
         self.assertEqual(self.run_polygene("run", "other.yaml", "--replace").code, 0)
         self.assertEqual(self.run_polygene("run", "other.yaml").code, 0)
+
+    def test_an_error_of_a_step_says_which_and_where(self):
+        head = (
+            "inputs: {s: tolva.gpkg#sectors, p: tolva.gpkg#park, m: 'tolva.gpkg#beds_*'}\nsteps:\n"
+        )
+        for step, code, said in (
+            ("{clip: s, as: a}", 2, "line 3: step 'a': give either --with OTHER or --box"),
+            (
+                "{buffer: s, distance: -9km, where: name = 3, as: a}",
+                2,
+                "line 3: step 'a': a text is",
+            ),
+            (
+                "{fields: s, type: name=integer, as: a}",
+                1,
+                "line 3: step 'a': layer 'sectors', field",
+            ),
+            ("{clip: [s, p], with: p, as: a}", 2, "line 3: clip makes a layer of each of 2"),
+            ("{clip: m, with: p, as: a}", 2, "say `for each: [m]`"),
+        ):
+            (self.folder / "e.yaml").write_text(f"{head}- {step}\noutputs: {{a: e.gpkg}}\n")
+            with self.subTest(step):
+                done = self.run_polygene("run", "e.yaml")
+                self.assertEqual(done.code, code, done.words)
+                self.assertIn(said, done.words)
+                self.assertNotIn(".polygene-work", done.words)
+
+    def test_what_a_step_writes_beside_is_its_own_and_there_after_each_run(self):
+        chart = self.folder / "c.svg"
+        chart.write_text("mine")
+        (self.folder / "c.yaml").write_text(
+            "inputs: {s: tolva.gpkg#sectors}\nsteps:\n"
+            "- {tally: s, by: district, chart: c.svg, as: t}\noutputs: {t: t.csv}\n"
+        )
+        refused = self.run_polygene("run", "c.yaml")
+        self.assertEqual((refused.code, chart.read_text()), (1, "mine"))
+        self.assertIn("line 3: c.svg exists already, and no run of this recipe", refused.words)
+        chart.unlink()
+        for reused in (0, 1, 0):
+            done = self.run_polygene("run", "c.yaml")
+            self.assertEqual((done.code, done.err.count("as last time")), (0, reused), done.err)
+            self.assertTrue(chart.exists())
+            if reused:
+                chart.unlink()
 
     def test_a_page_is_a_step_and_what_lies_beside_is_a_layer_of_the_recipe(self):
         (self.folder / "look.yaml").write_text(PAGE)

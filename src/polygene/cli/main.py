@@ -159,11 +159,11 @@ def _run(written: list[str]) -> int:
         return err.exit_code
     except click.UsageError as err:
         err = _with_our_option(err)
-        said = _as_ours(err.format_message())
+        said = as_ours(err.format_message())
         _complain(said if "\n" in said or "; here it is" in said else said + _usage(err.ctx))
         return 2
     except click.ClickException as err:
-        _complain(_as_ours(err.format_message()))
+        _complain(as_ours(err.format_message()))
         return 1
     except PolygeneError as err:
         _complain(with_options(str(err)))
@@ -213,7 +213,7 @@ def _with_our_option(err: click.UsageError) -> click.UsageError:
     )
 
 
-def _as_ours(text: str) -> str:
+def as_ours(text: str) -> str:
     """Return a sentence of the library as the program's errors are written."""
     text = text.rstrip(".") if text.count(".") == 1 else text
     return text[:1].lower() + text[1:] if text[1:2].islower() else text

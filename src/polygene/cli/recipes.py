@@ -238,7 +238,8 @@ def _check_inputs(found: Recipe) -> None:
 
 def _execute(command: str, arguments: list[str]) -> Told:
     """Run a command as if it had been typed; return what it told."""
-    from polygene.cli.main import cli
+    from polygene.cli.main import as_ours, cli
+    from polygene.errors import UsageError
     from polygene.recipe.kept import Told
 
     said = io.StringIO()
@@ -256,6 +257,8 @@ def _execute(command: str, arguments: list[str]) -> Told:
             code = chosen.main(arguments, prog_name=f"polygene {command}", standalone_mode=False)
         except SystemExit as err:
             code = err.code
+        except click.ClickException as err:
+            raise UsageError(as_ours(err.format_message())) from err
     if code:
         from polygene.errors import DataError
 

@@ -29,6 +29,7 @@ from polygene.table.expression import Expression
 from polygene.table.tokens import names_of, terms_of
 
 POLYGONS = "polygons"
+_TAKE_SEVERAL = ("merge", "draw", "page")
 # Options that name fields of INPUT, with commas between.
 _NAME_FIELDS = ("keep", "drop", "sort", "refresh", "apportion")
 
@@ -53,6 +54,7 @@ def check(recipe: Recipe) -> dict[str, Known]:
     for step in recipe.steps:
         first = known[step.inputs[0]]
         others = [known[name] for name in step.given.get("with", [])]
+        _check_number(recipe, step)
         _check_kinds(recipe, step, first, others)
         if len(step.inputs) == 1 and first.fields is not None:
             _check_fields(recipe, step, first.fields)
@@ -91,6 +93,21 @@ def _of_input(recipe: Recipe, name: str, text: str) -> Known:
     words = info.geometry.split(" ")[0].removeprefix("multi")
     kind = f"{words}s" if words in ("point", "line", "polygon") else None
     return Known([field for field, _ in info.fields], kind)
+
+
+def _check_number(recipe: Recipe, step: RecipeStep) -> None:
+    """Refuse several layers where a command makes one of each: a step has one result."""
+    if step.command in _TAKE_SEVERAL:
+        return
+    texts = [recipe.inputs[name] for name in step.inputs if name in recipe.inputs]
+    n = len(step.inputs) - len(texts) + sum(len(address.resolve(text)) for text in texts)
+    if n > 1:
+        raise SheetError(
+            recipe.path,
+            step.line,
+            f"{step.command} makes a layer of each of {n}, and a step has one result; say "
+            f"`for each: [{', '.join(step.inputs)}]`",
+        )
 
 
 def _check_kinds(recipe: Recipe, step: RecipeStep, first: Known, others: Sequence[Known]) -> None:

@@ -62,6 +62,14 @@ def check(recipe: Recipe, replaces: bool) -> None:
         earlier run.
     """
     figures = {step.name for step in recipe.steps if step.is_figure}
+    for step in recipe.steps:
+        for path in owned.beside(step):
+            try:
+                owned.check_file(recipe, path, replaces)
+            except ExistsError as err:
+                raise ExistsError(f"{recipe.path}, line {step.line}: {err}") from err
+            except PolygeneError as err:
+                raise SheetError(recipe.path, step.line, str(err)) from err
     taken: dict[owned.Place, str] = {}
     for name, text in recipe.outputs.items():
         try:

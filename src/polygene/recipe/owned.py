@@ -15,9 +15,10 @@ from polygene.formats.base import check_free
 from polygene.formats.destination import Target
 from polygene.formats.packed import PIPE
 from polygene.formats.registry import format_of
-from polygene.recipe.reading import Recipe
+from polygene.recipe.reading import Recipe, RecipeStep
 
 WORK, OWN = ".polygene-work", "outputs.json"
+_BESIDE = ("chart", "keep-style")  # keys of steps that name files which they write too
 
 
 class Place(NamedTuple):
@@ -30,6 +31,11 @@ class Place(NamedTuple):
 def work_of(recipe: Recipe) -> Path:
     """Return the folder in which a recipe keeps what it needs for the next run."""
     return recipe.path.parent / WORK / recipe.path.stem
+
+
+def beside(step: RecipeStep) -> list[Path]:
+    """Return the files that a step writes besides its result."""
+    return [Path(text) for key in _BESIDE for text in step.given.get(key, ())]
 
 
 def place_of(target: Target) -> Place:

@@ -256,10 +256,11 @@ class _Reader(SheetReader):
         line = item.lines[command]
         if command not in self.commands:
             told = finding.exactly(command)
-            hint = f"; that is {told.command} here" if told is not None and told.command else ""
+            own = "" if told is None or told.command == command else told.command
+            hint = f"; that is {own} here" if own else ""
             raise self.fail(
                 line,
-                f"there is no command {command!r} for a step"
+                f"{command!r} is no command for a step"
                 f"{hint or did_you_mean(command, list(self.commands))} "
                 f"(there are {', '.join(self.commands)})",
             )

@@ -15,7 +15,15 @@ from typing import Any
 
 from polygene import __version__
 from polygene.commands import COMMANDS
-from polygene.errors import DataError, FileError, PolygeneError, SheetError, reason_of
+from polygene.errors import (
+    DataError,
+    ExpressionError,
+    FileError,
+    PolygeneError,
+    SheetError,
+    UsageError,
+    reason_of,
+)
 from polygene.formats import address, origins, parquet_parts
 from polygene.formats.address import LayerRef
 from polygene.formats.destination import Target
@@ -28,7 +36,7 @@ from polygene.recipe.expectations import BALANCE, check, check_balance
 from polygene.recipe.kept import ENDING, Told, keep, kept
 from polygene.recipe.outputs import check as check_outputs
 from polygene.recipe.outputs import layers_at, pieces_of, write
-from polygene.recipe.owned import OWN, work_of
+from polygene.recipe.owned import OWN, Place, beside, take, work_of
 from polygene.recipe.reading import Recipe, RecipeStep, expectation_text
 from polygene.record import checksum
 
@@ -160,6 +168,8 @@ def _run_step(
     place, told = at_once, kept(at_once)
     if told is None and not step.is_figure:
         place, told = in_tasks, kept(in_tasks)
+    if not all(path.exists() for path in beside(step)):
+        told = None
     is_reused = told is not None
     if told is None:
         own_grounds = None if step.is_figure else _grounds_of(step, places, options, grounds)
@@ -170,8 +180,9 @@ def _run_step(
         place.parent.mkdir(exist_ok=True)
         if place.with_suffix(ENDING).exists():  # somebody changed it, so it may not even open
             _remove(place)
-        told = execute(step.command, words)
+        told = _done(recipe, step, execute, words)
         keep(place, told)
+        take(recipe, [Place(os.path.realpath(path)) for path in beside(step)])
     seconds = time.monotonic() - began
     places[step.name], marks[step.name] = str(place), mark
     own = {name: name for name in places}
@@ -190,6 +201,18 @@ def _run_step(
         held=held,
         facts=told.facts,
     )
+
+
+def _done(
+    recipe: Recipe, step: RecipeStep, execute: Callable[[str, list[str]], Told], words: list[str]
+) -> Told:
+    """Run the command of a step; of an error it is said which step's it is."""
+    try:
+        return execute(step.command, words)
+    except (UsageError, ExpressionError, SheetError) as err:
+        raise SheetError(recipe.path, step.line, f"step {step.name!r}: {err}") from err
+    except PolygeneError as err:
+        raise DataError(f"{recipe.path}, line {step.line}: step {step.name!r}: {err}") from err
 
 
 def _grounds_of(
@@ -248,12 +271,13 @@ def _mark_of_input(text: str, began: str) -> str:
 
 def _mark(step: RecipeStep, marks: Mapping[str, str]) -> str:
     """Return a hash of all that a step's result depends on."""
+    made = beside(step)
     files = [
         checksum(Path(text))
         for values in step.given.values()
         if isinstance(values, list)
         for text in values
-        if Path(text).is_file()
+        if Path(text).is_file() and Path(text) not in made
     ]
     what = [
         files,
