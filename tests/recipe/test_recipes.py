@@ -213,7 +213,7 @@ class Recipes(WithSample):
         lines = list(enumerate(self.text.splitlines(), 1))
         place = {line.strip(): k for k, line in reversed(lines)}
         for old, new, line, reason in [
-            ("- clip: beds", "- clop: beds", "- clip: beds", "'clop' is no command.*did you mean 'clip'"),
+            ("- clip: beds", "- clop: beds", "- clip: beds", "'clop' is no command.*did you mean"),
             ("- clip: beds", "- difference: beds", "- clip: beds", "'difference' .*that is erase here"),
             ("    dissolve: true", "    melt: true", "dissolve: true", "'melt' is called 'dissolve'"),
             ("with: park\n", "wiht: park\n", "with: park", "clip has no 'wiht'; did you mean 'with'"),
