@@ -22,7 +22,7 @@ from polygene.formats.registry import readable_format
 from polygene.formats.sheets import tables_laid_out
 from polygene.formats.wishes import IF_CHANGED, written_so
 from polygene.info import LayerInfo
-from polygene.layer import Layer
+from polygene.layer import Layer, check_layer
 from polygene.longitudes import doubted
 from polygene.notes import Lost, Warned
 from polygene.ops.places.extents import doubt_of
@@ -135,6 +135,7 @@ def write(
         If it is there already (unless ``on_existing`` is "replace" or "next") or can't be written.
     """
     check_choice("if_changed", if_changed, IF_CHANGED)
+    check_layer(layer, "what is written")
     layer.check_structure()
     with written_so(proof, if_changed, raw):
         results, notes = _written(layer, out, on_existing)

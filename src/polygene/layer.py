@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import reprlib
 from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -12,7 +14,7 @@ import pyarrow as pa
 from polygene import arrow, glimpse
 from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, present
-from polygene.errors import DataError, TableError, UnknownFieldError
+from polygene.errors import DataError, TableError, UnknownFieldError, UsageError
 from polygene.geometry import Family, GeometryColumn
 from polygene.info import NO_GEOMETRY
 
@@ -26,6 +28,25 @@ def row_numbers(rows: I64Array) -> pa.Array:
     """Return rows (n,) as Arrow takes them, null where there is none (NONE)."""
     assert rows.dtype == np.int64, "numbers of rows are whole"
     return pc.with_nulls(rows, rows < 0)
+
+
+def check_layer(value: object, called: str) -> None:
+    """Raise UsageError unless something given from Python is a layer."""
+    if isinstance(value, Layer):
+        return
+    means = isinstance(value, (str, os.PathLike))
+    hint = f"; polygene.read({reprlib.repr(value)}) gives it" if means else ""
+    raise UsageError(f"{called} is a Layer, and {reprlib.repr(value)} is none{hint}")
+
+
+def layers_of(given: Layer | Sequence[Layer], called: str) -> list[Layer]:
+    """Return one layer or several as a list; raises UsageError if they are none."""
+    if isinstance(given, (str, os.PathLike)) or not isinstance(given, Iterable):
+        given = [given]  # type: ignore[list-item]
+    several = list(given)
+    for one in several:
+        check_layer(one, called)
+    return several
 
 
 class Metadata(NamedTuple):

@@ -6,21 +6,25 @@ import contextlib
 import functools
 import hashlib
 import inspect
+import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
+import numpy as np
+
 from polygene import __version__, provenance
 from polygene.clock import now
 from polygene.commands import COMMANDS
 from polygene.crs import degrees_of, is_geographic, label
+from polygene.errors import UsageError
 from polygene.formats import origins, packed
 from polygene.formats.address import LayerRef
 from polygene.formats.base import files_beside
 from polygene.formats.registry import format_of
-from polygene.layer import Layer
+from polygene.layer import Layer, check_layer
 from polygene.provenance import Lineage, Made, Step
 from polygene.written import remark
 
@@ -137,6 +141,8 @@ def traced(command: str, function: F) -> F:
     @functools.wraps(function)
     def call(*args: Any, **kwargs: Any) -> Any:
         began = now()
+        for name, value in signature.bind(*args, **kwargs).arguments.items():
+            _check_layers(command, signature.parameters[name], value)
         args = tuple(_given(command, value) for value in args)
         kwargs = {name: _given(command, value) for name, value in kwargs.items()}
         result = function(*args, **kwargs)
@@ -167,6 +173,18 @@ def traced(command: str, function: F) -> F:
     return call  # type: ignore[return-value]
 
 
+def _check_layers(command: str, parameter: inspect.Parameter, value: object) -> None:
+    """Refuse what is given for a layer, or for several, and is none."""
+    kind, called = str(parameter.annotation), f"`{parameter.name}` of {command}"
+    if parameter.kind is parameter.VAR_POSITIONAL or kind == "Sequence[Layer]":
+        if isinstance(value, Layer):
+            raise UsageError(f"{called} are several, as [layer, other]; one alone was given")
+        for one in value if isinstance(value, (list, tuple)) else [value]:
+            check_layer(one, f"each of {called}")
+    elif kind == "Layer" or ("Layer" in kind and isinstance(value, (str, os.PathLike))):
+        check_layer(value, called)
+
+
 def _given(command: str, value: Any) -> Any:
     """Return an argument, layers in it as operations take them.
 
@@ -179,7 +197,7 @@ def _given(command: str, value: Any) -> Any:
         is_plain = type(value) in (list, tuple)  # of other kinds nothing is known here
         return type(value)([_given(command, one) for one in value]) if is_plain else value
     if not isinstance(value, Layer):
-        return value
+        return value.item() if isinstance(value, np.generic) else value
     value.check_structure()
     if command not in COMMANDS or not COMMANDS[command].takes_tables:
         value.check_geometry(command)

@@ -190,7 +190,7 @@ class Plainly(WithSample):
 
     def test_what_is_no_box(self):
         sectors = self.read("tolva.gpkg#sectors")
-        for wrong in ((1, 2), (5, 5, 1, 1), (float("nan"), 0, 1, 1), "abcd", [sectors, sectors]):
+        for wrong in ((1, 2), (5, 5, 1, 1), (float("nan"), 0, 1, 1), [sectors, sectors]):
             with self.assertRaisesRegex(UsageError, "x and y at least, then x and y at most, not"):
                 polygene.clip(sectors, wrong)
             with self.assertRaisesRegex(UsageError, "`box` is x and y at least"):
@@ -221,6 +221,38 @@ class Plainly(WithSample):
         with warnings.catch_warnings():
             warnings.simplefilter("error")  # what is only told otherwise is no loss
             polygene.as_layer(made)
+
+    def test_what_is_no_layer_is_refused_in_words(self):
+        beds, park = self.read("tolva.gpkg#beds_marram"), self.read("tolva.gpkg#park")
+        out = self.folder / "none.gpkg"
+        for call, said in (
+            (
+                lambda: polygene.clip("a.gpkg#b", park),
+                r"`layer` of clip.*polygene\.read\('a.gpkg#b'\)",
+            ),
+            (
+                lambda: polygene.clip(beds, "a.gpkg"),
+                "`other` of clip is a Layer, and 'a.gpkg' is none",
+            ),
+            (lambda: polygene.union(beds, 3), "each of `others` of union is a Layer"),
+            (lambda: polygene.join(beds, [park]), "`other` of join is a Layer"),
+            (lambda: polygene.merge(beds), "`layers` of merge are several"),
+            (lambda: polygene.merge(["a", beds]), "each of `layers` of merge is a Layer, and 'a'"),
+            (lambda: polygene.merge([]), "nothing to merge"),
+            (lambda: polygene.write("beds", out), "what is written is a Layer"),
+            (lambda: polygene.draw(["beds"], out.with_suffix(".png")), "`layers` is a Layer"),
+            (lambda: polygene.page(None, out.with_suffix(".html")), "`layers` is a Layer"),
+            (
+                lambda: polygene.reproject(beds, 4326),
+                "a CRS is a text such as 'EPSG:32633', not 4326",
+            ),
+            (lambda: polygene.subset(beds, where=3), "an expression is a text"),
+        ):
+            with self.subTest(said), self.assertRaisesRegex(UsageError, said):
+                call()
+        fine = polygene.clip(beds, park, precision=np.float32(0.5))
+        self.assertIn('"pg:option-precision":0.5', fine.layer.lineage.to_json())
+        self.assertEqual(polygene.merge((beds, beds)).layer.n_rows, 2 * beds.n_rows)
 
     def test_a_recipe(self):
         (self.folder / "r.yaml").write_text(

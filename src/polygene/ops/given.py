@@ -7,6 +7,9 @@ import reprlib
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+import pyproj
+
+from polygene.crs import parse
 from polygene.errors import UsageError
 from polygene.geometry import Extent
 
@@ -28,12 +31,33 @@ def expression(given: Expression | str | None) -> Expression | None:
 
     Raises
     ------
-    ExpressionError
-        If it does not parse.
+    ExpressionError, UsageError
+        If it does not parse, or is no text.
     """
     from polygene.table.expression import Expression
 
-    return Expression(given) if isinstance(given, str) else given
+    if given is None or isinstance(given, Expression):
+        return given
+    if not isinstance(given, str):
+        raise UsageError(
+            f"an expression is a text such as \"kind = 'a'\", not {reprlib.repr(given)}"
+        )
+    return Expression(given)
+
+
+def crs_of(given: pyproj.CRS | str) -> pyproj.CRS:
+    """Return a CRS, parsed if it is a text.
+
+    Raises
+    ------
+    UsageError, DataError
+        If it is neither, or none that is known.
+    """
+    if isinstance(given, str):
+        return parse(given)
+    if not isinstance(given, pyproj.CRS):
+        raise UsageError(f"a CRS is a text such as 'EPSG:32633', not {reprlib.repr(given)}")
+    return given
 
 
 def box_of(given: Any, called: str = "`box`") -> Extent:

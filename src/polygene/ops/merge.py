@@ -100,6 +100,8 @@ def merge(
         If a value is not in a map of the sheet.
     """
     check_choice("outside_use", outside_use, OUTSIDE)
+    if not layers:
+        raise UsageError("there is nothing to merge: no layer was given")
     layers = named_apart(layers)
     if rename:
         if sheet is not None:

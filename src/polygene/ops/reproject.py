@@ -8,11 +8,12 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
-from polygene.crs import is_same, label, parse
+from polygene.crs import is_same, label
 from polygene.errors import DataError
 from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
 from polygene.notes import Warned, counted
+from polygene.ops.given import crs_of
 from polygene.ops.places.bridge import brought, outside_use
 from polygene.ops.places.courses import Units
 from polygene.ops.summary import NamedRows
@@ -72,9 +73,9 @@ def reproject(
     DataError
         If the layer has no CRS, or features have no place in the other.
     """
-    target = parse(to) if isinstance(to, str) else to
+    target = crs_of(to)
     if from_ is not None:
-        layer = replace(layer, crs=parse(from_) if isinstance(from_, str) else from_)
+        layer = replace(layer, crs=crs_of(from_))
     if layer.crs is None:
         raise DataError(
             f"layer {layer.name!r} has no CRS, so it cannot be brought to another; say with `from_` "

@@ -10,12 +10,12 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.crs import is_same, label, parse
+from polygene.crs import is_same, label
 from polygene.errors import UsageError
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.notes import Warned, counted
-from polygene.ops.given import Names, box_of, expression, names
+from polygene.ops.given import Names, box_of, crs_of, expression, names
 from polygene.ops.ground import stretched, stretched_in
 from polygene.ops.summary import Bridge
 from polygene.progress import SILENT, Progress
@@ -162,7 +162,7 @@ def subset(
     in_box = None
     if box is not None:
         before = chosen.n_total
-        chosen = _in_box(chosen, box, parse(box_crs) if isinstance(box_crs, str) else box_crs)
+        chosen = _in_box(chosen, box, None if box_crs is None else crs_of(box_crs))
         in_box = chosen.n_rows
         chosen = replace(chosen, total=before)
     if sort:

@@ -12,7 +12,7 @@ from polygene.commit.together import replacing, together
 from polygene.errors import UsageError
 from polygene.formats.base import check_free
 from polygene.geometry import Extent
-from polygene.layer import Layer, named_apart
+from polygene.layer import Layer, layers_of, named_apart
 from polygene.ops.given import Names
 from polygene.pages import html
 from polygene.pages.viewing import MOST_ROWS, Viewed, viewed
@@ -86,7 +86,7 @@ def page(
     if most < 1:
         raise UsageError("`most` is how many rows are shown: 1 or more")
     check_free(path, replace)
-    after = [layers] if isinstance(layers, Layer) else list(layers)
+    after = layers_of(layers, "`layers`")
     for one in (*after, *before):
         one.check_structure()
     everything = named_apart([*before, *after])

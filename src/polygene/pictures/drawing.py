@@ -11,7 +11,7 @@ from polygene.commit.leftovers import passing_folder
 from polygene.commit.together import replacing, together
 from polygene.formats.base import check_free
 from polygene.geometry import Extent
-from polygene.layer import Layer
+from polygene.layer import Layer, layers_of
 from polygene.ops.given import Names
 from polygene.ops.summary import Bridge
 from polygene.pictures import style as styles
@@ -78,7 +78,7 @@ def draw(
     keeping = None if keep_style is None else Path(keep_style)
     for place in (path, *([keeping] if keeping else [])):
         check_free(place, replace)
-    several = [layers] if isinstance(layers, Layer) else list(layers)
+    several = layers_of(layers, "`layers`")
     for one in (*several, *beside):
         one.check_structure()
     found = on_one_map([*several, *beside], box)
