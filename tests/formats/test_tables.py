@@ -31,7 +31,7 @@ from polygene.formats.columns import to_wkb
 from polygene.formats.registry import format_of
 from tests.formats.test_round_trips import geometries
 from tests.support import generators as make
-from tests.support.cli import InFolder, WithSample
+from tests.support.cli import InFolder, WithSample, polygene_here
 from tests.support.layers import quietly
 
 CODES = ["01029", "+31", "1E5", "7 ", "", None, "Ærø"]
@@ -475,6 +475,45 @@ class Kept(InFolder):
                 found = polygene.read(f"{self.folder}/coast.{ending}")
                 np.testing.assert_array_equal(found.geometry.xy, own.geometry.xy)
                 self.assertEqual(found.table.to_pydict(), own.table.to_pydict())
+
+    def test_a_sheet_with_coordinates_is_a_layer_of_points(self):
+        book = openpyxl.Workbook()
+        for title, rows in {
+            "wells": [("id", " Lon ", "LAT"), (1, 14.25, 72), (2, None, 72.5), (3, 14, -72.5)],
+            "sides": [("code", "x", "y"), ("a", "left", "right"), ("b", 1, 2)],
+            "mixed": [("x", "y"), (1, 2), ("three", 4)],
+            "below": [("Wells of 2024",), ("x", "y"), (5, 6)],
+        }.items():
+            sheet = book.create_sheet(title)
+            for row in rows:
+                sheet.append(row)
+        del book["Sheet"]
+        path = self.folder / "points.xlsx"
+        book.save(path)
+        wells = polygene.read(f"{path}#wells", "EPSG:4326")
+        self.assertEqual(wells.geometry.xy.tolist(), [[14.25, 72], [14, -72.5]])
+        self.assertEqual(wells.geometry.is_null.tolist(), [False, True, False])
+        self.assertEqual(wells.table.column_names, ["id", "Lon", "LAT"])
+        for name in ("sides", "mixed"):
+            self.assertTrue(polygene.read(f"{path}#{name}").is_table, name)
+        self.assertEqual(polygene.read(f"{path}#below", header=2).geometry.xy.tolist(), [[5, 6]])
+        (only,) = polygene.layers(path).values()
+        self.assertEqual(only[0].geometry, "point")
+        # As the only layer beside tables it needs no name; written, it says the same again.
+        del book["below"]
+        book.save(path)
+        done = polygene_here(
+            "convert", "points.xlsx", "--crs", "EPSG:4326", "-o", "w.xlsx", folder=self.folder
+        )
+        self.assertEqual(done.code, 0, done.err)
+        self.assertIn("points taken from its columns Lon and LAT", done.words)
+        self.assertIn("does not say the CRS", done.words)
+        self.assertNotIn("left out", done.words)
+        again = polygene.read(self.folder / "w.xlsx")
+        self.assertTrue(np.array_equal(again.geometry.xy, wells.geometry.xy))
+        moved = wells.geometry.with_xy(wells.geometry.xy + 1)
+        with self.assertWarnsRegex(UserWarning, "geometry left out"):
+            polygene.write(replace(wells, geometry=moved), self.folder / "m.xlsx")
 
     def test_columns_of_a_workbook_are_as_wide_as_what_is_in_them(self):
         path = self.folder / "w.xlsx"

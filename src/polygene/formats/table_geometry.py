@@ -41,6 +41,27 @@ def pair_of(table: pa.Table) -> tuple[str, str] | None:
     return next(found, None)
 
 
+def numbers_of(table: pa.Table) -> tuple[str, str] | None:
+    """Return the columns that are x and y by their names, if both hold numbers."""
+    pair = pair_of(table)
+    kinds = [table.schema.field(name).type for name in pair or ()]
+    tests = (pa.types.is_integer, pa.types.is_floating)
+    return pair if pair and all(any(test(kind) for test in tests) for kind in kinds) else None
+
+
+def is_of_columns(geometry: GeometryColumn, table: pa.Table, path: Path) -> bool:
+    """Whether geometry is what two columns of numbers of its own table say, and no more."""
+    pair = numbers_of(table)
+    if pair is None or geometry.family != Family.POINTS or geometry.z is not None:
+        return False
+    said = from_numbers(table, *pair, path)
+    return (
+        geometry.m is None
+        and np.array_equal(said.xy, geometry.xy)
+        and np.array_equal(said.vertex_offsets_of_rows, geometry.vertex_offsets_of_rows)
+    )
+
+
 def columns_of_wkt(table: pa.Table) -> list[str]:
     """Return the columns of texts that are WKT, those with a usual name first.
 

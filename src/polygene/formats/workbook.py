@@ -1,4 +1,4 @@
-"""Sheets of a workbook (Office Open XML, ISO/IEC 29500) as tables without geometry.
+"""Sheets of a workbook (Office Open XML, ISO/IEC 29500) as tables, or points of two columns of numbers.
 
 Read and written by openpyxl, which is asked for only when such a file is met.
 """
@@ -14,14 +14,22 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.commit.together import replacing
 from polygene.errors import DataError, FileError, UnknownLayerError, listed, reason_of
-from polygene.formats import sheets
+from polygene.formats import sheets, table_geometry
 from polygene.formats.base import Reading, Way, Written, collecting_no_garbage
-from polygene.formats.columns import ADVICE, info_of, table_of, with_rows_told
+from polygene.formats.columns import (
+    ADVICE,
+    distinct_columns,
+    info_of,
+    layers_of,
+    table_of,
+    with_rows_told,
+)
 from polygene.formats.packed import most_bytes
 from polygene.formats.sheet_cells import (
     NOTHING,
@@ -39,6 +47,7 @@ from polygene.layer import Layer, distinct_name
 from polygene.notes import Changed, Lost, Warned, counted
 from polygene.table.casting import as_text
 from polygene.table.types import dates_beyond, is_blob, kind_of
+from polygene.text.assemble import OfFamily
 
 NAME = "Workbook"
 ENDINGS = (".xlsx",)
@@ -104,8 +113,22 @@ def layer_names(path: Path) -> list[str]:
 
 
 def table_names(path: Path) -> list[str]:
-    """Return the same, for none has geometry."""
-    return layer_names(path)
+    """Return those of them that hold no points, as their first rows tell."""
+    with _opened(path) as book:
+        return [name for name in _names(book, path) if not _has_points(book[name])]
+
+
+def _has_points(sheet: Any) -> bool:
+    """Whether the first rows of a sheet have two columns of numbers such as x and y."""
+    if sheets.asked().is_plain:
+        return False
+    cells = [[Cell(v) for v in row] for row in sheet.iter_rows(max_row=LOOKED, values_only=True)]
+    try:
+        head, first = _head(cells, "")
+    except DataError:
+        return False
+    columns = {n: _column([cell_at(row, k) for row in cells[first:]], n, "", []) for k, n in head}
+    return table_geometry.numbers_of(pa.table(columns)) is not None
 
 
 def _names(book: Any, path: Path) -> list[str]:
@@ -156,7 +179,17 @@ def read(path: Path, name: str) -> Reading:
     notes = _said(marks, first, len(cells) - first - len(body), path.name)
     arrays = [_column([cell_at(row, k) for row in body], n, path.name, notes) for k, n in head]
     table = pa.Table.from_arrays(arrays, names=[n for _, n in head])
-    return table_of(path, table, "it is a sheet of a workbook", notes, name)
+    table = distinct_columns(table, path, notes)
+    pair = None if sheets.asked().is_plain else table_geometry.numbers_of(table)
+    if pair:
+        points = table_geometry.from_numbers(table, *pair, path)
+        notes.append(f"{path.name}: points taken from its columns {' and '.join(pair)}")
+        own = [OfFamily(np.arange(table.num_rows), points)]
+        return layers_of(path, own, table, None, None, notes, name)
+    why = (
+        "it is a sheet of a workbook without two columns of numbers such as x and y or lon and lat"
+    )
+    return table_of(path, table, why, notes, name)
 
 
 def _is_empty(row: Sequence[Cell]) -> bool:
@@ -312,6 +345,8 @@ def write(path: Path, layers: Sequence[Layer]) -> Written:
             )
         if not layer.is_table:
             layer = _fields_alone(path, layer, notes)
+        elif pair := table_geometry.numbers_of(layer.table):
+            notes.append(Changed(f"{layer.name}: {' and '.join(pair)} will be read as geometry"))
         _check_size(path, layer)
         own, said = with_rows_told(_named(_writable(layer, notes, declared), notes))
         notes += said
@@ -328,11 +363,12 @@ def _fields_alone(path: Path, layer: Layer, notes: list[str]) -> Layer:
             f"{path}: {layer.name} has geometry and no fields, and a workbook has no place for "
             "geometry. Write .csv, or another format"
         )
-    notes.append(
-        Lost(
-            f"{layer.name}: geometry left out, a workbook has no place for it; .csv holds it as WKT"
-        )
-    )
+    if table_geometry.is_of_columns(layer.geometry, layer.table, path):
+        if layer.crs is not None:
+            notes.append(Changed(f"{layer.name}: a workbook does not say the CRS of its points"))
+    else:
+        what = "geometry left out, a workbook has no place for it; .csv holds it as WKT"
+        notes.append(Lost(f"{layer.name}: {what}"))
     nothing = GeometryColumn.nulls(layer.n_rows)
     return replace(layer, geometry=nothing, no_geometry="a workbook has no place for it", crs=None)
 
