@@ -114,8 +114,11 @@ def layer_names(path: Path) -> list[str]:
 
 def table_names(path: Path) -> list[str]:
     """Return those of them that hold no points, as their first rows tell."""
+    names = layer_names(path)
+    if len(names) == 1:  # whatever it is, it is what is meant
+        return names
     with _opened(path) as book:
-        return [name for name in _names(book, path) if not _has_points(book[name])]
+        return [name for name in names if not _has_points(book[name])]
 
 
 def _has_points(sheet: Any) -> bool:
