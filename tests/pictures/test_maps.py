@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import itertools
 import re
 import tempfile
@@ -136,6 +137,42 @@ class Classes(unittest.TestCase):
             self.assertEqual({edges[0], edges[-1]}, {-3e5 * sign, 1e12 * sign})
         whole = classes_of(squares(40, k=list(range(40))), "k", 4)
         self.assertEqual(whole.names, ["0 to 9", "10 to 19", "20 to 29", "30 to 40"])
+
+    def test_days_and_times_are_graded_as_numbers_are(self):
+        rng = np.random.default_rng(4)
+        days = np.datetime64("1965-03-01") + rng.integers(0, 9000, 80)
+        times = days.astype("M8[ms]") + rng.integers(0, 86_400_000, 80)
+        zoned = pa.array(times).cast(pa.timestamp("ms", tz="UTC"))
+        for breaks in ("quantile", "equal"):
+            found = classes_of(squares(80, k=pa.array(days)), "k", 4, breaks)
+            self.assertEqual(found.names, classes_of(squares(80, k=zoned), "k", 4, breaks).names)
+            ranges = [np.array(name.split(" to "), "M8[D]") for name in found.names]
+            for number, (first, last) in enumerate(ranges):
+                own = days[found.number == number]
+                self.assertTrue((own >= first).all() and (own <= last).all())
+            self.assertEqual((ranges[0][0], ranges[-1][1]), (days.min(), days.max()))
+            for (_, before), (after, _) in itertools.pairwise(ranges):
+                self.assertEqual(after - before, np.timedelta64(1, "D"))
+        years = pa.array([datetime.date(y, 6, 5) for y in range(2001, 2011)])
+        told = classes_of(squares(10, k=years), "k", 5)
+        self.assertEqual(told.names[1], "2003-01-01 to 2004-12-31")  # whole years where they do
+        few = classes_of(squares(4, k=pa.array(days[:4])), "k")
+        self.assertEqual(len(few.names), 4)
+        later = classes_of(squares(2, k=pa.array(days[:2])), "k", scheme=found.scheme)
+        self.assertEqual(later.number.tolist(), found.number[:2].tolist())
+        for wrong in (squares(2, k=[1, 2]), squares(2, k=["a", "b"])):
+            with self.assertRaisesRegex(UsageError, "breaks 'k' by days"):
+                classes_of(wrong, "k", scheme=found.scheme)
+        with self.assertRaisesRegex(UsageError, "by numbers"):
+            numbers = classes_of(squares(40, k=list(range(40))), "k", 4).scheme
+            classes_of(squares(2, k=pa.array(days[:2])), "k", scheme=numbers)
+        with tempfile.TemporaryDirectory() as place:
+            layer, sheet = squares(80, k=pa.array(days)), Path(place, "d.yaml")
+            first, again = Path(place, "a.svg"), Path(place, "b.svg")
+            polygene.draw([layer], first, colour_by=["k"], keep_style=sheet)
+            self.assertRegex(sheet.read_text(), r"- '?19\d\d-\d\d-\d\d'?\n")
+            polygene.draw([layer], again, style=sheet)
+            self.assertEqual(first.read_bytes(), again.read_bytes())
 
     def test_a_scheme_is_kept_to(self):
         scheme = Scheme({"a": "#111111", "b": "#222222"}, null="#333333", others="#444444")

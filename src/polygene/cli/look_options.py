@@ -16,13 +16,13 @@ _LOOKS = (
     ),
     click.option("--hatch", multiple=True, metavar="LAYER", help="Draw this layer hatched."),
     click.option("--outline", multiple=True, metavar="LAYER", help="Draw only its borders."),
-    click.option("--classes", type=click.IntRange(2, 7), default=5, help="Of numbers: how many."),
+    click.option("--classes", type=click.IntRange(2, 7), default=5, help="Of numbers and dates: how many."),
     click.option(
         "--breaks",
         type=click.Choice(["quantile", "equal"]),
         default="quantile",
         show_default=True,
-        help="Of numbers: as many features in each class, or as wide a range.",
+        help="Of these: as many features in each class, or as wide a range.",
     ),
     click.option("--style", metavar="SHEET", help="Looks of layers as a style sheet has them."),
 )

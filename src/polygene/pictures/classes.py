@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -13,10 +12,8 @@ from polygene import computing as pc
 from polygene.arrays import (
     NONE,
     BoolArray,
-    F64Array,
     I64Array,
     bucket,
-    distinct,
     number_pairs,
     owners,
 )
@@ -24,6 +21,7 @@ from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.notes import NULL_NAME, counted
+from polygene.pictures.breaks import days_of, graded, range_names, reals
 from polygene.plane.grid import Grid
 from polygene.plane.relating import relate
 from polygene.table.casting import as_text
@@ -71,13 +69,17 @@ class Classes:
 
 @dataclass(frozen=True)
 class Scheme:
-    """Colours by value, or by where a number lies between breaks, one more of these than colours."""
+    """Colours by value, or by where a number lies between breaks, one more of these than colours.
+
+    are_days : whether the breaks are days since 1970, and what lies between them dates or times
+    """
 
     values: Mapping[str, str] = field(default_factory=dict)
     breaks: Sequence[float] = ()
     colours: Sequence[str] = ()
     others: str = OTHERS
     null: str = NULL
+    are_days: bool = False
 
 
 def classes_of(
@@ -88,7 +90,7 @@ def classes_of(
     scheme: Scheme | None = None,
     first_colour: int = 0,
 ) -> Classes:
-    """Sort rows into classes: numbers of more than a few values by breaks, all else by value.
+    """Sort rows into classes: numbers and days of more than a few values by breaks, all else by value.
 
     Of more than ten values the nine commonest have a class each and the rest one together; polygons
     have one for each, and colours are used again so that neighbours differ. Nulls have their own. With
@@ -100,7 +102,7 @@ def classes_of(
     UnknownFieldError
         If the field is not there.
     UsageError
-        If a scheme has breaks and the field holds no numbers.
+        If a scheme has breaks and the field holds no numbers, or no days.
     """
     layer.check_field(name)
     column = layer.table.column(name)
@@ -111,10 +113,12 @@ def classes_of(
         return _by_scheme(name, column, is_null, scheme)
     edges: Sequence[float] = ()
     is_odd = np.zeros(len(column), bool)
-    if kind_of(column.type) == "number":
-        is_odd = ~is_null & ~np.isfinite(_reals(column))
-    if kind_of(column.type) == "number" and _n_finite(column, is_odd) > n_classes:
-        number, names, edges = _graded(column, is_null, n_classes, breaks)
+    kind = kind_of(column.type)
+    numbers = days_of(column) if kind in ("date", "time") else column
+    if kind == "number":
+        is_odd = ~is_null & ~np.isfinite(reals(column))
+    if kind in ("number", "date", "time") and _n_finite(numbers, is_odd) > n_classes:
+        number, names, edges = graded(numbers, is_null, n_classes, breaks, kind != "number")
         place = np.linspace(0, len(GRADED) - 1, max(2, len(names))).round().astype(int)
         colours = [GRADED[k] for k in place[: len(names)]]
         if is_odd.any():
@@ -138,6 +142,7 @@ def classes_of(
         {} if edges else dict(zip(names, colours, strict=True)),
         edges,
         colours[: len(edges) - 1] if edges else (),
+        are_days=bool(edges) and kind != "number",
     )
     if not edges and colours[-1:] == [OTHERS]:
         own = replace(own, values={k: v for k, v in own.values.items() if v != OTHERS})
@@ -145,11 +150,6 @@ def classes_of(
         number[is_null] = len(names)
         names, colours = [*names, NULL_NAME], [*colours, NULL]
     return Classes(name, number, names, colours, own)
-
-
-def _reals(column: pa.ChunkedArray) -> F64Array:
-    """Return numbers as reals, not a number for null."""
-    return np.asarray(pc.fill_null(pc.cast(column, pa.float64(), safe=False), np.nan))
 
 
 def _n_finite(column: pa.ChunkedArray, is_odd: BoolArray) -> int:
@@ -160,16 +160,19 @@ def _n_finite(column: pa.ChunkedArray, is_odd: BoolArray) -> int:
 
 def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: Scheme) -> Classes:
     if scheme.breaks:
-        if kind_of(column.type) != "number":
-            raise UsageError(f"the style breaks {name!r} by numbers, and it holds {column.type}")
-        values = _reals(column)
+        kind, wanted = kind_of(column.type), "days" if scheme.are_days else "numbers"
+        if (kind in ("date", "time")) != scheme.are_days or kind not in ("number", "date", "time"):
+            raise UsageError(f"the style breaks {name!r} by {wanted}, and it holds {column.type}")
+        column = days_of(column) if scheme.are_days else column
+        values = reals(column)
         edges = np.asarray(scheme.breaks, float)
         number = np.searchsorted(edges, values, side="right") - 1
         number[values == edges[-1]] = len(edges) - 2
         is_out = ~((number >= 0) & (number < len(edges) - 1))
         number[is_out] = len(edges) - 1
         are_whole = pa.types.is_integer(column.type) and bool((edges == np.floor(edges)).all())
-        names, colours = _range_names(edges, are_whole), list(scheme.colours)
+        names = range_names(edges, are_whole, scheme.are_days)
+        colours = list(scheme.colours)
     else:
         texts = as_text(column)
         known = list(scheme.values)
@@ -197,89 +200,6 @@ def _by_scheme(name: str, column: pa.ChunkedArray, is_null: BoolArray, scheme: S
 
 def _n_others(texts: pa.ChunkedArray, is_out: BoolArray) -> str:
     return counted(len(pc.unique(pc.filter(texts, pc.column(is_out)))), "other")
-
-
-def _range_names(edges: np.ndarray, are_whole: bool) -> list[str]:
-    """Return what classes between edges are called; each has its lower edge, the last its upper too."""
-    last = len(edges) - 2
-    names = []
-    for k, (a, b) in enumerate(zip(edges[:-1], edges[1:], strict=True)):
-        if are_whole:
-            top = b if k == last else b - 1
-            names.append(f"{a:,.0f}" if a == top else f"{a:,.0f} to {top:,.0f}")
-        else:
-            names.append(f"{_plainly(a)} to {'' if k == last else 'below '}{_plainly(b)}")
-    return names
-
-
-def _plainly(value: float) -> str:
-    """Return a number as people write it, without powers of ten unless it is very small."""
-    return f"{value:,.10g}" if abs(value) < 1e10 else f"{value:,.0f}"
-
-
-def _roundest(low: float, high: float) -> float:
-    """Return the number with the fewest digits that is over ``low`` and at most ``high``."""
-    if low < 0 <= high:
-        return 0.0
-    width = high - low
-    power = math.floor(math.log10(max(abs(low), abs(high), width))) + 1
-    for k in range(power, power - 18, -1):
-        step = 10.0**k
-        for part in (5, 2.5, 2, 1) if k < power else (1,):
-            found = math.floor(high / (step * part) + 1e-12) * step * part
-            if low < found <= high:
-                return float(f"{found:.12g}")
-    return high
-
-
-def _rounded(edges: np.ndarray, known: np.ndarray) -> np.ndarray:
-    """Return edges as round as the values allow, so that each value stays in its class."""
-    values = distinct(known)
-    least, most = float(values[0]), float(values[-1])
-    inner = []
-    for edge in edges[1:-1]:
-        k = int(np.searchsorted(values, edge))  # the first value that is not below it
-        inner.append(_roundest(float(values[k - 1]), float(values[k])) if k else least)
-    # Outer edges have room by how wide their own classes are, of which others may be much wider.
-    room = 0.03 * (most - least)
-    low = min(room, 0.15 * (min(e for e in [*inner, math.inf] if e > least) - least))
-    high = min(room, 0.15 * (most - max(e for e in [*inner, -math.inf] if e < most)))
-    first = -_roundest(-least - 1e-9 * abs(least), -least + low) if least else 0.0
-    first = first if first <= least else least
-    last = _roundest(most - 1e-9 * abs(most), most + high)
-    return np.unique([first, *inner, max(last, most)]) + 0.0  # no minus zero
-
-
-def _equal(least: float, most: float, n_classes: int) -> np.ndarray:
-    """Return edges of classes as wide as each other, round ones, about so many."""
-    wide = (most - least) / n_classes
-    if wide <= 0:
-        return np.array([least, most])
-    power = 10.0 ** math.floor(math.log10(wide))
-    step = next(part * power for part in (1, 2, 2.5, 5, 10) if part * power >= wide * (1 - 1e-9))
-    first, last = math.floor(least / step + 1e-9), math.ceil(most / step - 1e-9)
-    return np.array([float(f"{k * step:.12g}") for k in range(first, last + 1)])
-
-
-def _graded(
-    column: pa.ChunkedArray, is_null: BoolArray, n_classes: int, breaks: str
-) -> tuple[I64Array, list[str], list[float]]:
-    values = _reals(column)
-    known = values[~is_null & np.isfinite(values)]
-    if breaks == "quantile":
-        edges = np.quantile(known, np.linspace(0, 1, n_classes + 1))
-    elif breaks == "equal":
-        edges = _equal(float(known.min()), float(known.max()), n_classes)
-    else:
-        raise UsageError(f"{breaks!r} is no way to break; there are quantile and equal")
-    edges = np.unique(edges)
-    if len(edges) > 1 and breaks == "quantile":
-        edges = _rounded(edges, known)
-    are_whole = bool(pa.types.is_integer(column.type))
-    if are_whole:  # between whole numbers an edge may as well be the next one
-        edges = np.unique(np.ceil(edges))
-    number = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, len(edges) - 2)
-    return number.astype(np.int64), _range_names(edges, are_whole), [float(e) for e in edges]
 
 
 def _are_many(column: pa.ChunkedArray) -> bool:

@@ -8,9 +8,11 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import yaml
 
 from polygene.lined_yaml import Lined, SheetReader, load
+from polygene.pictures.breaks import day
 from polygene.pictures.classes import NULL, OTHERS, Scheme
 from polygene.pictures.looks import Dressed, Look
 
@@ -29,6 +31,7 @@ _OF_LAYER = (
     "outline",
 )
 VERSION = 1
+_DAY = re.compile(r"\d{4}-\d\d-\d\d$")
 
 
 def read(path: Path) -> dict[str, Look]:
@@ -60,7 +63,8 @@ def text_of(shown: Sequence[Dressed]) -> str:
             own["colour-by"] = look.colour_by
             scheme = found.scheme
             if scheme.breaks:
-                own |= {"breaks": list(scheme.breaks), "colours": list(scheme.colours)}
+                breaks = [day(v) if scheme.are_days else v for v in scheme.breaks]
+                own |= {"breaks": breaks, "colours": list(scheme.colours)}
             else:
                 own["values"] = dict(scheme.values)
             own |= {"others": scheme.others, "null": scheme.null}
@@ -102,7 +106,9 @@ class _Reader(SheetReader):
         values = {
             str(k): self.colour(v, own, "values") for k, v in self.mapping(own, "values").items()
         }
-        breaks = [self.number(v, own) for v in self.items(own, "breaks")]
+        given = self.items(own, "breaks")
+        are_days = bool(given) and all(_DAY.match(str(v)) for v in given)
+        breaks = [self.day(v, own) if are_days else self.number(v, own) for v in given]
         colours = [self.colour(v, own, "colours") for v in self.items(own, "colours")]
         if breaks and (len(colours) != len(breaks) - 1 or sorted(set(breaks)) != breaks):
             raise self.fail(own.lines["breaks"], "breaks rise, and there is one more than colours")
@@ -112,13 +118,19 @@ class _Reader(SheetReader):
             self.colour(own.get(key, default), own, key)
             for key, default in (("others", OTHERS), ("null", NULL))
         )
-        return Scheme(values, breaks, colours, others, null)
+        return Scheme(values, breaks, colours, others, null, are_days)
 
     def items(self, own: Lined, key: str) -> Sequence[Any]:
         value = own.get(key, [])
         if not isinstance(value, list):
             raise self.fail(own.lines[key], f"{key} is a list, as in [0, 10, 20]")
         return value
+
+    def day(self, value: Any, own: Lined) -> float:
+        try:
+            return float(np.datetime64(str(value), "D").astype(int))
+        except ValueError as err:
+            raise self.fail(own.lines["breaks"], f"{value} is no day") from err
 
     def number(self, value: Any, own: Lined) -> float:
         try:
