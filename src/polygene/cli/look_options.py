@@ -16,7 +16,9 @@ _LOOKS = (
     ),
     click.option("--hatch", multiple=True, metavar="LAYER", help="Draw this layer hatched."),
     click.option("--outline", multiple=True, metavar="LAYER", help="Draw only its borders."),
-    click.option("--classes", type=click.IntRange(2, 7), default=5, help="Of numbers and dates: how many."),
+    click.option(
+        "--classes", type=click.IntRange(2, 7), default=5, help="Of numbers and dates: how many."
+    ),
     click.option(
         "--breaks",
         type=click.Choice(["quantile", "equal"]),
