@@ -139,7 +139,7 @@ def page_of(report: str | os.PathLike[str], found: Recipe, replaces: bool) -> Pa
         If it is no .html file, has no folder, or is there and not of an earlier run.
     """
     from polygene.errors import FileError, UsageError
-    from polygene.recipe.owned import check_file
+    from polygene.recipe.owned import Guard
 
     page = Path(report).absolute()
     if page.suffix.lower() not in (".html", ".htm"):
@@ -147,7 +147,7 @@ def page_of(report: str | os.PathLike[str], found: Recipe, replaces: bool) -> Pa
     if not page.parent.is_dir():
         raise FileError(f"cannot write {report}: there is no folder {page.parent}")
     with contextlib.chdir(found.path.parent):
-        check_file(_inside(found), page, replaces, os.fspath(report))
+        Guard(_inside(found), replaces).check_file(page, os.fspath(report))
     return page
 
 

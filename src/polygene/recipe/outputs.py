@@ -62,10 +62,11 @@ def check(recipe: Recipe, replaces: bool) -> None:
         earlier run.
     """
     figures = {step.name for step in recipe.steps if step.is_figure}
+    guard = owned.Guard(recipe, replaces)
     for step in recipe.steps:
         for path in owned.beside(step):
             try:
-                owned.check_file(recipe, path, replaces)
+                guard.check_file(path)
             except ExistsError as err:
                 raise ExistsError(f"{recipe.path}, line {step.line}: {err}") from err
             except PolygeneError as err:
@@ -74,12 +75,12 @@ def check(recipe: Recipe, replaces: bool) -> None:
     for name, text in recipe.outputs.items():
         try:
             if name in figures:
-                owned.check_file(recipe, Path(text), replaces)
+                guard.check_file(Path(text))
                 places = [owned.Place(os.path.realpath(text))]
             elif not fields_in(text):
                 ref = LayerRef(Path(name), name)
                 planned = destination.plan(text, [ref], "replace", keeps_names=True)
-                owned.check_targets(recipe, planned, replaces)
+                guard.check_targets(planned)
                 places = [owned.place_of(target) for target in planned]
             else:
                 places = []
@@ -136,10 +137,11 @@ def write(
     drawn = {Path(recipe.outputs[n]): p for n, p in figures.items() if n in recipe.outputs}
     files += results
     targets = [*(target for target, _ in files), *(target for target, _, _ in large)]
+    guard = owned.Guard(recipe, replaces)
     with _kept():
-        owned.check_targets(recipe, targets, replaces)
+        guard.check_targets(targets)
         for path in drawn:
-            owned.check_file(recipe, path, replaces)
+            guard.check_file(path)
     with _kept(), together():
         for target, place, pieces in large:
             if is_meant_as_folder(target.path):

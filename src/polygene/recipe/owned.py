@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -44,49 +44,58 @@ def place_of(target: Target) -> Place:
     return Place(os.path.realpath(target.path), target.name.casefold() if several else "")
 
 
-def check_targets(recipe: Recipe, targets: Sequence[Target], replaces: bool) -> None:
-    """Refuse targets that are inputs of the recipe, or there and not of an earlier run of it.
+class Guard:
+    """What a recipe reads, which it never writes over, and what it has written in earlier runs."""
 
-    Raises
-    ------
-    DataError
-        If one is an input: the next run would be of something else.
-    ExistsError
-        If one is there, and it is not to be replaced.
-    """
-    inputs = dict(_inputs(recipe))
-    own = set(_own(recipe))
-    for target in targets:
-        if str(target.path) == PIPE:
-            continue
-        place = place_of(target)
-        if place in inputs:
-            raise DataError(
-                f"{target.words} is the input {inputs[place]!r}; write to another place"
-            )
-        if not replaces and place not in own and destination.is_there(target):
-            raise ExistsError(_not_ours(target.words))
+    def __init__(self, recipe: Recipe, replaces: bool) -> None:
+        self.inputs = dict(_inputs(recipe))
+        self.files = {place.path: name for place, name in self.inputs.items()}
+        self.own = set(_own(recipe))
+        self.replaces = replaces
+
+    def check_targets(self, targets: Sequence[Target]) -> None:
+        """Refuse targets that are inputs of the recipe, or there and not of an earlier run of it.
+
+        Raises
+        ------
+        DataError
+            If one is an input: the next run would be of something else.
+        ExistsError
+            If one is there, and it is not to be replaced.
+        """
+        for target in targets:
+            if str(target.path) == PIPE:
+                continue
+            place = place_of(target)
+            if place in self.inputs:
+                raise DataError(_is_input(target.words, self.inputs[place]))
+            if not self.replaces and place not in self.own and destination.is_there(target):
+                raise ExistsError(_not_ours(target.words))
+
+    def check_file(self, path: Path, words: str = "") -> None:
+        """Refuse a picture, table or page, as `check_targets` does layers."""
+        place = Place(os.path.realpath(path))
+        if place.path in self.files:
+            raise DataError(_is_input(words or str(path), self.files[place.path]))
+        if place not in self.own:
+            try:
+                check_free(path, self.replaces)
+            except ExistsError:
+                raise ExistsError(_not_ours(words or str(path))) from None
 
 
-def check_file(recipe: Recipe, path: Path, replaces: bool, words: str = "") -> None:
-    """Refuse a picture, table or page, as `check_targets` does layers."""
-    place = Place(os.path.realpath(path))
-    for own, name in _inputs(recipe):
-        if own.path == place.path:
-            raise DataError(f"{words or path} is the input {name!r}; write to another place")
-    if place not in _own(recipe):
-        try:
-            check_free(path, replaces)
-        except ExistsError:
-            raise ExistsError(_not_ours(words or str(path))) from None
+def _is_input(words: str, name: str) -> str:
+    return f"{words} is the input {name!r}; write to another place"
 
 
 def _not_ours(words: str) -> str:
     return f"{words} exists already, and no run of this recipe wrote it; `replace` overwrites it"
 
 
-def take(recipe: Recipe, places: Iterable[Place]) -> None:
+def take(recipe: Recipe, places: Sequence[Place]) -> None:
     """Note what a run has written, so that the next may write over it."""
+    if not places:
+        return
     folder = os.path.realpath(recipe.path.parent)
     everything = sorted({*_own(recipe), *places})
     told = [[os.path.relpath(one.path, folder), one.layer] for one in everything]
