@@ -177,6 +177,7 @@ class Tables(WithSample):
         self.assertIn(
             "beds_marram and n: 0 added, 0 removed, 0 split, 0 merged, 0 moved, 3", report
         )
+        self.assertIn("shift is in m, gained and lost are in m²", report)
         same = self.run_polygene("compare", "n.gpkg", "n.gpkg", "--key", "bed_id")
         self.assertRegex(same.out, r"the same +\d+ features: no change\n")
 

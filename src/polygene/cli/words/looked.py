@@ -130,7 +130,12 @@ def told_of(found: Comparison) -> list[str]:
     kinds = (ADDED, REMOVED, SPLIT, MERGED, MOVED, EDITED)
     counts = [f"{getattr(found.changes, kind).count:,} {kind}" for kind in kinds]
     names = f"{found.first.name} and {found.second.name}"
-    return [f"{names}: {', '.join(counts)}, {found.changes.same:,} the same"]
+    unit = found.changes.unit
+    area = "m²" if unit == "m" else "square units"
+    return [
+        f"{names}: {', '.join(counts)}, {found.changes.same:,} the same",
+        f"shift is in {unit}, gained and lost are in {area}",
+    ]
 
 
 def _changes(found: Changes, say: Words) -> None:
