@@ -141,7 +141,11 @@ def traced(command: str, function: F) -> F:
     @functools.wraps(function)
     def call(*args: Any, **kwargs: Any) -> Any:
         began = now()
-        for name, value in signature.bind(*args, **kwargs).arguments.items():
+        try:
+            bound = signature.bind(*args, **kwargs)
+        except TypeError:
+            return function(*args, **kwargs)  # which says the same with its name
+        for name, value in bound.arguments.items():
             _check_layers(command, signature.parameters[name], value)
         args = tuple(_given(command, value) for value in args)
         kwargs = {name: _given(command, value) for name, value in kwargs.items()}

@@ -111,6 +111,9 @@ class Written(Folders):
             refused = polygene_here(*replaced, *more, folder=self.folder)
             self.assertEqual(refused.code, 1)
             self.assertIn("out.parquet holds notes/mine.txt, which is no part", refused.words)
+        beside = (*replaced[:-1], "--next")
+        self.assertEqual(polygene_here(*beside, folder=self.folder).code, 0)
+        self.assertTrue((self.folder / "out_2.parquet").is_dir())
         (self.folder / "out.parquet" / "notes" / "mine.txt").unlink()
         self.assertEqual(polygene_here(*replaced, folder=self.folder).code, 0)
 

@@ -91,6 +91,11 @@ class Classes(unittest.TestCase):
         self.assertFalse({colours[0]} & set(colours[2:9]))
         self.assertNotEqual(colours[1], colours[9])
         self.assertLessEqual(len(set(colours)), 5)
+        # Where hundreds lie over each other nothing is apart, and nobody waits for it to be told.
+        heap = make.polygons([[[make.square(k, k, 900)]] for k in range(300)])
+        heaped = make.layer("heap", heap, None, k=[f"h{k}" for k in range(300)])
+        with unittest.mock.patch("polygene.pictures.classes.relate", side_effect=AssertionError):
+            self.assertEqual(len(classes_of(heaped, "k").colours), 300)
         # What has no neighbours has several colours too.
         lone = make.polygons([[[make.square(9 * k, 0, 1)]] for k in range(20)])
         colours = classes_of(

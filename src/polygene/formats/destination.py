@@ -184,8 +184,6 @@ def _check_place(path: Path) -> None:
         raise FileError(f"{path} is a folder, not a file")
     if path.exists() and not path.is_dir() and is_meant_as_folder(path):
         raise FileError(f"{path} is a file, not a folder")
-    if path.is_dir():
-        _check_folder(path)
     if getattr(format_of(path), "IS_ONLY_READ", False):
         instead = getattr(format_of(path), "INSTEAD", ".csv or .xlsx")
         raise FileError(f"{path}: a {format_of(path).NAME} is only read here; write {instead}")
@@ -216,6 +214,8 @@ def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> li
     for target in targets:
         there = existing.names(target)
         if on_existing == "replace":
+            if target.path.is_dir():
+                _check_folder(target.path)
             clear.append(target)
         elif not existing.has(target):
             clear.append(target._replace(is_new=True))
@@ -230,9 +230,10 @@ def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> li
     return clear
 
 
-def is_there(target: Target) -> bool:
-    """Whether there is a layer already where a result would go."""
-    return _Existing().has(target)
+def those_there(targets: Sequence[Target]) -> list[Target]:
+    """Return the targets at which there is a layer already."""
+    existing = _Existing()
+    return [target for target in targets if existing.has(target)]
 
 
 class _Existing:

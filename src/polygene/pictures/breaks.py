@@ -10,14 +10,14 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import BoolArray, F64Array, I64Array, distinct
 from polygene.errors import UsageError
+from polygene.table.types import in_milliseconds
 
 
 def days_of(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Return dates and times as whole days since 1970, of UTC."""
     if pa.types.is_date(column.type):
         return pc.cast(pc.cast(column, pa.date32()), pa.int32())
-    moments = pc.cast(column, pa.timestamp("ms", column.type.tz), safe=False)
-    stamps = np.asarray(pc.fill_null(pc.cast(moments, pa.int64()), 0))
+    stamps = np.asarray(pc.fill_null(pc.cast(in_milliseconds(column), pa.int64()), 0))
     is_null = np.asarray(pc.is_null(column), bool)
     return pa.chunked_array([pc.with_nulls(stamps // 86_400_000, is_null)])
 
@@ -115,6 +115,13 @@ def _between_days(edges: np.ndarray, known: np.ndarray) -> np.ndarray:
 def graded(
     column: pa.ChunkedArray, is_null: BoolArray, n_classes: int, breaks: str, are_days: bool
 ) -> tuple[I64Array, list[str], list[float]]:
+    """Return the class of each row (n,), what the classes are called, and the edges between them.
+
+    Raises
+    ------
+    UsageError
+        If ``breaks`` is none that is known.
+    """
     values = reals(column)
     known = values[~is_null & np.isfinite(values)]
     if breaks == "quantile":

@@ -22,6 +22,7 @@ from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.notes import NULL_NAME, counted
 from polygene.pictures.breaks import days_of, graded, range_names, reals
+from polygene.plane.clusters import pairs_of_boxes
 from polygene.plane.grid import Grid
 from polygene.plane.relating import relate
 from polygene.table.casting import as_text
@@ -47,7 +48,8 @@ OTHERS = "#8d8a84"
 ODD = "(no finite number)"
 MOST_CLASSES = len(QUALITATIVE)
 FEW_COLOURS = 5  # that most maps do with so that neighbours differ
-MOST_RELATED = 20_000  # rows whose neighbours are looked for where they share no vertices
+MOST_RELATED = 5000  # rows whose neighbours are looked for where they share no vertices
+MOST_NEAR = 6  # neighbours that each may have then
 SEEN = 4096.0  # the finest of a map that is seen, to its size
 
 
@@ -243,10 +245,12 @@ def _beside(layer: Layer, number: I64Array, n: int) -> I64Array:
     there is so much that its parts are hardly seen, of those that have two vertices in common.
     """
     column, extent = layer.geometry, layer.geometry.extent()
-    if column.n_rows > MOST_RELATED or column.n_vertices > 50 * MOST_RELATED or extent is None:
+    if column.n_rows > MOST_RELATED or column.n_vertices > 100 * MOST_RELATED or extent is None:
         return _bordering(column, number, n)
     size = max(extent[2] - extent[0], extent[3] - extent[1])
-    if not 0 < size < np.inf:
+    together = np.zeros(column.n_rows, np.int64)
+    near = pairs_of_boxes(column.row_bounds(), together, most=MOST_NEAR * column.n_rows)
+    if near is None or not 0 < size < np.inf:  # so many over each other have no colours apart
         return _bordering(column, number, n)
     pairs = relate(column, column, Grid.over([extent], size / SEEN))
     meets = (pairs.matrix[:, 0, 0] >= 0) | (pairs.matrix[:, 1, 1] >= 1)

@@ -63,14 +63,18 @@ class Guard:
         ExistsError
             If one is there, and it is not to be replaced.
         """
+        others = []
         for target in targets:
             if str(target.path) == PIPE:
                 continue
             place = place_of(target)
             if place in self.inputs:
                 raise DataError(_is_input(target.words, self.inputs[place]))
-            if not self.replaces and place not in self.own and destination.is_there(target):
-                raise ExistsError(_not_ours(target.words))
+            if place not in self.own:
+                others.append(target)
+        there = [] if self.replaces else destination.those_there(others)
+        if there:
+            raise ExistsError(_not_ours(there[0].words))
 
     def check_file(self, path: Path, words: str = "") -> None:
         """Refuse a picture, table or page, as `check_targets` does layers."""
