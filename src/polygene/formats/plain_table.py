@@ -98,11 +98,11 @@ def _last(laid: Laid) -> list[list[Any]]:
 
 
 def _workbook(laid: Laid, name: str, path: Path) -> list[str]:
-    from polygene.formats import workbook
+    from polygene.formats import sheet_writing
 
     notes, columns = [], []
     for field, column in zip(laid.body.schema, laid.body.columns, strict=True):
-        values, note = workbook.cell_values(column, f"{name}: {field.name}")
+        values, note = sheet_writing.cell_values(column, f"{name}: {field.name}")
         notes += [note] if note else []
         columns.append(values)
     table = pa.table(columns, laid.body.column_names)
@@ -113,7 +113,7 @@ def _workbook(laid: Laid, name: str, path: Path) -> list[str]:
     }
     foot = [[line] for line in laid.foot]
     last = [*_last(laid), *([[]] if foot else []), *foot]
-    workbook.write_tables(path, [(name, table, last, formats)])
+    sheet_writing.write_tables(path, [(name, table, last, formats)])
     return notes
 
 
