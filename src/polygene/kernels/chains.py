@@ -1,6 +1,6 @@
 """Polygons whose rings are simple and touch nothing, found row by row in a tree of chains.
 
-Each ring is parted into short chains that only rise, by x and then y, or only fall: none of them can
+Each ring is parted into short chains that go one way all along, right, left, up or down: none of them can
 meet itself. Four boxes each time go into a larger one, as they follow each other along the rings, and
 only edges whose boxes, and all those about them, overlap are held to each other. What touches, or is
 not sound, is left to others.
@@ -12,6 +12,8 @@ if cython.compiled:
     from cython.cimports.polygene.kernels.valid import orient
 else:
     from polygene.kernels.valid import orient
+
+LONGEST = cython.declare(cython.longlong, 8)  # edges of a chain
 
 # The leaves and levels of a tree.
 Tree = cython.struct(n_leaves=cython.longlong, n_levels=cython.longlong)
@@ -43,9 +45,34 @@ def _side(
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
-def _rises(xy: cython.double[:, ::1], a: cython.longlong, b: cython.longlong) -> cython.int:
-    """Return 1 if vertex b comes after vertex a by x, then y."""
-    return 1 if xy[b, 0] > xy[a, 0] or (xy[b, 0] == xy[a, 0] and xy[b, 1] > xy[a, 1]) else 0
+def _ways(
+    ax: cython.double, ay: cython.double, bx: cython.double, by: cython.double
+) -> cython.int:
+    """Return the ways that lead from a to b: right 1, left 2, up 4 and down 8; 0 where they are equal."""
+    return (
+        (1 if bx > ax else 0) | (2 if bx < ax else 0) | (4 if by > ay else 0) | (8 if by < ay else 0)
+    )
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _turns_back(
+    xy: cython.double[:, ::1],
+    a: cython.longlong,
+    b: cython.longlong,
+    c: cython.longlong,
+    sums: cython.double[::1],
+) -> cython.bint:
+    """Return whether the edge from b to c runs back over that from a to b."""
+    if _side(xy, a, b, c, sums) != 0:
+        return False
+    # On one line: it goes on if it goes the same way.
+    return (
+        _ways(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1])
+        & _ways(xy[b, 0], xy[b, 1], xy[c, 0], xy[c, 1])
+    ) == 0
 
 
 @cython.cfunc
@@ -106,17 +133,20 @@ def _meet(
 def _end_chain(
     n: cython.longlong,
     last: cython.longlong,
-    x: cython.double,
+    ways: cython.int,
+    low_x: cython.double,
     low_y: cython.double,
+    high_x: cython.double,
     high_y: cython.double,
     leaves: cython.int[:, ::1],
     boxes: cython.double[:, ::1],
 ) -> cython.void:
-    """End chain n in a vertex; its box has the x of its first vertex already."""
+    """End chain n in a vertex."""
     leaves[n, 1] = cython.cast(cython.int, last)
-    boxes[n, 2] = max(boxes[n, 0], x)
-    boxes[n, 0] = min(boxes[n, 0], x)
+    leaves[n, 3] = ways
+    boxes[n, 0] = low_x
     boxes[n, 1] = low_y
+    boxes[n, 2] = high_x
     boxes[n, 3] = high_y
 
 
@@ -147,12 +177,16 @@ def _part_into_chains(
     least: cython.longlong
     n: cython.longlong = -1
     room: cython.longlong
+    ways: cython.int
     way: cython.int
-    rises: cython.int
     x: cython.double
     y: cython.double
-    low_y: cython.double = 0.0
-    high_y: cython.double = 0.0
+    last_x: cython.double
+    last_y: cython.double
+    low_x: cython.double
+    low_y: cython.double
+    high_x: cython.double
+    high_y: cython.double
     for part in range(first_part, last_part):
         if part_offsets[part] == part_offsets[part + 1]:
             return -1
@@ -161,36 +195,43 @@ def _part_into_chains(
             last = ring_offsets[g + 1] - 1
             if last - least < 3 or xy[least, 0] != xy[last, 0] or xy[least, 1] != xy[last, 1]:
                 return -1
-            way = -1
-            room = 8
+            n += 1
+            rings[g - first_ring, 3] = cython.cast(cython.int, n)
+            leaves[n, 0] = cython.cast(cython.int, least - base)
+            leaves[n, 2] = cython.cast(cython.int, g - first_ring)
+            ways = 15
+            room = LONGEST
+            last_x = low_x = high_x = xy[least, 0]
+            last_y = low_y = high_y = xy[least, 1]
             for k in range(ring_offsets[g], last):
                 x = xy[k + 1, 0]
                 y = xy[k + 1, 1]
                 # Not a number is in no range. The last vertex is the first.
                 if not (-1e150 < x < 1e150 and -1e150 < y < 1e150):
                     return -1
-                rises = _rises(xy, k, k + 1)
-                if not rises and x == xy[k, 0] and y == xy[k, 1]:
+                way = _ways(last_x, last_y, x, y)
+                if way == 0:
                     return -1
-                if rises != way or room == 0:
-                    if rises and _rises(xy, k, least):
-                        least = k
-                    if room < 8:
-                        _end_chain(n, k - base, xy[k, 0], low_y, high_y, leaves, boxes)
+                if ways & way == 0 or room == 0:
+                    _end_chain(n, k - base, ways, low_x, low_y, high_x, high_y, leaves, boxes)
                     n += 1
-                    if k == ring_offsets[g]:
-                        rings[g - first_ring, 3] = cython.cast(cython.int, n)
-                    way = rises
-                    room = 8
                     leaves[n, 0] = cython.cast(cython.int, k - base)
                     leaves[n, 2] = cython.cast(cython.int, g - first_ring)
-                    leaves[n, 3] = way
-                    boxes[n, 0] = xy[k, 0]
-                    low_y = high_y = xy[k, 1]
+                    ways = 15
+                    room = LONGEST
+                    low_x = high_x = last_x
+                    low_y = high_y = last_y
                 room -= 1
+                ways &= way
+                low_x = min(low_x, x)
                 low_y = min(low_y, y)
+                high_x = max(high_x, x)
                 high_y = max(high_y, y)
-            _end_chain(n, last - base, xy[last, 0], low_y, high_y, leaves, boxes)
+                if x < xy[least, 0] or (x == xy[least, 0] and y < xy[least, 1]):
+                    least = k + 1
+                last_x = x
+                last_y = y
+            _end_chain(n, last - base, ways, low_x, low_y, high_x, high_y, leaves, boxes)
             rings[g - first_ring, 0] = cython.cast(cython.int, part - first_part)
             rings[g - first_ring, 1] = 1 if g == part_offsets[part] else 0
             rings[g - first_ring, 2] = cython.cast(cython.int, least - base)
@@ -255,18 +296,17 @@ def _chains_apart(
     leads_back: cython.bint = (
         is_one_ring and base + leaves[b, 1] == end and base + leaves[a, 0] == begin
     )
-    if (leads_on or leads_back) and leaves[a, 3] == leaves[b, 3]:
-        return True  # one chain, parted for its length
+    if (leads_on or leads_back) and leaves[a, 3] & leaves[b, 3]:
+        return True  # one chain that goes one way, parted for its length
     for e in range(base + leaves[a, 0], base + leaves[a, 1]):
         if not _reaches(xy, e, boxes, b):
             continue
         for f in range(base + leaves[b, 0], base + leaves[b, 1]):
             if leads_on and e + 1 == f:
-                # Where one way turns into the other it may not run back over itself.
-                if _side(xy, e, f, f + 1, sums) == 0:
+                if _turns_back(xy, e, f, f + 1, sums):
                     return False
             elif leads_back and f + 1 == end and e == begin:
-                if _side(xy, f, e, e + 1, sums) == 0:
+                if _turns_back(xy, f, e, e + 1, sums):
                     return False
             elif _meet(xy, e, f, sums):
                 return False
