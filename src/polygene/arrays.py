@@ -338,9 +338,9 @@ def _numbered_together(
     return Numbering(numbers, firsts[both.firsts])
 
 
-def looked_up(values: I64Array, at: I64Array) -> I64Array:
+def looked_up(values: AnyArray, at: IntArray) -> AnyArray:
     """Return ``values[at]``, of many places, looked up side by side."""
-    found = np.empty(len(at), np.int64)
+    found = np.empty(len(at), values.dtype)
 
     def look(first: int, stop: int) -> None:
         np.take(values, at[first:stop], out=found[first:stop], mode="clip")

@@ -121,15 +121,8 @@ def link_around(
                 before = leaving[i]
 
 
-def trace_cycles(
-    following: cython.int[::1],
-    cycle_of: cython.int[::1],
-    halfedge_of_cycle: cython.longlong[::1],
-) -> cython.longlong:
-    """Number the cycles of half-edges in ``cycle_of`` (all -1 before); return how many.
-
-    ``halfedge_of_cycle`` becomes the first half-edge of each.
-    """
+def trace_cycles(following: cython.int[::1], cycle_of: cython.int[::1]) -> cython.longlong:
+    """Number the cycles of half-edges in ``cycle_of`` (all -1 before); return how many."""
     n_cycles: cython.longlong = 0
     h: cython.Py_ssize_t
     g: cython.longlong
@@ -137,7 +130,6 @@ def trace_cycles(
         for h in range(following.shape[0]):
             if cycle_of[h] >= 0:
                 continue
-            halfedge_of_cycle[n_cycles] = h
             g = h
             while cycle_of[g] < 0:
                 cycle_of[g] = n_cycles
@@ -286,12 +278,9 @@ def _crossed(
 
 
 def wind_faces(
-    following: cython.int[::1],
     face_of_halfedge: cython.int[::1],
-    cycle_of: cython.int[::1],
-    cycle_offsets: cython.longlong[::1],
-    face_cycles: cython.longlong[::1],
-    halfedge_of_cycle: cython.longlong[::1],
+    way_offsets: cython.longlong[::1],
+    ways: cython.longlong[::1],
     delta_offsets: cython.longlong[::1],
     delta_part: cython.int[::1],
     delta_sign: cython.schar[::1],
@@ -303,11 +292,11 @@ def wind_faces(
     label_spans: cython.longlong[:, ::1],
     labels: cython.longlong[::1],
     is_crossed: cython.uchar[::1],
-    is_seen: cython.uchar[::1],
 ) -> cython.longlong:
     """Walk all faces, there and back, with the winding numbers of all parts; return how many labels.
 
-    Face f has the cycles ``face_cycles[cycle_offsets[f]:cycle_offsets[f + 1]]``; face 0 is the
+    From face f the tree that is walked leads through the half-edges
+    ``ways[way_offsets[f]:way_offsets[f + 1]]``, and back through the twin of each; face 0 is the
     outside, which nothing winds round. Crossing edge e from left to right takes away
     ``delta_sign[delta_offsets[e]:delta_offsets[e + 1]]`` from the winding number of the parts
     named beside them. A part covers where its winding number is odd, or with ``by_sign`` 1 where it is
@@ -319,66 +308,41 @@ def wind_faces(
 
     However many parts are over a face, crossing an edge costs what it changes: ``windings`` (parts) are
     those of the face one stands on, ``covers`` (rows, 3) which rows that makes; both are 0 at first.
-    ``stack`` (faces, 4) has for each face on the way the half-edge it was entered by, those where the
-    walk round its cycle began and stands, and the next cycle. ``is_seen`` is 0 before.
+    ``stack`` (faces, 2) has for each face on the way the half-edge it was entered by and the next way.
     """
-    depth: cython.longlong = 0
+    depth: cython.longlong = 1
     n_over: cython.longlong = 0
     total: cython.longlong = 0
-    f: cython.longlong
     g: cython.longlong
     h: cython.longlong
-    c: cython.longlong
     k: cython.longlong
     w: cython.longlong
-    start: cython.longlong
+    next_way: cython.longlong
     entry: cython.longlong
-    goes_on: cython.int
     # Long for the names of what it is given; the loop is one walk, whose state is all of these.
     with cython.nogil:
         label_spans[0, 0] = label_spans[0, 1] = 0
-        is_seen[0] = 1
-        if cycle_offsets[1] > 0:
-            stack[0, 0] = stack[0, 1] = stack[0, 2] = halfedge_of_cycle[face_cycles[0]]
-            stack[0, 3] = 0
-            depth = 1
-        while depth > 0:
+        stack[0, 0] = -1
+        stack[0, 1] = way_offsets[0]
+        g = 0
+        while True:
             entry = stack[depth - 1, 0]
-            start = stack[depth - 1, 1]
-            h = stack[depth - 1, 2]
-            c = stack[depth - 1, 3]
-            f = face_of_halfedge[entry]
-            goes_on = 0
-            while True:
-                g = face_of_halfedge[h ^ 1]
-                if not is_seen[g]:
-                    is_seen[g] = 1
-                    goes_on = 1
-                    break
-                h = following[h]
-                if h != start:
+            next_way = stack[depth - 1, 1]
+            if next_way < way_offsets[g + 1]:
+                stack[depth - 1, 1] = next_way + 1
+                h = ways[next_way]
+                if h == entry:
                     continue
-                # Round; most faces have one cycle, the one that they were entered by.
-                if cycle_offsets[f + 1] - cycle_offsets[f] == 1:
-                    break
-                while c < cycle_offsets[f + 1] and face_cycles[c] == cycle_of[entry]:
-                    c += 1
-                if c == cycle_offsets[f + 1]:
-                    break
-                start = h = halfedge_of_cycle[face_cycles[c]]
-                c += 1
-            if goes_on:
-                stack[depth - 1, 1] = start
-                stack[depth - 1, 2] = h
-                stack[depth - 1, 3] = c
-                stack[depth, 0] = stack[depth, 1] = stack[depth, 2] = h ^ 1
-                stack[depth, 3] = cycle_offsets[g]
+                g = face_of_halfedge[h ^ 1]
+                stack[depth, 0] = h ^ 1
+                stack[depth, 1] = way_offsets[g]
                 depth += 1
             else:
                 depth -= 1
+                if depth == 0:
+                    break  # back at the outside
                 h = entry
-            if depth == 0:
-                break  # back at the outside
+                g = face_of_halfedge[h ^ 1]
             n_over = _crossed(
                 h,
                 delta_offsets,
@@ -390,7 +354,7 @@ def wind_faces(
                 covers,
                 n_over,
             )
-            if not goes_on:
+            if h == entry:
                 continue
             # Asked when all that the edge bounds is changed: several may cancel each other.
             for k in range(delta_offsets[h >> 1], delta_offsets[(h >> 1) + 1]):

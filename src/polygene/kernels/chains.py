@@ -45,12 +45,13 @@ def _side(
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
-def _ways(
-    ax: cython.double, ay: cython.double, bx: cython.double, by: cython.double
-) -> cython.int:
+def _ways(ax: cython.double, ay: cython.double, bx: cython.double, by: cython.double) -> cython.int:
     """Return the ways that lead from a to b: right 1, left 2, up 4 and down 8; 0 where they are equal."""
     return (
-        (1 if bx > ax else 0) | (2 if bx < ax else 0) | (4 if by > ay else 0) | (8 if by < ay else 0)
+        (1 if bx > ax else 0)
+        | (2 if bx < ax else 0)
+        | (4 if by > ay else 0)
+        | (8 if by < ay else 0)
     )
 
 

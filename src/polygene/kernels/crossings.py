@@ -59,6 +59,8 @@ def _crossed(
     bx: cython.double = room[i, 2]
     by: cython.double = room[i, 3]
     border: cython.double = room[i, 4]
+    low: cython.double = room[i, 5]
+    high: cython.double = room[i, 6]
     wide: cython.double = bx - ax
     tall: cython.double = by - ay
     side: cython.double = window[2] - window[0]
@@ -75,11 +77,15 @@ def _crossed(
     margin: cython.double
     for j in range(first, stop):
         cx = room[j, 0]
+        # Boxes apart, or with no more than their sides in common: then nothing crosses. Which side it
+        # is cannot be foreseen, so there is a single branch, here and below.
+        if (bx <= cx) | (room[j, 2] <= ax) | (high <= room[j, 5]) | (room[j, 6] <= low):
+            continue
         cy = room[j, 1]
         w = room[j, 2] - cx
         h = room[j, 3] - cy
-        # Most pairs are apart by so much that floating point can tell: both ends of one to one side of
-        # the other. Which of the four it is cannot be foreseen, so there is a single branch.
+        # Most others have an end in common, or are apart by so much that floating point can tell: both
+        # ends of one to one side of the other.
         p = wide * cy - tall * cx - shift
         q = wide * room[j, 3] - tall * room[j, 2] - shift
         margin = ROUNDING * (w + (h if h > 0 else -h))
@@ -90,6 +96,10 @@ def _crossed(
             | ((p < -slack) & (q < -slack))
             | ((u > margin) & (v > margin))
             | ((u < -margin) & (v < -margin))
+            | ((cx == ax) & (cy == ay))
+            | ((cx == bx) & (cy == by))
+            | ((room[j, 2] == ax) & (room[j, 3] == ay))
+            | ((room[j, 2] == bx) & (room[j, 3] == by))
         ):
             continue
         if border == 0 and room[j, 4] == 0:
@@ -122,7 +132,8 @@ def _exactly(
 ) -> cython.int:
     """Return 1 if edges i and j of a cell cross in it; store where, as far as there is room.
 
-    Coordinates in ``room`` are whole numbers below 2**42 from the cell's corner, so exact as doubles.
+    They have no end in common. Coordinates in ``room`` are whole numbers below 2**42 from the cell's
+    corner, so exact as doubles.
     """
     ax: cython.longlong = cython.cast(cython.longlong, room[i, 0])
     ay: cython.longlong = cython.cast(cython.longlong, room[i, 1])
@@ -138,13 +149,6 @@ def _exactly(
     t: cython.double
     p: cython.double
     q: cython.double
-    if (
-        (cx == ax and cy == ay)
-        or (dx == bx and dy == by)
-        or (dx == ax and dy == ay)
-        or (cx == bx and cy == by)
-    ):
-        return 0
     if turn(ax, ay, bx, by, cx, cy) * turn(ax, ay, bx, by, dx, dy) != -1:
         return 0
     if turn(cx, cy, dx, dy, ax, ay) * turn(cx, cy, dx, dy, bx, by) != -1:
@@ -192,7 +196,7 @@ def cross_edges(
     Leaves rise. In those of more than ``crowd`` edges only such are compared as overlap across the
     direction of most: in a bundle, neighbours.
 
-    ``room`` is (edges of the fullest leaf, 5), ``ranges`` as many by 4, ``keys`` and ``order`` 1 by as
+    ``room`` is (edges of the fullest leaf, 7), ``ranges`` as many by 4, ``keys`` and ``order`` 1 by as
     many, ``frame`` and ``window`` 4.
 
     Touching and overlapping edges need no point here: one's end is then a grid point on the other.
@@ -233,6 +237,8 @@ def cross_edges(
                 room[i, 2] = ends[e, 2] - window[0]
                 room[i, 3] = ends[e, 3] - window[1]
                 room[i, 4] = is_border[e]
+                room[i, 5] = min(room[i, 1], room[i, 3])
+                room[i, 6] = max(room[i, 1], room[i, 3])
             if n <= crowd:
                 for i in range(1, n):
                     found = _crossed(room, i, 0, i, window, found, out_x, out_y)

@@ -390,8 +390,8 @@ def join_roots(
 
 
 def find_cycles(
-    left: cython.longlong[::1],
-    right: cython.longlong[::1],
+    left: Key[:],
+    right: Key[:],
     parent: cython.longlong[::1],
     closes: cython.uchar[::1],
 ) -> None:

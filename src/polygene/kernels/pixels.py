@@ -189,9 +189,9 @@ def _passes(
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
 ) -> cython.int:
-    """Say how edge e passes node v: 1 through its pixel, 2 within two units of that, 0 neither.
+    """Say how edge e passes node v, no end of it: 1 through its pixel, 2 within two units of that, 0 neither.
 
-    Exact. An edge does not pass its own ends.
+    Exact.
     """
     x: cython.longlong = node_x[v]
     y: cython.longlong = node_y[v]
@@ -202,8 +202,6 @@ def _passes(
     width: int128
     cross: int128
     if x < ax - 2 or x > bx + 2 or y < min(ay, by) - 2 or y > max(ay, by) + 2:
-        return 0
-    if (x == ax and y == ay) or (x == bx and y == by):
         return 0
     width = (bx - ax) + (by - ay if by > ay else ay - by)
     cross = cython.cast(int128, bx - ax) * (y - ay) - cython.cast(int128, by - ay) * (x - ax)
@@ -271,6 +269,10 @@ def find_pixels(
     my: cython.longlong
     is_sorted: cython.int
     about: Span
+    ax: cython.double
+    ay: cython.double
+    bx: cython.double
+    by: cython.double
     wide: cython.double
     tall: cython.double
     left: cython.double
@@ -310,16 +312,24 @@ def find_pixels(
                     )
                 e = cell_entries[p]
                 # Separating axes: the edge's line against the box of half side 2.5 about the node. Most
-                # are further off than floating point can be wrong.
+                # are further off than floating point can be wrong, or ends of the edge.
+                ax = cython.cast(cython.double, ends[e, 0] - mx)
+                ay = cython.cast(cython.double, ends[e, 1] - my)
+                bx = cython.cast(cython.double, ends[e, 2] - mx)
+                by = cython.cast(cython.double, ends[e, 3] - my)
                 wide = cython.cast(cython.double, ends[e, 2] - ends[e, 0])
                 tall = cython.cast(cython.double, ends[e, 3] - ends[e, 1])
-                left = wide * cython.cast(cython.double, my - ends[e, 1])
-                right = tall * cython.cast(cython.double, mx - ends[e, 0])
+                left = -wide * ay
+                right = -tall * ax
                 reach = 2.6 * (wide + abs(tall)) + 1e-15 * (abs(left) + abs(right))
                 for q in range(about.first, about.stop):
                     k = order[about.column, q] if is_sorted else q
                     gap = wide * places[k, 3] - tall * places[k, 2] + (left - right)
-                    if abs(gap) > reach:
+                    if (
+                        (abs(gap) > reach)
+                        | ((places[k, 2] == ax) & (places[k, 3] == ay))
+                        | ((places[k, 2] == bx) & (places[k, 3] == by))
+                    ):
                         continue
                     v = cell_nodes[node_offsets[cell] + k]
                     if not is_border[e] and not is_border_node[v]:

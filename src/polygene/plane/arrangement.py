@@ -15,6 +15,7 @@ from polygene.arrays import (
     I32Array,
     I64Array,
     bucket,
+    looked_up,
     offsets_from,
     take_spans,
 )
@@ -118,9 +119,7 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
     # A cycle is what one walks round with a face to the left: its outer border, or that of a hole
     # in it.
     cycle_of = np.full(len(origin), NONE, np.int32)
-    halfedge_of_cycle = np.empty(len(low) + 1, np.int64)  # a cycle has two half-edges at least
-    n_cycles = kernels.run(kernels.arrange.trace_cycles, following, cycle_of, halfedge_of_cycle)
-    halfedge_of_cycle = halfedge_of_cycle[:n_cycles].copy()
+    n_cycles = kernels.run(kernels.arrange.trace_cycles, following, cycle_of)
     # Not built before it is asked: most arrangements are one component, which lies in nothing.
     locator = Locator(noded.node_x, noded.node_y, low, high)
     face_of_cycle = _nest(
@@ -133,16 +132,14 @@ def arrange(noded: Noded, borders: Borders, n_rows: int, by_sign: bool = False) 
         n_cycles=n_cycles,
         locator=locator,
     )
-    # half-edge -> cycle -> face, composed once, since the cycles are not needed after the winding
-    face_of_halfedge = face_of_cycle.astype(np.int32)[cycle_of]
+    # half-edge -> cycle -> face, composed once: the cycles are not needed any more
+    face_of_halfedge = looked_up(face_of_cycle.astype(np.int32), cycle_of)
     deltas, row_of_part = deltas_found(), borders.row_of_part
     # What is not needed any more is given up: here an overlay has the most memory.
-    del deltas_found, borders, leaving, node_offsets
+    del deltas_found, borders, leaving, node_offsets, cycle_of
     label_offsets, labels, is_crossed = _wind(
-        following=following,
-        cycle_of=cycle_of,
-        halfedge_of_cycle=halfedge_of_cycle,
-        face_of_cycle=face_of_cycle,
+        # Faces with no cycle of their own do not exist, but for the outside of nothing.
+        n_faces=int(face_of_cycle.max(initial=0)) + 1,
         face_of_halfedge=face_of_halfedge,
         deltas=deltas,
         row_of_part=row_of_part,
@@ -298,11 +295,23 @@ def _nest(
     return face_of_cycle[above[:-1]]
 
 
+def _ways(face_of_halfedge: I32Array, n_faces: int) -> tuple[I64Array, I64Array]:
+    """Return a tree over all faces: the half-edges through which it leads, there and back, by face.
+
+    Those of face f are ``ways[offsets[f]:offsets[f + 1]]``. It is known before it is walked, since edges
+    in their order are near each other in memory, and a walk round faces waits for each.
+    """
+    closes = np.empty(len(face_of_halfedge) // 2, np.uint8)
+    sides = face_of_halfedge[0::2], face_of_halfedge[1::2]
+    kernels.run(kernels.pairs.find_cycles, *sides, np.arange(n_faces), closes)
+    edges = np.flatnonzero(closes == 0)
+    ways = np.concatenate([2 * edges, 2 * edges + 1])
+    offsets, order = bucket(face_of_halfedge[ways], n_faces)
+    return offsets, ways[order]
+
+
 def _wind(
-    following: I32Array,
-    cycle_of: I32Array,
-    halfedge_of_cycle: I64Array,
-    face_of_cycle: I64Array,
+    n_faces: int,
     face_of_halfedge: I32Array,
     deltas: Deltas,
     row_of_part: I64Array,
@@ -310,9 +319,7 @@ def _wind(
     by_sign: bool,
 ) -> tuple[I64Array, I64Array, BoolArray]:
     """Return offsets and rows covering each face, and the rows found crossed."""
-    # Faces with no cycle of their own do not exist, but for the outside of nothing.
-    n_faces = int(face_of_cycle.max(initial=0)) + 1
-    cycle_offsets, face_cycles = bucket(face_of_cycle, n_faces)
+    ways = _ways(face_of_halfedge, n_faces)
     is_crossed = np.zeros(max(1, n_rows), np.uint8)
     label_spans = np.zeros((n_faces, 2), np.int64)
     n_parts = max(1, len(row_of_part))
@@ -325,24 +332,19 @@ def _wind(
         labels = np.empty(n_labels, np.int64)
         needed = kernels.run(
             kernels.arrange.wind_faces,
-            following,
             face_of_halfedge,
-            cycle_of,
-            cycle_offsets,
-            face_cycles,
-            halfedge_of_cycle,
+            *ways,
             deltas.offsets,
             deltas.part,
             deltas.sign,
             row_of_part,
             int(by_sign),
-            np.empty((n_faces, 4), np.int64),
+            np.empty((n_faces, 2), np.int64),
             np.zeros(n_parts, np.int64),
             np.zeros((max(1, n_rows), 3), np.int64),
             label_spans,
             labels,
             is_crossed,
-            np.zeros(n_faces, np.uint8),
         )
     # Labels come in the order faces were met; they are brought to the order of faces, and sorted in
     # each.

@@ -336,7 +336,7 @@ def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> tuple[I64
     def cross(first: int, stop: int) -> tuple[I64Array, I64Array]:
         # Edges of a cell are copied side by side, so that a pair costs no wait for memory.
         fullest = int(counts[first:stop].max(initial=1))
-        side_by_side, order = np.empty((fullest, 5)), np.empty((1, fullest), np.int64)
+        side_by_side, order = np.empty((fullest, 7)), np.empty((1, fullest), np.int64)
         ranges, keys = np.empty((fullest, 4)), np.empty((1, fullest))
         # A guess; where there are more crossings it is done again with room for all.
         room = max(1 << 16, int(counts[first:stop].sum()) // 4)

@@ -23,7 +23,8 @@ class OfFaces:
         return dict(enumerate(c.now("following"))), plain.link_around(c.node_offsets, c.leaving)
 
     def trace_cycles(self, c, n):
-        return (c.now("cycle_of"), c.now("halfedge_of_cycle", n)), plain.trace_cycles(c.following)
+        cycle_of, first = plain.trace_cycles(c.following)
+        return (c.now("cycle_of"), n), (cycle_of, len(first))
 
     def find_least(self, c, _):
         made = {r: v for r, v in enumerate(c.now("least")) if v >= 0}
