@@ -1,7 +1,7 @@
 """Polygons whose rings are simple and touch nothing, found row by row in a tree of chains.
 
-Each ring is parted into short chains that go one way all along, right, left, up or down: none of them can
-meet itself. Four boxes each time go into a larger one, as they follow each other along the rings, and
+Each ring is parted into short chains that go one way all along, right, left, up or down: none of them
+can meet itself. Four boxes each time go into a larger one, as they follow each other along the rings, and
 only edges whose boxes, and all those about them, overlap are held to each other. What touches, or is
 not sound, is left to others.
 """
@@ -46,7 +46,7 @@ def _side(
 @cython.nogil
 @cython.exceptval(check=False)
 def _ways(ax: cython.double, ay: cython.double, bx: cython.double, by: cython.double) -> cython.int:
-    """Return the ways that lead from a to b: right 1, left 2, up 4 and down 8; 0 where they are equal."""
+    """Return the ways that lead from a to b, right 1, left 2, up 4 and down 8; 0 if they are equal."""
     return (
         (1 if bx > ax else 0)
         | (2 if bx < ax else 0)

@@ -189,9 +189,9 @@ def _passes(
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
 ) -> cython.int:
-    """Say how edge e passes node v, no end of it: 1 through its pixel, 2 within two units of that, 0 neither.
+    """Say how edge e passes node v: 1 through its pixel, 2 within two units of that, 0 neither.
 
-    Exact.
+    Exact. The node is no end of the edge.
     """
     x: cython.longlong = node_x[v]
     y: cython.longlong = node_y[v]

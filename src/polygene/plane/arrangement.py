@@ -298,8 +298,8 @@ def _nest(
 def _ways(face_of_halfedge: I32Array, n_faces: int) -> tuple[I64Array, I64Array]:
     """Return a tree over all faces: the half-edges through which it leads, there and back, by face.
 
-    Those of face f are ``ways[offsets[f]:offsets[f + 1]]``. It is known before it is walked, since edges
-    in their order are near each other in memory, and a walk round faces waits for each.
+    Those of face f are ``ways[offsets[f]:offsets[f + 1]]``. It is known before it is walked: edges in
+    their order are near each other in memory, and a walk round each face waits for all of its own.
     """
     closes = np.empty(len(face_of_halfedge) // 2, np.uint8)
     sides = face_of_halfedge[0::2], face_of_halfedge[1::2]
