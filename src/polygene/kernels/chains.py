@@ -1,7 +1,7 @@
 """Polygons whose rings are simple and touch nothing, found row by row in a tree of chains.
 
 Each ring is parted into short chains that go one way all along, right, left, up or down: none of them
-can meet itself. Four boxes each time go into a larger one, as they follow each other along the rings, and
+can meet itself. Four boxes each time go into a larger one, as they follow each other on the rings, and
 only edges whose boxes, and all those about them, overlap are held to each other. What touches, or is
 not sound, is left to others.
 """

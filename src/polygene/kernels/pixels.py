@@ -179,6 +179,45 @@ def _nodes_about(
 
 
 @cython.cfunc
+@cython.nogil
+@cython.exceptval(check=False)
+def _next_near(
+    places: cython.double[:, ::1],
+    first: cython.longlong,
+    stop: cython.longlong,
+    ax: cython.double,
+    ay: cython.double,
+    bx: cython.double,
+    by: cython.double,
+) -> cython.longlong:
+    """Return the first of some nodes that the edge from a to b may pass, ``stop`` if there is none.
+
+    Separating axes: the edge's line against the box of half side 2.5 about the node. Most nodes are
+    further off than floating point can be wrong, or ends of the edge.
+    """
+    # A function of its own, so that what is needed for each pair stays in registers.
+    k: cython.longlong = first
+    wide: cython.double = bx - ax
+    tall: cython.double = by - ay
+    left: cython.double = -wide * ay
+    right: cython.double = -tall * ax
+    reach: cython.double = 2.6 * (wide + abs(tall)) + 1e-15 * (abs(left) + abs(right))
+    x: cython.double
+    y: cython.double
+    while k < stop:
+        x = places[k, 2]
+        y = places[k, 3]
+        if not (
+            (abs(wide * y - tall * x + (left - right)) > reach)
+            | ((x == ax) & (y == ay))
+            | ((x == bx) & (y == by))
+        ):
+            break
+        k += 1
+    return k
+
+
+@cython.cfunc
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
@@ -273,12 +312,6 @@ def find_pixels(
     ay: cython.double
     bx: cython.double
     by: cython.double
-    wide: cython.double
-    tall: cython.double
-    left: cython.double
-    right: cython.double
-    gap: cython.double
-    reach: cython.double
     # Longer and deeper than functions are here: half of it names what it is given, and what is left is
     # the innermost loop of the noding, cell, edge, node, whose state would all be handed on.
     with cython.nogil:
@@ -311,26 +344,23 @@ def find_pixels(
                         k, n, crowd, about.is_sorted_along, ranges, places, keys, order
                     )
                 e = cell_entries[p]
-                # Separating axes: the edge's line against the box of half side 2.5 about the node. Most
-                # are further off than floating point can be wrong, or ends of the edge.
                 ax = cython.cast(cython.double, ends[e, 0] - mx)
                 ay = cython.cast(cython.double, ends[e, 1] - my)
                 bx = cython.cast(cython.double, ends[e, 2] - mx)
                 by = cython.cast(cython.double, ends[e, 3] - my)
-                wide = cython.cast(cython.double, ends[e, 2] - ends[e, 0])
-                tall = cython.cast(cython.double, ends[e, 3] - ends[e, 1])
-                left = -wide * ay
-                right = -tall * ax
-                reach = 2.6 * (wide + abs(tall)) + 1e-15 * (abs(left) + abs(right))
-                for q in range(about.first, about.stop):
-                    k = order[about.column, q] if is_sorted else q
-                    gap = wide * places[k, 3] - tall * places[k, 2] + (left - right)
-                    if (
-                        (abs(gap) > reach)
-                        | ((places[k, 2] == ax) & (places[k, 3] == ay))
-                        | ((places[k, 2] == bx) & (places[k, 3] == by))
-                    ):
-                        continue
+                q = about.first
+                while True:
+                    if is_sorted:
+                        while q < about.stop:
+                            k = order[about.column, q]
+                            if _next_near(places, k, k + 1, ax, ay, bx, by) == k:
+                                break
+                            q += 1
+                    else:
+                        q = k = _next_near(places, q, about.stop, ax, ay, bx, by)
+                    if q == about.stop:
+                        break
+                    q += 1
                     v = cell_nodes[node_offsets[cell] + k]
                     if not is_border[e] and not is_border_node[v]:
                         continue
