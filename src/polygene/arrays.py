@@ -23,6 +23,7 @@ AnyArray = TypeVar("AnyArray", F64Array, I64Array, I32Array, I8Array)
 NONE = -1  # "no such thing" in an index array
 AHEAD = 32  # pairs whose memory is fetched ahead
 MOST_PARTS = 16  # in which pairs are looked for side by side: each reads all of them
+MANY_A_KEY = 4  # items to be grouped, on average, so that each thread may count all keys for itself
 WORTH_LOOKING_AT = 500_000  # keys to be grouped, for each thread that looks at all of them
 FEW_A_PAIR = 2  # codes for each of some items, up to which a table of all codes is no waste
 FEW_KEYS = 512  # of so few keys sums are kept side by side, so that none waits for another
@@ -145,21 +146,52 @@ def bucket(keys: IntArray, n_keys: int) -> Buckets:
         If a key is negative, or is not below.
     """
     held = np.ascontiguousarray(keys, keys.dtype if keys.dtype == np.int32 else np.int64)
+    n_parts = len(parallel.split(len(keys)))
+    if n_parts > 1 and n_keys * MANY_A_KEY <= len(keys):
+        return _bucket_by_items(held, n_keys)
     offsets, order = np.zeros(n_keys + 1, np.int64), np.empty(len(keys), np.int64)
     # Each thread looks at all of them for its own keys, which pays where these lie far apart.
-    n_parts = min(len(parallel.split(n_keys)), max(1, len(keys) // WORTH_LOOKING_AT))
+    n_parts = min(n_parts, len(parallel.split(n_keys)), max(1, len(keys) // WORTH_LOOKING_AT))
     cuts = [n_keys * k // n_parts for k in range(n_parts + 1)]
     ranges = list(pairwise(cuts))
     count, fill = kernels.pairs.count_bucket, kernels.pairs.fill_bucket
     counts = parallel.each(lambda a, b: kernels.run(count, held, a, b, offsets), ranges)
     begins = [0, *np.cumsum(counts).tolist()]
-    if begins[-1] != len(keys):
-        raise ValueError(f"{n_keys} keys are from 0 to {n_keys - 1}")
+    _check_keys(begins[-1], len(keys), n_keys)
     parallel.each_of(
         lambda part: kernels.run(fill, held, *part[0], part[1], offsets, order),
         list(zip(ranges, begins[:-1], strict=True)),
     )
     return Buckets(offsets, order)
+
+
+def _bucket_by_items(keys: np.ndarray, n_keys: int) -> Buckets:
+    """Group items as `bucket` does, each thread some of them: there are few keys to count for each."""
+    parts = parallel.split(len(keys))
+    order = np.empty(len(keys), np.int64)
+
+    def count(first: int, stop: int) -> tuple[I64Array, int]:
+        counts = np.zeros(n_keys + 1, np.int64)
+        part = keys[first:stop]
+        return counts, kernels.run(kernels.pairs.count_bucket, part, 0, n_keys, counts)
+
+    found = parallel.each(count, parts)
+    _check_keys(sum(n for _, n in found), len(keys), n_keys)
+    # The items of a key that one thread has come after those of the threads before it.
+    offsets = np.cumsum(sum(counts for counts, _ in found))
+    nexts = [offsets[:-1].copy()]
+    for counts, _ in found[:-1]:
+        nexts.append(nexts[-1] + counts[1:])
+    place = kernels.pairs.place_items
+    parallel.each_of(
+        lambda k: kernels.run(place, keys, *parts[k], nexts[k], order), range(len(parts))
+    )
+    return Buckets(offsets, order)
+
+
+def _check_keys(n_counted: int, n: int, n_keys: int) -> None:
+    if n_counted != n:
+        raise ValueError(f"{n_keys} keys are from 0 to {n_keys - 1}")
 
 
 class Numbering(NamedTuple):

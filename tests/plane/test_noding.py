@@ -10,6 +10,7 @@ from unittest import mock
 import numpy as np
 
 import polygene
+from polygene.plane import noding
 from polygene.plane.arrangement import Borders, arrange
 from polygene.plane.noding import cuts_left, node_edges
 from tests.support import generators as make
@@ -69,6 +70,33 @@ class Noding(unittest.TestCase):
                 along = b - a
                 away = np.abs(along[0] * p[:, 1] - along[1] * p[:, 0]) / np.hypot(*along)
                 self.assertLessEqual(away.max(), np.sqrt(0.5) + 1e-9)
+
+    def test_nothing_is_missed_in_cells_that_are_passed_over(self):
+        """Where no end comes near another edge pixels are not looked for: that changes nothing."""
+        n_passed_over = 0
+
+        def counted(cells, is_quiet, x, y):
+            nonlocal n_passed_over
+            leaves = busy(cells, is_quiet, x, y)
+            n_passed_over += len(cells.leaves) - len(leaves)
+            return leaves
+
+        busy, one = noding._busy_leaves, np.arange(12)
+        for seed, size in itertools.product(range(60), (12, 200, 2**40)):
+            rng = np.random.default_rng([seed, size])
+            a, b, c = rng.integers(5, size, (3, 12, 2))
+            # Ends a few units beside the middle of other edges, and places of no edge.
+            beside = (a + b) // 2 + rng.integers(-4, 5, (12, 2))
+            x, y = np.concatenate([a, b, c, beside, rng.integers(5, size, (3, 2))]).T.copy()
+            start, stop = np.concatenate([one, one + 24]), np.concatenate([one + 12, one + 36])
+            given = (x, y, start, stop, rng.random(24) < (1 if seed % 2 else 0.7))
+            with mock.patch.object(noding, "_busy_leaves", counted):
+                found = node_edges(*given)
+            with mock.patch.object(noding, "_busy_leaves", lambda cells, *_: cells.leaves):
+                wanted = node_edges(*given)
+            for name, mine, theirs in zip(found._fields, found, wanted, strict=True):
+                self.assertEqual(mine.tolist(), theirs.tolist(), (seed, size, name))
+        self.assertGreater(n_passed_over, 100)
 
     def test_what_bounds_nothing_is_cut_by_borders_only(self):
         """Two lines that cross keep their crossing to themselves; a border cuts both."""

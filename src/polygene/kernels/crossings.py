@@ -15,6 +15,10 @@ else:
 # How wrong a sum of products of lengths and coordinates in cells can be, for each unit of length. All
 # differences of coordinates are exact and below 2**42; products and sums round by 2**-53 of their size.
 ROUNDING = cython.declare(cython.double, 2.0**-48 * 2.0**42)
+# More than how near a node must come to an edge to count in `pixels`, for each unit of length, and how
+# far it may lie from the box about the edge.
+NEAR = cython.declare(cython.double, 2.75)
+BESIDE = cython.declare(cython.double, 3.0)
 
 
 @cython.cfunc
@@ -36,6 +40,22 @@ def _rounded(
 
 
 @cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
+def _is_beside(
+    room: cython.double[:, ::1], i: cython.longlong, x: cython.double, y: cython.double
+) -> cython.bint:
+    """Return whether a node is in the box about edge i of a cell, or little beside."""
+    return (
+        (x >= room[i, 0] - BESIDE)
+        & (x <= room[i, 2] + BESIDE)
+        & (y >= room[i, 5] - BESIDE)
+        & (y <= room[i, 6] + BESIDE)
+    )
+
+
+@cython.cfunc
 @cython.nogil
 @cython.exceptval(check=False)
 def _crossed(
@@ -47,11 +67,14 @@ def _crossed(
     found: cython.longlong,
     out_x: cython.longlong[::1],
     out_y: cython.longlong[::1],
+    cell: cython.longlong,
+    is_quiet: cython.uchar[::1],
 ) -> cython.longlong:
     """Cross edge i of a cell with those from ``first`` up to ``stop``; return how many are found.
 
     ``found`` is how many were before. Crossings more than a unit outside of ``window``, the cell, are
-    left to the cells that they lie in.
+    left to the cells that they lie in. Where others may be, or an end of one comes near the other,
+    ``is_quiet[cell]`` becomes 0.
     """
     j: cython.longlong
     ax: cython.double = room[i, 0]
@@ -59,47 +82,70 @@ def _crossed(
     bx: cython.double = room[i, 2]
     by: cython.double = room[i, 3]
     border: cython.double = room[i, 4]
-    low: cython.double = room[i, 5]
-    high: cython.double = room[i, 6]
+    left: cython.double = ax - BESIDE
+    right: cython.double = bx + BESIDE
+    low: cython.double = room[i, 5] - BESIDE
+    high: cython.double = room[i, 6] + BESIDE
     wide: cython.double = bx - ax
     tall: cython.double = by - ay
     side: cython.double = window[2] - window[0]
-    slack: cython.double = ROUNDING * (wide + (tall if tall > 0 else -tall))
+    length: cython.double = wide + (tall if tall > 0 else -tall)
+    slack: cython.double = ROUNDING * length
     shift: cython.double = wide * ay - tall * ax
     cx: cython.double
     cy: cython.double
+    dx: cython.double
+    dy: cython.double
     w: cython.double
     h: cython.double
     p: cython.double
     q: cython.double
     u: cython.double
     v: cython.double
+    size: cython.double
     margin: cython.double
+    # Which ends the two have in common.
+    ac: cython.bint
+    ad: cython.bint
+    bc: cython.bint
+    bd: cython.bint
     for j in range(first, stop):
         cx = room[j, 0]
-        # Boxes apart, or with no more than their sides in common: then nothing crosses. Which side it
-        # is cannot be foreseen, so there is a single branch, here and below.
-        if (bx <= cx) | (room[j, 2] <= ax) | (high <= room[j, 5]) | (room[j, 6] <= low):
+        dx = room[j, 2]
+        # Boxes apart: neither do they cross nor does an end come near. Which side it is cannot be
+        # foreseen, so there is a single branch, here and below.
+        if (right < cx) | (dx < left) | (high < room[j, 5]) | (room[j, 6] < low):
             continue
         cy = room[j, 1]
-        w = room[j, 2] - cx
-        h = room[j, 3] - cy
-        # Most others have an end in common, or are apart by so much that floating point can tell: both
-        # ends of one to one side of the other.
+        dy = room[j, 3]
+        w = dx - cx
+        h = dy - cy
+        # On which sides of the one the ends of the other lie, and how far off.
         p = wide * cy - tall * cx - shift
-        q = wide * room[j, 3] - tall * room[j, 2] - shift
-        margin = ROUNDING * (w + (h if h > 0 else -h))
+        q = wide * dy - tall * dx - shift
         u = w * (ay - cy) - h * (ax - cx)
         v = w * (by - cy) - h * (bx - cx)
+        size = w + (h if h > 0 else -h)
+        ac = (cx == ax) & (cy == ay)
+        ad = (dx == ax) & (dy == ay)
+        bc = (cx == bx) & (cy == by)
+        bd = (dx == bx) & (dy == by)
+        if is_quiet[cell] and (
+            ((abs(p) <= NEAR * length) & (not (ac | bc)) & _is_beside(room, i, cx, cy))
+            | ((abs(q) <= NEAR * length) & (not (ad | bd)) & _is_beside(room, i, dx, dy))
+            | ((abs(u) <= NEAR * size) & (not (ac | ad)) & _is_beside(room, j, ax, ay))
+            | ((abs(v) <= NEAR * size) & (not (bc | bd)) & _is_beside(room, j, bx, by))
+        ):
+            is_quiet[cell] = 0
+        # Most of these have an end in common, or are apart by so much that floating point can tell:
+        # both ends of one to one side of the other.
+        margin = ROUNDING * size
         if (
             ((p > slack) & (q > slack))
             | ((p < -slack) & (q < -slack))
             | ((u > margin) & (v > margin))
             | ((u < -margin) & (v < -margin))
-            | ((cx == ax) & (cy == ay))
-            | ((cx == bx) & (cy == by))
-            | ((room[j, 2] == ax) & (room[j, 3] == ay))
-            | ((room[j, 2] == bx) & (room[j, 3] == by))
+            | (ac | ad | bc | bd)
         ):
             continue
         if border == 0 and room[j, 4] == 0:
@@ -108,11 +154,12 @@ def _crossed(
         u = p - q
         if u > 4 * slack or u < -4 * slack:
             u = p / u
-            margin = 1 + 4 * slack / (p - q if p > q else q - p) * (w + (h if h > 0 else -h))
+            margin = 1 + 4 * slack / (p - q if p > q else q - p) * size
             p = cx + u * w
             q = cy + u * h
             if p < -margin or q < -margin or p > side + margin or q > side + margin:
                 continue
+        is_quiet[cell] = 0
         if _exactly(window, room, i, j, found, out_x, out_y):
             found += 1
     return found
@@ -187,6 +234,7 @@ def cross_edges(
     window: cython.double[::1],
     out_x: cython.longlong[::1],
     out_y: cython.longlong[::1],
+    is_quiet: cython.uchar[::1],
 ) -> cython.longlong:
     """Round every proper crossing of two edges to the grid; return how many were found.
 
@@ -200,6 +248,10 @@ def cross_edges(
     many, ``frame`` and ``window`` 4.
 
     Touching and overlapping edges need no point here: one's end is then a grid point on the other.
+
+    ``is_quiet[c]`` becomes 1 where nothing crosses in leaf c and no end of an edge comes near another
+    one that it is no end of, so that there are no pixels to be found, but for those of nodes without
+    an edge. Of crowded leaves it is not said.
     """
     found: cython.longlong = 0
     c: cython.Py_ssize_t
@@ -215,6 +267,7 @@ def cross_edges(
             cell = leaves[c]
             n = cell_offsets[cell + 1] - cell_offsets[cell]
             b = look_at(cell, boxes, b, window)
+            is_quiet[c] = n <= crowd
             if c + 1 < leaves.shape[0]:
                 e = leaves[c + 1]
                 fetch_edges(cell_offsets[e], cell_offsets[e + 1], cell_entries, ends)
@@ -241,12 +294,12 @@ def cross_edges(
                 room[i, 6] = max(room[i, 1], room[i, 3])
             if n <= crowd:
                 for i in range(1, n):
-                    found = _crossed(room, i, 0, i, window, found, out_x, out_y)
+                    found = _crossed(room, i, 0, i, window, found, out_x, out_y, c, is_quiet)
                 continue
             for i in range(n):
                 reach = ranges[order[0, i], 2] + 0.125
                 k = i + 1
                 while k < n and keys[0, k] <= reach:
                     k += 1
-                found = _crossed(room, i, i + 1, k, window, found, out_x, out_y)
+                found = _crossed(room, i, i + 1, k, window, found, out_x, out_y, c, is_quiet)
     return found

@@ -347,6 +347,23 @@ def fill_bucket(
                 offsets[k + 1] += 1
 
 
+def place_items(
+    keys: Key[::1],
+    first: cython.longlong,
+    last: cython.longlong,
+    nexts: cython.longlong[::1],
+    order: cython.longlong[::1],
+) -> None:
+    """Put items from ``first`` up to ``last`` in ``order``, each at the next place of its key."""
+    i: cython.longlong
+    k: cython.longlong
+    with cython.nogil:
+        for i in range(first, last):
+            k = keys[i]
+            order[nexts[k]] = i
+            nexts[k] += 1
+
+
 @cython.cfunc
 @cython.inline
 @cython.nogil

@@ -285,9 +285,8 @@ def _finer_boxes(
     )
 
 
-def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:
-    """Group (n,) grid points by the finest cell they lie in; points off the grid are in none."""
-    # Nodes lie in one cell each, edges in several: so each pair of the two is met at most once.
+def cells_of_points(cells: Cells, x: I64Array, y: I64Array) -> I64Array:
+    """Return the finest cell that each of (n,) grid points lies in, NONE off the grid."""
     found = np.empty(len(x), np.int64)
     x, y = np.ascontiguousarray(x), np.ascontiguousarray(y)
 
@@ -298,7 +297,15 @@ def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:
         )
 
     parallel.each(find, parallel.split(len(x)))
+    return found
+
+
+def points_in_cells(cells: Cells, x: I64Array, y: I64Array) -> Buckets:
+    """Group (n,) grid points by the finest cell they lie in; points off the grid are in none."""
+    # Nodes lie in one cell each, edges in several: so each pair of the two is met at most once.
+    found = cells_of_points(cells, x, y)
     # Points off the grid go to a bucket behind the last cell, which is then left out.
     n_cells = len(cells.box_of_cell)
-    grouped = bucket(np.where(found == NONE, n_cells, found), n_cells + 1)
+    found[found == NONE] = n_cells
+    grouped = bucket(found, n_cells + 1)
     return Buckets(grouped.offsets[:-1].copy(), grouped.order)

@@ -81,6 +81,8 @@ def _cut_polygons(
     plan: Overlay, rule: Rule, other_starts: I64Array, ruler: Ruler, alike: Alike | None
 ) -> Cut:
     n_rows, arrangement = plan.n_own_rows, plan.arrangement
+    # Areas are not needed before the pieces are traced, and take as long as that.
+    sums_found = parallel.meanwhile(lambda: _sums_and_areas(plan, ruler))
     # An item is a (face, row of INPUT) pair here; its members are the rows of OTHER over the face.
     faces = members_of.of_faces(plan)
     face, row = plan.own_labels()
@@ -97,8 +99,6 @@ def _cut_polygons(
     if alike is not None:
         over = alike.only(row, over)
     found = keyed(rule, row, over, other_starts)
-    # Areas are not needed before the pieces are traced, and take as long as that.
-    sums_found = parallel.meanwhile(lambda: _sums_and_areas(plan, ruler))
     entry_face = face[found.item]
     # A piece that is all of a sound row is that row: it is not traced, so not a bit of it changes.
     wholes = _whole_pieces(

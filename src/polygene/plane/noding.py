@@ -25,8 +25,16 @@ from polygene.arrays import (
     distinct_pairs,
     offsets_from,
     places_among,
+    take_spans,
 )
-from polygene.plane.cells import BUNDLE, Cells, build_cells, edges_between, points_in_cells
+from polygene.plane.cells import (
+    BUNDLE,
+    Cells,
+    build_cells,
+    cells_of_points,
+    edges_between,
+    points_in_cells,
+)
 
 
 class Noded(NamedTuple):
@@ -191,13 +199,16 @@ def _find_cuts(
     # All pairs that can meet share a cell; the cells of the finest box over a place are the leaves.
     cells = build_cells(ends)
     is_border_u8 = is_border.astype(np.uint8)
-    crossing = _crossings(cells, ends, is_border_u8)
+    crossings = _crossings(cells, ends, is_border_u8)
+    lone = _without_edges(len(node_x), low, high)
     # Hobby's hot pixels: the ends of all lines, and all crossings rounded to the grid.
-    node_x, node_y, on_border = _with_crossings(node_x, node_y, *crossing)
+    node_x, node_y, on_border = _with_crossings(node_x, node_y, crossings.x, crossings.y)
     n_nodes = len(node_x)
+    leaves = _busy_leaves(cells, crossings.is_quiet, node_x[lone], node_y[lone])
     search = _Search(
         cells=cells,
-        grouped=points_in_cells(cells, node_x, node_y),
+        leaves=leaves,
+        grouped=_nodes_in(cells, leaves, node_x, node_y, (low, high), (lone, on_border)),
         nodes=(node_x, node_y),
         ends=ends,
         of_line=(low, high),
@@ -239,13 +250,63 @@ def _with_crossings(
     return found_x, found_y, on_border
 
 
+def _without_edges(n_nodes: int, low: I64Array, high: I64Array) -> I64Array:
+    """Return the nodes that are no end of an edge: of points, and of edges that have no length."""
+    has_edge = np.zeros(n_nodes, bool)
+
+    def mark(first: int, stop: int) -> None:
+        has_edge[low[first:stop]] = True
+        has_edge[high[first:stop]] = True
+
+    parallel.each(mark, parallel.split(len(low)))
+    return np.flatnonzero(~has_edge)
+
+
+def _busy_leaves(cells: Cells, is_quiet: BoolArray, x: I64Array, y: I64Array) -> I64Array:
+    """Return the leaves in which edges may pass pixels of nodes.
+
+    Where that is so an edge passes a node that is none of its ends. The node lies in one leaf, and all
+    edges that come near it are among those of that leaf. If it is an end of one, or a crossing of two,
+    that leaf is not quiet; of the others (n,) the places are given.
+    """
+    is_busy = np.zeros(len(cells.box_of_cell), bool)
+    is_busy[cells.leaves[~is_quiet]] = True
+    own = cells_of_points(cells, x, y)
+    is_busy[own[own != NONE]] = True
+    return cells.leaves[is_busy[cells.leaves]]
+
+
+def _nodes_in(
+    cells: Cells,
+    leaves: I64Array,
+    x: I64Array,
+    y: I64Array,
+    of_line: tuple[I64Array, I64Array],
+    others: tuple[I64Array, ...],
+) -> Buckets:
+    """Group the nodes that lie in some leaves by their cells: ends of edges, and ``others``."""
+    if 2 * len(leaves) > len(cells.leaves):
+        return points_in_cells(cells, x, y)
+    # Most lie in leaves that nobody looks at.
+    counts = np.diff(cells.offsets)[leaves]
+    lines = take_spans(cells.entries, cells.offsets[leaves], counts)
+    is_asked = np.zeros(len(x), bool)
+    for nodes in (*(ends[lines] for ends in of_line), *others):
+        is_asked[nodes] = True
+    asked = np.flatnonzero(is_asked)
+    grouped = points_in_cells(cells, x[asked], y[asked])
+    return Buckets(grouped.offsets, asked[grouped.order])
+
+
 class _Search(NamedTuple):
     """All that `kernels.pixels.find_pixels` is given; the marks of nodes and edges it sets.
 
+    leaves : those of the cells in which there may be any
     grouped : the nodes by the cells they lie in; low, high : the nodes at the ends of each line
     """
 
     cells: Cells
+    leaves: I64Array
     grouped: Buckets
     nodes: tuple[I64Array, I64Array]
     ends: I64Array
@@ -259,16 +320,16 @@ class _Search(NamedTuple):
     def passed(self) -> tuple[I64Array, I64Array]:
         """Return pairs (n_pairs,) of a line and a node whose pixel it passes."""
         # Work is parted by the entries of cells, not by cells: these are very unequal.
-        counts = np.diff(self.cells.offsets)[self.cells.leaves]
+        counts = np.diff(self.cells.offsets)[self.leaves]
         found = parallel.each(self._look, parallel.parted(offsets_from(counts)))
         return np.concatenate([x for x, _ in found]), np.concatenate([y for _, y in found])
 
     def _look(self, first: int, stop: int) -> tuple[I64Array, I64Array]:
         """Look at some leaves. Marks are only ever set, so threads may share them."""
-        cells, leaves = self.cells, self.cells.leaves[first:stop]
+        cells, leaves = self.cells, self.leaves[first:stop]
         counts = np.diff(cells.offsets)[leaves]
         # A guess; where there are more pairs it is done again with room for all.
-        room = max(1024, int(counts.sum()) // 8)
+        room = max(1024, int(counts.sum()) // 2)
         busiest = int(np.diff(self.grouped.offsets)[leaves].max(initial=1))
         # Work space for one cell at a time, as large as the fullest of these.
         ranges = np.empty((int(counts.max(initial=1)), 4))
@@ -318,7 +379,7 @@ def cuts_left(node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array)
     # The proof looks with the same search: a fault of the search itself is for the random tests.
     ends = edges_between(node_x, node_y, low, high)
     is_border = np.ones(len(low), np.uint8)
-    crossings = _crossings(build_cells(ends), ends, is_border)[0]
+    crossings = _crossings(build_cells(ends), ends, is_border).x
     if len(crossings):
         return len(crossings)
     # Pixels that are passed are allowed; nodes that lie exactly on an edge are not.
@@ -329,9 +390,20 @@ def cuts_left(node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array)
     return int(((bx - ax) * (py - ay) == (by - ay) * (px - ax)).sum())
 
 
-def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> tuple[I64Array, I64Array]:
-    """Return the grid points of all proper crossings, with repeats."""
+class _Crossings(NamedTuple):
+    """The grid points of all proper crossings, with repeats, and what else was seen on the way.
+
+    is_quiet : (n_leaves,) bool, leaves in which nothing crosses and no end comes near another edge
+    """
+
+    x: I64Array
+    y: I64Array
+    is_quiet: BoolArray
+
+
+def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> _Crossings:
     counts = np.diff(cells.offsets)[cells.leaves]
+    is_quiet = np.zeros(len(cells.leaves), np.uint8)
 
     def cross(first: int, stop: int) -> tuple[I64Array, I64Array]:
         # Edges of a cell are copied side by side, so that a pair costs no wait for memory.
@@ -359,13 +431,15 @@ def _crossings(cells: Cells, ends: I64Array, is_border: np.ndarray) -> tuple[I64
                 np.empty(4),
                 out_x,
                 out_y,
+                is_quiet[first:stop],
             )
             if n_found <= room:
                 return out_x[:n_found], out_y[:n_found]
             room = n_found
 
     found = parallel.each(cross, parallel.parted(offsets_from(counts)))
-    return np.concatenate([x for x, _ in found]), np.concatenate([y for _, y in found])
+    x, y = (np.concatenate(places) for places in zip(*found, strict=True))
+    return _Crossings(x, y, is_quiet.view(bool))
 
 
 def _lead_through(

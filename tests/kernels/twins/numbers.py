@@ -48,6 +48,11 @@ class OfNumbers:
         made = c.now("order")[c.begin : c.begin + len(order)]
         return (made, c.now("offsets")[c.first_key + 1 : c.last_key + 1]), (order, ends)
 
+    def place_items(self, c, _):
+        wanted = plain.place_items(c.keys, range(c.first, c.last), c.nexts)
+        order = c.now("order")
+        return {i: order.index(i) for i in wanted}, wanted
+
     def join_roots(self, c, _):
         if c.parent != list(range(len(c.parent))):
             return 0, 0  # it goes on from a forest that another call began

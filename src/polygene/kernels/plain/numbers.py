@@ -91,6 +91,11 @@ def fill_bucket(keys: Ints, first_key: int, last_key: int) -> list[int]:
     return sorted(own, key=lambda i: keys[i])
 
 
+def place_items(keys: Ints, items: range, nexts: Ints) -> dict[int, int]:
+    """Return where each of some items goes: after those before it that have its key."""
+    return {i: nexts[keys[i]] + keys[items.start : i].count(keys[i]) for i in items}
+
+
 def join_roots(left: Ints, right: Ints, n: int) -> list[int]:
     """Return the least item that each of ``n`` hangs together with by pairs left[i], right[i]."""
     root = list(range(n))

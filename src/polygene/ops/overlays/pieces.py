@@ -65,7 +65,8 @@ def made_of(
         (pieces, cut_pieces),
         (scene.cutter, _rows_of_cutter(done.rows[of_other], whole_of[of_other], scene)),
     ]
-    sources = [sources[0], *(source for source in sources[1:] if len(source[1]))]
+    # Where nothing is taken of INPUT, what is made is all there is, and is not copied to itself.
+    sources = [source for source in sources if len(source[1])] or sources[:1]
     # Rows are counted through all columns.
     before = offsets_from([source.n_rows for source, _ in sources])
     taken = np.concatenate(
