@@ -142,6 +142,10 @@ def link_borders(
 def split_rings(
     next_item: cython.int[::1],
     item_halfedge: cython.int[::1],
+    item_entry: cython.int[::1],
+    entry_piece: cython.longlong[::1],
+    first_piece: cython.longlong,
+    last_piece: cython.longlong,
     origin: cython.int[::1],
     node_x: cython.longlong[::1],
     node_y: cython.longlong[::1],
@@ -155,13 +159,16 @@ def split_rings(
 ) -> cython.longlong:
     """Walk the borders and cut a ring off whenever a node is met again; return how many rings.
 
-    Ring r is the half-edges ``ring_halfedges[ring_offsets[r]:ring_offsets[r + 1]]``, the first that of
-    the item ``ring_item[r]``, starting at its lexicographically smallest node; outer rings run
+    Only those of pieces from ``first_piece`` up to ``last_piece`` are walked; threads may walk others.
+    An item is of the entry ``item_entry`` names, and that of the piece ``entry_piece``. Ring r is the
+    half-edges ``ring_halfedges[ring_offsets[r]:ring_offsets[r + 1]]``, the first that of the item
+    ``ring_item[r]``, starting at its lexicographically smallest node; outer rings run
     counter-clockwise, holes clockwise, which the turn at that node tells. ``place_of_node`` is -1 for
     all nodes, before and after.
     """
     n_rings: cython.longlong = 0
     filled: cython.longlong = 0
+    piece: cython.longlong
     top: cython.longlong
     k: cython.Py_ssize_t
     i: cython.longlong
@@ -175,6 +182,9 @@ def split_rings(
     with cython.nogil:
         for k in range(next_item.shape[0]):
             if is_done[k]:
+                continue
+            piece = entry_piece[item_entry[k]]
+            if piece < first_piece or piece >= last_piece:
                 continue
             item = k
             top = 0

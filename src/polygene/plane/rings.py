@@ -84,7 +84,7 @@ def _walked(
     borders = _linked(arrangement, pieces)
     # Borders are walked as closed curves that may pass a node twice; cut there, they are simple
     # rings.
-    halfedge, offsets, first, is_hole = _split(arrangement, borders.following, borders.halfedge)
+    halfedge, offsets, first, is_hole = _split(arrangement, borders, pieces.piece)
     entry = borders.entry[first]
     return halfedge, offsets, pieces.piece[entry], borders.root_of_entry[entry], is_hole
 
@@ -99,12 +99,14 @@ class _Linked(NamedTuple):
     halfedge, entry, following : (n_items,) of each item its half-edge, the entry it is of, and the item
         that comes next on the border
     root_of_entry : (n_entries,) the same for all that hangs together: a part
+    shares : ranges of pieces, one for each thread, and how many items those of each have
     """
 
     halfedge: I32Array
     entry: I32Array
     following: I32Array
     root_of_entry: I64Array
+    shares: list[tuple[int, int, int]]
 
 
 def _linked(arrangement: Arrangement, pieces: Pieces) -> _Linked:
@@ -147,36 +149,61 @@ def _linked(arrangement: Arrangement, pieces: Pieces) -> _Linked:
         ),
         parallel.split(n_items),
     )
-    return _Linked(item_halfedge, item_entry, next_item, parent)
+    shares = _shares(item_piece, pieces.n_pieces)
+    return _Linked(item_halfedge, item_entry, next_item, parent, shares)
+
+
+def _shares(item_piece: I32Array, n_pieces: int) -> list[tuple[int, int, int]]:
+    """Part pieces into ranges, one for each thread if there are many items: first, stop, items."""
+    n = min(len(parallel.split(len(item_piece))), max(1, n_pieces))
+    cuts = [n_pieces * k // n for k in range(n + 1)]
+    before = [int(np.count_nonzero(item_piece < cut)) for cut in cuts[1:-1]]
+    counts = np.diff([0, *before, len(item_piece)]).tolist()
+    return list(zip(cuts[:-1], cuts[1:], counts, strict=True))
 
 
 def _split(
-    arrangement: Arrangement, next_item: I32Array, item_halfedge: I32Array
+    arrangement: Arrangement, borders: _Linked, piece_of_entry: I64Array
 ) -> tuple[I32Array, I64Array, I32Array, BoolArray]:
     """Return the half-edges of rings, where each begins, its first item, and whether it is a hole."""
-    n_items, n_nodes = len(next_item), len(arrangement.node_x)
-    halfedges = np.empty(n_items, np.int32)
-    # Room for the worst case, cut to size below; the stack and the place of each node are work
-    # space.
-    offsets = np.zeros(n_items // 3 + 2, np.int64)  # a ring has three edges at least
-    first, is_hole = np.zeros(n_items // 3 + 1, np.int32), np.zeros(n_items // 3 + 1, np.uint8)
-    n_rings = kernels.run(
-        kernels.trace.split_rings,
-        next_item,
-        item_halfedge,
-        arrangement.origin,
-        arrangement.node_x,
-        arrangement.node_y,
-        np.zeros(n_items, np.uint8),
-        np.full(n_nodes, NONE, np.int32),
-        np.empty(n_items, np.int32),
-        halfedges,
-        offsets,
-        first,
-        is_hole,
-    )
-    offsets, first = offsets[: n_rings + 1].copy(), first[:n_rings].copy()
-    return halfedges, offsets, first, is_hole[:n_rings].astype(bool)
+    n_items = len(borders.halfedge)
+    halfedges, is_done = np.empty(n_items, np.int32), np.zeros(n_items, np.uint8)
+    begins = offsets_from([n for _, _, n in borders.shares])
+
+    def walk(k: int) -> tuple[I64Array, I32Array, BoolArray]:
+        first_piece, last_piece, n = borders.shares[k]
+        # Room for the worst case, cut to size below; the stack and the place of each node are work
+        # space.
+        offsets = np.zeros(n // 3 + 2, np.int64)  # a ring has three edges at least
+        first, is_hole = np.zeros(n // 3 + 1, np.int32), np.zeros(n // 3 + 1, np.uint8)
+        n_rings = kernels.run(
+            kernels.trace.split_rings,
+            borders.following,
+            borders.halfedge,
+            borders.entry,
+            piece_of_entry,
+            first_piece,
+            last_piece,
+            arrangement.origin,
+            arrangement.node_x,
+            arrangement.node_y,
+            is_done,
+            np.full(len(arrangement.node_x), NONE, np.int32),
+            np.empty(n, np.int32),
+            halfedges[begins[k] : begins[k + 1]],
+            offsets,
+            first,
+            is_hole,
+        )
+        return (
+            begins[k] + offsets[:n_rings],
+            first[:n_rings].copy(),
+            is_hole[:n_rings].astype(bool),
+        )
+
+    found = parallel.each_of(walk, range(len(borders.shares)))
+    offsets, first, is_hole = (np.concatenate(parts) for parts in zip(*found, strict=True))
+    return halfedges, np.append(offsets, n_items), first, is_hole
 
 
 def _ordered(
@@ -198,9 +225,9 @@ def _ordered(
     part = part_of_root[root]
     assert (part != NONE).all(), "a part has an outer ring"
     assert (count_by(part[outer], len(outer)) == 1).all(), "a part has one outer ring"
-    # Holes go by part, and within one by place; ties of the first vertex fall to the second.
+    # Holes go by part, and within one by place.
     holes = np.flatnonzero(is_hole)
-    holes = holes[np.lexsort((*places.keys(holes), part[holes]))]
+    holes = holes[places.order(holes, part[holes])]
     # An outer ring comes after those of earlier parts and their holes; its holes follow it.
     n_holes = count_by(part[holes], len(outer))
     starts = offsets_from(n_holes + 1)[:-1]
@@ -224,15 +251,22 @@ class _Places(NamedTuple):
     halfedge: I32Array
     offsets: I64Array
 
-    def keys(self, rings: I64Array) -> tuple[I64Array, ...]:
-        """Return (n_rings,) keys to sort rings by, the last first: first vertex, then second.
+    def order(self, rings: I64Array, group: I64Array) -> I64Array:
+        """Return the order of rings (n,) by group (n,), then by their first vertex, then the second.
 
-        Rings may touch in their first; no two run over one half-edge.
+        Rings of a group may touch in their first; no two run over one half-edge.
         """
-        first = self.offsets[rings]
-        a, b = (self.arrangement.origin[self.halfedge[at]] for at in (first, first + 1))
-        x, y = self.arrangement.node_x, self.arrangement.node_y
-        return y[b], x[b], y[a], x[a]
+        keys = (*self._keys(rings, 0), group)
+        order = np.lexsort(keys)
+        is_tied = np.ones(max(0, len(rings) - 1), bool)
+        for key in keys:
+            is_tied &= np.diff(key[order]) == 0
+        return np.lexsort((*self._keys(rings, 1), *keys)) if is_tied.any() else order
+
+    def _keys(self, rings: I64Array, k: int) -> tuple[I64Array, I64Array]:
+        """Return y and x of vertex k of rings."""
+        node = self.arrangement.origin[self.halfedge[self.offsets[rings] + k]]
+        return self.arrangement.node_y[node], self.arrangement.node_x[node]
 
 
 def _by_place(rings: I64Array, piece: I64Array, places: _Places) -> I64Array:
@@ -244,7 +278,7 @@ def _by_place(rings: I64Array, piece: I64Array, places: _Places) -> I64Array:
     # Only rings that share a piece are put in order among each other.
     several = np.flatnonzero(np.diff(grouped.offsets)[piece[order]] > 1)
     some = order[several]
-    order[several] = some[np.lexsort((*places.keys(some), piece[some]))]
+    order[several] = some[places.order(some, piece[some])]
     return order
 
 

@@ -103,6 +103,8 @@ class OfFaces:
         found, seen = Counter(), set()
         for start in range(len(nodes)):
             walk, k = [], start
+            if not c.first_piece <= c.entry_piece[c.item_entry[start]] < c.last_piece:
+                continue
             while k not in seen:
                 seen.add(k)
                 walk.append(nodes[k])
