@@ -192,12 +192,12 @@ class Bundles(unittest.TestCase):
                 )
                 border = np.ones(n, np.uint8)
                 found = noding._crossings(cells, ends, border)
-                self.assertEqual(len(found[0]), len(crossings(x, y, low, high)))
+                self.assertEqual(len(found.x), len(crossings(x, y, low, high)))
                 with mock.patch.object(noding, "BUNDLE", 10**6):
                     plain = noding._crossings(cells, ends, border)
                 self.assertCountEqual(
-                    zip(*(c.tolist() for c in found), strict=True),
-                    zip(*(c.tolist() for c in plain), strict=True),
+                    zip(found.x.tolist(), found.y.tolist(), strict=True),
+                    zip(plain.x.tolist(), plain.y.tolist(), strict=True),
                 )
 
     def test_and_all_pixels(self):

@@ -122,15 +122,21 @@ def straight_lines(
         return line_at
     item, ring = _at_marked_nodes(arrangement, rings, noded.is_passed)
     # (n_found,) asked: is there a line that runs straight through, for each row of the piece?
-    piece, before = rings.piece[ring], _before(rings, item, ring)
-    line = np.empty(len(item), np.int32)
+    line, node = np.empty((2, len(item)), np.int32)
+    piece = np.empty(len(item), np.int64)
 
     def look(first: int, stop: int) -> None:
+        here = slice(first, stop)
+        before, after = (
+            rings.halfedge[items] for items in (_before(rings, item[here], ring[here]), item[here])
+        )
+        node[here] = arrangement.origin[after]
+        piece[here] = rings.piece[ring[here]]
         kernels.run(
             kernels.trace.find_straight,
-            rings.halfedge[before[first:stop]] >> 1,
-            rings.halfedge[item[first:stop]] >> 1,
-            piece[first:stop],
+            before >> 1,
+            after >> 1,
+            piece[here],
             rows_of_piece,
             arrangement.deltas.offsets,
             arrangement.deltas.part,
@@ -144,14 +150,13 @@ def straight_lines(
             noded.high,
             noded.node_x,
             noded.node_y,
-            line[first:stop],
+            line[here],
         )
 
     parallel.each(look, parallel.split(len(item)))
     # Where a border touches itself in the node it is a corner of the ring, however straight each
     # side.
     drops = line != NONE
-    node = arrangement.origin[rings.halfedge[item]]
     asked = np.zeros(len(arrangement.node_x), bool)
     asked[node[drops]] = True
     wanted = np.flatnonzero(asked[node])
