@@ -21,6 +21,7 @@ from polygene.formats.geojson import lifting
 from polygene.geometry import GeometryColumn
 from polygene.kernels import plain
 from polygene.layer import Layer
+from polygene.plane import location
 from polygene.plane.sound import plainly_sound
 from polygene.plane.validity import invalid_rows
 from polygene.text import wkt
@@ -87,7 +88,9 @@ def work(seed):
     degrees: list[Layer] = []
     polygene.union(stars, tangles, give_slivers=0.01)
     polygene.union(stars)
-    polygene.imprint(paths, stars)
+    for most in (location.FEW_PLACES, 0):
+        with mock.patch.object(location, "FEW_PLACES", most):
+            polygene.imprint(paths, stars)
     polygene.clip(spots, stars)
     cells = make.layer("cells", make.coverage(2, 2, 4, np.random.default_rng(seed), 8), stars.crs)
     polygene.join(

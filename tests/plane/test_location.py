@@ -7,7 +7,7 @@ import numpy as np
 
 from polygene.arrays import NONE
 from polygene.plane import cells
-from polygene.plane.location import Locator
+from polygene.plane.location import FEW_PLACES, Locator
 from tests.support.chance import some_of
 
 
@@ -37,7 +37,8 @@ class Located(unittest.TestCase):
             start = np.arange(4 * len(squares))
             stop = start.reshape(-1, 4)[:, [1, 2, 3, 0]].ravel()
             with mock.patch.object(cells, "SMALL_CROWD", int(rng.choice([3, 8, 16]))):
-                locator = Locator(around_x.ravel(), around_y.ravel(), start, stop)
+                edges = around_x.ravel(), around_y.ravel(), start, stop
+                locator = Locator(*edges)
                 self.assertGreater(len(locator._index.cells.boxes), 1)
             # Doubled and odd, so on no border; about corners of all sizes, and beyond all.
             corner = rng.integers(0, len(start), 500)
@@ -51,6 +52,11 @@ class Located(unittest.TestCase):
             sizes = np.where(holds, side, 2**60)
             wanted = np.where(holds.any(axis=1), sizes.argmin(axis=1), NONE)
             np.testing.assert_array_equal(self.faces(locator, seen, squares), wanted)
+            # Few are looked for among all edges, without an index.
+            plain = Locator(*edges)
+            few = plain.halfedges_left_of(px[:FEW_PLACES], py[:FEW_PLACES])
+            self.assertFalse(plain.is_built)
+            np.testing.assert_array_equal(self.faces(plain, few, squares), wanted[:FEW_PLACES])
 
     @staticmethod
     def faces(locator: Locator, seen: np.ndarray, squares: np.ndarray) -> np.ndarray:

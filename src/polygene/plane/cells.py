@@ -79,10 +79,22 @@ def count_in_cells(
     ends: I64Array, boxes: I64Array, entry_offsets: I64Array, entries: I64Array, n_cells: int
 ) -> I64Array:
     """Count the edges that `spread` would enter in each of (n_cells,) cells."""
-    counts, unused = np.zeros(n_cells, np.int64), np.zeros(1, np.int64)
-    kernel = kernels.cells.spread_edges
-    kernels.run(kernel, ends, boxes, entry_offsets, entries, 0, counts, unused)
-    return counts
+    counts = _counts(ends, _shares(boxes, entry_offsets), entries, n_cells)
+    return sum(counts[1:], counts[0])
+
+
+def _counts(
+    ends: I64Array, shares: list[tuple[I64Array, I64Array]], entries: I64Array, n_cells: int
+) -> list[I64Array]:
+    """Count the edges of each share in each of (n_cells,) cells."""
+    unused = np.zeros(1, np.int64)
+
+    def count(share: tuple[I64Array, I64Array]) -> I64Array:
+        counts = np.zeros(n_cells, np.int64)
+        kernels.run(kernels.cells.spread_edges, ends, *share, entries, 0, counts, unused)
+        return counts
+
+    return parallel.each_of(count, shares)
 
 
 def spread(
@@ -91,7 +103,7 @@ def spread(
     """Enter the edges (n, 4) of each box (n_boxes, 6) in its cells, numbered from 0 for these."""
     # Counted, then filled in place: each thread knows where in each cell its entries go.
     shares = _shares(boxes, entry_offsets)
-    counts = parallel.each_of(lambda share: count_in_cells(ends, *share, entries, n_cells), shares)
+    counts = _counts(ends, shares, entries, n_cells)
     offsets = offsets_from(sum(counts[1:], counts[0]))
     cell_entries = np.empty(max(1, offsets[-1]), np.int64)
     # Each share has its own stretch of a cell, those of earlier shares before it.
@@ -108,13 +120,19 @@ def spread(
 
 
 def _shares(boxes: I64Array, entry_offsets: I64Array) -> list[tuple[I64Array, I64Array]]:
-    """Part the edges of a single box for the threads: boxes and offsets for each share."""
-    n = parallel.n_workers()
-    if len(boxes) > 1 or entry_offsets[-1] < WORTH_SHARING:
-        return [(boxes, entry_offsets)]
-    # A single box parted by edges: threads see all cells, and never write to the same entry.
-    cuts = entry_offsets[-1] * np.arange(n + 1) // n
-    return [(boxes, cuts[k : k + 2]) for k in range(n)]
+    """Part the edges of boxes for the threads: boxes and offsets for each share."""
+    n = parallel.n_workers() if entry_offsets[-1] >= WORTH_SHARING else 1
+    at = entry_offsets[-1] * np.arange(n + 1) // n
+    if len(boxes) == 1:
+        # A single box parted by edges: threads see all cells, and never write to the same entry.
+        return [(boxes, at[k : k + 2]) for k in range(n)]
+    # Of several each thread has some: the cells are theirs alone.
+    cuts = np.searchsorted(entry_offsets, at)
+    return [
+        (boxes[a:b], entry_offsets[a : b + 1])
+        for a, b in zip(cuts[:-1], cuts[1:], strict=True)
+        if b > a
+    ]
 
 
 def single_box(ends: I64Array, per_cell: float, most_passed: float = np.inf) -> I64Array:

@@ -9,7 +9,9 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, I64Array
-from polygene.plane.cells import MOST_PASSED, Cells, edges_between, small_cells
+from polygene.plane.cells import MOST_PASSED, Cells, edges_between, single_box, small_cells
+
+FEW_PLACES = 32  # for which all edges are looked at sooner than an index is built
 
 
 class _Index(NamedTuple):
@@ -20,7 +22,7 @@ class _Index(NamedTuple):
 class Locator:
     """Finds what a point sees to its left among edges that meet only at nodes.
 
-    The index is built at the first question.
+    The index is built at the first question about many.
     """
 
     def __init__(self, node_x: I64Array, node_y: I64Array, low: I64Array, high: I64Array) -> None:
@@ -56,6 +58,14 @@ class Locator:
         )
         return _Index(cells, corners)
 
+    @property
+    def _all_in_one(self) -> _Index:
+        """One cell with all edges in it, to the left of which nothing is."""
+        ends = self._ends
+        nothing, offsets = np.full(1, NONE, np.int64), np.array([0, len(ends)])
+        box, leaves = single_box(ends, len(ends)), np.zeros(1, np.int64)
+        return _Index(Cells(box, nothing, offsets, np.arange(len(ends)), leaves), nothing)
+
     def halfedges_left_of(self, double_x: I64Array, double_y: I64Array) -> I64Array:
         """Return for each point the half-edge that has the point's face to its left, or NONE.
 
@@ -72,7 +82,8 @@ class Locator:
         seen = np.full(len(double_x), NONE, np.int64)
         # Without edges all is outside, and there is no box to lay.
         if len(self._edges[2]) and len(double_x):
-            index = self._index
+            is_few = len(double_x) <= FEW_PLACES and not self.is_built
+            index = self._all_in_one if is_few else self._index
             kernels.run(
                 kernels.locate.locate_points,
                 np.ascontiguousarray(double_x),
