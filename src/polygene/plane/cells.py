@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -127,11 +128,9 @@ def _shares(boxes: I64Array, entry_offsets: I64Array) -> list[tuple[I64Array, I6
         # A single box parted by edges: threads see all cells, and never write to the same entry.
         return [(boxes, at[k : k + 2]) for k in range(n)]
     # Of several each thread has some: the cells are theirs alone.
-    cuts = np.searchsorted(entry_offsets, at)
+    cuts = np.searchsorted(entry_offsets, at[1:-1])
     return [
-        (boxes[a:b], entry_offsets[a : b + 1])
-        for a, b in zip(cuts[:-1], cuts[1:], strict=True)
-        if b > a
+        (boxes[a:b], entry_offsets[a : b + 1]) for a, b in pairwise([0, *cuts.tolist(), len(boxes)])
     ]
 
 
