@@ -77,7 +77,8 @@ PHRASES = {
     "subset": ["select features within the park", "which parcels are in the flood zone",
                "neighbouring parcels that touch", "points outside polygons",
                "keep only open wells where status is open",
-               "buildings no further than 100 m from a road", "select schools that touch the zone"],
+               "buildings no further than 100 m from a road", "select schools that touch the zone",
+               "parcels inside flood zone", "areas larger than 2 ha"],
     "tally": ["count by type", "cross table of species and district", "report areas by class",
               "bar chart of totals"],
     "fields": ["reorder columns", "if then else in a field", "rename column",
@@ -98,7 +99,8 @@ PHRASES = {
     "lineage": ["how was this layer made"],
     "run": ["automate a workflow of ten steps"],
     NONE: ["smooth the coastline", "shortest path on a road network", "interpolate a raster",
-           "thiessen polygons around stations", "extract vertices as points"],
+           "thiessen polygons around stations", "extract vertices as points",
+           "split polygons by lines"],
 }  # fmt: skip
 NEW = {
     "erase": ["take the ponds out of the meadows and subtract them"],
@@ -127,6 +129,16 @@ class Finding(unittest.TestCase):
         wrong = {p: [e.command for e in find(p)] for p, c in phrases if _first(p) != c}
         self.assertEqual(wrong, {})
 
+    def test_a_length_is_a_distance(self):
+        """Whatever number and unit somebody has in mind, features by distance are meant."""
+        for text in (
+            "which beds are within 200 m of a buoy",
+            "houses closer than 50m to a road",
+            "everything within 5 miles of a school",
+            "less than 2 km from the coast",
+        ):
+            self.assertIn("--up-to", find(text)[0].example, text)
+
     def test_phrases_that_nobody_foresaw(self):
         """Written after the table, and not to be made to fit: most of them are to come first."""
         tries = [(p, c) for c, texts in NEW.items() for p in texts]
@@ -149,6 +161,19 @@ class Finding(unittest.TestCase):
             filled("dissolve INPUT --by FIELD", "", here[:1]),
             "polygene dissolve ROUTES_OUT.fgb --by t",
         )
+
+    def test_a_length_and_layers_are_filled_in_as_they_were_said(self):
+        """One word means one layer, even where the names of several begin with it."""
+        here = [
+            Here(f"{name}.fgb", name, "polygon", 9, {}) for name in ("beds_a", "beds_b", "park")
+        ]
+        example = "subset INPUT --with OTHER --up-to 100m -o OUT"
+        for text, wanted in {
+            "which beds are within 1.5 miles of the park": "beds_a.fgb --with park.fgb --up-to 1.5mi",
+            "beds_b up to 20m from beds_a": "beds_b.fgb --with beds_a.fgb --up-to 20m",
+            "park within 1,500 m of beds": "park.fgb --with beds_a.fgb --up-to 100m",
+        }.items():
+            self.assertIn(f"subset {wanted} -o", filled(example, text, here))
 
     def test_what_is_not_known_is_said_to_be(self):
         for text in ("florps", "", "xyzzy plugh", "12 34"):

@@ -9,6 +9,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from polygene.finding import length_in
+
 _MOST_FILES = 20
 _LARGEST = 50 << 20  # bytes of a file that is looked into
 
@@ -55,8 +57,15 @@ def filled(example: str, asked: str, here: Sequence[Here]) -> str:
     """Return an example as one would type it; words in capitals stay where nothing is known."""
     if not example:
         return ""
+    if length := length_in(asked):
+        example = re.sub(r"(--up-to|--distance) 100m", rf"\1 {length}", example)
     places = [(_place(one.name, asked), k) for k, one in enumerate(here)]
-    found = [here[k] for place, k in sorted((p, k) for p, k in places if p is not None)]
+    # Of several that one word may mean it means the first.
+    meant = {
+        place[0]: k
+        for place, k in sorted(((p, k) for p, k in places if p is not None), reverse=True)
+    }
+    found = [here[k] for _, k in sorted(meant.items())]
     named = list({one.name.casefold(): one for one in reversed(found)}.values())[::-1]
     taken: dict[str, Here] = {}
     for word in re.findall(r"\b(?:INPUT|OTHER|AREAS|POINTS)\b", example):

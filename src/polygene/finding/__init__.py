@@ -30,6 +30,11 @@ _FAINT = {
 }  # fmt: skip
 # Words for what there is in layers tell less than those for what is done with it.
 _KINDS = {"area", "line", "point", "field", "table"}
+# A length, as in "within 200 m of", is a distance.
+_LENGTHS = re.compile(
+    r"\b(\d[\d.,]*)\s*(m|km|mi|ft|yd|metres?|meters?|kilomet(?:re|er)s?|miles?|feet|yards?)\b"
+)
+_UNITS = {"met": "m", "kil": "km", "mil": "mi", "fee": "ft", "yar": "yd"}
 _LEAST = 0.34  # of the weight of a phrase that what was asked must have
 
 
@@ -68,9 +73,18 @@ def entries() -> tuple[Entry, ...]:
 
 
 def _tokens(text: str) -> list[str]:
-    words = re.findall(r"[^\W_]+", text.casefold().replace("-", " ").replace("_", " "))
+    plain = _LENGTHS.sub(" distance ", text.casefold())
+    words = re.findall(r"[^\W_]+", plain.replace("-", " ").replace("_", " "))
     told = [word for word in words if word not in _NOT_TOLD]
     return [_stems().get(word, word) for word in map(_stem, told)]
+
+
+def length_in(text: str) -> str:
+    """Return the first length in a text as options take it, such as 200m; empty if there is none."""
+    found = _LENGTHS.search(text.casefold())
+    if found is None or not re.fullmatch(r"\d+(\.\d+)?", found[1]):  # 1,500 may be one or the other
+        return ""
+    return found[1] + _UNITS.get(found[2][:3], found[2])
 
 
 @functools.cache
