@@ -13,6 +13,7 @@ from polygene.formats.endings import ENDINGS
 from polygene.written import remark
 
 NAME = "polygene.toml"
+_NUMBERS = {"precision", "workers"}  # which may be said without a unit, so without quotes
 
 
 @dataclass(frozen=True)
@@ -112,7 +113,9 @@ def read(path: Path) -> Settings:
                 f"there is no setting {name!r}{did_you_mean(name, known)} (there are "
                 f"{', '.join(known)})",
             )
-        if not isinstance(value, str):
+        if name in _NUMBERS and isinstance(value, int | float) and not isinstance(value, bool):
+            found[name] = str(value)
+        elif not isinstance(value, str):
             raise SheetError(path, None, f"{name} is a text in quotes, not {value!r}")
     settings = Settings(**found)
     try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import unittest
 
-from polygene import provenance
+from polygene import provenance, settings
 from polygene.formats import address, addressed
 from tests.support.cli import WithSample
 
@@ -93,11 +93,19 @@ class Settings(WithSample):
             },
         )
 
+    def test_numbers_need_no_quotes(self):
+        self.sheet.write_text("precision = 0.5\nworkers = 3\n")
+        found = settings.read(self.sheet)
+        self.assertEqual((found.precision, found.workers), ("0.5", "3"))
+
     def test_mistakes(self):
         for text, reason in [
             ('precison = "1m"', "there is no setting 'precison'; did you mean 'precision'"),
             ("precision = ", "it is no valid TOML"),
-            ("precision = 1", "precision is a text in quotes"),
+            ("folder = 1", "folder is a text in quotes"),
+            ("workers = 1.5", "polygene.toml: workers: '1.5' is no number of processes"),
+            ('crs = "EPSG:999999"', "polygene.toml: crs: 'EPSG:999999' is no CRS"),
+            ('encoding = "utf-99"', "polygene.toml: encoding: 'utf-99' is no encoding"),
             ('format = "xls"', "'xls' is no format"),
             ('precision = "1x"', "'x' is no unit of length"),
         ]:

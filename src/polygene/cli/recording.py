@@ -64,6 +64,7 @@ class RecordedCommand(Helpful):
             if ctx.get_parameter_source(own_name) is ParameterSource.DEFAULT_MAP:
                 raise click.UsageError(f"polygene.toml: {own_name}: {err.message}") from err
             raise
+        _check_texts(ctx)
         for name in _INPUTS & ctx.params.keys():
             ctx.params[name] = _found(ctx.params[name], settings)
         if ctx.params.get("out"):
@@ -165,6 +166,28 @@ def settings_here() -> Settings | None:
             f"polygene.toml: workers: {found.workers!r} is no number of processes, of 1 or more"
         )
     return found
+
+
+def _check_texts(ctx: click.Context) -> None:
+    """Refuse what the settings say of layers, where it would be refused as theirs later on."""
+    from polygene.errors import PolygeneError
+
+    def is_from_settings(name: str) -> bool:
+        return ctx.get_parameter_source(name) is ParameterSource.DEFAULT_MAP
+
+    name = ""
+    try:
+        if is_from_settings(name := "encoding"):
+            from polygene.formats.codepages import texts_written_in
+
+            with texts_written_in(str(ctx.params[name])):
+                pass
+        if is_from_settings(name := "crs"):
+            from polygene import crs
+
+            crs.parse(str(ctx.params[name]))
+    except PolygeneError as err:
+        raise click.UsageError(f"polygene.toml: {name}: {err}") from err
 
 
 def _destination(ctx: click.Context, settings: Settings, command: str) -> str:
