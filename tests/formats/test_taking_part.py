@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import gzip
+import io
+import json
 import os
 import re
 import shlex
@@ -24,7 +26,7 @@ import pyarrow as pa
 import polygene
 from polygene import crs
 from polygene.errors import FileError
-from polygene.formats import address, addressed
+from polygene.formats import address, addressed, packed
 from polygene.formats.registry import format_of
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Family
@@ -131,6 +133,32 @@ class Packed(cli.WithSample):
         self.assertEqual(both.code, 2)
         several = self.run_polygene("convert", "tolva.gpkg#beds_*", "-o", "-")
         self.assertIn("one layer goes to standard output, and there are 2", several.words)
+
+
+class Piped(unittest.TestCase):
+    def ending(self, text: str) -> str:
+        piped = mock.Mock(buffer=io.BytesIO(text.encode()), isatty=lambda: False)
+        with packed.unpacking(), mock.patch.object(sys, "stdin", piped):
+            return packed.standard_input().suffix
+
+    def test_what_is_piped_is_told_by_its_beginning(self):
+        feature = {"type": "Feature", "properties": {}, "geometry": None}
+        whole = {"features": [feature] * 3, "type": "FeatureCollection"}
+        line, far = json.dumps(feature), json.dumps({"note": "x" * 70_000, **whole}, indent=1)
+        for text in (json.dumps(whole, indent=1), json.dumps(feature, indent=1), json.dumps(whole),
+                     "\ufeff " + json.dumps(whole), far):  # fmt: skip
+            self.assertEqual(self.ending(text), ".geojson", text[:40])
+        for text in (
+            f"{line}\n{line}\n",
+            line,
+            f"\x1e{line}\n",
+            f"{line}\n{json.dumps(whole)}",
+            "",
+        ):
+            self.assertEqual(self.ending(text), ".geojsons", text[:40])
+        for text in ("x,y\n1,2\n", "<kml/>", "SQLite format 3\0", "[1, 2]"):
+            with self.assertRaisesRegex(FileError, "neither GeoJSON nor Arrow"):
+                self.ending(text)
 
 
 class Corners(unittest.TestCase):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import contextlib
 import gzip
+import json
 import shutil
 import sys
 import tempfile
@@ -24,6 +25,7 @@ from polygene.formats.endings import ENDINGS, KMZ, LINEAGE, PACKED, ZIPPED
 PIPE = "-"
 _BESIDE = (".dbf", ".shx", ".prj", ".cpg")  # what a layer file may need at its side
 _BLOCK = 1 << 20
+_FIRST = 1 << 16  # bytes by which what is piped is told
 _MOST_MEMBERS = 10_000
 # Layers shrink to a third or a thirtieth; what grows more than this is made to fill the disk.
 _MOST_GROWTH = 300
@@ -96,6 +98,8 @@ def standard_input() -> Path:
     ------
     UsageError
         If nothing is piped into the program.
+    FileError
+        If it is neither.
     """
     members, key = _here().members, (Path(PIPE),)
     if key not in members:
@@ -104,15 +108,35 @@ def standard_input() -> Path:
         target = _here().new_folder() / "piped.geojsons"
         with target.open("wb") as file:
             _copy(sys.stdin.buffer, file, PIPE, None)
-        with target.open("rb") as file:
-            head = file.read(512)
-        if head.startswith((b"ARROW1", b"\xff\xff\xff\xff")):
-            target = target.rename(target.with_suffix(".arrows"))
-        elif b'"FeatureCollection"' in head:
-            target = target.rename(target.with_suffix(".geojson"))
+        target = target.rename(target.with_suffix(_ending_of_piped(target)))
         _here().shown[str(target)] = "standard input"
         members[key] = [target]
     return members[key][0]
+
+
+def _ending_of_piped(path: Path) -> str:
+    """Return the ending that what was piped would have as a file."""
+    with path.open("rb") as file:
+        head = file.read(_FIRST)
+        is_all = not file.read(1)
+    if head.startswith((b"ARROW1", b"\xff\xff\xff\xff")):
+        return ".arrows"
+    text = head.removeprefix(b"\xef\xbb\xbf").lstrip()
+    if text[:1] not in (b"{", b"\x1e", b""):
+        raise FileError(
+            "standard input is neither GeoJSON nor Arrow, which is what can be piped; write it to a "
+            "file with the ending of its format"
+        )
+    line, end, rest = text.partition(b"\n")
+    if text[:1] != b"{" or not (end or is_all):
+        return ".geojson" if b'"FeatureCollection"' in text[:512] else ".geojsons"
+    # A sequence has a whole object in its first line. If that is all there is, it may be either.
+    try:
+        json.loads(line)
+    except ValueError:
+        return ".geojson"
+    is_alone = is_all and not rest.strip()
+    return ".geojson" if is_alone and b'"FeatureCollection"' in line else ".geojsons"
 
 
 def members(path: Path) -> list[Path]:
