@@ -12,12 +12,14 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import tempfile
 import time
 import unittest
 import warnings
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
@@ -159,6 +161,26 @@ class Piped(unittest.TestCase):
         for text in ("x,y\n1,2\n", "<kml/>", "SQLite format 3\0", "[1, 2]"):
             with self.assertRaisesRegex(FileError, "neither GeoJSON nor Arrow"):
                 self.ending(text)
+
+    def test_a_sequence_and_a_document_by_each_others_ending(self):
+        feature = {"type": "Feature", "properties": {"n": "äöü"}, "geometry": None}
+        line, lines = json.dumps(feature, ensure_ascii=False), json.dumps(feature, indent=1)
+        with tempfile.TemporaryDirectory() as folder:
+            for name, text, words in (
+                (
+                    "a.json",
+                    f"\ufeff{line}\n\n{line}\n",
+                    "in each line.* give it the ending .geojsons",
+                ),
+                ("b.geojsons", lines, "over several lines.* give it the ending .geojson$"),
+                ("c.json", f"{line} x", "is not valid JSON"),
+                ("d.json", f"{line}\n]", "is not valid JSON"),
+                ("e.geojsons", f"{line}\n{lines}", "line 2: it is not valid JSON"),
+            ):
+                path = Path(folder, name)
+                path.write_text(text, encoding="utf-8")
+                with self.assertRaisesRegex(FileError, words):
+                    polygene.read(str(path))
 
 
 class Corners(unittest.TestCase):

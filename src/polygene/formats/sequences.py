@@ -80,6 +80,11 @@ def _features(path: Path, data: bytes) -> list[dict[str, Any]]:
         try:
             document = orjson.loads(text)
         except orjson.JSONDecodeError as err:
+            if not features and reading.is_document(data):
+                raise FileError(
+                    f"{path} is one text of JSON over several lines, and no sequence; give it the "
+                    "ending .geojson"
+                ) from err
             raise FileError(f"{path}, line {line}: it is not valid JSON; {ADVICE}") from err
         if not isinstance(document, dict) or "type" not in document:
             raise FileError(f"{path}, line {line}: it is JSON but not GeoJSON; {ADVICE}")

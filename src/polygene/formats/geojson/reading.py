@@ -124,12 +124,27 @@ def _parse(path: Path, data: bytes | memoryview) -> dict[str, Any]:
     try:
         document = orjson.loads(data)
     except orjson.JSONDecodeError as err:
+        line, _, rest = bytes(data).lstrip().partition(b"\n")
+        if rest.lstrip()[:1] == b"{" and is_document(line):
+            raise FileError(
+                f"{path} has a text of JSON in each line, as a GeoJSON sequence; give it the ending "
+                ".geojsons"
+            ) from err
         is_at_end = err.pos >= len(err.doc.rstrip())
         what = "is cut short" if is_at_end else f"is not valid JSON ({_lower(err.msg)})"
         raise FileError(f"{path} {what}: line {err.lineno}, column {err.colno}; {_ADVICE}") from err
     if not isinstance(document, dict) or "type" not in document:
         raise FileError(f"{path} is JSON but not GeoJSON: it is no object with a member 'type'")
     return document
+
+
+def is_document(data: bytes) -> bool:
+    """Whether bytes are a text of JSON from beginning to end."""
+    try:
+        orjson.loads(data)
+    except orjson.JSONDecodeError:
+        return False
+    return True
 
 
 def _lower(text: str) -> str:
