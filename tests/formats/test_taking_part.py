@@ -111,6 +111,7 @@ class Packed(cli.WithSample):
             "bombs.zip": "would grow to more than 300 times its size",
             "bomb.zip": "would grow to more than 300 times its size",
             "cut.zip": "cut.zip/in/x.geojson is cut short",
+            "cut.zip/in/x.geojson": "is called like its layers: cut.zip#x",
         }.items():
             done = self.run_polygene("peek", name)
             self.assertEqual(done.code, 1, name)

@@ -150,6 +150,9 @@ def _without_parts(paths: Iterable[Path]) -> list[Path]:
 
 def _missing(place: Path) -> str:
     folder = place.parent
+    within = next((p for p in place.parents if packed.is_packed(p) and p.is_file()), None)
+    if within is not None:
+        return f"what is in {within} is called like its layers: {within}#{place.stem}"
     if not folder.is_dir():
         return f"there is no file {place}: there is no folder {folder}"
     names = [p.name for p in folder.iterdir() if may_hold_layers(p)]
