@@ -148,8 +148,12 @@ class Piped(unittest.TestCase):
         feature = {"type": "Feature", "properties": {}, "geometry": None}
         whole = {"features": [feature] * 3, "type": "FeatureCollection"}
         line, far = json.dumps(feature), json.dumps({"note": "x" * 70_000, **whole}, indent=1)
+        # A feature a line, the first of them longer than what is read at once.
+        long = {**feature, "properties": {"n": "x" * 70_000}}
+        listed = ",\n".join(json.dumps(one) for one in (long, feature))
+        listed = f'{{"features": [{listed}],\n"type": "FeatureCollection"}}'
         for text in (json.dumps(whole, indent=1), json.dumps(feature, indent=1), json.dumps(whole),
-                     "\ufeff " + json.dumps(whole), far):  # fmt: skip
+                     "\ufeff " + json.dumps(whole), far, listed):  # fmt: skip
             self.assertEqual(self.ending(text), ".geojson", text[:40])
         for text in (
             f"{line}\n{line}\n",

@@ -5,7 +5,6 @@ from __future__ import annotations
 import atexit
 import contextlib
 import gzip
-import json
 import shutil
 import sys
 import tempfile
@@ -25,7 +24,6 @@ from polygene.formats.endings import ENDINGS, KMZ, LINEAGE, PACKED, ZIPPED
 PIPE = "-"
 _BESIDE = (".dbf", ".shx", ".prj", ".cpg")  # what a layer file may need at its side
 _BLOCK = 1 << 20
-_FIRST = 1 << 16  # bytes by which what is piped is told
 _MOST_MEMBERS = 10_000
 # Layers shrink to a third or a thirtieth; what grows more than this is made to fill the disk.
 _MOST_GROWTH = 300
@@ -117,26 +115,22 @@ def standard_input() -> Path:
 def _ending_of_piped(path: Path) -> str:
     """Return the ending that what was piped would have as a file."""
     with path.open("rb") as file:
-        head = file.read(_FIRST)
-        is_all = not file.read(1)
-    if head.startswith((b"ARROW1", b"\xff\xff\xff\xff")):
-        return ".arrows"
-    text = head.removeprefix(b"\xef\xbb\xbf").lstrip()
-    if text[:1] not in (b"{", b"\x1e", b""):
+        if file.read(6).startswith((b"ARROW1", b"\xff\xff\xff\xff")):
+            return ".arrows"
+        file.seek(0)
+        lines = filter(None, (line.removeprefix(b"\xef\xbb\xbf").strip() for line in file))
+        first, is_alone = next(lines, b""), next(lines, None) is None
+    if first[:1] not in (b"{", b"\x1e", b""):
         raise FileError(
             "standard input is neither GeoJSON nor Arrow, which is what can be piped; write it to a "
             "file with the ending of its format"
         )
-    line, end, rest = text.partition(b"\n")
-    if text[:1] != b"{" or not (end or is_all):
-        return ".geojson" if b'"FeatureCollection"' in text[:512] else ".geojsons"
-    # A sequence has a whole object in its first line. If that is all there is, it may be either.
-    try:
-        json.loads(line)
-    except ValueError:
-        return ".geojson"
-    is_alone = is_all and not rest.strip()
-    return ".geojson" if is_alone and b'"FeatureCollection"' in line else ".geojsons"
+    if is_alone:  # it may be either, whatever it is
+        return ".geojson" if b'"FeatureCollection"' in first[:512] else ".geojsons"
+    from polygene.formats.geojson.reading import is_document  # with all that reading it needs
+
+    # A sequence has a whole object in its first line, or a mark in front of it.
+    return ".geojsons" if first[:1] == b"\x1e" or is_document(first) else ".geojson"
 
 
 def members(path: Path) -> list[Path]:
