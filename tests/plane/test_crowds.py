@@ -10,7 +10,7 @@ import numpy as np
 
 import polygene
 from polygene.measures import row_areas
-from polygene.plane import cells, noding
+from polygene.plane import cells, cuts
 from tests.support import exact
 from tests.support import generators as make
 
@@ -197,7 +197,7 @@ class HowCellsAreLaid(unittest.TestCase):
                     mock.patch.object(cells, "PER_CELL", per_cell),
                     mock.patch.object(cells, "PER_CELL_OF_LONG", per_cell),
                     mock.patch.object(cells, "CROWD", crowd),
-                    mock.patch.object(noding, "BUNDLE", bundle),
+                    mock.patch.object(cuts, "BUNDLE", bundle),
                 ):
                     found = polygene.union(first, second, precision=0.01).layer.geometry
                 np.testing.assert_array_equal(found.xy, wanted.xy)

@@ -10,9 +10,10 @@ from unittest import mock
 import numpy as np
 
 import polygene
-from polygene.plane import noding
+from polygene.plane import cuts
 from polygene.plane.arrangement import Borders, arrange
-from polygene.plane.noding import cuts_left, node_edges
+from polygene.plane.cuts import cuts_left
+from polygene.plane.noding import node_edges
 from tests.support import generators as make
 from tests.support.cases import each
 from tests.support.exact import on_segment, turn
@@ -81,7 +82,7 @@ class Noding(unittest.TestCase):
             n_passed_over += len(cells.leaves) - len(leaves)
             return leaves
 
-        busy, one = noding._busy_leaves, np.arange(12)
+        busy, one = cuts._busy_leaves, np.arange(12)
         for seed, size in itertools.product(range(60), (12, 200, 2**40)):
             rng = np.random.default_rng([seed, size])
             a, b, c = rng.integers(5, size, (3, 12, 2))
@@ -90,9 +91,9 @@ class Noding(unittest.TestCase):
             x, y = np.concatenate([a, b, c, beside, rng.integers(5, size, (3, 2))]).T.copy()
             start, stop = np.concatenate([one, one + 24]), np.concatenate([one + 12, one + 36])
             given = (x, y, start, stop, rng.random(24) < (1 if seed % 2 else 0.7))
-            with mock.patch.object(noding, "_busy_leaves", counted):
+            with mock.patch.object(cuts, "_busy_leaves", counted):
                 found = node_edges(*given)
-            with mock.patch.object(noding, "_busy_leaves", lambda cells, *_: cells.leaves):
+            with mock.patch.object(cuts, "_busy_leaves", lambda cells, *_: cells.leaves):
                 wanted = node_edges(*given)
             for name, mine, theirs in zip(found._fields, found, wanted, strict=True):
                 self.assertEqual(mine.tolist(), theirs.tolist(), (seed, size, name))

@@ -9,10 +9,11 @@ from unittest import mock
 import numpy as np
 
 from polygene.ops.buffer import buffer
-from polygene.plane import noding, portions, settling, validity
+from polygene.plane import cuts, noding, portions, settling, validity
 from polygene.plane.cells import edges_between
+from polygene.plane.cuts import cuts_left
 from polygene.plane.grid import Grid
-from polygene.plane.noding import cuts_left, node_edges
+from polygene.plane.noding import node_edges
 from polygene.plane.portions import tiles
 from polygene.plane.relating import relate
 from polygene.plane.sound import plainly_sound
@@ -187,14 +188,14 @@ class Bundles(unittest.TestCase):
                 ends = edges_between(x, y, low, high)
                 n = len(low)
                 one = np.array([[x.min(), y.min(), 10**6, 1, 1, 0]])
-                cells = noding.Cells(
+                cells = cuts.Cells(
                     one, np.array([-1]), np.array([0, n]), np.arange(n), np.zeros(1, np.int64)
                 )
                 border = np.ones(n, np.uint8)
-                found = noding._crossings(cells, ends, border)
+                found = cuts._crossings(cells, ends, border)
                 self.assertEqual(len(found.x), len(crossings(x, y, low, high)))
-                with mock.patch.object(noding, "BUNDLE", 10**6):
-                    plain = noding._crossings(cells, ends, border)
+                with mock.patch.object(cuts, "BUNDLE", 10**6):
+                    plain = cuts._crossings(cells, ends, border)
                 self.assertCountEqual(
                     zip(found.x.tolist(), found.y.tolist(), strict=True),
                     zip(plain.x.tolist(), plain.y.tolist(), strict=True),
@@ -210,7 +211,7 @@ class Bundles(unittest.TestCase):
             borders = np.ones(len(start), bool)
             noded = node_edges(x, y, start, start + 1, borders)
             self.assertEqual(cuts_left(noded.node_x, noded.node_y, noded.low, noded.high), 0)
-            with mock.patch.object(noding, "BUNDLE", 10**6):
+            with mock.patch.object(cuts, "BUNDLE", 10**6):
                 plain = node_edges(x, y, start, start + 1, borders)
             self.assertEqual(self.told(noded), self.told(plain))
 

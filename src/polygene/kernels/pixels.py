@@ -230,7 +230,8 @@ def _passes(
 ) -> cython.int:
     """Say how edge e passes node v: 1 through its pixel, 2 within two units of that, 0 neither.
 
-    Exact. The node is no end of the edge.
+    Exact. The node is no end of the edge. Who widens it widens NEAR and BESIDE of `crossings`, by which
+    cells are passed over.
     """
     x: cython.longlong = node_x[v]
     y: cython.longlong = node_y[v]

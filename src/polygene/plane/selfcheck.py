@@ -13,7 +13,8 @@ import numpy as np
 
 from polygene import kernels
 from polygene.arrays import count_by, distinct, number_pairs
-from polygene.plane.noding import Noded, cuts_left
+from polygene.plane.cuts import cuts_left
+from polygene.plane.noding import Noded
 
 if TYPE_CHECKING:
     from polygene.plane.arrangement import Arrangement
