@@ -139,15 +139,18 @@ def _score(entry: Entry, asked: set[str], weights: dict[str, float]) -> float:
     scores = []
     for word in entry.words:
         own = set(_tokens(word))
-        whole = sum(weights[t] for t in own)
-        has = sum(weights[t] for t in own & asked)
+        # Rounded once, whatever the order: what fits as well comes as the table has it.
+        whole = math.fsum(weights[t] for t in own)
+        has = math.fsum(weights[t] for t in own & asked)
         if own and has > _LEAST * whole:
             scores.append(has * (has / whole) ** 2)
     if not scores:
         return 0.0
     told = set(_tokens(entry.sentence)) & asked
     named = 1.5 if entry.command and _stem(entry.command) in asked else 0.0
-    return named + max(scores) + 0.1 * sum(scores) + 0.2 * sum(weights.get(t, 0.5) for t in told)
+    return (
+        named + max(scores) + 0.1 * sum(scores) + 0.2 * math.fsum(weights.get(t, 0.5) for t in told)
+    )
 
 
 def exactly(text: str) -> Entry | None:
