@@ -38,7 +38,7 @@ from tests.support.chance import some_of
 
 # Another program: keeps edit after edit until its input ends, and says how many it was told are kept.
 EDITOR = """
-import sqlite3, sys, threading
+import sqlite3, sys, threading, time
 over = threading.Event()
 threading.Thread(target=lambda: (sys.stdin.read(), over.set())).start()
 kept, said = 0, False
@@ -46,6 +46,7 @@ while not over.is_set():
     connection = sqlite3.connect(sys.argv[1], timeout=30)
     try:
         connection.execute("INSERT INTO notes VALUES ('kept')")
+        time.sleep(0.04)  # a slow disk
         connection.commit()
         kept += 1
     except sqlite3.OperationalError:

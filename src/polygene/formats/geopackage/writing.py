@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -38,6 +39,8 @@ OURS = ("id", "geometry")  # key and geometry of a new layer, as in the standard
 # Pages of 16 kB are a tenth faster to write and read back, and wasteful where there is little.
 MANY, LARGE_PAGE = 250_000, 16_384  # vertices, bytes
 PATIENCE = 5  # seconds to wait for a program that edits the same file
+# SQLite itself soon looks once in 100 ms only: who keeps one edit after another would be in each time.
+BETWEEN_LOOKS = 0.0002  # seconds
 _TYPE_NAMES = {Family.POINTS: "POINT", Family.LINES: "LINESTRING", Family.POLYGONS: "POLYGON"}
 
 
@@ -135,15 +138,31 @@ def _locked(path: Path) -> Iterator[None]:
         return
     # While this lock is held the file must not be opened and closed by other means: closing any
     # handle of a file gives up all locks that the process has on it (POSIX, fcntl).
-    connection = sqlite3.connect(path, isolation_level=None, timeout=PATIENCE)
+    connection = sqlite3.connect(path, isolation_level=None, timeout=0)
     try:
-        connection.execute("PRAGMA journal_mode = DELETE")
-        connection.execute("BEGIN IMMEDIATE")
-        if connection.execute("PRAGMA journal_mode").fetchone()[0] == "wal":
-            raise sqlite3.OperationalError("database is locked")
+        until = time.monotonic() + PATIENCE
+        while not _is_taken(connection):
+            if time.monotonic() > until:
+                raise sqlite3.OperationalError("database is locked")
+            time.sleep(BETWEEN_LOOKS)
         yield
     finally:
         connection.close()
+
+
+def _is_taken(connection: sqlite3.Connection) -> bool:
+    """Return whether the lock could be had now, with no log beside the file."""
+    try:
+        connection.execute("PRAGMA journal_mode = DELETE")
+        connection.execute("BEGIN IMMEDIATE")
+    except sqlite3.OperationalError as err:
+        if err.sqlite_errorcode & 0xFF == sqlite3.SQLITE_BUSY:  # the low byte: whatever the reason
+            return False
+        raise
+    if connection.execute("PRAGMA journal_mode").fetchone()[0] == "wal":
+        connection.execute("ROLLBACK")
+        return False
+    return True
 
 
 def _copy(path: Path, temporary: Path) -> None:
