@@ -204,7 +204,10 @@ class OnACluster(Written):
 
         call, refs, wanted = self.wanted["union"]
         told = (call, refs, [running.reading.Choice()] * 2, self.folder / ".work")
-        with self.assertRaisesRegex(WorkerError, "was lost; when it is back"):
+        with (
+            self.assertNoLogs("distributed.client"),
+            self.assertRaisesRegex(WorkerError, "was lost; when it is back"),
+        ):
             running.run(*told, Grounds(cluster=address, tasks=20), Watched())
         self.assertGreaterEqual(len(list((told[3] / "tasks").glob("d?????"))), 3)
         found = running.run(*told, Grounds(tasks=20, resume=True), SILENT)

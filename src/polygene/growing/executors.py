@@ -6,6 +6,7 @@ No scheduling of our own: a pool of processes is Python's, a cluster is Dask's.
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import threading
 import time
@@ -108,18 +109,19 @@ class Cluster:
             raise UsageError(
                 "`cluster` needs Dask: install polygene[cluster], here and where the workers run"
             ) from err
-        try:
-            client: Any = Client(self.address, timeout=PATIENCE, set_as_default=False)
-        except (OSError, TimeoutError, ValueError) as err:
-            raise WorkerError(
-                f"no scheduler answers at {self.address}; start one with `dask scheduler`, and "
-                "workers with `dask worker ADDRESS`"
-            ) from err
-        try:
-            yield client
-        finally:
-            with contextlib.suppress(Exception):
-                client.close(timeout=2)
+        with _without_a_log_of_dask():
+            try:
+                client: Any = Client(self.address, timeout=PATIENCE, set_as_default=False)
+            except (OSError, TimeoutError, ValueError) as err:
+                raise WorkerError(
+                    f"no scheduler answers at {self.address}; start one with `dask scheduler`, and "
+                    "workers with `dask worker ADDRESS`"
+                ) from err
+            try:
+                yield client
+            finally:
+                with contextlib.suppress(Exception):
+                    client.close(timeout=2)
 
     def each(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[tuple[int, R]]:
         from concurrent.futures import CancelledError
@@ -150,6 +152,24 @@ class Cluster:
             finally:
                 with contextlib.suppress(Exception):
                     client.cancel(list(numbers))
+
+
+@contextlib.contextmanager
+def _without_a_log_of_dask() -> Iterator[None]:
+    """Keep Dask from logging, with tracebacks, what is told in our own words."""
+    known = [
+        logging.getLogger(name)
+        for name in list(logging.root.manager.loggerDict)
+        if name.partition(".")[0] == "distributed"
+    ]
+    loud = [logger for logger in known if not logger.disabled]
+    for logger in loud:
+        logger.disabled = True
+    try:
+        yield
+    finally:
+        for logger in loud:
+            logger.disabled = False
 
 
 def own_version() -> str:
