@@ -20,7 +20,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from polygene import crs
-from polygene.errors import UsageError
+from polygene.errors import TableError, UsageError
 from polygene.geometry import GeometryColumn, concatenate
 from polygene.pages import html as pages
 from polygene.pages.blocks import Blocks
@@ -332,6 +332,11 @@ class Chosen(InAFolder):
                 "EPSG:32633, the CRS of after",
                 given["notes"][0].replace(" WGS 84 / UTM zone 33N", ""),
             )
+        for asked in ({"before": [table]}, {"outline": "table"}, {"label": "table.k"}):
+            (option,) = asked
+            layers = [after] if option == "before" else [table, after]
+            with self.assertRaisesRegex(TableError, f"`{option}` works on geometry"):
+                self.made(*layers, **asked)
 
     def test_as_many_classes_as_features(self):
         n = 70_000  # more than 16 bits hold

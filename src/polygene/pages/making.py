@@ -89,6 +89,8 @@ def page(
     after = layers_of(layers, "`layers`")
     for one in (*after, *before):
         one.check_structure()
+    for one in before:
+        one.check_geometry("`before`")
     everything = named_apart([*before, *after])
     looks = looks_of(everything, colour_by, label, hatch, outline, style)
     progress.stage("packing layers")

@@ -36,11 +36,14 @@ def looks_of(
         If a layer or field is not there, or the style sheet cannot be read.
     """
     known = [layer.name for layer in layers]
-    colours, labels = _by_layer(names(colour_by), layers), _by_layer(names(label), layers)
+    colours = _by_layer(names(colour_by), layers, "colour_by")
+    labels = _by_layer(names(label), layers, "label")
     hatched, outlined = names(hatch), names(outline)
-    for name in (*hatched, *outlined):
-        if name not in known:
-            raise UsageError(f"there is no layer {name!r} among {', '.join(known)}")
+    for option, asked in (("hatch", hatched), ("outline", outlined)):
+        for name in asked:
+            if name not in known:
+                raise UsageError(f"there is no layer {name!r} among {', '.join(known)}")
+            layers[known.index(name)].check_geometry(f"`{option}`")
     kept = styles.read(Path(style)) if style else {}
     looks = []
     for name in known:
@@ -58,14 +61,15 @@ def looks_of(
     return looks
 
 
-def _by_layer(asked: Sequence[str], layers: Sequence[Layer]) -> dict[str, str]:
+def _by_layer(asked: Sequence[str], layers: Sequence[Layer], option: str) -> dict[str, str]:
     """Return the field asked for of each layer: LAYER.FIELD, or FIELD of all that have it."""
-    known = [layer.name for layer in layers]
     found: dict[str, str] = {}
     for text in asked:
-        layer, dot, field = text.partition(".")
-        if dot and layer in known:
-            found[layer] = field
+        named = [layer for layer in layers if text.startswith(f"{layer.name}.")]
+        if named:
+            layer = max(named, key=lambda layer: len(layer.name))  # names may have points too
+            layer.check_geometry(f"`{option}`")
+            found[layer.name] = text[len(layer.name) + 1 :]
             continue
         have = [y.name for y in layers if text in y.table.column_names]
         if not have:
