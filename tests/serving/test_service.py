@@ -121,6 +121,8 @@ class Standard(Served):
             told = self.get(following[0][len(self.url) :])[2]
         self.assertEqual(len(seen), 90)
         self.assertEqual(len(set(seen)), 90)
+        _, _, told = self.get("/collections/buoys/items", limit="9" * 5000)
+        self.assertEqual(told["numberReturned"], 90)
         _, _, one = self.get(f"/collections/buoys/items/{seen[3]}")
         self.assertEqual((one["type"], one["id"]), ("Feature", seen[3]))
         self.assertEqual(self.get("/collections/buoys/items/999999")[0], 404)

@@ -220,9 +220,11 @@ def _sides(text: str) -> tuple[float, ...]:
 
 
 def _whole(text: str, name: str, least: int) -> int:
-    if not (text.isascii() and text.isdigit() and len(text) < 16 and int(text) >= least):
+    # However long a number is, more than there are is no mistake: the first of its digits are enough.
+    found = int(text.lstrip("0")[:15] or "0") if text.isascii() and text.isdigit() else -1
+    if found < least:
         raise RefusedError(400, f"{name} is a whole number from {least} on, not {text!r}")
-    return int(text)
+    return found
 
 
 def _one_of(given: str, name: str, offered: Sequence[Any]) -> str:
