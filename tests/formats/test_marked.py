@@ -430,6 +430,9 @@ class Hostile(Documents):
         for ending in ("gpx", "gml"):
             with self.assertRaisesRegex(FileError, f"a {ending.upper()} is only read here"):
                 polygene.write(layer, f"{self.folder}/new.{ending}")
+        for name, instead in (("a.kmz", "a.kml"), ("b.csv.gz", "b.csv"), ("c.zip", "a .gpkg or")):
+            with self.assertRaisesRegex(FileError, f"packed is only read here; write {instead}"):
+                polygene.write(layer, f"{self.folder}/{name}")
 
 
 class Clauses(Documents):

@@ -14,7 +14,7 @@ from polygene.commit.together import settle
 from polygene.errors import FileError, listed, reason_of
 from polygene.formats import wide_texts
 from polygene.formats.base import Format
-from polygene.formats.endings import ENDINGS, MODULES
+from polygene.formats.endings import ENDINGS, KMZ, MODULES, PACKED
 
 PIPED = {"geojson": "sequences", "arrow": "arrow_ipc"}  # what standard output may be
 _piped: ContextVar[str] = ContextVar("polygene_piped", default="geojson")
@@ -52,6 +52,10 @@ def format_of(path: Path) -> Format:
         module = "parquet_parts"
     if path.suffix == ".features":  # the description of a service, which nobody names so
         module = "web_features"
+    if path.suffix.lower() in PACKED:
+        stem = f"{path.stem}.kml" if path.suffix.lower() == KMZ else path.stem
+        own = stem if Path(stem).suffix.lower() in ENDINGS else "a .gpkg or .geojson"
+        raise FileError(f"{path}: what is packed is only read here; write {own} and pack that")
     if module is None:
         ending = f"ending {path.suffix!r} is not known" if path.suffix else "it has no ending"
         raise FileError(
