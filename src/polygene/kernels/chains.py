@@ -9,9 +9,9 @@ not sound, is left to others.
 import cython
 
 if cython.compiled:
-    from cython.cimports.polygene.kernels.valid import orient
+    from cython.cimports.polygene.kernels.valid import side_of
 else:
-    from polygene.kernels.valid import orient
+    from polygene.kernels.valid import side_of
 
 LONGEST = cython.declare(cython.longlong, 8)  # edges of a chain
 
@@ -30,15 +30,8 @@ def _side(
     c: cython.longlong,
     sums: cython.double[::1],
 ) -> cython.int:
-    """Return what `orient` does of three vertices, without a call where floating point can tell."""
-    left: cython.double = (xy[a, 0] - xy[c, 0]) * (xy[b, 1] - xy[c, 1])
-    right: cython.double = (xy[a, 1] - xy[c, 1]) * (xy[b, 0] - xy[c, 0])
-    size: cython.double = (left if left > 0 else -left) + (right if right > 0 else -right)
-    if left - right > 3.3306690738754716e-16 * size:
-        return 1
-    if right - left > 3.3306690738754716e-16 * size:
-        return -1
-    return orient(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[c, 0], xy[c, 1], sums)
+    """Return what `orient` does of three vertices."""
+    return side_of(xy[a, 0], xy[a, 1], xy[b, 0], xy[b, 1], xy[c, 0], xy[c, 1], sums)
 
 
 @cython.cfunc

@@ -112,6 +112,10 @@ def orient(
     return 0
 
 
+if not cython.compiled:  # compiled it is that of the .pxd
+    side_of = orient
+
+
 def turns(
     a: cython.double[:, ::1],
     b: cython.double[:, ::1],

@@ -1,0 +1,11 @@
+from polygene.kernels.lattice cimport Lattice
+
+cdef int is_between(
+    double px, double py, double ax, double ay, double bx, double by, double cx, double cy,
+    double[::1] sums
+) noexcept nogil
+cdef int edges_meet_well(
+    double[:, ::1] xy, long long[::1] ring_offsets, long long first_ring, long long last_ring,
+    Lattice lattice, int[::1] heads, int[:, ::1] links, int[:, ::1] rings, int[::1] parent,
+    int[::1] points, unsigned char[::1] touches, double[::1] sums
+) noexcept nogil
