@@ -143,6 +143,15 @@ class Tasks(unittest.TestCase):
         self.assertIn("is no size", done.words)
         done = self.run_(*told, "--resume", "--tasks", "2")
         self.assertIn("done in", done.words)
+        # What is refused is so again: no copies of the sources are kept for that.
+        asked = ("clip", "t/tolva.gpkg#sectors", "--with", "t/tolva.gpkg#cables", "-o", "q.gpkg")
+        left = self.folder / ".q.tasks"
+        for more, is_left in ((), False), (("--dry-run",), False), (("--resume",), True):
+            if is_left:
+                left.mkdir()
+            done = self.run_(*asked, "--tasks", "2", *more, code=1)
+            self.assertNotIn("is kept in", done.words)
+            self.assertEqual(left.exists(), is_left)
 
 
 if __name__ == "__main__":

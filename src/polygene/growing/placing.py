@@ -13,7 +13,7 @@ from typing import Any
 from polygene import reading, record
 from polygene.batch import Done, Results, Writing
 from polygene.commit.together import replacing_folder, together
-from polygene.errors import PolygeneError
+from polygene.errors import DataError, ExpressionError, PolygeneError, UsageError
 from polygene.formats import destination, parquet_parts
 from polygene.formats.destination import Target
 from polygene.formats.naming import fields_in
@@ -70,11 +70,14 @@ def work_in_tasks(
     destination.check(out, refs, way.on_existing)
     planned = destination.plan(out, refs, way.on_existing)
     done, folders = [], []
+    earlier: set[Path] = set()  # those that a run before has left for this one
     try:
         for ref, target in zip(refs, planned, strict=True):
             began = time.monotonic()
             folder = _folder_of(target)
             folders.append(folder)
+            if grounds.resume and folder.exists():
+                earlier.add(folder)
             choices = [choice, *(other_choice for _ in partners)]
             whole = run(
                 call,
@@ -91,18 +94,18 @@ def work_in_tasks(
         if not way.is_dry:
             said = _place([(target, whole) for _, target, whole, _ in done], progress)
     except PolygeneError as err:
-        kept = [folder for folder in folders if next(folder.glob("*/d?????"), None)]
-        _forget([folder for folder in folders if folder not in kept])
-        if kept:
+        of_use = [f for f in folders if not way.is_dry and _is_of_use(f, err, f in earlier)]
+        _forget([f for f in folders if f not in earlier and f not in of_use])
+        if of_use:
             err.args = (
-                f"{err}\nwhat is done so far is kept in {kept[-1]}; the same command with `resume` "
+                f"{err}\nwhat is done so far is kept in {of_use[-1]}; the same command with `resume` "
                 "goes on from there",
             )
         raise
     except OneTaskError:
         _forget(folders)
         raise
-    _forget(folders)
+    _forget([f for f in folders if not (way.is_dry and f in earlier)])
     results = []
     for ref, target, whole, seconds in done:
         notes = [*whole.notes, *said, _how(whole, grounds)]
@@ -116,6 +119,17 @@ def _folder_of(target: Target) -> Path:
     place = Path(os.path.realpath(target.path))
     name = place.stem if place.stem == target.name else f"{place.stem}.{target.name}"
     return place.parent / f".{name}.tasks"
+
+
+def _is_of_use(folder: Path, err: PolygeneError, is_earlier: bool) -> bool:
+    """Return whether another go can go on from what is done, of this one if it is not of one before.
+
+    What was refused for what was asked or what the data are is so again, and its first steps, copies
+    of the sources, are of no use.
+    """
+    is_refused = isinstance(err, DataError | UsageError | ExpressionError)
+    done = folder.glob("tasks/d?????" if is_refused else "*/d?????")
+    return not (is_refused and is_earlier) and next(done, None) is not None
 
 
 def _forget(folders: Sequence[Path]) -> None:
