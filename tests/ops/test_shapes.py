@@ -281,7 +281,8 @@ class RoundTheWorld(unittest.TestCase):
 
     def test_sampled_geodesic_distances_anywhere(self):
         first = int(np.random.default_rng().integers(1e6))
-        for seed in some_of(range(first, first + 24)):
+        # Where an edge passes beside a crowded cell, of 122, nodes were once looked for without end.
+        for seed in (122, *some_of(range(first, first + 24))):
             rng = np.random.default_rng(seed)
             family, size = seed % 3, 10 ** rng.uniform(-2, 1.6)  # degrees
             lat = rng.uniform(-80, 80) if seed % 2 else rng.uniform(84, 90) * rng.choice([-1, 1])
