@@ -32,7 +32,16 @@ def admitted(name: str, facts: Admitted) -> list[str]:
 def bridge(facts: Bridge, onto: str) -> str:
     """Say how a layer came to the CRS of another."""
     words = f"{facts.name} was brought from {facts.source} to {facts.target}, the CRS of {onto}"
-    more = []
+    turned = ""
+    if facts.turned:
+        low, high = facts.longitudes
+        turned = (
+            f"{counted(facts.turned, 'feature')} moved by whole turns to longitudes from {low:g} to "
+            f"{high:g}, in which {onto} counts"
+        )
+        if facts.source == facts.target:
+            return f"{facts.name}: {turned}"
+    more = [turned] if turned else []
     if facts.far:
         more.append(f"{facts.far:,} of {facts.total:,} features are far from {onto}")
     if facts.cut:

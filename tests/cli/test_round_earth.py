@@ -257,3 +257,39 @@ class Degrees(WithSample):
         self.assertEqual(done.code, 0, done.err)
         done = self.run_polygene("convert", "pixels.geojson", "-o", "z.gpkg")
         self.assertIn("leave such features out with --where", done.words)
+
+    def test_longitudes_that_count_on_beyond_180(self):
+        """As many ocean layers do: the same places as in layers that begin anew there."""
+        for name, lon in (("ocean", (170.0, 200.0)), ("area", (-175.0, -165.0))):
+            (low, high), lats = lon, (-9.0, 9.0)
+            ring = [
+                (low, lats[0]),
+                (high, lats[0]),
+                (high, lats[1]),
+                (low, lats[1]),
+                (low, lats[0]),
+            ]
+            feature = {"type": "Feature", "properties": {"n": 1}, "geometry": {
+                "type": "Polygon", "coordinates": [ring]}}  # fmt: skip
+            (self.folder / f"{name}.geojson").write_text(json.dumps(feature))
+        done = self.run_polygene("clip", "ocean.geojson", "--with", "area.geojson", "-o", "c.gpkg")
+        self.assertEqual(done.code, 1)
+        self.assertIn("say --crs OGC:CRS84 if longitudes are meant that count on", done.words)
+        asked = ("--crs", "OGC:CRS84", "--json", "--replace")
+        for more in ((), ("--tasks", "2")):
+            done = self.run_polygene(
+                "clip", "ocean.geojson", "--with", "area.geojson", "-o", "c.gpkg", *asked, *more
+            )
+            self.assertEqual(done.code, 0, done.err)
+            (result,) = json.loads(done.out)["results"]
+            (facts,) = result["summary"]["brought"]
+            self.assertEqual((facts["turned"], facts["longitudes"]), (1, [0, 360]))
+            found = polygene.read(self.folder / "c.gpkg").geometry.extent()
+            self.assertEqual(found, (185.0, -9.0, 195.0, 9.0))
+        self.assertIn("count longitudes from different meridians", done.out)
+        done = self.run_polygene("convert", "c.gpkg", "-o", "e.kml")
+        self.assertIn("longitudes from 185 to 195 are written as they are", done.words)
+        done = self.run_polygene("reproject", "c.gpkg", "--to", "EPSG:4326", "-o", "d.geojson")
+        self.assertIn("moved by whole turns to longitudes from -180 to 180", done.words)
+        found = polygene.read(self.folder / "d.geojson").geometry.extent()
+        self.assertEqual(found, (-175.0, -9.0, -165.0, 9.0))

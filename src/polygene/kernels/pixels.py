@@ -359,7 +359,9 @@ def find_pixels(
                             q += 1
                     else:
                         q = k = _next_near(places, q, about.stop, ax, ay, bx, by)
-                    if q >= about.stop:  # an edge that only touches the window has none: first > stop
+                    if (
+                        q >= about.stop
+                    ):  # an edge that only touches the window has none: first > stop
                         break
                     q += 1
                     v = cell_nodes[node_offsets[cell] + k]

@@ -16,6 +16,7 @@ from polygene.notes import Warned, counted
 from polygene.ops.given import crs_of
 from polygene.ops.places.bridge import brought, outside_use
 from polygene.ops.places.courses import Units
+from polygene.ops.places.turns import within_half_a_turn
 from polygene.ops.summary import NamedRows
 from polygene.units import length_worded
 
@@ -29,6 +30,7 @@ class ReprojectSummary:
     outside : rows that lie outside of where the new CRS is meant to be used
     parted : features over the meridian where the new map ends; mended : those that were invalid on it
     fell : those of which nothing is left there
+    turned : features moved by whole turns to within half a turn of the prime meridian
     """
 
     name: str
@@ -45,6 +47,7 @@ class ReprojectSummary:
     parted: int = 0
     mended: int = 0
     fell: NamedRows = field(default_factory=NamedRows)
+    turned: int = 0
 
 
 @dataclass(frozen=True)
@@ -67,6 +70,7 @@ def reproject(
     Edges are straight in the CRS that they are drawn in, and bend on the way to another. With
     ``tolerance``, in units of the new CRS, they get vertices until they are no further off. What
     crosses the 180th meridian is parted there in longitude and latitude, and joined on a plane.
+    Longitudes beyond it, such as 190, are brought within -180 to 180.
 
     Raises
     ------
@@ -90,6 +94,11 @@ def reproject(
     names = label(layer.crs), label(target)
     outside = NamedRows.of(layer, outside_use(layer, target))
     within = "" if tolerance is None else length_worded(tolerance, target)
+    arrived = found.layer if found.facts is not None else replace(layer, crs=target)
+    turned = within_half_a_turn(arrived)
+    n_turned = 0 if turned is None else int(turned.is_moved.sum())
+    if turned is not None:
+        arrived = replace(arrived, geometry=turned.column)
     if found.facts is None:
         assert is_same(layer.crs, target)
         summary = ReprojectSummary(
@@ -99,22 +108,18 @@ def reproject(
             0,
             tolerance,
             0.0,
-            "nothing to do",
+            "whole turns" if n_turned else "nothing to do",
             outside,
-            [],
+            _heights_lost(layer, arrived),
             within,
+            turned=n_turned,
         )
-        return ReprojectResult(replace(layer, crs=target), summary)
-    facts, notes = found.facts, list[str]()
-    lost = heights_lost(layer.geometry, found.layer.geometry)
-    if lost:
-        notes.append(
-            Warned(f"{layer.name}: {counted(lost, 'feature')} parted over there lost Z or M values")
-        )
+        return ReprojectResult(arrived, summary)
+    facts, notes = found.facts, _heights_lost(layer, arrived)
     if not facts.is_best:
         notes.append(Warned(f"{layer.name}: a better way needs a file that is not here"))
     return ReprojectResult(
-        found.layer,
+        arrived,
         ReprojectSummary(
             layer.name,
             layer.n_rows,
@@ -128,6 +133,16 @@ def reproject(
             within,
             parted=facts.parted,
             mended=facts.mended,
-            fell=NamedRows.of(layer, ~layer.geometry.is_empty & found.layer.geometry.is_empty),
+            fell=NamedRows.of(layer, ~layer.geometry.is_empty & arrived.geometry.is_empty),
+            turned=n_turned,
         ),
     )
+
+
+def _heights_lost(before: Layer, after: Layer) -> list[str]:
+    lost = heights_lost(before.geometry, after.geometry)
+    if not lost:
+        return []
+    return [
+        Warned(f"{before.name}: {counted(lost, 'feature')} parted over there lost Z or M values")
+    ]

@@ -80,6 +80,7 @@ class Bridge:
     is_best : whether no better one is known that needs a file which is not here
     outside : rows outside the area that the target is meant for, where all were brought
     parted : features over the meridian at which the map ends, which lie at both of its ends
+    turned : features moved by whole turns to the ``longitudes`` that INPUT counts in, from and to
     """
 
     name: str
@@ -98,6 +99,8 @@ class Bridge:
     has_edges: bool = True
     outside: NamedRows = field(default_factory=NamedRows)
     parted: int = 0
+    turned: int = 0
+    longitudes: list[float] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

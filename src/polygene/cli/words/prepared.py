@@ -107,6 +107,9 @@ def reproject(summary: ReprojectSummary, say: Words) -> None:
     if summary.parted:
         n = counted(summary.parted, "feature")
         say.note(f"{summary.name}: {n} parted where the map ends, to lie at both of its ends")
+    if summary.turned:
+        n = counted(summary.turned, "feature")
+        say.note(f"{summary.name}: {n} moved by whole turns to longitudes from -180 to 180")
     if summary.mended:
         n = counted(summary.mended, "feature")
         say.note(f"{summary.name}: {n} invalid over there, and mended")

@@ -20,8 +20,9 @@ from polygene.formats.base import Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import check_finite, not_kept
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
-from polygene.layer import Layer
-from polygene.notes import Changed, Lost, counted
+from polygene.layer import SLACK, Layer
+from polygene.longitudes import NOT_BEYOND
+from polygene.notes import Changed, Lost, Warned, counted
 from polygene.table.casting import as_text
 from polygene.table.types import is_blob
 from polygene.text.nested import JSON, joined, nested
@@ -95,7 +96,7 @@ def to_degrees(layer: Layer, format_name: str = "GeoJSON") -> tuple[Layer, list[
         )
     check_finite(layer, format_name)
     if crs_module.is_same(layer.crs, target):
-        return layer, []
+        return layer, _told_beyond(layer, layer.geometry, format_name)
     own = layer.geometry
     way = way_between(layer.crs, own.extent(), target)
     there = way.there(own.xy)
@@ -111,7 +112,22 @@ def to_degrees(layer: Layer, format_name: str = "GeoJSON") -> tuple[Layer, list[
                 f"{layer.name}: {counted(lost, 'feature')} parted at 180 degrees lost Z or M values"
             )
         )
+    notes += _told_beyond(layer, column, format_name)
     return replace(layer.with_geometry(column, np.arange(layer.n_rows)), crs=target), notes
+
+
+def _told_beyond(layer: Layer, degrees: GeometryColumn, format_name: str) -> list[str]:
+    """Return what there is to say of longitudes that count on beyond the 180th meridian."""
+    extent = degrees.extent()
+    if extent is None or max(-extent[0], extent[2]) <= NOT_BEYOND + SLACK:
+        return []
+    return [
+        Warned(
+            f"{layer.name}: longitudes from {extent[0]:.10g} to {extent[2]:.10g} are written as they "
+            f"are, and {format_name} has none beyond 180; reproject to {crs_module.LONGITUDE_LATITUDE} "
+            "brings them within"
+        )
+    ]
 
 
 def texts_of_features(

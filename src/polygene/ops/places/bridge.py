@@ -31,6 +31,7 @@ from polygene.ops.places.carrying import Over, over, places_of
 from polygene.ops.places.courses import Units
 from polygene.ops.places.extents import finite_bounds
 from polygene.ops.places.map_edge import parted_at_edge
+from polygene.ops.places.turns import begin_for, within_a_turn
 from polygene.ops.places.windows import repeated, windows_of
 from polygene.ops.summary import Admitted, Bridge, NamedRows
 from polygene.places import inside_points
@@ -97,7 +98,7 @@ def brought(
     """
     source, target = other.crs, onto.crs
     if is_same(source, target):
-        return Brought(other)
+        return _counted_alike(Brought(other), onto, invalid)
     if source is None or target is None:
         raise _unknown(other, onto)
     follow = FOLLOW if follow is None else follow
@@ -154,13 +155,55 @@ def brought(
     n_parted = int((is_parted & ~arrived.is_empty).sum())
     bridge = replace(bridge, follow=follow, mended=n_mended, parted=n_parted)
     result = replace(other, geometry=arrived, crs=target)
-    return Brought(
+    found = Brought(
         layer=result,
         facts=bridge,
         admitted=facts,
         before=other.geometry,
         after=gone.column,
         source=source,
+    )
+    return _counted_alike(found, onto, invalid)
+
+
+def _counted_alike(found: Brought, onto: Layer, invalid: str) -> Brought:
+    """Return a layer with longitudes that count from where those of INPUT do; see `turns`."""
+    layer, crs = found.layer, onto.crs
+    if invalid == "keep" or crs is None or not turn_of(crs):
+        return found
+    extents = layer.geometry.extent(), onto.geometry.extent()
+    begin = begin_for(crs, *extents, (layer.name, onto.name))
+    if begin is None:
+        return found
+    admitted = found.admitted
+    if found.facts is None and layer.geometry.family == Family.POLYGONS:
+        admission = admit(layer, invalid)
+        layer, admitted = admission.layer, admission.facts
+    turned = within_a_turn(layer.geometry, crs, begin)
+    n = int(turned.is_moved.sum())
+    facts = found.facts or _at_home(layer, label(crs))
+    facts = replace(facts, turned=n, longitudes=[begin, begin + turn_of(crs)])
+    layer = replace(layer, geometry=turned.column)
+    return found._replace(layer=layer, facts=facts, admitted=admitted)
+
+
+def _at_home(layer: Layer, crs: str) -> Bridge:
+    """Return how a layer came over that is in INPUT's CRS."""
+    return Bridge(
+        name=layer.name,
+        source=crs,
+        target=crs,
+        total=int((~layer.geometry.is_empty).sum()),
+        far=0,
+        cut=0,
+        added=0,
+        follow=0.0,
+        off=0.0,
+        mended=0,
+        accuracy=0.0,
+        operation="whole turns",
+        is_best=True,
+        has_edges=False,
     )
 
 
@@ -380,6 +423,7 @@ def outside_use(layer: Layer, target: pyproj.CRS | None, whole_rows: bool = Fals
     way = to_degrees(layer.crs)
     for x, y in places:
         lon, lat = (np.asarray(v) for v in way.transform(x, y))
+        lon = np.where(np.abs(lon) > 180, (lon + 180) % 360 - 180, lon)
         with np.errstate(invalid="ignore"):
             is_in = (lat >= area.south) & (lat <= area.north)
             if area.west <= area.east:

@@ -90,9 +90,14 @@ def doubt_of(layer: Layer) -> str:
     if len(rows) > 1:
         which += f" and {len(rows) - 1:,} more of {layer.n_rows:,}"
     leave = ", or leave such features out with `where`" if len(rows) < layer.n_rows else ""
+    code = "CODE"
+    extremes = np.abs(bounds[np.isfinite(bounds).all(axis=1)]).max(axis=0, initial=0.0)
+    if extremes[[0, 2]].max() <= 360 + SLACK and extremes[[1, 3]].max() <= 90 + SLACK:
+        own = label(layer.crs).split()[0]
+        code = f"{own} if longitudes are meant that count on beyond {layer.doubt:g}, else CODE"
     return (
         f"layer {layer.name!r}, {which}: coordinates lie outside longitude/latitude ({x:.10g} "
-        f"{y:.10g}), which {label(layer.crs)} is: say `crs` CODE{leave}"
+        f"{y:.10g}), which {label(layer.crs)} is: say `crs` {code}{leave}"
     )
 
 

@@ -1,0 +1,163 @@
+"""Longitudes of two layers that count from different meridians: 190 in one is -170 in the other.
+
+What lies beyond the longitudes of INPUT is moved by whole turns to where INPUT has that place, and
+parted at the meridian where INPUT's longitudes begin.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+import pyproj
+
+from polygene.arrays import BoolArray, F64Array, I64Array, owners, reduce_groups
+from polygene.crs import degrees_of, label, turn_of
+from polygene.errors import DataError
+from polygene.geometry import Extent, Family, GeometryColumn, concatenate
+from polygene.layer import SLACK, Layer
+from polygene.ops.mending import mended_rows
+from polygene.ops.places.carrying import cut_to
+
+
+class Turned(NamedTuple):
+    """Geometry within one turn, and which rows (n_rows,) were moved."""
+
+    column: GeometryColumn
+    is_moved: BoolArray
+
+
+def begin_for(
+    crs: pyproj.CRS | None, extent: Extent | None, onto: Extent | None, names: tuple[str, str]
+) -> float | None:
+    """Return the longitude from which what lies ``onto`` an extent counts, for another to do so too.
+
+    None where both count alike, or what they do not is far off. ``names`` are those of the layers.
+
+    Raises
+    ------
+    DataError
+        If ``onto`` goes more than once round the earth, and the other lies where it has two longitudes.
+    """
+    turn = turn_of(crs)
+    if crs is None or not turn or extent is None or onto is None:
+        return None
+    slack = SLACK / degrees_of(crs)
+    west, east = onto[0], onto[2]
+    if max(east, extent[2]) <= turn / 2 + slack and min(west, extent[0]) >= -turn / 2 - slack:
+        return None  # as most layers are
+    steps = np.array([k * turn for k in range(-4, 5) if k])
+    shared = np.minimum(east, extent[2] + steps) - np.maximum(west, extent[0] + steps)
+    if shared.max() < (slack if east > west and extent[2] > extent[0] else 0.0):
+        return None
+    if east - west > turn + slack:
+        raise DataError(
+            f"layer {names[1]!r} goes more than once round the earth, from longitude {west:.10g} to "
+            f"{east:.10g}, so places of {names[0]!r} have two in it; reproject it to "
+            f"{label(crs).split()[0]} first, which brings all of it within half a turn"
+        )
+    return _begin(west, east, turn)
+
+
+def _begin(west: float, east: float, turn: float) -> float:
+    """Return where a turn that holds some longitudes begins, in the ways of counting that are usual."""
+    for begin in (-turn / 2, 0.0):
+        if begin <= west and east <= begin + turn:
+            return begin
+    return (west + east - turn) / 2
+
+
+def within_a_turn(column: GeometryColumn, crs: pyproj.CRS, begin: float) -> Turned:
+    """Return geometry with longitudes from ``begin`` on for a turn, what crosses that parted there.
+
+    What lies within them stays bit for bit. Areas whose parts come to lie side by side are joined; of
+    invalid ones those are mended that are parted.
+    """
+    turn = turn_of(crs)
+    low, high = _turns(column, begin, turn)
+    row_of_part = owners(column.row_offsets)
+    moved, cut, mixed = (np.zeros(column.n_rows, bool) for _ in range(3))
+    moved[row_of_part[(low != 0) | (high != 0)]] = True
+    if not moved.any():
+        return Turned(column, moved)
+    cut[row_of_part[low != high]] = True
+    first = low[np.minimum(column.row_offsets[:-1], max(len(low) - 1, 0))]
+    mixed[row_of_part[low != first[row_of_part]]] = True
+    found = _moved(column, low, turn)
+    rows = np.flatnonzero(cut)
+    if len(rows):
+        own = column.take(rows)
+        if own.family == Family.POLYGONS:
+            own = mended_rows(own, crs)[0]
+        some = Layer("", own, pa.table({}), crs)
+        pieces = _cut(some, begin, turn, int(low.min()), int(high.max()))
+        found = replace(found, is_multi=True).with_rows(rows, pieces)
+    if column.family == Family.POLYGONS:
+        found = mended_rows(found, crs, None, mixed | cut)[0]
+    return Turned(found, moved)
+
+
+def within_half_a_turn(layer: Layer) -> Turned | None:
+    """Return the geometry of a layer with longitudes from -180 to 180 degrees, parted there.
+
+    None if it has others nowhere.
+    """
+    turn, extent = turn_of(layer.crs), layer.geometry.extent()
+    if layer.crs is None or not turn or extent is None:
+        return None
+    if max(-extent[0], extent[2]) <= turn / 2 + SLACK / degrees_of(layer.crs):
+        return None
+    return within_a_turn(layer.geometry, layer.crs, -turn / 2)
+
+
+def _turns(column: GeometryColumn, begin: float, turn: float) -> tuple[I64Array, I64Array]:
+    """Return the turns (n_parts,) that each part begins and ends in; turn 0 is from ``begin`` on."""
+    offsets = column.ring_offsets[column.part_offsets]
+    lon = np.ascontiguousarray(column.xy[:, 0])
+    least = reduce_groups(np.minimum, lon, offsets, begin).astype(np.float64)
+    most = reduce_groups(np.maximum, lon, offsets, begin).astype(np.float64)
+    low = np.floor((least - begin) / turn).astype(np.int64)
+    high = np.maximum(np.ceil((most - begin) / turn).astype(np.int64) - 1, low)
+    is_within = (begin <= least) & (most <= begin + turn)
+    low[is_within] = high[is_within] = 0
+    return low, high
+
+
+def _moved(column: GeometryColumn, turns: I64Array, turn: float) -> GeometryColumn:
+    """Return the column with parts moved by so many turns (n_parts,) to the west."""
+    part_of_vertex = owners(column.ring_offsets[column.part_offsets])
+    xy: F64Array = column.xy.copy()
+    xy[:, 0] -= turn * turns[part_of_vertex]
+    return column.with_xy(xy)
+
+
+def _cut(layer: Layer, begin: float, turn: float, first: int, last: int) -> GeometryColumn:
+    """Return rows cut where turns begin, from the first to the last, each piece moved to turn 0."""
+    column = layer.geometry
+    extent = column.extent()
+    assert extent is not None
+    pieces = []
+    for k in range(first, last + 1):
+        x0, x1 = begin + k * turn, begin + (k + 1) * turn
+        window = (max(x0, extent[0]), extent[1], min(x1, extent[2]), extent[3])
+        if window[0] >= window[2]:
+            continue
+        own = cut_to(layer, [window])[0]
+        own = own.with_xy(_on_sides(own.xy, (x0, x1)))
+        pieces.append(_moved(own, np.full(own.n_parts, k), turn))
+    both = concatenate(pieces)
+    row_of_part = owners(both.row_offsets) % column.n_rows
+    order = np.argsort(row_of_part, kind="stable")
+    return replace(
+        both.take_parts(order, row_of_part[order], column.n_rows), is_null=column.is_null
+    )
+
+
+def _on_sides(xy: F64Array, sides: tuple[float, float]) -> F64Array:
+    """Return places (n, 2), on the sides where a cut left them beside these by rounding."""
+    xy = xy.copy()
+    for side in sides:
+        xy[np.abs(xy[:, 0] - side) < 1e-9 * max(abs(side), 1.0), 0] = side
+    return xy

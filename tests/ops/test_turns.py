@@ -1,0 +1,130 @@
+"""Longitudes that count from different meridians, as 0 to 360 beside -180 to 180: the same places."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+import polygene
+from polygene import crs
+from polygene.errors import DataError
+from polygene.geometry import Family, concatenate
+from polygene.measures import row_areas
+from polygene.ops.places.turns import within_a_turn
+from tests.support import exact
+from tests.support import generators as make
+from tests.support.chance import some_of
+
+DEGREES = crs.parse("OGC:CRS84")
+STEP = 1 / 64  # of coordinates: whole turns change none of their bits
+
+
+def blobs(rng, n, at, spread):
+    """Polygons of eight corners, some beside each other, about a longitude."""
+    rows = []
+    for _ in range(n):
+        middle = np.array([at, 0]) + rng.integers(-spread, spread, 2) / (1, 4)
+        ring = make.star(rng, 8, 9.0, middle)
+        rows.append([[np.round(ring / STEP) * STEP]])
+    return make.polygons(rows)
+
+
+def turned(column, turns):
+    """The same places with other longitudes: each row moved by whole turns (n_rows,)."""
+    of = np.repeat(turns, np.diff(column.vertex_offsets_of_rows))
+    return column.with_xy(column.xy + 360.0 * np.stack([of, np.zeros(len(of))], axis=1))
+
+
+class Turns(unittest.TestCase):
+    def test_overlays_are_those_of_layers_that_count_alike(self):
+        """In whatever turn OTHER was drawn, row by row; only then may INPUT stay as it is."""
+        n_moved = 0
+        for seed in some_of(range(12)):
+            rng = np.random.default_rng(seed)
+            at = int(rng.choice((185, 200, 270, 340)))
+            one = make.layer("one", blobs(rng, 8, at, 12), DEGREES, a=list(range(8)))
+            column = blobs(rng, 8, at, 12)
+            straight = make.layer("two", column, DEGREES, b=list(range(8)))
+            other = replace(straight, geometry=turned(column, rng.integers(-2, 2, 8)))
+            if one.geometry.extent()[0] < 0 or one.geometry.extent()[2] > 360:
+                continue
+            for operation in ("clip", "erase", "intersect", "union", "contrast", "supersede"):
+                with self.subTest(seed=seed, operation=operation):
+                    run = getattr(polygene, operation)
+                    found, wanted = run(one, other), run(one, straight)
+                    self.assertEqual(found.layer.table.to_pylist(), wanted.layer.table.to_pylist())
+                    a, b = row_areas(found.layer.geometry), row_areas(wanted.layer.geometry)
+                    np.testing.assert_allclose(a, b, rtol=1e-9, atol=1e-6)
+                    for rings in make.rows_of(found.layer.geometry):
+                        self.assertEqual(exact.faults(rings), [])
+                    n_moved += sum(facts.turned for facts in found.summary.brought)
+            near = [
+                polygene.join(one, y, relation="nearest").layer.table.to_pylist()
+                for y in (other, straight)
+            ]
+            self.assertEqual(*near)
+        self.assertGreater(n_moved, 50)
+
+    def test_what_is_parted_at_one_meridian_is_joined_over_it(self):
+        east, west = ((170.0, -5.0, 180.0, 5.0), (-180.0, -5.0, -170.0, 5.0))
+
+        def ring(x0, y0, x1, y1):
+            return np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)])
+
+        bay = make.layer("bay", make.polygons([[[ring(*east)], [ring(*west)]]]), DEGREES)
+        sea = make.layer("sea", make.polygons([[[ring(160.0, -20.0, 200.0, 20.0)]]]), DEGREES)
+        cut = polygene.clip(sea, bay).layer.geometry
+        self.assertEqual((cut.n_parts, cut.extent()), (1, (170.0, -5.0, 190.0, 5.0)))
+        back = polygene.clip(bay, sea).layer.geometry  # which counts as the bay does
+        self.assertEqual((back.n_parts, back.extent()), (2, (-180.0, -5.0, 180.0, 5.0)))
+        earth = make.polygons([[[ring(-180.0, -90.0, 180.0, -60.0)]]])
+        found = within_a_turn(earth, DEGREES, 0.0)
+        self.assertEqual((found.column.n_parts, found.column.extent()), (1, (0, -90, 360, -60)))
+        self.assertEqual(row_areas(found.column).tolist(), row_areas(earth).tolist())
+
+    def test_all_is_there_once_within_a_turn(self):
+        """Of points, lines and areas: sizes stay, what lay within stays bit for bit."""
+        for seed in some_of(range(20)):
+            rng = np.random.default_rng(seed)
+            column = concatenate([blobs(rng, 5, at, 20) for at in (-170, 0, 175, 350)])
+            begin = float(rng.choice((-180, 0, 37.5)))
+            found = within_a_turn(column, DEGREES, begin)
+            low, _, high, _ = found.column.extent()
+            self.assertTrue(begin <= low and high <= begin + 360)
+            areas = row_areas(found.column)
+            np.testing.assert_allclose(areas, row_areas(column), rtol=1e-9)
+            self.assertTrue(found.is_moved.any() and not found.is_moved.all())
+            for row in np.flatnonzero(~found.is_moved):
+                np.testing.assert_array_equal(found.column.take([row]).xy, column.take([row]).xy)
+            lines = replace(column, family=Family.LINES)
+            parted = within_a_turn(lines, DEGREES, begin).column
+            low, _, high, _ = parted.extent()
+            self.assertTrue(begin <= low and high <= begin + 360)
+            for own, other in ((lines, parted),):
+                lengths = [
+                    polygene.measure(make.layer("l", y, DEGREES), length="km") for y in (own, other)
+                ]
+                a, b = (y.layer.table.columns[0].to_pylist() for y in lengths)
+                np.testing.assert_allclose(a, b, rtol=1e-6)
+            points = make.points([[p] for p in column.xy])
+            spots = within_a_turn(points, DEGREES, begin).column.xy
+            self.assertEqual(((spots[:, 0] - column.xy[:, 0]) % 360).tolist(), [0.0] * len(spots))
+
+    def test_what_goes_more_than_once_round_is_told_and_reprojected(self):
+        rng = np.random.default_rng(4)
+        world = concatenate([blobs(rng, 4, -150, 20), blobs(rng, 4, 184, 3)])
+        world = make.layer("world", world, DEGREES, n=list(range(8)))
+        park = make.layer("park", blobs(rng, 3, -176, 3), DEGREES)
+        with self.assertRaisesRegex(DataError, "more than once round the earth.*OGC:CRS84 first"):
+            polygene.clip(world, park)
+        polygene.clip(world, make.layer("far", blobs(rng, 3, 20, 9), DEGREES))  # one longitude each
+        found = polygene.reproject(world, DEGREES)
+        self.assertEqual(found.summary.turned, 4)
+        self.assertLessEqual(np.abs(found.layer.geometry.xy[:, 0]).max(), 180)
+        self.assertGreater(polygene.clip(found.layer, park).layer.n_rows, 3)
+
+
+if __name__ == "__main__":
+    unittest.main()
