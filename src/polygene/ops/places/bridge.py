@@ -31,7 +31,7 @@ from polygene.ops.places.carrying import Over, over, places_of
 from polygene.ops.places.courses import Units
 from polygene.ops.places.extents import finite_bounds
 from polygene.ops.places.map_edge import parted_at_edge
-from polygene.ops.places.turns import begin_for, within_a_turn
+from polygene.ops.places.turns import begin_for, rows_parted, within_a_turn
 from polygene.ops.places.windows import repeated, windows_of
 from polygene.ops.summary import Admitted, Bridge, NamedRows
 from polygene.places import inside_points
@@ -98,7 +98,7 @@ def brought(
     """
     source, target = other.crs, onto.crs
     if is_same(source, target):
-        return _counted_alike(Brought(other), onto, invalid)
+        return _counted_alike(Brought(other), onto, np.inf if whole else reach, invalid)
     if source is None or target is None:
         raise _unknown(other, onto)
     follow = FOLLOW if follow is None else follow
@@ -163,28 +163,34 @@ def brought(
         after=gone.column,
         source=source,
     )
-    return _counted_alike(found, onto, invalid)
+    return _counted_alike(found, onto, np.inf if whole else reach, invalid)
 
 
-def _counted_alike(found: Brought, onto: Layer, invalid: str) -> Brought:
+def _counted_alike(found: Brought, onto: Layer, reach: float, invalid: str) -> Brought:
     """Return a layer with longitudes that count from where those of INPUT do; see `turns`."""
-    layer, crs = found.layer, onto.crs
-    if invalid == "keep" or crs is None or not turn_of(crs):
+    layer, crs, extent = found.layer, onto.crs, onto.geometry.extent()
+    if invalid == "keep" or crs is None or not turn_of(crs) or extent is None:
         return found
-    extents = layer.geometry.extent(), onto.geometry.extent()
-    begin = begin_for(crs, *extents, (layer.name, onto.name))
+    begin = begin_for(crs, layer.geometry.extent(), extent, (layer.name, onto.name))
     if begin is None:
         return found
-    admitted = found.admitted
+    turned, admitted = within_a_turn(layer.geometry, crs, begin), found.admitted
     if found.facts is None and layer.geometry.family == Family.POLYGONS:
-        admission = admit(layer, invalid)
+        x0, y0, x1, y1 = extent
+        window = (x0 - reach, y0 - reach, x1 + reach, y1 + reach)
+        matters = rows_parted(layer.geometry, crs, begin)
+        matters |= rows_near(turned.column.row_bounds(), window)
+        admission = admit(layer, invalid, matters=matters)
+        if admission.layer is not layer:
+            turned = within_a_turn(admission.layer.geometry, crs, begin)
         layer, admitted = admission.layer, admission.facts
-    turned = within_a_turn(layer.geometry, crs, begin)
-    n = int(turned.is_moved.sum())
     facts = found.facts or _at_home(layer, label(crs))
-    facts = replace(facts, turned=n, longitudes=[begin, begin + turn_of(crs)])
-    layer = replace(layer, geometry=turned.column)
-    return found._replace(layer=layer, facts=facts, admitted=admitted)
+    n = int(turned.is_moved.sum())
+    return found._replace(
+        layer=replace(layer, geometry=turned.column),
+        facts=replace(facts, turned=n, longitudes=[begin, begin + turn_of(crs)]),
+        admitted=admitted,
+    )
 
 
 def _at_home(layer: Layer, crs: str) -> Bridge:

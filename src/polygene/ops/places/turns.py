@@ -44,6 +44,8 @@ def begin_for(
     turn = turn_of(crs)
     if crs is None or not turn or extent is None or onto is None:
         return None
+    if not np.isfinite([*extent, *onto]).all():
+        return None  # which others refuse, with the row
     slack = SLACK / degrees_of(crs)
     west, east = onto[0], onto[2]
     if max(east, extent[2]) <= turn / 2 + slack and min(west, extent[0]) >= -turn / 2 - slack:
@@ -77,14 +79,11 @@ def within_a_turn(column: GeometryColumn, crs: pyproj.CRS, begin: float) -> Turn
     """
     turn = turn_of(crs)
     low, high = _turns(column, begin, turn)
-    row_of_part = owners(column.row_offsets)
-    moved, cut, mixed = (np.zeros(column.n_rows, bool) for _ in range(3))
-    moved[row_of_part[(low != 0) | (high != 0)]] = True
-    if not moved.any():
-        return Turned(column, moved)
-    cut[row_of_part[low != high]] = True
-    first = low[np.minimum(column.row_offsets[:-1], max(len(low) - 1, 0))]
-    mixed[row_of_part[low != first[row_of_part]]] = True
+    is_moved = np.zeros(column.n_rows, bool)
+    is_moved[owners(column.row_offsets)[(low != 0) | (high != 0)]] = True
+    if not is_moved.any():
+        return Turned(column, is_moved)
+    cut, mixed = _parted(column, low, high)
     found = _moved(column, low, turn)
     rows = np.flatnonzero(cut)
     if len(rows):
@@ -96,7 +95,23 @@ def within_a_turn(column: GeometryColumn, crs: pyproj.CRS, begin: float) -> Turn
         found = replace(found, is_multi=True).with_rows(rows, pieces)
     if column.family == Family.POLYGONS:
         found = mended_rows(found, crs, None, mixed | cut)[0]
-    return Turned(found, moved)
+    return Turned(found, is_moved)
+
+
+def rows_parted(column: GeometryColumn, crs: pyproj.CRS, begin: float) -> BoolArray:
+    """Return the rows (n_rows,) that `within_a_turn` does not just move, for it parts or joins them."""
+    return np.logical_or(*_parted(column, *_turns(column, begin, turn_of(crs))))
+
+
+def _parted(column: GeometryColumn, low: I64Array, high: I64Array) -> tuple[BoolArray, BoolArray]:
+    """Return rows (n_rows,) with a part in several turns, and those with parts in different ones."""
+    cut, mixed = np.zeros((2, column.n_rows), bool)
+    if len(low):
+        row_of_part = owners(column.row_offsets)
+        first = low[np.minimum(column.row_offsets[:-1], len(low) - 1)]
+        cut[row_of_part[low != high]] = True
+        mixed[row_of_part[low != first[row_of_part]]] = True
+    return cut, mixed
 
 
 def within_half_a_turn(layer: Layer) -> Turned | None:
