@@ -11,8 +11,10 @@ import numpy as np
 import polygene
 from polygene.measures import row_areas
 from polygene.plane import cells, cuts
+from polygene.plane.noding import node_edges
 from tests.support import exact
 from tests.support import generators as make
+from tests.support.chance import some_of
 
 
 def comb(n: int, length: float, angle: float, at=(0.0, 0.0), shuffle=None):
@@ -168,6 +170,50 @@ class PartsAndHoles(unittest.TestCase):
         self.assertEqual(len(found), 4)
 
 
+def edges_of_a_kind(rng, kind: int) -> np.ndarray:
+    """Return edges (n, 4) in units of a grid that crowd in one way or another."""
+    n, size = int(rng.integers(20, 400)), int(rng.choice((60, 5000, 10**9)))
+    start = rng.integers(0, size, (n, 2))
+    end = rng.integers(0, size, (n, 2))
+    if kind == 1:  # nearly along each other
+        start = rng.integers(0, max(2, size // 50), (n, 2))
+        end = start + rng.integers(1, size, 2) + rng.integers(-3, 4, (n, 2))
+    elif kind == 2:  # through one place
+        angle, reach = rng.uniform(0, 2 * np.pi, n), rng.uniform(0.1, 1, n) * size
+        ray = (np.stack([np.cos(angle), np.sin(angle)]) * reach).T
+        start = (start[0] - ray * rng.uniform(0, 1, (n, 1))).astype(np.int64)
+        end = (start[0] + ray).astype(np.int64)
+    elif kind == 3:  # a heap of short ones, and long ones aslant that pass beside it
+        wide, k = int(rng.integers(5, 60)), n // 3
+        start = rng.integers(0, wide, (n, 2))
+        end = start + rng.integers(-3, 4, (n, 2))
+        at, beside = rng.integers(-4 * wide, 4 * wide, k), rng.integers(-3 * wide, 3 * wide, k)
+        start[:k] = np.stack([at, beside - at], axis=1)
+        end[:k] = start[:k] + 4 * wide * np.array([1, -1])
+        end[:k, 1] += rng.integers(-3, 4, k)
+    ends = np.concatenate([start, end], axis=1)
+    return ends[(start != end).any(axis=1)]
+
+
+def noded(ends: np.ndarray, crowd: int, bundle: int, per_cell: float) -> list[np.ndarray]:
+    """Return nodes with their marks, noded edges, and marks of the edges, whatever their numbers."""
+    n = len(ends)
+    x, y = (ends - ends.min(axis=0).reshape(2, 2).min(axis=0)[[0, 1, 0, 1]]).reshape(-1, 2).T.copy()
+    start = 2 * np.arange(n)
+    with (
+        mock.patch.object(cells, "PER_CELL", per_cell),
+        mock.patch.object(cells, "PER_CELL_OF_LONG", per_cell),
+        mock.patch.object(cells, "CROWD", crowd),
+        mock.patch.object(cuts, "BUNDLE", bundle),
+    ):
+        found = node_edges(x, y, start, start + 1, np.ones(n, bool))
+    places = np.stack([found.node_x, found.node_y], axis=1)
+    nodes = np.column_stack([places, found.stays, found.is_passed])
+    edges = np.concatenate([places[found.low], places[found.high]], axis=1)
+    both = [part[np.lexsort(part.T)] for part in (nodes, edges)]
+    return [*both, found.is_crowded[found.line_of_given]]
+
+
 class HowCellsAreLaid(unittest.TestCase):
     """The result is the same whatever cells are used, and however full they are."""
 
@@ -202,6 +248,15 @@ class HowCellsAreLaid(unittest.TestCase):
                     found = polygene.union(first, second, precision=0.01).layer.geometry
                 np.testing.assert_array_equal(found.xy, wanted.xy)
                 np.testing.assert_array_equal(found.row_offsets, wanted.row_offsets)
+
+    def test_edges_of_any_kind_in_cells_of_any_size(self):
+        """Bundles, rays, and what passes beside a heap: nodes and edges are the same."""
+        for seed in some_of(range(45)):
+            ends = edges_of_a_kind(np.random.default_rng(seed), seed % 4)
+            wanted = noded(ends, 10**6, 10**6, 2.0)
+            for per_cell, crowd, bundle in ((2.0, 64, 4), (8.0, 64, 24), (1e9, 10**6, 4)):
+                for own, other in zip(wanted, noded(ends, crowd, bundle, per_cell), strict=True):
+                    np.testing.assert_array_equal(own, other, f"{seed} {per_cell} {bundle}")
 
     def test_long_edges_get_larger_cells(self):
         """Teeth that go through everything are entered in few cells; short ones in small cells."""
