@@ -124,6 +124,10 @@ class Turns(unittest.TestCase):
         self.assertEqual(found.summary.turned, 4)
         self.assertLessEqual(np.abs(found.layer.geometry.xy[:, 0]).max(), 180)
         self.assertGreater(polygene.clip(found.layer, park).layer.n_rows, 3)
+        east = make.layer("east", blobs(rng, 3, 200, 9), DEGREES)
+        for layers, n in (([east, park], 1), ([east, east], 0), ([park, park], 0)):
+            notes = polygene.merge(layers).summary.notes
+            self.assertEqual(len([x for x in notes if "count on beyond" in x]), n, notes)
 
 
 if __name__ == "__main__":

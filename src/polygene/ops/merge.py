@@ -11,10 +11,10 @@ import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
-from polygene.crs import label
+from polygene.crs import label, turn_of
 from polygene.errors import DataError, LossError, SheetError, UsageError, check_choice
 from polygene.geometry import concatenate
-from polygene.layer import Layer, named_apart
+from polygene.layer import SLACK, Layer, named_apart
 from polygene.notes import Warned, counted
 from polygene.ops.fields import fields as with_changed
 from polygene.ops.given import Names, names
@@ -153,7 +153,7 @@ def merge(
     merged = [one for one in merged if one.name in there]
     result = kept
     notes = list(sheet.notes)
-    notes += _rounded(sheet, chosen)
+    notes += _rounded(sheet, chosen) + _told_of_turns(chosen)
     for axis in ("z", "m"):
         has = [getattr(y.geometry, axis) is not None for y in chosen]
         if any(has) and not all(has):
@@ -171,6 +171,25 @@ def merge(
             brought=bridges,
         ),
     )
+
+
+def _told_of_turns(layers: Sequence[Layer]) -> list[str]:
+    """Say so if longitudes of some layers count on beyond 180 degrees where others' begin anew."""
+    half = turn_of(layers[0].crs) / 2
+    extents = [e for y in layers if half and (e := y.geometry.extent()) is not None]
+    most = half + SLACK
+    is_mixed = any(
+        any(high > most for _, high in ends) and any(high <= most and low < 0 for low, high in ends)
+        for ends in ([(e[0], e[2]) for e in extents], [(-e[2], -e[0]) for e in extents])
+    )
+    if not is_mixed:
+        return []
+    return [
+        Warned(
+            "longitudes of some layers count on beyond the 180th meridian, where those of others begin "
+            f"anew; reproject the result to {label(layers[0].crs).split()[0]} to have all within"
+        )
+    ]
 
 
 def _renamed(layers: Sequence[Layer], new_names: Mapping[str, str]) -> list[Layer]:
