@@ -13,6 +13,7 @@ from polygene.errors import DataError
 from polygene.geometry import Family, concatenate
 from polygene.measures import row_areas
 from polygene.ops.places.turns import within_a_turn
+from polygene.pictures.together import on_one_map
 from tests.support import exact
 from tests.support import generators as make
 from tests.support.chance import some_of
@@ -111,6 +112,17 @@ class Turns(unittest.TestCase):
             points = make.points([[p] for p in column.xy])
             spots = within_a_turn(points, DEGREES, begin).column.xy
             self.assertEqual(((spots[:, 0] - column.xy[:, 0]) % 360).tolist(), [0.0] * len(spots))
+
+    def test_on_a_map_they_lie_together(self):
+        rng = np.random.default_rng(6)
+        sea = make.layer("sea", blobs(rng, 4, 182, 4), DEGREES)
+        park = make.layer("park", turned(sea.geometry, [-1] * 4), DEGREES)
+        for layers in ([sea, park], [park, sea]):
+            shown = on_one_map(layers, None)
+            one, other = (y.geometry for y in shown.layers)
+            self.assertIsNotNone(shown.plane)
+            np.testing.assert_allclose(row_areas(one), row_areas(other), rtol=1e-6)
+            np.testing.assert_allclose(one.row_bounds(), other.row_bounds(), atol=1e3)
 
     def test_what_goes_more_than_once_round_is_told_and_reprojected(self):
         rng = np.random.default_rng(4)

@@ -10,7 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 
-from polygene.crs import is_same
+from polygene.arrays import F64Array
+from polygene.crs import is_same, turn_of
 from polygene.errors import DataError
 from polygene.geometry import Extent, extent_of
 from polygene.layer import Layer, named_apart
@@ -79,7 +80,10 @@ def _shown(
     plane: pyproj.CRS | None,
 ) -> Shown:
     extents = [y.geometry.extent() for y in layers if is_same(y.crs, first.crs)]
-    extent = box or extent_of(np.array([e for e in extents if e is not None]).reshape(-1, 4))
+    known = np.array([e for e in extents if e is not None]).reshape(-1, 4)
+    if plane is not None:
+        known = _in_one_turn(known, first)
+    extent = box or extent_of(known)
     crs, size, onto = plane or first.crs, 0.0, replace(first, crs=plane or first.crs)
     if extent is not None:
         if plane is not None:
@@ -108,6 +112,17 @@ def _shown(
             bridges += [there.facts] if there.facts is not None and is_bridge else []
         found.append(layer)
     return Shown(named_apart(found), first.name, crs, bridges, box, plane)
+
+
+def _in_one_turn(extents: F64Array, first: Layer) -> F64Array:
+    """Return extents (n, 4) in degrees, moved by whole turns to where the first layer is."""
+    own, turn = first.geometry.extent(), turn_of(first.crs)
+    if own is None or not turn:
+        return extents
+    away = (own[0] + own[2] - extents[:, 0] - extents[:, 2]) / 2
+    moved = extents.copy()
+    moved[:, [0, 2]] += (turn * np.rint(away / turn))[:, None]
+    return moved
 
 
 def _on_plane(extent: Extent, layer: Layer, plane: pyproj.CRS) -> Extent:
