@@ -359,9 +359,7 @@ def find_pixels(
                             q += 1
                     else:
                         q = k = _next_near(places, q, about.stop, ax, ay, bx, by)
-                    if (
-                        q >= about.stop
-                    ):  # an edge that only touches the window has none: first > stop
+                    if q >= about.stop:  # it begins beyond it for an edge beside the cell
                         break
                     q += 1
                     v = cell_nodes[node_offsets[cell] + k]
