@@ -10,6 +10,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
+import pyproj
 
 from polygene.arrays import (
     NONE,
@@ -22,11 +23,19 @@ from polygene.arrays import (
     spans,
 )
 from polygene.crs import degrees_of, is_geographic, turn_of
-from polygene.geometry import Family, GeometryColumn
+from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import SLACK, Layer
 
 NOT_BEYOND = 180.0  # degrees of longitude in GeoJSON (RFC 7946, section 4)
 ROUND_AGAIN = 540.0  # elsewhere they may go once more round the earth
+
+
+def goes_beyond(extent: Extent | None, crs: pyproj.CRS | None) -> bool:
+    """Whether longitudes count on beyond half a turn, as 190 degrees do; never on a plane."""
+    turn = turn_of(crs)
+    if extent is None or crs is None or not turn:
+        return False
+    return max(-extent[0], extent[2]) > turn / 2 + SLACK / degrees_of(crs)
 
 
 class Opened(NamedTuple):

@@ -20,8 +20,8 @@ from polygene.formats.base import Reading
 from polygene.formats.endings import ENDINGS
 from polygene.formats.wanted import Wanted
 from polygene.geometry import Extent, Family, GeometryColumn, extent_of
-from polygene.layer import SLACK, Layer, distinct_name
-from polygene.longitudes import doubted
+from polygene.layer import Layer, distinct_name
+from polygene.longitudes import doubted, goes_beyond
 from polygene.ops.admit import admit
 from polygene.ops.places.bridge import brought
 from polygene.ops.places.carrying import box_layer
@@ -78,7 +78,7 @@ class Choice:
         own = address.crs_over_the_web(ref)
         if own is None:
             return None
-        if _is_beyond(extent, crs):  # services count within half a turn (RFC 7946, 5.2)
+        if goes_beyond(extent, crs):  # services count within half a turn (RFC 7946, 5.2)
             return None
         if crs is None or crs_module.is_same(own, crs):
             return _with_room(extent, MARGIN, 0.0)
@@ -104,12 +104,6 @@ class Choice:
             return layer, notes
         admission = admit(layer, self.invalid)
         return admission.layer, [*notes, *phrases.admitted(layer.name, admission.facts)]
-
-
-def _is_beyond(extent: Extent, crs: pyproj.CRS | None) -> bool:
-    """Whether an extent in longitude and latitude goes over the 180th meridian."""
-    half = crs_module.turn_of(crs) / 2
-    return half > 0 and max(-extent[0], extent[2]) > half + SLACK
 
 
 def _with_room(extent: Extent, share: float, least: float) -> Extent:

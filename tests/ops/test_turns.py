@@ -132,6 +132,19 @@ class Turns(unittest.TestCase):
         with self.assertRaisesRegex(DataError, "more than once round the earth.*OGC:CRS84 first"):
             polygene.clip(world, park)
         polygene.clip(world, make.layer("far", blobs(rng, 3, 20, 9), DEGREES))  # one longitude each
+        # Two that are drawn alike beyond the meridian meet as they are drawn, where nothing else is.
+        for north, is_told in ((60.0, False), (-25.0, True)):
+            drawn = make.polygons(
+                [[[make.square(-178.0, -20.0, 9.0)]], [[make.square(179.0, north, 11.0)]]]
+            )
+            wide = make.layer("wide", drawn, DEGREES)
+            if is_told:
+                with self.assertRaisesRegex(DataError, "from longitude -178 to 190"):
+                    polygene.clip(wide, wide)
+                continue
+            alike = polygene.clip(wide, make.layer("alike", drawn, DEGREES))
+            self.assertEqual((alike.layer.n_rows, alike.summary.brought), (2, []))
+            np.testing.assert_array_equal(alike.layer.geometry.xy, drawn.xy)
         found = polygene.reproject(world, DEGREES)
         self.assertEqual(found.summary.turned, 4)
         self.assertLessEqual(np.abs(found.layer.geometry.xy[:, 0]).max(), 180)

@@ -9,7 +9,7 @@ from polygene.crs import is_same
 from polygene.growing.calls import Call
 from polygene.growing.source import Source
 from polygene.ops.given import names
-from polygene.ops.places.turns import begin_for
+from polygene.ops.places.turns import count_apart
 from polygene.table.aggregate import Take
 from polygene.table.expression import looks_at_geometry
 
@@ -84,8 +84,7 @@ def way_of(call: Call, sources: Sequence[Source]) -> Way | str:
     if any(not is_same(own.crs, other.crs) for other in others):
         return "layers in different CRS are one task; reproject one of them first"
     for source in sources[1:]:
-        told_of = source.like.name, own.name
-        if begin_for(own.crs, source.extent, sources[0].extent, told_of) is not None:
+        if count_apart(own.crs, source.extent, sources[0].extent):
             return "layers that count longitudes from different meridians are one task"
     if call.command in OVERLAYS:
         if not others:

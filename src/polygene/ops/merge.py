@@ -14,7 +14,8 @@ from polygene import computing as pc
 from polygene.crs import label, turn_of
 from polygene.errors import DataError, LossError, SheetError, UsageError, check_choice
 from polygene.geometry import concatenate
-from polygene.layer import SLACK, Layer, named_apart
+from polygene.layer import Layer, named_apart
+from polygene.longitudes import goes_beyond
 from polygene.notes import Warned, counted
 from polygene.ops.fields import fields as with_changed
 from polygene.ops.given import Names, names
@@ -175,19 +176,18 @@ def merge(
 
 def _told_of_turns(layers: Sequence[Layer]) -> list[str]:
     """Say so if longitudes of some layers count on beyond 180 degrees where others' begin anew."""
-    half = turn_of(layers[0].crs) / 2
-    extents = [e for y in layers if half and (e := y.geometry.extent()) is not None]
-    most = half + SLACK
-    is_mixed = any(
-        any(high > most for _, high in ends) and any(high <= most and low < 0 for low, high in ends)
-        for ends in ([(e[0], e[2]) for e in extents], [(-e[2], -e[0]) for e in extents])
-    )
-    if not is_mixed:
+    crs = layers[0].crs
+    extents = [e for y in layers if turn_of(crs) and (e := y.geometry.extent()) is not None]
+    west = [goes_beyond((e[0], 0.0, 0.0, 0.0), crs) for e in extents]
+    east = [goes_beyond((0.0, 0.0, e[2], 0.0), crs) for e in extents]
+    has_west = any(e[0] < 0 and not is_so for e, is_so in zip(extents, east, strict=True))
+    has_east = any(e[2] > 0 and not is_so for e, is_so in zip(extents, west, strict=True))
+    if not (any(east) and has_west or any(west) and has_east):
         return []
     return [
         Warned(
             "longitudes of some layers count on beyond the 180th meridian, where those of others begin "
-            f"anew; reproject the result to {label(layers[0].crs).split()[0]} to have all within"
+            f"anew; reproject the result to {label(crs).split()[0]} to have all within"
         )
     ]
 

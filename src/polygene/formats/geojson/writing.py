@@ -20,8 +20,8 @@ from polygene.formats.base import Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import check_finite, not_kept
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.meridian import heights_lost, on_the_globe
-from polygene.layer import SLACK, Layer
-from polygene.longitudes import NOT_BEYOND
+from polygene.layer import Layer
+from polygene.longitudes import goes_beyond
 from polygene.notes import Changed, Lost, Warned, counted
 from polygene.table.casting import as_text
 from polygene.table.types import is_blob
@@ -119,7 +119,7 @@ def to_degrees(layer: Layer, format_name: str = "GeoJSON") -> tuple[Layer, list[
 def _told_beyond(layer: Layer, degrees: GeometryColumn, format_name: str) -> list[str]:
     """Return what there is to say of longitudes that count on beyond the 180th meridian."""
     extent = degrees.extent()
-    if extent is None or max(-extent[0], extent[2]) <= NOT_BEYOND + SLACK:
+    if extent is None or not goes_beyond(extent, crs_module.parse(crs_module.LONGITUDE_LATITUDE)):
         return []
     return [
         Warned(

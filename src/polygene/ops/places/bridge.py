@@ -171,7 +171,7 @@ def _counted_alike(found: Brought, onto: Layer, reach: float, invalid: str) -> B
     layer, crs, extent = found.layer, onto.crs, onto.geometry.extent()
     if invalid == "keep" or crs is None or not turn_of(crs) or extent is None:
         return found
-    begin = begin_for(crs, layer.geometry.extent(), extent, (layer.name, onto.name))
+    begin = begin_for(layer, onto)
     if begin is None:
         return found
     turned, admitted = within_a_turn(layer.geometry, crs, begin), found.admitted

@@ -16,10 +16,13 @@ import pyproj
 from polygene.arrays import BoolArray, F64Array, I64Array, owners, reduce_groups
 from polygene.crs import degrees_of, label, turn_of
 from polygene.errors import DataError
-from polygene.geometry import Extent, Family, GeometryColumn, concatenate
+from polygene.geometry import Extent, Family, GeometryColumn, bounds_of_groups, concatenate
 from polygene.layer import SLACK, Layer
+from polygene.longitudes import goes_beyond
 from polygene.ops.mending import mended_rows
+from polygene.ops.overlays.scene import rows_near
 from polygene.ops.places.carrying import cut_to
+from polygene.plane.clusters import MOST_PAIRS, pairs_of_boxes
 
 
 class Turned(NamedTuple):
@@ -29,38 +32,77 @@ class Turned(NamedTuple):
     is_moved: BoolArray
 
 
-def begin_for(
-    crs: pyproj.CRS | None, extent: Extent | None, onto: Extent | None, names: tuple[str, str]
-) -> float | None:
-    """Return the longitude from which what lies ``onto`` an extent counts, for another to do so too.
+def count_apart(crs: pyproj.CRS | None, extent: Extent | None, onto: Extent | None) -> bool:
+    """Whether what lies in one extent has places in the other that have other longitudes there."""
+    if not (goes_beyond(extent, crs) or goes_beyond(onto, crs)):  # as most layers
+        return False
+    if crs is None or extent is None or onto is None or not np.isfinite([*extent, *onto]).all():
+        return False  # what is not finite others refuse, with the row
+    shared = [
+        min(onto[2], extent[2] + step) - max(onto[0], extent[0] + step) for step in _steps(crs)
+    ]
+    have_width = onto[2] > onto[0] and extent[2] > extent[0]
+    return max(shared) >= (SLACK / degrees_of(crs) if have_width else 0.0)
 
-    None where both count alike, or what they do not is far off. ``names`` are those of the layers.
+
+def begin_for(layer: Layer, onto: Layer) -> float | None:
+    """Return the longitude from which ``onto`` counts, for a layer of its CRS to do so too.
+
+    None where both count alike, or what they do not is far from each other.
 
     Raises
     ------
     DataError
-        If ``onto`` goes more than once round the earth, and the other lies where it has two longitudes.
+        If ``onto`` goes more than once round the earth, and the layer lies where it has two longitudes.
     """
-    turn = turn_of(crs)
-    if crs is None or not turn or extent is None or onto is None:
+    crs, extent = onto.crs, onto.geometry.extent()
+    if crs is None or extent is None or not count_apart(crs, layer.geometry.extent(), extent):
         return None
-    if not np.isfinite([*extent, *onto]).all():
-        return None  # which others refuse, with the row
+    west, east = extent[0], extent[2]
+    if east - west <= turn_of(crs) + SLACK / degrees_of(crs):
+        return _begin(west, east, turn_of(crs))
+    if not _meet_apart(layer, onto, crs):
+        return None  # all that meets is drawn in the same turn
+    raise DataError(
+        f"layer {onto.name!r} goes more than once round the earth, from longitude {west:.10g} to "
+        f"{east:.10g}, so places of {layer.name!r} have two in it; reproject it to "
+        f"{label(crs).split()[0]} first, which brings all of it within half a turn"
+    )
+
+
+def _steps(crs: pyproj.CRS) -> list[float]:
+    """Return the whole turns by which the same place may be drawn apart."""
+    return [k * turn_of(crs) for k in range(-4, 5) if k]
+
+
+def _meet_apart(layer: Layer, onto: Layer, crs: pyproj.CRS) -> bool:
+    """Whether the boxes of a part of each have a point in common, one moved by whole turns."""
+    own, theirs = (
+        bounds_of_groups(y.geometry.xy, y.geometry.ring_offsets[y.geometry.part_offsets])
+        for y in (layer, onto)
+    )
     slack = SLACK / degrees_of(crs)
-    west, east = onto[0], onto[2]
-    if max(east, extent[2]) <= turn / 2 + slack and min(west, extent[0]) >= -turn / 2 - slack:
-        return None  # as most layers are
-    steps = np.array([k * turn for k in range(-4, 5) if k])
-    shared = np.minimum(east, extent[2] + steps) - np.maximum(west, extent[0] + steps)
-    if shared.max() < (slack if east > west and extent[2] > extent[0] else 0.0):
-        return None
-    if east - west > turn + slack:
-        raise DataError(
-            f"layer {names[1]!r} goes more than once round the earth, from longitude {west:.10g} to "
-            f"{east:.10g}, so places of {names[0]!r} have two in it; reproject it to "
-            f"{label(crs).split()[0]} first, which brings all of it within half a turn"
-        )
-    return _begin(west, east, turn)
+    width = own[:, 2] - own[:, 0]
+    own[:, 0] += np.minimum(slack, width / 2)  # borders at the meridian do not count
+    own[:, 2] -= np.minimum(slack, width / 2)
+    for step in _steps(crs):
+        moved = own + np.array([step, 0.0, step, 0.0])
+        a, b = moved[_near(moved, theirs)], theirs[_near(theirs, moved)]
+        both = np.concatenate([a, b])
+        if not len(a) or not len(b):
+            continue
+        pairs = pairs_of_boxes(both, np.zeros(len(both), np.int64), most=MOST_PAIRS * len(both))
+        if pairs is None or ((pairs[0] < len(a)) != (pairs[1] < len(a))).any():
+            return True
+    return False
+
+
+def _near(boxes: F64Array, others: F64Array) -> BoolArray:
+    """Return which boxes (n, 4) meet the box about others."""
+    if not len(others):
+        return np.zeros(len(boxes), bool)
+    low, high = others[:, :2].min(axis=0), others[:, 2:].max(axis=0)
+    return rows_near(boxes, (*low.tolist(), *high.tolist()))
 
 
 def _begin(west: float, east: float, turn: float) -> float:
@@ -119,12 +161,9 @@ def within_half_a_turn(layer: Layer) -> Turned | None:
 
     None if it has others nowhere.
     """
-    turn, extent = turn_of(layer.crs), layer.geometry.extent()
-    if layer.crs is None or not turn or extent is None:
+    if layer.crs is None or not goes_beyond(layer.geometry.extent(), layer.crs):
         return None
-    if max(-extent[0], extent[2]) <= turn / 2 + SLACK / degrees_of(layer.crs):
-        return None
-    return within_a_turn(layer.geometry, layer.crs, -turn / 2)
+    return within_a_turn(layer.geometry, layer.crs, -turn_of(layer.crs) / 2)
 
 
 def _turns(column: GeometryColumn, begin: float, turn: float) -> tuple[I64Array, I64Array]:
