@@ -330,13 +330,8 @@ class Refusals(unittest.TestCase):
         from polygene.errors import DataError, GeometryError
 
         square = make.polygons([[[make.square(0, 0, 1)]]])
-        for other, word in (
-            (make.lines([[np.zeros((2, 2))]]), "lines"),
-            (make.polygons([]), "no features"),
-            (make.polygons([[]]), "without geometry"),
-        ):
-            with self.subTest(word=word), self.assertRaisesRegex(DataError, word):
-                clipped(square, other)
+        with self.assertRaisesRegex(DataError, "lines"):
+            clipped(square, make.lines([[np.zeros((2, 2))]]))
         with self.assertRaisesRegex(GeometryError, "row 1: .* not a finite number"):
             clipped(square.with_xy(square.xy * np.nan), square)
 

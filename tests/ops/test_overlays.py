@@ -9,7 +9,9 @@ from dataclasses import replace
 import numpy as np
 
 import polygene
+from polygene import crs
 from polygene.errors import DataError
+from polygene.geometry import Family, GeometryColumn
 from polygene.measures import row_areas, row_lengths
 from tests.support import exact
 from tests.support import generators as make
@@ -167,6 +169,52 @@ class Polygons(unittest.TestCase):
         self.assertEqual(result.layer.table.column_names, ["piece", "features"])
         self.assertEqual(result.layer.table["features"].to_numpy().max(), 300)
         self.assertAlmostEqual(row_areas(result.layer.geometry).sum(), 300 * 10_000, delta=1)
+
+
+class Nothing(unittest.TestCase):
+    """An OTHER of nothing is no fault: it is told, and what comes out is what is right."""
+
+    def test_all_of_input_comes_out_or_nothing_and_it_is_told(self):
+        rng = np.random.default_rng(5)
+        here, there = crs.parse("EPSG:32633"), crs.parse("EPSG:4326")
+        inputs = [
+            make.polygons([[[make.square(k, 0, 1)]] for k in range(2)]),
+            make.lines([[np.array([(0, 0), (3, 2.0)])]]),
+            make.points([np.array([(1, 1.0)])]),
+        ]
+        for own, family, n, system in itertools.product(inputs, Family, (0, 3), (here, there)):
+            nothing = replace(GeometryColumn.nulls(n), family=family)
+            other = make.layer("b", nothing, system, rb=np.arange(n))
+            layer = make.layer(
+                "a", own.with_xy(own.xy + (5e5, 8e6)), here, ra=np.arange(own.n_rows)
+            )
+            for name in ("clip", "erase", "intersect", "imprint", "union", "contrast", "supersede"):
+                if own.family != Family.POLYGONS and name in ("union", "contrast", "supersede"):
+                    continue
+                found = getattr(polygene, name)(layer, other)
+                with self.subTest(name, family=family, n=n):
+                    wanted = 0 if name in ("clip", "intersect") else layer.n_rows
+                    is_own = np.asarray(found.layer.table["ra"].is_valid())
+                    self.assertEqual(is_own.sum(), wanted)
+                    if wanted:
+                        rows = make.rows_of(found.layer.take(is_own).geometry)
+                        self.assertEqual(str(rows), str(make.rows_of(layer.geometry)))
+                    self.assertIn(
+                        "OTHER, layer 'b', has nothing to lay on", str(found.summary.notes)
+                    )
+        a, b, c = layers(*stars(rng), rng)
+        for name in ("union", "contrast", "intersect", "supersede"):
+            with self.subTest(name):
+                overlay = getattr(polygene, name)
+                empty = replace(make.layer("d", GeometryColumn.nulls(0)), table=c.table[:0])
+                one, two = overlay(a, b, empty), overlay(a, empty, b)
+                self.assertEqual(one.layer.n_rows, two.layer.n_rows)
+                wanted = (
+                    overlay(a, b).layer if name != "intersect" else one.layer.take(np.arange(0))
+                )
+                self.assertEqual(
+                    str(make.rows_of(one.layer.geometry)), str(make.rows_of(wanted.geometry))
+                )
 
 
 class LinesAndPoints(unittest.TestCase):

@@ -71,7 +71,7 @@ def supersede(
         snap=None, give_slivers=None, single_parts=False, refresh=[], apportion=[]
     )
     found = brought_for(layer, others, rules.ERASE, told, all_of_it=True)
-    others = tuple(f.layer for f in found)
+    given, others = others, tuple(f.layer for f in found)
     rest = laid_over(layer, others, rules.ERASE, plain._replace(snap=told.snap), keeps_other=True)
     measured = plain._replace(refresh=told.refresh, apportion=told.apportion, snap=told.snap)
     keys = [Key.parse(text) for text in names(key)]
@@ -96,7 +96,7 @@ def supersede(
         rows = np.concatenate([rows, _pieces(np.full(other.n_rows, NONE), k)])
         is_made.append(made)
     notes = list(kept.summary.notes)
-    lost = set(heights_of([y.geometry for y in (layer, *others)])) - set(
+    lost = set(heights_of([y.geometry for y in (layer, *others) if y.geometry.n_vertices])) - set(
         heights_of([result.geometry])
     )
     if lost:
@@ -117,7 +117,7 @@ def supersede(
     last = plain._replace(give_slivers=told.give_slivers, single_parts=told.single_parts)
     done = finished(laid, [], last)
     done = replace(done, summary=replace(done.summary, stored=kept.summary.stored))
-    return as_asked(with_bridges(done, found), how)
+    return as_asked(with_bridges(done, found, given), how)
 
 
 def _is_left(layer: Layer, others: Sequence[Layer], keys: Sequence[Key]) -> BoolArray:

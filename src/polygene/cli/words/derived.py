@@ -90,8 +90,8 @@ def join(summary: JoinSummary, say: Words) -> None:
     taken = f"{summary.input_taken:,} of {counted(summary.input_total, 'feature')}"
     say.line("INPUT", f"{summary.input}: {taken}")
     taken = f"{summary.other_taken:,} of {counted(summary.other_total, 'feature')}"
-    unused = f"{summary.unused:,} of them nobody's partner" if summary.unused else "all matched"
-    say.line("OTHER", f"{summary.other}: {taken}, {unused}")
+    unused = f", {summary.unused:,} of them nobody's partner" if summary.unused else ", all matched"
+    say.line("OTHER", f"{summary.other}: {taken}{unused if summary.other_taken else ''}")
     say.line(
         "pairs",
         f"{summary.pairs:,}: {summary.none:,} of {summary.input} have no partner, {summary.one:,} "

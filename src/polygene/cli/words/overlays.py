@@ -32,7 +32,8 @@ def overlays(done: Sequence[Done[OverlayResult]], say: Words) -> None:
     first = summaries[0]
     name = first.input.name if len(done) == 1 else f"{len(done)} layers"
     others = " and ".join(side.name for side in first.others) or "itself"
-    say.title(f"{name} {_told_of(first).done} {others}")
+    each = " each" if len(done) > 1 and not first.others else ""
+    say.title(f"{name}{each} {_told_of(first).done} {others}")
     if len(done) == 1:
         _one(first, say)
     else:
@@ -254,9 +255,15 @@ def _notes(summary: OverlaySummary, say: Words) -> None:
         n = counted(summary.without_geometry, "feature")
         say.note(f"{name}: {n} without geometry left out")
     if summary.out == 0:
-        erases = summary.operation == "erase"
-        what = "everything lies inside" if erases else "nothing lies inside"
-        say.note(Warned(f"{name}: {what}; the result is empty"))
+        say.note(Warned(f"{name}: {_why_empty(summary)}; the result is empty"))
+
+
+def _why_empty(summary: OverlaySummary) -> str:
+    if summary.input.taken == 0:
+        return "no features"
+    if summary.without_geometry == summary.input.taken:
+        return "no feature has a geometry"
+    return "everything lies inside" if summary.operation == "erase" else "nothing lies inside"
 
 
 def _fell(side: Side, what: str, say: Words) -> None:

@@ -8,11 +8,14 @@ from typing import TYPE_CHECKING
 
 from polygene.crs import is_same
 from polygene.errors import UsageError
+from polygene.geometry import Family
 from polygene.layer import Layer
+from polygene.notes import Warned, counted
 from polygene.ops.given import Names, names
 from polygene.ops.overlays.how import How, Resolved, as_asked, resolved
 from polygene.ops.overlays.laying import lay
-from polygene.ops.overlays.scene import check_other
+from polygene.ops.overlays.scene import check_family
+from polygene.ops.part import current
 from polygene.ops.places.bridge import Brought, brought
 from polygene.ops.summary import OverlayResult
 from polygene.plane.rules import Rule
@@ -56,7 +59,7 @@ def lay_across(
     found = brought_for(layer, others, rule, told, all_of_it=rule.keeps_other)
     theirs = [f.layer for f in found]
     result = lay(layer, theirs, rule, told, whole=whole, origins=origins, match=keys)
-    return as_asked(with_bridges(result, found), how)
+    return as_asked(with_bridges(result, found, others), how)
 
 
 def brought_for(
@@ -67,10 +70,11 @@ def brought_for(
     Raises
     ------
     DataError
-        If one is of the wrong family, has nothing, or cannot be brought there.
+        If one is of the wrong family, or cannot be brought there.
     """
+    others = _of_one_family(others)
     for other in others:
-        check_other(layer, other, rule, others[0])
+        check_family(layer, other, rule, others[0])
     if not all(is_same(layer.crs, other.crs) for other in others):
         how.progress.stage(f"bringing layers to the CRS of {layer.name}")
     return [
@@ -86,8 +90,43 @@ def brought_for(
     ]
 
 
-def with_bridges(result: OverlayResult, found: Sequence[Brought]) -> OverlayResult:
-    """Say in the summary how the OTHERs came to INPUT's CRS, and which of them were mended before."""
+def _of_one_family(others: Sequence[Layer]) -> list[Layer]:
+    """Return them, those of nothing as of the kind of the rest: some formats do not say theirs."""
+    known = [other.geometry.family for other in others if other.geometry.n_vertices]
+    family = known[0] if known else Family.POLYGONS
+    return [
+        other
+        if other.geometry.n_vertices
+        else replace(other, geometry=replace(other.geometry, family=family))
+        for other in others
+    ]
+
+
+def _of_nothing(others: Sequence[Layer]) -> list[Warned]:
+    """Tell of OTHERs that have nothing to lay; a part of the whole may well have nothing."""
+    return [
+        Warned(
+            f"OTHER, layer {other.name!r}, has nothing to lay on: "
+            + (
+                f"its {counted(other.n_rows, 'feature')} have no geometry"
+                if other.n_rows
+                else "no features"
+            )
+        )
+        for other in others
+        if current() is None and not other.geometry.n_vertices
+    ]
+
+
+def with_bridges(
+    result: OverlayResult, found: Sequence[Brought], others: Sequence[Layer]
+) -> OverlayResult:
+    """Say in the summary how the OTHERs came to INPUT's CRS, and which of them were mended before.
+
+    And which of them have nothing at all.
+    """
+    notes = [*result.summary.notes, *_of_nothing(others)]
+    result = replace(result, summary=replace(result.summary, notes=notes))
     if all(f.facts is None for f in found):
         return result
     summary = result.summary

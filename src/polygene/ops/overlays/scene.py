@@ -20,7 +20,7 @@ from polygene.geometry import (
 from polygene.layer import Layer
 from polygene.measures import Ruler, ruler_for
 from polygene.ops.admit import Admission, admit
-from polygene.ops.part import core_of, current, extent_of_whole
+from polygene.ops.part import core_of, extent_of_whole
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
@@ -197,23 +197,6 @@ def check_family(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
             f"the OTHERs must all be alike: layer {first.name!r} holds "
             f"{first.geometry.family.words} and layer {other.name!r} {family.words}"
         )
-
-
-def check_other(layer: Layer, other: Layer, rule: Rule, first: Layer) -> None:
-    """Refuse an OTHER of nothing, or of a family that has no meaning for a rule.
-
-    Nothing first: some formats do not say what a layer without features would hold. A part of the
-    whole may well have nothing.
-    """
-    if other.geometry.n_vertices == 0 and current() is None:
-        what = other.geometry.family.words.removesuffix("s")
-        raise DataError(
-            f"OTHER, layer {other.name!r}, has no {what}: its {other.n_rows:,} features are all "
-            "without geometry"
-            if other.n_rows
-            else f"OTHER, layer {other.name!r}, has no features"
-        )
-    check_family(layer, other, rule, first)
 
 
 def rows_near(bounds: F64Array, extent: Extent | None) -> BoolArray:
