@@ -28,6 +28,7 @@ from polygene.layer import SLACK, Layer
 
 NOT_BEYOND = 180.0  # degrees of longitude in GeoJSON (RFC 7946, section 4)
 ROUND_AGAIN = 540.0  # elsewhere they may go once more round the earth
+MOST_TURNS = 4  # two layers whose longitudes go round once more, each to its side
 
 
 def goes_beyond(extent: Extent | None, crs: pyproj.CRS | None) -> bool:
@@ -36,6 +37,34 @@ def goes_beyond(extent: Extent | None, crs: pyproj.CRS | None) -> bool:
     if extent is None or crs is None or not turn:
         return False
     return max(-extent[0], extent[2]) > turn / 2 + SLACK / degrees_of(crs)
+
+
+def everywhere(box: Extent, crs: pyproj.CRS | None) -> list[Extent]:
+    """Return a box, and where its places lie in layers that count longitudes from other meridians."""
+    x0, y0, x1, y1 = box
+    turn = turn_of(crs)
+    if crs is None or not turn:
+        return [box]
+    most = ROUND_AGAIN / degrees_of(crs)
+    moved = [(x0 + k * turn, y0, x1 + k * turn, y1) for k in (-2, -1, 1, 2)]
+    return [box, *(own for own in moved if own[0] < most and own[2] > -most)]
+
+
+def turns_onto(extent: Extent | None, onto: Extent | None, crs: pyproj.CRS | None) -> list[float]:
+    """Return by what each of the whole turns moves an extent that bring places of it into another.
+
+    0 among them if it has places there as it is; of two extents with a width borders do not count.
+    """
+    if crs is None or extent is None or onto is None or not np.isfinite([*extent, *onto]).all():
+        return []  # what is not finite others refuse, with the row
+    steps = [k * turn_of(crs) for k in range(-MOST_TURNS, MOST_TURNS + 1)]
+    have_width = onto[2] > onto[0] and extent[2] > extent[0]
+    least = SLACK / degrees_of(crs) if have_width else 0.0
+    return [
+        step
+        for step in steps
+        if min(onto[2], extent[2] + step) - max(onto[0], extent[0] + step) >= least
+    ]
 
 
 class Opened(NamedTuple):

@@ -63,7 +63,9 @@ class Choice:
 
     def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
         """Read a layer, or what a format lets one read of it when only some is wanted."""
-        box = self.box or self._near(ref)
+        # A reader cannot know what whole turns are in a CRS that the file does not say.
+        is_turned = self.crs is not None and crs_module.is_geographic(self.crs)
+        box = self._near(ref) if self.box is None or is_turned else self.box
         reading = addressed.read(ref, Wanted(box, self.where, only=self.only))
         noted = record.current()
         if noted is None:

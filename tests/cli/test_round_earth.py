@@ -293,3 +293,25 @@ class Degrees(WithSample):
         self.assertIn("moved by whole turns to longitudes from -180 to 180", done.words)
         found = polygene.read(self.folder / "d.geojson").geometry.extent()
         self.assertEqual(found, (-175.0, -9.0, -165.0, 9.0))
+
+    def test_a_box_is_read_in_whichever_turn_a_layer_counts(self):
+        """By readers that leave out what lies elsewhere, too."""
+        steps = np.arange(3000)
+        cells = make.points([np.array([(0.12 * k, k % 7 - 3.0)]) for k in steps])
+        for name, is_said in (
+            ("a.gpkg", True),
+            ("a.parquet", True),
+            ("a.fgb", True),
+            ("folder.parquet/", True),
+            ("b.gpkg", False),
+            ("b.parquet", False),
+        ):
+            system = crs.parse("OGC:CRS84") if is_said else None
+            polygene.write(make.layer("cells", cells, system, k=steps), self.folder / name)
+            for box in ("-10,-9,0.05,9", "350,-9,360.05,9"):
+                done = self.run_polygene(
+                    "subset", name, f"--box={box}", "-o", "c.gpkg", "--replace",
+                    *(() if is_said else ("--crs", "OGC:CRS84")),
+                )  # fmt: skip
+                self.assertEqual(done.code, 0, done.err)
+                self.assertEqual(polygene.read(self.folder / "c.gpkg").n_rows, 84, (name, box))

@@ -9,7 +9,7 @@ import numpy as np
 
 import polygene
 from polygene import crs
-from polygene.errors import DataError
+from polygene.errors import DataError, ExpressionError
 from polygene.geometry import Family, concatenate
 from polygene.measures import row_areas
 from polygene.ops.places.turns import within_a_turn
@@ -67,6 +67,41 @@ class Turns(unittest.TestCase):
             ]
             self.assertEqual(*near)
         self.assertGreater(n_moved, 50)
+
+    def test_boxes_and_written_geometry_choose_the_same_places(self):
+        n_chosen = 0
+        for seed in some_of(range(30)):
+            rng = np.random.default_rng(seed)
+            at = int(rng.choice((0, 90, 170, 185, 270)))
+            column, numbers = blobs(rng, 12, at, 30), list(range(12))
+            plain = make.layer("plain", column, None, k=numbers)
+            layer = make.layer("l", turned(column, rng.integers(-1, 2, 12)), DEGREES, k=numbers)
+            west, east = np.sort(rng.choice(np.arange(at - 30, at + 30), 2, replace=False)).tolist()
+            wanted = polygene.subset(plain, box=(west, -4, east, 4)).layer.table["k"].to_pylist()
+            n_chosen += len(wanted)
+            for turn in (-360, 0, 360):
+                box = (west + turn, -4, east + turn, 4)
+                sides = ", ".join(map(str, box))
+                for found in (
+                    polygene.subset(layer, box=box),
+                    polygene.subset(layer, f"S_INTERSECTS(geom, BBOX({sides}))"),
+                    polygene.subset(layer, f"NOT S_DISJOINT(geom, BBOX({sides}))"),
+                ):
+                    self.assertEqual(found.layer.table["k"].to_pylist(), wanted, (seed, box))
+        self.assertGreater(n_chosen, 10)
+        pacific = make.layer(
+            "p", make.points([np.array([(x, 0.0)]) for x in (10, 190, 350)]), DEGREES
+        )
+        for text, n in (
+            ("S_WITHIN(geom, POLYGON((-175 -5, -165 -5, -165 5, -175 5, -175 -5)))", 1),
+            ("S_EQUALS(geom, POINT(-170 0))", 1),
+            ("S_INTERSECTS(geom, BBOX(-20, -5, 20, 5))", 2),
+        ):
+            self.assertEqual(polygene.subset(pacific, text).layer.n_rows, n, text)
+        with self.assertRaisesRegex(ExpressionError, "the longitude from which the layer counts"):
+            polygene.subset(
+                pacific, "S_WITHIN(geom, POLYGON((-20 -5, 20 -5, 20 5, -20 5, -20 -5)))"
+            )
 
     def test_what_is_parted_at_one_meridian_is_joined_over_it(self):
         east, west = ((170.0, -5.0, 180.0, 5.0), (-180.0, -5.0, -170.0, 5.0))

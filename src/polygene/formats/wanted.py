@@ -13,8 +13,11 @@ from polygene.arrays import BoolArray
 from polygene.errors import ExpressionError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
+from polygene.longitudes import everywhere
 
 if TYPE_CHECKING:
+    from pyproj import CRS
+
     from polygene.table.expression import Expression
 
 
@@ -28,7 +31,8 @@ class Wanted:
     Attributes
     ----------
     box : (x, y minimum, x, y maximum), optional
-        Features whose own box may meet it, in units of the layer's CRS.
+        Features whose own box may meet it, in units of the layer's CRS, in whichever turn round the
+        earth; see `boxes`.
     where : Expression, optional
         Features for which it may be true.
     only : callable, optional
@@ -52,6 +56,10 @@ class Wanted:
     only: Callable[[Sequence[str]], Iterable[str] | None] | None = None
     types: Mapping[str, pa.DataType] = field(default_factory=dict)
     family: Family | None = None
+
+    def boxes(self, crs: CRS | None) -> list[Extent]:
+        """Return the boxes of which one is to be met in a layer's CRS; none if all of it is wanted."""
+        return [] if self.box is None else everywhere(self.box, crs)
 
     def looked_at(self, names: Sequence[str]) -> list[str] | None:
         """Return of all fields those that are looked at, in their order; None for all, and geometry."""

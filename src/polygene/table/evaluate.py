@@ -360,12 +360,15 @@ class Evaluator:
             relation = spatial.TURNED.get(relation, relation)
         members = literals[0] if literals[0] is not None else literals[1]
         assert members is not None
-        if len(members) > 1 and relation not in ("intersects", "disjoint"):
+        turns = [spatial.in_turns(one, self.layer) for one in members]
+        is_several = len(members) > 1 or any(spatial.are_cut(some, self.layer) for some in turns)
+        if is_several and relation not in ("intersects", "disjoint"):
             raise self._refuse(
                 tree,
-                "only S_INTERSECTS and S_DISJOINT take several geometries, as of a GEOMETRYCOLLECTION",
+                "only S_INTERSECTS and S_DISJOINT take several geometries, as of a GEOMETRYCOLLECTION, "
+                "or what lies over the longitude from which the layer counts",
             )
-        found = [spatial.related_rows(self.layer, one, relation) for one in members]
+        found = [spatial.related_rows(self.layer, one, relation) for some in turns for one in some]
         join = np.logical_and if relation == "disjoint" else np.logical_or
         return Value(pa.chunked_array([pc.column(join.reduce(found))]), "boolean")
 

@@ -10,6 +10,7 @@ import numpy as np
 from polygene.arrays import BoolArray
 from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn
+from polygene.longitudes import goes_beyond, turns_onto
 from polygene.plane.grid import Grid, default_step
 from polygene.plane.relating import relate
 from polygene.plane.relations import has_meaning, holds
@@ -116,6 +117,28 @@ def _rectangles(spans: Sequence[tuple[float, float]], y0: float, y1: float) -> G
     }[family]
     rings = [np.array([(span[k], y) for k, y in corners]) for span in spans]
     return GeometryColumn.from_rings([[[ring] for ring in rings]], family)
+
+
+def in_turns(column: GeometryColumn, layer: Layer) -> list[GeometryColumn]:
+    """Return a geometry where its places lie in a layer's longitudes: 190 in one is -170 in the other.
+
+    Several times if the layer has them in several turns, or counts from a longitude within it.
+    """
+    own, theirs = column.extent(), layer.geometry.extent()
+    if not (goes_beyond(own, layer.crs) or goes_beyond(theirs, layer.crs)):
+        return [column]
+    steps = turns_onto(own, theirs, layer.crs)
+    return [column.with_xy(column.xy + (step, 0.0)) for step in steps] or [column]
+
+
+def are_cut(turns: Sequence[GeometryColumn], layer: Layer) -> bool:
+    """Whether a geometry is there several times because the layer counts from a longitude within it."""
+    theirs = layer.geometry.extent()
+    extents = [column.extent() for column in turns]
+    return len(turns) > 1 and any(
+        own is not None and theirs is not None and (own[0] < theirs[0] or own[2] > theirs[2])
+        for own in extents
+    )
 
 
 def related_rows(layer: Layer, literal: GeometryColumn, relation: str) -> BoolArray:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -60,10 +60,10 @@ def search(
     nodes: np.ndarray,
     n_items: int,
     node_size: int,
-    box: Extent,
+    wanted: Sequence[Extent],
     fill: Callable[[I64Array, I64Array], None] | None = None,
 ) -> I64Array:
-    """Return the features, counted in the order of the file, whose boxes meet one.
+    """Return the features, counted in the order of the file, whose boxes meet one that is wanted.
 
     ``fill`` is told which nodes are looked at next: from, to (n,).
 
@@ -79,12 +79,14 @@ def search(
         if fill is not None:
             fill(found, found + 1)
         boxes = nodes["box"][found]
-        meets = (
-            (boxes[:, 0] <= box[2])
-            & (boxes[:, 2] >= box[0])
-            & (boxes[:, 1] <= box[3])
-            & (boxes[:, 3] >= box[1])
-        )
+        meets = np.zeros(len(boxes), bool)
+        for box in wanted:
+            meets |= (
+                (boxes[:, 0] <= box[2])
+                & (boxes[:, 2] >= box[0])
+                & (boxes[:, 1] <= box[3])
+                & (boxes[:, 3] >= box[1])
+            )
         found = found[meets]
         if level == len(sizes) - 1 or len(found) == 0:
             break

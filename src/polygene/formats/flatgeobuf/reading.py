@@ -209,7 +209,8 @@ def _chosen_places(
     data: U8Array, header: Header, path: Path, wanted: Wanted
 ) -> tuple[I64Array, I64Array, int]:
     """Return which features lie in the box (all without an index), their places, how many there are."""
-    if wanted.box is None or _first(header) == header.start:
+    boxes = wanted.boxes(header.crs)
+    if not boxes or _first(header) == header.start:
         places = _places(data, header, path)
         return np.arange(len(places)), places, len(places)
     nodes, n_rows = _nodes(data, header), header.features
@@ -219,7 +220,7 @@ def _chosen_places(
         origins.fill(path, header.start + first * size, header.start + stop * size)
 
     try:
-        found = index.search(nodes, n_rows, header.node_size, wanted.box, fill)
+        found = index.search(nodes, n_rows, header.node_size, boxes, fill)
     except (ValueError, IndexError) as err:
         raise Damaged(str(err)) from err
     at = len(nodes) - n_rows + found

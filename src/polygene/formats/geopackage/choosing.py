@@ -6,7 +6,7 @@ import contextlib
 import sqlite3
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -20,6 +20,9 @@ from polygene.formats.geopackage.package import Package
 from polygene.formats.geopackage.values import CHUNK, Values, storage_class, to_arrow
 from polygene.formats.wanted import Wanted
 from polygene.table.tokens import quoted
+
+if TYPE_CHECKING:
+    from pyproj import CRS
 
 CHOSEN = "temp.polygene_chosen"
 TABLE_OF_CHOSEN = f"CREATE TABLE {CHOSEN} (id INTEGER PRIMARY KEY)"
@@ -46,20 +49,26 @@ class Choice(NamedTuple):
 
 @collecting_no_garbage()
 def choose(
-    connection: Package, path: Path, table: Table, columns: Columns, wanted: Wanted
+    connection: Package,
+    path: Path,
+    table: Table,
+    columns: Columns,
+    wanted: Wanted,
+    crs: CRS | None,
 ) -> Choice | None:
-    """Choose the rows that are wanted; None if all are to be read."""
+    """Choose the rows of a table in a CRS that are wanted; None if all are to be read."""
     if columns.key is None:
         return None
     source, key = quoted(table.name), quoted(columns.key)
     clauses: list[str] = []
     index = f"rtree_{table.name}_{table.geometry_column}"
     if wanted.box is not None and table.has_geometry and _has_table(connection, index):
-        x0, y0, x1, y1 = map(float, wanted.box)
-        clauses.append(
-            f"{key} IN (SELECT id FROM {quoted(index)} WHERE maxx >= {x0!r} AND minx <= {x1!r} "
-            f"AND maxy >= {y0!r} AND miny <= {y1!r})"
-        )
+        looks = [
+            f"SELECT id FROM {quoted(index)} WHERE maxx >= {x0!r} AND minx <= {x1!r} "
+            f"AND maxy >= {y0!r} AND miny <= {y1!r}"
+            for x0, y0, x1, y1 in (map(float, box) for box in wanted.boxes(crs))
+        ]
+        clauses.append(f"{key} IN ({' UNION '.join(looks)})")
     names = wanted.fields([field.name for field in columns.fields])
     if not names and not clauses and wanted.span is None:
         return None

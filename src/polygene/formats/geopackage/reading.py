@@ -78,7 +78,7 @@ def _read(
         if known is not None and not _says(table, known.geometry):
             known = None
         with _as_it_stands(connection):
-            choice = choosing.choose(connection, path, table, columns, wanted)
+            choice = choosing.choose(connection, path, table, columns, wanted, crs)
             fetched = rows.fetch(connection, table, columns, path, choice, known, wanted)
             numbers, total = None, None if choice is None else choice.total
             if total is not None and fetched.ids is not None:

@@ -309,14 +309,16 @@ def _rows(
     Of ``looked_at`` columns alone, if they are given.
     """
     groups = list(range(file.num_row_groups))
-    paths = paths_of_box(file, about) if wanted.box is not None else []
+    boxes = wanted.boxes(crs_of(about)) if wanted.box is not None else []
+    paths = paths_of_box(file, about) if boxes else []
     if paths:
-        assert wanted.box is not None
         # All groups have the columns of the schema in its order (Parquet format, RowGroup.columns).
         schema = file.metadata.schema
         columns = {schema.column(k).path: k for k in range(len(schema))}
         at = [columns.get(".".join(path)) for path in paths]
-        groups = [g for g in groups if _meets(file.metadata.row_group(g), at, wanted.box)]
+        groups = [
+            g for g in groups if any(_meets(file.metadata.row_group(g), at, box) for box in boxes)
+        ]
     masks: list[BoolArray] = []
     names = wanted.fields(file.schema_arrow.names)
     if names and groups:
@@ -344,19 +346,20 @@ def _rows(
         table = file.schema_arrow.empty_table()
     keeps = np.concatenate(masks) if masks else np.ones(table.num_rows, bool)
     if paths:
-        assert wanted.box is not None
-        keeps &= _rows_meeting(table, paths, wanted.box)
+        keeps &= _rows_meeting(table, paths, boxes)
     numbers = spans(starts[:-1][groups], np.array(sizes, np.int64)[groups])
     if wanted.span is not None:
         keeps &= (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
     return numbers[keeps], kept(table, keeps)
 
 
-def _rows_meeting(table: pa.Table, paths: list[tuple[str, str]], box: Extent) -> BoolArray:
-    """Return which rows have a box that meets another."""
-    x0, y0, x1, y1 = box
+def _rows_meeting(table: pa.Table, paths: list[tuple[str, str]], boxes: list[Extent]) -> BoolArray:
+    """Return which rows have a box that meets one of some."""
     corners = [np.asarray(pc.struct_field(table.column(name), part)) for name, part in paths]
-    return (corners[0] <= x1) & (corners[2] >= x0) & (corners[1] <= y1) & (corners[3] >= y0)
+    found = np.zeros(table.num_rows, bool)
+    for x0, y0, x1, y1 in boxes:
+        found |= (corners[0] <= x1) & (corners[2] >= x0) & (corners[1] <= y1) & (corners[3] >= y0)
+    return found
 
 
 def _meets(group: Any, at: list[int | None], box: Extent) -> bool:

@@ -102,10 +102,10 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
     DataError
         If they differ in kind, CRS or fields.
     """
-    del name
     files, index = parts_of(path)
     if index is not None and wanted.box is not None:
-        near = [k for k, part in enumerate(index.parts) if _meets(part, wanted.box)]
+        boxes = wanted.boxes(like_of(path, index, name).crs)
+        near = [k for k, part in enumerate(index.parts) if any(_meets(part, b) for b in boxes)]
         files = [files[k] for k in near or [0]][: len(files)]
     readings, counts = [], []
     for file in files:

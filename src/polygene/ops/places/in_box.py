@@ -8,6 +8,7 @@ from polygene.arrays import BoolArray
 from polygene.crs import turn_of
 from polygene.geometry import Extent
 from polygene.layer import Layer
+from polygene.longitudes import goes_beyond, turns_onto
 from polygene.ops.admit import admit
 from polygene.ops.overlays.scene import rows_near
 from polygene.ops.places.extents import are_in_reach
@@ -25,7 +26,8 @@ def rows_in_box(layer: Layer, box: Extent) -> BoolArray:
     Parameters
     ----------
     box : x and y minimum, x and y maximum, in map units; without width or height, or endless, too.
-        In longitude and latitude its west may lie east of its east, over the 180th meridian.
+        In longitude and latitude its west may lie east of its east, over the 180th meridian, and it
+        holds what has its places in whichever turn round the earth: 190 is -170.
 
     Raises
     ------
@@ -33,12 +35,21 @@ def rows_in_box(layer: Layer, box: Extent) -> BoolArray:
         If it may not.
     """
     x0, y0, x1, y1 = box
-    if x0 <= x1:
-        return _rows_in(layer, box)
     found = np.zeros(layer.n_rows, bool)
     for west, east in sides_of_spans(x0, x1, turn_of(layer.crs)):
-        found |= _rows_in(layer, (west, y0, east, y1))
+        for one in _turned((west, y0, east, y1), layer):
+            found |= _rows_in(layer, one)
     return found
+
+
+def _turned(box: Extent, layer: Layer) -> list[Extent]:
+    """Return a box, and where it lies in other turns if longitudes are beyond half of one."""
+    extent = layer.geometry.extent()
+    if not (goes_beyond(box, layer.crs) or goes_beyond(extent, layer.crs)):
+        return [box]
+    x0, y0, x1, y1 = box
+    turns = turns_onto(box, extent, layer.crs)
+    return [(x0 + step, y0, x1 + step, y1) for step in turns] or [box]
 
 
 def _rows_in(layer: Layer, box: Extent) -> BoolArray:

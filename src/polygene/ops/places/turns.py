@@ -18,7 +18,7 @@ from polygene.crs import degrees_of, label, turn_of
 from polygene.errors import DataError
 from polygene.geometry import Extent, Family, GeometryColumn, bounds_of_groups, concatenate
 from polygene.layer import SLACK, Layer
-from polygene.longitudes import goes_beyond
+from polygene.longitudes import MOST_TURNS, goes_beyond, turns_onto
 from polygene.ops.mending import mended_rows
 from polygene.ops.overlays.scene import rows_near
 from polygene.ops.places.carrying import cut_to
@@ -36,13 +36,7 @@ def count_apart(crs: pyproj.CRS | None, extent: Extent | None, onto: Extent | No
     """Whether what lies in one extent has places in the other that have other longitudes there."""
     if not (goes_beyond(extent, crs) or goes_beyond(onto, crs)):  # as most layers
         return False
-    if crs is None or extent is None or onto is None or not np.isfinite([*extent, *onto]).all():
-        return False  # what is not finite others refuse, with the row
-    shared = [
-        min(onto[2], extent[2] + step) - max(onto[0], extent[0] + step) for step in _steps(crs)
-    ]
-    have_width = onto[2] > onto[0] and extent[2] > extent[0]
-    return max(shared) >= (SLACK / degrees_of(crs) if have_width else 0.0)
+    return any(turns_onto(extent, onto, crs))
 
 
 def begin_for(layer: Layer, onto: Layer) -> float | None:
@@ -70,11 +64,6 @@ def begin_for(layer: Layer, onto: Layer) -> float | None:
     )
 
 
-def _steps(crs: pyproj.CRS) -> list[float]:
-    """Return the whole turns by which the same place may be drawn apart."""
-    return [k * turn_of(crs) for k in range(-4, 5) if k]
-
-
 def _meet_apart(layer: Layer, onto: Layer, crs: pyproj.CRS) -> bool:
     """Whether the boxes of a part of each have a point in common, one moved by whole turns."""
     own, theirs = (
@@ -85,7 +74,10 @@ def _meet_apart(layer: Layer, onto: Layer, crs: pyproj.CRS) -> bool:
     width = own[:, 2] - own[:, 0]
     own[:, 0] += np.minimum(slack, width / 2)  # borders at the meridian do not count
     own[:, 2] -= np.minimum(slack, width / 2)
-    for step in _steps(crs):
+    for k in range(-MOST_TURNS, MOST_TURNS + 1):
+        if not k:
+            continue
+        step = k * turn_of(crs)
         moved = own + np.array([step, 0.0, step, 0.0])
         a, b = moved[_near(moved, theirs)], theirs[_near(theirs, moved)]
         both = np.concatenate([a, b])
