@@ -103,6 +103,18 @@ class Turns(unittest.TestCase):
                 pacific, "S_WITHIN(geom, POLYGON((-20 -5, 20 -5, 20 5, -20 5, -20 -5)))"
             )
 
+    def test_a_comparison_is_of_places(self):
+        rng = np.random.default_rng(3)
+        column, numbers = blobs(rng, 9, 200, 12), list(range(9))
+        one = make.layer("one", column, DEGREES, k=numbers)
+        moved = column.take(np.array([0, *range(1, 8), 0]))  # the last lies where the first does
+        two = make.layer("two", turned(moved, rng.integers(-1, 2, 9)), DEGREES, k=numbers)
+        made = polygene.compare(one, two, "k").summary
+        self.assertEqual((made.changes.same, made.changes.moved.count), (8, 1))
+        self.assertIn(
+            "two is compared with longitudes that begin where those of one do", made.notes[0]
+        )
+
     def test_what_is_parted_at_one_meridian_is_joined_over_it(self):
         east, west = ((170.0, -5.0, 180.0, 5.0), (-180.0, -5.0, -170.0, 5.0))
 

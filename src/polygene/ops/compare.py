@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from polygene.between import way_between
 from polygene.crs import is_same, label
+from polygene.errors import DataError
 from polygene.geometry import Extent
 from polygene.layer import Layer, names_alike
 from polygene.measures import row_measures, ruler_for
@@ -14,6 +15,7 @@ from polygene.ops.changes import KINDS, Changes
 from polygene.ops.changes import changes as look
 from polygene.ops.given import Names, names
 from polygene.ops.ground import SIZES, stretched
+from polygene.ops.places.turns import begin_for, within_a_turn
 from polygene.ops.summary import unit_of
 from polygene.ops.versions import versions
 from polygene.table.keys import Key
@@ -112,6 +114,13 @@ def compare(
             f"{second.name} is compared as it lies in {label(first.crs)}, its geometry as it is within "
             f"{off * 1000:g} mm"
         )
+    turned = _counted_as(first, second)
+    if turned is not None:
+        second, off = turned, max(off, SAME_PLACE)
+        notes.append(
+            f"{second.name} is compared with longitudes that begin where those of {first.name} do, "
+            f"its geometry as it is within {off * 1000:g} mm"
+        )
     keys = [Key.parse(text) for text in names(key)]
     found, layer = None, None
     if keys or changes:
@@ -128,6 +137,17 @@ def compare(
     sides = _facts(first), theirs
     differences = _differences(*sides, fields, found, own is second)
     return CompareResult(Comparison(*sides, fields, found, differences, notes), layer)
+
+
+def _counted_as(first: Layer, second: Layer) -> Layer | None:
+    """Return the second with longitudes as the first counts them; None if it has them already."""
+    try:
+        begin = begin_for(second, first)
+    except DataError:  # the first goes more than once round: compared as it is
+        return None
+    if begin is None or first.crs is None or second.crs is None:
+        return None
+    return replace(second, geometry=within_a_turn(second.geometry, first.crs, begin).column)
 
 
 def _differences(
