@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import io
 import json
@@ -389,6 +390,34 @@ class SeveralRuns(cli.WithSample):
             other = pool.submit(polygene.write, park, f"{self.folder}/p.gpkg")
             with self.assertRaisesRegex(FileError, "another run has been writing"):
                 other.result()
+
+    def test_of_runs_that_are_at_one_work_one_goes_on(self):
+        from polygene.commit import locks
+
+        file, inside, seen = self.folder / ".lock", [], []
+
+        def take(number):
+            for _ in range(200):
+                with contextlib.suppress(FileError), locks.only_run(file, "it"):
+                    inside.append(number)
+                    seen.append(len(inside))
+                    inside.remove(number)
+
+        with ThreadPoolExecutor(4) as pool:
+            list(pool.map(take, range(4)))
+        self.assertEqual(set(seen), {1})
+        self.assertFalse(file.exists())
+        file.write_text("")  # as a run that was killed leaves it
+        with locks.only_run(file, "it"), self.assertRaisesRegex(FileError, "it is worked on by"):
+            take_again = locks.only_run(file, "it")
+            take_again.__enter__()
+        asked = ("clip", "tolva.gpkg#sectors", "--with", "tolva.gpkg#park", "-o", "cut.gpkg")
+        with locks.only_run(self.folder / ".cut.tasks.lock", "cut.gpkg"):
+            done = cli.polygene_here(*asked, "--tasks", "2", folder=self.folder)
+        self.assertEqual((done.code, "cut.gpkg#cut is worked on by" in done.words), (1, True), done)
+        done = cli.polygene_here(*asked, "--tasks", "2", folder=self.folder)
+        self.assertEqual(done.code, 0, done.err)
+        self.assertEqual([p.name for p in self.folder.glob(".*")], [])
 
     def test_a_result_that_cannot_go_to_its_place_is_kept_and_the_command_puts_it_there(self):
         held = sqlite3.connect(self.package, isolation_level=None)

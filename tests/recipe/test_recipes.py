@@ -13,6 +13,7 @@ import unittest
 
 import polygene
 from polygene.cli.run import run
+from polygene.commit import locks
 from polygene.errors import ExistsError, SheetError
 from polygene.formats.columns import to_wkb
 from polygene.measures import row_areas
@@ -208,6 +209,14 @@ class Recipes(WithSample):
         self.assertEqual((self.folder / "result.gpkg").read_bytes(), before)
         self.recipe.write_text(self.text)
         self.assertIn("lane_zone", self.reused("--set", "distance=90m"))
+
+    def test_a_second_run_of_it_is_refused_while_one_is_under_way(self):
+        self.reused()
+        with locks.only_run(self.folder / ".polygene-work" / ".recipe.lock", "it"):
+            done = self.run_polygene("run", "recipe.yaml")
+            self.assertEqual(done.code, 1)
+            self.assertIn("recipe.yaml is worked on by another run", done.words)
+        self.assertIn("water", self.reused())
 
     def test_mistakes_are_named_with_their_line_before_anything_runs(self):
         lines = list(enumerate(self.text.splitlines(), 1))

@@ -1,4 +1,4 @@
-"""Runs that write into one folder wait for each other."""
+"""Runs that write into one folder wait for each other; of those that do one work, only one goes on."""
 
 from __future__ import annotations
 
@@ -57,6 +57,56 @@ def _locked(folder: Path) -> Iterator[None]:
     finally:
         if handle is not None:
             os.close(handle)
+
+
+@contextlib.contextmanager
+def only_run(file: Path, words: str) -> Iterator[None]:
+    """Keep other runs from a work that is kept on the disk, as long as this one is at it.
+
+    Parameters
+    ----------
+    file : a file that exists as long as the work is done; the lock on it is the system's own, so that
+        one that a killed run has left does not matter
+    words : what is worked on, to say so to the others
+
+    Raises
+    ------
+    FileError
+        If another run is at it.
+    """
+    handle = None if fcntl is None else _taken(file, words)
+    try:
+        yield
+    finally:
+        if handle is not None:
+            file.unlink(
+                missing_ok=True
+            )  # before it is free: whoever waits for it sees that it is gone
+            os.close(handle)
+
+
+def _taken(file: Path, words: str) -> int | None:
+    """Return a locked file; None where there are no locks, or no file can be: writing says why."""
+    while True:
+        try:
+            handle = os.open(file, os.O_RDWR | os.O_CREAT, 0o666)
+        except OSError:
+            return None
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if os.path.samestat(os.fstat(handle), os.stat(file)):
+                return handle
+        except BlockingIOError as err:
+            os.close(handle)
+            raise FileError(
+                f"{words} is worked on by another run; wait until that has ended"
+            ) from err
+        except FileNotFoundError:  # that run has ended, and taken its file along
+            pass
+        except OSError:  # a file system without locks
+            os.close(handle)
+            return None
+        os.close(handle)
 
 
 def _wait(folder: Path, handle: int) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import time
@@ -12,9 +13,11 @@ from typing import Any
 
 from polygene import reading, record
 from polygene.batch import Done, Results, Writing
+from polygene.commit.locks import only_run
 from polygene.commit.together import replacing_folder, together
 from polygene.errors import DataError, ExpressionError, PolygeneError, UsageError
 from polygene.formats import destination, parquet_parts
+from polygene.formats.address import LayerRef
 from polygene.formats.destination import Target
 from polygene.formats.naming import fields_in
 from polygene.formats.packed import PIPE, is_packed
@@ -69,6 +72,25 @@ def work_in_tasks(
         raise OneTaskError("what is packed, or comes from standard input, is read at once")
     destination.check(out, refs, way.on_existing)
     planned = destination.plan(out, refs, way.on_existing)
+    with contextlib.ExitStack() as alone:
+        for folder, target in {_folder_of(target): target for target in planned}.items():
+            lock = folder.with_name(f"{folder.name}.lock")
+            alone.enter_context(only_run(lock, target.words))
+        return _work(call, refs, partners, planned, choice, other_choice, way, grounds, progress)
+
+
+def _work(
+    call: Call,
+    refs: Sequence[LayerRef],
+    partners: Sequence[LayerRef],
+    planned: Sequence[Target],
+    choice: Choice,
+    other_choice: Choice,
+    way: Writing,
+    grounds: Grounds,
+    progress: Progress,
+) -> Results[WholeResult]:
+    """Do it, where nobody else is at it."""
     done, folders = [], []
     earlier: set[Path] = set()  # those that a run before has left for this one
     try:

@@ -15,6 +15,7 @@ from typing import Any
 
 from polygene import __version__
 from polygene.commands import COMMANDS
+from polygene.commit.locks import only_run
 from polygene.errors import (
     DataError,
     ExpressionError,
@@ -121,7 +122,20 @@ def run(
         work.mkdir(parents=True, exist_ok=True)
     except OSError as err:
         raise FileError(f"cannot make the folder {work}: {reason_of(err)}") from err
-    grounds = grounds or {}
+    with only_run(work.with_name(f".{work.name}.lock"), str(recipe.path)):
+        return _run(recipe, work, execute, options, tell, grounds or {}, replaces)
+
+
+def _run(
+    recipe: Recipe,
+    work: Path,
+    execute: Callable[[str, list[str]], Told],
+    options: Mapping[str, Mapping[str, Any]],
+    tell: Callable[[Ran], None],
+    grounds: Mapping[str, str],
+    replaces: bool,
+) -> Finished:
+    """Do it, where nobody else runs the recipe."""
     places = dict(recipe.inputs)
     began = str(time.time_ns())
     marks = {name: _mark_of_input(text, began) for name, text in recipe.inputs.items()}
