@@ -49,7 +49,7 @@ def send(
     web.asked.append((handler.path, status, len(body)))
 
 
-def _file(handler: BaseHTTPRequestHandler, web: Web) -> None:
+def file_of(handler: BaseHTTPRequestHandler, web: Web) -> None:
     place = web.folder / handler.path.partition("?")[0].lstrip("/")
     if not place.is_file():
         send(handler, web, 404)
@@ -82,7 +82,7 @@ def serving(folder: Path) -> Iterator[Web]:
                 if trick is not None:
                     trick(self, web)
                 else:
-                    _file(self, web)
+                    file_of(self, web)
 
         def log_message(self, *_: object) -> None:
             pass

@@ -1,8 +1,10 @@
 """What was fetched, kept in a folder: asked for again, it is only looked whether it has changed.
 
-One folder for each address, by its hash: ``body`` and ``about.json`` with the address, when it came,
-and what the server tells its states by (ETag, Last-Modified: RFC 9110, sections 8.8 and 13). Without
-a connection what is kept is used, and that is said.
+One folder for each address, by its hash: ``about.json`` with the address, when it came, and what the
+server tells its states by (ETag, Last-Modified: RFC 9110, sections 8.8 and 13), and a folder of its own
+for each state that came, which does not change. What comes anew is put beside the old state and told
+of in one step: another run goes on with the state that it found. Without a connection what is kept is
+used, and that is said.
 """
 
 from __future__ import annotations
@@ -12,6 +14,7 @@ import hashlib
 import os
 import shutil
 import tempfile
+import time
 from collections.abc import Iterator, Mapping
 from contextvars import ContextVar
 from dataclasses import asdict, dataclass, replace
@@ -28,7 +31,8 @@ from polygene.written import remark
 
 _said: set[str] = set()
 MOST = 2_000_000_000  # bytes of all that is kept, if the settings say nothing
-SHAPE = 2
+SHAPE = 3
+GRACE = 3600  # seconds that a state which another took the place of is still there for who reads it
 
 
 @dataclass(frozen=True)
@@ -104,24 +108,35 @@ def fetched(url: str, name: str = "body", headers: Mapping[str, str] | None = No
         If it cannot be fetched, and none is kept.
     """
     own = place_of(url)
-    about = None if is_fresh() else about_in(own, name)
+    kept = None if is_fresh() else kept_in(own, name)
     asked = dict(headers or {})
-    if about is not None and about.etag:
-        asked["If-None-Match"] = about.etag
-    elif about is not None and about.modified:
-        asked["If-Modified-Since"] = about.modified
+    if kept is not None and kept.about.etag:
+        asked["If-None-Match"] = kept.about.etag
+    elif kept is not None and kept.about.modified:
+        asked["If-Modified-Since"] = kept.about.modified
     try:
         with http.streamed(url, asked) as (answer, blocks):
-            if answer.status == 304 and about is not None:
-                os.utime(own)
-                return Kept(own / name, about)
+            if answer.status == 304 and kept is not None:
+                os.utime(kept.place.parent)
+                return kept
             return _kept(url, own, name, answer, blocks)
     except http.OfflineError as err:
-        about = about or about_in(own, name)
-        if about is None:
-            raise FileError(f"{err}; and no copy of it is kept here") from err
-        say_offline(url, about.retrieved)
-        return Kept(own / name, about, is_offline=True)
+        return kept_offline(url, own, name, err)
+
+
+def kept_offline(url: str, own: Path, name: str, err: http.OfflineError) -> Kept:
+    """Return what is kept of an address that cannot be reached, and say so.
+
+    Raises
+    ------
+    FileError
+        If nothing is.
+    """
+    kept = kept_in(own, name)
+    if kept is None:
+        raise FileError(f"{err}; and no copy of it is kept here") from err
+    say_offline(url, kept.about.retrieved)
+    return replace(kept, is_offline=True)
 
 
 def is_fresh() -> bool:
@@ -144,11 +159,6 @@ def with_checksum(about: About, place: Path) -> About:
         return replace(about, checksum=hashlib.file_digest(file, "sha256").hexdigest())
 
 
-def told(about: About, name: str) -> bytes:
-    """Return what stands beside something kept."""
-    return orjson.dumps({"polygene": SHAPE, "name": name, **asdict(about)})
-
-
 def _kept(url: str, own: Path, name: str, answer: http.Answer, blocks: Iterator[bytes]) -> Kept:
     """Put an answer in its place, whole or not at all."""
     announced = answer.headers.get("content-length", "")
@@ -163,7 +173,7 @@ def _kept(url: str, own: Path, name: str, answer: http.Answer, blocks: Iterator[
         answer.headers.get("content-crs", "").strip("<> "),
         answer.url if answer.url != url else "",
     )
-    with new_in_place(own, about) as new:
+    with new_state(own, about) as new:
         total, summed = 0, hashlib.sha256()
         with (new / name).open("wb") as file:
             for block in blocks:
@@ -178,13 +188,12 @@ def _kept(url: str, own: Path, name: str, answer: http.Answer, blocks: Iterator[
                 "announced; try again"
             )
         about = replace(about, checksum=summed.hexdigest())
-        (new / "about.json").write_bytes(told(about, name))
-    return Kept(own / name, about)
+        return tell(new / name, about)
 
 
 @contextlib.contextmanager
-def new_in_place(own: Path, about: About) -> Iterator[Path]:
-    """Give a new folder to fill, which takes the place of one that is kept if all goes well.
+def new_state(own: Path, about: About) -> Iterator[Path]:
+    """Give a new folder to fill, of which `tell` tells at the end; it goes away if anything fails.
 
     Raises
     ------
@@ -193,50 +202,67 @@ def new_in_place(own: Path, about: About) -> Iterator[Path]:
     """
     try:
         folder().mkdir(parents=True, exist_ok=True, mode=0o700)
-        new = Path(tempfile.mkdtemp(prefix=".new", dir=folder()))
+        own.mkdir(exist_ok=True, mode=0o700)
+        new = Path(tempfile.mkdtemp(prefix="state", dir=own))
         try:
             yield new
-            _swap(new, own)
-        finally:
+        except BaseException:
             shutil.rmtree(new, ignore_errors=True)
+            with contextlib.suppress(OSError):  # where an earlier state is
+                own.rmdir()
+            raise
     except OSError as err:
         raise FileError(f"cannot keep {about.url} in {folder()}: {reason_of(err)}") from err
-    make_room(own)
 
 
-def _swap(new: Path, own: Path) -> None:
-    """Put a folder in the place of another; who reads the old one goes on with its open files."""
-    if own.exists():
-        old = Path(tempfile.mkdtemp(prefix=".old", dir=folder()))
-        with contextlib.suppress(FileNotFoundError):  # another run was quicker
-            own.rename(old / "it")
-        shutil.rmtree(old, ignore_errors=True)
-    with contextlib.suppress(OSError):  # likewise; what that run fetched is as good
-        new.rename(own)
+def tell(place: Path, about: About) -> Kept:
+    """Tell of a state that came, from now on the one that is kept of its address."""
+    state, own = place.parent, place.parent.parent
+    facts = {"polygene": SHAPE, "name": place.name, "state": state.name, **asdict(about)}
+    new = state / "about.json"
+    new.write_bytes(orjson.dumps(facts))
+    new.replace(own / new.name)
+    for other in own.iterdir():
+        with contextlib.suppress(OSError):
+            if other not in (state, own / new.name) and time.time() - other.stat().st_mtime > GRACE:
+                _remove(other)
+    make_room(state)
+    return Kept(place, about)
 
 
-def about_in(own: Path, name: str) -> About | None:
-    """Return what is known of something kept; None if it is not there, or not whole."""
+def _remove(place: Path) -> None:
+    if place.is_dir():
+        shutil.rmtree(place, ignore_errors=True)
+    else:
+        place.unlink(missing_ok=True)
+
+
+def kept_in(own: Path, name: str) -> Kept | None:
+    """Return what is kept of an address; None if it is not there, or not whole."""
     try:
         found: dict[str, Any] = orjson.loads((own / "about.json").read_bytes())
         if found.pop("polygene") != SHAPE or found.pop("name") != name:
             return None
-        return About(**found) if (own / name).exists() else None
+        place = own / Path(found.pop("state")).name / name
+        return Kept(place, About(**found)) if place.exists() else None
     except (OSError, orjson.JSONDecodeError, KeyError, TypeError):
         return None
 
 
 def make_room(new: Path) -> None:
-    """Remove what was not asked for longest until no more is kept than may be."""
+    """Remove what was not asked for longest, but ``new``, until no more is kept than may be."""
     most, found = (_ways.get() or _Ways()).most, []
     for own in folder().iterdir():
         with contextlib.suppress(OSError):
-            size = sum(p.stat().st_blocks * 512 for p in own.iterdir())
-            found.append((own.stat().st_mtime, size, own))
+            for state in [inner for inner in own.iterdir() if inner.is_dir()] or [own]:
+                size = sum(p.stat().st_blocks * 512 for p in state.iterdir())
+                found.append((state.stat().st_mtime, size, state))
     total = sum(size for _, size, _ in found)
-    for _, size, own in sorted(found):
+    for _, size, state in sorted(found):
         if total <= most:
             break
-        if own != new:
-            shutil.rmtree(own, ignore_errors=True)
+        if state != new:
+            shutil.rmtree(state, ignore_errors=True)
             total -= size
+            if state.parent != folder() and not any(p.is_dir() for p in state.parent.iterdir()):
+                shutil.rmtree(state.parent, ignore_errors=True)

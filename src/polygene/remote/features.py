@@ -6,6 +6,8 @@ that: a box, a filter in CQL2 text, coordinates as they are stored; the rest is 
 
 from __future__ import annotations
 
+import os
+import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -372,7 +374,10 @@ def with_query(url: str, query: Mapping[str, str]) -> str:
 def descriptor(service: Service, place: Path) -> Path:
     """Write down what a service has, where readers of files find it."""
     place.parent.mkdir(parents=True, exist_ok=True)
-    place.write_bytes(service.to_json())
+    handle, new = tempfile.mkstemp(dir=place.parent)
+    with open(handle, "wb") as file:
+        file.write(service.to_json())
+    os.replace(new, place)  # another run may read it just now
     return place
 
 

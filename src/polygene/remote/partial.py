@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 from typing import IO
@@ -113,17 +114,16 @@ def opened(url: str, name: str) -> tuple[Kept, Partial | None]:
         If it cannot be reached and none is kept, or is refused.
     """
     own = cache.place_of(f"parts of {url}")
-    about = None if cache.is_fresh() else cache.about_in(own, name)
+    kept = None if cache.is_fresh() else cache.kept_in(own, name)
     try:
         answer = http.get(url, {"Range": f"bytes=0-{FIRST - 1}"}, most=None)
     except http.OfflineError:
-        if about is None:
+        if kept is None:
             return cache.fetched(url, name), None  # kept whole, perhaps; else it says so
-        cache.say_offline(url, about.retrieved)
-        place = own / name
-        return Kept(place, about, is_offline=True), Partial(
-            url, place, place.stat().st_size, about.validator
-        )
+        cache.say_offline(url, kept.about.retrieved)
+        place, about = kept.place, kept.about
+        partial = Partial(url, place, place.stat().st_size, about.validator)
+        return replace(kept, is_offline=True), partial
     size, validator = _size_of(answer), _validator(answer)
     if answer.status != 206 or size is None or not validator:
         return cache.fetched(url, name), None
@@ -135,26 +135,25 @@ def opened(url: str, name: str) -> tuple[Kept, Partial | None]:
 def kept_in_parts(url: str, name: str, size: int, validator: str) -> Kept | None:
     """Return what is kept of a file, if it is of this state and not to be fetched anew."""
     own = cache.place_of(f"parts of {url}")
-    about = None if cache.is_fresh() else cache.about_in(own, name)
-    if about is None or about.validator != validator or (own / name).stat().st_size != size:
+    kept = None if cache.is_fresh() else cache.kept_in(own, name)
+    if kept is None or kept.about.validator != validator or kept.place.stat().st_size != size:
         return None
-    os.utime(own)
-    return Kept(own / name, about)
+    os.utime(kept.place.parent)
+    return kept
 
 
 def begun(url: str, name: str, size: int, validator: str, first: bytes) -> Kept:
-    """Put a new file in the place of what was kept: who has that open keeps it as it was."""
+    """Keep a new file beside what was kept: who reads that goes on with it as it was."""
     own = cache.place_of(f"parts of {url}")
     about = About(http.shown(url), now(), validator, "", "", "")
     has = np.zeros(-(-size // BLOCK), bool)
     has[: len(first) // BLOCK] = True
-    with cache.new_in_place(own, about) as new:
+    with cache.new_state(own, about) as new:
         (new / "blocks").write_bytes(np.packbits(has).tobytes())
         with (new / name).open("wb") as file:
             file.write(first[:size])
             os.truncate(file.fileno(), size)
-        (new / "about.json").write_bytes(cache.told(about, name))
-    return Kept(own / name, about)
+        return cache.tell(new / name, about)
 
 
 def _size_of(answer: http.Answer) -> int | None:

@@ -38,27 +38,22 @@ def fetched(url: str, name: str) -> Kept:
         If it cannot be fetched, and none is kept.
     """
     own = cache.place_of(url)
-    about = None if cache.is_fresh() else cache.about_in(own, name)
+    kept = None if cache.is_fresh() else cache.kept_in(own, name)
     try:
         with _told(url):
             files, path = _opened(url)
             validator, size = _state(files, path)
-            if about is not None and validator and about.validator == validator:
-                return Kept(own / name, about)
+            if kept is not None and validator and kept.about.validator == validator:
+                return kept
             new_about = About(http.shown(url), now(), validator, "", "", "")
-            with cache.new_in_place(own, new_about) as new:
+            with cache.new_state(own, new_about) as new:
                 files.get_file(path, str(new / name))
                 if (new / name).stat().st_size != size or _state(files, path)[0] != validator:
                     raise FileError(f"{http.shown(url)} was changed while it was read; start again")
                 new_about = cache.with_checksum(new_about, new / name)
-                (new / "about.json").write_bytes(cache.told(new_about, name))
+                return cache.tell(new / name, new_about)
     except http.OfflineError as err:
-        about = about or cache.about_in(own, name)
-        if about is None:
-            raise FileError(f"{err}; and no copy of it is kept here") from err
-        cache.say_offline(url, about.retrieved)
-        return Kept(own / name, about, is_offline=True)
-    return Kept(own / name, new_about)
+        return cache.kept_offline(url, own, name, err)
 
 
 def opened(url: str, name: str) -> tuple[Kept, Partial | None]:
