@@ -381,6 +381,40 @@ class SeveralRuns(cli.WithSample):
         self.assertEqual(sorted(run.returncode for run in same), [0, 1], said)
         self.assertTrue(all("exists" in s or "another run" in s for s in said if s))
 
+    def test_a_file_that_is_written_while_it_is_read_is_of_one_state(self):
+        """Its rows in another order each time: geometry and attributes of two states would show."""
+        states = []
+        for seed in range(3):
+            numbers = np.random.default_rng(seed).permutation(500)
+            column = make.GeometryColumn.from_points(numbers[:, None] * (1.0, 2.0))
+            states.append(make.layer("a", column, crs.parse("EPSG:32633"), k=numbers))
+        for ending, step in (
+            ("shp", "polygene.formats.shapefile.reading._with_attributes"),
+            ("fgb", "polygene.formats.flatgeobuf.reading._data"),
+            ("csv", "polygene.formats.beside.read"),
+        ):
+            path = f"{self.folder}/a.{ending}"
+            for n_times in (0, 1, 2, 50):
+                polygene.write(states[0], path, "replace")
+                module, _, name = step.rpartition(".")
+                real, left = getattr(sys.modules[module], name), [n_times]
+
+                def meddle(*args, path=path, real=real, left=left):
+                    if left[0]:
+                        left[0] -= 1
+                        polygene.write(states[left[0] % 3], path, "replace", proof=False)
+                    return real(*args)
+
+                ref = address.resolve(path)[0]
+                with mock.patch(step, meddle), mock.patch("polygene.formats.resting.PAUSE", 0):
+                    if n_times == 50 and ending != "csv":  # which is read at one go
+                        with self.assertRaisesRegex(FileError, "was changed while it was read"):
+                            addressed.read(ref)
+                        continue
+                    (found,) = addressed.read(ref).layers
+                np.testing.assert_array_equal(found.geometry.xy[:, 0], found.table["k"].to_numpy())
+                self.assertEqual(found.n_rows, 500)
+
     def test_a_run_waits_for_another_and_gives_up_in_words(self):
         from polygene.commit import locks
 

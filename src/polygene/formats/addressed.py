@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import replace
 from typing import cast
 
 from polygene.errors import UnknownLayerError, listed
 from polygene.formats import beside, packed
 from polygene.formats.address import LayerRef
-from polygene.formats.base import PartReader, Reading
+from polygene.formats.base import Format, PartReader, Reading
 from polygene.formats.joining import joined
 from polygene.formats.registry import readable_format
+from polygene.formats.resting import at_rest
 from polygene.formats.wanted import ALL, Wanted
 from polygene.info import composed
 from polygene.layer import Layer
 from polygene.longitudes import NOT_BEYOND, ROUND_AGAIN, doubted
+
+OF_PIECES = frozenset({"Shapefile", "FlatGeobuf", "a folder of GeoParquet"})
 
 
 def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
@@ -28,14 +32,11 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
         return joined(ref.words, ref.name, [read(piece, wanted) for piece in ref.pieces])
     with packed.own_names():
         source = readable_format(ref.path)
-        if source.READS_PART and wanted != ALL:
-            reading = cast(PartReader, source).read(ref.path, ref.name, wanted)
+        taken = functools.partial(_taken, source, ref, wanted)
+        if source.NAME == "GeoPackage":  # a database reads one state of its own accord
+            reading = taken()
         else:
-            reading = source.read(ref.path, ref.name)
-    if not source.KEEPS_LINEAGE:
-        own = beside.read(ref.path)
-        if own is not None:
-            reading = Reading([replace(y, lineage=own) for y in reading.layers], reading.notes)
+            reading = at_rest(ref.path, taken, source.NAME in OF_PIECES)
     furthest = NOT_BEYOND if source.NAME.startswith("GeoJSON") else ROUND_AGAIN
     notes = list(reading.notes)
     layers = [_composed(doubted(layer, furthest), notes) for layer in reading.layers]
@@ -50,6 +51,18 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
             [y.name for y in reading.layers],
         )
     return Reading(chosen, [])
+
+
+def _taken(source: Format, ref: LayerRef, wanted: Wanted) -> Reading:
+    """Read a layer with the reader of its format, and its lineage, which may lie beside it."""
+    if source.READS_PART and wanted != ALL:
+        reading = cast(PartReader, source).read(ref.path, ref.name, wanted)
+    else:
+        reading = source.read(ref.path, ref.name)
+    own = None if source.KEEPS_LINEAGE else beside.read(ref.path)
+    if own is None:
+        return reading
+    return Reading([replace(y, lineage=own) for y in reading.layers], reading.notes)
 
 
 def _composed(layer: Layer, notes: list[str]) -> Layer:
