@@ -71,6 +71,9 @@ class Destinations(InFolder):
         polygene.write(make.layer("x", make.points([[np.zeros(2)]]), None), f"{self.folder}/a.gpkg")
         done = self.run_polygene("convert", "a.gpkg", "-o", "")
         self.assertEqual((done.code, "names no file to write to" in done.words), (2, True))
+        for away in ("s3://bucket/x.gpkg", "https://example.org/{x}.gpkg"):
+            done = self.run_polygene("convert", "a.gpkg", "-o", away)
+            self.assertEqual((done.code, "is not on this machine" in done.words), (2, True))
         self.assert_only("a.gpkg")
 
     def test_braces_in_names_and_values_are_no_holes(self):
