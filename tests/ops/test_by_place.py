@@ -237,6 +237,25 @@ class Boxes(unittest.TestCase):
                 ]
                 self.assertEqual(found.layer.table["r"].to_pylist(), wanted, (k, made, box))
 
+    def test_lines_that_are_nearly_flat(self):
+        """As a cable along a parallel: what they have in common with the box is nearly flat too."""
+        for power, upright in itertools.product(range(-12, 2), (False, True)):
+            rng = np.random.default_rng(12 - power)
+            shapes = []
+            for _ in range(12):
+                ends = np.sort(rng.uniform(0, 1000, 3))
+                line = np.stack([ends, rng.uniform(0, 10.0**power, 3)], axis=1)
+                shapes.append(line[:, ::-1] if upright else line)
+            box = (-50.0, 200.0, 50.0, 600.0) if upright else (200.0, -50.0, 600.0, 50.0)
+            column = make.lines([[s] for s in shapes])
+            layer = make.layer("a", column, crs.parse("EPSG:32633"), r=range(12))
+            for shift in ((0.0, 0.0), (5e5, 8e6)):
+                moved = replace(layer, geometry=column.with_xy(column.xy + shift))
+                own = tuple(np.array(box) + np.tile(shift, 2))
+                wanted = [r for r, s in enumerate(shapes) if meets([[s]], column.family, box)]
+                found = subset(moved, box=own).layer.table["r"].to_pylist()
+                self.assertEqual(found, wanted, (power, upright))
+
     def test_what_cannot_be_computed_with_is_told_by_its_own_box(self):
         ring = np.array([(0.0, 0), (np.inf, 0), (3, 9), (0, 0)])
         column = make.polygons([[[ring]], [[make.square(5, 5, 2)]], []])

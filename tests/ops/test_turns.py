@@ -132,6 +132,20 @@ class Turns(unittest.TestCase):
         self.assertEqual((found.column.n_parts, found.column.extent()), (1, (0, -90, 360, -60)))
         self.assertEqual(row_areas(found.column).tolist(), row_areas(earth).tolist())
 
+    def test_what_lies_along_a_parallel_is_there_too(self):
+        """Alone, so that nothing makes its extent higher; on maps that end in it as well."""
+        for rise in (0.0, 1e-12, 1e-10, 1e-6):
+            line = make.lines([[np.array([(-10.0, 5.0), (10.0, 5.0 + rise)])]])
+            found = within_a_turn(line, DEGREES, 0.0).column
+            self.assertEqual((found.n_parts, found.extent()[::2]), (2, (0.0, 360.0)))
+            over = make.layer("over", line.with_xy(line.xy + (180.0, 0.0)), DEGREES, k=[1])
+            for code in ("EPSG:4326", "EPSG:3857", "EPSG:8857"):
+                there = polygene.reproject(over, code).layer
+                self.assertEqual(there.geometry.n_parts, 2, code)
+                back = polygene.measure(polygene.reproject(there, DEGREES).layer, length="km")
+                (length,) = back.layer.table.columns[-1].to_pylist()
+                self.assertAlmostEqual(length, 2217.7, 0)
+
     def test_all_is_there_once_within_a_turn(self):
         """Of points, lines and areas: sizes stay, what lay within stays bit for bit."""
         for seed in some_of(range(20)):

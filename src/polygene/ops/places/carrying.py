@@ -189,6 +189,17 @@ def cut_to(layer: Layer, windows: Sequence[Extent]) -> tuple[GeometryColumn, Boo
     return column.with_rows(rows, found), ~is_inside
 
 
+def window_between(x0: float, x1: float, extent: Extent, turn: float) -> Extent:
+    """Return a window from one longitude to another on all that lies in an extent.
+
+    It is higher than that: in one as flat as a line along a parallel nothing would lie.
+    """
+    west, south, east, north = extent
+    room = max(east - west, north - south)
+    pole = turn / 4
+    return max(x0, west), max(south - room, -pole), min(x1, east), min(north + room, pole)
+
+
 def _prove_clear(
     column: GeometryColumn,
     there: F64Array,

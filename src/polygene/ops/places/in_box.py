@@ -59,7 +59,9 @@ def _rows_in(layer: Layer, box: Extent) -> BoolArray:
     doubtful = np.flatnonzero(near & ~is_inside & are_in_reach(layer))
     if len(doubtful):
         low, high = bounds[doubtful, :2].min(axis=0), bounds[doubtful, 2:].max(axis=0)
-        low, high = np.maximum(box[:2], low), np.minimum(box[2:], high)
+        # No larger than need be, for the grid, and no thinner: what is nearly flat has no area on it.
+        room = (high - low).max()
+        low, high = np.maximum(box[:2], low - room), np.minimum(box[2:], high + room)
         (literal,) = rectangle([*low.tolist(), *high.tolist()])
         near[doubtful] = related_rows(admit(layer.take(doubtful)).layer, literal, "intersects")
     return near

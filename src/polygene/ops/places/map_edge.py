@@ -18,7 +18,7 @@ from polygene.between import Way
 from polygene.crs import degrees_of, turn_of
 from polygene.geometry import Extent, GeometryColumn, concatenate
 from polygene.layer import Layer
-from polygene.ops.places.carrying import cut_to
+from polygene.ops.places.carrying import cut_to, window_between
 from polygene.ops.places.courses import Units, metres_between, with_middles
 
 STEP = 0.25  # degrees of latitude from vertex to vertex along the edge, at most
@@ -142,7 +142,7 @@ def _cut(layer: Layer, edge: float, turn: float, extent: Extent) -> GeometryColu
     pieces = []
     for strip in range(first + 1, last + 1):
         x0, x1 = edge + (strip - 1) * turn, edge + strip * turn
-        window = (max(x0, extent[0]), extent[1], min(x1, extent[2]), extent[3])
+        window = window_between(x0, x1, extent, turn)
         own = cut_to(layer, [window])[0]
         own = _moved(own, np.full(own.n_parts, strip), edge, turn)
         pieces.append(_with_bends(own, (edge - turn, edge), turn))

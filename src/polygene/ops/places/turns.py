@@ -21,7 +21,7 @@ from polygene.layer import SLACK, Layer
 from polygene.longitudes import MOST_TURNS, goes_beyond, turns_onto
 from polygene.ops.mending import mended_rows
 from polygene.ops.overlays.scene import rows_near
-from polygene.ops.places.carrying import cut_to
+from polygene.ops.places.carrying import cut_to, window_between
 from polygene.plane.clusters import MOST_PAIRS, pairs_of_boxes
 
 
@@ -187,7 +187,7 @@ def _cut(layer: Layer, begin: float, turn: float, first: int, last: int) -> Geom
     pieces = []
     for k in range(first, last + 1):
         x0, x1 = begin + k * turn, begin + (k + 1) * turn
-        window = (max(x0, extent[0]), extent[1], min(x1, extent[2]), extent[3])
+        window = window_between(x0, x1, extent, turn)
         if window[0] >= window[2]:
             continue
         own = cut_to(layer, [window])[0]
