@@ -16,6 +16,7 @@ import pyarrow.parquet as pq
 import polygene
 from polygene import crs
 from polygene.formats.registry import format_of, readable_format
+from polygene.formats.wanted import Wanted
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from tests.support import generators as make
@@ -94,6 +95,44 @@ class Parquet(InFolder):
         self.assertIn("field d: 1 value of decimal128(30, 2) rounded", said)
         self.assertIn("field t: microseconds or nanoseconds of 1 value dropped", said)
         self.assertNotIn("field e", said)
+
+    def covered(self, x, y, kind, boxes=None):
+        """Write points with the boxes of rows in numbers of a kind, or with other boxes."""
+        wkb = [struct.pack("<BIdd", 1, 1, *place) for place in zip(x, y, strict=True)]
+        corners = ("xmin", "ymin", "xmax", "ymax")
+        sides = boxes or [pa.array(np.asarray(v).astype(kind)) for v in (x, y, x, y)]
+        box = pa.StructArray.from_arrays(sides, names=corners)
+        geo = {"version": "1.1.0", "primary_column": "g", "columns": {"g": {
+            "encoding": "WKB", "geometry_types": ["Point"],
+            "covering": {"bbox": {k: ["bbox", k] for k in corners}}}}}  # fmt: skip
+        table = pa.table({"k": np.arange(len(x)), "g": pa.array(wkb, pa.binary()), "bbox": box})
+        table = table.replace_schema_metadata({"geo": orjson.dumps(geo)})
+        pq.write_table(table, self.folder / "p.parquet", row_group_size=10)
+
+    def chosen(self, *box):
+        path = self.folder / "p.parquet"
+        (layer,) = format_of(path).read(path, "p", Wanted(box=box)).layers
+        return set(layer.table["k"].to_pylist())
+
+    def test_boxes_of_rows_as_others_write_them(self):
+        """In numbers of 32 bits, to the nearest; not there; over the 180th meridian."""
+        rng = np.random.default_rng(2)
+        x, y = np.sort(rng.uniform(10, 10.001, 500)), rng.uniform(50, 50.001, 500)
+        for kind in (np.float32, np.float64):
+            self.covered(x, y, kind)
+            for k in rng.choice(500, 60):
+                d = rng.uniform(0, 1e-6)
+                for box in ((x[k] - d, 50, x[k] + d, 51), (9, 50, x[k], 51), (x[k], 50, 11, 51)):
+                    inside = np.flatnonzero((x >= box[0]) & (x <= box[2]))
+                    found = self.chosen(*map(float, box))
+                    self.assertLessEqual(set(inside.tolist()), found, (kind, box))
+                    self.assertLess(len(found), len(inside) + (1 if kind == np.float64 else 30))
+        nothing = pa.array([None, 1.0], pa.float64())
+        self.covered([5.0, 1.0], [5.0, 1.0], None, [nothing] * 4)
+        self.assertEqual(self.chosen(4.0, 4.0, 6.0, 6.0), {0})
+        self.covered([175.0], [0.0], None, [pa.array([v]) for v in (170.0, -1.0, -170.0, 1.0)])
+        for west in (172.0, -178.0):
+            self.assertEqual(self.chosen(west, -5.0, west + 5.0, 5.0), {0})
 
     def test_what_is_stated_of_measures(self):
         column = GeometryColumn.from_rings([[[np.array([[1.0, 2.0]])]]], Family.POINTS)

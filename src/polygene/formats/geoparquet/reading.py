@@ -179,7 +179,7 @@ def read(path: Path, name: str, wanted: Wanted = ALL, known: Known | None = None
         if len(families) == 1:
             own = own_columns(geo, column)
             looked_at = wanted.looked_at([name for name in names if name not in own])
-        numbers, table = _rows(file, path, about, wanted, looked_at)
+        numbers, table = _rows(file, path, about, column, wanted, looked_at)
     except MemoryError:  # Arrow's is of both kinds
         raise
     except (pa.ArrowException, OSError) as err:
@@ -301,6 +301,7 @@ def _rows(
     file: pq.ParquetFile,
     path: Path,
     about: dict[str, Any],
+    column: str,
     wanted: Wanted,
     looked_at: list[str] | None,
 ) -> tuple[I64Array, pa.Table]:
@@ -312,12 +313,18 @@ def _rows(
     boxes = wanted.boxes(crs_of(about)) if wanted.box is not None else []
     paths = paths_of_box(file, about) if boxes else []
     if paths:
+        if not all(_is_double(file, path) for path in paths):
+            boxes = [_rounded_out(box) for box in boxes]
         # All groups have the columns of the schema in its order (Parquet format, RowGroup.columns).
         schema = file.metadata.schema
         columns = {schema.column(k).path: k for k in range(len(schema))}
         at = [columns.get(".".join(path)) for path in paths]
+        geometry = columns.get(column)
         groups = [
-            g for g in groups if any(_meets(file.metadata.row_group(g), at, box) for box in boxes)
+            g
+            for g in groups
+            if _has_rows_without_box(file.metadata.row_group(g), at, geometry)
+            or any(_meets(file.metadata.row_group(g), at, box) for box in boxes)
         ]
     masks: list[BoolArray] = []
     names = wanted.fields(file.schema_arrow.names)
@@ -353,13 +360,41 @@ def _rows(
     return numbers[keeps], kept(table, keeps)
 
 
+def _rounded_out(box: Extent) -> Extent:
+    """Return a box that sides of 32 bits, even if rounded inwards, meet where the sides themselves do.
+
+    Rounding changes the order of no two numbers.
+    """
+    low_x, low_y, high_x, high_y = np.array(box, np.float32).tolist()
+    return min(box[0], low_x), min(box[1], low_y), max(box[2], high_x), max(box[3], high_y)
+
+
+def _is_double(file: pq.ParquetFile, path: tuple[str, str]) -> bool:
+    own = file.schema_arrow.field(path[0]).type
+    return bool(pa.types.is_float64(own.field(path[1]).type))
+
+
 def _rows_meeting(table: pa.Table, paths: list[tuple[str, str]], boxes: list[Extent]) -> BoolArray:
-    """Return which rows have a box that meets one of some."""
-    corners = [np.asarray(pc.struct_field(table.column(name), part)) for name, part in paths]
+    """Return which rows have a box that may meet one of some; one that is not there may."""
+    west, south, east, north = (
+        np.asarray(pc.struct_field(table.column(name), part)) for name, part in paths
+    )
+    is_over = west > east  # the 180th meridian, as in RFC 7946 (5.2)
     found = np.zeros(table.num_rows, bool)
     for x0, y0, x1, y1 in boxes:
-        found |= (corners[0] <= x1) & (corners[2] >= x0) & (corners[1] <= y1) & (corners[3] >= y0)
+        begins_after, ends_before = west > x1, east < x0
+        beside = np.where(is_over, begins_after & ends_before, begins_after | ends_before)
+        found |= ~(beside | (south > y1) | (north < y0))
     return found
+
+
+def _has_rows_without_box(group: Any, at: list[int | None], geometry: int | None) -> bool:
+    """Whether rows of a group have no box, more of them than have no geometry."""
+    of_boxes, of_geometry = (
+        0 if column is None else getattr(group.column(column).statistics, "null_count", None) or 0
+        for column in (at[0], geometry)
+    )
+    return bool(of_boxes > of_geometry)
 
 
 def _meets(group: Any, at: list[int | None], box: Extent) -> bool:
@@ -367,11 +402,14 @@ def _meets(group: Any, at: list[int | None], box: Extent) -> bool:
 
     ``at`` are the columns of the least x and y of each row and of the greatest.
     """
-    return all(
-        _statistic(group, at[axis], "min", -np.inf) <= box[axis + 2]
-        and _statistic(group, at[axis + 2], "max", np.inf) >= box[axis]
-        for axis in (0, 1)
+    low, high = (
+        [_statistic(group, at[axis + k], which, unknown) for axis in (0, 1)]
+        for k, which, unknown in ((0, "min", -np.inf), (2, "max", np.inf))
     )
+    is_beside = low[0] > box[2] or high[0] < box[0]
+    if low[0] > high[0]:  # all of them lie over the 180th meridian
+        is_beside = low[0] > box[2] and high[0] < box[0]
+    return not (is_beside or low[1] > box[3] or high[1] < box[1])
 
 
 def _statistic(group: Any, column: int | None, which: str, unknown: float) -> float:

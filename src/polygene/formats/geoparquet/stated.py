@@ -133,6 +133,8 @@ def paths_of_box(file: pq.ParquetFile, about: dict[str, Any]) -> list[tuple[str,
         is_path = isinstance(path, list) and len(path) == 2 and path[0] in schema.names
         if not is_path or not pa.types.is_struct(schema.field(path[0]).type):
             return []
+        if schema.field(path[0]).type.get_field_index(path[1]) < 0:
+            return []
     return [(path[0], path[1]) for path in paths]
 
 
