@@ -30,6 +30,7 @@ from polygene.formats.geopackage import listing, package, rows, schema, writing
 from polygene.formats.geopackage.library import library
 from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family
+from polygene.ops.subset import subset
 from polygene.table.expression import Expression
 from tests.support import generators as make
 from tests.support import layers as some
@@ -492,6 +493,22 @@ class WholeOrNot(InFolder):
         self.assertEqual(geopackage.list_layers(self.path)[-1].n_rows, 1)
         (codes,) = addressed.read(address.resolve(f"{self.path}#codes")[0]).layers
         self.assertEqual((codes.is_table, codes.table["word"].to_pylist()), (True, ["x"]))
+
+    def test_what_an_index_does_not_know_is_chosen_too(self):
+        """Programs fill it at the end, or not at all if they are stopped before."""
+        layer = make.layer("a", make.points([[np.full(2, 5.0 * k)] for k in range(40)]), None)
+        geopackage.write(self.path, [replace(layer, table=pa.table({"k": np.arange(40)}))])
+        with contextlib.closing(sqlite3.connect(self.path)) as connection:
+            names = "SELECT name FROM sqlite_master WHERE type = 'trigger' AND name LIKE 'rtree%'"
+            for (name,) in connection.execute(names).fetchall():
+                connection.execute(f'DROP TRIGGER "{name}"')
+            for lost in ("id = 11", "id > 30", "id > 0"):
+                connection.execute(f"DELETE FROM rtree_a_geometry WHERE {lost}")
+                connection.commit()
+                box = Wanted(box=(48.0, 48.0, 102.0, 102.0))
+                (found,) = geopackage.read(self.path, "a", box).layers
+                self.assertLessEqual(set(range(10, 21)), set(found.table["k"].to_pylist()))
+                self.assertEqual(subset(found, box=box.box).layer.n_rows, 11)
 
     def test_names_of_crs_without_proj_are_those_of_proj(self):
         """Of every ninety-seventh code a third of those that are known, and some more."""

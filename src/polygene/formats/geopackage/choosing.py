@@ -19,6 +19,7 @@ from polygene.formats.geopackage.listing import Table
 from polygene.formats.geopackage.package import Package
 from polygene.formats.geopackage.values import CHUNK, Values, storage_class, to_arrow
 from polygene.formats.wanted import Wanted
+from polygene.geometry import Extent
 from polygene.table.tokens import quoted
 
 if TYPE_CHECKING:
@@ -60,19 +61,16 @@ def choose(
     if columns.key is None:
         return None
     source, key = quoted(table.name), quoted(columns.key)
-    clauses: list[str] = []
-    index = f"rtree_{table.name}_{table.geometry_column}"
-    if wanted.box is not None and table.has_geometry and _has_table(connection, index):
-        looks = [
-            f"SELECT id FROM {quoted(index)} WHERE maxx >= {x0!r} AND minx <= {x1!r} "
-            f"AND maxy >= {y0!r} AND miny <= {y1!r}"
-            for x0, y0, x1, y1 in (map(float, box) for box in wanted.boxes(crs))
-        ]
-        clauses.append(f"{key} IN ({' UNION '.join(looks)})")
     names = wanted.fields([field.name for field in columns.fields])
-    if not names and not clauses and wanted.span is None:
+    index = f"rtree_{table.name}_{table.geometry_column}"
+    is_indexed = table.has_geometry and all(
+        _has_table(connection, own) for own in (index, f"{index}_rowid")
+    )
+    boxes = wanted.boxes(crs) if is_indexed else []
+    if not names and not boxes and wanted.span is None:
         return None
     total = int(connection.execute(f"SELECT count(*) FROM {source}").fetchone()[0])
+    clauses = [_near(connection, index, key, boxes, total)] if boxes else []
     if wanted.span is not None:
         names = []
         clauses.append(_spanned(connection, source, key, wanted.span, total))
@@ -93,6 +91,23 @@ def choose(
         return None
     own = np.asarray(keys, np.int64)[chosen]
     return Choice(total, f"{key} IN {CHOSEN}", own)
+
+
+def _near(connection: Package, index: str, key: str, boxes: Sequence[Extent], total: int) -> str:
+    """Return the condition that rows may meet one of some boxes, by the index.
+
+    So may those that the index does not know: programs fill it at the end, or not at all.
+    """
+    looks = [
+        f"SELECT id FROM {quoted(index)} WHERE maxx >= {x0!r} AND minx <= {x1!r} "
+        f"AND maxy >= {y0!r} AND miny <= {y1!r}"
+        for x0, y0, x1, y1 in (map(float, box) for box in boxes)
+    ]
+    found = f"{key} IN ({' UNION '.join(looks)})"
+    known = quoted(f"{index}_rowid")
+    if connection.execute(f"SELECT count(*) FROM {known}").fetchone()[0] == total:
+        return found
+    return f"({found} OR {key} NOT IN (SELECT rowid FROM {known}))"
 
 
 def _fetched(
