@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import cast
 
 from polygene.errors import UnknownLayerError, listed
-from polygene.formats import beside, packed
+from polygene.formats import beside, origins, packed
 from polygene.formats.address import LayerRef
 from polygene.formats.base import Format, PartReader, Reading
 from polygene.formats.joining import joined
@@ -33,7 +33,8 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
     with packed.own_names():
         source = readable_format(ref.path)
         taken = functools.partial(_taken, source, ref, wanted)
-        if source.NAME == "GeoPackage":  # a database reads one state of its own accord
+        # A database reads one state of its own accord, and what was fetched stays as it is.
+        if source.NAME == "GeoPackage" or origins.origin_of(ref.path) is not None:
             reading = taken()
         else:
             reading = at_rest(ref.path, taken, source.NAME in OF_PIECES)
