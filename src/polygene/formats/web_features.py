@@ -23,6 +23,7 @@ from polygene.formats.wanted import ALL, Wanted
 from polygene.geometry import Family
 from polygene.info import LayerInfo
 from polygene.layer import Layer
+from polygene.longitudes import goes_beyond
 from polygene.provenance import Made, source
 from polygene.remote import features
 from polygene.remote.features import Collection, Items, Service
@@ -111,12 +112,15 @@ def read(path: Path, name: str, wanted: Wanted = ALL) -> Reading:
         raise UnknownLayerError(name, service.url, layer_names(path))
     schema = features.schema_of(own)
     text = _filter(service, schema, wanted)
+    # Services count longitudes within half a turn (RFC 7946, 5.2); layers of them need not.
+    extents = (wanted.box, own.extent)
+    box = None if any(goes_beyond(one, own.crs) for one in extents) else wanted.box
     try:
-        items = features.items_of(service, own, wanted.box, text)
+        items = features.items_of(service, own, box, text)
     except RefusedError:
         if text is None:
             raise
-        text, items = None, features.items_of(service, own, wanted.box)
+        text, items = None, features.items_of(service, own, box)
     place = Path(f"{name}{ENDING}")
     reading = from_features(items.features, items.of.crs, place)
     notes = list(reading.notes)
