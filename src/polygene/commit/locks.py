@@ -79,9 +79,9 @@ def only_run(file: Path, words: str) -> Iterator[None]:
         yield
     finally:
         if handle is not None:
-            file.unlink(
-                missing_ok=True
-            )  # before it is free: whoever waits for it sees that it is gone
+            # Before it is free: who gets it then sees that it is gone.
+            with contextlib.suppress(OSError):
+                file.unlink()
             os.close(handle)
 
 
@@ -89,7 +89,7 @@ def _taken(file: Path, words: str) -> int | None:
     """Return a locked file; None where there are no locks, or no file can be: writing says why."""
     while True:
         try:
-            handle = os.open(file, os.O_RDWR | os.O_CREAT, 0o666)
+            handle = os.open(file, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o666)
         except OSError:
             return None
         try:
@@ -105,6 +105,8 @@ def _taken(file: Path, words: str) -> int | None:
             pass
         except OSError:  # a file system without locks
             os.close(handle)
+            with contextlib.suppress(OSError):
+                file.unlink()
             return None
         os.close(handle)
 
