@@ -117,11 +117,17 @@ def fetched(url: str, name: str = "body", headers: Mapping[str, str] | None = No
     try:
         with http.streamed(url, asked) as (answer, blocks):
             if answer.status == 304 and kept is not None:
-                os.utime(kept.place.parent)
+                used(kept)
                 return kept
             return _kept(url, own, name, answer, blocks)
     except http.OfflineError as err:
         return kept_offline(url, own, name, err)
+
+
+def used(kept: Kept) -> None:
+    """Note that something kept is used, so that it is not removed first."""
+    with contextlib.suppress(OSError):  # it was removed just now: reading it says so
+        os.utime(kept.place.parent)
 
 
 def kept_offline(url: str, own: Path, name: str, err: http.OfflineError) -> Kept:
@@ -264,5 +270,6 @@ def make_room(new: Path) -> None:
         if state != new:
             shutil.rmtree(state, ignore_errors=True)
             total -= size
-            if state.parent != folder() and not any(p.is_dir() for p in state.parent.iterdir()):
-                shutil.rmtree(state.parent, ignore_errors=True)
+            with contextlib.suppress(OSError):  # another run removes them too
+                if state.parent != folder() and not any(p.is_dir() for p in state.parent.iterdir()):
+                    shutil.rmtree(state.parent)

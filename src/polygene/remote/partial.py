@@ -138,7 +138,7 @@ def kept_in_parts(url: str, name: str, size: int, validator: str) -> Kept | None
     kept = None if cache.is_fresh() else cache.kept_in(own, name)
     if kept is None or kept.about.validator != validator or kept.place.stat().st_size != size:
         return None
-    os.utime(kept.place.parent)
+    cache.used(kept)
     return kept
 
 
