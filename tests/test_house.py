@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import ast
 import functools
+import re
 import unittest
-from collections.abc import Iterator
 from pathlib import Path
 
 SOURCE = Path(__file__).parents[1] / "src" / "polygene"
@@ -37,22 +37,14 @@ FLOORS = (
     {"commit"},
     {"info"},
     {"errors", "finding", "progress", "memory", "commands", "written", "notes", "clock"},
-    {"computing", "crs_names"},
+    {"computing", "crs_names", "classes"},
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 
 
-@functools.cache
-def tree_of(path: Path) -> ast.Module:
-    return ast.parse(path.read_text())
-
-
-def statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
-    """Go through statements and those within them; expressions, most of a tree, import nothing."""
-    for node in body:
-        yield node
-        for inner in ("body", "orelse", "finalbody", "handlers", "cases"):
-            yield from statements(getattr(node, inner, ()))
+# Found in the text, since parsing all of it takes seconds; those in brackets go over several lines.
+IMPORT = re.compile(r"^ *((?:from [\w.]+ import (?:\([^)]*\)|[^\n(]+))|import [^\n]+)$", re.M)
+FOR_TYPES = re.compile(r"^if TYPE_CHECKING:\n(?:(?: [^\n]*)?\n)+", re.M)
 
 
 @functools.cache
@@ -69,10 +61,9 @@ def imports(types: bool = True) -> dict[str, set[str]]:
     found = {}
     for name, path in modules.items():
         wanted = set()
-        top = tree_of(path).body
-        if not types:
-            top = [n for n in top if not (isinstance(n, ast.If) and "TYPE" in ast.dump(n.test))]
-        for node in statements(top):
+        text = path.read_text()
+        found_here = IMPORT.findall(text if types else FOR_TYPES.sub("", text))
+        for node in ast.parse("\n".join(found_here)).body:
             if isinstance(node, ast.ImportFrom) and node.module:
                 # A package stands for the module in it that is asked for.
                 inside = [f"{node.module}.{alias.name}" for alias in node.names]

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Generic, Protocol, TypeVar
 
 import numpy as np
 
 from polygene import phrases
+from polygene.classes import dataclass
 from polygene.errors import DataError, FileError, TableError
 from polygene.formats import destination
 from polygene.formats.address import LayerRef, split

@@ -5,8 +5,9 @@ Importing it loads nothing else, so that the help is there at once.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
+
+from polygene.classes import dataclass
 
 GROUPS = {
     "look": "Look at layers",

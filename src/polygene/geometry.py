@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -18,6 +18,7 @@ from polygene.arrays import (
     spans,
     take_spans,
 )
+from polygene.classes import dataclass
 
 # x and y minimum, x and y maximum.
 Extent = tuple[float, float, float, float]

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING
 
+from polygene.classes import dataclass
 from polygene.crs_names import KnownCRS
 
 if TYPE_CHECKING:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import reprlib
 from collections.abc import Container, Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -14,6 +14,7 @@ import pyarrow as pa
 from polygene import arrow, glimpse
 from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, present
+from polygene.classes import dataclass
 from polygene.errors import DataError, TableError, UnknownFieldError, UsageError
 from polygene.geometry import Family, GeometryColumn
 from polygene.info import NO_GEOMETRY

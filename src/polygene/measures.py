@@ -8,7 +8,6 @@ against what comes out.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
@@ -16,6 +15,7 @@ import pyproj
 
 from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans, sum_by
+from polygene.classes import dataclass
 from polygene.geometry import Family, GeometryColumn
 
 MOST_PIECES = 1000  # of one edge; what turns further is no place, and its measure has no meaning

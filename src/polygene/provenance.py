@@ -11,11 +11,12 @@ import copy
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import orjson
 
+from polygene.classes import dataclass
 from polygene.notes import Changed
 
 STANDARD = "http://www.w3.org/ns/prov#"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,6 +13,7 @@ import pyproj
 
 from polygene import crs as crs_module
 from polygene import phrases, record
+from polygene.classes import dataclass
 from polygene.errors import DataError, PolygeneError, UsageError
 from polygene.formats import address, addressed
 from polygene.formats.address import LayerRef

@@ -9,13 +9,14 @@ import inspect
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextvars import ContextVar
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
 from polygene import __version__, provenance
+from polygene.classes import dataclass
 from polygene.clock import now
 from polygene.commands import COMMANDS
 from polygene.crs import degrees_of, is_geographic, label

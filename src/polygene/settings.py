@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import stat
 import tomllib
-from dataclasses import dataclass, fields
+from dataclasses import fields
 from pathlib import Path
 
+from polygene.classes import dataclass
 from polygene.errors import FileError, SheetError, did_you_mean, reason_of
 from polygene.formats.endings import ENDINGS
 from polygene.written import remark

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import pyproj
 
+from polygene.classes import dataclass
 from polygene.crs import degrees_of, is_geographic, label
 from polygene.errors import UsageError
 

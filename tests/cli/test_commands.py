@@ -547,7 +547,7 @@ class BadInput(WithSample):
         )
         program = "import polygene.cli.main as m; print(flush=True); m.program()"
         command = [sys.executable, "-c", program, "clip", "cells.gpkg", "--with", "cells.gpkg"]
-        for number in (signal.SIGINT, signal.SIGTERM):
+        for number in some_of((signal.SIGINT, signal.SIGTERM)):
             process = subprocess.Popen(
                 [*command, "-o", "out.gpkg"], cwd=self.folder, text=True,
                 stdout=subprocess.PIPE, stderr=subprocess.PIPE,

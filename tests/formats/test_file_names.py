@@ -43,6 +43,8 @@ class FileNames(unittest.TestCase):
 
 
 class Destinations(InFolder):
+    in_process = True
+
     def test_layers_of_any_name_are_written_inside(self):
         names = ["../victim", f"{self.folder}/abs", "CON", ".hid", "plain", "a\nb", "a\x1bb"]
         point = make.layer("x", make.points([[np.zeros(2)]]), crs.parse("EPSG:32633"))

@@ -35,6 +35,7 @@ from polygene.table.expression import Expression
 from tests.support import generators as make
 from tests.support import layers as some
 from tests.support.arrays import by_arrays
+from tests.support.chance import some_of
 
 # Another program: keeps edit after edit until its input ends, and says how many it was told are kept.
 EDITOR = """
@@ -595,11 +596,12 @@ class WholeOrNot(InFolder):
         words = ["convert", f"{self.path}#v", "-o", f"{self.path.parent}/v.fgb"]
         stuck = "import threading as t; t.Thread(target=t.Event().wait).start(); "
         stuck += "import polygene.cli.main as m; m.program()"  # a thread that waits for ever
-        for number, how in (
+        requests = (
             (signal.SIGINT, ["-m", "polygene"]),
             (signal.SIGTERM, ["-m", "polygene"]),
             (signal.SIGHUP, ["-c", stuck]),
-        ):
+        )
+        for number, how in some_of(requests):
             program = [sys.executable, *how, *words]
             process = subprocess.Popen(program, stderr=subprocess.PIPE, text=True)
             time.sleep(1.5)
@@ -667,7 +669,7 @@ class WholeOrNot(InFolder):
             "layer = g.read(Path(sys.argv[2]), 'a').layers[0]; print('ready', flush=True)\n"
             "while True: g.write(Path(sys.argv[1]), [layer] )"
         )
-        for pause in (0.01, 0.05, 0.1, 0.2):
+        for pause in some_of((0.01, 0.05, 0.1, 0.2)):
             process = subprocess.Popen(
                 [sys.executable, "-c", code, self.path, spare], stdout=subprocess.PIPE
             )

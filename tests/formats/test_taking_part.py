@@ -496,7 +496,7 @@ class SeveralRuns(cli.WithSample):
                 warnings.simplefilter("ignore")
                 polygene.write(layer, str(path))
             before = path.read_bytes()
-            for pause in (0.0, 0.013, 0.05):
+            for pause in some_of((0.0, 0.013, 0.05)):
                 process = subprocess.Popen(
                     [sys.executable, "-c", code, f"{self.package}#sectors", path],
                     stdout=subprocess.PIPE,

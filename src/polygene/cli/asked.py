@@ -7,11 +7,12 @@ import functools
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import fields, replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from polygene.classes import dataclass
 from polygene.cli import outcome, show
 from polygene.commands import COMMANDS
 

@@ -6,9 +6,9 @@ import re
 import shlex
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
+from polygene.classes import dataclass
 from polygene.finding import length_in
 
 _MOST_FILES = 20

@@ -12,9 +12,10 @@ import math
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING, Any
 
+from polygene.classes import dataclass
 from polygene.cli import show
 from polygene.cli.speaking import say
 from polygene.cli.words.blocks import Words

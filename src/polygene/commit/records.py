@@ -15,10 +15,10 @@ import contextlib
 import json
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
+from polygene.classes import dataclass
 from polygene.commit import leftovers
 from polygene.commit.leftovers import is_neighbour
 

@@ -12,11 +12,12 @@ import stat
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
 from contextvars import ContextVar
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
 from polygene import written
+from polygene.classes import dataclass
 from polygene.commit import leftovers, records
 from polygene.commit.calm import undisturbed
 from polygene.commit.locks import alone_in

@@ -7,8 +7,9 @@ import functools
 import math
 import re
 from collections import Counter
-from dataclasses import dataclass
 from importlib import resources
+
+from polygene.classes import dataclass
 
 _NOT_TOLD = {
     "a", "an", "and", "be", "by", "can", "do", "each", "every", "feature", "for", "get",

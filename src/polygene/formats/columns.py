@@ -5,7 +5,7 @@ from __future__ import annotations
 import zlib
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import NamedTuple
 
@@ -15,6 +15,7 @@ import pyproj
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, U8Array, owners
+from polygene.classes import dataclass
 from polygene.crs import begins_north
 from polygene.errors import GeometryError, UnknownLayerError
 from polygene.formats import moments, wkb

@@ -7,9 +7,10 @@ reader says which it is about to read, and they are there when it does.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from polygene.classes import dataclass
 
 if TYPE_CHECKING:
     from polygene.arrays import I64Array

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from polygene.classes import dataclass
 from polygene.geometry import Extent
 from polygene.layer import Layer
 from polygene.provenance import Lineage

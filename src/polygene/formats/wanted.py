@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 
 from polygene.arrays import BoolArray
+from polygene.classes import dataclass
 from polygene.errors import ExpressionError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer

@@ -6,7 +6,7 @@ import functools
 import shutil
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +15,7 @@ import pyarrow.parquet as pq
 
 from polygene import reading
 from polygene.arrays import I64Array, distinct
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.formats.address import LayerRef
 from polygene.geometry import GeometryColumn

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
+from polygene.classes import dataclass
 from polygene.layer import Layer
 from polygene.progress import Progress
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -16,6 +16,7 @@ import pyarrow.parquet as pq
 from polygene import computing as pc
 from polygene import record
 from polygene.arrays import BoolArray, I64Array, distinct, offsets_from, spans
+from polygene.classes import dataclass
 from polygene.errors import FileError, reason_of
 from polygene.formats import geoparquet
 from polygene.formats.base import Reading

@@ -6,11 +6,11 @@ import functools
 import os
 import pickle
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
 
 from polygene import __version__
+from polygene.classes import dataclass
 from polygene.errors import FileError, reason_of
 from polygene.formats import geoparquet
 from polygene.growing.calls import Call

@@ -9,11 +9,10 @@ groups that are left, neighbours along the curve, as the core rows are.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, distinct, offsets_from, spans
+from polygene.classes import dataclass
 from polygene.growing.source import Source
 
 CHUNKS = 256  # core rows are asked for in about so many chunks, neighbours along the curve

@@ -7,12 +7,13 @@ import os
 import shutil
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from polygene import reading, record
 from polygene.batch import Done, Results, Writing
+from polygene.classes import dataclass
 from polygene.commit.locks import only_run
 from polygene.commit.together import replacing_folder, together
 from polygene.errors import DataError, ExpressionError, PolygeneError, UsageError

@@ -9,7 +9,7 @@ import shutil
 import stat
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -17,6 +17,7 @@ import numpy as np
 
 from polygene import __version__, phrases, reading, record
 from polygene.arrays import distinct
+from polygene.classes import dataclass
 from polygene.crs import degrees_of
 from polygene.errors import DataError, FileError, reason_of
 from polygene.formats import origins

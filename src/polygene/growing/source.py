@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray, F64Array, I64Array, distinct, spans
+from polygene.classes import dataclass
 from polygene.errors import DataError, FileError
 from polygene.formats import geoparquet
 from polygene.formats.base import Reading

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from polygene.arrays import I64Array, offsets_from
+from polygene.classes import dataclass
 from polygene.formats.hilbert import places_along
 from polygene.formats.parquet_parts.index import Groups, extent_of_boxes
 from polygene.growing.source import Source

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
+from polygene.classes import dataclass
 from polygene.crs import is_same
 from polygene.growing.calls import Call
 from polygene.growing.source import Source

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +16,7 @@ import pyarrow as pa
 
 from polygene import reading, record
 from polygene.arrays import BoolArray, I64Array
+from polygene.classes import dataclass
 from polygene.errors import DataError
 from polygene.formats import addressed, geoparquet
 from polygene.formats.address import LayerRef

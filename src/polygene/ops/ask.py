@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import importlib
 import time
-from dataclasses import dataclass, field
+from dataclasses import field
 
+from polygene.classes import dataclass
 from polygene.commands import COMMANDS
 from polygene.errors import PolygeneError, UsageError
 from polygene.layer import Layer

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array, count_by, owners
 from polygene.between import to_degrees
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer

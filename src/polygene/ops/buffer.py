@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -11,6 +11,7 @@ import pyproj
 
 from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array, owners
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.errors import DataError, ExpressionError, UsageError
 from polygene.geometry import Family, GeometryColumn, concatenate

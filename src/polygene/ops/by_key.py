@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import NONE, BoolArray, I64Array, bucket, count_by, spans
+from polygene.classes import dataclass
 from polygene.errors import DataError
 from polygene.layer import Layer
 from polygene.notes import counted

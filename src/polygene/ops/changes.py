@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, distinct
+from polygene.classes import dataclass
 from polygene.geometry import Family, concatenate
 from polygene.layer import Layer, names_alike, row_numbers
 from polygene.ops.shifts import largest_shifts

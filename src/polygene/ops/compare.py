@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from polygene.between import way_between
+from polygene.classes import dataclass
 from polygene.crs import is_same, label
 from polygene.errors import DataError
 from polygene.geometry import Extent

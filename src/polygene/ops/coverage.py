@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal, NamedTuple, get_args
 
 import numpy as np
@@ -18,6 +18,7 @@ from polygene.arrays import (
     spans,
     sum_by,
 )
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.errors import DataError, check_choice
 from polygene.geometry import Family, GeometryColumn, extent_of

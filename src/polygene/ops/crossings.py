@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 
 from polygene.arrays import I64Array, distinct, number_pairs, owners
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of

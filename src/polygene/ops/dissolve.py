@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 import pyarrow as pa
 
 from polygene.arrays import owners
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.errors import UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of

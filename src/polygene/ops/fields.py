@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray
+from polygene.classes import dataclass
 from polygene.errors import UsageError, check_choice
 from polygene.layer import Layer, names_alike
 from polygene.notes import Warned, counted

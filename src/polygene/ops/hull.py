@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 
 from polygene import computing as pc
 from polygene import kernels
 from polygene.arrays import BoolArray, I64Array, count_by, offsets_from, owners, spans
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn

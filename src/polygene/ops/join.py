@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -11,6 +11,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene.arrays import NONE, F64Array, count_by
 from polygene.between import way_between
+from polygene.classes import dataclass
 from polygene.crs import degrees_of, ellipsoid, is_geographic, is_same, label
 from polygene.errors import ExpressionError, UnknownFieldError, UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn

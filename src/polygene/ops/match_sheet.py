@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +12,7 @@ import pyarrow as pa
 import yaml
 
 from polygene import computing as pc
+from polygene.classes import dataclass
 from polygene.errors import (
     ExpressionError,
     UsageError,

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import F64Array
+from polygene.classes import dataclass
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Family
 from polygene.layer import Layer, names_alike

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.geometry import Family
 from polygene.layer import Layer

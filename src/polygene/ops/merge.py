@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
+from polygene.classes import dataclass
 from polygene.crs import label, turn_of
 from polygene.errors import DataError, LossError, SheetError, UsageError, check_choice
 from polygene.geometry import concatenate

@@ -10,11 +10,12 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator, Sequence
 from contextvars import ContextVar
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 
 from polygene.arrays import BoolArray, I64Array
+from polygene.classes import dataclass
 from polygene.geometry import Extent
 from polygene.layer import Layer
 

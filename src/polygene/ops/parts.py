@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import I64Array, owners
+from polygene.classes import dataclass
 from polygene.errors import UsageError
 from polygene.layer import Layer
 from polygene.ops.given import Names, names

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
 
 from polygene.arrays import I64Array
+from polygene.classes import dataclass
 from polygene.crs import label
 from polygene.geometry import Extent
 from polygene.layer import Layer

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 import pyarrow as pa
 import pyproj
 
+from polygene.classes import dataclass
 from polygene.crs import is_same, label
 from polygene.errors import DataError
 from polygene.globe.meridian import heights_lost

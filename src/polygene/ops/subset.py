@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
+from polygene.classes import dataclass
 from polygene.crs import is_same, label
 from polygene.errors import UsageError
 from polygene.geometry import Extent

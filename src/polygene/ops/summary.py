@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array
+from polygene.classes import dataclass
 from polygene.errors import BalanceError
 from polygene.geometry import Family
 from polygene.layer import Layer

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +18,7 @@ from polygene.arrays import (
     distinct,
     number_pairs,
 )
+from polygene.classes import dataclass
 from polygene.geometry import Family
 from polygene.layer import Layer, names_alike
 from polygene.measures import row_areas, ruler_for

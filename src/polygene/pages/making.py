@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from html import escape
 from pathlib import Path
 
+from polygene.classes import dataclass
 from polygene.commit.together import replacing, together
 from polygene.errors import UsageError
 from polygene.formats.base import check_free

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from html import escape
+
+from polygene.classes import dataclass
 
 WIDE, HIGH, GAP_X, GAP_Y, MARGIN = 190, 48, 54, 16, 14
 INK, SOFT, LINE = "#1d2b33", "#5b6b73", "#8fa1a8"

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
+from polygene.classes import dataclass
 from polygene.commit.leftovers import passing_folder
 from polygene.commit.together import replacing, together
 from polygene.formats.base import check_free

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 
+from polygene.classes import dataclass
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.measures import row_lengths

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +14,7 @@ matplotlib.use("Agg")
 import numpy as np
 from matplotlib.figure import Figure
 
+from polygene.classes import dataclass
 from polygene.crs import label as crs_label
 from polygene.errors import DataError, UsageError
 from polygene.geometry import Extent, Family

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array
+from polygene.classes import dataclass
 from polygene.errors import DataError
 
 # Exactness rests on grid integers below 2**41, see kernels/crossings.py.

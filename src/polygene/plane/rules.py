@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from polygene.arrays import BoolArray
+from polygene.classes import dataclass
 
 MOST_COMBINED = (
     10  # OTHERs whose combinations are gone through; of more, all rows of INPUT are looked at

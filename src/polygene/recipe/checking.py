@@ -6,10 +6,10 @@ Fields are followed as far as it is certain what a command makes of them; beyond
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from polygene.classes import dataclass
 from polygene.commands import COMMANDS, LIKE_INPUT
 from polygene.errors import (
     ExpressionError,

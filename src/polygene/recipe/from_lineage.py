@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import yaml
 
 from polygene import provenance
+from polygene.classes import dataclass
 from polygene.errors import DataError
 from polygene.formats import address
 from polygene.layer import distinct_name

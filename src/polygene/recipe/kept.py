@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import json
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
+from polygene.classes import dataclass
 from polygene.notes import Warned
 from polygene.record import checksum
 

@@ -6,11 +6,11 @@ import fnmatch
 import os
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from polygene import finding
+from polygene.classes import dataclass
 from polygene.commands import COMMANDS
 from polygene.errors import UsageError, did_you_mean
 from polygene.formats.file_names import file_name

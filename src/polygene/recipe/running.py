@@ -9,11 +9,12 @@ import shlex
 import shutil
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
 from polygene import __version__
+from polygene.classes import dataclass
 from polygene.commands import COMMANDS
 from polygene.commit.locks import only_run
 from polygene.errors import (

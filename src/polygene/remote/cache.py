@@ -17,13 +17,14 @@ import tempfile
 import time
 from collections.abc import Iterator, Mapping
 from contextvars import ContextVar
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 import orjson
 
+from polygene.classes import dataclass
 from polygene.clock import now
 from polygene.errors import FileError, reason_of
 from polygene.remote import http

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
@@ -18,6 +18,7 @@ import orjson
 import pyproj
 
 from polygene import crs as crs_module
+from polygene.classes import dataclass
 from polygene.errors import DataError, FileError
 from polygene.geometry import Extent
 from polygene.remote import cache, http

@@ -7,7 +7,7 @@ from __future__ import annotations
 import hashlib
 import threading
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any, NamedTuple
 from urllib.parse import unquote, urlencode
 
@@ -16,6 +16,7 @@ import orjson
 
 from polygene import clock
 from polygene.arrays import I64Array
+from polygene.classes import dataclass
 from polygene.crs import CRS84
 from polygene.errors import ExpressionError, PolygeneError
 from polygene.formats.geojson.writing import texts_of_features, to_degrees

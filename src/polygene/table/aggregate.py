@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -21,6 +20,7 @@ from polygene.arrays import (
     number_pairs,
     sum_by,
 )
+from polygene.classes import dataclass
 from polygene.errors import ExpressionError, did_you_mean
 from polygene.layer import Layer
 from polygene.table.agreeing import disagreeing

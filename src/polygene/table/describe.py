@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import pyarrow as pa
 
 from polygene import computing as pc
+from polygene.classes import dataclass
 from polygene.table.types import beyond_as_text, dates_beyond, is_blob, type_words, values_of
 
 MOST_COMMON = 3

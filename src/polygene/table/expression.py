@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -16,6 +15,7 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray
+from polygene.classes import dataclass
 from polygene.errors import ExpressionError
 from polygene.table import spatial
 from polygene.table.evaluate import Evaluator

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -11,6 +10,7 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import NONE, I64Array, number_pairs
+from polygene.classes import dataclass
 from polygene.errors import ExpressionError
 from polygene.notes import NULL_NAME
 from polygene.table.casting import as_text

@@ -5,13 +5,13 @@ from __future__ import annotations
 import functools
 import re
 from collections import Counter
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
+from polygene.classes import dataclass
 from polygene.table.casting import TRUTH, recast
 from polygene.table.types import kind_of, typed_field
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import NamedTuple
+
+from polygene.classes import dataclass
 
 
 class Title(NamedTuple):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 import flatbuffers
@@ -14,6 +14,7 @@ from flatbuffers import number_types as kinds
 from flatbuffers.table import Table
 
 from polygene import crs as crs_module
+from polygene.classes import dataclass
 from polygene.errors import DataError, FileError
 
 MAGIC = b"fgb\x03fgb\x01"

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +16,7 @@ import numpy as np
 import orjson
 
 from polygene.arrays import F64Array, I64Array, offsets_from
+from polygene.classes import dataclass
 from polygene.errors import FileError, listed, reason_of
 from polygene.geometry import Extent, extent_of
 

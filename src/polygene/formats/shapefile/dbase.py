@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray
+from polygene.classes import dataclass
 from polygene.errors import FileError, UsageError
 from polygene.formats import codepages
 from polygene.notes import Warned, counted

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import NONE, F64Array, I64Array
+from polygene.classes import dataclass
 from polygene.errors import DataError, did_you_mean, listed
 from polygene.geometry import Family
 from polygene.layer import Layer

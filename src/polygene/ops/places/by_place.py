@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from polygene.arrays import count_by
+from polygene.classes import dataclass
 from polygene.layer import Layer
 from polygene.ops.admit import admit
 from polygene.ops.places.partners import beside, metric_of, partners

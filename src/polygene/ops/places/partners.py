@@ -5,12 +5,13 @@ On a projected CRS the nearest is that on its plane; in longitude and latitude t
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
 
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by
+from polygene.classes import dataclass
 from polygene.crs import degrees_of, ellipsoid, is_geographic, label
 from polygene.errors import UsageError
 from polygene.geometry import Family, extent_of
