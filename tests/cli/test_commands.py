@@ -28,6 +28,7 @@ from tests.golden import examples
 from tests.support import generators as make
 from tests.support.chance import some_of
 from tests.support.cli import InFolder, WithSample, polygene_here, sample
+from tests.support.layers import lasting_work
 from tests.support.schema import faults
 
 SAMPLE = [
@@ -541,12 +542,9 @@ class BadInput(WithSample):
         self.assertEqual(self.package.read_bytes(), before)
 
     def test_an_interrupt_leaves_nothing(self):
-        cells = make.coverage(150, 150, 100, np.random.default_rng(1), detail=6)
-        polygene.write(
-            make.layer("cells", cells, crs.parse("EPSG:32633")), f"{self.folder}/cells.gpkg"
-        )
+        lasting_work(self.folder)
         program = "import polygene.cli.main as m; print(flush=True); m.program()"
-        command = [sys.executable, "-c", program, "clip", "cells.gpkg", "--with", "cells.gpkg"]
+        command = [sys.executable, "-c", program, "union", "up.gpkg", "--with", "across.gpkg"]
         for number in some_of((signal.SIGINT, signal.SIGTERM)):
             process = subprocess.Popen(
                 [*command, "-o", "out.gpkg"], cwd=self.folder, text=True,
@@ -560,7 +558,7 @@ class BadInput(WithSample):
             if process.returncode != 0:
                 self.assertEqual(process.returncode, 130)
                 self.assertIn("interrupted; nothing was written", err)
-                self.assert_only("tolva.gpkg", "resurvey.geojson", "cells.gpkg")
+                self.assert_only("tolva.gpkg", "resurvey.geojson", "up.gpkg", "across.gpkg")
             else:
                 (self.folder / "out.gpkg").unlink()
 

@@ -10,15 +10,12 @@ import sys
 import time
 import unittest
 
-import numpy as np
 from click.shell_completion import BashComplete
 
-import polygene
-from polygene import crs
 from polygene.cli.main import cli
-from tests.support import generators as make
 from tests.support.chance import some_of
 from tests.support.cli import WithSample
+from tests.support.layers import lasting_work
 
 try:
     import fcntl
@@ -56,17 +53,6 @@ def on_terminal(*arguments, folder, columns=80, interrupt_at="", seconds=60, **e
             os.kill(child, signal.SIGINT)
     os.close(terminal)
     return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), shown.decode()
-
-
-def lasting_work(folder):
-    """Two layers whose union takes some seconds."""
-    teeth = np.arange(400) * 2.0
-    for name, wide, tall in (("across", 801.0, 1.0), ("up", 1.0, 801.0)):
-        frame = np.array([(0, 0), (wide, 0), (wide, tall), (0, tall), (0, 0)])
-        shift = (0, 2.0) if name == "across" else (2.0, 0)
-        rings = [[[frame + np.array(shift) * k / 2]] for k in teeth]
-        layer = make.layer(name, make.polygons(rings), crs.parse("EPSG:32633"))
-        polygene.write(layer, folder / f"{name}.gpkg")
 
 
 @unittest.skipUnless(pty, "needs a terminal of POSIX")

@@ -412,7 +412,10 @@ class WholeOrNot(InFolder):
             connection.execute("PRAGMA journal_mode = WAL")
             connection.execute("CREATE TABLE notes (text)")
             connection.commit()
-            with self.assertRaisesRegex(FileError, "another program"):
+            with (
+                mock.patch.object(writing, "PATIENCE", 0.1),
+                self.assertRaisesRegex(FileError, "another program"),
+            ):
                 geopackage.write(self.path, [make.layer("b", rows)])
         self.assertEqual(geopackage.layer_names(self.path), ["a"])
 

@@ -22,7 +22,7 @@ import numpy as np
 
 import polygene
 from polygene.growing import executors, running
-from polygene.growing.executors import Cluster, Processes, WorkerError
+from polygene.growing.executors import Cluster, Processes, WorkerError, _LostError, _result_of
 from polygene.growing.running import Grounds
 from polygene.progress import SILENT
 from tests.growing.test_same import UTM
@@ -230,6 +230,13 @@ class OnACluster(Written):
 
 
 class Small(unittest.TestCase):
+    def test_what_cannot_be_fetched_is_no_error_of_a_task(self):
+        """Of a task that is done, when the scheduler goes before it was asked for the result."""
+        for status, error in (("finished", _LostError), ("lost", _LostError), ("error", OSError)):
+            result = mock.Mock(side_effect=OSError("Timed out trying to connect"))
+            with self.subTest(status), self.assertRaises(error):
+                _result_of(mock.Mock(result=result, status=status))
+
     def test_a_worker_that_goes_while_it_is_asked_is_none(self):
         gone, version = ConnectionError("Stream is closed"), executors.own_version()
         for answers, words in (

@@ -6,10 +6,12 @@ import datetime
 import itertools
 import warnings
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 
+import polygene
 from polygene import crs
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
@@ -92,3 +94,14 @@ def quietly(function, *arguments, **named):
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", UserWarning)
         return function(*arguments, **named)
+
+
+def lasting_work(folder: Path) -> None:
+    """Two layers whose union takes some seconds."""
+    teeth = np.arange(400) * 2.0
+    for name, wide, tall in (("across", 801.0, 1.0), ("up", 1.0, 801.0)):
+        frame = np.array([(0, 0), (wide, 0), (wide, tall), (0, tall), (0, 0)])
+        shift = (0, 2.0) if name == "across" else (2.0, 0)
+        rings = [[[frame + np.array(shift) * k / 2]] for k in teeth]
+        layer = make.layer(name, make.polygons(rings), crs.parse("EPSG:32633"))
+        polygene.write(layer, folder / f"{name}.gpkg")

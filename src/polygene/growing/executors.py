@@ -130,7 +130,6 @@ class Cluster:
             _check_workers(client, self.address)
             from distributed import KilledWorker
             from distributed import as_completed as completed
-            from distributed.comm.core import CommClosedError
 
             numbers = {
                 client.submit(work, item, pure=False, retries=TRIES): k
@@ -138,13 +137,13 @@ class Cluster:
             }
             try:
                 for future in completed(list(numbers), loop=client.loop):
-                    yield numbers.pop(future), future.result()
+                    yield numbers.pop(future), _result_of(future)
             except KilledWorker as err:
                 raise WorkerError(
                     f"workers of {self.address} were lost over one task again and again, perhaps since "
                     "their memory is not enough for it; say less with `memory`, or give them more"
                 ) from err
-            except (CommClosedError, CancelledError, TimeoutError) as err:
+            except (_LostError, CancelledError, TimeoutError) as err:
                 raise WorkerError(
                     f"the scheduler at {self.address} was lost; when it is back, the same command with "
                     "`resume` goes on from what is done"
@@ -152,6 +151,20 @@ class Cluster:
             finally:
                 with contextlib.suppress(Exception):
                     client.cancel(list(numbers))
+
+
+class _LostError(Exception):
+    """Nothing can be fetched any more."""
+
+
+def _result_of(future: Any) -> Any:
+    """Return what a task gave, or raise what it raised; `_LostError` if that cannot be fetched."""
+    try:
+        return future.result()
+    except OSError as err:
+        if future.status == "error":  # of the task itself, as when a worker's disk is full
+            raise
+        raise _LostError from err
 
 
 @contextlib.contextmanager
