@@ -134,6 +134,23 @@ class Parquet(InFolder):
         for west in (172.0, -178.0):
             self.assertEqual(self.chosen(west, -5.0, west + 5.0, 5.0), {0})
 
+    def test_rows_over_the_meridian_among_others(self):
+        """Their boxes hide in the least and the greatest of a group; the extent of all may tell."""
+        rng = np.random.default_rng(3)
+        west = rng.uniform(-150, 140, 40)
+        for east in (west + 5, west + 30):
+            sides = [west, np.full(40, -1.0), east, np.ones(40)]
+            sides[0][[13, 27]], sides[2][[13, 27]] = 171.0, -171.0  # in two of four groups
+            self.covered(
+                np.where(west > east, 175.0, west), np.zeros(40), None, map(pa.array, sides)
+            )
+            for box, found in (
+                ((178.0, -5.0, 179.0, 5.0), {13, 27}),
+                ((-179.0, -5.0, -178.0, 5.0), {13, 27}),
+                ((178.0, 2.0, 179.0, 5.0), set()),
+            ):
+                self.assertEqual(self.chosen(*box), found)
+
     def test_what_is_stated_of_measures(self):
         column = GeometryColumn.from_rings([[[np.array([[1.0, 2.0]])]]], Family.POINTS)
         for m, z, types in ((None, None, ["Point"]), (None, [3.0], ["Point Z"]), ([1.0], None, [])):

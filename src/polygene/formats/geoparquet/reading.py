@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 from collections.abc import Iterator, Sequence
 from contextvars import ContextVar
 from dataclasses import replace
@@ -34,6 +35,7 @@ from polygene.formats.columns import (
 )
 from polygene.formats.geoarrow import from_lists
 from polygene.formats.geometry_said import said_of
+from polygene.formats.geoparquet.groups import as_they_keep_them, groups_meeting, rows_meeting
 from polygene.formats.geoparquet.stated import (
     crs_of,
     families_stated,
@@ -45,7 +47,7 @@ from polygene.formats.geoparquet.stated import (
 )
 from polygene.formats.wanted import ALL, Wanted
 from polygene.formats.wkb_systems import in_system_of_wkb
-from polygene.geometry import Extent, GeometryColumn
+from polygene.geometry import GeometryColumn
 from polygene.info import NO_GEOMETRY, LayerInfo
 from polygene.layer import Layer
 from polygene.text.assemble import OfFamily
@@ -313,19 +315,10 @@ def _rows(
     boxes = wanted.boxes(crs_of(about)) if wanted.box is not None else []
     paths = paths_of_box(file, about) if boxes else []
     if paths:
-        if not all(_is_double(file, path) for path in paths):
-            boxes = [_rounded_out(box) for box in boxes]
-        # All groups have the columns of the schema in its order (Parquet format, RowGroup.columns).
-        schema = file.metadata.schema
-        columns = {schema.column(k).path: k for k in range(len(schema))}
-        at = [columns.get(".".join(path)) for path in paths]
-        geometry = columns.get(column)
-        groups = [
-            g
-            for g in groups
-            if _has_rows_without_box(file.metadata.row_group(g), at, geometry)
-            or any(_meets(file.metadata.row_group(g), at, box) for box in boxes)
-        ]
+        boxes = as_they_keep_them(file, paths, boxes)
+        groups = groups_meeting(
+            file, about, column, paths, boxes, functools.partial(_fetch, file, path)
+        )
     masks: list[BoolArray] = []
     names = wanted.fields(file.schema_arrow.names)
     if names and groups:
@@ -353,69 +346,8 @@ def _rows(
         table = file.schema_arrow.empty_table()
     keeps = np.concatenate(masks) if masks else np.ones(table.num_rows, bool)
     if paths:
-        keeps &= _rows_meeting(table, paths, boxes)
+        keeps &= rows_meeting(table, paths, boxes)
     numbers = spans(starts[:-1][groups], np.array(sizes, np.int64)[groups])
     if wanted.span is not None:
         keeps &= (numbers >= wanted.span[0]) & (numbers < wanted.span[1])
     return numbers[keeps], kept(table, keeps)
-
-
-def _rounded_out(box: Extent) -> Extent:
-    """Return a box that sides of 32 bits, even if rounded inwards, meet where the sides themselves do.
-
-    Rounding changes the order of no two numbers.
-    """
-    low_x, low_y, high_x, high_y = np.array(box, np.float32).tolist()
-    return min(box[0], low_x), min(box[1], low_y), max(box[2], high_x), max(box[3], high_y)
-
-
-def _is_double(file: pq.ParquetFile, path: tuple[str, str]) -> bool:
-    own = file.schema_arrow.field(path[0]).type
-    return bool(pa.types.is_float64(own.field(path[1]).type))
-
-
-def _rows_meeting(table: pa.Table, paths: list[tuple[str, str]], boxes: list[Extent]) -> BoolArray:
-    """Return which rows have a box that may meet one of some; one that is not there may."""
-    west, south, east, north = (
-        np.asarray(pc.struct_field(table.column(name), part)) for name, part in paths
-    )
-    is_over = west > east  # the 180th meridian, as in RFC 7946 (5.2)
-    found = np.zeros(table.num_rows, bool)
-    for x0, y0, x1, y1 in boxes:
-        begins_after, ends_before = west > x1, east < x0
-        beside = np.where(is_over, begins_after & ends_before, begins_after | ends_before)
-        found |= ~(beside | (south > y1) | (north < y0))
-    return found
-
-
-def _has_rows_without_box(group: Any, at: list[int | None], geometry: int | None) -> bool:
-    """Whether rows of a group have no box, more of them than have no geometry."""
-    of_boxes, of_geometry = (
-        0 if column is None else getattr(group.column(column).statistics, "null_count", None) or 0
-        for column in (at[0], geometry)
-    )
-    return bool(of_boxes > of_geometry)
-
-
-def _meets(group: Any, at: list[int | None], box: Extent) -> bool:
-    """Whether a group of rows may hold one whose box meets another, by its statistics.
-
-    ``at`` are the columns of the least x and y of each row and of the greatest.
-    """
-    low, high = (
-        [_statistic(group, at[axis + k], which, unknown) for axis in (0, 1)]
-        for k, which, unknown in ((0, "min", -np.inf), (2, "max", np.inf))
-    )
-    is_beside = low[0] > box[2] or high[0] < box[0]
-    if low[0] > high[0]:  # all of them lie over the 180th meridian
-        is_beside = low[0] > box[2] and high[0] < box[0]
-    return not (is_beside or low[1] > box[3] or high[1] < box[1])
-
-
-def _statistic(group: Any, column: int | None, which: str, unknown: float) -> float:
-    """Return the least or the greatest value that a group has in a column, as the file tells."""
-    statistics = None if column is None else group.column(column).statistics
-    if statistics is None or not statistics.has_min_max:
-        return unknown
-    value = float(getattr(statistics, which))
-    return unknown if value != value else value  # what is no number says nothing of the others
