@@ -54,7 +54,7 @@ def read(
     noted = record.Record("read", {})
     with texts_written_in(encoding), tables_laid_out(sheet, header), once.a_run():
         readings = [(ref, addressed.read(ref)) for ref in address.resolve(text)]
-        found = [y for ref, one in readings for y in noted.note(ref, one.layers, record.INPUT)]
+        found = [y for ref, one in readings for y in noted.note(ref, one, record.INPUT)]
     if len(found) != 1:
         names = ", ".join(layer.name for layer in found)
         raise UsageError(f"{text!r} stands for {len(found)} layers ({names}); name one of them")

@@ -71,7 +71,7 @@ class Choice:
         noted = record.current()
         if noted is None:
             return reading
-        return Reading(noted.note(ref, reading.layers, role), reading.notes)
+        return Reading(noted.note(ref, reading, role), reading.notes)
 
     def _near(self, ref: LayerRef) -> Extent | None:
         """Return the box that is wanted of a layer of the web; None for any other."""

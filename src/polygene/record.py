@@ -7,7 +7,7 @@ import functools
 import hashlib
 import inspect
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from contextvars import ContextVar
 from dataclasses import field, replace
 from pathlib import Path
@@ -23,8 +23,9 @@ from polygene.crs import degrees_of, is_geographic, label
 from polygene.errors import UsageError
 from polygene.formats import origins, packed
 from polygene.formats.address import LayerRef
-from polygene.formats.base import files_beside
+from polygene.formats.base import Reading, files_beside
 from polygene.formats.registry import format_of
+from polygene.formats.resting import state_of
 from polygene.layer import Layer, check_layer
 from polygene.provenance import Lineage, Made, Step
 from polygene.written import remark
@@ -51,12 +52,12 @@ class Record:
     _others: list[tuple[str, Lineage]] = field(default_factory=list)
     _by_entity: dict[tuple[str, str], list[Lineage]] = field(default_factory=dict)
 
-    def note(self, ref: LayerRef, layers: Sequence[Layer], role: str) -> list[Layer]:
+    def note(self, ref: LayerRef, reading: Reading, role: str) -> list[Layer]:
         """Note layers that were read; return them with their lineage."""
         found = []
-        for layer in layers:
+        for layer in reading.layers:
             if layer.lineage is None:
-                own = provenance.source(self._made(ref, layer))
+                own = provenance.source(self._made(ref, layer, reading.state))
                 layer = replace(layer, lineage=own)
             assert layer.lineage is not None
             same = self._by_entity.setdefault((role, layer.lineage.entity), [])
@@ -68,11 +69,9 @@ class Record:
             found.append(layer)
         return found
 
-    def _made(self, ref: LayerRef, layer: Layer) -> Made:
+    def _made(self, ref: LayerRef, layer: Layer, state: object) -> Made:
         if ref.path not in self._checksums:
-            sums = [checksum(piece.path) for piece in ref.pieces or (ref,)]
-            joined = hashlib.sha256("".join(sums).encode()).hexdigest()
-            self._checksums[ref.path] = joined if ref.pieces else sums[0]
+            self._checksums[ref.path] = _checksum_as_read(ref, state)
         place = ref.words if ref.pieces else _address(ref.path, layer.name)
         origin = origins.origin_of(ref.path)
         return Made(
@@ -274,6 +273,19 @@ def recording(record: Record) -> Iterator[Record]:
 def current() -> Record | None:
     """Return the record of the command at work; None when called from Python."""
     return _current.get()
+
+
+def _checksum_as_read(ref: LayerRef, state: object) -> str:
+    """Return the SHA-256 of what was read; empty, and said so, if it is there no more."""
+    if ref.pieces:
+        sums = "".join(checksum(piece.path) for piece in ref.pieces)
+        return hashlib.sha256(sums.encode()).hexdigest()
+    with contextlib.suppress(OSError):
+        found = checksum(ref.path)
+        if state is None or state_of(ref.path) == state:
+            return found
+    remark(f"{ref.path} was changed when it had been read: its lineage tells no checksum of it")
+    return ""
 
 
 def checksum(path: Path) -> str:

@@ -8,13 +8,18 @@ import json
 import re
 import sqlite3
 import unittest
+import warnings
 import xml.etree.ElementTree as ElementTree
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
-from polygene import crs, provenance
+import polygene
+from polygene import crs, provenance, record
 from polygene.formats import address, addressed
+from polygene.formats.base import files_beside
+from polygene.formats.registry import format_of
 from polygene.pictures.diagram import HIGH, WIDE, Arrow, Box, diagram
 from polygene.provenance import Made, Step
 from tests.support import cli
@@ -131,6 +136,41 @@ class Kept(cli.WithSample):
         self.run_polygene("merge", "tolva.gpkg#beds_*", "-o", "m.gpkg")
         names = [m.name for m in provenance.sources(self.lineage_of("m.gpkg"))]
         self.assertEqual(names, ["beds_marram", "beds_kelda"])
+
+    def test_what_was_changed_when_it_had_been_read_has_no_checksum(self):
+        """Nor what is gone; in files of one piece, of several, and in a database."""
+        layer = replace(polygene.read(f"{self.package}#sectors"), lineage=None)
+
+        def write(path, n_rows):
+            for part in files_beside(path):
+                part.unlink(missing_ok=True)
+            format_of(path).write(path, [layer.take(np.arange(n_rows))])
+
+        for ending in ("geojson", "shp", "gpkg"):
+            path = self.folder / f"a.{ending}"
+            for n_left in (20, 0, None):
+                write(path, 24)
+
+                def checksum(of, path=path, n_left=n_left, real=record.checksum):
+                    if n_left == 0:
+                        path.unlink()
+                    elif n_left is not None:
+                        write(path, n_left)
+                    return real(of)
+
+                said = warnings.catch_warnings(record=True)
+                with mock.patch.object(record, "checksum", checksum), said as told:
+                    warnings.simplefilter("always")
+                    back = polygene.read(path)
+                with self.subTest(ending, n_left=n_left):
+                    self.assertEqual(back.n_rows, 24)
+                    (source,) = provenance.sources(back.lineage)
+                    self.assertEqual(source.checksum != "", n_left is None)
+                    self.assertEqual(
+                        [str(w.message) for w in told if "no checksum" in str(w.message)],
+                        [] if n_left is None else [f"{path} was changed when it had been read: "
+                                                   "its lineage tells no checksum of it"],
+                    )  # fmt: skip
 
     def test_other_texts_about_a_layer_travel_along_and_go_with_it(self):
         self.run_polygene("convert", "tolva.gpkg#sectors", "-o", "s.gpkg")

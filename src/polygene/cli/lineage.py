@@ -61,7 +61,7 @@ def _read(inputs: tuple[str, ...]) -> list[Lineage]:
 
     record = Record("lineage", {})
     for ref in dict.fromkeys(ref for text in inputs for ref in address.resolve(text)):
-        record.note(ref, addressed.read(ref).layers, INPUT)
+        record.note(ref, addressed.read(ref), INPUT)
     return [own for _, own in record.used]
 
 

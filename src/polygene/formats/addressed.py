@@ -12,7 +12,7 @@ from polygene.formats.address import LayerRef
 from polygene.formats.base import Format, PartReader, Reading
 from polygene.formats.joining import joined
 from polygene.formats.registry import readable_format
-from polygene.formats.resting import at_rest
+from polygene.formats.resting import at_rest, state_of
 from polygene.formats.wanted import ALL, Wanted
 from polygene.info import composed
 from polygene.layer import Layer
@@ -35,13 +35,14 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
         taken = functools.partial(_taken, source, ref, wanted)
         # A database reads one state of its own accord, and what was fetched stays as it is.
         if source.NAME == "GeoPackage" or origins.origin_of(ref.path) is not None:
+            state = state_of(ref.path)
             reading = taken()
         else:
-            reading = at_rest(ref.path, taken, source.NAME in OF_PIECES)
+            reading, state = at_rest(ref.path, taken, source.NAME in OF_PIECES)
     furthest = NOT_BEYOND if source.NAME.startswith("GeoJSON") else ROUND_AGAIN
     notes = list(reading.notes)
     layers = [_composed(doubted(layer, furthest), notes) for layer in reading.layers]
-    reading = Reading(layers, notes)
+    reading = Reading(layers, notes, state)
     if ref.family is None:
         return reading
     chosen = [layer for layer in reading.layers if layer.geometry.family == ref.family]
@@ -51,7 +52,7 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
             packed.outermost(ref.path),
             [y.name for y in reading.layers],
         )
-    return Reading(chosen, [])
+    return Reading(chosen, [], state)
 
 
 def _taken(source: Format, ref: LayerRef, wanted: Wanted) -> Reading:

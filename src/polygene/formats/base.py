@@ -34,11 +34,13 @@ class Closes(Protocol):
 class Reading(NamedTuple):
     """Layers read and what there is to say about it.
 
-    More than one layer comes from one table if its geometry has mixed dimensions.
+    More than one layer comes from one table if its geometry has mixed dimensions. ``state`` tells the
+    state that the files were in, where they are local (`resting.State`).
     """
 
     layers: list[Layer]
     notes: list[str]
+    state: object = None
 
 
 class Known(NamedTuple):

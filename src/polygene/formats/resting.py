@@ -17,15 +17,16 @@ TRIES = 4  # of files that are changed again and again
 PAUSE = 0.05  # seconds before the second, and more before each after it
 
 
-class _State(NamedTuple):
+class State(NamedTuple):
     """What tells states of files apart: which files they are, and their sizes and times."""
 
     files: list[tuple[str, int]]
     contents: list[tuple[int, int]]
 
 
-def at_rest(path: Path, read: Callable[[], T], is_of_pieces: bool) -> T:
-    """Return what is read of a file and those that are part of it when nobody changes them.
+def at_rest(path: Path, read: Callable[[], T], is_of_pieces: bool) -> tuple[T, State | None]:
+    """Return what is read of a file and those that are part of it when nobody changes them, and of
+    which state of them.
 
     ``is_of_pieces`` says that it is in several files, or is opened several times. Of others a state is
     read well even where a new file takes its place each time.
@@ -37,25 +38,25 @@ def at_rest(path: Path, read: Callable[[], T], is_of_pieces: bool) -> T:
     """
     for number in range(TRIES):
         time.sleep(PAUSE * number)
-        before = _state(path)
+        before = state_of(path)
         try:
             found = read()
         except (PolygeneError, FileNotFoundError):
-            if before is None or _state(path) == before:
+            if before is None or state_of(path) == before:
                 raise
             continue
-        after = _state(path)
+        after = state_of(path)
         if before is None or after == before:
-            return found
+            return found, before
         is_another = after is None or after.files != before.files
         if number == TRIES - 1 and is_another and not is_of_pieces:
-            return found
+            return found, before
     raise FileError(
         f"{path} was changed while it was read, {TRIES} times; start again when it rests"
     )
 
 
-def _state(path: Path) -> _State | None:
+def state_of(path: Path) -> State | None:
     """Return the state of files; None of what cannot be read twice.
 
     Of a folder its own: what replaces a part of it, or all, changes the folder too.
@@ -71,4 +72,4 @@ def _state(path: Path) -> _State | None:
             contents.append((told.st_size, told.st_mtime_ns))
     except OSError:  # it goes away, or comes: reading says so
         pass
-    return _State(files, contents)
+    return State(files, contents)

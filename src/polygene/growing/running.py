@@ -22,6 +22,7 @@ from polygene.crs import degrees_of
 from polygene.errors import DataError, FileError, reason_of
 from polygene.formats import origins
 from polygene.formats.address import LayerRef
+from polygene.formats.base import Reading
 from polygene.formats.parquet_parts import like_of, write_index
 from polygene.formats.parquet_parts.index import Index, PartFacts, files_in, read_index
 from polygene.formats.parquet_parts.order import Cells
@@ -273,7 +274,7 @@ def _noted(ref: LayerRef, source: Source, k: int) -> Layer:
     noted = record.current()
     if noted is None:
         return layer
-    return noted.note(ref, [layer], record.OTHER if k else record.INPUT)[0]
+    return noted.note(ref, Reading([layer], []), record.OTHER if k else record.INPUT)[0]
 
 
 class Runner:
