@@ -58,6 +58,8 @@ class Addresses(InFolder):
             ("a.gpkg#road", UnknownLayerError, "did you mean 'roads'"),
             ("a.gpkg#x*", UnknownLayerError, "no layer 'x\\*'"),
             ("d.gpkg", FileError, "there is no file .*d.gpkg; did you mean"),
+            ("a.gpkg:roads", FileError, "a layer in a.gpkg is named .*a.gpkg#LAYER"),
+            ("a.gpkg/roads", FileError, "a layer in a.gpkg is named .*a.gpkg#LAYER"),
             ("nowhere/d.gpkg", FileError, "there is no folder"),
             ("*.parquet", FileError, "no file matches"),
             ("notes.txt", FileError, "ending '.txt' is not known"),

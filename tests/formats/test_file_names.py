@@ -76,6 +76,9 @@ class Destinations(InFolder):
         for away in ("s3://bucket/x.gpkg", "https://example.org/{x}.gpkg"):
             done = self.run_polygene("convert", "a.gpkg", "-o", away)
             self.assertEqual((done.code, "is not on this machine" in done.words), (2, True))
+        for command, away in (("draw", "https://example.org/x.png"), ("page", "s3://b/x.html")):
+            done = self.run_polygene(command, "a.gpkg", "-o", away)
+            self.assertEqual((done.code, f"{away} is not on this" in done.words), (2, True))
         self.assert_only("a.gpkg")
 
     def test_braces_in_names_and_values_are_no_holes(self):

@@ -139,8 +139,10 @@ def page_of(report: str | os.PathLike[str], found: Recipe, replaces: bool) -> Pa
         If it is no .html file, has no folder, or is there and not of an earlier run.
     """
     from polygene.errors import FileError, UsageError
+    from polygene.formats.base import check_is_here
     from polygene.recipe.owned import Guard
 
+    check_is_here(report)
     page = Path(report).absolute()
     if page.suffix.lower() not in (".html", ".htm"):
         raise UsageError(f"{report} is no .html file")

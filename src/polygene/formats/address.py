@@ -153,9 +153,16 @@ def _missing(place: Path) -> str:
     within = next((p for p in place.parents if packed.is_packed(p) and p.is_file()), None)
     if within is not None:
         return f"what is in {within} is called like its layers: {within}#{place.stem}"
+    if folder.is_file():
+        return f"there is no file {place}; a layer in {folder.name} is named {folder}#LAYER"
     if not folder.is_dir():
         return f"there is no file {place}: there is no folder {folder}"
     names = [p.name for p in folder.iterdir() if may_hold_layers(p)]
+    # As a layer in a file is named elsewhere.
+    shorter = [n for n in names if re.match(rf"{re.escape(n)}[^\w.]", place.name)]
+    if shorter:
+        name = max(shorter, key=len)
+        return f"there is no file {place}; a layer in {name} is named {folder / name}#LAYER"
     return f"there is no file {place}{did_you_mean(place.name, sorted(names))}"
 
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 import contextlib
 import gc
 import glob
+import os
+import re
 from collections.abc import Container, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING, NamedTuple, Protocol, TypeVar
 
-from polygene.errors import DataError, ExistsError
+from polygene.errors import DataError, ExistsError, UsageError
 
 if TYPE_CHECKING:
     from polygene.formats.pieces import Pieces
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
 
 
 T = TypeVar("T")
+_ADDRESS = re.compile(r"([A-Za-z][A-Za-z0-9+.-]+:)/+(.*)", re.DOTALL)  # a drive has one letter
 _OF_SHAPEFILE = (".shp", ".shx", ".dbf", ".prj", ".cpg")
 
 
@@ -162,14 +165,31 @@ def collecting_no_garbage() -> Iterator[None]:
             gc.enable()
 
 
-def check_free(path: Path, replaces: bool) -> None:
-    """Refuse a file that is there, unless it is to be replaced.
+def check_is_here(destination: str | os.PathLike[str]) -> None:
+    """Refuse an address of the web, also one that was made a path, as a place to write to.
 
     Raises
     ------
-    ExistsError
+    UsageError
+        If it is one.
+    """
+    found = _ADDRESS.match(os.fspath(destination))
+    if found is not None and not Path(found[1]).exists():
+        raise UsageError(
+            f"{found[1]}//{found[2]} is not on this machine, where results are written; write a file "
+            "here and take it there with what that server is for"
+        )
+
+
+def check_free(path: Path, replaces: bool) -> None:
+    """Refuse a file that is there, unless it is to be replaced, and what is no place for one.
+
+    Raises
+    ------
+    ExistsError, UsageError
         Otherwise.
     """
+    check_is_here(path)
     if path.exists() and not replaces:
         raise ExistsError(f"{path} exists; `replace` overwrites it")
 

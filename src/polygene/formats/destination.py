@@ -14,9 +14,9 @@ from polygene.commit.locks import alone_in
 from polygene.commit.together import together, until_in_place
 from polygene.errors import ExistsError, FileError, TableError, UsageError, reason_of
 from polygene.formats import beside, proof
-from polygene.formats.address import LayerRef, is_remote, split
+from polygene.formats.address import LayerRef, split
 from polygene.formats.arrow_types import storable
-from polygene.formats.base import PieceWriter
+from polygene.formats.base import PieceWriter, check_is_here
 from polygene.formats.file_names import file_name
 from polygene.formats.naming import (
     Values,
@@ -96,7 +96,7 @@ def check(
     PolygeneError
         As `plan`; of one that names fields only what is in front of those is looked at.
     """
-    _check_is_here(destination)
+    check_is_here(destination)
     if fields_in(destination):
         path = split(destination)[0]
         fixed = path.partition("{")[0]
@@ -123,7 +123,7 @@ def plan_parts(
     PolygeneError
         As `plan`.
     """
-    _check_is_here(destination)
+    check_is_here(destination)
     path, fragment = split(destination)
     check_pattern(destination, [values for _, parts in sources for values in parts])
     if not path:
@@ -178,15 +178,6 @@ def _target(path: Path, layer: str, name: str, is_by_name: bool) -> Target:
 def _can_be_made(folder: Path) -> bool:
     """Whether a folder is not there yet but its own folder is."""
     return not folder.exists() and folder.parent.is_dir()
-
-
-def _check_is_here(destination: str) -> None:
-    """Refuse an address of the web, which is not written to."""
-    if is_remote(destination):
-        raise UsageError(
-            f"{destination} is not on this machine, where results are written; write a file here and "
-            "take it there with what that server is for"
-        )
 
 
 def _check_place(path: Path) -> None:

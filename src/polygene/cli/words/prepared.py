@@ -109,7 +109,7 @@ def reproject(summary: ReprojectSummary, say: Words) -> None:
         say.note(f"{summary.name}: {n} parted where the map ends, to lie at both of its ends")
     if summary.turned:
         n = counted(summary.turned, "feature")
-        say.note(f"{summary.name}: {n} moved by whole turns to longitudes from -180 to 180")
+        say.note(f"{summary.name}: {n} moved by whole turns to longitudes within half a turn of 0")
     if summary.mended:
         n = counted(summary.mended, "feature")
         say.note(f"{summary.name}: {n} invalid over there, and mended")
