@@ -18,7 +18,7 @@ import shapefile
 from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, PolygeneError
 from polygene.formats import geoparquet
-from polygene.formats.geoparquet import reading
+from polygene.formats.geoparquet import groups
 from polygene.formats.nesting import nested
 from polygene.formats.registry import format_of
 from polygene.formats.wanted import Wanted
@@ -220,7 +220,7 @@ class Parquet(InFolder):
             self.assertEqual(found.column("k").to_pylist(), [10, 11, 12, 13])
         nan = SimpleNamespace(has_min_max=True, min=np.nan, max=np.nan)
         group = SimpleNamespace(column=lambda _: SimpleNamespace(statistics=nan))
-        self.assertTrue(reading._meets(group, [0, 1, 2, 3], box))
+        self.assertTrue(groups._meets(group, [0, 1, 2, 3], box))
 
     def test_damaged_and_without_geometry(self):
         path = self.folder / "a.parquet"

@@ -263,7 +263,7 @@ class Portions(Compared):
         for where in (None, "seen = 'by night' OR seen LIKE '%-01' AND v > 0.5"):
             with self.subTest(where=where), mock.patch.object(portions, "ROWS", 10):
                 choice = Choice(where=where and Expression(where))
-                layers, notes = choice.read(ref)
+                layers, notes = choice.read(ref)[:2]
                 (whole, words) = choice.of(layers[0])
                 place = self.folder / f".work{where is None}"
                 call, grounds = call_of("measure", area=("ha",)), Grounds(tasks=3)
@@ -328,7 +328,7 @@ class Portions(Compared):
             header = {"type": 1, "crs": {"org": "EPSG", "code": 32633}, "fields": fields}
             flat.write(path, {**header, "count": len(own)}, own)
             ref = LayerRef(path, path.stem)
-            whole, notes = Choice().read(ref)
+            whole, notes = Choice().read(ref)[:2]
             with self.subTest(kind=kind), mock.patch.object(portions, "ROWS", 10):
                 call = call_of("measure", centroid=True)
                 found = run(call, [ref], [Choice()], place, Grounds(tasks=2), SILENT)

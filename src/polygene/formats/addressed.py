@@ -33,8 +33,9 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
     with packed.own_names():
         source = readable_format(ref.path)
         taken = functools.partial(_taken, source, ref, wanted)
-        # A database reads one state of its own accord, and what was fetched stays as it is.
-        if source.NAME == "GeoPackage" or origins.origin_of(ref.path) is not None:
+        if origins.origin_of(ref.path) is not None:  # what was fetched stays as it is
+            reading, state = taken(), None
+        elif source.NAME == "GeoPackage":  # a database reads one state of its own accord
             state = state_of(ref.path)
             reading = taken()
         else:
