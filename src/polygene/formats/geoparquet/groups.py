@@ -61,7 +61,7 @@ def groups_meeting(
             if g not in met and any(_meets(group, at, box) for box in tall)
         ]
         fetch(beside, [paths[0][0], paths[2][0]])
-        met |= {g for g in beside if _reaches_over(file, g, paths, boxes)}
+        met |= _reaching_over(file, beside, paths, boxes)
     return sorted(met)
 
 
@@ -91,14 +91,20 @@ def _is_double(file: pq.ParquetFile, path: tuple[str, str]) -> bool:
     return bool(pa.types.is_float64(own.field(path[1]).type))
 
 
-def _reaches_over(
-    file: pq.ParquetFile, group: int, paths: list[tuple[str, str]], boxes: list[Extent]
-) -> bool:
-    """Whether a row of a group is at the longitudes of a box, which takes only these to be read."""
+def _reaching_over(
+    file: pq.ParquetFile, groups: list[int], paths: list[tuple[str, str]], boxes: list[Extent]
+) -> set[int]:
+    """Return the groups with a row at the longitudes of a box; only these are read, at one go."""
+    if not groups:
+        return set()
     own = [paths[0], paths[2]]
-    table = file.read_row_group(group, columns=[".".join(path) for path in own])
+    table = file.read_row_groups(groups, columns=[".".join(path) for path in own])
     west, east = (_side(table, path) for path in own)
-    return any(not _lie_beside(west, east, box).all() for box in boxes)
+    is_there = np.zeros(table.num_rows, bool)
+    for box in boxes:
+        is_there |= ~_lie_beside(west, east, box)
+    of_rows = np.repeat(groups, [file.metadata.row_group(g).num_rows for g in groups])
+    return set(of_rows[is_there].tolist())
 
 
 def rows_meeting(table: pa.Table, paths: list[tuple[str, str]], boxes: list[Extent]) -> BoolArray:
