@@ -12,7 +12,7 @@ from polygene.classes import dataclass
 
 
 def classes_by(make):
-    """Return the same three classes, made by one decorator or the other."""
+    """Return the same classes, made by one decorator or the other."""
 
     @make(frozen=True)
     class One:
@@ -35,7 +35,11 @@ def classes_by(make):
 
         a: int = 1
 
-    return One, Below, Open
+    @make(frozen=True)
+    class Nothing:
+        pass
+
+    return One, Below, Open, Nothing
 
 
 OURS, THEIRS = classes_by(dataclass), classes_by(dataclasses.dataclass)
@@ -70,16 +74,18 @@ class Classes(unittest.TestCase):
             self.assertEqual(*asked)
 
     def test_equal_where_all_fields_are(self):
-        for one, below, free in (OURS, THEIRS):
+        for one, below, free, nothing in (OURS, THEIRS):
             self.assertEqual(one(1), one(1))
             self.assertNotEqual(one(1), one(1, "z"))
             self.assertNotEqual(one(1, "y"), below(1, "y"))
             self.assertNotEqual(one(1), 1)
             self.assertRaises(TypeError, hash, one(1))  # for the list in it
             self.assertRaises(TypeError, hash, free())
+            self.assertEqual(free(number := float("nan")), free(number))
+            self.assertEqual((nothing(), hash(nothing())), (nothing(), hash(nothing())))
 
     def test_changed_only_into_another(self):
-        for one, _, free in (OURS, THEIRS):
+        for one, _, free, _ in (OURS, THEIRS):
             made = one(1, c=[5])
             self.assertEqual(replace(made, a=4).twice, 8)
             self.assertIs(replace(made, a=4).c, made.c)

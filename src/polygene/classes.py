@@ -9,6 +9,7 @@ the standard library work with them.
 from __future__ import annotations
 
 import dataclasses
+import operator
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -37,12 +38,12 @@ NONE = dataclasses.MISSING
 
 def _with_methods(cls: Any, frozen: bool, shown: bool) -> type:
     fields = dataclasses.fields(cls)
-    names = tuple(field.name for field in fields)
+    get = _all_of([field.name for field in fields])
     cls.__init__ = _start_of(fields, getattr(cls, "__post_init__", None))
     cls.__signature__ = _Signature(fields)
     if "__eq__" not in vars(cls):
-        cls.__eq__ = _equals(names)
-        cls.__hash__ = _hash(names) if frozen else None
+        cls.__eq__ = _equals(get)
+        cls.__hash__ = _hash(get) if frozen else None
     if shown and "__repr__" not in vars(cls):
         cls.__repr__ = _repr
     if frozen:
@@ -54,7 +55,8 @@ def _with_methods(cls: Any, frozen: bool, shown: bool) -> type:
 def _start_of(
     fields: tuple[dataclasses.Field[Any], ...], after: Callable[[Any], None] | None
 ) -> Callable[..., None]:
-    names = tuple(field.name for field in fields if field.init)
+    fields = tuple(field for field in fields if field.init)
+    names = tuple(field.name for field in fields)
     known, n = frozenset(names), len(names)
     values = {f.name: f.default for f in fields if f.default is not NONE}
     makers = {f.name: f.default_factory for f in fields if f.default_factory is not NONE}
@@ -65,14 +67,14 @@ def _start_of(
         if len(given) > n or (named and (not named.keys() <= known or own.keys() & named.keys())):
             raise TypeError(_complaint(type(self).__name__, names, given, named))
         own.update(named)
-        for name, value in values.items():
-            if name not in own:
-                own[name] = value
-        for name, maker in makers.items():
-            if name not in own:
-                own[name] = maker()
-        if not own.keys() >= known:
-            raise TypeError(_complaint(type(self).__name__, names, given, named))
+        if len(own) < n:
+            for name, value in values.items():
+                own.setdefault(name, value)
+            for name, maker in makers.items():
+                if name not in own:
+                    own[name] = maker()
+            if len(own) < n:
+                raise TypeError(_complaint(type(self).__name__, names, given, named))
         if after is not None:
             self.__post_init__()
 
@@ -93,19 +95,25 @@ def _complaint(
     return f"{cls}() needs more arguments: it has {', '.join(names)}"
 
 
-def _equals(names: tuple[str, ...]) -> Callable[[Any, object], bool]:
+def _all_of(names: list[str]) -> Callable[[Any], tuple[Any, ...]]:
+    """Return what gets the values of fields, in a tuple."""
+    if len(names) > 1:
+        return operator.attrgetter(*names)
+    return lambda self: tuple([getattr(self, name) for name in names])
+
+
+def _equals(get: Callable[[Any], Any]) -> Callable[[Any, object], bool]:
     def __eq__(self: Any, other: object) -> bool:
         if other.__class__ is not self.__class__:
             return NotImplemented
-        one, two = self.__dict__, other.__dict__
-        return [one[name] for name in names] == [two[name] for name in names]
+        return bool(get(self) == get(other))
 
     return __eq__
 
 
-def _hash(names: tuple[str, ...]) -> Callable[[Any], int]:
+def _hash(get: Callable[[Any], Any]) -> Callable[[Any], int]:
     def __hash__(self: Any) -> int:
-        return hash(tuple([self.__dict__[name] for name in names]))
+        return hash(get(self))
 
     return __hash__
 

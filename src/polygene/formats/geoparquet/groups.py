@@ -74,7 +74,7 @@ def _may_go_over_meridian(about: dict[str, Any]) -> bool:
     if not extent:
         return True
     west, east = extent[0], extent[len(extent) // 2]
-    return bool(west > east or (west <= -half and east >= half))
+    return bool(west > east or west <= -half or east >= half)
 
 
 def _rounded_out(box: Extent) -> Extent:
