@@ -456,7 +456,18 @@ class Recipes(WithSample):
         for outputs in (beside, beside, parts, parts):
             done = run(outputs, "--report", "own.html")
             self.assertEqual(done.code, 0, done.words)
+            self.assertNotIn("of an earlier run", done.words)
         self.assertEqual(polygene.read(f"{self.folder}/mine.gpkg#sectors").n_rows, 24)
+        # Parts that come no more are left, and told as long as they are there.
+        of_all = one
+        one = one.replace("with: b,", "with: b, where: \"district = 'MI'\",")
+        more = (
+            "parts/OS.gpkg#made, parts/SK.gpkg#made, parts/TH.gpkg#made, parts/VA.gpkg#made are of"
+        )
+        for told in (more, more.replace("parts/SK.gpkg#made, ", "")):
+            self.assertIn(f"note {told} an earlier run, and no result", run(parts).words)
+            (self.folder / "parts/SK.gpkg").unlink(missing_ok=True)
+        recipe.write_text(of_all + parts)
         recipe.rename(self.folder / "other.yaml")
         other = self.run_polygene("run", "other.yaml")
         self.assertRegex(

@@ -233,9 +233,14 @@ def _clear_of_existing(targets: Sequence[Target], on_existing: OnExisting) -> li
 
 
 def those_there(targets: Sequence[Target]) -> list[Target]:
-    """Return the targets at which there is a layer already."""
+    """Return the targets at which there is a layer already, called as it is."""
     existing = _Existing()
-    return [target for target in targets if existing.has(target)]
+    names = [{name.casefold(): name for name in existing.names(target)} for target in targets]
+    return [
+        target._replace(name=own[target.name.casefold()])
+        for target, own in zip(targets, names, strict=True)
+        if target.name.casefold() in own
+    ]
 
 
 class _Existing:

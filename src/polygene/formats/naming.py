@@ -24,6 +24,16 @@ def fields_in(destination: str) -> list[str]:
     return list(dict.fromkeys(hole for hole in holes if hole not in _OWN))
 
 
+def matching(pattern: str) -> re.Pattern[str]:
+    """Return what a pattern matches however it is filled in, in capitals or not."""
+    texts, at = [], 0
+    for found in _HOLE.finditer(pattern):
+        own = ".+" if found[1] is not None else re.escape(found[0][0])
+        texts += [re.escape(pattern[at : found.start()]), own]
+        at = found.end()
+    return re.compile("".join(texts) + re.escape(pattern[at:]), re.IGNORECASE | re.DOTALL)
+
+
 class Filling:
     """Fills patterns for results: each thing in braces by one text, distinct ones by distinct texts.
 

@@ -153,7 +153,9 @@ def write(
             with replacing(path) as temporary:
                 temporary.write_bytes(place.read_bytes())
     files_of = [owned.Place(os.path.realpath(path)) for path in drawn]
-    owned.take(recipe, [*map(owned.place_of, targets), *files_of])
+    taken = [*map(owned.place_of, targets), *files_of]
+    notes += owned.left_over(recipe, taken)
+    owned.take(recipe, taken)
     results += [(target, _shown(place, pieces)) for target, place, pieces in large]
     return Put(results, list(drawn), notes)
 

@@ -9,10 +9,11 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from polygene.errors import DataError, ExistsError, PolygeneError
+from polygene.errors import DataError, ExistsError, PolygeneError, listed
 from polygene.formats import address, destination
 from polygene.formats.base import check_free
 from polygene.formats.destination import Target
+from polygene.formats.naming import fields_in, matching
 from polygene.formats.packed import PIPE
 from polygene.formats.registry import format_of
 from polygene.recipe.reading import Recipe, RecipeStep
@@ -94,6 +95,30 @@ def _is_input(words: str, name: str) -> str:
 
 def _not_ours(words: str) -> str:
     return f"{words} exists already, and no run of this recipe wrote it; `replace` overwrites it"
+
+
+def left_over(recipe: Recipe, places: Sequence[Place]) -> list[str]:
+    """Return a note of parts that earlier runs wrote, which are there still and none of this run's."""
+    found: set[Place] = set()
+    for text in recipe.outputs.values():
+        if fields_in(text):
+            path, layer = address.split(text)
+            in_path = matching(os.path.realpath(path))
+            in_layer = matching(layer if layer else "{name}")
+            found |= {
+                one
+                for one in _own(recipe)
+                if in_path.fullmatch(one.path) and (not one.layer or in_layer.fullmatch(one.layer))
+            }
+    targets = [
+        Target(Path(os.path.relpath(path)), layer or Path(path).stem)
+        for path, layer in sorted(found - {*places})
+    ]
+    words = [target.words for target in destination.those_there(targets)]
+    if not words:
+        return []
+    are = "is" if len(words) == 1 else "are"
+    return [f"{listed(words, 5)} {are} of an earlier run, and no result of this one"]
 
 
 def take(recipe: Recipe, places: Sequence[Place]) -> None:
