@@ -22,6 +22,7 @@ from polygene.errors import (
 )
 from polygene.formats import address, destination
 from polygene.formats.address import LayerRef
+from polygene.formats.base import check_is_here
 from polygene.info import NO_GEOMETRY
 from polygene.ops.grouped import fields_of
 from polygene.recipe.reading import Recipe, RecipeStep
@@ -77,6 +78,7 @@ def _check_outputs(recipe: Recipe) -> None:
 
 
 def _check_file(path: Path, endings: Sequence[str]) -> None:
+    check_is_here(path)
     if path.suffix.lower() not in endings:
         raise UsageError(f"{path} does not end in one of {', '.join(endings)}")
     if not path.parent.is_dir():
