@@ -25,8 +25,7 @@ class State(NamedTuple):
 
 
 def at_rest(path: Path, read: Callable[[], T], is_of_pieces: bool) -> tuple[T, State | None]:
-    """Return what is read of a file and those that are part of it when nobody changes them, and of
-    which state of them.
+    """Return what is read of a file and its parts when nobody changes them, and the state they are in.
 
     ``is_of_pieces`` says that it is in several files, or is opened several times. Of others a state is
     read well even where a new file takes its place each time.
