@@ -15,7 +15,7 @@ from polygene import crs, files
 from polygene.geometry import Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.ops.join import join
-from polygene.ops.places.bridge import brought
+from polygene.ops.places.bringing import brought
 from polygene.ops.places.local_planes import divided
 from polygene.sample.waters import waters
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import copy
 import dataclasses
 import inspect
 import pickle
+import typing
 import unittest
 from dataclasses import field, fields, replace
 
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 
 
 def classes_by(make):
@@ -104,6 +106,85 @@ class Classes(unittest.TestCase):
         info = Frozen(1, "b")
         self.assertEqual(pickle.loads(pickle.dumps(info)), info)
         self.assertEqual(hash(info), hash(Frozen(1, "b")))
+
+
+def tuples_by(base):
+    """Return the same tuples with names, by one base or the other."""
+
+    class One(base):
+        """Words."""
+
+        a: int
+        b: str = "x"
+        self: float = 2.5  # a name that methods have too
+
+        @property
+        def twice(self):
+            return 2 * self.a
+
+        def __len__(self):
+            return tuple.__len__(self)
+
+    class Nothing(base):
+        pass
+
+    class Own(base):
+        a: int
+
+        def __repr__(self):
+            return f"{self.a}!"
+
+    return One, Nothing, Own
+
+
+class Tuples(unittest.TestCase):
+    def test_as_the_standard_library_has_them(self):
+        acts = (
+            lambda c: c(1), lambda c: c(1, "y"), lambda c: c(a=3, b="q"), lambda c: c(),
+            lambda c: c(1, c=2), lambda c: c(1, 2, 3, 4), lambda c: c._make([1]),
+            lambda c: c._make([1, 2, 3]),
+            lambda c: c(1)._replace(a=5), lambda c: c(1)._replace(z=5), lambda c: c(1)._asdict(),
+            lambda c: c._fields, lambda c: c._field_defaults, lambda c: c.__match_args__,
+            lambda c: c.__doc__.replace(",)", ")"), lambda c: c(1) == (1, "x", 2.5),
+            lambda c: (hash(c(1)), len(c(1))),
+            lambda c: c(1).twice, lambda c: setattr(c(1), "a", 2), lambda c: setattr(c(1), "z", 2),
+            lambda c: list(inspect.signature(c).parameters), lambda c: c.__new__.__annotations__.keys(),
+            lambda c: c(7)[0:2], lambda c: sorted([c(2), c(1)]), lambda c: issubclass(c, tuple),
+            lambda c: [*c(4)],
+        )  # fmt: skip
+        for ours, theirs in zip(tuples_by(NamedTuple), tuples_by(typing.NamedTuple), strict=True):
+            for k, act in enumerate(acts):
+                with self.subTest(ours.__name__, act=k):
+                    found, wanted = (_what(act, c) for c in (ours, theirs))
+                    self.assertEqual(found, wanted)
+
+    def test_goes_to_a_worker_and_back(self):
+        for made in (Pair(1), Pair(2, "y")):
+            found = pickle.loads(pickle.dumps(made))
+            self.assertEqual((found, type(found)), (made, Pair))
+        self.assertEqual(
+            copy.replace(Pair(1), a=3) if hasattr(copy, "replace") else Pair(3), (3, "x")
+        )
+
+    def test_what_has_no_default_comes_first(self):
+        for base in (NamedTuple, typing.NamedTuple):
+            with self.assertRaises(TypeError):
+
+                class _Wrong(base):
+                    a: int = 1
+                    b: int
+
+
+def _what(act, made):
+    try:
+        return repr(act(made))
+    except Exception as err:
+        return type(err).__name__
+
+
+class Pair(NamedTuple):
+    a: int
+    b: str = "x"
 
 
 @dataclass(frozen=True)

@@ -36,8 +36,18 @@ FLOORS = (
     {"kernels"},
     {"commit"},
     {"info"},
-    {"errors", "finding", "progress", "memory", "commands", "written", "notes", "clock"},
-    {"computing", "crs_names", "classes"},
+    {
+        "crs_coded",
+        "errors",
+        "finding",
+        "progress",
+        "memory",
+        "commands",
+        "written",
+        "notes",
+        "clock",
+    },
+    {"computing", "proj", "classes"},
 )
 FLOOR = {room: k for k, rooms in enumerate(FLOORS) for room in rooms}
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import pairwise
-from typing import NamedTuple, TypeVar
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
 
 from polygene import kernels, parallel
+from polygene.classes import NamedTuple
 
 F64Array = npt.NDArray[np.float64]
 I64Array = npt.NDArray[np.int64]

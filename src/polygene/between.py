@@ -6,10 +6,8 @@ import warnings
 from collections.abc import Sequence
 
 import numpy as np
-import pyproj
-from pyproj.exceptions import ProjError
-from pyproj.transformer import TransformerGroup
 
+from polygene import proj
 from polygene.arrays import F64Array
 from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, turn_of, unit
 from polygene.errors import DataError
@@ -26,14 +24,14 @@ EARTH = 6_371_000.0  # metres, its radius
 
 
 def _ways(
-    first: pyproj.CRS, second: pyproj.CRS, area: pyproj.aoi.AreaOfInterest | None
-) -> tuple[TransformerGroup | None, str]:
+    first: proj.CRS, second: proj.CRS, area: proj.AreaOfInterest | None
+) -> tuple[proj.TransformerGroup | None, str]:
     """Return the operations between two CRS for an area; None, and what is wrong, if there are none."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         try:
-            group = TransformerGroup(first, second, always_xy=True, area_of_interest=area)  # type: ignore[arg-type]
-        except ProjError as err:
+            group = proj.TransformerGroup(first, second, always_xy=True, area_of_interest=area)  # type: ignore[arg-type]
+        except proj.ProjError as err:
             return None, f": {err}"
         except IndexError:  # pyproj's own, where PROJ has no operation at all
             return None, ""
@@ -55,14 +53,14 @@ class Way:
     """
 
     def __init__(
-        self, source: pyproj.CRS, target: pyproj.CRS, area: Sequence[float] | None = None
+        self, source: proj.CRS, target: proj.CRS, area: Sequence[float] | None = None
     ) -> None:
         """Find the way; ``area`` is west, south, east and north of what it is for, in degrees."""
         self.source, self.target = source, target
         # What leads there leads back: the order of the two has no part in the choice.
         self._is_turned = source.to_wkt() > target.to_wkt()
         first, second = (target, source) if self._is_turned else (source, target)
-        of = None if area is None else pyproj.aoi.AreaOfInterest(*area)
+        of = None if area is None else proj.AreaOfInterest(*area)
         group, said = _ways(first, second, of)
         if group is None and of is not None:  # none that is meant for there
             group, said = _ways(first, second, None)
@@ -92,7 +90,7 @@ class Way:
         """Return (n, 2) coordinates in the source; not finite where they have no place."""
         return self._moved(xy, "FORWARD" if self._is_turned else "INVERSE", self.target)
 
-    def _moved(self, xy: F64Array, direction: str, of: pyproj.CRS) -> F64Array:
+    def _moved(self, xy: F64Array, direction: str, of: proj.CRS) -> F64Array:
         """Move coordinates that are in one of the two CRS; at the edge of a map from inside it."""
         found = self._as_they_are(xy, direction)
         lost = np.flatnonzero(np.isnan(found[:, 0]) & np.isfinite(xy).all(axis=1))
@@ -103,7 +101,7 @@ class Way:
         found[lost] = self._from_beside(xy.take(lost, axis=0), direction, of)
         return found
 
-    def _from_beside(self, xy: F64Array, direction: str, of: pyproj.CRS) -> F64Array:
+    def _from_beside(self, xy: F64Array, direction: str, of: proj.CRS) -> F64Array:
         """Return the places of what lies beside coordinates that have none, if on the edge of a map."""
         found = np.full(xy.shape, np.nan)
         metre = 1 / (unit(of)[1] * (EARTH if is_geographic(of) else 1.0))
@@ -132,9 +130,9 @@ class Way:
 
 
 def way_between(
-    source: pyproj.CRS,
+    source: proj.CRS,
     extent: Sequence[float] | None,
-    target: pyproj.CRS,
+    target: proj.CRS,
     target_extent: Sequence[float] | None = None,
 ) -> Way:
     """Return the best way from one CRS to another for what two extents, each in its own, both hold."""
@@ -152,9 +150,7 @@ def way_between(
     return Way(source, target, (west, south, east, north))
 
 
-def to_degrees(
-    crs: pyproj.CRS, geographic: pyproj.CRS | str = LONGITUDE_LATITUDE
-) -> pyproj.Transformer:
+def to_degrees(crs: proj.CRS, geographic: proj.CRS | str = LONGITUDE_LATITUDE) -> proj.Transformer:
     """Return the way to longitude and latitude.
 
     Raises
@@ -163,15 +159,15 @@ def to_degrees(
         If the CRS is not tied to the earth, or so strange that there is none.
     """
     try:
-        return pyproj.Transformer.from_crs(crs, geographic, always_xy=True)
-    except ProjError as err:
+        return proj.Transformer.from_crs(crs, geographic, always_xy=True)
+    except proj.ProjError as err:
         raise DataError(
             f"no way is known from {label(crs)} to longitude and latitude; if the layer states the "
             "wrong CRS, say the right one with `crs`"
         ) from err
 
 
-def area_of(crs: pyproj.CRS, extent: Sequence[float]) -> tuple[float, float, float, float] | None:
+def area_of(crs: proj.CRS, extent: Sequence[float]) -> tuple[float, float, float, float] | None:
     """Return west, south, east and north of an extent in a CRS, in degrees; None if it has no place."""
     x0, y0, x1, y1 = extent
     across, up = (v.ravel() for v in np.meshgrid(np.linspace(x0, x1, 9), np.linspace(y0, y1, 9)))
@@ -189,7 +185,7 @@ def area_of(crs: pyproj.CRS, extent: Sequence[float]) -> tuple[float, float, flo
 
 
 def transform(
-    column: GeometryColumn, source: pyproj.CRS, target: pyproj.CRS, where: str
+    column: GeometryColumn, source: proj.CRS, target: proj.CRS, where: str
 ) -> GeometryColumn:
     """Return the column with its vertices in another CRS; heights are left as they are.
 

@@ -9,16 +9,15 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-import pyproj
-from pyproj.exceptions import CRSError
-
+from polygene import proj
+from polygene.crs_coded import coded
 from polygene.errors import DataError
 
 LONGITUDE_LATITUDE = "OGC:CRS84"
 CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"  # the same as a URI
 
 
-def parse(text: str) -> pyproj.CRS:
+def parse(text: str) -> proj.CRS:
     """Return the CRS that a user or file means: an authority's code, WKT or PROJJSON.
 
     Raises
@@ -26,10 +25,12 @@ def parse(text: str) -> pyproj.CRS:
     DataError
         If it is none that pyproj knows.
     """
+    if (known := coded(text)) is not None:
+        return known
     short = text if len(text) <= 60 else text[:57] + "..."
     try:
-        found = pyproj.CRS.from_user_input(text)
-    except CRSError as err:
+        found = proj.CRS.from_user_input(text)
+    except proj.CRSError as err:
         raise DataError(
             f"{short!r} is no CRS that is known here; give an authority's code such as EPSG:32633, "
             "or a WKT definition"
@@ -43,12 +44,12 @@ def parse(text: str) -> pyproj.CRS:
     return found
 
 
-def is_of_places(crs: pyproj.CRS) -> bool:
+def is_of_places(crs: proj.CRS) -> bool:
     """Whether the first two coordinates are of a plane, or longitude and latitude."""
     return not crs.is_geocentric and len(crs.axis_info) != 1  # one axis: of heights, or of times
 
 
-def label(crs: pyproj.CRS | None) -> str:
+def label(crs: proj.CRS | None) -> str:
     """Return a short name: the authority's code with the name, or the name alone."""
     if crs is None:
         return "no CRS"
@@ -56,13 +57,13 @@ def label(crs: pyproj.CRS | None) -> str:
     return f"{':'.join(authority)} {crs.name}" if authority else crs.name
 
 
-def code(crs: pyproj.CRS) -> tuple[str, str] | None:
+def code(crs: proj.CRS) -> tuple[str, str] | None:
     """Return authority and code if the definition is exactly that one's."""
     found = crs.to_authority(min_confidence=100)
     return (str(found[0]), str(found[1])) if found else None
 
 
-def of_uri(uri: str) -> pyproj.CRS:
+def of_uri(uri: str) -> proj.CRS:
     """Return the CRS that a URI or URN names (OGC 09-048r5).
 
     Raises
@@ -76,7 +77,7 @@ def of_uri(uri: str) -> pyproj.CRS:
     return parse(f"{parts[-3]}:{parts[-1]}")
 
 
-def to_uri(crs: pyproj.CRS | None) -> str:
+def to_uri(crs: proj.CRS | None) -> str:
     """Return the URI of a CRS; that of longitude and latitude if it has no code."""
     own = None if crs is None else code(crs)
     if own is None or own[0] == "OGC":
@@ -84,20 +85,20 @@ def to_uri(crs: pyproj.CRS | None) -> str:
     return f"http://www.opengis.net/def/crs/{own[0]}/0/{own[1]}"
 
 
-def begins_north(crs: pyproj.CRS) -> bool:
+def begins_north(crs: proj.CRS) -> bool:
     """Whether coordinates have the northing, or latitude, first as the authority of a CRS says."""
     axes = crs.axis_info
     return bool(axes) and axes[0].direction.lower() in ("north", "south")
 
 
-def is_same(a: pyproj.CRS | None, b: pyproj.CRS | None) -> bool:
+def is_same(a: proj.CRS | None, b: proj.CRS | None) -> bool:
     """Whether coordinates mean the same in both; the order of axes does not matter here."""
     if a is None or b is None:
         return a is b
     return a.equals(b, ignore_axis_order=True)
 
 
-def unit(crs: pyproj.CRS | None) -> tuple[str, float]:
+def unit(crs: proj.CRS | None) -> tuple[str, float]:
     """Return the name of the coordinates' unit and its size in metres, or in radians."""
     if crs is None or not crs.axis_info:
         return "units", 1.0
@@ -105,28 +106,28 @@ def unit(crs: pyproj.CRS | None) -> tuple[str, float]:
     return axis.unit_name, axis.unit_conversion_factor
 
 
-def is_geographic(crs: pyproj.CRS | None) -> bool:
+def is_geographic(crs: proj.CRS | None) -> bool:
     """Whether coordinates are longitude and latitude."""
     return crs is not None and bool(crs.axis_info) and crs.is_geographic
 
 
-def degrees_of(crs: pyproj.CRS) -> float:
+def degrees_of(crs: proj.CRS) -> float:
     """Return how many degrees one unit of a geographic CRS is: 1, or 0.9 for gon."""
     return math.degrees(crs.axis_info[0].unit_conversion_factor)
 
 
-def turn_of(crs: pyproj.CRS | None) -> float:
+def turn_of(crs: proj.CRS | None) -> float:
     """Return how many units of longitude go round the earth; 0 where coordinates are of a plane."""
     return 360.0 / degrees_of(crs) if crs is not None and is_geographic(crs) else 0.0
 
 
-def is_from(crs: pyproj.CRS, methods: Sequence[str]) -> bool:
+def is_from(crs: proj.CRS, methods: Sequence[str]) -> bool:
     """Whether a map is made by a method with one of some names, in small letters, in its own."""
     operation = crs.coordinate_operation
     name = "" if operation is None else (operation.method_name or "").lower()
     return any(method in name for method in methods)
 
 
-def ellipsoid(crs: pyproj.CRS) -> pyproj.Geod:
+def ellipsoid(crs: proj.CRS) -> proj.Geod:
     """Return the ellipsoid of a CRS; that of WGS 84 where it names none."""
-    return crs.get_geod() or pyproj.Geod(ellps="WGS84")
+    return crs.get_geod() or proj.Geod(ellps="WGS84")

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import functools
-from typing import NamedTuple
+import math
 
 import numpy as np
-import pyproj
 
+from polygene import proj
 from polygene.arrays import F64Array
+from polygene.classes import NamedTuple
 from polygene.crs import degrees_of, ellipsoid, is_geographic, label
+from polygene.crs_coded import conversion_of
 from polygene.geometry import Extent
 from polygene.notes import Warned
 
 WORTH_TELLING = 1.02  # a fiftieth: what CRS of regions keep below where they are for
+TRANSVERSE_MERCATOR, SCALE_FACTOR, FALSE_EASTING = "9807", "8805", "8806"  # the EPSG's codes
+LEAST_RADIUS = 6.3e6  # metres; no ellipsoid of the earth is curved more
 STEPS = 7  # places across and up that are looked at
 
 
@@ -26,7 +30,7 @@ class Scales(NamedTuple):
     most_area: float
 
 
-def scales(crs: pyproj.CRS | None, extent: Extent | None) -> Scales | None:
+def scales(crs: proj.CRS | None, extent: Extent | None) -> Scales | None:
     """Return how a projected CRS stretches lengths and areas within an extent of its own.
 
     By Tissot's indicatrix (Snyder 1987, p. 20 to 26) at places all over it. None where it is not
@@ -56,7 +60,29 @@ def scales(crs: pyproj.CRS | None, extent: Extent | None) -> Scales | None:
     )
 
 
-def on_the_ground(crs: pyproj.CRS | None, x: float, y: float, step: float) -> float | None:
+def is_surely_true(crs: proj.CRS, extent: Extent) -> bool:
+    """Whether it is known without PROJ that a map stretches nothing by what is worth telling.
+
+    Of transverse Mercator's maps, of which it is far from the middle only that counts: on a sphere
+    the scale is k0 cosh(x / k0 R) (Snyder 1987, eq. 8-4), and a radius below those of curvature
+    gives no less than the ellipsoid has.
+    """
+    conversion = conversion_of(crs)
+    if conversion is None or conversion.method != TRANSVERSE_MERCATOR:
+        return False
+    middle, k0 = (conversion.values.get(code) for code in (FALSE_EASTING, SCALE_FACTOR))
+    if middle is None or not k0:
+        return False
+    if {axis.direction for axis in crs.axis_info} != {"east", "north"}:
+        return False
+    metre = crs.axis_info[0].unit_conversion_factor
+    far = max(abs(x * metre - middle) for x in (extent[0], extent[2])) / (k0 * LEAST_RADIUS)
+    if not far < 1:  # not a number, too
+        return False
+    return max((k0 * math.cosh(far)) ** 2, k0**-2) < WORTH_TELLING
+
+
+def on_the_ground(crs: proj.CRS | None, x: float, y: float, step: float) -> float | None:
     """Return how many metres of ground are in one map unit, to the right of a place, within a step.
 
     None where the CRS is not projected, or the place is none on the earth.
@@ -77,8 +103,8 @@ class _Plane(NamedTuple):
     Degrees are those of its own meridian, which the projection counts from too.
     """
 
-    projection: pyproj.Proj
-    back: pyproj.Transformer
+    projection: proj.Proj
+    back: proj.Transformer
     unit: float
 
     def degrees(self, x: F64Array, y: F64Array) -> tuple[F64Array, F64Array]:
@@ -87,23 +113,25 @@ class _Plane(NamedTuple):
 
 
 @functools.lru_cache(maxsize=16)
-def _plane(crs: pyproj.CRS) -> _Plane | None:
+def _plane(crs: proj.CRS) -> _Plane | None:
     degrees = crs.geodetic_crs
     if degrees is None:
         return None
     try:
-        back = pyproj.Transformer.from_crs(crs, degrees, always_xy=True)
-        return _Plane(pyproj.Proj(crs), back, degrees_of(degrees))
-    except pyproj.exceptions.ProjError:
+        back = proj.Transformer.from_crs(crs, degrees, always_xy=True)
+        return _Plane(proj.Proj(crs), back, degrees_of(degrees))
+    except proj.ProjError:
         return None
 
 
 def off_ground(
-    crs: pyproj.CRS | None, extent: Extent | None, *, areas: bool = False, lengths: bool = False
+    crs: proj.CRS | None, extent: Extent | None, *, areas: bool = False, lengths: bool = False
 ) -> list[str]:
     """Return what there is to say of areas and lengths that are measured on the plane of a CRS."""
+    if crs is None or extent is None or is_surely_true(crs, extent):
+        return []
     found = scales(crs, extent) if areas or lengths else None
-    if crs is None or found is None:
+    if found is None:
         return []
     said = []
     if areas and (by := _told(found.least_area, found.most_area)):

@@ -8,7 +8,6 @@ from dataclasses import field
 from typing import TYPE_CHECKING
 
 from polygene.classes import dataclass
-from polygene.crs_names import KnownCRS
 
 if TYPE_CHECKING:
     from pyproj import CRS
@@ -30,14 +29,13 @@ def composed(names: Sequence[str]) -> list[str]:
 class LayerInfo:
     """What `layers` tells of a layer without reading its geometry where the format allows.
 
-    ``geometry`` is in words (``polygon``, ``multiline ZM`` ...), ``problem`` why it can't be read;
-    ``system`` is the CRS, or what is known of it before PROJ is loaded.
+    ``geometry`` is in words (``polygon``, ``multiline ZM`` ...), ``problem`` why it can't be read.
     """
 
     name: str
     geometry: str
     n_rows: int
-    system: CRS | KnownCRS | None
+    crs: CRS | None
     extent: tuple[float, float, float, float] | None
     fields: list[tuple[str, str]] = field(default_factory=list)
     title: str = ""
@@ -48,8 +46,3 @@ class LayerInfo:
         names = composed([name for name, _ in self.fields])
         fields = [(name, kind) for name, (_, kind) in zip(names, self.fields, strict=True)]
         object.__setattr__(self, "fields", fields)
-
-    @property
-    def crs(self) -> CRS | None:
-        """The CRS; None if there is none."""
-        return self.system.load() if isinstance(self.system, KnownCRS) else self.system

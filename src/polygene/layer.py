@@ -6,7 +6,7 @@ import os
 import reprlib
 from collections.abc import Container, Iterable, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
@@ -14,7 +14,7 @@ import pyarrow as pa
 from polygene import arrow, glimpse
 from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, present
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.errors import DataError, TableError, UnknownFieldError, UsageError
 from polygene.geometry import Family, GeometryColumn
 from polygene.info import NO_GEOMETRY
@@ -118,7 +118,7 @@ class Layer:
         """Bring what people give to what is held: columns by name, a code, identifiers in a list."""
         if not isinstance(self.table, pa.Table):
             object.__setattr__(self, "table", pa.table(self.table))
-        if isinstance(self.crs, (str, int)):
+        if issubclass(type(self.crs), (str, int)):  # to ask a CRS what it is takes PROJ
             from polygene.crs import parse
 
             code = self.crs if isinstance(self.crs, str) else f"EPSG:{self.crs}"

@@ -7,11 +7,10 @@ begin and end. What lies beyond it goes once more round the earth, so that -170 
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
-import pyproj
 
+from polygene import proj
 from polygene.arrays import (
     NONE,
     BoolArray,
@@ -22,7 +21,9 @@ from polygene.arrays import (
     reduce_groups,
     spans,
 )
+from polygene.classes import NamedTuple
 from polygene.crs import degrees_of, is_geographic, turn_of
+from polygene.errors import UsageError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import SLACK, Layer
 
@@ -31,7 +32,7 @@ ROUND_AGAIN = 540.0  # elsewhere they may go once more round the earth
 MOST_TURNS = 4  # two layers whose longitudes go round once more, each to its side
 
 
-def goes_beyond(extent: Extent | None, crs: pyproj.CRS | None) -> bool:
+def goes_beyond(extent: Extent | None, crs: proj.CRS | None) -> bool:
     """Whether longitudes count on beyond half a turn, as 190 degrees do; never on a plane."""
     turn = turn_of(crs)
     if extent is None or crs is None or not turn:
@@ -39,7 +40,7 @@ def goes_beyond(extent: Extent | None, crs: pyproj.CRS | None) -> bool:
     return max(-extent[0], extent[2]) > turn / 2 + SLACK / degrees_of(crs)
 
 
-def everywhere(box: Extent, crs: pyproj.CRS | None) -> list[Extent]:
+def everywhere(box: Extent, crs: proj.CRS | None) -> list[Extent]:
     """Return a box, and where its places lie in layers that count longitudes from other meridians."""
     x0, y0, x1, y1 = box
     turn = turn_of(crs)
@@ -50,7 +51,7 @@ def everywhere(box: Extent, crs: pyproj.CRS | None) -> list[Extent]:
     return [box, *(own for own in moved if own[0] < most and own[2] > -most)]
 
 
-def turns_onto(extent: Extent | None, onto: Extent | None, crs: pyproj.CRS | None) -> list[float]:
+def turns_onto(extent: Extent | None, onto: Extent | None, crs: proj.CRS | None) -> list[float]:
     """Return by what each of the whole turns moves an extent that bring places of it into another.
 
     0 among them if it has places there as it is; of two extents with a width borders do not count.
@@ -223,3 +224,25 @@ def doubted(layer: Layer, furthest: float = ROUND_AGAIN) -> Layer:
     y = max(abs(extent[1]), abs(extent[3])) * size
     is_right = x <= furthest + SLACK and y <= 90 + SLACK
     return layer if is_right else replace(layer, doubt=furthest)
+
+
+def sides_of_spans(x0: float, x1: float, turn: float) -> list[tuple[float, float]]:
+    """Return the west and east of a box, or of the two that one is which runs over the meridian where
+    longitudes begin anew (RFC 7946, 5.2).
+
+    Raises
+    ------
+    UsageError
+        If the west lies east of the east on a plane, or is as far round the earth as that.
+    """
+    if x0 <= x1:
+        return [(x0, x1)]
+    if not turn:
+        raise UsageError(
+            f"a box begins at its lower left corner, not at x {x0:g}, which is more than {x1:g}; "
+            "only in longitude and latitude it may, over the 180th meridian"
+        )
+    high = turn / 2 if x0 <= turn / 2 else turn
+    if not (x0 <= high and high - turn <= x1):
+        raise UsageError(f"no box over the 180th meridian begins at {x0:g} and ends at {x1:g}")
+    return [(x0, high), (high - turn, x1)]

@@ -11,9 +11,8 @@ from collections.abc import Callable
 from typing import Protocol
 
 import numpy as np
-import pyproj
 
-from polygene import kernels, parallel
+from polygene import kernels, parallel, proj
 from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans, sum_by
 from polygene.classes import dataclass
 from polygene.geometry import Family, GeometryColumn
@@ -154,14 +153,14 @@ class EllipsoidRuler:
         return 0.5 * (1 - self.es) * (sine / (1 - self.es * sine**2) + bulge)
 
 
-def ruler_for(crs: pyproj.CRS | None) -> Ruler:
+def ruler_for(crs: proj.CRS | None) -> Ruler:
     """Return the ruler of a CRS: planar if projected, on its ellipsoid if geographic."""
     if crs is None or not crs.axis_info:
         return PlaneRuler()
     factor = crs.axis_info[0].unit_conversion_factor
     if not crs.is_geographic:
         return PlaneRuler(factor, "m")
-    geod = crs.get_geod() or pyproj.Geod(ellps="WGS84")
+    geod = crs.get_geod() or proj.Geod(ellps="WGS84")
     return EllipsoidRuler(geod.a, geod.es, factor)
 
 

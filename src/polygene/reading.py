@@ -9,10 +9,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
 from polygene import crs as crs_module
-from polygene import phrases, record
+from polygene import phrases, proj, record
 from polygene.classes import dataclass
 from polygene.errors import DataError, PolygeneError, UsageError
 from polygene.formats import address, addressed
@@ -24,10 +23,9 @@ from polygene.geometry import Extent, Family, GeometryColumn, extent_of
 from polygene.layer import Layer, distinct_name
 from polygene.longitudes import doubted, goes_beyond
 from polygene.ops.admit import admit
-from polygene.ops.places.bridge import brought
-from polygene.ops.places.carrying import box_layer
+from polygene.ops.places.boxes import box_layer
+from polygene.ops.places.bringing import brought
 from polygene.ops.places.extents import doubt_of
-from polygene.ops.subset import told_matching
 from polygene.progress import SILENT, Progress
 
 if TYPE_CHECKING:
@@ -36,6 +34,12 @@ if TYPE_CHECKING:
 
 ROOM = 1e-3  # likewise about one that is brought to another CRS
 MARGIN = 1e-6  # of a box about what is wanted, as a share of its size: borders are moved by less
+
+
+def _matching(layer: Layer, where: Expression) -> tuple[Layer, list[str]]:
+    from polygene.ops.subset import told_matching  # with all that expressions need
+
+    return told_matching(layer, where)
 
 
 @dataclass(frozen=True)
@@ -54,12 +58,12 @@ class Choice:
     """
 
     where: Expression | None = None
-    crs: pyproj.CRS | None = None
+    crs: proj.CRS | None = None
     invalid: str = "keep"
     box: Extent | None = None
     looks_only: bool = False
     takes_tables: bool = False
-    near: tuple[Extent, pyproj.CRS | None] | None = None
+    near: tuple[Extent, proj.CRS | None] | None = None
     only: Callable[[Sequence[str]], Iterable[str] | None] | None = None
 
     def read(self, ref: LayerRef, role: str = record.INPUT) -> Reading:
@@ -93,12 +97,12 @@ class Choice:
             noted = record.current()
             layer.check_geometry(noted.command if noted is not None else "this")
         if layer.is_table:
-            return (layer, []) if self.where is None else told_matching(layer, self.where)
+            return (layer, []) if self.where is None else _matching(layer, self.where)
         if self.crs is not None and (layer.crs is None or layer.doubt):
             layer = doubted(replace(layer, crs=self.crs, doubt=0.0))
         said: list[str] = []
         if self.where is not None:
-            layer, said = told_matching(layer, self.where)
+            layer, said = _matching(layer, self.where)
         doubt = doubt_of(layer)
         if doubt and not self.looks_only:
             raise DataError(doubt)
@@ -114,7 +118,7 @@ def _with_room(extent: Extent, share: float, least: float) -> Extent:
     return extent[0] - room, extent[1] - room, extent[2] + room, extent[3] + room
 
 
-def _box_there(extent: Extent, crs: pyproj.CRS, own: pyproj.CRS) -> Extent | None:
+def _box_there(extent: Extent, crs: proj.CRS, own: proj.CRS) -> Extent | None:
     """Return a box in another CRS that holds all of one, with room for how borders come over there.
 
     None if it has no place there.
@@ -318,7 +322,7 @@ def box_of(box: Extent, box_crs: str | None, layer: Layer) -> Extent:
     return found
 
 
-def crs_of(text: str) -> pyproj.CRS:
+def crs_of(text: str) -> proj.CRS:
     """Return the CRS that a text means: a code, WKT, or the one of a layer it is the address of.
 
     Raises
@@ -350,7 +354,7 @@ class Other:
 class Rectangle(Other):
     """A rectangle as OTHER: in a CRS of its own or, without one, in that of all it is laid over."""
 
-    def __init__(self, box: Extent, crs: pyproj.CRS | None = None) -> None:
+    def __init__(self, box: Extent, crs: proj.CRS | None = None) -> None:
         is_over = crs is None and box[0] > box[2]  # of degrees, as will be seen
         own = box_layer(box, crs_module.parse("OGC:CRS84") if is_over else crs)
         super().__init__(replace(own, crs=crs))
@@ -378,7 +382,7 @@ class Rectangle(Other):
         return box_layer(self._box, layer.crs)
 
 
-def place_of_all(others: Sequence[Other]) -> tuple[Extent, pyproj.CRS | None] | None:
+def place_of_all(others: Sequence[Other]) -> tuple[Extent, proj.CRS | None] | None:
     """Return where OTHERs lie, and in which CRS; None if that is not one."""
     layers = [other.layer for other in others]
     found = [e for e in (y.geometry.extent() for y in layers) if e is not None]

@@ -6,8 +6,7 @@ import math
 import re
 from collections.abc import Callable, Sequence
 
-import pyproj
-
+from polygene import proj
 from polygene.classes import dataclass
 from polygene.crs import degrees_of, is_geographic, label
 from polygene.errors import UsageError
@@ -80,7 +79,7 @@ class Distance:
         size = METRES_PER_DEGREE if self.unit == DEGREES else METRES[self.unit]
         return f"{value * map_unit / size:.4g} {self.unit}"
 
-    def in_map_units(self, crs: pyproj.CRS | None) -> float:
+    def in_map_units(self, crs: proj.CRS | None) -> float:
         """Return it in the units of a CRS; on a geographic one metres along the equator.
 
         Raises
@@ -98,7 +97,7 @@ class Distance:
             return metres / (METRES_PER_DEGREE * degrees_of(crs))
         return metres / crs.axis_info[0].unit_conversion_factor
 
-    def in_metres(self, crs: pyproj.CRS | None) -> float:
+    def in_metres(self, crs: proj.CRS | None) -> float:
         """Return it in metres, or as it is where there is no CRS; degrees are those of the equator.
 
         Raises
@@ -127,7 +126,7 @@ class Distance:
             raise UsageError(f"{self.text} is no length with a unit; write it as 10mm or 2m")
         return self.value * METRES[self.unit]
 
-    def _check(self, crs: pyproj.CRS | None) -> None:
+    def _check(self, crs: proj.CRS | None) -> None:
         if crs is None or not crs.axis_info:
             if self.unit is not None:
                 raise UsageError(f"without a CRS a distance has no unit; give {self.value:g} alone")
@@ -163,7 +162,7 @@ def check_size(value: float, text: str | None = None) -> float:
     return value
 
 
-def map_units(length: Length | None, crs: pyproj.CRS | None) -> float | None:
+def map_units(length: Length | None, crs: proj.CRS | None) -> float | None:
     """Return a length in the units of a CRS; a number is in them already, None stays None.
 
     Raises
@@ -174,7 +173,7 @@ def map_units(length: Length | None, crs: pyproj.CRS | None) -> float | None:
     return _checked(length, lambda d: d.in_map_units(crs))
 
 
-def metres(length: Length | None, crs: pyproj.CRS | None) -> float | None:
+def metres(length: Length | None, crs: proj.CRS | None) -> float | None:
     """Return a length in metres (map units without a CRS); a number is in them already.
 
     Raises
@@ -219,7 +218,7 @@ def worded_as(asked: str, value: float, map_unit: float | None) -> str:
     return Distance.parse(asked or "0").worded(value, map_unit)
 
 
-def map_unit_of(crs: pyproj.CRS | None) -> float | None:
+def map_unit_of(crs: proj.CRS | None) -> float | None:
     """Return the metres of a map unit, of degrees along the equator; None without a CRS."""
     if crs is None or not crs.axis_info:
         return None
@@ -245,7 +244,7 @@ def roughly(value: float, unit: str) -> str:
     return f"{value:,.{decimals}f} {unit}"
 
 
-def length_worded(value: float, crs: pyproj.CRS | None) -> str:
+def length_worded(value: float, crs: proj.CRS | None) -> str:
     """Return a length in the units of a CRS with their name; ``units`` without one."""
     if crs is None or not crs.axis_info:
         return f"{_plain(value)} units"

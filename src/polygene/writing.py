@@ -27,7 +27,6 @@ from polygene.formats.parking import park
 from polygene.formats.proof import ChangedError
 from polygene.layer import Layer
 from polygene.notes import Warned
-from polygene.table.groups import group_rows, texts_of
 
 MOST_PARTS = 1000  # layers made of one by the values of a field: more are a field not meant
 
@@ -100,6 +99,8 @@ def _parted(layer: Layer, fields: Sequence[str], out: str) -> list[tuple[Values,
     """Return a layer as several, one for each combination of values of some fields."""
     if not fields:
         return [({}, layer)]
+    from polygene.table.groups import group_rows, texts_of
+
     for name in fields:
         try:
             layer.check_field(name)

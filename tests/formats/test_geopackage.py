@@ -23,7 +23,7 @@ from unittest import mock
 import numpy as np
 import pyarrow as pa
 
-from polygene import crs, crs_names
+from polygene import crs
 from polygene.errors import DataError, FileError, GeometryError, UnknownLayerError
 from polygene.formats import address, addressed, base, destination, geopackage
 from polygene.formats.geopackage import listing, package, rows, schema, writing
@@ -512,29 +512,6 @@ class WholeOrNot(InFolder):
                 (found,) = geopackage.read(self.path, "a", box).layers
                 self.assertLessEqual(set(range(10, 21)), set(found.table["k"].to_pylist()))
                 self.assertEqual(subset(found, box=box.box).layer.n_rows, 11)
-
-    def test_names_of_crs_without_proj_are_those_of_proj(self):
-        """Of every three-hundredth code, about, and some more."""
-        every = [k for k in range(2000, 33000, 291) if crs_names.known(k) is not None]
-        self.assertGreater(len(every), 15)
-        for code in (*every, 3857, 4326, 32633, 32733):
-            found, proj = crs_names.known(code), crs.parse(f"EPSG:{code}")
-            self.assertEqual(found.load(), proj)
-            self.assertEqual(
-                (found.label, found.is_geographic), (crs.label(proj), proj.is_geographic)
-            )
-        for code in (4979, 5773, 7415, 99999):  # with heights, of heights, none
-            self.assertIsNone(crs_names.known(code))
-        rows = make.points([[np.zeros(2)]])
-        geopackage.write(self.path, [make.layer(n, rows, crs.parse(f"EPSG:{k}")) for n, k in
-                                     (("a", 4326), ("b", 32633), ("c", 7415))])  # fmt: skip
-        before = [(i.system.__class__.__name__, i.crs) for i in geopackage.list_layers(self.path)]
-        self.assertEqual([name for name, _ in before], ["KnownCRS", "KnownCRS", "CRS"])
-        crs_names.known.cache_clear()
-        with mock.patch.dict(os.environ, {"PROJ_DATA": "/nowhere"}):
-            after = geopackage.list_layers(self.path)
-        crs_names.known.cache_clear()
-        self.assertEqual([info.system for info in after], [own for _, own in before])
 
     def test_counts_that_other_programs_keep_are_kept_true(self):
         rows = make.polygons([[[make.square(0, 0, 1)]], [[make.square(5, 0, 1)]]])

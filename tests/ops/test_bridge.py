@@ -15,7 +15,7 @@ from polygene.errors import BalanceError, DataError, GeometryError
 from polygene.geometry import Family
 from polygene.measures import row_areas, row_lengths, ruler_for
 from polygene.ops.places import bridge, carrying
-from polygene.ops.places.bridge import brought
+from polygene.ops.places.bringing import brought
 from polygene.ops.places.by_place import chosen_by_place
 from polygene.ops.places.windows import Windows
 from polygene.ops.reproject import reproject

@@ -120,10 +120,10 @@ class Sheets(unittest.TestCase):
             for work in overlays(own, other, other)[:3]:
                 wanted = work()
                 with (
-                    mock.patch.multiple(joining, DEEP=1, THIN=1),
-                    mock.patch.multiple(shallow, DEEP=1, THIN=1),
+                    mock.patch.object(joining, "JOINED", (1, 1)),
+                    mock.patch.object(shallow, "JOINED", (1, 1)),
                     mock.patch.object(
-                        shallow, "joined_areas", side_effect=joining.joined_areas
+                        joining, "joined_areas", side_effect=joining.joined_areas
                     ) as joins,
                 ):
                     found = work()
@@ -147,7 +147,8 @@ class Sheets(unittest.TestCase):
             layer = make.layer("own", pile(rng, n, Family.POLYGONS), k=rng.integers(0, 4, n + 3))
             for by in ((), ["k"]):
                 wanted = polygene.dissolve(layer, by, precision=1e-8)
-                with mock.patch.multiple(joining, DEEP=1, THIN=1, FEW=int(rng.integers(2, 9))):
+                few = int(rng.integers(2, 9))
+                with mock.patch.multiple(joining, JOINED=(1, 1), FEW=few):
                     found = polygene.dissolve(layer, by, precision=1e-8)
                 self.assertEqual(found.layer.table, wanted.layer.table)
                 a, b = found.layer.geometry, wanted.layer.geometry

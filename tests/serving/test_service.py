@@ -25,7 +25,7 @@ from polygene.errors import FileError
 from polygene.formats import address, addressed
 from polygene.formats.wanted import Wanted
 from polygene.measures import row_areas
-from polygene.ops.places.carrying import box_layer
+from polygene.ops.places.boxes import box_layer
 from polygene.provenance import sources
 from polygene.remote import cache, features, http
 from polygene.sample import tolva

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 import click
 
 from polygene.cli import options, outcome, recording
-from polygene.crs_names import KnownCRS
 from polygene.errors import PolygeneError
 
 if TYPE_CHECKING:
@@ -56,16 +55,9 @@ def layers(files: tuple[str, ...], as_json: bool) -> None:
         sys.exit(1)
 
 
-def _system(info: LayerInfo) -> tuple[str, bool]:
-    """Return the label of a layer's CRS, and whether it is of longitude and latitude."""
-    if isinstance(info.system, KnownCRS):
-        return info.system.label, info.system.is_geographic
+def _facts(path: str, name: str, infos: list[LayerInfo]) -> FileListed:
     from polygene.crs import label
 
-    return label(info.system), info.system is not None and info.system.is_geographic
-
-
-def _facts(path: str, name: str, infos: list[LayerInfo]) -> FileListed:
     return {
         "file": path,
         "format": name,
@@ -74,13 +66,13 @@ def _facts(path: str, name: str, infos: list[LayerInfo]) -> FileListed:
                 "name": info.name,
                 "geometry": info.geometry,
                 "features": info.n_rows,
-                "crs": system,
-                "geographic": is_geographic,
+                "crs": label(info.crs),
+                "geographic": info.crs is not None and info.crs.is_geographic,
                 "extent": info.extent,
                 "fields": dict(info.fields),
                 "title": info.title,
                 "problem": info.problem,
             }
-            for info, (system, is_geographic) in zip(infos, map(_system, infos), strict=True)
+            for info in infos
         ],
     }

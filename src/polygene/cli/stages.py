@@ -9,8 +9,8 @@ import time
 from collections.abc import Iterator
 from contextvars import ContextVar
 from pathlib import Path
-from typing import NamedTuple
 
+from polygene.classes import NamedTuple
 from polygene.progress import Progress
 
 FIRST = "starting"  # all before the first stage that is told of

@@ -7,8 +7,9 @@ import glob
 import re
 from collections.abc import Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
+from polygene.classes import NamedTuple
 from polygene.commit.together import settle
 from polygene.errors import (
     DataError,

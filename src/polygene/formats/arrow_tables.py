@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import orjson
 import pyarrow as pa
-import pyproj
 
 from polygene import crs as crs_module
-from polygene import provenance
+from polygene import proj, provenance
 from polygene.arrow import ABOUT, NAME, PREFIX
+from polygene.classes import NamedTuple
 from polygene.errors import FileError, PolygeneError
 from polygene.formats.arrow_types import plain
 from polygene.formats.base import Reading
@@ -177,7 +177,7 @@ def _stated(table: pa.Table) -> _Geometry | None:
     return _Geometry(name, encoding.lower(), about)
 
 
-def _crs(about: dict[str, Any], path: Path) -> pyproj.CRS | None:
+def _crs(about: dict[str, Any], path: Path) -> proj.CRS | None:
     given = about.get("crs")
     if given is None:
         return None

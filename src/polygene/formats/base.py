@@ -11,8 +11,9 @@ from collections.abc import Container, Iterator, Mapping, Sequence
 from contextvars import ContextVar
 from pathlib import Path
 from types import MappingProxyType
-from typing import TYPE_CHECKING, NamedTuple, Protocol, TypeVar
+from typing import TYPE_CHECKING, Protocol, TypeVar
 
+from polygene.classes import NamedTuple
 from polygene.errors import DataError, ExistsError, UsageError
 
 if TYPE_CHECKING:

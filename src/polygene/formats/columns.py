@@ -7,15 +7,14 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import field, replace
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
 from polygene import computing as pc
+from polygene import proj
 from polygene.arrays import BoolArray, I64Array, U8Array, owners
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.crs import begins_north
 from polygene.errors import GeometryError, UnknownLayerError
 from polygene.formats import moments, wkb
@@ -128,7 +127,7 @@ def info_of(layer: Layer) -> LayerInfo:
         name=layer.name,
         geometry=NO_GEOMETRY if layer.is_table else geometry_words(layer.geometry),
         n_rows=layer.n_rows,
-        system=layer.crs,
+        crs=layer.crs,
         extent=layer.geometry.extent(),
         fields=fields,
     )
@@ -173,7 +172,7 @@ def distinct_columns(table: pa.Table, path: Path, notes: list[str]) -> pa.Table:
     return table.rename_columns(names)
 
 
-def east_first(column: GeometryColumn, crs: pyproj.CRS) -> GeometryColumn:
+def east_first(column: GeometryColumn, crs: proj.CRS) -> GeometryColumn:
     """Return geometry whose axes are as the authority of its CRS has them with the easting first."""
     if not begins_north(crs):
         return column
@@ -199,7 +198,7 @@ def layers_of(
     path: Path,
     geometries: Sequence[OfFamily],
     table: pa.Table,
-    crs: pyproj.CRS | None,
+    crs: proj.CRS | None,
     ids: I64Array | None,
     notes: list[str],
     name: str = "",

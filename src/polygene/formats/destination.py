@@ -7,9 +7,10 @@ import os
 import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Literal, NamedTuple, cast
+from typing import Literal, cast
 
 from polygene import provenance
+from polygene.classes import NamedTuple
 from polygene.commit.locks import alone_in
 from polygene.commit.together import together, until_in_place
 from polygene.errors import ExistsError, FileError, TableError, UsageError, reason_of

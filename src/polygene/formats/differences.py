@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -12,13 +11,13 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene import crs
 from polygene.arrays import BoolArray, I64Array, owners, present
+from polygene.classes import NamedTuple
 from polygene.formats import moments
 from polygene.formats.base import Way
 from polygene.geometry import GeometryColumn
 from polygene.glimpse import geometry_words
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost, counted
-from polygene.table.casting import as_text, rounded_as_real
 from polygene.table.types import in_milliseconds, is_blob, is_whole, kind_of, type_words
 
 _NEAR = 1e-14  # of a number, as much as digits that a format leaves out make
@@ -185,7 +184,7 @@ def _of_field(meant: Layer, back: Layer, name: str, is_declared: bool) -> _Said 
     if one != other:
         said.append(f"{one} → {other}, {counted(n_values, 'value')}")
     n_retyped = len(said)
-    n_rounded = rounded_as_real(given) if other == "real" else 0
+    n_rounded = _rounded(given) if other == "real" else 0
     if n_rounded:
         said.append(f"{counted(n_rounded, 'value')} rounded")
     n_cut = 0 if pa.types.is_timestamp(found.type) else moments.finer_than_kept(given)
@@ -238,6 +237,8 @@ def _alike(given: pa.ChunkedArray, found: pa.ChunkedArray) -> tuple[pa.Array, pa
     if given.type != found.type:
         kinds = {_type_of(given.type), _type_of(found.type)}
         if is_blob(given.type):
+            from polygene.table.casting import as_text
+
             given = as_text(given)
         elif kinds == {"integer", "real"} or pa.types.is_decimal(given.type):
             given, found = (
@@ -283,7 +284,15 @@ def _read_as(texts: pa.ChunkedArray, kind: pa.DataType) -> pa.ChunkedArray:
         return pc.cast(pc.cast(texts, pa.timestamp(kind.unit)), kind)
 
 
+def _rounded(column: pa.ChunkedArray) -> int:
+    from polygene.table.casting import rounded_as_real
+
+    return rounded_as_real(column)
+
+
 def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    from polygene.table.casting import as_text
+
     try:
         return as_text(moments.as_text(column))
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from operator import methodcaller
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +18,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene.arrays import F64Array, I64Array, count_by, offsets_from, run_lengths
+from polygene.classes import NamedTuple
 from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import moments
 from polygene.formats.base import Reading, Written, collecting_no_garbage

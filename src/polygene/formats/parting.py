@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import NamedTuple
 
+from polygene.classes import NamedTuple
 from polygene.errors import FileError, reason_of
 from polygene.formats import sheets
 

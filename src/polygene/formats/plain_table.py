@@ -8,10 +8,11 @@ import io
 import re
 from collections.abc import Collection, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import pyarrow as pa
 
+from polygene.classes import NamedTuple
 from polygene.commit.together import replacing
 from polygene.errors import UsageError
 from polygene.formats import formulas

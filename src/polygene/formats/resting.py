@@ -6,8 +6,9 @@ import stat
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import NamedTuple, TypeVar
+from typing import TypeVar
 
+from polygene.classes import NamedTuple
 from polygene.errors import FileError, PolygeneError
 from polygene.formats.base import files_beside
 from polygene.formats.beside import place_of

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import Any
+
+from polygene.classes import NamedTuple
 
 _LOOKED_AT = 1_000  # rows whose cells are asked how they are shown
 _PADDED = re.compile(r"^0{2,}$")  # a number format that shows 1029 as 01029: a code

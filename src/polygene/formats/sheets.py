@@ -5,7 +5,8 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator
 from contextvars import ContextVar
-from typing import NamedTuple
+
+from polygene.classes import NamedTuple
 
 
 class Asked(NamedTuple):

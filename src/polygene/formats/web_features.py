@@ -10,10 +10,9 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-import pyproj
-from pyproj.exceptions import ProjError
 
 from polygene import computing as pc
+from polygene import proj
 from polygene.crs import label
 from polygene.errors import FileError, UnknownLayerError
 from polygene.formats.base import Reading, Written, collecting_no_garbage
@@ -92,8 +91,8 @@ def _info(own: Collection, is_asked: bool) -> LayerInfo:
             kind, fields = info.geometry, info.fields
     extent = own.extent
     if extent is not None and own.stored:
-        with contextlib.suppress(ProjError):  # a box round the pole, perhaps
-            way = pyproj.Transformer.from_crs("OGC:CRS84", own.crs, always_xy=True)
+        with contextlib.suppress(proj.ProjError):  # a box round the pole, perhaps
+            way = proj.Transformer.from_crs("OGC:CRS84", own.crs, always_xy=True)
             extent = way.transform_bounds(*extent, errcheck=True)
     return LayerInfo(own.id, kind, n_rows, own.crs, extent, fields, own.title)
 

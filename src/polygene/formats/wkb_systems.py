@@ -6,9 +6,9 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
 from polygene import computing as pc
+from polygene import proj
 from polygene.arrays import BoolArray, I64Array, U8Array
 from polygene.formats.columns import Held
 from polygene.formats.wkt_columns import agreed_system
@@ -17,8 +17,8 @@ _HAS_SRID = 0x20000000
 
 
 def in_system_of_wkb(
-    held: Held, crs: pyproj.CRS | None, path: Path, notes: list[str]
-) -> pyproj.CRS | None:
+    held: Held, crs: proj.CRS | None, path: Path, notes: list[str]
+) -> proj.CRS | None:
     """Return the CRS of geometries as WKB: what its file states, or else what its SRIDs are.
 
     Where some say that they are in another than the file states, that is noted.

@@ -7,12 +7,11 @@ at which the geodesic meets the course (Karney 2013 for the geodesic).
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
-import pyproj
 
+from polygene import proj
 from polygene.arrays import F64Array
+from polygene.classes import NamedTuple
 from polygene.globe.pieces import EdgePieces, places_in_space
 
 ROUNDS = 5
@@ -41,7 +40,7 @@ class Ways(NamedTuple):
 class Courses:
     """Pairs of pieces, each a course from ``start`` by ``way`` in radians."""
 
-    def __init__(self, mine: EdgePieces, theirs: EdgePieces, geod: pyproj.Geod) -> None:
+    def __init__(self, mine: EdgePieces, theirs: EdgePieces, geod: proj.Geod) -> None:
         self.geod = geod
         self.a, self.u = mine.start, mine.stop - mine.start
         self.b, self.v = theirs.start, theirs.stop - theirs.start

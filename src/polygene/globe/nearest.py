@@ -6,8 +6,8 @@ EdgePieces in space tell who may be nearest, without poles or seams; ways on the
 from __future__ import annotations
 
 import numpy as np
-import pyproj
 
+from polygene import proj
 from polygene.arrays import (
     NONE,
     BoolArray,
@@ -30,7 +30,7 @@ def nearest_on_ellipsoid(
     column: GeometryColumn,
     other: GeometryColumn,
     to_radians: float,
-    geod: pyproj.Geod,
+    geod: proj.Geod,
     meets: tuple[I64Array, I64Array],
     k: int = 1,
     limit: float = np.inf,
@@ -85,7 +85,7 @@ def _step(
     mine: EdgePieces,
     order: I64Array,
     tree: Tree,
-    geod: pyproj.Geod,
+    geod: proj.Geod,
     open_rows: BoolArray,
     known: I64Array,
     limit: float,

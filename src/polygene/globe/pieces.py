@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
-import pyproj
 
+from polygene import proj
 from polygene.arrays import F64Array, I64Array, owners, spans
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 
 MOST_SLACK = 10.0  # metres that a piece may leave the straight line between its ends
@@ -39,7 +38,7 @@ class EdgePieces(NamedTuple):
         )
 
 
-def pieces_of(column: GeometryColumn, to_radians: float, geod: pyproj.Geod) -> EdgePieces:
+def pieces_of(column: GeometryColumn, to_radians: float, geod: proj.Geod) -> EdgePieces:
     """Return the edges, or points, of a column in longitude and latitude in pieces, row by row.
 
     The second derivative of a course over its share of the way bounds how far it leaves the straight
@@ -76,7 +75,7 @@ def pieces_of(column: GeometryColumn, to_radians: float, geod: pyproj.Geod) -> E
     return EdgePieces(a, b, np.ascontiguousarray(in_space), slack, row)
 
 
-def _slack(a: F64Array, b: F64Array, geod: pyproj.Geod) -> F64Array:
+def _slack(a: F64Array, b: F64Array, geod: proj.Geod) -> F64Array:
     """Return a bound on how far courses leave the straight line between their ends."""
     turn, rise = np.abs(b - a).T
     steep = np.maximum(np.abs(a[:, 1]), np.abs(b[:, 1]))
@@ -86,7 +85,7 @@ def _slack(a: F64Array, b: F64Array, geod: pyproj.Geod) -> F64Array:
     return 1.02 * geod.a / 8 * second
 
 
-def places_in_space(places: F64Array, geod: pyproj.Geod) -> F64Array:
+def places_in_space(places: F64Array, geod: proj.Geod) -> F64Array:
     """Return (n, 3) metres of longitudes and latitudes (n, 2) in radians, on the ellipsoid."""
     lon, lat = places.T
     sine, cosine = np.sin(lat), np.cos(lat)

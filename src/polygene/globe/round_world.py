@@ -9,11 +9,10 @@ world added. Winding numbers add up, so nothing has to be known of which ring is
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
+from polygene.classes import NamedTuple
 from polygene.geometry import GeometryColumn
 
 DIGITS = 11  # of longitudes: a micrometre

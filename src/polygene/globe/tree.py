@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import F64Array, I64Array, count_by, offsets_from
+from polygene.classes import NamedTuple
 from polygene.globe.pieces import EdgePieces
 
 FEW = 8  # as the kernel has it

@@ -7,7 +7,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 from polygene import computing as pc
 from polygene import record
 from polygene.arrays import BoolArray, I64Array, distinct, offsets_from, spans
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.errors import FileError, reason_of
 from polygene.formats import geoparquet
 from polygene.formats.base import Reading

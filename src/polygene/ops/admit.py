@@ -6,11 +6,12 @@ The other end is `polygene.ops.proved`: what a work wrote is looked at with the 
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal, NamedTuple, get_args
+from typing import Literal, get_args
 
 import numpy as np
 
 from polygene.arrays import BoolArray, I64Array
+from polygene.classes import NamedTuple
 from polygene.errors import GeometryError, check_choice
 from polygene.geometry import Family
 from polygene.layer import Layer

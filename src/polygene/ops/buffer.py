@@ -7,9 +7,9 @@ from dataclasses import field, replace
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
 from polygene import computing as pc
+from polygene import proj
 from polygene.arrays import F64Array, I64Array, owners
 from polygene.classes import dataclass
 from polygene.crs import label
@@ -278,7 +278,7 @@ class _Work:
     def _in_degrees(self, column: GeometryColumn, d: F64Array, rows: I64Array) -> GeometryColumn:
         crs = self.layer.crs
         assert crs is not None
-        geod = crs.get_geod() or pyproj.Geod(ellps="WGS84")
+        geod = crs.get_geod() or proj.Geod(ellps="WGS84")
         factor = float(np.degrees(crs.axis_info[0].unit_conversion_factor))
         found = buffered_in_degrees(
             column.with_xy(column.xy * factor), d, self.style, geod, self.step

@@ -9,7 +9,6 @@ from polygene.layer import Layer
 from polygene.ops.given import Names, box_of
 from polygene.ops.overlays.across import lay_across
 from polygene.ops.overlays.how import How
-from polygene.ops.places.carrying import box_layer
 from polygene.ops.summary import OverlayResult
 from polygene.plane import rules
 
@@ -30,5 +29,7 @@ def clip(
     that have its key. For the rest see `polygene.ops.overlays.how.How`.
     """
     if not isinstance(other, Layer):
+        from polygene.ops.places.boxes import box_layer
+
         other = box_layer(box_of(other, "OTHER, if it is no layer,"), layer.crs)
     return lay_across(layer, [other], rules.CLIP, how, whole=whole, match=match)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal, NamedTuple, get_args
+from typing import Literal, get_args
 
 import numpy as np
 
@@ -18,7 +18,7 @@ from polygene.arrays import (
     spans,
     sum_by,
 )
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.crs import label
 from polygene.errors import DataError, check_choice
 from polygene.geometry import Family, GeometryColumn, extent_of

@@ -14,7 +14,7 @@ from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer
 from polygene.ops.attributes import joined
 from polygene.ops.parts import single_parts as to_single_parts
-from polygene.ops.places.bridge import brought
+from polygene.ops.places.bringing import brought
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.summary import Bridge, Side
 from polygene.plane import members as members_of

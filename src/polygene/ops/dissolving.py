@@ -9,14 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, sum_by
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn, extent_of, heights_of
 from polygene.layer import Layer

@@ -7,8 +7,7 @@ import reprlib
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-import pyproj
-
+from polygene import proj
 from polygene.crs import parse
 from polygene.errors import UsageError
 from polygene.geometry import Extent
@@ -45,7 +44,7 @@ def expression(given: Expression | str | None) -> Expression | None:
     return Expression(given)
 
 
-def crs_of(given: pyproj.CRS | str) -> pyproj.CRS:
+def crs_of(given: proj.CRS | str) -> proj.CRS:
     """Return a CRS, parsed if it is a text.
 
     Raises
@@ -55,14 +54,14 @@ def crs_of(given: pyproj.CRS | str) -> pyproj.CRS:
     """
     if isinstance(given, str):
         return parse(given)
-    if not isinstance(given, pyproj.CRS):
+    if not isinstance(given, proj.CRS):
         raise UsageError(f"a CRS is a text such as 'EPSG:32633', not {reprlib.repr(given)}")
     return given
 
 
 def box_of(given: Any, called: str = "`box`") -> Extent:
     """Return x and y at least, x and y at most, as numbers; x may be the other way round, for which
-    see `polygene.table.spatial.sides_of_spans`.
+    see `polygene.longitudes.sides_of_spans`.
 
     Raises
     ------

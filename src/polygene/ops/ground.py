@@ -10,7 +10,6 @@ from polygene.distortion import off_ground
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.part import extent_of_whole
-from polygene.table.expression import calls_in
 
 if TYPE_CHECKING:
     import lark
@@ -45,6 +44,8 @@ def stretched_at(
 
 
 def _calls(trees: Iterable[lark.Tree]) -> set[str]:
+    from polygene.table.expression import calls_in
+
     return set().union(*(calls_in(tree) for tree in trees))
 
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, distinct, sum_by
+from polygene.classes import NamedTuple
 from polygene.geometry import GeometryColumn, concatenate
 from polygene.layer import Layer
 from polygene.measures import Ruler
@@ -21,13 +21,11 @@ from polygene.plane.grid import Grid
 from polygene.plane.overlay import Overlay, face_areas, overlay_alone
 from polygene.plane.proof import prove_pieces, proved_sums
 from polygene.plane.rings import Pieces, Rings, rings_to_column, trace_rings
-from polygene.plane.sheets import sheets_of
+from polygene.plane.sheets import JOINED, sheets_of
 from polygene.plane.thinning import thinned
 from polygene.table.groups import Groups
 
-# Features in one place above which they are joined sheet by sheet, up to so many in each; and how many
-# sheets are joined at a time.
-DEEP, THIN, FEW = 96, 32, 8
+FEW = 8  # sheets of features in one place that are joined at a time
 
 
 class JoinedAreas(NamedTuple):
@@ -48,7 +46,7 @@ def joined_areas(layer: Layer, groups: Groups, grid: Grid, ruler: Ruler) -> Join
     Where rows lie over each other very deep they are dealt out in sheets, and sheets joined again
     a few at a time; each time what comes out is proved of what went in.
     """
-    sheet = sheets_of(layer.geometry, DEEP, THIN)
+    sheet = sheets_of(layer.geometry, *JOINED)
     if not sheet.any():
         return JoinedAreas(*_joined_at_once(layer, groups, grid, ruler), 1)
     column, group = layer.geometry, groups.group

@@ -22,7 +22,7 @@ from polygene.ops.places.extents import doubt_of
 from polygene.ops.summary import NamedRows, area_unit
 from polygene.places import centroids_of, inside_points
 from polygene.plane.validity import invalid_rows
-from polygene.table.functions import COUNTED, GEOMETRY_FUNCTIONS
+from polygene.table.sizes import COUNTED, GEOMETRY_FUNCTIONS
 
 _FAMILY = {"area": Family.POLYGONS, "perimeter": Family.POLYGONS, "length": Family.LINES}
 

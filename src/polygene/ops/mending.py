@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer
@@ -24,7 +24,7 @@ from polygene.plane.validity import invalid_rows
 
 def mended_rows(
     column: GeometryColumn,
-    crs: pyproj.CRS | None,
+    crs: proj.CRS | None,
     precision: float | None = None,
     asked: BoolArray | None = None,
 ) -> tuple[GeometryColumn, BoolArray]:
@@ -44,7 +44,7 @@ def mended_rows(
 
 def settled_rows(
     column: GeometryColumn,
-    crs: pyproj.CRS | None,
+    crs: proj.CRS | None,
     rows: I64Array,
     precision: float | None = None,
 ) -> GeometryColumn:

@@ -21,7 +21,7 @@ from polygene.notes import Warned, counted
 from polygene.ops.fields import fields as with_changed
 from polygene.ops.given import Names, names
 from polygene.ops.match_sheet import Sheet, Source, TargetField, read_sheet, sheet_by_name
-from polygene.ops.places.bridge import brought
+from polygene.ops.places.bringing import brought
 from polygene.ops.subset import matching, with_fields
 from polygene.ops.summary import Bridge
 from polygene.table.casting import as_text, fitted, rounded_by

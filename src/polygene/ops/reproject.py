@@ -6,8 +6,8 @@ from dataclasses import field, replace
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.classes import dataclass
 from polygene.crs import is_same, label
 from polygene.errors import DataError
@@ -15,7 +15,8 @@ from polygene.globe.meridian import heights_lost
 from polygene.layer import Layer
 from polygene.notes import Warned, counted
 from polygene.ops.given import crs_of
-from polygene.ops.places.bridge import brought, outside_use
+from polygene.ops.places.bridge import outside_use
+from polygene.ops.places.bringing import brought
 from polygene.ops.places.courses import Units
 from polygene.ops.places.turns import within_half_a_turn
 from polygene.ops.summary import NamedRows
@@ -59,10 +60,10 @@ class ReprojectResult:
 
 def reproject(
     layer: Layer,
-    to: pyproj.CRS | str,
+    to: proj.CRS | str,
     tolerance: float | None = None,
     *,
-    from_: pyproj.CRS | str | None = None,
+    from_: proj.CRS | str | None = None,
 ) -> ReprojectResult:
     """Bring a layer to another CRS, all of it; CRS may be given by their codes.
 

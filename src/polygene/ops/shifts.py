@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
-import pyproj
 
-from polygene import kernels
+from polygene import kernels, proj
 from polygene.arrays import F64Array, I64Array, offsets_from, owners
 from polygene.geometry import GeometryColumn
 from polygene.ops.places.courses import Units
 
 
-def largest_shifts(
-    first: GeometryColumn, second: GeometryColumn, crs: pyproj.CRS | None
-) -> F64Array:
+def largest_shifts(first: GeometryColumn, second: GeometryColumn, crs: proj.CRS | None) -> F64Array:
     """Return how far the geometry of each row is from that of the same row in another column.
 
     The larger of both directed distances, of the vertices of either to the edges of the other; in
@@ -33,7 +30,7 @@ def largest_shifts(
     return found
 
 
-def _size_at(column: GeometryColumn, crs: pyproj.CRS | None) -> F64Array:
+def _size_at(column: GeometryColumn, crs: proj.CRS | None) -> F64Array:
     """Return (n_rows, 2) how long a unit of x and one of y is at each row."""
     if crs is None or not crs.axis_info:
         return np.ones((column.n_rows, 2))

@@ -219,8 +219,8 @@ def _in_box(layer: Layer, box: Extent, box_crs: CRS | None) -> Layer:
         from polygene.ops.places.in_box import rows_in_box
 
         return layer.take(rows_in_box(layer, box))
+    from polygene.ops.places.boxes import box_layer
     from polygene.ops.places.by_place import chosen_by_place
-    from polygene.ops.places.carrying import box_layer
 
     return chosen_by_place(layer, box_layer(box, box_crs), "intersects").layer
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import field, replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import I64Array, looked_up
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.errors import ExpressionError, UsageError, check_choice
 from polygene.layer import Layer, distinct_name
 from polygene.notes import NULL_NAME

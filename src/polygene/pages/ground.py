@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
-import pyproj
 
+from polygene import proj
 from polygene.arrays import F64Array, I64Array
 from polygene.between import to_degrees
+from polygene.classes import NamedTuple
 from polygene.crs import LONGITUDE_LATITUDE, degrees_of, is_geographic, label, unit
 from polygene.distortion import off_ground
 from polygene.errors import DataError
@@ -28,7 +29,7 @@ CLOSE = 1e-9  # degrees, 0.1 mm: no more nodes are needed
 class Ground(NamedTuple):
     """``origin``: the lower left corner in map units; ``step``: map units between whole numbers."""
 
-    crs: pyproj.CRS | None
+    crs: proj.CRS | None
     origin: tuple[float, float]
     step: float
     extent: Extent
@@ -38,7 +39,7 @@ class Ground(NamedTuple):
         return np.rint((xy - self.origin) / self.step).astype(np.int64)
 
 
-def ground_for(crs: pyproj.CRS | None, extents: Sequence[Extent]) -> Ground:
+def ground_for(crs: proj.CRS | None, extents: Sequence[Extent]) -> Ground:
     """Return the grid for what is shown: of a tenth of a millimetre, or 2^-29 of its size."""
     if not extents:
         return Ground(crs, (0.0, 0.0), 1.0, (0.0, 0.0, 1.0, 1.0))
@@ -92,7 +93,7 @@ def _near(ground: Ground) -> int:
     return round(min(shown, size or shown) / ground.step)
 
 
-def _unit(crs: pyproj.CRS | None) -> str:
+def _unit(crs: proj.CRS | None) -> str:
     """Return what coordinates are in, the metre as its symbol."""
     if crs is None:
         return "units"
@@ -109,12 +110,12 @@ def _words(ground: Ground, has_grid: bool, off: float) -> list[str]:
     return words
 
 
-def _ways(crs: pyproj.CRS | None, is_equal_area: bool) -> dict[str, Any]:
+def _ways(crs: proj.CRS | None, is_equal_area: bool) -> dict[str, Any]:
     """Return how lengths and areas are measured."""
     ruler = ruler_for(crs)
     if crs is None:
         return {"lengths": "plane", "areas": "plane", "factor": 1.0, "unit": "units", "words": ""}
-    geod = crs.get_geod() or pyproj.Geod(ellps="WGS84")
+    geod = crs.get_geod() or proj.Geod(ellps="WGS84")
     found = {"a": geod.a, "f": geod.f, "unit": "m", "factor": ruler.map_unit}
     if isinstance(ruler, EllipsoidRuler):
         degrees = degrees_of(crs)  # of what the coordinates are in
@@ -125,7 +126,7 @@ def _ways(crs: pyproj.CRS | None, is_equal_area: bool) -> dict[str, Any]:
     return found | {"lengths": "plane", "areas": "plane", "words": f"on the plane of {label(crs)}"}
 
 
-def _grid(ground: Ground, crs: pyproj.CRS, blocks: Blocks) -> tuple[dict[str, Any] | None, float]:
+def _grid(ground: Ground, crs: proj.CRS, blocks: Blocks) -> tuple[dict[str, Any] | None, float]:
     """Return longitudes and latitudes at the nodes of a grid, and by how many degrees cubics between
     them are off at most, measured in the middle of each cell."""
     x0, y0, x1, y1 = ground.extent
@@ -147,7 +148,7 @@ def _grid(ground: Ground, crs: pyproj.CRS, blocks: Blocks) -> tuple[dict[str, An
     return {"box": low + high, "wide": n, "tall": n, "block": blocks.add_floats(nodes.ravel())}, off
 
 
-def _degrees(way: pyproj.Transformer, box: Extent, shares: F64Array) -> F64Array:
+def _degrees(way: proj.Transformer, box: Extent, shares: F64Array) -> F64Array:
     """Return (n, n, 2) longitude and latitude, row by row; past the 180th meridian they run on."""
     x = box[0] + (box[2] - box[0]) * shares
     y = box[1] + (box[3] - box[1]) * shares

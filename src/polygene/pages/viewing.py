@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import field
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene import __version__
 from polygene.arrays import F64Array
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.clock import now
 from polygene.geometry import Extent
 from polygene.layer import Layer

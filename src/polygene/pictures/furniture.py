@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Rectangle
 
+from polygene.classes import NamedTuple
 from polygene.distortion import on_the_ground, scales
 from polygene.geometry import Extent, Family
 from polygene.layer import Layer

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from polygene.arrays import F64Array, I64Array
+from polygene.classes import NamedTuple
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 from polygene.notes import counted, visible

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-import pyproj
-from pyproj.crs import ProjectedCRS
-from pyproj.crs.coordinate_operation import LambertAzimuthalEqualAreaConversion
 
+from polygene import proj
 from polygene.crs import degrees_of, is_geographic
 from polygene.geometry import Extent
 from polygene.layer import Layer
@@ -16,7 +14,7 @@ WIDEST = 120.0  # degrees across or up that a plane is good for
 REACH = 75.0  # degrees about its middle
 
 
-def plane_for(first: Layer, box: Extent | None) -> pyproj.CRS | None:
+def plane_for(first: Layer, box: Extent | None) -> proj.CRS | None:
     """Return an equal-area plane about the middle of a layer in degrees (Snyder 1987, p. 182).
 
     None if it is not in degrees, or spans too much of the earth for any plane.
@@ -34,14 +32,14 @@ def plane_for(first: Layer, box: Extent | None) -> pyproj.CRS | None:
     latitude = round((south + north) / 2, 1)
     north_south, east_west = "NS"[latitude < 0], "EW"[longitude < 0]
     where = f"{abs(latitude):g}° {north_south}, {abs(longitude):g}° {east_west}"
-    return ProjectedCRS(
-        LambertAzimuthalEqualAreaConversion(latitude, longitude),
+    return proj.ProjectedCRS(
+        proj.LambertAzimuthalEqualAreaConversion(latitude, longitude),
         name=f"an equal-area plane about {where}",
         geodetic_crs=crs.geodetic_crs,
     )
 
 
-def reaches(plane: pyproj.CRS, layer: Layer) -> bool:
+def reaches(plane: proj.CRS, layer: Layer) -> bool:
     """Whether all of a layer in degrees lies near enough to the middle of a plane."""
     extent = _extent(layer)
     if extent is None or layer.crs is None or not is_geographic(layer.crs):

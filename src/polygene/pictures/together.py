@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.arrays import F64Array
+from polygene.classes import NamedTuple
 from polygene.crs import is_same, turn_of
 from polygene.errors import DataError
 from polygene.geometry import Extent, extent_of
 from polygene.layer import Layer, named_apart
-from polygene.ops.places.bridge import brought, outside_use
+from polygene.ops.places.bridge import outside_use
+from polygene.ops.places.bringing import brought
 from polygene.ops.places.carrying import boxes_of
 from polygene.ops.summary import Bridge
 from polygene.pictures.planes import plane_for, reaches
@@ -38,10 +39,10 @@ class Shown(NamedTuple):
 
     layers: list[Layer]
     first: str
-    crs: pyproj.CRS | None
+    crs: proj.CRS | None
     bridges: list[Bridge]
     box: Extent | None
-    plane: pyproj.CRS | None
+    plane: proj.CRS | None
 
     @property
     def notes(self) -> list[str]:
@@ -77,7 +78,7 @@ def _shown(
     first: Layer,
     box: Extent | None,
     keeps_rows: bool,
-    plane: pyproj.CRS | None,
+    plane: proj.CRS | None,
 ) -> Shown:
     extents = [y.geometry.extent() for y in layers if is_same(y.crs, first.crs)]
     known = np.array([e for e in extents if e is not None]).reshape(-1, 4)
@@ -125,7 +126,7 @@ def _in_one_turn(extents: F64Array, first: Layer) -> F64Array:
     return moved
 
 
-def _on_plane(extent: Extent, layer: Layer, plane: pyproj.CRS) -> Extent:
+def _on_plane(extent: Extent, layer: Layer, plane: proj.CRS) -> Extent:
     """Return the extent on a plane of one in the CRS of a layer; that of a point has a size too."""
     x0, y0, x1, y1 = extent
     wider = (x0 - LEAST_SIZE, y0 - LEAST_SIZE, x1 + LEAST_SIZE, y1 + LEAST_SIZE)
@@ -137,7 +138,7 @@ def _on_plane(extent: Extent, layer: Layer, plane: pyproj.CRS) -> Extent:
     return found
 
 
-def _is_inside(layer: Layer, crs: pyproj.CRS | None, plane: pyproj.CRS | None) -> bool:
+def _is_inside(layer: Layer, crs: proj.CRS | None, plane: proj.CRS | None) -> bool:
     if plane is not None:
         return reaches(plane, layer)
     return not outside_use(layer, crs, whole_rows=True).any()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
 
 import numpy as np
 
@@ -19,6 +18,7 @@ from polygene.arrays import (
     offsets_from,
     take_spans,
 )
+from polygene.classes import NamedTuple
 from polygene.plane.location import Locator
 from polygene.plane.noding import Noded
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import F64Array, I8Array, I32Array, I64Array, offsets_from, owners
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.grid import Grid
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import NamedTuple
 
 import numpy as np
 
@@ -19,6 +18,7 @@ from polygene.arrays import (
     spans,
     sum_by,
 )
+from polygene.classes import NamedTuple
 
 # Edges of a cell above which it gets a finer box: crowded cells are sorted, so that those of a thousand
 # cost no more than entering their edges in finer ones.

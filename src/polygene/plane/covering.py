@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, bucket, owners
+from polygene.classes import NamedTuple
 from polygene.geometry import GeometryColumn
 from polygene.plane.cells import edges_between, single_box, spread
 from polygene.plane.grid import Grid

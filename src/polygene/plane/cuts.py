@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels, parallel
@@ -17,6 +15,7 @@ from polygene.arrays import (
     places_among,
     take_spans,
 )
+from polygene.classes import NamedTuple
 from polygene.plane.cells import (
     BUNDLE,
     Cells,

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import parallel
@@ -18,6 +16,7 @@ from polygene.arrays import (
     owners,
     sum_by,
 )
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import Ruler
 from polygene.plane import members as members_of

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels, parallel
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by, offsets_from, owners
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline, outline
 from polygene.plane.cells import edges_between, single_box, spread

@@ -7,11 +7,11 @@ time, near ones first, what lies inside is gone before anything crosses it again
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import F64Array, I64Array, offsets_from, owners, spans, sum_by
+from polygene.classes import NamedTuple
 from polygene.geometry import GeometryColumn, concatenate
 from polygene.measures import ring_areas
 from polygene.plane.clusters import interleaved

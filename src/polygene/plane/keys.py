@@ -7,11 +7,10 @@ the OTHERs that it has the attributes of.
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import NONE, I64Array, number_pairs, offsets_from, spans
+from polygene.classes import NamedTuple
 from polygene.plane.members import Members
 from polygene.plane.rules import Rule
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, I64Array
+from polygene.classes import NamedTuple
 from polygene.plane.cells import MOST_PASSED, Cells, edges_between, single_box, small_cells
 
 FEW_PLACES = 32  # for which all edges are looked at sooner than an index is built

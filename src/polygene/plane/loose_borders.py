@@ -7,11 +7,10 @@ they are the borders of the whole, noded already, and rings are traced from them
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import NONE, BoolArray, F64Array, I32Array, I64Array, number_pairs, owners
+from polygene.classes import NamedTuple
 from polygene.errors import BalanceError
 from polygene.geometry import GeometryColumn
 from polygene.measures import Ruler

@@ -7,8 +7,6 @@ place with them.
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import (
@@ -23,6 +21,7 @@ from polygene.arrays import (
     owners,
     spans,
 )
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.arrangement import OUTSIDE
 from polygene.plane.covering import cover

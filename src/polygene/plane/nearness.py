@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels
 from polygene.arrays import NONE, F64Array, I64Array, IntArray
+from polygene.classes import NamedTuple
 from polygene.plane.cells import edges_between, small_cells
 
 

@@ -8,8 +8,6 @@ all hot pixels it passes. The theorem: the result is fully noded, in one pass; n
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels, parallel
@@ -23,6 +21,7 @@ from polygene.arrays import (
     bucket,
     distinct_pairs,
 )
+from polygene.classes import NamedTuple
 from polygene.plane.cuts import Cut, find_cuts
 
 

@@ -8,12 +8,10 @@ the union, however it crosses itself.
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.errors import UsageError, check_choice
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import ring_areas

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import parallel
 from polygene.arrays import BoolArray, F64Array, I64Array, appended, owners
+from polygene.classes import NamedTuple
 from polygene.geometry import GeometryColumn
 from polygene.measures import Ruler
 from polygene.plane import selfcheck, sums

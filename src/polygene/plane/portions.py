@@ -8,11 +8,11 @@ and the same portions whatever the machine.
 from __future__ import annotations
 
 import itertools
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, distinct
+from polygene.classes import NamedTuple
 from polygene.geometry import GeometryColumn
 from polygene.plane.near_boxes import NearBoxes
 from polygene.plane.sheets import sheets_of

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import enum
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import F64Array, I64Array
+from polygene.classes import NamedTuple
 
 LARGEST = 1e150  # products of larger ones are not finite
 

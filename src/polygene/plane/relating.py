@@ -9,7 +9,6 @@ the mod-2 rule.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 
@@ -27,6 +26,7 @@ from polygene.arrays import (
     owners,
     spans,
 )
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 from polygene.measures import PlaneRuler, Ruler
 from polygene.plane import sums

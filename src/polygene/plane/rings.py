@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels, parallel
@@ -19,6 +17,7 @@ from polygene.arrays import (
     spans,
     take_spans,
 )
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane import selfcheck
 from polygene.plane.arrangement import Arrangement

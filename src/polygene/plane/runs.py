@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 
 

@@ -18,6 +18,7 @@ from polygene.plane.squares import COVERS, squares_of, times_covered
 # Rows of polygons about as large in one place, above which they are dealt out if they cover it so many
 # times as `COVERS` has it of these; and up to how many they are not dealt out further.
 DEEP, THIN = 16, 8
+JOINED = 96, 32  # the same where areas are joined, which takes less than an overlay
 
 
 def sheets_of(

@@ -9,7 +9,6 @@ that other features have vertices on gets those first.
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
@@ -26,6 +25,7 @@ from polygene.arrays import (
     owners,
     spans,
 )
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 from polygene.plane.borders import Outline
 from polygene.plane.grid import Grid

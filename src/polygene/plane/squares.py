@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import F64Array, I64Array, offsets_from
+from polygene.classes import NamedTuple
 
 # How many times boxes of one size cover the place of so many, if their middles lie within one of them:
 # if they lie over each other, and not side by side as strips do.

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import NONE, I64Array, offsets_from, owners
+from polygene.classes import NamedTuple
 from polygene.plane.overlay import Overlay
 
 

@@ -6,12 +6,11 @@ is an equality. Sums are of twice the area, in square grid units.
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels
 from polygene.arrays import BoolArray, F64Array, I64Array
+from polygene.classes import NamedTuple
 from polygene.measures import PlaneRuler, Ruler
 from polygene.plane.arrangement import Arrangement
 from polygene.plane.borders import Outline

@@ -6,8 +6,6 @@ touch, or by one vertex if they do not. All of it is exact: signs of determinant
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels
@@ -21,6 +19,7 @@ from polygene.arrays import (
     owners,
     spans,
 )
+from polygene.classes import NamedTuple
 from polygene.geometry import located_in_rings
 from polygene.plane.clean import Clean, Touches
 from polygene.plane.problems import Found, Problem

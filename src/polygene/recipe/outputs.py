@@ -8,11 +8,11 @@ import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene import provenance
+from polygene.classes import NamedTuple
 from polygene.commit.together import replacing, replacing_folder, together
 from polygene.errors import DataError, ExistsError, FileError, PolygeneError, SheetError
 from polygene.formats import address, addressed, destination, parquet_parts

@@ -7,8 +7,8 @@ import json
 import os
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import NamedTuple
 
+from polygene.classes import NamedTuple
 from polygene.errors import DataError, ExistsError, PolygeneError, listed
 from polygene.formats import address, destination
 from polygene.formats.base import check_free

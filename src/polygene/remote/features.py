@@ -15,9 +15,9 @@ from typing import Any
 from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
 
 import orjson
-import pyproj
 
 from polygene import crs as crs_module
+from polygene import proj
 from polygene.classes import dataclass
 from polygene.errors import DataError, FileError
 from polygene.geometry import Extent
@@ -55,7 +55,7 @@ class Collection:
     queryables: str
 
     @property
-    def crs(self) -> pyproj.CRS:
+    def crs(self) -> proj.CRS:
         return crs_module.of_uri(self.stored or crs_module.CRS84)
 
 

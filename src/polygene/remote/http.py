@@ -12,10 +12,11 @@ import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from contextvars import ContextVar
-from typing import Any, NamedTuple
+from typing import Any
 from urllib.parse import urlsplit, urlunsplit
 
 from polygene import __version__
+from polygene.classes import NamedTuple
 from polygene.errors import FileError
 
 SCHEMES = ("http://", "https://")

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene.arrays import F64Array
+from polygene.classes import NamedTuple
 
 Rng = np.random.Generator
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import datetime
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +18,7 @@ import pyarrow as pa
 from polygene import crs as crs_module
 from polygene.arrays import F64Array
 from polygene.between import transform
+from polygene.classes import NamedTuple
 from polygene.errors import FileError
 from polygene.formats import geojson, geopackage
 from polygene.geometry import Family, GeometryColumn

@@ -8,7 +8,7 @@ import hashlib
 import threading
 from collections.abc import Mapping, Sequence
 from dataclasses import field, replace
-from typing import Any, NamedTuple
+from typing import Any
 from urllib.parse import unquote, urlencode
 
 import numpy as np
@@ -16,7 +16,7 @@ import orjson
 
 from polygene import clock
 from polygene.arrays import I64Array
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.crs import CRS84
 from polygene.errors import ExpressionError, PolygeneError
 from polygene.formats.geojson.writing import texts_of_features, to_degrees

@@ -18,7 +18,7 @@ from polygene.crs import CRS84, turn_of
 from polygene.errors import UsageError
 from polygene.geometry import GeometryColumn
 from polygene.layer import Layer
-from polygene.ops.places.bridge import brought
+from polygene.ops.places.bringing import brought
 from polygene.ops.subset import subset
 from polygene.serving import documents
 from polygene.table import spatial

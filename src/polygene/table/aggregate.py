@@ -26,9 +26,9 @@ from polygene.layer import Layer
 from polygene.table.agreeing import disagreeing
 from polygene.table.casting import as_text
 from polygene.table.expression import Expression, computed
-from polygene.table.functions import GEOMETRY_FUNCTIONS
 from polygene.table.groups import codes_of, some_rows
 from polygene.table.ranking import best_of_groups, best_texts, medians, order_keys
+from polygene.table.sizes import GEOMETRY_FUNCTIONS
 from polygene.table.sums import Addends, as_reals, exact_sums, products, quotients, rounded_sums
 
 if TYPE_CHECKING:

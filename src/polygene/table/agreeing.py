@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray, I64Array, looked_up
+from polygene.classes import NamedTuple
 from polygene.table.groups import Groups, codes_of, some_rows
 from polygene.table.rising import rising
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray
+from polygene.classes import NamedTuple
 from polygene.errors import LossError, UsageError
 from polygene.table.types import (
     beyond_as_text,

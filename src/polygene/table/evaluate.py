@@ -6,23 +6,23 @@ import functools
 import math
 from collections import Counter
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
+from polygene.classes import NamedTuple
 from polygene.errors import ExpressionError, UsageError, did_you_mean, listed, nearest_first
 from polygene.table import arithmetic, choosing, spatial
 from polygene.table.casting import recast
 from polygene.table.functions import (
-    COUNTED,
     FOREIGN,
     FUNCTIONS,
-    GEOMETRY_FUNCTIONS,
     Function,
     by_value,
 )
+from polygene.table.sizes import COUNTED, GEOMETRY_FUNCTIONS
 from polygene.table.temporal import MOMENT, RELATIONS, Span, end_of_day, open_end, without_zeros
 from polygene.table.tokens import field_name, unquoted
 from polygene.table.types import kind_of

@@ -8,18 +8,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.errors import ExpressionError
 from polygene.table import spatial
 from polygene.table.evaluate import Evaluator
-from polygene.table.functions import GEOMETRY_FUNCTIONS
+from polygene.table.sizes import GEOMETRY_FUNCTIONS
 from polygene.table.tokens import field_name
 
 if TYPE_CHECKING:

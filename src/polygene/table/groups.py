@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -19,6 +18,7 @@ from polygene.arrays import (
     number_texts,
     offsets_from,
 )
+from polygene.classes import NamedTuple
 from polygene.layer import row_numbers
 from polygene.table.rising import rising
 from polygene.table.types import is_whole

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from polygene.arrays import BoolArray
+from polygene.classes import NamedTuple
 from polygene.errors import UsageError
 from polygene.geometry import Family, GeometryColumn
-from polygene.longitudes import goes_beyond, turns_onto
+from polygene.longitudes import goes_beyond, sides_of_spans, turns_onto
 from polygene.plane.grid import Grid, default_step
 from polygene.plane.relating import relate
 from polygene.plane.relations import has_meaning, holds
@@ -82,28 +83,6 @@ def box(sides: Sequence[float], turn: float = 0.0) -> list[GeometryColumn]:
     # What has a width and what has none are of two families.
     parts = [[own for own in spans if (own[0] < own[1]) == is_wide] for is_wide in (True, False)]
     return [_rectangles(some, y0, y1) for some in parts if some]
-
-
-def sides_of_spans(x0: float, x1: float, turn: float) -> list[tuple[float, float]]:
-    """Return the west and east of a box, or of the two that one is which runs over the meridian where
-    longitudes begin anew (RFC 7946, 5.2).
-
-    Raises
-    ------
-    UsageError
-        If the west lies east of the east on a plane, or is as far round the earth as that.
-    """
-    if x0 <= x1:
-        return [(x0, x1)]
-    if not turn:
-        raise UsageError(
-            f"a box begins at its lower left corner, not at x {x0:g}, which is more than {x1:g}; "
-            "only in longitude and latitude it may, over the 180th meridian"
-        )
-    high = turn / 2 if x0 <= turn / 2 else turn
-    if not (x0 <= high and high - turn <= x1):
-        raise UsageError(f"no box over the 180th meridian begins at {x0:g} and ends at {x1:g}")
-    return [(x0, high), (high - turn, x1)]
 
 
 def _rectangles(spans: Sequence[tuple[float, float]], y0: float, y1: float) -> GeometryColumn:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -11,6 +10,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene import kernels, parallel
 from polygene.arrays import FEW_KEYS, LANES, BoolArray, F64Array, I64Array, bucket, count_by, sum_by
+from polygene.classes import NamedTuple
 
 _SCALE = 2.0**60
 _UNIT = 2.0**-52  # twice what an addition rounds by at most, as a share of the sum

@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import Any
 
 import pyarrow as pa
 
 from polygene import computing as pc
+from polygene.classes import NamedTuple
 
 MOMENT = pa.timestamp("ms", tz="UTC")
 _FAR = 2**60  # milliseconds: an end left open

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray
+from polygene.classes import NamedTuple
 
 _PLAIN = r"^-?[0-9]{1,15}$"
 _WHOLE = r"^[-+]?[0-9]+(\.0*)?$"

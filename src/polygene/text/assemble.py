@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn, joined_heights
 
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import F64Array, I32Array, I64Array, U8Array, offsets_from, spans, take_spans
+from polygene.classes import NamedTuple
 from polygene.geometry import Family
 from polygene.text.assemble import Parts
 from polygene.text.coordinates import TYPES

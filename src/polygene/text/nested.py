@@ -5,14 +5,13 @@ All numbers are written in one call; lists about them are joined level by level,
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 import orjson
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import I64Array, U8Array, distinct
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn
 
 _OPEN, _CLOSE, _COMMA, _BLANK = b"[],\x20"

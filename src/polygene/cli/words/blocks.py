@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import field
-from typing import NamedTuple
 
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 
 
 class Title(NamedTuple):

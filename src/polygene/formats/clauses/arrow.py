@@ -7,8 +7,8 @@ from pathlib import Path
 
 import orjson
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.arrow import ABOUT, NAME, PREFIX
 from polygene.formats.arrow_ipc import table_in
 from polygene.formats.arrow_tables import WKB_NAMES
@@ -61,8 +61,8 @@ def _of_field(field: pa.Field) -> Iterator[Finding]:
         yield Finding("extension metadata", place, words, "misread")
     if isinstance(about.get("crs"), dict):
         try:
-            pyproj.CRS.from_json_dict(about["crs"])
-        except pyproj.exceptions.CRSError:
+            proj.CRS.from_json_dict(about["crs"])
+        except proj.CRSError:
             yield Finding("extension metadata", place, "its crs is no PROJJSON", "misread")
 
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal, NamedTuple
+from typing import Literal
 
 import numpy as np
+
+from polygene.classes import NamedTuple
 
 Weight = Literal["refused", "misread", "form"]
 

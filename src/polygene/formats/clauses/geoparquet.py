@@ -10,10 +10,10 @@ import numpy as np
 import orjson
 import pyarrow as pa
 import pyarrow.parquet as pq
-import pyproj
 
 from polygene import computing as pc
 from polygene import crs as crs_module
+from polygene import proj
 from polygene.errors import PolygeneError
 from polygene.formats import geoparquet
 from polygene.formats.clauses.finding import Finding, Judged, rows_of
@@ -133,8 +133,8 @@ def _of_crs(given: Any) -> str:
     if not isinstance(given, dict):
         return "it is no PROJJSON object"
     try:
-        pyproj.CRS.from_json_dict(given)
-    except pyproj.exceptions.CRSError as err:
+        proj.CRS.from_json_dict(given)
+    except proj.CRSError as err:
         return f"it is no PROJJSON that can be read: {str(err).splitlines()[0][:80]}"
     return ""
 

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
-import pyproj
 
+from polygene import proj
 from polygene.arrays import I64Array
 from polygene.errors import PolygeneError
 from polygene.formats import shapefile
@@ -159,8 +159,8 @@ def _of_table(data: bytes, n_shapes: int, name: str) -> Iterator[Finding]:
 def _of_prj(path: Path) -> Iterator[Finding]:
     text = path.read_bytes().decode("utf-8", "replace").strip()
     try:
-        pyproj.CRS.from_wkt(text)
-    except pyproj.exceptions.CRSError:
+        proj.CRS.from_wkt(text)
+    except proj.CRSError:
         yield Finding(".prj", path.name, "it is no WKT of a CRS that is known", "misread")
 
 

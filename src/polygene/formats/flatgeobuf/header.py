@@ -9,11 +9,11 @@ from pathlib import Path
 
 import flatbuffers
 import pyarrow as pa
-import pyproj
 from flatbuffers import number_types as kinds
 from flatbuffers.table import Table
 
 from polygene import crs as crs_module
+from polygene import proj
 from polygene.classes import dataclass
 from polygene.errors import DataError, FileError
 
@@ -92,7 +92,7 @@ class Header:
     fields: list[Field] = field(default_factory=list)
     features: int = 0
     node_size: int = 16
-    crs: pyproj.CRS | None = None
+    crs: proj.CRS | None = None
     crs_words: str = ""
     title: str = ""
     description: str = ""
@@ -198,7 +198,7 @@ def _header_of(root: _Reader, start: int) -> Header:
     )
 
 
-def _crs_of(found: _Reader | None) -> tuple[pyproj.CRS | None, str]:
+def _crs_of(found: _Reader | None) -> tuple[proj.CRS | None, str]:
     """Return the CRS that is stated, and how it is called if it is none that is known."""
     if found is None:
         return None, ""
@@ -265,7 +265,7 @@ def _column(builder: flatbuffers.Builder, own: Field) -> int:
     return int(builder.EndObject())
 
 
-def _system(builder: flatbuffers.Builder, crs: pyproj.CRS) -> int:
+def _system(builder: flatbuffers.Builder, crs: proj.CRS) -> int:
     code = crs_module.code(crs)
     organisation = builder.CreateString(code[0]) if code else None
     text = builder.CreateString(code[1]) if code and not code[1].isdigit() else None

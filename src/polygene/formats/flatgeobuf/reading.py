@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -13,6 +12,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene import kernels, provenance
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from
+from polygene.classes import NamedTuple
 from polygene.errors import FileError, reason_of
 from polygene.formats import moments, origins
 from polygene.formats.base import Reading
@@ -71,7 +71,7 @@ def list_layers(path: Path) -> list[LayerInfo]:
             name=path.stem,
             geometry=words,
             n_rows=n_rows,
-            system=header.crs,
+            crs=header.crs,
             extent=extent,
             fields=fields,
             title=header.title,

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene import kernels
 from polygene.arrays import BoolArray, I64Array, U8Array, offsets_from, owners, spans
+from polygene.classes import NamedTuple
 from polygene.errors import GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.flatgeobuf.header import Header

@@ -11,7 +11,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -19,6 +18,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene import kernels
 from polygene.arrays import F64Array, I64Array, U8Array, offsets_from, owners, put_rows
+from polygene.classes import NamedTuple
 from polygene.commit.together import replacing
 from polygene.formats import moments
 from polygene.formats.base import Way, Written, only_one

@@ -7,11 +7,10 @@ mostly is, is left to the way that takes all that the standard allows: this one 
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 
 from polygene import kernels
+from polygene.classes import NamedTuple
 from polygene.text.lifted import Lifted, lifted
 
 WORTH = 10_000  # bytes

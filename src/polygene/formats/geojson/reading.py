@@ -7,17 +7,17 @@ from dataclasses import replace
 from itertools import chain
 from operator import methodcaller
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import orjson
 import pyarrow as pa
-import pyproj
 
 from polygene import computing as pc
 from polygene import crs as crs_module
-from polygene import kernels
+from polygene import kernels, proj
 from polygene.arrays import BoolArray, I64Array
+from polygene.classes import NamedTuple
 from polygene.errors import DataError, FileError, GeometryError, PolygeneError, listed, reason_of
 from polygene.formats.base import Reading, collecting_no_garbage
 from polygene.formats.columns import east_first, info_of, layers_of, named
@@ -97,7 +97,7 @@ _get_crs = methodcaller("get", "crs")
 
 
 def from_features(
-    features: Sequence[dict[str, Any]], crs: pyproj.CRS, path: Path, lifted: Lifted | None = None
+    features: Sequence[dict[str, Any]], crs: proj.CRS, path: Path, lifted: Lifted | None = None
 ) -> Reading:
     """Return the layers of some features; ``path`` names them and is for messages."""
     notes: list[str] = []
@@ -173,7 +173,7 @@ def features_of(document: dict[str, Any], path: Path) -> list[dict[str, Any]]:
     return features
 
 
-def _crs(document: dict[str, Any], features: Sequence[dict[str, Any]], path: Path) -> pyproj.CRS:
+def _crs(document: dict[str, Any], features: Sequence[dict[str, Any]], path: Path) -> proj.CRS:
     """Return WGS 84, or what a ``crs`` member of the older, pre-RFC form says, of all or of each."""
     member = document.get("crs")
     if member is None:

@@ -6,12 +6,13 @@ import contextlib
 import sqlite3
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 
 from polygene.arrays import I64Array
+from polygene.classes import NamedTuple
 from polygene.formats.base import collecting_no_garbage
 from polygene.formats.geopackage import stepping
 from polygene.formats.geopackage.library import WHOLE, NotSoError

@@ -12,12 +12,12 @@ import ctypes
 import sqlite3
 from collections.abc import Iterator, Sequence
 from functools import cache
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene import kernels
 from polygene.arrays import I64Array
+from polygene.classes import NamedTuple
 
 WHOLE, REAL, TEXT, BLOB = 1, 2, 3, 4  # storage classes by SQLite's numbers
 DONE = 101  # what it says where there are no more rows

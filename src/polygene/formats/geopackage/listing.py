@@ -6,17 +6,16 @@ import contextlib
 import sqlite3
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
-from polygene.crs_names import KnownCRS, known
+from polygene.classes import NamedTuple
 from polygene.formats.geopackage.package import Package, opened, patient
+from polygene.formats.geopackage.systems import read_crs
 from polygene.formats.geopackage.types import field_type
 from polygene.info import NO_GEOMETRY, LayerInfo
 from polygene.table.tokens import quoted
 
 if TYPE_CHECKING:
-    from pyproj import CRS
-
     from polygene.geometry import Extent
 
 SHORT = 3  # seconds to wait for a view that is listed
@@ -115,7 +114,7 @@ def _info(connection: sqlite3.Connection, table: Table) -> LayerInfo:
             name=table.name,
             geometry=words,
             n_rows=0,
-            system=None,
+            crs=None,
             extent=None,
             fields=[],
             title=table.title,
@@ -125,26 +124,11 @@ def _info(connection: sqlite3.Connection, table: Table) -> LayerInfo:
         name=table.name,
         geometry=words,
         n_rows=n_rows,
-        system=_system(connection, table.srs_id) if table.has_geometry else None,
+        crs=read_crs(connection, table.srs_id) if table.has_geometry else None,
         extent=_extent(connection, table),
         fields=fields,
         title=table.title,
     )
-
-
-def _system(connection: sqlite3.Connection, srs_id: int) -> CRS | KnownCRS | None:
-    """Return the CRS of a row of gpkg_spatial_ref_sys, or what is known of it without PROJ."""
-    row = connection.execute(
-        "SELECT organization_coordsys_id FROM gpkg_spatial_ref_sys "
-        "WHERE srs_id = ? AND upper(organization) = 'EPSG'",
-        (srs_id,),
-    ).fetchone()
-    found = None if row is None or not isinstance(row[0], int) else known(row[0])
-    if found is not None:
-        return found
-    from polygene.formats.geopackage.systems import read_crs
-
-    return read_crs(connection, srs_id)
 
 
 def _geometry_words(table: Table) -> str:

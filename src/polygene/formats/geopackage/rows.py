@@ -5,13 +5,14 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Generator, Iterator, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import I64Array
+from polygene.classes import NamedTuple
 from polygene.errors import GeometryError
 from polygene.formats.base import Known, collecting_no_garbage
 from polygene.formats.geopackage import stepping

@@ -5,11 +5,10 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 from collections.abc import Callable, Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
-import pyproj
-
-from polygene.formats.geopackage.systems import UNDEFINED, add_crs, definition_of
+from polygene.classes import NamedTuple
+from polygene.formats.geopackage.systems import UNDEFINED, WGS84, add_crs
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
 USER_VERSION = 10400
@@ -216,12 +215,11 @@ def create_core(connection: sqlite3.Connection) -> None:
             number=srs_id,
             definition="undefined",
         )
-    wgs84 = pyproj.CRS.from_epsg(4326)
     add_crs(
         connection=connection,
         srs_id=4326,
-        name=wgs84.name,
+        name="WGS 84",
         organization="EPSG",
         number=4326,
-        definition=definition_of(wgs84),
+        definition=WGS84,
     )

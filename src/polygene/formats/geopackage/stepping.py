@@ -6,7 +6,6 @@ import contextlib
 import itertools
 from collections.abc import Generator, Iterator, Sequence
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -14,6 +13,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene import kernels, parallel
 from polygene.arrays import I64Array, offsets_from
+from polygene.classes import NamedTuple
 from polygene.formats.geopackage.library import (
     BLOB,
     DONE,

@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 import contextlib
-import re
 import sqlite3
 
-import pyproj
-from pyproj.enums import WktVersion
-from pyproj.exceptions import CRSError
-
+from polygene import proj
 from polygene.crs import code as authority_code
 from polygene.crs import is_same, parse
+from polygene.crs_coded import coded
 from polygene.errors import DataError
+from polygene.formats.definitions import wkt_of
 
+WGS84 = (
+    'GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563,'
+    'AUTHORITY["EPSG","7030"]],AUTHORITY["EPSG","6326"]],PRIMEM["Greenwich",0,'
+    'AUTHORITY["EPSG","8901"]],UNIT["degree",0.0174532925199433,AUTHORITY["EPSG","9122"]],'
+    'AUTHORITY["EPSG","4326"]]'
+)  # which every GeoPackage has
 UNDEFINED = {-1: "Undefined Cartesian", 0: "Undefined geographic"}
 
 
-def read_crs(connection: sqlite3.Connection, srs_id: int) -> pyproj.CRS | None:
+def read_crs(connection: sqlite3.Connection, srs_id: int) -> proj.CRS | None:
     """Return the CRS of a row of gpkg_spatial_ref_sys; None for the undefined ones."""
     if srs_id in UNDEFINED:
         return None
@@ -28,8 +32,11 @@ def read_crs(connection: sqlite3.Connection, srs_id: int) -> pyproj.CRS | None:
     if row is None:
         return None
     organization, number, *definitions = row
+    by_code = f"{str(organization).upper()}:{number}"
+    if (known := coded(by_code, str(definitions[0]))) is not None:
+        return known
     # By its code, or the newer text, where there is one, which says more.
-    for stated in (f"{str(organization).upper()}:{number}", *definitions[::-1]):
+    for stated in (by_code, *definitions[::-1]):
         with contextlib.suppress(DataError):
             return parse(str(stated))
     return None
@@ -41,19 +48,11 @@ def _newer_text(connection: sqlite3.Connection) -> list[str]:
     return [name for (name,) in columns if name.lower() == "definition_12_063"]
 
 
-def definition_of(crs: pyproj.CRS) -> str:
-    """Return the definition in the text of OGC 01-009, or the newer one of OGC 18-010 if need be."""
-    first = next(version for version in WktVersion if version.name.startswith("WKT1"))
-    with contextlib.suppress(CRSError):
-        return re.sub(r"\s*\n\s*", "", crs.to_wkt(first))
-    return crs.to_wkt()
-
-
-def ensure_crs(connection: sqlite3.Connection, crs: pyproj.CRS | None) -> int:
+def ensure_crs(connection: sqlite3.Connection, crs: proj.CRS | None) -> int:
     """Return the srs_id of a CRS, adding its row if the file has none."""
     if crs is None:
         return -1
-    if is_same(crs, pyproj.CRS.from_epsg(4326)):
+    if crs.is_geographic and is_same(crs, parse("EPSG:4326")):
         return 4326
     authority = authority_code(crs)
     if authority is not None and authority[1].isdigit():
@@ -68,7 +67,7 @@ def ensure_crs(connection: sqlite3.Connection, crs: pyproj.CRS | None) -> int:
         srs_id = number if organization.upper() == "EPSG" else 0
     else:
         organization, number, srs_id = "NONE", 0, 0
-        definition = definition_of(crs)
+        definition = wkt_of(crs)
         found = connection.execute(
             "SELECT srs_id FROM gpkg_spatial_ref_sys WHERE definition = ?", (definition,)
         ).fetchone()
@@ -86,7 +85,7 @@ def ensure_crs(connection: sqlite3.Connection, crs: pyproj.CRS | None) -> int:
         name=crs.name,
         organization=organization,
         number=number or srs_id,
-        definition=definition_of(crs),
+        definition=wkt_of(crs),
         crs=crs,
     )
     return srs_id
@@ -99,7 +98,7 @@ def add_crs(
     organization: str,
     number: int,
     definition: str,
-    crs: pyproj.CRS | None = None,
+    crs: proj.CRS | None = None,
 ) -> None:
     """Add a row for a CRS; for one of the undefined ones, ``crs`` is None."""
     names = ["srs_name", "srs_id", "organization", "organization_coordsys_id", "definition"]

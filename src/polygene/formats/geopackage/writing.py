@@ -8,7 +8,7 @@ import time
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -16,6 +16,7 @@ import pyarrow as pa
 from polygene import computing as pc
 from polygene import parallel
 from polygene.arrays import I64Array, U8Array, offsets_from, take_spans
+from polygene.classes import NamedTuple
 from polygene.commit.together import replacing, until_in_place
 from polygene.errors import DataError, FileError
 from polygene.formats import wkb

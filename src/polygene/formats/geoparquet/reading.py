@@ -102,7 +102,7 @@ def list_layers(path: Path) -> list[LayerInfo]:
             name=path.stem,
             geometry=words,
             n_rows=file.metadata.num_rows,
-            system=crs_of(about),
+            crs=crs_of(about),
             extent=extent,
             fields=fields,
         )

@@ -9,10 +9,11 @@ from typing import Any
 import orjson
 import pyarrow as pa
 import pyarrow.parquet as pq
-import pyproj
 
 from polygene import crs as crs_module
+from polygene import proj
 from polygene.errors import FileError
+from polygene.formats.definitions import coded_in_json, json_of
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
 
@@ -111,12 +112,14 @@ def own_columns(geo: dict[str, Any], column: str) -> set[str]:
     return {column, *(v[0] for v in box.values() if isinstance(v, list) and v)}
 
 
-def crs_of(about: dict[str, Any]) -> pyproj.CRS | None:
+def crs_of(about: dict[str, Any]) -> proj.CRS | None:
     if "crs" not in about:
         return crs_module.parse(crs_module.LONGITUDE_LATITUDE)
     if about["crs"] is None:
         return None
     text = about["crs"]
+    if isinstance(text, dict) and (known := coded_in_json(text)) is not None:
+        return known
     return _parsed(text if isinstance(text, str) else orjson.dumps(text).decode())
 
 
@@ -167,7 +170,7 @@ def metadata_for(layer: Layer, geometry: str, box: str, extent: Extent | None) -
     about: dict[str, Any] = {
         "encoding": "WKB",
         "geometry_types": _types(layer.geometry),
-        "crs": None if layer.crs is None else layer.crs.to_json_dict(),
+        "crs": None if layer.crs is None else json_of(layer.crs),
         "covering": {"bbox": {k: [box, k] for k in ("xmin", "ymin", "xmax", "ymax")}},
     }
     if extent is not None:

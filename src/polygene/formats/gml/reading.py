@@ -6,14 +6,15 @@ from collections.abc import Sequence
 from itertools import chain
 from operator import itemgetter, methodcaller
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import orjson
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.arrays import BoolArray, I64Array, count_by, distinct
+from polygene.classes import NamedTuple
 from polygene.errors import FileError, GeometryError, UnknownLayerError
 from polygene.formats import once
 from polygene.formats.base import Reading, collecting_no_garbage
@@ -172,7 +173,7 @@ def _geometry(
     path: Path,
     name: str,
     notes: list[str],
-) -> tuple[Sequence[Any], pyproj.CRS | None]:
+) -> tuple[Sequence[Any], proj.CRS | None]:
     which = (properties.code == chosen) & (properties.size > 0)
     rows = properties.row[which]
     n = len(features)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from operator import methodcaller
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
@@ -19,6 +19,7 @@ from polygene.arrays import (
     run_lengths,
     spans,
 )
+from polygene.classes import NamedTuple
 from polygene.errors import GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.markup import positions

@@ -6,11 +6,11 @@ import re
 from collections.abc import Sequence
 from operator import itemgetter, methodcaller
 from pathlib import Path
-from typing import Any, NamedTuple
-
-import pyproj
+from typing import Any
 
 from polygene import crs as crs_module
+from polygene import proj
+from polygene.classes import NamedTuple
 from polygene.errors import DataError, listed
 from polygene.notes import Warned, counted
 
@@ -25,7 +25,7 @@ class System(NamedTuple):
     n_axes : numbers of a position that does not say how many it has
     """
 
-    crs: pyproj.CRS | None
+    crs: proj.CRS | None
     begins_north: bool = False
     n_axes: int = 2
 

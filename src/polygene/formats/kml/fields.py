@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 from itertools import chain
 from operator import methodcaller
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from polygene.arrays import I64Array
+from polygene.classes import NamedTuple
 from polygene.formats import once
 from polygene.formats.markup import texts
 from polygene.formats.markup.parsing import Stream, get_tag, local

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from polygene import crs as crs_module
 from polygene.arrays import I64Array
+from polygene.classes import NamedTuple
 from polygene.errors import UnknownLayerError
 from polygene.formats import once
 from polygene.formats.base import Reading, collecting_no_garbage

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from polygene.arrays import BoolArray, I64Array, distinct, offsets_from, run_lengths, spans
+from polygene.classes import NamedTuple
 from polygene.errors import GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.markup.parsing import Stream, get_parent, get_tag

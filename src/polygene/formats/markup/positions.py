@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import F64Array, I64Array, offsets_from, owners
+from polygene.classes import NamedTuple
 
 NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 

@@ -6,13 +6,12 @@ byte for byte.
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from
+from polygene.classes import NamedTuple
 from polygene.crs import is_geographic
 from polygene.formats.columns import to_wkb
 from polygene.formats.hilbert import PLACE_BITS, places_along

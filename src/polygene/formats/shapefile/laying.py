@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime
 import os
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from polygene import kernels
 from polygene.arrays import F64Array, I64Array, U8Array, offsets_from, put_rows
+from polygene.classes import NamedTuple
 from polygene.geometry import GeometryColumn, extent_of
 
 _NONE = -1e39  # an M that says none

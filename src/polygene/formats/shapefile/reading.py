@@ -7,10 +7,10 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
 from polygene import computing as pc
 from polygene import crs as crs_module
+from polygene import proj
 from polygene.errors import DataError, FileError, reason_of
 from polygene.formats import codepages
 from polygene.formats.base import Reading
@@ -99,7 +99,7 @@ def _with_attributes(
     return column, table
 
 
-def _crs(path: Path, notes: list[str]) -> pyproj.CRS | None:
+def _crs(path: Path, notes: list[str]) -> proj.CRS | None:
     prj = _sibling(path, ".prj")
     if prj is None:
         notes.append(Warned(f"{path.name} has no .prj beside it, so no CRS"))
@@ -118,8 +118,8 @@ def _crs(path: Path, notes: list[str]) -> pyproj.CRS | None:
 
 
 @functools.lru_cache(maxsize=64)
-def _known(text: str) -> pyproj.CRS:
+def _known(text: str) -> proj.CRS:
     """Return the CRS of a .prj, the one of the registry where it is that."""
     found = crs_module.parse(text)
     known = found.to_epsg(min_confidence=70)
-    return pyproj.CRS.from_epsg(known) if known else found
+    return proj.CRS.from_epsg(known) if known else found

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from polygene.arrays import BoolArray, F64Array, I64Array, U8Array, offsets_from, spans, take_spans
+from polygene.classes import NamedTuple
 from polygene.errors import FileError, GeometryError
 from polygene.formats.columns import ADVICE
 from polygene.formats.nesting import nested

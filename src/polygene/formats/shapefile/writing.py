@@ -7,14 +7,14 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyproj
-from pyproj.enums import WktVersion
 
 from polygene import computing as pc
+from polygene import proj
+from polygene.classes import NamedTuple
 from polygene.commit.together import removing, replacing, together
 from polygene.crs import label
 from polygene.errors import DataError
@@ -95,7 +95,7 @@ def _with_all_heights(layer: Layer, notes: list[str]) -> Layer:
     return replace(layer, geometry=replace(layer.geometry, z=filled))
 
 
-def _prj(name: str, crs: pyproj.CRS, notes: list[str]) -> str:
+def _prj(name: str, crs: proj.CRS, notes: list[str]) -> str:
     """Return a CRS as .prj files have it; what is lost by that is said."""
     if crs.is_bound:
         notes.append(
@@ -103,11 +103,11 @@ def _prj(name: str, crs: pyproj.CRS, notes: list[str]) -> str:
                 f"{name}: a .prj has no place for the shift of the datum of {label(crs)}; left out"
             )
         )
-    older: list[Any] = [version for version in WktVersion if version.name.startswith("WKT1")]
+    older: list[Any] = [version for version in proj.WktVersion if version.name.startswith("WKT1")]
     for version in ("WKT1_ESRI", *older):
         try:
             text = crs.to_wkt(version)
-        except pyproj.exceptions.CRSError:
+        except proj.CRSError:
             continue
         if text:
             return str(text)

@@ -16,7 +16,8 @@ from polygene.ops.overlays.how import How, Resolved, as_asked, resolved
 from polygene.ops.overlays.laying import lay
 from polygene.ops.overlays.scene import check_family
 from polygene.ops.part import current
-from polygene.ops.places.bridge import Brought, brought
+from polygene.ops.places.bringing import brought
+from polygene.ops.places.brought import Brought
 from polygene.ops.summary import OverlayResult
 from polygene.plane.rules import Rule
 

@@ -8,11 +8,11 @@ on a row and on what is near it alone: neither on how coarse that look was, nor 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import NONE, BoolArray, I32Array, I64Array, owners, spans
+from polygene.classes import NamedTuple
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.overlays.scene import Scene

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, count_by
+from polygene.classes import NamedTuple
 from polygene.crs import label
 from polygene.geometry import (
     Family,

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple, TypedDict
+from typing import TypedDict
 
+from polygene.classes import NamedTuple
 from polygene.errors import did_you_mean
 from polygene.layer import Layer
 from polygene.ops.given import Names, names

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from polygene.arrays import NONE, BoolArray, I64Array, distinct
+from polygene.classes import NamedTuple
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.admit import Admission
@@ -30,15 +31,11 @@ from polygene.ops.overlays.balance import (
 from polygene.ops.overlays.how import Resolved
 from polygene.ops.overlays.matched import keys_of
 from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, untouched
-from polygene.ops.overlays.sampled import check_overlay
 from polygene.ops.overlays.scene import admitted, check_family, scene_of
 from polygene.ops.overlays.shallow import shallow
 from polygene.ops.overlays.sheeted import Made, made_by_others, made_in_sheets, sheets_for
-from polygene.ops.overlays.slivers import Given, give_away, slivers_between
-from polygene.ops.overlays.snap import snapped_onto
 from polygene.ops.overlays.stored import MeasuredSource, adjusted
 from polygene.ops.part import current
-from polygene.ops.parts import taken_apart
 from polygene.ops.proved import prove_valid
 from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
 from polygene.plane import selfcheck
@@ -50,6 +47,7 @@ from polygene.progress import SILENT, Progress
 from polygene.units import map_unit_of
 
 if TYPE_CHECKING:
+    from polygene.ops.overlays.slivers import Given
     from polygene.table.keys import Key
 
 
@@ -155,10 +153,14 @@ def finished(laid: Laid, sources: Sequence[Layer], how: Resolved) -> OverlayResu
     """
     (layer, summary), rows = (laid.result.layer, laid.result.summary), laid.rows
     if how.give_slivers is not None:
+        from polygene.ops.overlays.slivers import give_away
+
         given = give_away(layer, how.give_slivers, summary.precision, laid.is_made)
         layer, rows = given.layer, rows[given.kept]
         summary = _recounted(summary, laid, given)
     if how.single_parts:
+        from polygene.ops.parts import taken_apart
+
         layer, kept = taken_apart(layer)
         rows = rows[kept]
     names = joined_names(sources)
@@ -231,6 +233,8 @@ class _Task(NamedTuple):
 
 def _snapped_first(layer: Layer, others: Sequence[Layer], told: _Task, snap: float) -> Laid:
     """Snap INPUT, lay it over the OTHERs, and compare with what came out without."""
+    from polygene.ops.overlays.snap import snapped_onto
+
     told.progress.stage(f"{layer.name}: what it is without the snap")
     plain = _lay(layer, others, told)
     told.progress.stage(f"{layer.name}: snapping to {' and '.join(y.name for y in others)}")
@@ -322,6 +326,8 @@ def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:
         pieces, n_guessed = with_heights(plan, done)
     slivers = 0
     if told.snap is not None and layer.geometry.family == Family.POLYGONS:
+        from polygene.ops.overlays.slivers import slivers_between
+
         slivers = slivers_between(plan, told.snap, scene.ruler)
     # The largest of all there is, and not needed for what follows.
     del plan, border
@@ -358,6 +364,8 @@ def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:
         notes = [*summary.notes, *keys.said(layer, others)]
         summary = replace(summary, match=[key.text for key in told.match], notes=notes)
     if selfcheck.is_on() and not told.whole:
+        from polygene.ops.overlays.sampled import check_overlay
+
         columns = [y.geometry for y in (layer, *others)]
         check_overlay(columns, rule, made.geometry, made.rows, scene.grid.step, keys and keys.agree)
     return Made(made, summary, slivers, scene.grid)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from polygene.arrays import NONE, I64Array
+from polygene.classes import NamedTuple
 from polygene.layer import Layer
 from polygene.notes import Warned, counted
 from polygene.ops.overlays.scene import Scene

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import NONE, BoolArray, I64Array, offsets_from
+from polygene.classes import NamedTuple
 from polygene.geometry import (
     GeometryColumn,
     concatenate,

@@ -9,11 +9,11 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Sequence
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import NONE, BoolArray, F64Array, I64Array, reduce_groups
+from polygene.classes import NamedTuple
 from polygene.errors import ProofError
 from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.plane.rules import Rule

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from
+from polygene.classes import NamedTuple
 from polygene.crs import degrees_of, is_geographic
 from polygene.errors import DataError
 from polygene.geometry import (

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -19,6 +18,7 @@ from polygene.arrays import (
     spans,
     sum_by,
 )
+from polygene.classes import NamedTuple
 from polygene.crs import label
 from polygene.geometry import Family, GeometryColumn, concatenate, extent_of
 from polygene.layer import Layer

@@ -4,21 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
+from polygene.classes import NamedTuple
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import ruler_for
-from polygene.ops.joining import DEEP, THIN, joined_areas
 from polygene.ops.overlays.scene import grid_of, rows_near
 from polygene.ops.part import current
 from polygene.ops.summary import NamedRows, OverlaySummary
 from polygene.plane.rules import Rule
-from polygene.plane.sheets import sheets_of
-from polygene.table.groups import Groups
+from polygene.plane.sheets import JOINED, sheets_of
 
 
 class Shallow(NamedTuple):
@@ -55,8 +53,11 @@ def shallow(layer: Layer, others: Sequence[Layer], rule: Rule, precision: float 
         return found
     for k, other in enumerate(others):
         column = other.geometry
-        if column.family != Family.POLYGONS or not sheets_of(column, DEEP, THIN).any():
+        if column.family != Family.POLYGONS or not sheets_of(column, *JOINED).any():
             continue
+        from polygene.ops.joining import joined_areas
+        from polygene.table.groups import Groups
+
         near = rows_near(column.row_bounds(), layer.geometry.extent())
         grid = grid_of(layer, others, precision)
         one = Groups(np.zeros(other.n_rows, np.int64), np.zeros(1, np.int64))

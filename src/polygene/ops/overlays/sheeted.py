@@ -9,11 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import NONE, I64Array, distinct
+from polygene.classes import NamedTuple
 from polygene.geometry import Extent, concatenate, extent_of
 from polygene.layer import Layer
 from polygene.ops.adding import added

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
@@ -19,6 +18,7 @@ from polygene.arrays import (
     spans,
     sum_by,
 )
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn, extent_of
 from polygene.layer import Layer
 from polygene.measures import Ruler, row_areas_and_lengths, ruler_for

@@ -4,19 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
 from polygene import computing as pc
 from polygene.arrays import NONE, F64Array, I64Array
-from polygene.classes import dataclass
+from polygene.classes import NamedTuple, dataclass
 from polygene.errors import DataError, did_you_mean, listed
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.measures import row_measures, ruler_for
-from polygene.table.functions import GEOMETRY_FUNCTIONS
+from polygene.table.sizes import GEOMETRY_FUNCTIONS
 from polygene.table.types import kind_of
 
 SAMPLE = 2000  # features looked at

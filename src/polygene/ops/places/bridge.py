@@ -9,12 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.arrays import BoolArray, F64Array, distinct, owners
 from polygene.between import Way, to_degrees, way_between
 from polygene.crs import degrees_of, is_geographic, is_same, label, turn_of
@@ -23,10 +23,10 @@ from polygene.geometry import Extent, Family, GeometryColumn, bounds_of_groups
 from polygene.globe.meridian import AT_POLE, on_the_globe
 from polygene.globe.seams import has_seams
 from polygene.layer import Layer
-from polygene.measures import row_measures, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.mending import mended_rows, settled_rows
 from polygene.ops.overlays.scene import rows_near
+from polygene.ops.places.brought import Brought
 from polygene.ops.places.carrying import Over, over, places_of
 from polygene.ops.places.courses import Units
 from polygene.ops.places.extents import finite_bounds
@@ -42,34 +42,7 @@ from polygene.plane.validity import invalid_rows
 FOLLOW = 0.01  # metres
 
 
-class Brought(NamedTuple):
-    """A layer in INPUT's CRS; rows keep their places, those far from INPUT are without geometry.
-
-    facts : None if it is in that CRS anyway
-    admitted : what became of invalid polygons, in the layer's own CRS
-    before, after, source : its geometry in its own CRS, all of it and what was brought, and that CRS
-    """
-
-    layer: Layer
-    facts: Bridge | None = None
-    admitted: Admitted | None = None
-    before: GeometryColumn | None = None
-    after: GeometryColumn | None = None
-    source: pyproj.CRS | None = None
-
-    def inside(self) -> F64Array:
-        """Return (n_rows,) the share of the area or length of each row that was brought."""
-        share = np.ones(self.layer.n_rows)
-        if self.facts is None or self.before is None or self.after is None or not self.facts.cut:
-            return share
-        ruler = ruler_for(self.source)
-        has = np.flatnonzero(~self.after.is_empty)
-        before, after = (row_measures(c.take(has), ruler) for c in (self.before, self.after))
-        share[has] = np.divide(after, before, out=np.ones(len(has)), where=before > 0)
-        return share
-
-
-def brought(
+def bridged(
     other: Layer,
     onto: Layer,
     *,
@@ -304,8 +277,8 @@ def _by_degrees(other: Layer, onto: Layer, invalid: str, how: dict[str, Any]) ->
     nothing = onto.geometry.take(np.zeros(0, np.int64))
     between = Layer(onto.name, nothing, pa.table({}), target.geodetic_crs)
     try:
-        first = brought(other, between, whole=True, follow=how["follow"], invalid=invalid)
-        second = brought(first.layer, onto, invalid="keep" if invalid == "keep" else "mend", **how)
+        first = bridged(other, between, whole=True, follow=how["follow"], invalid=invalid)
+        second = bridged(first.layer, onto, invalid="keep" if invalid == "keep" else "mend", **how)
     except DataError:
         return None
     if first.facts is None or second.facts is None:
@@ -369,14 +342,14 @@ def _unknown(other: Layer, onto: Layer) -> DataError:
     )
 
 
-def _refused(layer: Layer, rows: BoolArray, target: pyproj.CRS) -> DataError:
+def _refused(layer: Layer, rows: BoolArray, target: proj.CRS) -> DataError:
     return DataError(
         f"layer {layer.name!r}: {_some_of(layer, rows)} no place in {label(target)}; leave such "
         "features out with a filter, or take a CRS that is meant for all of them"
     )
 
 
-def _misfits(layer: Layer, rows: BoolArray, target: pyproj.CRS) -> DataError:
+def _misfits(layer: Layer, rows: BoolArray, target: proj.CRS) -> DataError:
     return DataError(
         f"layer {layer.name!r}: {_some_of(layer, rows)} no place where {label(target)} is meant to be "
         "used; name a layer first whose CRS is meant for all, or say with `outside_use` what is to "
@@ -411,7 +384,7 @@ def _windows(
     return found.boxes, found.clear
 
 
-def outside_use(layer: Layer, target: pyproj.CRS | None, whole_rows: bool = False) -> BoolArray:
+def outside_use(layer: Layer, target: proj.CRS | None, whole_rows: bool = False) -> BoolArray:
     """Return the rows whose middle lies outside the area of use of a CRS.
 
     With ``whole_rows`` those of which any corner of their box does.

@@ -8,14 +8,13 @@ winding numbers add up, and the polygon itself is added or, where it shrinks, th
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
-import pyproj
 
-from polygene import parallel
+from polygene import parallel, proj
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners, spans
 from polygene.between import EARTH
+from polygene.classes import NamedTuple
 from polygene.errors import DataError
 from polygene.geometry import Family, GeometryColumn
 from polygene.globe.round_world import Folded, folded
@@ -71,7 +70,7 @@ class _Piece(NamedTuple):
 
 
 def buffered_in_degrees(
-    column: GeometryColumn, distance: F64Array, style: Style, geod: pyproj.Geod, step: float
+    column: GeometryColumn, distance: F64Array, style: Style, geod: proj.Geod, step: float
 ) -> Buffered:
     """Return everything within distances of rows, in degrees as the rows are.
 
@@ -132,7 +131,7 @@ def _error(style: Style, reach: float, distance: float) -> float:
 
 
 def _pieces(
-    column: GeometryColumn, distance: F64Array, style: Style, geod: pyproj.Geod
+    column: GeometryColumn, distance: F64Array, style: Style, geod: proj.Geod
 ) -> tuple[list[_Piece], list[tuple[GeometryColumn, I64Array]]]:
     """Return what to buffer on planes, and polygons to add as they are with the rows they are of."""
     planes, reach = local_planes.planes_of(column, geod)
@@ -183,7 +182,7 @@ def _of_border(
     distance: F64Array,
     style: Style,
     sign: int,
-    geod: pyproj.Geod,
+    geod: proj.Geod,
 ) -> _Piece:
     """Return the runs of borders, drawn with their insides on the left, to add or to take away.
 

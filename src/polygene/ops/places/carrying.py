@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.arrays import BoolArray, F64Array, offsets_from, owners, sum_by
 from polygene.between import BESIDE, Way
-from polygene.crs import degrees_of, is_from, is_geographic, turn_of
+from polygene.classes import NamedTuple
+from polygene.crs import degrees_of, is_from, is_geographic
 from polygene.errors import BalanceError
 from polygene.geometry import Extent, Family, GeometryColumn
 from polygene.layer import Layer
@@ -20,9 +20,9 @@ from polygene.measures import ring_areas
 from polygene.ops import part
 from polygene.ops.overlays.how import resolved
 from polygene.ops.overlays.laying import laid_over
+from polygene.ops.places.boxes import ring_round
 from polygene.ops.places.courses import Units, followed, metres_between, torn_edges
 from polygene.plane import rules
-from polygene.table.spatial import sides_of_spans
 
 SAME_PLACE = 0.01  # metres that a vertex may be off when it comes back
 # Maps of the whole earth that PROJ does not come back from so well: of a table, whose parts are two
@@ -233,7 +233,7 @@ def _prove_clear(
         raise BalanceError(f"a window that OTHER was cut to reaches into INPUT, at {x!r} {y!r}")
 
 
-def _is_end(crs: pyproj.CRS, axis: int, value: float) -> bool:
+def _is_end(crs: proj.CRS, axis: int, value: float) -> bool:
     """Whether longitudes or latitudes go no further than a value."""
     if not is_geographic(crs):
         return False
@@ -253,27 +253,7 @@ def _reach_into(p: F64Array, q: F64Array, extent: Extent) -> BoolArray:
 
 def boxes_of(boxes: Sequence[Extent]) -> GeometryColumn:
     """Return rectangles as a column of polygons."""
-    return GeometryColumn.from_rings([[[_round(box)]] for box in boxes], Family.POLYGONS)
-
-
-def _round(box: Extent) -> F64Array:
-    """Return the ring round a box."""
-    x0, y0, x1, y1 = box
-    return np.array([(x0, y0), (x1, y0), (x1, y1), (x0, y1), (x0, y0)], np.float64)
-
-
-def box_layer(box: Extent, crs: pyproj.CRS | None) -> Layer:
-    """Return a rectangle as a layer of one row; of two parts if it runs over the 180th meridian.
-
-    Raises
-    ------
-    UsageError
-        If its west lies east of its east, and longitudes are none.
-    """
-    x0, y0, x1, y1 = box
-    spans = [own for own in sides_of_spans(x0, x1, turn_of(crs)) if own[0] < own[1] or x0 == x1]
-    row = [[_round((west, y0, east, y1))] for west, east in spans]
-    return Layer("box", GeometryColumn.from_rings([row], Family.POLYGONS), pa.table({}), crs)
+    return GeometryColumn.from_rings([[[ring_round(box)]] for box in boxes], Family.POLYGONS)
 
 
 def _turned_over(column: GeometryColumn, there: GeometryColumn, way: Way) -> BoolArray:

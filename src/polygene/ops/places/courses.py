@@ -9,12 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, offsets_from, owners
 from polygene.between import Way
+from polygene.classes import NamedTuple
 from polygene.crs import ellipsoid, is_geographic, turn_of
 from polygene.geometry import Extent, Family, GeometryColumn
 

@@ -8,12 +8,12 @@ from polygene.arrays import BoolArray
 from polygene.crs import turn_of
 from polygene.geometry import Extent
 from polygene.layer import Layer
-from polygene.longitudes import goes_beyond, turns_onto
+from polygene.longitudes import goes_beyond, sides_of_spans, turns_onto
 from polygene.ops.admit import admit
 from polygene.ops.overlays.scene import rows_near
 from polygene.ops.places.extents import are_in_reach
 from polygene.table.spatial import box as rectangle
-from polygene.table.spatial import related_rows, sides_of_spans
+from polygene.table.spatial import related_rows
 
 
 def rows_in_box(layer: Layer, box: Extent) -> BoolArray:

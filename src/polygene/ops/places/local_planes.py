@@ -10,12 +10,10 @@ round; they get vertices until they follow their course.
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
-import pyproj
 
-from polygene import parallel
+from polygene import parallel, proj
 from polygene.arrays import (
     BoolArray,
     F64Array,
@@ -26,6 +24,7 @@ from polygene.arrays import (
     spans,
 )
 from polygene.between import EARTH
+from polygene.classes import NamedTuple
 from polygene.geometry import Family, GeometryColumn, concatenate
 from polygene.globe.round_world import running_on
 from polygene.plane.runs import Runs, cut_at, with_second_again
@@ -42,7 +41,7 @@ TOGETHER = 100_000  # vertices that are brought from degrees to planes or back a
 class Planes(NamedTuple):
     """A plane for each row of a column: its middle in degrees, (n_rows,) each."""
 
-    geod: pyproj.Geod
+    geod: proj.Geod
     lon: F64Array
     lat: F64Array
 
@@ -73,7 +72,7 @@ class Planes(NamedTuple):
         return np.asarray(distance)
 
 
-def planes_of(column: GeometryColumn, geod: pyproj.Geod) -> tuple[Planes, F64Array]:
+def planes_of(column: GeometryColumn, geod: proj.Geod) -> tuple[Planes, F64Array]:
     """Return a plane for each row of a column in degrees, and how far each row reaches, in metres.
 
     The middle is that of the vertices as directions in space, so neither pole nor meridian matters.
@@ -87,7 +86,7 @@ def planes_of(column: GeometryColumn, geod: pyproj.Geod) -> tuple[Planes, F64Arr
     return Planes(geod, lon, lat), np.concatenate([reach for _, reach in found])
 
 
-def _planes_of(column: GeometryColumn, geod: pyproj.Geod) -> tuple[Planes, F64Array]:
+def _planes_of(column: GeometryColumn, geod: proj.Geod) -> tuple[Planes, F64Array]:
     offsets = column.vertex_offsets_of_rows
     row = owners(offsets)
     lon, lat = np.radians(column.xy).T
@@ -210,7 +209,7 @@ def divided(column: GeometryColumn, start: I64Array, pieces: I64Array) -> Geomet
     return replace(column, xy=xy, ring_offsets=before[column.ring_offsets], z=None, m=None)
 
 
-def runs_of(column: GeometryColumn, geod: pyproj.Geod) -> Runs:
+def runs_of(column: GeometryColumn, geod: proj.Geod) -> Runs:
     """Cut the rings or lines of a column into runs of about `RUN` metres.
 
     A ring's last run goes on over the first edge once more. Edges longer than a tenth of a run are cut.

@@ -7,14 +7,14 @@ itself for one of the two ends, whatever is meant; so what lies on it is led a m
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.arrays import BoolArray, F64Array, I64Array, owners, reduce_groups
 from polygene.between import Way
+from polygene.classes import NamedTuple
 from polygene.crs import degrees_of, turn_of
 from polygene.geometry import Extent, GeometryColumn, concatenate
 from polygene.layer import Layer
@@ -66,7 +66,7 @@ def edge_of(way: Way) -> float | None:
     return edge if is_edge.all() else None
 
 
-def _middle(crs: pyproj.CRS) -> float | None:
+def _middle(crs: proj.CRS) -> float | None:
     """Return the longitude of the middle of a map, in degrees from Greenwich."""
     operation = crs.coordinate_operation
     if operation is None:
@@ -78,7 +78,7 @@ def _middle(crs: pyproj.CRS) -> float | None:
     return None
 
 
-def _prime_meridian(crs: pyproj.CRS) -> float:
+def _prime_meridian(crs: proj.CRS) -> float:
     own = crs.prime_meridian
     if own is None:
         return 0.0

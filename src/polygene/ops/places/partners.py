@@ -20,7 +20,8 @@ from polygene.layer import Layer
 from polygene.measures import row_areas, ruler_for
 from polygene.ops.admit import admit
 from polygene.ops.part import extent_of_whole
-from polygene.ops.places.bridge import Brought, brought
+from polygene.ops.places.bringing import brought
+from polygene.ops.places.brought import Brought
 from polygene.ops.places.extents import finite_bounds, grid_for
 from polygene.ops.places.relations import check_relation, related
 from polygene.ops.summary import Bridge, NamedRows

@@ -7,13 +7,13 @@ parted at the meridian where INPUT's longitudes begin.
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
-import pyproj
 
+from polygene import proj
 from polygene.arrays import BoolArray, F64Array, I64Array, owners, reduce_groups
+from polygene.classes import NamedTuple
 from polygene.crs import degrees_of, label, turn_of
 from polygene.errors import DataError
 from polygene.geometry import Extent, Family, GeometryColumn, bounds_of_groups, concatenate
@@ -32,7 +32,7 @@ class Turned(NamedTuple):
     is_moved: BoolArray
 
 
-def count_apart(crs: pyproj.CRS | None, extent: Extent | None, onto: Extent | None) -> bool:
+def count_apart(crs: proj.CRS | None, extent: Extent | None, onto: Extent | None) -> bool:
     """Whether what lies in one extent has places in the other that have other longitudes there."""
     if not (goes_beyond(extent, crs) or goes_beyond(onto, crs)):  # as most layers
         return False
@@ -64,7 +64,7 @@ def begin_for(layer: Layer, onto: Layer) -> float | None:
     )
 
 
-def _meet_apart(layer: Layer, onto: Layer, crs: pyproj.CRS) -> bool:
+def _meet_apart(layer: Layer, onto: Layer, crs: proj.CRS) -> bool:
     """Whether the boxes of a part of each have a point in common, one moved by whole turns."""
     own, theirs = (
         bounds_of_groups(y.geometry.xy, y.geometry.ring_offsets[y.geometry.part_offsets])
@@ -105,7 +105,7 @@ def _begin(west: float, east: float, turn: float) -> float:
     return (west + east - turn) / 2
 
 
-def within_a_turn(column: GeometryColumn, crs: pyproj.CRS, begin: float) -> Turned:
+def within_a_turn(column: GeometryColumn, crs: proj.CRS, begin: float) -> Turned:
     """Return geometry with longitudes from ``begin`` on for a turn, what crosses that parted there.
 
     What lies within them stays bit for bit. Areas whose parts come to lie side by side are joined; of
@@ -132,7 +132,7 @@ def within_a_turn(column: GeometryColumn, crs: pyproj.CRS, begin: float) -> Turn
     return Turned(found, is_moved)
 
 
-def rows_parted(column: GeometryColumn, crs: pyproj.CRS, begin: float) -> BoolArray:
+def rows_parted(column: GeometryColumn, crs: proj.CRS, begin: float) -> BoolArray:
     """Return the rows (n_rows,) that `within_a_turn` does not just move, for it parts or joins them."""
     return np.logical_or(*_parted(column, *_turns(column, begin, turn_of(crs))))
 

@@ -8,12 +8,12 @@ coordinates are known to mean something.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array
 from polygene.between import Way
+from polygene.classes import NamedTuple
 from polygene.crs import degrees_of, is_geographic
 from polygene.geometry import Extent
 from polygene.ops.places.courses import Units, metres_between

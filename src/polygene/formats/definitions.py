@@ -1,0 +1,95 @@
+"""Definitions that say what their code says: those of PROJ, known by their hashes.
+
+A file gives a definition beside the code of its CRS. To write it to another, as it is, it must be
+known to be that of the code, and PROJ takes as long to load as all else that a small command does.
+What is not known here is asked of PROJ.
+
+``python -m polygene.formats.definitions`` makes the table anew, of the PROJ that is installed.
+"""
+
+from __future__ import annotations
+
+import bisect
+import contextlib
+import re
+import struct
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from polygene import proj
+from polygene.crs_coded import coded, definition_with
+
+TABLE = Path(__file__).with_name("definitions.bin")
+# By code: the first eight bytes of BLAKE2b of the WKT 1 and of the PROJJSON, 0 where there is none.
+_ROW, _FORMS = struct.Struct("<IQQ"), ("wkt", "json")
+
+
+def wkt_of(crs: proj.CRS) -> str:
+    """Return the definition in the text of OGC 01-009, or the newer one of OGC 18-010 if need be."""
+    given = definition_with(crs)
+    return given if given and _is_known(crs, "wkt", given) else _wkt_by_proj(crs)
+
+
+def json_of(crs: proj.CRS) -> dict[str, Any]:
+    """Return the definition as PROJJSON."""
+    given = definition_with(crs)
+    found: dict[str, Any] = (
+        orjson.loads(given) if given and _is_known(crs, "json", given) else crs.to_json_dict()
+    )
+    return found
+
+
+def coded_in_json(given: dict[str, Any]) -> proj.CRS | None:
+    """Return the CRS of a PROJJSON that is known to be that of the code in it; None if it is not."""
+    own = given.get("id")
+    if not isinstance(own, dict):
+        return None
+    text = orjson.dumps(given).decode()
+    found = coded(f"{own.get('authority')}:{own.get('code')}", text)
+    return found if found is not None and _is_known(found, "json", text) else None
+
+
+def _wkt_by_proj(crs: proj.CRS) -> str:
+    first = next(version for version in proj.WktVersion if version.name.startswith("WKT1"))
+    with contextlib.suppress(proj.CRSError):
+        return re.sub(r"\s*\n\s*", "", crs.to_wkt(first))
+    return str(crs.to_wkt())
+
+
+def _hash(text: str) -> int:
+    import hashlib  # most commands write no definition
+
+    return int.from_bytes(hashlib.blake2b(text.encode(), digest_size=8).digest(), "little")
+
+
+def _is_known(crs: proj.CRS, form: str, text: str) -> bool:
+    """Whether a text, which is not empty, is the definition of a code of the EPSG in a form."""
+    authority, number = crs.to_authority()
+    if authority != "EPSG":
+        return False
+    table = TABLE.read_bytes()
+    rows = range(0, len(table), _ROW.size)
+    k = bisect.bisect_left(rows, int(number), key=lambda at: _ROW.unpack_from(table, at)[0])
+    code, *hashes = _ROW.unpack_from(table, rows[k]) if k < len(rows) else (-1,)
+    return code == int(number) and hashes[_FORMS.index(form)] == _hash(text)
+
+
+def _made() -> bytes:
+    """Return the table of all codes that are known without PROJ."""
+    from pyproj.database import get_codes
+    from pyproj.enums import PJType
+
+    rows = []
+    kinds = [PJType.GEOGRAPHIC_2D_CRS, PJType.PROJECTED_CRS]
+    for number in sorted(map(int, sum((get_codes("EPSG", kind, True) for kind in kinds), []))):
+        found = coded(f"EPSG:{number}")
+        if found is not None:
+            text = orjson.dumps(found.to_json_dict()).decode()
+            rows.append((number, _hash(_wkt_by_proj(found)), _hash(text)))
+    return b"".join(_ROW.pack(*row) for row in rows)
+
+
+if __name__ == "__main__":
+    TABLE.write_bytes(_made())

@@ -1,0 +1,30 @@
+"""The way to the bridge: what is there already need not go over it."""
+
+from __future__ import annotations
+
+from polygene.crs import is_same, turn_of
+from polygene.layer import Layer
+from polygene.ops.places.brought import Brought
+
+
+def brought(
+    other: Layer,
+    onto: Layer,
+    *,
+    reach: float = 0.0,
+    whole: bool = False,
+    follow: float | None = None,
+    invalid: str = "mend",
+    outside: str = "bring",
+) -> Brought:
+    """Bring a layer to the CRS of another; see `polygene.ops.places.bridge.bridged`.
+
+    Where both are in one CRS of a plane it is there, and the bridge, which is long, not imported.
+    """
+    if is_same(other.crs, onto.crs) and not turn_of(onto.crs):
+        return Brought(other)
+    from polygene.ops.places.bridge import bridged
+
+    return bridged(
+        other, onto, reach=reach, whole=whole, follow=follow, invalid=invalid, outside=outside
+    )
