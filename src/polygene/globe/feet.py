@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from polygene import proj
+from polygene import parallel, proj
 from polygene.arrays import F64Array
 from polygene.classes import NamedTuple
-from polygene.globe.pieces import EdgePieces, places_in_space
+from polygene.globe.pieces import EdgePieces, Sines, places_in_space
 
+AT_A_TIME = 16_384  # pairs, so that what they need stays near
 ROUNDS = 5
 SHORT = 5000.0  # metres within which way and chord differ by a cube that is known to a micrometre
 FAR = 5000.0  # metres from which on the foot is settled by angles
@@ -48,16 +49,26 @@ class Courses:
         self.from_points = not self.u.any()
         self._ends = mine.ends, theirs.ends
 
-    def take(self, chosen: np.ndarray) -> Courses:
+    def take(self, chosen: np.ndarray | slice) -> Courses:
         some = object.__new__(Courses)
         some.geod, some.are_points, some.from_points = self.geod, self.are_points, self.from_points
         for name in ("a", "u", "b", "v"):
             setattr(some, name, getattr(self, name)[chosen])
-        some._ends = tuple(ends[chosen] for ends in self._ends)
+        some._ends = self._ends[0][chosen], self._ends[1][chosen]
         return some
 
     def nearest(self) -> Ways:
         """Return the ways between the nearest places of each pair, by their chords."""
+        cuts = range(0, len(self.a), AT_A_TIME)
+        if len(cuts) <= 1:
+            return self._nearest()
+        some = parallel.each(
+            lambda first, stop: self.take(slice(first, stop))._nearest(),
+            [(k, k + AT_A_TIME) for k in cuts],
+        )
+        return Ways(*map(np.concatenate, zip(*some, strict=True)))
+
+    def _nearest(self) -> Ways:
         n = len(self.a)
         zero, one = np.zeros(n), np.ones(n)
         if self.are_points:
@@ -89,11 +100,14 @@ class Courses:
         self, t: F64Array, u: F64Array, holds_mine: bool = False, holds_theirs: bool = False
     ) -> tuple[F64Array, F64Array]:
         """Go on from shares of both courses to where they are nearest, along their tangents."""
-        for _ in range(ROUNDS):
-            p, dp = self._place(self.a, self.u, t)
+        p, dp = self._place(self.a, self.u, t)
+        is_still = holds_mine or self.from_points
+        if is_still:
+            dp = np.zeros_like(dp)
+        for k in range(ROUNDS):
+            if k and not is_still:
+                p, dp = self._place(self.a, self.u, t)
             q, dq = self._place(self.b, self.v, u)
-            if holds_mine:
-                dp = np.zeros_like(dp)
             if holds_theirs:
                 dq = np.zeros_like(dq)
             t, u = _nearest_shares(p - q, dp, dq, t, u)
@@ -102,23 +116,18 @@ class Courses:
     def _place(self, a: F64Array, way: F64Array, t: F64Array) -> tuple[F64Array, F64Array]:
         """Return places in space at shares of courses, and how they go on from there."""
         at = a + t[:, None] * way
-        place = places_in_space(at, self.geod)
-        east, north = self._speeds(at, way)
-        (sin_lon, sin_lat), (cos_lon, cos_lat) = np.sin(at).T, np.cos(at).T
-        on = np.stack(
-            [
-                -east * sin_lon - north * sin_lat * cos_lon,
-                east * cos_lon - north * sin_lat * sin_lon,
-                north * cos_lat,
-            ],
-            axis=1,
-        )
-        return place, on
+        sines = Sines.of(at)
+        east, north = self._speeds(sines, way)
+        on = np.empty((len(at), 3))
+        on[:, 0] = -east * sines.sin_lon - north * sines.sin_lat * sines.cos_lon
+        on[:, 1] = east * sines.cos_lon - north * sines.sin_lat * sines.sin_lon
+        on[:, 2] = north * sines.cos_lat
+        return sines.in_space(self.geod), on
 
-    def _speeds(self, at: F64Array, way: F64Array) -> tuple[F64Array, F64Array]:
+    def _speeds(self, at: Sines, way: F64Array) -> tuple[F64Array, F64Array]:
         """Return metres to the east and to the north that courses go over all their way."""
-        shrink = 1 - self.geod.es * np.sin(at[:, 1]) ** 2
-        east = self.geod.a * way[:, 0] * np.cos(at[:, 1]) / np.sqrt(shrink)
+        shrink = 1 - self.geod.es * at.sin_lat**2
+        east = self.geod.a * way[:, 0] * at.cos_lat / np.sqrt(shrink)
         north = self.geod.a * way[:, 1] * (1 - self.geod.es) / shrink**1.5
         return east, north
 
@@ -179,7 +188,7 @@ class Courses:
         """Return how the way from p grows as one goes on along courses, per share."""
         at = a + t[:, None] * way
         _, back, metres = self._inverse(p, at)
-        east, north = self._speeds(at, way)
+        east, north = self._speeds(Sines.of(at), way)
         slope = -(east * np.sin(back) + north * np.cos(back))
         return np.where(metres == 0, 0.0, slope)
 

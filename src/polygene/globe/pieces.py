@@ -30,8 +30,8 @@ class EdgePieces(NamedTuple):
 
     def take(self, chosen: I64Array) -> EdgePieces:
         return EdgePieces(
-            self.start[chosen],
-            self.stop[chosen],
+            self.start.take(chosen, axis=0),
+            self.stop.take(chosen, axis=0),
             self.ends.take(chosen, axis=0),
             self.slack[chosen],
             self.row[chosen],
@@ -60,9 +60,13 @@ def pieces_of(column: GeometryColumn, to_radians: float, geod: proj.Geod) -> Edg
         order = np.argsort(row_of_vertex[start], kind="stable")
         start, stop = start[order], stop[order]
     a, b, row = places[start], places[stop], row_of_vertex[start]
-    counts = np.ceil(np.sqrt(_slack(a, b, geod) / MOST_SLACK)).astype(np.int64)
+    slack = _slack(a, b, geod)
+    counts = np.ceil(np.sqrt(slack / MOST_SLACK)).astype(np.int64)
     counts = np.maximum(counts, 1)
-    if (counts > 1).any():
+    if (counts <= 1).all():
+        at = places_in_space(places, geod)
+        ends = np.concatenate([at.take(start, axis=0), at.take(stop, axis=0)], axis=1)
+    else:
         of = np.repeat(np.arange(len(a)), counts)
         nth = spans(np.zeros(len(a), np.int64), counts)
         low, high = ((nth + k) / counts[of] for k in (0, 1))
@@ -70,9 +74,9 @@ def pieces_of(column: GeometryColumn, to_radians: float, geod: proj.Geod) -> Edg
         first, last = a[of] + low[:, None] * way, a[of] + high[:, None] * way
         last[nth + 1 == counts[of]] = b  # bit for bit
         a, b, row = first, last, row[of]
-    in_space = np.concatenate([places_in_space(a, geod), places_in_space(b, geod)], axis=1)
-    slack = _slack(a, b, geod) + ROUNDING
-    return EdgePieces(a, b, np.ascontiguousarray(in_space), slack, row)
+        ends = np.concatenate([places_in_space(a, geod), places_in_space(b, geod)], axis=1)
+        slack = _slack(a, b, geod)
+    return EdgePieces(a, b, ends, slack + ROUNDING, row)
 
 
 def _slack(a: F64Array, b: F64Array, geod: proj.Geod) -> F64Array:
@@ -85,16 +89,30 @@ def _slack(a: F64Array, b: F64Array, geod: proj.Geod) -> F64Array:
     return 1.02 * geod.a / 8 * second
 
 
+class Sines(NamedTuple):
+    """Sines and cosines (n,) of longitudes and latitudes."""
+
+    sin_lon: F64Array
+    cos_lon: F64Array
+    sin_lat: F64Array
+    cos_lat: F64Array
+
+    @classmethod
+    def of(cls, places: F64Array) -> Sines:
+        """Return those of places (n, 2) in radians."""
+        (sin_lon, sin_lat), (cos_lon, cos_lat) = np.sin(places).T, np.cos(places).T
+        return cls(sin_lon, cos_lon, sin_lat, cos_lat)
+
+    def in_space(self, geod: proj.Geod) -> F64Array:
+        """Return (n, 3) metres of the places on the ellipsoid from its middle."""
+        across = geod.a / np.sqrt(1 - geod.es * self.sin_lat**2)
+        found = np.empty((len(across), 3))
+        found[:, 2] = across * (1 - geod.es) * self.sin_lat
+        across *= self.cos_lat
+        found[:, 0], found[:, 1] = across * self.cos_lon, across * self.sin_lon
+        return found
+
+
 def places_in_space(places: F64Array, geod: proj.Geod) -> F64Array:
     """Return (n, 3) metres of longitudes and latitudes (n, 2) in radians, on the ellipsoid."""
-    lon, lat = places.T
-    sine, cosine = np.sin(lat), np.cos(lat)
-    across = geod.a / np.sqrt(1 - geod.es * sine**2)
-    return np.stack(
-        [
-            across * cosine * np.cos(lon),
-            across * cosine * np.sin(lon),
-            across * (1 - geod.es) * sine,
-        ],
-        axis=1,
-    )
+    return Sines.of(places).in_space(geod)
