@@ -6,6 +6,7 @@ import functools
 from dataclasses import replace
 from typing import cast
 
+from polygene.crs_coded import definition_with
 from polygene.errors import UnknownLayerError, listed
 from polygene.formats import beside, origins, packed
 from polygene.formats.address import LayerRef
@@ -43,6 +44,11 @@ def read(ref: LayerRef, wanted: Wanted = ALL) -> Reading:
     furthest = NOT_BEYOND if source.NAME.startswith("GeoJSON") else ROUND_AGAIN
     notes = list(reading.notes)
     layers = [_composed(doubted(layer, furthest), notes) for layer in reading.layers]
+    for layer in layers:
+        if definition_with(layer.crs):
+            from polygene.formats.stated_twice import contradicted
+
+            notes += contradicted(layer)
     reading = Reading(layers, notes, state)
     if ref.family is None:
         return reading

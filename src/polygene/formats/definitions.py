@@ -22,21 +22,27 @@ from polygene import proj
 from polygene.crs_coded import coded, definition_with
 
 TABLE = Path(__file__).with_name("definitions.bin")
-# By code: the first eight bytes of BLAKE2b of the WKT 1 and of the PROJJSON, 0 where there is none.
-_ROW, _FORMS = struct.Struct("<IQQ"), ("wkt", "json")
+# By code: the first eight bytes of BLAKE2b of the WKT 1, the WKT 2 and the PROJJSON.
+_ROW, _FORMS = struct.Struct("<IQQQ"), ("wkt", "wkt2", "json")
 
 
 def wkt_of(crs: proj.CRS) -> str:
     """Return the definition in the text of OGC 01-009, or the newer one of OGC 18-010 if need be."""
     given = definition_with(crs)
-    return given if given and _is_known(crs, "wkt", given) else _wkt_by_proj(crs)
+    return given if given and is_known(crs, given, "wkt") else _wkt_by_proj(crs)
+
+
+def wkt2_of(crs: proj.CRS) -> str:
+    """Return the definition in the text of OGC 18-010."""
+    given = definition_with(crs)
+    return given if given and is_known(crs, given, "wkt2") else str(crs.to_wkt())
 
 
 def json_of(crs: proj.CRS) -> dict[str, Any]:
     """Return the definition as PROJJSON."""
     given = definition_with(crs)
     found: dict[str, Any] = (
-        orjson.loads(given) if given and _is_known(crs, "json", given) else crs.to_json_dict()
+        orjson.loads(given) if given and is_known(crs, given, "json") else crs.to_json_dict()
     )
     return found
 
@@ -48,7 +54,7 @@ def coded_in_json(given: dict[str, Any]) -> proj.CRS | None:
         return None
     text = orjson.dumps(given).decode()
     found = coded(f"{own.get('authority')}:{own.get('code')}", text)
-    return found if found is not None and _is_known(found, "json", text) else None
+    return found if found is not None and is_known(found, text, "json") else None
 
 
 def _wkt_by_proj(crs: proj.CRS) -> str:
@@ -64,8 +70,8 @@ def _hash(text: str) -> int:
     return int.from_bytes(hashlib.blake2b(text.encode(), digest_size=8).digest(), "little")
 
 
-def _is_known(crs: proj.CRS, form: str, text: str) -> bool:
-    """Whether a text, which is not empty, is the definition of a code of the EPSG in a form."""
+def is_known(crs: proj.CRS, text: str, *forms: str) -> bool:
+    """Whether a text is the definition, in one of some forms, of a CRS with a code of the EPSG's."""
     authority, number = crs.to_authority()
     if authority != "EPSG":
         return False
@@ -73,7 +79,8 @@ def _is_known(crs: proj.CRS, form: str, text: str) -> bool:
     rows = range(0, len(table), _ROW.size)
     k = bisect.bisect_left(rows, int(number), key=lambda at: _ROW.unpack_from(table, at)[0])
     code, *hashes = _ROW.unpack_from(table, rows[k]) if k < len(rows) else (-1,)
-    return code == int(number) and hashes[_FORMS.index(form)] == _hash(text)
+    wanted = [own for own, form in zip(hashes, _FORMS, strict=False) if form in (forms or _FORMS)]
+    return code == int(number) and _hash(text) in wanted
 
 
 def _made() -> bytes:
@@ -86,8 +93,9 @@ def _made() -> bytes:
     for number in sorted(map(int, sum((get_codes("EPSG", kind, True) for kind in kinds), []))):
         found = coded(f"EPSG:{number}")
         if found is not None:
-            text = orjson.dumps(found.to_json_dict()).decode()
-            rows.append((number, _hash(_wkt_by_proj(found)), _hash(text)))
+            json = orjson.dumps(found.to_json_dict()).decode()
+            texts = _wkt_by_proj(found), str(found.to_wkt()), json
+            rows.append((number, *map(_hash, texts)))
     return b"".join(_ROW.pack(*row) for row in rows)
 
 

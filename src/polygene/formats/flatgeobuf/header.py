@@ -15,7 +15,9 @@ from flatbuffers.table import Table
 from polygene import crs as crs_module
 from polygene import proj
 from polygene.classes import dataclass
+from polygene.crs_coded import coded
 from polygene.errors import DataError, FileError
+from polygene.formats.definitions import wkt2_of
 
 MAGIC = b"fgb\x03fgb\x01"
 VERSION = 3
@@ -207,6 +209,8 @@ def _crs_of(found: _Reader | None) -> tuple[proj.CRS | None, str]:
     texts = [f"{found.text(0) or 'EPSG'}:{own}" for own in codes if own]
     texts += [text for text in (found.text(4), found.text(5), found.text(2)) if text]
     for text in texts:
+        if (known := coded(text, found.text(4))) is not None:
+            return known, ""
         try:
             return crs_module.parse(text), ""
         except DataError:
@@ -269,7 +273,7 @@ def _system(builder: flatbuffers.Builder, crs: proj.CRS) -> int:
     code = crs_module.code(crs)
     organisation = builder.CreateString(code[0]) if code else None
     text = builder.CreateString(code[1]) if code and not code[1].isdigit() else None
-    name, wkt = builder.CreateString(crs.name), builder.CreateString(crs.to_wkt())
+    name, wkt = builder.CreateString(crs.name), builder.CreateString(wkt2_of(crs))
     builder.StartObject(6)
     if organisation is not None:
         builder.PrependUOffsetTRelativeSlot(0, organisation, 0)
