@@ -200,6 +200,7 @@ class Definitions(InFolder):
             (first, ""), (own.to_wkt(), ""), (own.to_wkt("WKT1_ESRI"), ""), ("undefined", ""),
             ("x", ""), (by_proj("EPSG:25833").to_wkt(), ""), (own.to_json(), ""),
             (by_proj("EPSG:5773").to_wkt(), ""),
+            (first.replace("Transverse_Mercator", "Of_Nobody"), ""),
             (first.replace("500000", "600000"), told.format(r"\d\d.* km")),
             (first.replace("0.9996", "0.99961"), told.format(r"\d+\.?\d* m")),
             (by_proj("EPSG:32634").to_wkt(), told.format(r"\d+.* km")),

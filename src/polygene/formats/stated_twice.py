@@ -37,7 +37,10 @@ def contradicted(layer: Layer) -> list[str]:
         return []
     if extent is None or is_same(crs, other):
         return []
-    here, there = (_places_by(one, extent) for one in (crs, other))
+    try:
+        here, there = (_places_by(one, extent) for one in (crs, other))
+    except proj.ProjError:  # a method that PROJ does not have
+        return []
     if not np.isfinite(here).all():
         return []
     is_there = bool(np.isfinite(there).all())
