@@ -30,6 +30,8 @@ def contradicted(layer: Layer) -> list[str]:
     given, crs = definition_with(layer.crs), layer.crs
     if crs is None or not given or is_known(crs, given):
         return []
+    if not {"[", "{"} & set(given):  # no definition: PROJ would look for such a name, half a second
+        return []
     extent = layer.geometry.extent()
     try:
         other = parse(given)

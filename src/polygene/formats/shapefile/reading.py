@@ -108,18 +108,23 @@ def _crs(path: Path, notes: list[str]) -> proj.CRS | None:
     if not text:
         notes.append(Warned(f"{path.name} has a .prj beside it that is empty, so no CRS"))
         return None
-    try:
-        return _known(text)
-    except DataError:
+    found = _known(text)
+    if found is None:
         short = text if len(text) <= 40 else text[:37] + "..."
         words = f"its .prj says no CRS that is known here, {short!r}; read without one"
         notes.append(Warned(f"{path.name}: {words}"))
-        return None
+    return found
 
 
 @functools.lru_cache(maxsize=64)
-def _known(text: str) -> proj.CRS:
-    """Return the CRS of a .prj, the one of the registry where it is that."""
-    found = crs_module.parse(text)
+def _known(text: str) -> proj.CRS | None:
+    """Return the CRS of a .prj, the one of the registry where it is that; None if it is none.
+
+    Kept too where it is none: PROJ looks for it among all names, which takes half a second.
+    """
+    try:
+        found = crs_module.parse(text)
+    except DataError:
+        return None
     known = found.to_epsg(min_confidence=70)
     return proj.CRS.from_epsg(known) if known else found
