@@ -31,7 +31,7 @@ random: $(VENV)/for-tests
 	    tests.formats.test_proof tests.formats.test_lifting tests.ops.test_shapes tests.ops.test_clip \
 	    test_same test_taking_part test_bridge test_terminal test_commands test_golden test_plain globe \
 	    test_web test_by_key test_by_place test_matched test_changes plane.test_proof test_flatgeobuf \
-	    test_workers test_maps test_clauses test_round_trips test_covering ops.test_overlays
+	    test_workers test_maps test_clauses test_round_trips test_covering ops.test_overlays test_crs_coded
 
 lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .

@@ -17,15 +17,17 @@ LONGITUDE_LATITUDE = "OGC:CRS84"
 CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"  # the same as a URI
 
 
-def parse(text: str) -> proj.CRS:
+def parse(text: str, definition: str = "") -> proj.CRS:
     """Return the CRS that a user or file means: an authority's code, WKT or PROJJSON.
+
+    ``definition`` is what a file says beside a code; it is kept with the CRS and not looked at.
 
     Raises
     ------
     DataError
         If it is none that pyproj knows.
     """
-    if (known := coded(text)) is not None:
+    if (known := coded(text, definition)) is not None:
         return known
     short = text if len(text) <= 60 else text[:57] + "..."
     try:

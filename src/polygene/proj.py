@@ -1,4 +1,4 @@
-"""What is used of pyproj, imported when it is first asked for: a third of the start of a command.
+"""What is used of pyproj, imported when it is first asked for: a quarter of a small command.
 
 What most commands want of a CRS is known without it, see `polygene.crs_coded`.
 """

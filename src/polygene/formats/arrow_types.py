@@ -18,7 +18,7 @@ from polygene.formats.columns import distinct_columns
 from polygene.formats.wanted import ALL
 from polygene.layer import Layer
 from polygene.notes import Changed, Warned, counted
-from polygene.table.types import in_milliseconds
+from polygene.table.types import in_milliseconds, rounded_as_real
 
 
 def storable(layer: Layer) -> tuple[Layer, list[str]]:
@@ -64,12 +64,6 @@ _ODD = (
     pa.types.is_uint64,
     pa.types.is_timestamp,  # those that are left: finer than microseconds
 )
-
-
-def _rounded(column: pa.ChunkedArray) -> int:
-    from polygene.table.casting import rounded_as_real
-
-    return rounded_as_real(column)
 
 
 def _has_odd_ns(column: pa.ChunkedArray) -> bool:
@@ -122,7 +116,7 @@ def plain(
                 )
         elif pa.types.is_decimal(wanted) or pa.types.is_float16(wanted):
             wanted = pa.float64()
-            n_rounded = _rounded(column) if pa.types.is_decimal(kind) else 0
+            n_rounded = rounded_as_real(column) if pa.types.is_decimal(kind) else 0
             if n_rounded:
                 what = f"{counted(n_rounded, 'value')} of {kind} rounded to real numbers"
                 notes.append(Warned(f"{path.name}: field {field.name}: {what}"))

@@ -18,7 +18,14 @@ from polygene.geometry import GeometryColumn
 from polygene.glimpse import geometry_words
 from polygene.layer import Layer
 from polygene.notes import Changed, Lost, counted
-from polygene.table.types import in_milliseconds, is_blob, is_whole, kind_of, type_words
+from polygene.table.types import (
+    in_milliseconds,
+    is_blob,
+    is_whole,
+    kind_of,
+    rounded_as_real,
+    type_words,
+)
 
 _NEAR = 1e-14  # of a number, as much as digits that a format leaves out make
 _NEAR_IF_SAID = 1e-6  # where the writer has said that numbers are rounded
@@ -184,7 +191,7 @@ def _of_field(meant: Layer, back: Layer, name: str, is_declared: bool) -> _Said 
     if one != other:
         said.append(f"{one} → {other}, {counted(n_values, 'value')}")
     n_retyped = len(said)
-    n_rounded = _rounded(given) if other == "real" else 0
+    n_rounded = rounded_as_real(given) if other == "real" else 0
     if n_rounded:
         said.append(f"{counted(n_rounded, 'value')} rounded")
     n_cut = 0 if pa.types.is_timestamp(found.type) else moments.finer_than_kept(given)
@@ -282,12 +289,6 @@ def _read_as(texts: pa.ChunkedArray, kind: pa.DataType) -> pa.ChunkedArray:
         if not pa.types.is_timestamp(kind):
             raise
         return pc.cast(pc.cast(texts, pa.timestamp(kind.unit)), kind)
-
-
-def _rounded(column: pa.ChunkedArray) -> int:
-    from polygene.table.casting import rounded_as_real
-
-    return rounded_as_real(column)
 
 
 def _text(column: pa.ChunkedArray) -> pa.ChunkedArray:

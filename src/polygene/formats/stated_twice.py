@@ -33,11 +33,13 @@ def contradicted(layer: Layer) -> list[str]:
     if not {"[", "{"} & set(given):  # no definition: PROJ would look for such a name, half a second
         return []
     extent = layer.geometry.extent()
+    if extent is None:
+        return []
     try:
         other = parse(given)
     except DataError:
         return []
-    if extent is None or is_same(crs, other):
+    if is_same(crs, other):
         return []
     try:
         here, there = (_places_by(one, extent) for one in (crs, other))

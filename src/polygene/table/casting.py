@@ -108,20 +108,6 @@ def as_text(column: Any) -> Any:
     return pc.cast(column, pa.string())
 
 
-def rounded_as_real(column: pa.ChunkedArray) -> int:
-    """Return how many whole numbers or decimals a real number of 64 bits does not hold exactly."""
-    kind = column.type
-    is_decimal = pa.types.is_decimal(kind)
-    if not (is_decimal and kind.precision > 15) and not pa.types.is_integer(kind):
-        return 0
-    real = pc.cast(column, pa.float64(), safe=False)
-    try:
-        back = pc.cast(real, kind, safe=is_decimal)
-    except pa.ArrowInvalid:
-        return len(column) - column.null_count
-    return int(pc.sum(pc.not_equal(back, column)).as_py() or 0)
-
-
 def rounded_by(column: pa.ChunkedArray, kind: pa.DataType) -> int:
     """Return how many numbers are others as reals of fewer bits, but for infinite ones."""
     if not pa.types.is_float32(kind) or not pa.types.is_float64(column.type):

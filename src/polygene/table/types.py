@@ -188,3 +188,17 @@ def values_of(table: pa.Table) -> list[dict[str, Any]]:
     """Return rows as Python's values; dates that it has not are text."""
     columns = [beyond_as_text(c) if dates_beyond(c) else c for c in table.columns]
     return pa.table(columns, table.column_names).to_pylist()
+
+
+def rounded_as_real(column: pa.ChunkedArray) -> int:
+    """Return how many whole numbers or decimals a real number of 64 bits does not hold exactly."""
+    kind = column.type
+    is_decimal = pa.types.is_decimal(kind)
+    if not (is_decimal and kind.precision > 15) and not pa.types.is_integer(kind):
+        return 0
+    real = pc.cast(column, pa.float64(), safe=False)
+    try:
+        back = pc.cast(real, kind, safe=is_decimal)
+    except pa.ArrowInvalid:
+        return len(column) - column.null_count
+    return int(pc.sum(pc.not_equal(back, column)).as_py() or 0)

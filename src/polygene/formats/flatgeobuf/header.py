@@ -15,7 +15,6 @@ from flatbuffers.table import Table
 from polygene import crs as crs_module
 from polygene import proj
 from polygene.classes import dataclass
-from polygene.crs_coded import coded
 from polygene.errors import DataError, FileError
 from polygene.formats.definitions import wkt2_of
 
@@ -209,10 +208,8 @@ def _crs_of(found: _Reader | None) -> tuple[proj.CRS | None, str]:
     texts = [f"{found.text(0) or 'EPSG'}:{own}" for own in codes if own]
     texts += [text for text in (found.text(4), found.text(5), found.text(2)) if text]
     for text in texts:
-        if (known := coded(text, found.text(4))) is not None:
-            return known, ""
         try:
-            return crs_module.parse(text), ""
+            return crs_module.parse(text, found.text(4)), ""
         except DataError:
             continue
     return None, texts[0][:60] if texts else ""

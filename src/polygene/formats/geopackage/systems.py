@@ -8,7 +8,6 @@ import sqlite3
 from polygene import proj
 from polygene.crs import code as authority_code
 from polygene.crs import is_same, parse
-from polygene.crs_coded import coded
 from polygene.errors import DataError
 from polygene.formats.definitions import wkt_of
 
@@ -32,13 +31,10 @@ def read_crs(connection: sqlite3.Connection, srs_id: int) -> proj.CRS | None:
     if row is None:
         return None
     organization, number, *definitions = row
-    by_code = f"{str(organization).upper()}:{number}"
-    if (known := coded(by_code, str(definitions[0]))) is not None:
-        return known
     # By its code, or the newer text, where there is one, which says more.
-    for stated in (by_code, *definitions[::-1]):
+    for stated in (f"{str(organization).upper()}:{number}", *definitions[::-1]):
         with contextlib.suppress(DataError):
-            return parse(str(stated))
+            return parse(str(stated), str(definitions[0] or ""))
     return None
 
 

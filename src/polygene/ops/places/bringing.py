@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+from typing import TypedDict, Unpack
+
 from polygene.crs import is_same, turn_of
 from polygene.layer import Layer
 from polygene.ops.places.brought import Brought
 
 
-def brought(
-    other: Layer,
-    onto: Layer,
-    *,
-    reach: float = 0.0,
-    whole: bool = False,
-    follow: float | None = None,
-    invalid: str = "mend",
-    outside: str = "bring",
-) -> Brought:
+class Bringing(TypedDict, total=False):
+    """How a layer is to come: what `polygene.ops.places.bridge.bridged` takes."""
+
+    reach: float
+    whole: bool
+    follow: float | None
+    invalid: str
+    outside: str
+
+
+def brought(other: Layer, onto: Layer, **how: Unpack[Bringing]) -> Brought:
     """Bring a layer to the CRS of another; see `polygene.ops.places.bridge.bridged`.
 
     Where both are in one CRS of a plane it is there, and the bridge, which is long, not imported.
@@ -25,6 +28,4 @@ def brought(
         return Brought(other)
     from polygene.ops.places.bridge import bridged
 
-    return bridged(
-        other, onto, reach=reach, whole=whole, follow=follow, invalid=invalid, outside=outside
-    )
+    return bridged(other, onto, **how)
