@@ -299,6 +299,21 @@ class RoundTheWorld(unittest.TestCase):
             with self.subTest(seed=seed, family=family, lon=lon, lat=lat, size=size, d=d):
                 self.check(column, d, rng)
 
+    def test_what_is_no_wider_than_nothing_on_its_plane(self):
+        rng, bit = np.random.default_rng(9), 2.0**-53
+        needle = [(-179.6207, 90), (-179.616, 89.9973), (-179.5055, 90)]
+        speck = np.array([(0.5, 0.5), (0.5 + bit, 0.5), (0.5, 0.5 + bit)])
+        for corners, d in itertools.product(("round", "mitre", "bevel"), (500.0, 13_000.0)):
+            for ring in (needle, np.array(needle) * (1, -1), speck):
+                layer = make.layer("x", make.polygons([[[make.closed(ring)]]]), DEGREES)
+                result = buffer(layer, d, corners=corners)
+                length = 301 if ring is not speck else 0
+                least = (np.pi if corners == "round" else 0) * d * d + 2 * length * d
+                self.assertGreaterEqual(result.summary.area, 0.998 * least, (corners, d))
+        self.check(make.polygons([[[make.closed(needle)]], [[make.closed(speck)]]]), 13_000.0, rng)
+        square = make.square(0, 0, 1)
+        self.check(make.polygons([[[square, make.closed(speck[::-1])]]]), -9_000.0, rng)
+
     def test_ways_along_a_pole_have_no_length_and_no_direction(self):
         rng = np.random.default_rng(6)
         for side in (1, -1):
