@@ -177,6 +177,22 @@ class Definitions(InFolder):
             n_known += own._loaded is None
         self.assertGreater(n_known, 0.8 * len(rounds))
 
+    def test_the_code_of_a_definition_is_that_of_proj(self):
+        """However it is worded, with and without its code, and where it is another's or nobody's."""
+        codes, n_none = EVERY if takes_all() else random.sample(EVERY, 1), 0
+        for code in random.sample(codes, min(len(codes), 60)):
+            stated = by_proj(code).to_json_dict()
+            given = {key: value for key, value in stated.items() if key != "id"}
+            esri = pyproj.CRS.from_wkt(by_proj(code).to_wkt("WKT1_ESRI"))
+            names = [given["name"].upper(), f"{given['name']} of Tolva", "unknown"]
+            made = [{**given, "name": name} for name in names]
+            for found in (stated, given, {**stated, "name": "Tolva"}, *made, esri):
+                own = found if found is esri else pyproj.CRS.from_json_dict(found)
+                code_of = crs.code(own)
+                self.assertEqual(code_of, own.to_authority(min_confidence=100), (code, own.name))
+                n_none += code_of is None
+        self.assertGreater(n_none, 0)
+
     def test_others_are_not(self):
         wkt = definitions.wkt_of(by_proj("EPSG:32633"))
         for text in (wkt.replace("0.9996", "0.9997"), wkt + " ", "undefined", ""):

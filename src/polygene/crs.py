@@ -6,15 +6,21 @@ that store another order turn them at their own border.
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Sequence
 
 from polygene import proj
-from polygene.crs_coded import coded
+from polygene.crs_coded import CodedCRS, coded, is_listed
 from polygene.errors import DataError
 
 LONGITUDE_LATITUDE = "OGC:CRS84"
 CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"  # the same as a URI
+
+_NAMED = {
+    "Projected CRS",
+    "Geographic 2D CRS",
+}  # PROJ's words for those that are found by their name
 
 
 def parse(text: str, definition: str = "") -> proj.CRS:
@@ -61,6 +67,18 @@ def label(crs: proj.CRS | None) -> str:
 
 def code(crs: proj.CRS) -> tuple[str, str] | None:
     """Return authority and code if the definition is exactly that one's."""
+    if isinstance(crs, CodedCRS):
+        return crs.to_authority()
+    return _code_by_proj(crs)
+
+
+@functools.lru_cache(maxsize=64)
+def _code_by_proj(crs: proj.CRS) -> tuple[str, str] | None:
+    # PROJ looks through all it knows, for half a second, and is sure of no CRS but one that states its
+    # code or has the very name of another.
+    says_code = {"id", "ids"} & crs.to_json_dict().keys()
+    if crs.type_name in _NAMED and not says_code and not is_listed(crs.name):
+        return None
     found = crs.to_authority(min_confidence=100)
     return (str(found[0]), str(found[1])) if found else None
 

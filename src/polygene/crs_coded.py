@@ -17,12 +17,14 @@ import sqlite3
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 from polygene.classes import NamedTuple
 
 if TYPE_CHECKING:
     from polygene import proj
+
+Found = TypeVar("Found")
 
 _ELSEWHERE = ("PROJ_DATA", "PROJ_LIB")
 _CODE = re.compile(r"(EPSG|OGC):(\d{1,9}|CRS84)", re.IGNORECASE)
@@ -55,6 +57,7 @@ FROM projected_crs AS c
 JOIN conversion_table AS m ON m.auth_name = c.conversion_auth_name AND m.code = c.conversion_code
 WHERE c.auth_name = :authority AND c.code = :code
 """
+_LISTED = "SELECT 1 FROM crs_view WHERE name = ?"
 _UNIT_SIZE = "SELECT conv_factor FROM unit_of_measure WHERE auth_name = ? AND code = ?"
 
 
@@ -205,21 +208,21 @@ def definition_with(crs: proj.CRS | None) -> str:
     return crs.text if isinstance(crs, CodedCRS) else ""
 
 
+@functools.lru_cache(maxsize=64)
+def is_listed(name: str) -> bool:
+    """Whether a CRS of the database is called just so; True too where there is no asking it."""
+    found = _asked(lambda at: at.execute(_LISTED, (name,)).fetchone() is not None)
+    return found is None or found
+
+
 @functools.cache
 def _known(authority: str, code: str) -> CodedCRS | None:
-    database = _database()
-    if database is None:
-        return None
     key = {"authority": authority, "code": str(int(code)) if code.isdigit() else code}
-    try:
-        with closing(
-            sqlite3.connect(f"{database.as_uri()}?mode=ro&immutable=1", uri=True)
-        ) as asked:
-            rows = asked.execute(_AXES, key).fetchall()
-            if len(rows) != 2 or rows[0][1] not in _IS_GEOGRAPHIC:
-                return None
-            conversion = _conversion(asked, key)
-    except sqlite3.Error:
+    found = _asked(lambda at: (at.execute(_AXES, key).fetchall(), _conversion(at, key)))
+    if found is None:
+        return None
+    rows, conversion = found
+    if len(rows) != 2 or rows[0][1] not in _IS_GEOGRAPHIC:
         return None
     axes = [_axis(*row[2:]) for row in rows]
     if not all(axis.direction in _DIRECTIONS and axis.unit_conversion_factor for axis in axes):
@@ -251,6 +254,18 @@ def _conversion(database: sqlite3.Connection, key: dict[str, str]) -> Conversion
             return None
         values[str(code)] = value * size[0]
     return Conversion(str(row[1]), values)
+
+
+def _asked(what: Callable[[sqlite3.Connection], Found]) -> Found | None:
+    """Return what PROJ's database says; None if there is none, or not as it is known here."""
+    database = _database()
+    if database is None:
+        return None
+    try:
+        with closing(sqlite3.connect(f"{database.as_uri()}?mode=ro&immutable=1", uri=True)) as at:
+            return what(at)
+    except sqlite3.Error:
+        return None
 
 
 def _database() -> Path | None:
