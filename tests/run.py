@@ -33,6 +33,7 @@ def main() -> int:
     signal.signal(signal.SIGINT, signal.default_int_handler)
     if hasattr(signal, "SIGHUP") and signal.getsignal(signal.SIGHUP) == signal.SIG_IGN:
         signal.signal(signal.SIGHUP, lambda *_: None)
+    os.environ.pop("POLYGENE_THREADS", None)  # what tests say of threads is for the usual number
     found = sorted(
         ".".join(p.relative_to(HERE.parent).with_suffix("").parts) for p in HERE.rglob("test_*.py")
     )

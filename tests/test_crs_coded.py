@@ -193,6 +193,23 @@ class Definitions(InFolder):
                 n_none += code_of is None
         self.assertGreater(n_none, 0)
 
+    def test_a_prj_is_whose_proj_says(self):
+        n_known = 0
+        for code in some(40):
+            with contextlib.suppress(pyproj.exceptions.CRSError):
+                text = by_proj(code).to_wkt("WKT1_ESRI")
+                found = definitions.coded_in_prj(text)
+                if found is not None:
+                    known = pyproj.CRS.from_wkt(text).to_epsg(min_confidence=definitions.SURE_PRJ)
+                    self.assertEqual((found.authority, found.code), ("EPSG", str(known)))
+                    self.assertEqual(definitions.prj_of(found), text)
+                    self.assertIsNone(found._loaded)
+                    n_known += 1
+        self.assertGreater(n_known, 35)
+        for other in (text.replace("0.0", "1.0"), "", "LOCAL_CS"):
+            self.assertIsNone(definitions.coded_in_prj(other))
+        self.assertEqual(definitions.prj_of(coded("EPSG:32633", text.upper())), "")
+
     def test_others_are_not(self):
         wkt = definitions.wkt_of(by_proj("EPSG:32633"))
         for text in (wkt.replace("0.9996", "0.9997"), wkt + " ", "undefined", ""):

@@ -314,6 +314,23 @@ class RoundTheWorld(unittest.TestCase):
         square = make.square(0, 0, 1)
         self.check(make.polygons([[[square, make.closed(speck[::-1])]]]), -9_000.0, rng)
 
+    def test_what_is_narrower_than_edges_bend(self):
+        """Needles whose two sides would lie on a plane as if one were the other."""
+        for seed in some_of(range(40)):
+            rng = np.random.default_rng(seed)
+            length, width, turn = 10 ** rng.uniform(-1, 0.5), 10 ** rng.uniform(-7, -2.5), 0.0
+            if seed % 2:
+                turn = rng.uniform(-1, 1)
+            x = np.sort(rng.uniform(0, length, (2, 3)))
+            sway = width * rng.random((2, 3))
+            right = np.stack([x[0], turn * x[0] - sway[0]], axis=1)
+            left = np.stack([x[1], turn * x[1] + sway[1]], axis=1)[::-1]
+            ring = np.concatenate([[(0, 0)], right, [(length, turn * length)], left])
+            ring += rng.uniform((-170, -80), (160, 80))
+            d = 10 ** rng.uniform(3.5, 6)
+            with self.subTest(seed=seed, d=d):
+                self.check(make.polygons([[[make.closed(ring)]]]), d, rng)
+
     def test_ways_along_a_pole_have_no_length_and_no_direction(self):
         rng = np.random.default_rng(6)
         for side in (1, -1):

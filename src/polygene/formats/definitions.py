@@ -21,9 +21,11 @@ import orjson
 from polygene import proj
 from polygene.crs_coded import coded, definition_with
 
+SURE_PRJ = 70  # of 100, how sure PROJ has to be of whose code a .prj is, which states none
 TABLE = Path(__file__).with_name("definitions.bin")
-# By code: the first eight bytes of BLAKE2b of the WKT 1, the WKT 2 and the PROJJSON.
-_ROW, _FORMS = struct.Struct("<IQQQ"), ("wkt", "wkt2", "json")
+# By code: the first eight bytes of BLAKE2b of the WKT 1, the WKT 2, the PROJJSON and the WKT of .prj
+# files; of that 0 where PROJ takes it for another code's, or none.
+_ROW, _FORMS = struct.Struct("<IQQQQ"), ("wkt", "wkt2", "json", "prj")
 
 
 def wkt_of(crs: proj.CRS) -> str:
@@ -55,6 +57,24 @@ def coded_in_json(given: dict[str, Any]) -> proj.CRS | None:
     text = orjson.dumps(given).decode()
     found = coded(f"{own.get('authority')}:{own.get('code')}", text)
     return found if found is not None and is_known(found, text, "json") else None
+
+
+def coded_in_prj(text: str) -> proj.CRS | None:
+    """Return the CRS of a .prj, which states no code; None if it is not known whose it is."""
+    table, wanted = TABLE.read_bytes(), _hash(text).to_bytes(8, "little")
+    place = table.find(wanted)
+    while place >= 0 and place % _ROW.size != _ROW.size - len(wanted):
+        place = table.find(wanted, place + 1)
+    if place < 0:
+        return None
+    number = _ROW.unpack_from(table, place - place % _ROW.size)[0]
+    return coded(f"EPSG:{number}", text)
+
+
+def prj_of(crs: proj.CRS) -> str:
+    """Return the definition as .prj files have it; nothing where PROJ has to be asked."""
+    given = definition_with(crs)
+    return given if given and is_known(crs, given, "prj") else ""
 
 
 def _wkt_by_proj(crs: proj.CRS) -> str:
@@ -95,8 +115,17 @@ def _made() -> bytes:
         if found is not None:
             json = orjson.dumps(found.to_json_dict()).decode()
             texts = _wkt_by_proj(found), str(found.to_wkt()), json
-            rows.append((number, *map(_hash, texts)))
+            rows.append((number, *map(_hash, texts), _hash_of_prj(found)))
     return b"".join(_ROW.pack(*row) for row in rows)
+
+
+def _hash_of_prj(crs: proj.CRS) -> int:
+    try:
+        text = str(crs.to_wkt(proj.WktVersion.WKT1_ESRI))
+    except proj.CRSError:
+        return 0
+    known = proj.CRS.from_wkt(text).to_epsg(min_confidence=SURE_PRJ)
+    return _hash(text) if ("EPSG", str(known)) == crs.to_authority() else 0
 
 
 if __name__ == "__main__":

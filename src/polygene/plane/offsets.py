@@ -8,8 +8,6 @@ the union, however it crosses itself.
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from polygene.arrays import BoolArray, F64Array, I64Array, count_by, offsets_from, owners, spans
@@ -110,12 +108,10 @@ def offset_outlines(
         )
         xy, offsets = _offset(tracks, style, trims)
         row = tracks.row
-        lone = _lone_points(column, distance, style)
+        lone = _lone_points(column) if style.caps != "flat" else np.zeros(0, np.int64)
         if len(lone):
             at = owners(column.ring_offsets_of_rows)[owners(column.ring_offsets)[lone]]
-            caps = style.caps if column.family == Family.LINES else "round"
-            circles = _circles(column.xy[lone], distance[at], replace(style, caps=caps))
-            more, more_offsets, which = circles
+            more, more_offsets, which = _circles(column.xy[lone], distance[at], style)
             xy = np.concatenate([xy, more])
             offsets = np.concatenate([offsets, offsets[-1] + more_offsets[1:]])
             row = np.concatenate([row, at[which]])
@@ -129,49 +125,31 @@ def offset_outlines(
 
 
 def _circles(xy: F64Array, distance: F64Array, style: Style) -> tuple[F64Array, I64Array, I64Array]:
-    """Return closed circles round points (squares with square caps), and which point each is of.
-
-    Those of negative distances run the other way, as what is taken away does.
-    """
-    which = np.flatnonzero(distance)
+    """Return closed circles round points (squares with square caps), and which point each is of."""
+    which = np.flatnonzero(distance > 0)
     if style.caps == "square":
         angles = np.pi / 4 + np.arange(5) * np.pi / 2
-        size = np.sqrt(2)
+        reach = np.sqrt(2)
     else:
         n = int(np.ceil(2 * np.pi / style.largest_step))
-        angles, size = np.arange(n + 1) * 2 * np.pi / n, 1.0
-    around = size * np.stack([np.cos(angles), np.sin(angles)], axis=1)
+        angles, reach = np.arange(n + 1) * 2 * np.pi / n, 1.0
+    around = reach * np.stack([np.cos(angles), np.sin(angles)], axis=1)
     # Closed to the bit: cosines of 0 and of the full turn differ in the last digit.
     around[-1] = around[0]
-    reach = np.stack([np.abs(distance[which]), distance[which]], axis=1)
-    points = xy[which, None] + reach[:, None] * around
+    points = xy[which, None] + distance[which, None, None] * around
     return points.reshape(-1, 2), np.arange(len(which) + 1) * len(angles), which
 
 
-def _lone_points(column: GeometryColumn, distance: F64Array, style: Style) -> I64Array:
-    """Return the first vertices of lines and rings that are but a point with a distance round it."""
+def _lone_points(column: GeometryColumn) -> I64Array:
+    """Return the first vertices of lines that are but a point."""
+    if column.family != Family.LINES:
+        return np.zeros(0, np.int64)
     ring_of = owners(column.ring_offsets)
     first = column.ring_offsets[:-1][ring_of]
     # A line that stands still has no direction; round caps make it a circle, flat ones nothing.
     moves = (column.xy != column.xy[first]).any(axis=1)
     still = (count_by(ring_of[moves], column.n_rings) == 0) & (np.diff(column.ring_offsets) > 0)
-    if column.family == Family.LINES:
-        still &= style.caps != "flat"
-    else:
-        still &= _spreads(column, distance)
     return column.ring_offsets[:-1][still]
-
-
-def _is_hole(column: GeometryColumn) -> BoolArray:
-    is_hole = np.ones(column.n_rings, bool)
-    is_hole[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = False
-    return is_hole
-
-
-def _spreads(column: GeometryColumn, distance: F64Array) -> BoolArray:
-    """Return (n_rings,) rings with the distance (n_rows,) on the side where they have no inside."""
-    d = distance[owners(column.ring_offsets_of_rows)]
-    return np.where(_is_hole(column), d < 0, d > 0)
 
 
 def without_repeats(column: GeometryColumn) -> tuple[F64Array, I64Array]:
@@ -190,11 +168,13 @@ def _ring_tracks(column: GeometryColumn, distance: F64Array) -> _Tracks:
     counts = np.diff(offsets)
     # Outer rings run with the inside on their left, holes too: their area is on the outside of
     # them.
-    backwards = (ring_areas(xy, offsets) < 0) != _is_hole(column)
+    turned = ring_areas(xy, offsets) < 0
+    is_hole = np.ones(column.n_rings, bool)
+    is_hole[column.part_offsets[:-1][np.diff(column.part_offsets) > 0]] = False
+    backwards = turned != is_hole
     row_of_ring = owners(column.ring_offsets_of_rows)
-    # Valid polygons have no fewer; but of those in degrees what is narrower than can be told on their
-    # plane, as between two longitudes of a pole, is a way there and back. It has a distance round it.
-    kept = np.flatnonzero((counts >= 4) | ((counts == 3) & _spreads(column, distance)))
+    # What is fewer encloses nothing, and valid polygons have none.
+    kept = np.flatnonzero(counts >= 4)
     n = counts[kept] - 1
     ring = np.repeat(np.arange(len(kept)), n)
     k = np.arange(n.sum()) - offsets_from(n)[:-1][ring]

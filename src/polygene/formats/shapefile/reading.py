@@ -12,7 +12,7 @@ from polygene import computing as pc
 from polygene import crs as crs_module
 from polygene import proj
 from polygene.errors import DataError, FileError, reason_of
-from polygene.formats import codepages
+from polygene.formats import codepages, definitions
 from polygene.formats.base import Reading
 from polygene.formats.columns import ADVICE, info_of, layers_of, named
 from polygene.formats.shapefile import dbase, shapes
@@ -122,9 +122,11 @@ def _known(text: str) -> proj.CRS | None:
 
     Kept too where it is none: PROJ looks for it among all names, which takes half a second.
     """
+    if (coded := definitions.coded_in_prj(text)) is not None:
+        return coded
     try:
         found = crs_module.parse(text)
     except DataError:
         return None
-    known = found.to_epsg(min_confidence=70)
+    known = found.to_epsg(min_confidence=definitions.SURE_PRJ)
     return proj.CRS.from_epsg(known) if known else found

@@ -18,7 +18,7 @@ from polygene.classes import NamedTuple
 from polygene.commit.together import removing, replacing, together
 from polygene.crs import label
 from polygene.errors import DataError
-from polygene.formats import moments
+from polygene.formats import definitions, moments
 from polygene.formats.base import Way, Written, collecting_no_garbage, only_one
 from polygene.formats.columns import without_zero_signs
 from polygene.formats.shapefile import laying
@@ -97,6 +97,8 @@ def _with_all_heights(layer: Layer, notes: list[str]) -> Layer:
 
 def _prj(name: str, crs: proj.CRS, notes: list[str]) -> str:
     """Return a CRS as .prj files have it; what is lost by that is said."""
+    if known := definitions.prj_of(crs):
+        return known
     if crs.is_bound:
         notes.append(
             Lost(

@@ -1,8 +1,9 @@
 """Buffers in degrees: distances in metres on the ellipsoid, anywhere, right to a stated share.
 
-What is small is buffered on a plane of its own, inside and all. What is large is taken as its border or
-line, cut into runs, each buffered on its plane; the runs are put together again in degrees, where their
-winding numbers add up, and the polygon itself is added or, where it shrinks, they are taken from it.
+What is small, and keeps its shape there, is buffered on a plane of its own, inside and all. Of others
+the border or line is taken, cut into runs, each buffered on its plane; the runs are put together again
+in degrees, where their winding numbers add up, and the polygon itself is added or, where it shrinks,
+they are taken from it.
 """
 
 from __future__ import annotations
@@ -26,6 +27,7 @@ from polygene.plane.grid import DEFAULT_GEOGRAPHIC, Grid
 from polygene.plane.offsets import Style
 from polygene.plane.outlines import Outlines, run_backwards
 from polygene.plane.settling import settle
+from polygene.plane.validity import invalid_rows
 from polygene.winding import turned
 
 MOST_DISTANCE = 18_000_000.0  # metres; further the other side of the earth is near
@@ -53,11 +55,24 @@ class _Back(NamedTuple):
     sign: int
 
 
+class _Flat(NamedTuple):
+    """Rows on planes of their own, which reach so far and follow their course so closely, in metres."""
+
+    column: GeometryColumn
+    planes: Planes
+    reach: F64Array
+    tolerance: F64Array
+
+    def take(self, rows: I64Array) -> _Flat:
+        planes, tolerance = self.planes.take(rows), self.tolerance[rows]
+        return _Flat(self.column.take(rows), planes, self.reach[rows], tolerance)
+
+
 class _Piece(NamedTuple):
     """What is buffered on planes together: a column in degrees, the row each of its rows is of.
 
     sign : -1 where what comes out is taken away
-    planes : those of its rows and how far they reach, as far as they are known
+    flat : how it lies on its planes, if that is known
     """
 
     column: GeometryColumn
@@ -66,7 +81,7 @@ class _Piece(NamedTuple):
     style: Style
     is_end: BoolArray | None = None
     sign: int = 1
-    planes: tuple[Planes, F64Array] | None = None
+    flat: _Flat | None = None
 
 
 def buffered_in_degrees(
@@ -98,9 +113,11 @@ def buffered_in_degrees(
     pieces, areas = _pieces(column, distance, style, geod)
     pieces = [piece for piece in pieces if piece.column.n_rows]
     for piece in pieces:
-        planes, far = piece.planes or local_planes.planes_of(piece.column, geod)
-        reach = max(reach, float(far.max(initial=0.0)))
-        found += _on_planes(piece, planes, step)
+        flat = piece.flat or _laid(
+            piece.column, piece.distance, *local_planes.planes_of(piece.column, geod)
+        )
+        reach = max(reach, float(flat.reach.max(initial=0.0)))
+        found += _on_planes(piece, flat, step)
     is_parted = np.zeros(column.n_rows, bool)
     for back in found:
         is_parted[back.row[back.rings.is_parted]] = True
@@ -141,18 +158,21 @@ def _pieces(
     if column.family == Family.POLYGONS:
         is_seamed = has_seams(column) & (distance < 0)
     is_large |= is_seamed
-    small, large = np.flatnonzero(~is_large), np.flatnonzero(is_large)
-    own = Planes(geod, planes.lon[small], planes.lat[small]), reach[small]
-    pieces = [_Piece(column.take(small), small, distance[small], style, planes=own)]
+    small, flat = _whole(column, np.flatnonzero(~is_large), distance, planes, reach)
+    pieces = [_Piece(column.take(small), small, distance[small], style, flat=flat)]
+    is_large = np.ones(column.n_rows, bool)
+    is_large[small] = False
+    large = np.flatnonzero(is_large)
     if len(large) == 0:
         return pieces, []
     some = column.take(large)
     row = large[owners(some.row_offsets)]
     parts = some.take_parts(np.arange(some.n_parts), np.arange(some.n_parts), some.n_parts)
-    _, reach = local_planes.planes_of(parts, geod)
-    is_whole = (reach <= MOST_LOCAL) & ~is_seamed[row]
-    alone, cut = np.flatnonzero(is_whole), np.flatnonzero(~is_whole)
-    pieces.append(_Piece(parts.take(alone), row[alone], distance[row[alone]], style))
+    planes, reach = local_planes.planes_of(parts, geod)
+    is_near = (reach <= MOST_LOCAL) & ~is_seamed[row]
+    alone, flat = _whole(parts, np.flatnonzero(is_near), distance[row], planes, reach)
+    pieces.append(_Piece(parts.take(alone), row[alone], distance[row[alone]], style, flat=flat))
+    cut = np.setdiff1d(np.arange(parts.n_rows), alone)
     if column.family == Family.LINES:
         runs = local_planes.runs_of(parts.take(cut), geod)
         of = row[cut[runs.row]]
@@ -174,6 +194,27 @@ def _pieces(
                 )
             )
     return pieces, [(parts.take(cut), row[cut])]
+
+
+def _laid(column: GeometryColumn, distance: F64Array, planes: Planes, reach: F64Array) -> _Flat:
+    tolerance = np.maximum(FOLLOW * np.abs(distance), local_planes.FOLLOW_LEAST)
+    return _Flat(local_planes.followed(column, planes, tolerance), planes, reach, tolerance)
+
+
+def _whole(
+    column: GeometryColumn, near: I64Array, distance: F64Array, planes: Planes, reach: F64Array
+) -> tuple[I64Array, _Flat]:
+    """Return which of the rows that are near their planes' middles are buffered as wholes, laid there.
+
+    Edges follow their course as closely as the distance asks for. What is narrower than that, such as
+    the tip of a wedge, may lie there inside out, or be a way there and back: its outside would be
+    taken for its inside. Of a polygon that is not valid there the border is taken, from both sides.
+    """
+    flat = _laid(column.take(near), distance[near], planes.take(near), reach[near])
+    if column.family != Family.POLYGONS or not (is_wrong := invalid_rows(flat.column)).any():
+        return near, flat
+    kept = np.flatnonzero(~is_wrong)
+    return near[kept], flat.take(kept)
 
 
 def _of_border(
@@ -232,13 +273,11 @@ def _as_lines(column: GeometryColumn) -> tuple[GeometryColumn, I64Array]:
     return lines, owners(column.ring_offsets_of_rows)
 
 
-def _on_planes(piece: _Piece, planes: Planes, step: float) -> list[_Back]:
+def _on_planes(piece: _Piece, flat: _Flat, step: float) -> list[_Back]:
     """Buffer rows each on its plane, and bring what comes out back into degrees."""
-    column, d = piece.column, piece.distance
-    tolerance = np.maximum(FOLLOW * np.abs(d), local_planes.FOLLOW_LEAST)
-    flat = local_planes.followed(column, planes, tolerance)
-    grid = grid_round(flat, d, piece.style, step)
-    areas = buffered_rows(flat, d, piece.style, grid, piece.is_end)
+    planes, tolerance = flat.planes, flat.tolerance
+    grid = grid_round(flat.column, piece.distance, piece.style, step)
+    areas = buffered_rows(flat.column, piece.distance, piece.style, grid, piece.is_end)
     poles = planes.poles()
 
     def back(first: int, stop: int) -> _Back:

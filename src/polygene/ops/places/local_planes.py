@@ -49,6 +49,10 @@ class Planes(NamedTuple):
         """Return the planes of rows that follow each other."""
         return Planes(self.geod, self.lon[first:stop], self.lat[first:stop])
 
+    def take(self, rows: I64Array) -> Planes:
+        """Return the planes of some rows."""
+        return Planes(self.geod, self.lon[rows], self.lat[rows])
+
     def to_plane(self, degrees: F64Array, row: I64Array) -> F64Array:
         """Return (n, 2) metres east and north of the middles of the rows (n,) they belong to."""
         azimuth, _, distance = self.geod.inv(
