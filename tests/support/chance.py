@@ -17,9 +17,9 @@ def takes_all() -> bool:
 
 
 def some_of(items: Iterable[T]) -> list[T]:
-    """Return a quarter of them by chance, in their order; all of them where that is asked for."""
+    """Return a third of them, chosen by chance, in their order; all of them where that is asked for."""
     every = list(items)
     if takes_all():
         return every
-    chosen = sorted(random.sample(range(len(every)), -(-len(every) // 4)))
+    chosen = sorted(random.sample(range(len(every)), -(-len(every) // 3)))
     return [every[k] for k in chosen]
