@@ -17,10 +17,8 @@ from polygene.errors import DataError
 LONGITUDE_LATITUDE = "OGC:CRS84"
 CRS84 = "http://www.opengis.net/def/crs/OGC/1.3/CRS84"  # the same as a URI
 
-_NAMED = {
-    "Projected CRS",
-    "Geographic 2D CRS",
-}  # PROJ's words for those that are found by their name
+# PROJ's words for those that are found by their name.
+_NAMED = {"Projected CRS", "Geographic 2D CRS"}
 
 
 def parse(text: str, definition: str = "") -> proj.CRS:
@@ -76,8 +74,8 @@ def code(crs: proj.CRS) -> tuple[str, str] | None:
 def _code_by_proj(crs: proj.CRS) -> tuple[str, str] | None:
     # PROJ looks through all it knows, for half a second, and is sure of no CRS but one that states its
     # code or has the very name of another.
-    says_code = {"id", "ids"} & crs.to_json_dict().keys()
-    if crs.type_name in _NAMED and not says_code and not is_listed(crs.name):
+    is_odd = crs.type_name in _NAMED and not is_listed(crs.name)
+    if is_odd and not {"id", "ids"} & crs.to_json_dict().keys():
         return None
     found = crs.to_authority(min_confidence=100)
     return (str(found[0]), str(found[1])) if found else None
