@@ -31,7 +31,9 @@ random: $(VENV)/for-tests
 	    tests.formats.test_proof tests.formats.test_lifting tests.ops.test_shapes tests.ops.test_clip \
 	    test_same test_taking_part test_bridge test_terminal test_commands test_golden test_plain globe \
 	    test_web test_by_key test_by_place test_matched test_changes plane.test_proof test_flatgeobuf \
-	    test_workers test_maps test_clauses test_round_trips test_covering ops.test_overlays test_crs_coded
+	    test_workers test_maps test_clauses test_round_trips test_covering ops.test_overlays test_crs_coded \
+	    test_geopackage test_far_edges test_nearly test_turns tests.plane.test_crowds tests.plane.test_heaps \
+	    test_location plane.test_nearness test_noding plane.test_sheets
 
 lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .

@@ -195,7 +195,7 @@ class Definitions(InFolder):
 
     def test_a_prj_is_whose_proj_says(self):
         n_known = 0
-        for code in USUAL + random.sample(EVERY, 400 if takes_all() else 40):
+        for code in USUAL + random.sample(EVERY, 400 if takes_all() else 12):
             with contextlib.suppress(pyproj.exceptions.CRSError):
                 text = by_proj(code).to_wkt("WKT1_ESRI")
                 found = definitions.coded_in_prj(text)
@@ -205,7 +205,7 @@ class Definitions(InFolder):
                     self.assertEqual(definitions.prj_of(found), text)
                     self.assertIsNone(found._loaded)
                     n_known += 1
-        self.assertGreater(n_known, 35)
+        self.assertGreater(n_known, 12)
         for other in (text.replace("0.0", "1.0"), "", "LOCAL_CS"):
             self.assertIsNone(definitions.coded_in_prj(other))
         self.assertEqual(definitions.prj_of(coded("EPSG:32633", text.upper())), "")

@@ -23,7 +23,7 @@ from polygene.errors import FileError
 
 SUPPORT = Path(__file__).parents[1] / "support"
 # 1 is every call, which takes ten minutes; where it begins is chance, so all have their turn.
-STRIDE = int(os.environ.get("POLYGENE_KILLS", "90"))
+STRIDE = int(os.environ.get("POLYGENE_KILLS", "150"))
 
 
 class Killed(unittest.TestCase):

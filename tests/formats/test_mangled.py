@@ -17,7 +17,7 @@ from polygene.errors import FileError
 from polygene.formats import arrow_ipc
 from polygene.formats.clauses.arrow import judge
 
-COUNT = int(os.environ.get("POLYGENE_MANGLED", "140"))
+COUNT = int(os.environ.get("POLYGENE_MANGLED", "100"))
 
 
 class Mangled(unittest.TestCase):

@@ -295,7 +295,7 @@ class Texts(InFolder):
             format_of(path).write(path, [layer(geometries()["multi polygons Z"], "x", code)])
             files = {p: p.read_bytes() for p in self.folder.glob("x.*") if ".lineage" not in p.name}
             refused = 0
-            for _ in range(60):
+            for _ in range(30):
                 changed = list(files)[rng.integers(0, len(files))]
                 data = np.frombuffer(files[changed], np.uint8)
                 data = data[: rng.integers(1, len(data))] if rng.random() < 0.25 else data
@@ -308,7 +308,7 @@ class Texts(InFolder):
                 except PolygeneError:
                     refused += 1
                 changed.write_bytes(files[changed])
-            self.assertGreater(refused, 5, ending)
+            self.assertGreater(refused, 2, ending)
             for p in files:
                 p.unlink()
 

@@ -283,7 +283,7 @@ class LookedAt(cli.WithSample):
             ("--key", "sector = upper(sector)", "--pairs", "--alone", "drop"),
             (*key, "--best", "shared"),
         ):
-            for source in ("s.gpkg", "s.parquet"):
+            for source in some_of(("s.gpkg", "s.parquet"), 2):
                 found = self.joined(source, asked)
                 with mock.patch.object(Wanted, "looked_at", lambda *_: None):
                     self.assertEqual(self.joined(source, asked), found, asked)

@@ -87,7 +87,7 @@ class AgainstBruteForce(unittest.TestCase):
                     apart = GEOD.inv(*ends[0].T, *ends[1].T)[2]
                     np.testing.assert_allclose(apart[got > 0], got[got > 0], atol=1e-5)
                     looked += len(got)
-        self.assertGreater(looked, 30)
+        self.assertGreater(looked, 10)
 
     def test_many_points_by_their_geodesics(self):
         rng = np.random.default_rng(5)

@@ -39,12 +39,12 @@ class Written(unittest.TestCase):
         cls.folder = Path(tempfile.mkdtemp())
         cls.addClassCleanup(shutil.rmtree, cls.folder)
         rng = np.random.default_rng(1)
-        a, b = make.coverage(30, 30, 20, rng, 8), make.coverage(25, 25, 24, rng, 8)
+        a, b = make.coverage(20, 20, 20, rng, 8), make.coverage(16, 16, 25, rng, 8)
         layers = [
             make.layer(name, column, UTM, group=np.arange(column.n_rows) % 5)
             for name, column in (("a", a), ("b", b))
         ]
-        cls.refs = [put(cls.folder, layer, 10_000) for layer in layers]
+        cls.refs = [put(cls.folder, layer, 5_000) for layer in layers]
         cls.read = [polygene.read(str(ref.path)) for ref in cls.refs]
         cls.wanted = {}
         for command, n, arguments in (("union", 2, {}), ("dissolve", 1, {"by": ("group",)})):

@@ -48,7 +48,7 @@ def database(n_columns):
 
 @unittest.skipUnless(library(), "needs compiled kernels and the library of Python's module")
 class Rows(unittest.TestCase):
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=40, deadline=None)
     @given(st.data())
     def test_taken(self, data):
         kinds = data.draw(KINDS)

@@ -24,9 +24,9 @@ class Settings(unittest.TestCase):
         self.assertEqual(told(3, POLYGENE_KERNELS="python"), everything(3))
 
     def test_so_does_any_number_of_threads(self):
-        alone = told(16, POLYGENE_THREADS="1")
+        alone = told(8, POLYGENE_THREADS="1")
         self.assertEqual(len(set(alone.values())), len(alone))
-        self.assertEqual(told(16, POLYGENE_THREADS="5"), alone)
+        self.assertEqual(told(8, POLYGENE_THREADS="5"), alone)
 
 
 if __name__ == "__main__":

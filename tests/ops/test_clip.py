@@ -42,7 +42,7 @@ class Polygons(unittest.TestCase):
                 if tuple(map(str, parts)) not in untouched:
                     self.assertEqual(exact.faults(parts), [])
                     n_checked += 1
-        self.assertGreater(n_checked, 150)
+        self.assertGreater(n_checked, 40)
 
     def test_sampled_points_are_covered_by_what_should_cover_them(self):
         """As many rows cover a point as rows of INPUT do where OTHER covers it, else none."""

@@ -91,7 +91,7 @@ class Covering(unittest.TestCase):
                 for a, b in zip(one, other, strict=True):
                     np.testing.assert_array_equal(a, b)
             n_far += len(covering.cover(areas, points, grid).point)
-        self.assertGreater(n_far, 1000)
+        self.assertGreater(n_far, 100)
 
     def test_only_where_it_may(self):
         square = make.polygons([[[make.square(0, 0, 9)]]])

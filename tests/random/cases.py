@@ -19,7 +19,7 @@ from polygene.plane.validity import invalid_rows
 from tests.support import generators as make
 from tests.support.cases import KINDS, STEPS
 
-CASES = int(os.environ.get("POLYGENE_CASES", "20"))
+CASES = int(os.environ.get("POLYGENE_CASES", "12"))
 
 
 def layers(seed: list[int]):

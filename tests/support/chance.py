@@ -16,10 +16,10 @@ def takes_all() -> bool:
     return bool(os.environ.get(ALL))
 
 
-def some_of(items: Iterable[T]) -> list[T]:
-    """Return a third of them, chosen by chance, in their order; all of them where that is asked for."""
+def some_of(items: Iterable[T], one_of: int = 6) -> list[T]:
+    """Return a sixth of them, chosen by chance, in their order; all of them where that is asked for."""
     every = list(items)
     if takes_all():
         return every
-    chosen = sorted(random.sample(range(len(every)), -(-len(every) // 3)))
+    chosen = sorted(random.sample(range(len(every)), -(-len(every) // one_of)))
     return [every[k] for k in chosen]

@@ -72,7 +72,7 @@ class Casting(unittest.TestCase):
             zeros = rng.choice(["", "", "0", "000"])
             return rng.choice(["", "-", "+"]) + zeros + digits + rng.choice(["", "", ".", ".00"])
 
-        for _ in range(400):
+        for _ in range(150):
             texts = [written(), rng.choice([written(), "0.5", "1e3", "x"])]
             column = pa.chunked_array([texts])
             whole, real = (recast(column, typed_field("x", words)) for words in ("integer", "real"))
