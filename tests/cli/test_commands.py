@@ -259,6 +259,23 @@ class Clip(WithSample):
 class Overlays(WithSample):
     in_process = True
 
+    def test_what_is_finer_than_the_grid_is_told_for_what_became_of_it(self):
+        """It is lost in a union; what supersedes comes out whole, and takes nothing away."""
+        for name, boxes in (("wide", [(0, 0, 100)]), ("fine", [(31, 31, 2), (40, 40, 30)])):
+            rows = make.polygons([[[make.square(*box)]] for box in boxes])
+            layer = make.layer(name, rows, crs.parse("EPSG:32633"), n=range(len(boxes)))
+            polygene.write(layer, self.folder / f"{name}.gpkg")
+        for command, said, n, area in (
+            ("union", "nothing is left of 1 feature too thin for a grid of 10: row 1", 2, 10_000),
+            ("supersede", "1 feature too thin for a grid of 10 cut nothing away: row 1", 3, 10_004),
+        ):
+            words = (command, "wide.gpkg", "--with", "fine.gpkg", "--precision", "10")
+            done = self.run_polygene(*words, "-o", "o.gpkg", "--replace")
+            found = polygene.read(self.folder / "o.gpkg").geometry
+            with self.subTest(command):
+                self.assertIn(f"fine: {said}", done.words)
+                self.assertEqual((found.n_rows, row_areas(found).sum()), (n, area))
+
     def overlay(self, *arguments):
         done = self.run_polygene(*arguments, "--json")
         self.assertEqual(done.code, 0, done.err)

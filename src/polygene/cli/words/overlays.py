@@ -231,8 +231,11 @@ def _notes(summary: OverlaySummary, say: Words) -> None:
     say.note(*(bridge(facts, name) for facts in summary.brought), *summary.notes)
     for side in (summary.input, *summary.others):
         say.note(*admitted(side.name, side.admitted))
-    for side in (summary.input, *summary.others):
-        _fell(side, f"a grid of {summary.grid}", say)
+    _fell(summary.input, f"a grid of {summary.grid}", say)
+    # What supersedes comes out as it is; on the grid it only takes nothing away.
+    is_above = summary.operation == "supersede"
+    for side in summary.others:
+        _fell(side, f"a grid of {summary.grid}", say, "cut nothing away" if is_above else "")
     if summary.snap is not None:
         snapped = dataclasses.replace(summary.input, fell=summary.snap.fell)
         _fell(snapped, f"a snap of {_far(summary.snap)}", say)
@@ -266,13 +269,12 @@ def _why_empty(summary: OverlaySummary) -> str:
     return "everything lies inside" if summary.operation == "erase" else "nothing lies inside"
 
 
-def _fell(side: Side, what: str, say: Words) -> None:
-    """Say of which rows nothing was left."""
+def _fell(side: Side, what: str, say: Words, did: str = "") -> None:
+    """Say of which rows nothing was left, or what these did."""
     if side.fell.count:
-        n = counted(side.fell.count, "feature")
-        say.note(
-            Warned(f"{side.name}: nothing is left of {n} too thin for {what}: {named(side.fell)}")
-        )
+        thin = f"{counted(side.fell.count, 'feature')} too thin for {what}"
+        told = f"{thin} {did}" if did else f"nothing is left of {thin}"
+        say.note(Warned(f"{side.name}: {told}: {named(side.fell)}"))
 
 
 def _reshaped(snap: Snap, name: str, say: Words) -> None:
