@@ -33,7 +33,8 @@ random: $(VENV)/for-tests
 	    test_web test_by_key test_by_place test_matched test_changes plane.test_proof test_flatgeobuf \
 	    test_workers test_maps test_clauses test_round_trips test_covering ops.test_overlays test_crs_coded \
 	    test_geopackage test_far_edges test_nearly test_turns tests.plane.test_crowds tests.plane.test_heaps \
-	    test_location plane.test_nearness test_noding plane.test_sheets
+	    test_location plane.test_nearness test_noding plane.test_sheets plane.test_validity test_casting \
+	    test_rows test_aggregate test_settings
 
 lint: $(VENV)/for-tests
 	$(VENV)/bin/ruff check .

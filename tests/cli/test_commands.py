@@ -259,6 +259,12 @@ class Clip(WithSample):
 class Overlays(WithSample):
     in_process = True
 
+    def overlay(self, *arguments):
+        done = self.run_polygene(*arguments, "--json")
+        self.assertEqual(done.code, 0, done.err)
+        (result,) = json.loads(done.out)["results"]
+        return result["summary"], polygene.read(f"{self.folder}/{result['written']}")
+
     def test_what_is_finer_than_the_grid_is_told_for_what_became_of_it(self):
         """It is lost in a union; what supersedes comes out whole, and takes nothing away."""
         for name, boxes in (("wide", [(0, 0, 100)]), ("fine", [(31, 31, 2), (40, 40, 30)])):
@@ -275,12 +281,6 @@ class Overlays(WithSample):
             with self.subTest(command):
                 self.assertIn(f"fine: {said}", done.words)
                 self.assertEqual((found.n_rows, row_areas(found).sum()), (n, area))
-
-    def overlay(self, *arguments):
-        done = self.run_polygene(*arguments, "--json")
-        self.assertEqual(done.code, 0, done.err)
-        (result,) = json.loads(done.out)["results"]
-        return result["summary"], polygene.read(f"{self.folder}/{result['written']}")
 
     def test_what_each_makes_of_the_sample(self):
         """Shore zones by sectors as one union; its parts are what the others make."""

@@ -30,7 +30,7 @@ from polygene.table.expression import Expression
 from tests.support import flat
 from tests.support import generators as make
 from tests.support.cases import KINDS, STEPS
-from tests.support.chance import some_of
+from tests.support.chance import many, some_of
 from tests.support.growing import call_of, differences, in_tasks, put, sums
 
 UTM = crs.parse("EPSG:32633")
@@ -232,9 +232,10 @@ class Many(Compared):
 
     def test_many_tasks(self):
         rng = np.random.default_rng(8)
-        columns = (make.coverage(7, 7, 20, rng), make.coverage(5, 5, 28, rng))
+        n = many(9, 7)
+        columns = (make.coverage(n, n, 20, rng), make.coverage(n - 2, n - 2, 26, rng))
         layers = self.written(*(layer(rng, n, c) for n, c in zip("ab", columns, strict=True)))
-        self.compare(OPERATIONS[0], layers, 25)
+        self.compare(OPERATIONS[0], layers, many(50, 25))
 
 
 class Portions(Compared):

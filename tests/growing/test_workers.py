@@ -27,7 +27,7 @@ from polygene.growing.running import Grounds
 from polygene.progress import SILENT
 from tests.growing.test_same import UTM
 from tests.support import generators as make
-from tests.support.chance import some_of
+from tests.support.chance import many, some_of
 from tests.support.growing import call_of, in_tasks, put, sums
 
 HAS_DASK = importlib.util.find_spec("distributed") is not None
@@ -39,12 +39,13 @@ class Written(unittest.TestCase):
         cls.folder = Path(tempfile.mkdtemp())
         cls.addClassCleanup(shutil.rmtree, cls.folder)
         rng = np.random.default_rng(1)
-        a, b = make.coverage(20, 20, 20, rng, 8), make.coverage(16, 16, 25, rng, 8)
+        n = many(30, 20)
+        a, b = make.coverage(n, n, 20, rng, 8), make.coverage(n - 5, n - 5, 25, rng, 8)
         layers = [
             make.layer(name, column, UTM, group=np.arange(column.n_rows) % 5)
             for name, column in (("a", a), ("b", b))
         ]
-        cls.refs = [put(cls.folder, layer, 5_000) for layer in layers]
+        cls.refs = [put(cls.folder, layer, many(10_000, 5_000)) for layer in layers]
         cls.read = [polygene.read(str(ref.path)) for ref in cls.refs]
         cls.wanted = {}
         for command, n, arguments in (("union", 2, {}), ("dissolve", 1, {"by": ("group",)})):

@@ -17,6 +17,7 @@ from polygene.formats.geopackage import putting, stepping
 from polygene.formats.geopackage.library import BLOB, REAL, TEXT, WHOLE, NotSoError, library
 from polygene.formats.geopackage.package import opened
 from polygene.kernels import plain
+from tests.support.chance import many
 
 TYPES = {WHOLE: pa.int64(), REAL: pa.float64(), TEXT: pa.string(), BLOB: pa.binary()}
 EDGES = st.sampled_from([2**53, -(2**53), 2**53 + 1, 2**63 - 1, -(2**63)])
@@ -48,7 +49,7 @@ def database(n_columns):
 
 @unittest.skipUnless(library(), "needs compiled kernels and the library of Python's module")
 class Rows(unittest.TestCase):
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=many(80, 40), deadline=None)
     @given(st.data())
     def test_taken(self, data):
         kinds = data.draw(KINDS)

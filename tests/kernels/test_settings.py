@@ -8,6 +8,7 @@ import sys
 import unittest
 
 from tests.kernels.everything import everything
+from tests.support.chance import many
 
 
 def told(size: int, **environment: str) -> dict[str, str]:
@@ -24,9 +25,10 @@ class Settings(unittest.TestCase):
         self.assertEqual(told(3, POLYGENE_KERNELS="python"), everything(3))
 
     def test_so_does_any_number_of_threads(self):
-        alone = told(8, POLYGENE_THREADS="1")
+        size = many(16, 8)
+        alone = told(size, POLYGENE_THREADS="1")
         self.assertEqual(len(set(alone.values())), len(alone))
-        self.assertEqual(told(8, POLYGENE_THREADS="5"), alone)
+        self.assertEqual(told(size, POLYGENE_THREADS="5"), alone)
 
 
 if __name__ == "__main__":

@@ -23,7 +23,7 @@ from polygene.plane.offsets import Style
 from polygene.plane.relating import relate
 from polygene.plane.relations import RELATIONS, has_meaning, holds
 from tests.support import generators as make
-from tests.support.chance import some_of
+from tests.support.chance import many, some_of
 from tests.support.exact import covers, on_segment, turn
 
 SIDE = 5  # of the lattice; cells are counted at twice its coordinates
@@ -155,7 +155,7 @@ class Matrices(unittest.TestCase):
                             n += 1
                         else:
                             self.assertNotIn((i, j), told)
-        self.assertGreater(n, 80)
+        self.assertGreater(n, many(750, 80))
 
     def test_identities(self):
         rng = np.random.default_rng(4)

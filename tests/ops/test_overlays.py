@@ -23,7 +23,7 @@ from tests.support.cases import (
     stars,
     tangles,
 )  # fmt: skip
-from tests.support.chance import some_of
+from tests.support.chance import many, some_of
 
 NONE = (None,)
 
@@ -91,7 +91,7 @@ class Polygons(unittest.TestCase):
                     if tuple(map(str, parts)) not in untouched:
                         self.assertEqual(exact.faults(parts), [], name)
                         n_checked += 1
-        self.assertGreater(n_checked, 150)
+        self.assertGreater(n_checked, many(600, 150))
 
     def test_the_identities_of_the_trade(self):
         """clip + erase = INPUT; intersect + both erased = union; imprint without nulls = intersect."""
@@ -429,7 +429,7 @@ class Dissolve(unittest.TestCase):
                         result.table["g"][k].as_py() if by else None for k in rows_over(out, x, y)
                     ]
                     self.assertCountEqual(found, groups)
-        self.assertGreater(n_checked, 15)
+        self.assertGreater(n_checked, many(80, 15))
 
     def test_a_clean_coverage_dissolves_without_a_trace(self):
         """No vertex is lost or moved but those inside; the outline has the cells' own coordinates."""

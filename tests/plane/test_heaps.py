@@ -15,7 +15,7 @@ from polygene.plane import buffering, heaps
 from polygene.plane.grid import Grid
 from polygene.plane.offsets import Style
 from polygene.plane.validity import invalid_rows
-from tests.support.chance import some_of
+from tests.support.chance import many, some_of
 
 
 def track(rng: np.random.Generator, n: int, step: float = 5.0) -> np.ndarray:
@@ -138,7 +138,7 @@ class Heaps(unittest.TestCase):
         cloud = polygene.buffer(layer_of(GeometryColumn.from_points(fixes)), 40.0, dissolve=True)
         lines = layer_of(GeometryColumn.from_rings([[[path]]], Family.LINES))
         land = GeometryColumn.from_rings([[[shore]]], Family.POLYGONS)
-        asked = rng.uniform(-400, 400, (3_000, 2))
+        asked = rng.uniform(-400, 400, (many(8_000, 3_000), 2))
         for column, far in ((lines.geometry, 40.0), (land, 60.0), (land, -60.0)):
             self.assertTrue(buffering._lie_over_themselves(column, np.array([far]), Style())[0])
         to_shore, on_land = off(asked, shore), self.holds(land, asked)

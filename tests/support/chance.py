@@ -16,6 +16,11 @@ def takes_all() -> bool:
     return bool(os.environ.get(ALL))
 
 
+def many(everything: int, some: int) -> int:
+    """Return how many there are where all are asked for, or how many are enough in each run."""
+    return everything if takes_all() else some
+
+
 def some_of(items: Iterable[T], one_of: int = 6) -> list[T]:
     """Return a sixth of them, chosen by chance, in their order; all of them where that is asked for."""
     every = list(items)

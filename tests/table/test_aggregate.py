@@ -24,6 +24,7 @@ from polygene.table.groups import group_rows
 from polygene.table.ranking import order_keys
 from polygene.table.sums import exact_sum, rounded_sums
 from tests.support import generators as make
+from tests.support.chance import many
 
 
 def of(text, values, group, n_groups, kind=None, **more):
@@ -61,7 +62,7 @@ words = st.one_of(st.none(), st.sampled_from(["a", "Ä", "zz", "\U0001f30a", "b;
 
 
 class Functions(unittest.TestCase):
-    @settings(max_examples=30, deadline=None)
+    @settings(max_examples=many(60, 30), deadline=None)
     @given(st.lists(st.tuples(numbers, words, st.integers(0, 3)), max_size=25))
     def test_each_against_the_obvious_one(self, rows):
         numbers, texts, group = (list(c) for c in zip(*rows, strict=True)) if rows else ([], [], [])

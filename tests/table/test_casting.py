@@ -14,6 +14,7 @@ from polygene.layer import Layer
 from polygene.table.casting import fitted, recast
 from polygene.table.types import type_words, typed_field, widened
 from tests.support import generators as make
+from tests.support.chance import many
 
 DAY, LATER = datetime.date(2020, 1, 5), datetime.date(2021, 12, 31)
 UTC = datetime.UTC
@@ -72,7 +73,7 @@ class Casting(unittest.TestCase):
             zeros = rng.choice(["", "", "0", "000"])
             return rng.choice(["", "-", "+"]) + zeros + digits + rng.choice(["", "", ".", ".00"])
 
-        for _ in range(150):
+        for _ in range(many(400, 150)):
             texts = [written(), rng.choice([written(), "0.5", "1e3", "x"])]
             column = pa.chunked_array([texts])
             whole, real = (recast(column, typed_field("x", words)) for words in ("integer", "real"))
