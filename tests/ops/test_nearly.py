@@ -13,7 +13,8 @@ from polygene.ops.overlays.slivers import widths
 from polygene.ops.overlays.snap import snapped_onto
 from tests.support import exact
 from tests.support import generators as make
-from tests.support.cases import each
+from tests.support.cases import borders, each
+from tests.support.chance import many
 
 
 def shaken(column, rng, by):
@@ -98,6 +99,32 @@ class Snap(unittest.TestCase):
             self.assertLess(polygene.union(moved).summary.balance.inside, 1e-2)
             joined = polygene.dissolve(moved).layer.geometry
             self.assertEqual((joined.n_parts, joined.n_rings), (1, 1))
+
+    def test_corners_as_far_off_on_both_sides_of_a_border(self):
+        """Whoever shares it goes to them in one order, and it is the same one in any order of rows."""
+        rng = np.random.default_rng(5)
+        n_shared = 0
+        for _ in range(many(200, 30)):
+            cells = []
+            for x, y in np.ndindex(3, 3):
+                ring = np.roll(make.square(10 * x, 10 * y, 10)[:-1], rng.integers(4), axis=0)
+                cells.append([[make.closed(ring[:: rng.choice([1, -1])])]])
+            needles = []
+            for _ in range(3):
+                x, y = rng.integers(1, 29), 10 * rng.integers(0, 4)
+                for up in (1, -1):
+                    tip = np.array([(x, y + up), (x + 0.5, y + 4 * up), (x - 0.5, y + 4 * up)])
+                    needles.append([[make.closed(tip[:, :: rng.choice([1, -1])])]])
+            mine, other = (make.layer("a", make.polygons(own)) for own in (cells, needles))
+            moved, facts = snapped_onto(mine, [other], 1.0)
+            order = rng.permutation(9)
+            again, _ = snapped_onto(mine.take(order), [other.take(rng.permutation(6))], 1.0)
+            found = borders(moved.geometry)
+            self.assertEqual(borders(again.geometry), [found[k] for k in order])
+            if not facts.tangled.count:
+                self.assertEqual(polygene.union(moved).layer.n_rows, 9)
+                n_shared += facts.moved + facts.added
+        self.assertGreater(n_shared, many(500, 70))
 
     def test_what_is_far_stays_and_nothing_goes_further_than_told(self):
         for rng, _, mine, base in self.cases(3):
@@ -188,6 +215,37 @@ class Slivers(unittest.TestCase):
         np.testing.assert_allclose(row_areas(result.layer.geometry), [90.9, 29.4, 59.7, 0.8])
         facts = result.summary.given_away
         self.assertEqual((facts.count, facts.left, facts.rows), (2, 1, 2))
+
+    def test_of_neighbours_with_as_long_a_border_the_same_wins_in_any_order(self):
+        """Squares over squares that lie a little aside: most strips have two neighbours alike."""
+        rng = np.random.default_rng(3)
+        n_given = 0
+        for _ in range(many(60, 10)):
+            first, second = (
+                make.polygons([
+                    [[make.square(at + 10 * x, at + 10 * y, 10)]]
+                    for x, y in np.ndindex(3, 3) if rng.random() < 0.8
+                ])
+                for at in (0, rng.choice([-1, 0.5, 1]))
+            )  # fmt: skip
+            layers = (
+                make.layer("a", first, ka=np.arange(first.n_rows)),
+                make.layer("b", second, kb=np.arange(second.n_rows)),
+            )
+            again = [own.take(rng.permutation(own.n_rows)) for own in layers]
+            one, two = (polygene.union(*own, give_slivers=1.1) for own in (layers, again))
+            n_given += one.summary.given_away.count
+            found = [
+                zip(
+                    y.table["ka"].to_pylist(),
+                    y.table["kb"].to_pylist(),
+                    borders(y.geometry),
+                    strict=True,
+                )
+                for y in (one.layer, two.layer)
+            ]
+            self.assertCountEqual(*found)
+        self.assertGreater(n_given, many(600, 90))
 
 
 if __name__ == "__main__":

@@ -89,6 +89,19 @@ def as_given(*columns):
     return {tuple(map(str, parts)) for column in columns for parts in make.rows_of(column)}
 
 
+def borders(column):
+    """The edges of each row, whichever way its rings go and wherever they begin."""
+    return [
+        frozenset(
+            frozenset(edge)
+            for part in row
+            for ring in part
+            for edge in itertools.pairwise(map(tuple, ring))
+        )
+        for row in make.rows_of(column)
+    ]
+
+
 def rows_over(rows, x, y):
     """The rows that cover a point."""
     return [k for k, row in enumerate(rows) if exact.is_covered(row, (float(x), float(y))) > 0]

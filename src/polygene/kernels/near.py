@@ -130,6 +130,21 @@ def _next_in_ring(
 @cython.inline
 @cython.nogil
 @cython.exceptval(check=False)
+def _is_before(
+    e: cython.longlong, f: cython.longlong, ends: cython.longlong[:, ::1]
+) -> cython.bint:
+    """Return whether an edge comes before another by where it lies; of equals the first."""
+    k: cython.int
+    for k in range(4):
+        if ends[e, k] != ends[f, k]:
+            return ends[e, k] < ends[f, k]
+    return e < f
+
+
+@cython.cfunc
+@cython.inline
+@cython.nogil
+@cython.exceptval(check=False)
 def _nearest_in(
     cell: cython.longlong,
     px: cython.longlong,
@@ -141,7 +156,8 @@ def _nearest_in(
     ends: cython.longlong[:, ::1],
     so_far: Nearest,
 ) -> Nearest:
-    """Return the nearest edge to a point of those in a cell and one so far; the first of equals."""
+    """Return the nearest edge to a point of those in a cell and one so far; of those at one
+    distance the first by where they lie."""
     k: cython.longlong
     e: cython.longlong
     t: cython.double
@@ -151,7 +167,7 @@ def _nearest_in(
         t = _place(px, py, ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], across, up)
         found = _square(px, py, ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3], t, across, up)
         if found < so_far.square or (
-            found == so_far.square and (so_far.edge < 0 or e < so_far.edge)
+            found == so_far.square and (so_far.edge < 0 or _is_before(e, so_far.edge, ends))
         ):
             so_far = Nearest(edge=e, place=t, square=found)
     return so_far
@@ -240,9 +256,9 @@ def nearest_edges(
 ) -> None:
     """Find the nearest edge of each point, no further than ``reach``; -1 where there is none.
 
-    Of several at one distance the first edge is taken. ``place`` is 0 at the edge's first end and 1 at
-    its second. A grid unit counts ``across`` and ``up`` (n_points,) at each point, and so does
-    ``reach``. ``box_of_cell`` names the finer box over a cell, or -1.
+    Of several at one distance the first by where they lie is taken. ``place`` is 0 at the edge's first
+    end and 1 at its second. A grid unit counts ``across`` and ``up`` (n_points,) at each point, and so
+    does ``reach``. ``box_of_cell`` names the finer box over a cell, or -1.
     """
     p: cython.Py_ssize_t
     best: Nearest

@@ -18,6 +18,7 @@ from polygene.arrays import (
     F64Array,
     I32Array,
     I64Array,
+    IntArray,
     bucket,
     count_by,
     number_pairs,
@@ -157,6 +158,11 @@ def snapped(
     )
 
 
+def _is_lower(x: I64Array, y: I64Array, a: IntArray, b: IntArray) -> BoolArray:
+    """Return which of the points ``a`` (n,), indices of ``x`` and ``y``, come before those of ``b``."""
+    return np.asarray((x[a] < x[b]) | ((x[a] == x[b]) & (y[a] < y[b])))
+
+
 def _lengths(x: I64Array, y: I64Array, sizes: tuple[F64Array, F64Array]) -> F64Array:
     return np.hypot(x * sizes[0], y * sizes[1])
 
@@ -184,7 +190,10 @@ def _goals(
     nearest = NearEdges(border.x, border.y, start, stop).nearest(px, py, reach, metric)
     found = np.flatnonzero(nearest.edge != NONE)
     edge, place = nearest.edge[found], nearest.place[found]
-    a, b = start[edge], stop[edge]
+    # From its lower end, whichever way the ring goes that has it.
+    is_up = _is_lower(border.x, border.y, start[edge], stop[edge])
+    a, b = np.where(is_up, start[edge], stop[edge]), np.where(is_up, stop[edge], start[edge])
+    place = np.where(is_up, place, 1 - place)
     sizes = metric.sizes(py[found])
     # A vertex within reach wins over the edge that is nearer: corners belong on corners.
     to_a = _lengths(px[found] - border.x[a], py[found] - border.y[a], sizes)
@@ -217,6 +226,13 @@ def _gathered(
     numbering = number_pairs(x, y)
     firsts = numbering.firsts
     xy = np.concatenate([other.xy, goal.xy])[firsts]
+    differs = np.flatnonzero((other.xy != xy[numbering.numbers[:n_other]]).any(axis=1))
+    if len(differs):
+        # Of vertices that are nearer to each other than the grid is wide one stands for all.
+        place = numbering.numbers[:n_other]
+        again = np.flatnonzero(np.isin(place, place[differs]))
+        again = again[np.lexsort((other.xy[again, 1], other.xy[again, 0]))[::-1]]
+        xy[place[again]] = other.xy[again]  # the lowest last
     goal_place = numbering.numbers[n_other:]
     heeded = np.zeros(len(firsts), bool)
     heeded[numbering.numbers[:n_other]] = True
@@ -224,26 +240,41 @@ def _gathered(
     return _Places(x[firsts], y[firsts], xy), goal_place, np.flatnonzero(heeded)
 
 
+def _lines(
+    paths: _Paths, starts: I64Array, x: I64Array, y: I64Array
+) -> tuple[I64Array, BoolArray, I64Array, I64Array]:
+    """Number edges, the same for all between the same places, which lie at ``x`` and ``y``.
+
+    Returns for each edge its line and whether it runs from the line's lower end, and for each line its
+    lower and its upper end.
+    """
+    a, b = paths.at[starts], paths.at[starts + 1]
+    is_up = _is_lower(x, y, a, b)
+    low, high = np.where(is_up, a, b), np.where(is_up, b, a)
+    lines = number_pairs(low, high)
+    return lines.numbers, is_up, low[lines.firsts], high[lines.firsts]
+
+
 def _with_neighbours(paths: _Paths, px: I64Array, py: I64Array) -> _Paths:
     """Give edges the vertices that other features have on them, lest they part."""
     starts = paths.starts()
     if len(starts) == 0:
         return paths
-    a, b = paths.at[starts], paths.at[starts + 1]
     # Edges of neighbours that are equal are asked once, and get the same vertices.
-    lines = number_pairs(np.minimum(a, b), np.maximum(a, b))
-    low, high = np.minimum(a, b)[lines.firsts], np.maximum(a, b)[lines.firsts]
+    line_of_edge, is_forward, low, high = _lines(paths, starts, px, py)
     pairs = NearEdges(px, py, low, high).within(px, py, ON_IT)
     # An edge has its own ends already.
     is_end = (pairs.point == low[pairs.edge]) | (pairs.point == high[pairs.edge])
     return _added(
         paths=paths,
         starts=starts,
-        line_of_edge=lines.numbers,
-        is_forward=a == low[lines.numbers],
+        line_of_edge=line_of_edge,
+        is_forward=is_forward,
         line=pairs.edge[~is_end],
         place=pairs.point[~is_end],
         share=pairs.place[~is_end],
+        x=px,
+        y=py,
         mark=NEIGHBOUR,
     )
 
@@ -276,25 +307,25 @@ def _with_corners(
     starts = paths.starts()
     if len(starts) == 0:
         return paths, 0
-    a, b = paths.at[starts], paths.at[starts + 1]
-    lines = number_pairs(np.minimum(a, b), np.maximum(a, b))
-    low, high = np.minimum(a, b)[lines.firsts], np.maximum(a, b)[lines.firsts]
+    line_of_edge, is_forward, low, high = _lines(paths, starts, places.x, places.y)
     pairs = NearEdges(places.x, places.y, low, high).within(
         places.x[corners], places.y[corners], reach, metric
     )
     line, corner = pairs.edge, corners[pairs.point]
     # A corner that the ring has beside the edge is met there; going out to it twice would make a
     # spike.
-    has_it = _along_has(paths, starts, lines.numbers, line, corner)
+    has_it = _along_has(paths, starts, line_of_edge, line, corner)
     chosen = np.flatnonzero(~has_it)
     more = _added(
         paths=paths,
         starts=starts,
-        line_of_edge=lines.numbers,
-        is_forward=a == low[lines.numbers],
+        line_of_edge=line_of_edge,
+        is_forward=is_forward,
         line=line[chosen],
         place=corner[chosen],
         share=pairs.place[chosen],
+        x=places.x,
+        y=places.y,
         mark=NONE,
     )
     return more, len(chosen)
@@ -329,19 +360,26 @@ def _added(
     line: I64Array,
     place: I64Array,
     share: F64Array,
+    x: I64Array,
+    y: I64Array,
     mark: int,
 ) -> _Paths:
-    """Add places to every edge that runs over their line, in order along it."""
+    """Add places, which lie at ``x`` and ``y``, to every edge that runs over their line, along it.
+
+    A place has its ``share`` of the way from the line's lower end.
+    """
     n_lines = int(line_of_edge.max(initial=-1)) + 1
-    grouped = bucket(line, n_lines)
-    counts = np.diff(grouped.offsets)[line_of_edge]
-    # Every edge over a line gets the line's places, in the order along its own direction.
-    entry = grouped.order[spans(grouped.offsets[line_of_edge], counts)]
+    # Places on both sides of a line may have one share; whoever runs over it goes to them in one order.
+    order = np.lexsort((y[place], x[place], share, line))
+    offsets = offsets_from(count_by(line, n_lines))
+    counts = np.diff(offsets)[line_of_edge]
     edge = np.repeat(np.arange(len(starts)), counts)
-    # A place has its share of the way from the line's lower end; against it, the rest of that.
+    at = spans(offsets[line_of_edge], counts)
+    # Against the line the last comes first.
+    first, last = offsets[line_of_edge], offsets[line_of_edge + 1] - 1
+    entry = order[np.where(is_forward[edge], at, (first + last)[edge] - at)]
     along = np.where(is_forward[edge], share[entry], 1 - share[entry])
-    order = np.lexsort((along, edge))
-    edge, along, added = edge[order], along[order], place[entry[order]]
+    added = place[entry]
     # Each vertex, then what is added behind it.
     behind = np.zeros(len(paths.at), np.int64)
     behind[starts] = counts

@@ -26,9 +26,9 @@ def cover_points(
 
 
 def gap_to_edge(p: tuple[int, int], e: Ints) -> Fraction:
-    """Return the square of the distance of a point from an edge of some length."""
+    """Return the square of the distance of a point from an edge, which may be a point itself."""
     way, off = (e[2] - e[0], e[3] - e[1]), (p[0] - e[0], p[1] - e[1])
-    along = Fraction(way[0] * off[0] + way[1] * off[1], way[0] ** 2 + way[1] ** 2)
+    along = Fraction(way[0] * off[0] + way[1] * off[1], way[0] ** 2 + way[1] ** 2 or 1)
     along = min(max(along, Fraction(0)), Fraction(1))
     return (off[0] - along * way[0]) ** 2 + (off[1] - along * way[1]) ** 2
 

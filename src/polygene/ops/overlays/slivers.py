@@ -28,6 +28,7 @@ from polygene.ops.summary import GivenAway, unit_of
 from polygene.plane.borders import Outline, outline
 from polygene.plane.grid import Grid
 from polygene.plane.overlay import Overlay, face_areas, overlay
+from polygene.plane.signatures import signatures
 from polygene.plane.touch import rows_touched
 
 
@@ -106,6 +107,7 @@ class Given(NamedTuple):
 def give_away(layer: Layer, width: float, precision: float, is_made: BoolArray) -> Given:
     """Give each part thinner than a width (map units) to the neighbour with the longest shared border.
 
+    Of several as long it is the largest, and of those as large one by where it lies, in whatever order.
     Only parts of rows that an overlay made (n_rows,) are given; what came out whole is not touched
     but to get some. Slivers beside nothing but slivers follow those that found a neighbour. What has
     none at all stays. What is covered in all stays as it is.
@@ -135,7 +137,10 @@ def give_away(layer: Layer, width: float, precision: float, is_made: BoolArray) 
         rows = np.flatnonzero(rows_touched(column, bounds, outline(thin, grid), grid))
         chosen = spans(column.row_offsets[rows], np.diff(column.row_offsets)[rows])
         plan = overlay(parts.take(chosen), *_nothing(parts, grid), grid)
-        goal[chosen] = _goals(plan, row_of_part[chosen], is_sliver[chosen], ruler)
+        beside = _neighbours(plan, row_of_part[chosen], is_sliver[chosen], ruler)
+        ranks = np.zeros(layer.n_rows, np.int64)
+        ranks[rows] = _ranks(column.take(rows), ruler)
+        goal[chosen] = _goals(beside, row_of_part[chosen], is_sliver[chosen], ranks)
         column = _joined(layer, plan, chosen, goal)
     moved = goal != row_of_part
     left = is_sliver & ~moved
@@ -159,9 +164,20 @@ def _nothing(column: GeometryColumn, grid: Grid) -> tuple[GeometryColumn, Outlin
     return empty, outline(empty, grid)
 
 
-def _goals(plan: Overlay, row: I64Array, is_sliver: BoolArray, ruler: Ruler) -> I64Array:
-    """Return the row that each part goes to: its own, or a neighbour's for slivers that have one."""
-    beside = _neighbours(plan, row, is_sliver, ruler)
+def _ranks(column: GeometryColumn, ruler: Ruler) -> I64Array:
+    """Return the place of each row among all, the largest first, whatever order they are in."""
+    areas, _ = row_areas_and_lengths(column, ruler)
+    order = np.lexsort((signatures(column), -areas))
+    ranks = np.empty(len(order), np.int64)
+    ranks[order] = np.arange(len(order))
+    return ranks
+
+
+def _goals(beside: _Beside, row: I64Array, is_sliver: BoolArray, ranks: I64Array) -> I64Array:
+    """Return the row that each part goes to: its own, or a neighbour's for slivers that have one.
+
+    Of rows (n_rows,) that a sliver borders as much the one of the lowest rank gets it.
+    """
     goal = np.where(is_sliver, NONE, row)
     while True:  # as often as slivers lie in a row behind each other
         asks = (goal[beside.sliver] == NONE) & (goal[beside.part] != NONE)
@@ -171,7 +187,7 @@ def _goals(plan: Overlay, row: I64Array, is_sliver: BoolArray, ruler: Ruler) -> 
         pairs = number_pairs(sliver, wanted)
         total = sum_by(pairs.numbers, beside.length[asks], len(pairs.firsts))
         sliver, wanted = sliver[pairs.firsts], wanted[pairs.firsts]
-        order = np.lexsort((wanted, -total, sliver))
+        order = np.lexsort((ranks[wanted], -total, sliver))
         sliver, wanted = sliver[order], wanted[order]
         is_best = np.ones(len(sliver), bool)
         is_best[1:] = sliver[1:] != sliver[:-1]
@@ -179,7 +195,7 @@ def _goals(plan: Overlay, row: I64Array, is_sliver: BoolArray, ruler: Ruler) -> 
 
 
 class _Beside(NamedTuple):
-    """Borders that slivers have in common with parts of other rows."""
+    """Borders that slivers share with parts of other rows; lengths in thousandths of a grid unit."""
 
     sliver: I64Array
     part: I64Array
@@ -200,6 +216,9 @@ def _neighbours(plan: Overlay, row: I64Array, is_sliver: BoolArray, ruler: Ruler
     mine, theirs = mine[is_beside], theirs[is_beside]
     at = edge[mine]
     length = ruler.lengths(plan.node_xy[arrangement.low[at]], plan.node_xy[arrangement.high[at]])
+    # To a thousandth of the grid, whatever order they are added up in.
+    unit = 1e-3 * plan.grid.step * ruler.map_unit
+    length = np.round(length / unit)
     return _Beside(deltas.part[mine].astype(np.int64), deltas.part[theirs].astype(np.int64), length)
 
 
