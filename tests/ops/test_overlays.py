@@ -17,6 +17,7 @@ from tests.support import exact
 from tests.support import generators as make
 from tests.support.cases import (
     as_given,
+    borders,
     each,
     rows_over,
     squares,
@@ -133,6 +134,68 @@ class Polygons(unittest.TestCase):
                 around = dict(zip(keys_of(one.table), row_lengths(one.geometry), strict=True))
                 for key, size in mine.items():
                     self.assertAlmostEqual(size, theirs[key], delta=2 * step * around[key])
+
+    def test_exchange_of_layers_on_a_grid_coarser_than_features(self):
+        """The same rows come out, point by point, and all that does not is said to be lost."""
+        n_lost = 0
+        for rng, step, a, b in each(self, 6, steps=(10.0, 30.0, 100.0)):
+            given = layers(a, b.with_xy(b.xy + rng.uniform(0, 60, 2)), rng)[:2]
+            for overlay in (polygene.union, polygene.contrast):
+                found = [overlay(*pair, precision=step) for pair in (given, given[::-1])]
+                one, two = (result.layer for result in found)
+                self.assertCountEqual(
+                    zip(keys_of(one.table), borders(one.geometry), strict=True),
+                    zip(keys_of(two.table), borders(two.geometry), strict=True),
+                )
+                sides = [(r.summary.input, *r.summary.others) for r in found]
+                self.assertEqual([y.fell for y in sides[0]], [y.fell for y in sides[1][::-1]])
+            for name, own, side in zip(("ra", "rb"), given, sides[0], strict=True):
+                came = set(polygene.union(*given, precision=step).layer.table[name].to_pylist())
+                missing = set(own.table[name].to_pylist()) - came
+                self.assertEqual(len(missing), side.fell.count, name)
+                n_lost += len(missing)
+        self.assertGreater(n_lost, many(60, 15))
+
+    def test_what_is_thinner_than_the_grid_stays_where_nobody_meets_it(self):
+        def needle(x, y):
+            return [[make.closed(np.array([(x, y), (x + 40, y), (x + 40, y + 0.1), (x, y + 0.1)]))]]
+
+        def square(x):
+            return [[make.square(x, 0, 100)]]
+
+        # Alone; inside a feature of the other layer; across its border; over a needle of it; far off.
+        mine = [
+            needle(201, 51),
+            needle(431, 31),
+            needle(481, 71),
+            needle(241, 151),
+            needle(-999, 9),
+        ]
+        theirs = [
+            needle(221, 91),
+            needle(31, 33),
+            needle(-19, 53),
+            needle(261, 151),
+            needle(2000, 9),
+        ]
+        a = make.layer("a", make.polygons([square(0), *mine]), ra=np.arange(6))
+        b = make.layer("b", make.polygons([square(400), *theirs]), rb=np.arange(6))
+        for given in ((a, b), (b, a)):
+            for overlay in (polygene.union, polygene.contrast):
+                result = overlay(*given, precision=10)
+                summary = result.summary
+                found = keys_of(result.layer.table)
+                self.assertCountEqual(
+                    found, [(k, None) for k in (0, 1, 5)] + [(None, k) for k in (0, 1, 5)]
+                )
+                for side in (summary.input, *summary.others):
+                    self.assertEqual(side.fell.first, ["row 3", "row 4", "row 5"])
+                whole = as_given(a.geometry, b.geometry)
+                for parts in make.rows_of(result.layer.geometry):
+                    self.assertIn(tuple(map(str, parts)), whole)
+                balance = summary.balance
+                self.assertEqual((balance.before, balance.outside), (10020.0, 10008.0))
+                self.assertEqual(balance.other_only, 10008.0)
 
     def test_union_gives_what_one_clip_per_zone_would(self):
         """Shore zones by sectors: the pieces in both, against a clip for each sector."""

@@ -149,23 +149,31 @@ def _of_nodes(plan: Overlay) -> Members:
 
 def of_points(plan: Overlay, faces: Members) -> Members:
     """Return the members of all vertices of INPUT, each taken as a point."""
-    noded, arrangement = plan.noded, plan.arrangement
+    node = plan.noded.node_of_vertex[: plan.own.n_vertices]
     if plan.other.family == Family.POINTS:
-        return _of_nodes(plan).take(noded.node_of_vertex[: plan.own.n_vertices])
-    node = noded.node_of_vertex[: plan.own.n_vertices]
+        return _of_nodes(plan).take(node)
+    item, face = faces_about(plan, node)
+    return _united(item, face, len(node), faces)
+
+
+def faces_about(plan: Overlay, node: IntArray) -> tuple[I64Array, I64Array]:
+    """Return item and face of all faces that the (n,) nodes lie in or on the border of."""
+    noded, arrangement = plan.noded, plan.arrangement
     # A node with half-edges is on a border: its faces are those to the left of what leaves it.
-    offsets = offsets_from(count_by(arrangement.origin, len(noded.node_x)))
+    is_wanted = np.zeros(len(noded.node_x), bool)
+    is_wanted[node] = True
+    leaving = np.flatnonzero(is_wanted[arrangement.origin])
+    leaving = leaving[np.argsort(arrangement.origin[leaving], kind="stable")]
+    offsets = offsets_from(count_by(arrangement.origin[leaving], len(noded.node_x)))
     is_on = np.diff(offsets)[node] > 0
     off = np.flatnonzero(~is_on)
     face_off = _faces_at(plan, 2 * noded.node_x[node[off]], 2 * noded.node_y[node[off]])
     # All faces about a node on a border.
-    leaving = np.argsort(arrangement.origin, kind="stable")
     on = np.flatnonzero(is_on)
     counts = np.diff(offsets)[node[on]]
     about = leaving[spans(offsets[node[on]], counts)]
     item = np.concatenate([off, np.repeat(on, counts)])
-    face = np.concatenate([face_off, arrangement.face_of_halfedge[about]])
-    return _united(item, face, len(node), faces)
+    return item, np.concatenate([face_off, arrangement.face_of_halfedge[about]])
 
 
 def _united(item: I64Array, face: I64Array, n_items: int, faces: Members) -> Members:

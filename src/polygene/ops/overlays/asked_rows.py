@@ -16,6 +16,7 @@ from polygene.classes import NamedTuple
 from polygene.geometry import Family
 from polygene.layer import Layer
 from polygene.ops.overlays.scene import Scene
+from polygene.ops.overlays.unmet import unmet
 from polygene.ops.part import core_of
 from polygene.plane.cutting import Cut
 from polygene.plane.overlay import Overlay
@@ -27,27 +28,38 @@ class Asked(NamedTuple):
     """Of whom pieces are wanted.
 
     own : (n_plan_rows,) rows of INPUT that entered; other : (n_cutter_rows,) rows of the OTHERs
+    is_unmet : (n_plan_rows + n_cutter_rows,) rows of a union that stay as they are, as `unmet` says
     core : (n_rows,) rows of INPUT that the work is for, whether they entered or not
     others : (n_rows,) of each OTHER, the same
     """
 
     own: BoolArray
     other: BoolArray
+    is_unmet: BoolArray
     core: BoolArray
     others: list[BoolArray]
 
 
 def asked_of(
-    layer: Layer, others: Sequence[Layer], scene: Scene, plan: Overlay, rule: Rule
+    layer: Layer,
+    others: Sequence[Layer],
+    scene: Scene,
+    plan: Overlay,
+    rule: Rule,
 ) -> Asked:
     """Return of whom pieces are wanted; of the rest of the core it is known where it lies."""
     core = core_of(layer, 0)
     theirs = [core_of(other, 1 + k) for k, other in enumerate(others)]
     own = core[scene.own_rows] & scene.is_touched
+    is_unmet = np.zeros(len(own) + scene.cutter.n_rows, bool)
     if not rule.keeps_other:
         own &= rows_met(plan)
+    else:
+        is_unmet = unmet(plan, scene.other_starts)
+        own &= ~is_unmet[: len(own)]
     in_cutter = [mask[near] for mask, near in zip(theirs, scene.near, strict=True)]
-    return Asked(own, np.concatenate(in_cutter), core, theirs)
+    other = np.concatenate(in_cutter) & ~is_unmet[len(own) :]
+    return Asked(own, other, is_unmet, core, theirs)
 
 
 def rows_met(plan: Overlay) -> BoolArray:

@@ -17,7 +17,7 @@ from polygene.layer import Layer
 from polygene.measures import row_areas_and_lengths, row_measures
 from polygene.notes import Warned, counted
 from polygene.ops.overlays.asked_rows import Asked
-from polygene.ops.overlays.pieces import MadePieces
+from polygene.ops.overlays.pieces import MadePieces, Passed
 from polygene.ops.overlays.scene import Scene
 from polygene.ops.summary import (
     Balance,
@@ -58,7 +58,7 @@ def check_lengths(done: Cut, plan: Overlay, scene: Scene) -> None:
 
 
 def balance_of(
-    layer: Layer, asked: Asked, scene: Scene, done: Cut, rule: Rule, passed: I64Array
+    layer: Layer, asked: Asked, scene: Scene, done: Cut, rule: Rule, passed: Passed
 ) -> Balance:
     """Add up INPUT before, inside OTHER and outside it; on the grid that is an equality, proved."""
     column, ruler = layer.geometry, scene.ruler
@@ -70,15 +70,18 @@ def balance_of(
     before[~asked.core] = 0.0
     rows = scene.own_rows[asked.own]
     is_inside = np.zeros(column.n_rows, bool)
-    has_other = (passed[:, 1:] != NONE).any(axis=1)
-    is_inside[passed[has_other, 0]] = True
+    has_other = (passed.own[:, 1:] != NONE).any(axis=1)
+    is_inside[passed.own[has_other, 0]] = True
     if not rule.is_keyed_by_other:
-        is_inside[passed[:, 0]] = True
+        is_inside[passed.own[:, 0]] = True
         is_inside ^= not rule.keeps_covered
     is_inside[rows] = False
     is_outside = ~is_inside
     is_outside[rows] = False
-    is_alone = done.rows[:, 0] == NONE
+    other_only = None
+    if rule.keeps_other:
+        other_only = float(done.size[done.rows[:, 0] == NONE].sum())
+        other_only += float(row_measures(passed.column, ruler).sum())
     return Balance(
         before=float(before.sum()),
         inside=float(before[is_inside].sum()) + float(done.own_covered.sum()),
@@ -87,7 +90,7 @@ def balance_of(
             before[rows], lengths[rows] if len(lengths) else lengths, scene, done.n_steps[asked.own]
         ),
         unit=unit_of(column.family, ruler),
-        other_only=float(done.size[is_alone].sum()) if rule.keeps_other else None,
+        other_only=other_only,
         moved=bounds.MOST_MOVED * scene.grid.step * ruler.map_unit,
     )
 
@@ -170,7 +173,8 @@ def summary_of(
         fell = np.zeros(other.n_rows, bool)
         fell[scene.near[k]] = ~has_place[start:stop]
         core = asked.others[k]
-        sides.append(_side(other, core, int((scene.near[k] & core).sum()), fell & core))
+        used = (scene.near[k] | scene.far[k]) & core
+        sides.append(_side(other, core, int(used.sum()), fell & core))
     counts = Counts.of(made.rows, made.is_made, layer.geometry.is_empty, asked.core)
     return OverlaySummary(
         rule.name,

@@ -30,7 +30,7 @@ from polygene.ops.overlays.balance import (
 )
 from polygene.ops.overlays.how import Resolved
 from polygene.ops.overlays.matched import keys_of
-from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, untouched
+from polygene.ops.overlays.pieces import MadePieces, input_only, made_of, passed_of
 from polygene.ops.overlays.scene import admitted, check_family, scene_of
 from polygene.ops.overlays.shallow import shallow
 from polygene.ops.overlays.sheeted import Made, made_by_others, made_in_sheets, sheets_for
@@ -316,11 +316,11 @@ def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:
     keys = keys_of(layer, others, told.match)
     done = cut(plan, rule, scene.other_starts, scene.ruler, keys and keys.in_plan(scene))
     check_lengths(done, plan, scene)
+    has_place = has_place_of(plan, done)
     asked = asked_of(layer, others, scene, plan, rule)
     done = only_of(done, asked.own, asked.other, scene.other_starts)
     prove_valid(done.geometry, f"{verb} of {layer.name}", ~done.is_whole)
-    passed = untouched(layer, asked, scene, plan, rule, keys and keys.of_all(scene))
-    has_place = has_place_of(plan, done)
+    passed = passed_of(layer, others, asked, scene, plan, rule, keys and keys.of_all(scene))
     pieces, n_guessed = done.geometry, 0
     if not (rule.keeps_other or told.whole):
         pieces, n_guessed = with_heights(plan, done)
@@ -333,7 +333,7 @@ def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:
     del plan, border
     balance = None
     if told.whole:
-        rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed[:, 0]]))
+        rows = np.sort(np.concatenate([scene.own_rows[done.touches], passed.own[:, 0]]))
         made = MadePieces(
             input_only(rows, len(others)), layer.geometry.take(rows), np.zeros(len(rows), bool)
         )
@@ -356,7 +356,7 @@ def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:
         rule=rule,
         asked=asked,
         scene=scene,
-        has_place=has_place,
+        has_place=has_place | asked.is_unmet,
         made=made,
         balance=balance,
     )

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
 
-from polygene.arrays import NONE, BoolArray, I64Array, offsets_from
+from polygene.arrays import NONE, BoolArray, I64Array, offsets_from, owners
 from polygene.classes import NamedTuple
 from polygene.geometry import (
     GeometryColumn,
@@ -37,6 +38,18 @@ class MadePieces(NamedTuple):
     n_guessed: int = 0
 
 
+class Passed(NamedTuple):
+    """What never entered the plane, or left nothing there and met nobody, and stays as it is.
+
+    own : (n, layers) the pieces of rows of INPUT
+    other : (n_others, layers) those of rows of OTHERs, in a union; column : the geometry of these
+    """
+
+    own: I64Array
+    other: I64Array
+    column: GeometryColumn
+
+
 def input_only(rows: I64Array, n_others: int) -> I64Array:
     return np.concatenate([rows[:, None], np.full((len(rows), n_others), NONE)], axis=1)
 
@@ -46,24 +59,25 @@ def made_of(
     scene: Scene,
     done: Cut,
     rule: Rule,
-    passed: I64Array,
+    passed: Passed,
     pieces: GeometryColumn,
     n_guessed: int,
 ) -> MadePieces:
-    """Put ``pieces``, whole rows and what never entered the plane together, in order."""
+    """Put ``pieces``, whole rows and what passed by the plane together, in order."""
     column = layer.geometry
     rows = _source_rows(done.rows, scene)
     whole_of = _whole_of(column, rows, done, scene)
     of_own, of_other = np.flatnonzero(whole_of == 0), np.flatnonzero(whole_of > 0)
     cut_pieces = np.flatnonzero(whole_of == NONE)
-    kept = np.concatenate([rows[of_own], passed])
-    table = np.concatenate([kept, rows[cut_pieces], rows[of_other]])
+    kept = np.concatenate([rows[of_own], passed.own])
+    table = np.concatenate([kept, rows[cut_pieces], rows[of_other], passed.other])
     # Few are taken out before what is copied: all of a column is, whatever is taken from it.
     are_few = len(kept) < column.n_rows // 4
     sources = [
         (column.take(kept[:, 0]), np.arange(len(kept))) if are_few else (column, kept[:, 0]),
         (pieces, cut_pieces),
         (scene.cutter, _rows_of_cutter(done.rows[of_other], whole_of[of_other], scene)),
+        (passed.column, np.arange(passed.column.n_rows)),
     ]
     # Where nothing is taken of INPUT, what is made is all there is, and is not copied to itself.
     sources = [source for source in sources if len(source[1])] or sources[:1]
@@ -78,7 +92,10 @@ def made_of(
     geometry = geometry.as_multi_as(column)
     is_piece = np.zeros(len(table), bool)
     is_piece[len(kept) : len(kept) + len(cut_pieces)] = True
-    is_piece[len(table) - len(of_other) :] = (rows[of_other, 0] != NONE) & ~done.wholes[of_other, 0]
+    first = len(kept) + len(cut_pieces)
+    is_piece[first : first + len(of_other)] = (rows[of_other, 0] != NONE) & ~done.wholes[
+        of_other, 0
+    ]
     return MadePieces(table[order], geometry, is_piece[order], n_guessed)
 
 
@@ -127,23 +144,46 @@ def _rows_of_cutter(rows: I64Array, layer: I64Array, scene: Scene) -> I64Array:
     return scene.other_starts[layer - 1] + rows[np.arange(len(rows)), layer]
 
 
-def untouched(
+def passed_of(
     layer: Layer,
+    others: Sequence[Layer],
     asked: Asked,
     scene: Scene,
     plan: Overlay,
     rule: Rule,
     alike: Alike | None = None,
+) -> Passed:
+    """Return what stays as it is, of rows that the work is for."""
+    starts = len(scene.own_rows) + scene.other_starts
+    rows = []
+    for k, far in enumerate(scene.far):
+        is_left = far.copy()
+        is_left[scene.near[k]] |= asked.is_unmet[starts[k] : starts[k + 1]]
+        rows.append(np.flatnonzero(is_left & asked.others[k]))
+    table = np.full((sum(map(len, rows)), 1 + len(others)), NONE)
+    table[np.arange(len(table)), 1 + owners(offsets_from([len(r) for r in rows]))] = np.concatenate(
+        rows
+    )
+    column = concatenate([y.geometry.take(r) for y, r in zip(others, rows, strict=True)])
+    return Passed(_untouched(layer, asked, scene, plan, rule, alike), table, column)
+
+
+def _untouched(
+    layer: Layer,
+    asked: Asked,
+    scene: Scene,
+    plan: Overlay,
+    rule: Rule,
+    alike: Alike | None,
 ) -> I64Array:
     """Return the pieces of rows that no border touches: each lies where its first vertex does."""
     column = layer.geometry
     is_left = ~column.is_empty & asked.core & scene.may_enter
+    if rule.keeps_other:  # what is near an OTHER has entered
+        is_left[scene.own_rows[~asked.is_unmet[: len(scene.own_rows)]]] = False
+        return input_only(np.flatnonzero(is_left), len(scene.near))
     is_left[scene.own_rows[asked.own]] = False
     rows = np.flatnonzero(is_left)
-    if rule.keeps_other:  # what is near an OTHER has entered
-        is_left[scene.own_rows] = False
-        rows = np.flatnonzero(is_left)
-        return input_only(rows, len(scene.near))
     firsts = column.xy[column.vertex_offsets_of_rows[:-1][rows]]
     members = members_of.of_far_places(plan, members_of.of_faces(plan), firsts)
     if alike is not None:

@@ -36,6 +36,7 @@ class Scene(NamedTuple):
     own_rows : rows of INPUT that enter the plane
     is_touched : (n_own_rows,) whether OTHER may meet each; the others are their neighbours
     near : (n_other_rows in all,) rows of the OTHERs that do
+    far : (n_rows,) of each OTHER, those of a union that are near nobody and stay as they are
     cutter : those of all OTHERs in a row
     other_rows : (n cutter rows,) the row of each within its layer
     other_starts : (n OTHERs + 1,) first row of each within the cutter
@@ -47,6 +48,7 @@ class Scene(NamedTuple):
     own_rows: I64Array
     is_touched: BoolArray
     near: list[BoolArray]
+    far: list[BoolArray]
     cutter: GeometryColumn
     other_rows: I64Array
     other_starts: I64Array
@@ -60,17 +62,22 @@ def scene_of(
     other_bounds = [finite_bounds(other) for other in others]
     extent, *extents = _extents([bounds, *other_bounds])
     grid = _grid(layer, [bounds, *other_bounds], precision)
-    # A union keeps OTHER's features that are far from INPUT too.
-    keeps_all = rule.keeps_other
-    near = [rows_near(b, extent) | (keeps_all & np.isfinite(b[:, 0])) for b in other_bounds]
+    if rule.keeps_other:
+        own, *near = _near_one_another([layer, *others], [bounds, *other_bounds], grid)
+        far = [np.isfinite(b[:, 0]) & ~mask for b, mask in zip(other_bounds, near, strict=True)]
+    else:
+        near = [rows_near(b, extent) for b in other_bounds]
+        far = [np.zeros(len(b), bool) for b in other_bounds]
     rows = [np.flatnonzero(mask) for mask in near]
     cutter = concatenate([other.geometry.take(r) for other, r in zip(others, rows, strict=True)])
     border = outline(cutter, grid)
     may_enter = np.ones(layer.n_rows, bool)
-    if rule.keeps_other or cutter.family == Family.POINTS:
-        # What lies inside OTHER untouched has to be taken out of it, so it must enter too.
-        reached = _together(extents) if keeps_all else extent_of(cutter.row_bounds())
-        own_rows = np.flatnonzero(rows_near(bounds, reached))
+    if rule.keeps_other:
+        # What lies inside OTHER untouched has to be taken out of it, so it has entered too.
+        own_rows = np.flatnonzero(own)
+        is_touched = np.ones(len(own_rows), bool)
+    elif cutter.family == Family.POINTS:
+        own_rows = np.flatnonzero(rows_near(bounds, extent_of(cutter.row_bounds())))
         is_touched = np.ones(len(own_rows), bool)
     else:
         touched = rows_touched(layer.geometry, bounds, border, grid)
@@ -79,14 +86,7 @@ def scene_of(
             # Cells reach beyond the extents of OTHER, and what lies just there was not admitted.
             may_enter = _may_enter(rule, bounds, extents)
             touched &= may_enter
-            enters = touched.copy()
-            # What is near has to do with where borders run, whether OTHER meets it or not.
-            cells = NearBoxes(bounds[touched], NEAR * grid.step)
-            near_touched = cells.meets(bounds) & may_enter & ~touched
-            # Their edges may reach further, and what is near those tells whether they may be moved.
-            reach = reach_of_edges(layer.geometry.take(np.flatnonzero(near_touched)), cells)
-            further = NearBoxes(reach, NEAR * grid.step).meets(bounds)
-            enters |= near_touched | (further & may_enter)
+            enters = _with_neighbours(layer.geometry, bounds, touched, may_enter, grid)
         own_rows = np.flatnonzero(enters)
         is_touched = touched[own_rows]
     scene = Scene(
@@ -96,11 +96,44 @@ def scene_of(
         own_rows=own_rows,
         is_touched=is_touched,
         near=near,
+        far=far,
         cutter=cutter,
         other_rows=np.concatenate(rows),
         other_starts=offsets_from([len(r) for r in rows]),
     )
     return scene, border
+
+
+def _near_one_another(
+    layers: Sequence[Layer], bounds: Sequence[F64Array], grid: Grid
+) -> list[BoolArray]:
+    """Return the rows of each layer of a union that enter: near any other, whichever layer is INPUT."""
+    extents = _extents(bounds)
+    found = []
+    for k, (layer, own) in enumerate(zip(layers, bounds, strict=True)):
+        reached = _together([*extents[:k], *extents[k + 1 :]])
+        if reached is not None:
+            margin = NEAR * grid.step
+            low_x, low_y, high_x, high_y = reached
+            reached = low_x - margin, low_y - margin, high_x + margin, high_y + margin
+        touched, may_enter = rows_near(own, reached), np.isfinite(own[:, 0])
+        found.append(_with_neighbours(layer.geometry, own, touched, may_enter, grid))
+    return found
+
+
+def _with_neighbours(
+    column: GeometryColumn, bounds: F64Array, touched: BoolArray, may_enter: BoolArray, grid: Grid
+) -> BoolArray:
+    """Return which rows of polygons (n_rows,) enter: those touched, and what may and is near them."""
+    if (touched | ~may_enter).all():
+        return touched
+    # What is near has to do with where borders run, whether anybody else meets it or not.
+    cells = NearBoxes(bounds[touched], NEAR * grid.step)
+    near_touched = cells.meets(bounds) & may_enter & ~touched
+    # Their edges may reach further, and what is near those tells whether they may be moved.
+    reach = reach_of_edges(column.take(np.flatnonzero(near_touched)), cells)
+    further = NearBoxes(reach, NEAR * grid.step).meets(bounds)
+    return touched | near_touched | (further & may_enter)
 
 
 def grid_of(layer: Layer, others: Sequence[Layer], precision: float | None) -> Grid:
