@@ -96,6 +96,8 @@ def work(seed):
     polygene.join(
         make.layer("few", GeometryColumn.from_points(spots.geometry.xy), spots.crs), cells
     )
+    square, aside = (make.layer("s", make.polygons([[[make.square(k, k, 4)]]])) for k in (0, 1))
+    polygene.clip(square, aside)
     polygene.dissolve(tangles, "k")
     polygene.join(tangles, stars, key="text(k)", pairs=True)
     polygene.compare(stars, tangles, "k")

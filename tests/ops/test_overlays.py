@@ -197,6 +197,47 @@ class Polygons(unittest.TestCase):
                 self.assertEqual((balance.before, balance.outside), (10020.0, 10008.0))
                 self.assertEqual(balance.other_only, 10008.0)
 
+    def test_what_was_cut_fits_what_it_was_cut_by(self):
+        """No hairlines: what lies inside OTHER has nothing outside it, nor the other way round."""
+        for seed in range(many(150, 12)):
+            rng = np.random.default_rng(seed)
+            turn, size = rng.uniform(0, 7), rng.choice([1, 100])
+            way = size * np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])
+            a, b = (
+                make.coverage(3, 3, 30, rng)
+                if rng.random() < 0.6
+                else make.polygons([[[make.star(rng, 9, 60, rng.uniform(30, 70, 2))]]])
+                for _ in range(2)
+            )
+            a, b, _ = layers(*(c.with_xy(c.xy @ way + 4e5) for c in (a, b)), rng)
+            clip, both = polygene.clip(a, b).layer, polygene.intersect(a, b).layer
+            rest, back = polygene.erase(a, b).layer, polygene.erase(b, a).layer
+            for one, two in ((clip, b), (both, a), (both, b), (clip, a)):
+                self.assertEqual(polygene.erase(one, two).layer.n_rows, 0, seed)
+            for one, two in ((rest, b), (rest, both), (rest, back), (back, clip)):
+                self.assertEqual(polygene.clip(one, two).layer.n_rows, 0, seed)
+            for first, second in ((clip, rest), (rest, both)):
+                left = polygene.erase(polygene.erase(a, first).layer, second).layer
+                self.assertEqual(left.n_rows, 0, seed)
+
+    def test_a_gap_thinner_than_the_grid_is_none(self):
+        """But what is as thin and stands alone is there, in OTHER as in INPUT."""
+        left, right, needle = (
+            make.closed(np.array(ring, float))
+            for ring in (
+                [(0, 0), (5, 0), (5, 10), (0, 10)],
+                [(5, 0), (10, 0), (10, 10), (5 + 1e-4, 10)],
+                [(5, 0), (5 + 1e-4, 10), (5, 10)],
+            )
+        )
+        field = make.layer("a", make.polygons([[[make.square(1, 1, 7)]]]), ra=[0])
+        halves = make.layer("b", make.polygons([[[left]], [[right]]]), rb=[0, 1])
+        self.assertEqual(polygene.erase(field, halves, precision=1e-4).layer.n_rows, 0)
+        alone = make.layer("b", make.polygons([[[needle]]]), rb=[0])
+        for overlay in (polygene.clip, polygene.intersect):
+            self.assertEqual(overlay(field, alone, precision=1e-4).layer.n_rows, 1)
+            self.assertEqual(overlay(alone, field, precision=1e-4).layer.n_rows, 1)
+
     def test_union_gives_what_one_clip_per_zone_would(self):
         """Shore zones by sectors: the pieces in both, against a clip for each sector."""
         rng = np.random.default_rng(4)

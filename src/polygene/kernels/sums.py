@@ -8,10 +8,10 @@ million of them fit.
 import cython
 
 if cython.compiled:
-    from cython.cimports.libc.math import fabs
+    from cython.cimports.libc.math import fabs, sqrt
     from cython.cimports.polygene.kernels.wide import int128
 else:
-    from math import fabs
+    from math import fabs, sqrt
 
     int128 = int
 
@@ -104,6 +104,28 @@ def add_faces(
             area = _cross(x[start[e]], y[start[e]], x[stop[e]], y[stop[e]])
             _add(area, high, low, a)
             _add(-area, high, low, b)
+
+
+def add_lengths(
+    x: cython.longlong[::1],
+    y: cython.longlong[::1],
+    start: cython.longlong[::1],
+    stop: cython.longlong[::1],
+    face_of_halfedge: cython.int[::1],
+    around: cython.double[::1],
+) -> None:
+    """Add the length of each edge to ``around`` (n_faces,) of the faces on both sides."""
+    e: cython.Py_ssize_t
+    dx: cython.double
+    dy: cython.double
+    length: cython.double
+    with cython.nogil:
+        for e in range(start.shape[0]):
+            dx = cython.cast(cython.double, x[stop[e]] - x[start[e]])
+            dy = cython.cast(cython.double, y[stop[e]] - y[start[e]])
+            length = sqrt(dx * dx + dy * dy)
+            around[face_of_halfedge[2 * e]] += length
+            around[face_of_halfedge[2 * e + 1]] += length
 
 
 def add_moves(

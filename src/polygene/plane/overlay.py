@@ -29,6 +29,8 @@ class Overlay(NamedTuple):
     node_xy : (n_nodes, 2) map coordinates to write nodes with
     is_covered : (n_faces,) whether any row of OTHER covers the face
     row_of_part : (n_parts,) of INPUT's parts, then OTHER's
+    as_noded : the arrangement with all faces that rows enclose, if it is another: see `hairlines`
+    faces : twice the areas of faces, if they are known
     """
 
     grid: Grid
@@ -41,6 +43,8 @@ class Overlay(NamedTuple):
     node_xy: F64Array
     is_covered: BoolArray
     row_of_part: I64Array
+    as_noded: Arrangement | None = None
+    faces: Sums | None = None
 
     @property
     def n_own_rows(self) -> int:

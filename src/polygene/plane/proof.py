@@ -35,7 +35,7 @@ def proved_sums(plan: Overlay) -> Sums:
         If they are not what they must be.
     """
     # From the noded edges; all that follows must come to the same sums by other ways.
-    faces = sums.of_faces(plan.arrangement)
+    faces = sums.of_faces(plan.arrangement) if plan.faces is None else plan.faces
     prove_rows(plan, faces)
     prove_places(plan)
     return faces
@@ -51,15 +51,16 @@ def prove_rows(plan: Overlay, faces: Sums) -> None:
     BalanceError
         If it does not; the first such row is named.
     """
-    n_own, n_rows = plan.n_own_rows, len(plan.row_is_crossed)
-    arrangement = plan.arrangement
+    arrangement = plan.as_noded or plan.arrangement
+    is_crossed = arrangement.is_crossed
+    n_own, n_rows = plan.n_own_rows, len(is_crossed)
     face_of_label = owners(arrangement.label_offsets)
     # First way: the faces that a row covers. Second way: the triangles of its own noded borders.
     covered = faces.by_group(arrangement.labels, face_of_label, n_rows)
     enclosed = sums.of_borders(arrangement, plan.row_of_part, n_rows)
     # Rings that cross enclose some places twice; what their row covers is decided by parity
     # instead.
-    is_read = ~plan.row_is_crossed
+    is_read = ~is_crossed
     _check(covered.differs(enclosed) & is_read, "a row's faces and its borders", covered, enclosed)
     for border, rows, role in (
         (plan.own_outline, slice(0, n_own), "INPUT"),
@@ -73,7 +74,7 @@ def prove_rows(plan: Overlay, faces: Sums) -> None:
         moved = np.abs((mine.high - given.high) * sums.WORD + (mine.low - given.low))
         # Third: the borders as they were given. Noding leads them up to half a unit beside, so
         # there is a bound.
-        most = bounds.twice_moved_by_noding(sizes, plan.row_is_crossed[rows])
+        most = bounds.twice_moved_by_noding(sizes, is_crossed[rows])
         _check(moved > most, f"a row of {role} and where its borders were led", mine, given)
 
 

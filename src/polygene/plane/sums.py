@@ -66,6 +66,21 @@ def of_faces(arrangement: Arrangement) -> Sums:
     return found
 
 
+def lengths_around(arrangement: Arrangement) -> F64Array:
+    """Return how long the edges of each face are together (n_faces,), in grid units."""
+    found = np.zeros(arrangement.n_faces)
+    kernels.run(
+        kernels.sums.add_lengths,
+        arrangement.node_x,
+        arrangement.node_y,
+        arrangement.low,
+        arrangement.high,
+        arrangement.face_of_halfedge,
+        found,
+    )
+    return found
+
+
 def of_borders(arrangement: Arrangement, row_of_part: I64Array, n_rows: int) -> Sums:
     """Return twice what the borders of each of (n_rows,) enclose, as they were noded."""
     found = Sums.zeros(n_rows)

@@ -143,6 +143,15 @@ def add_faces(x: Ints, y: Ints, start: Ints, stop: Ints, face: Ints, n: int) -> 
     return found
 
 
+def add_lengths(x: Ints, y: Ints, start: Ints, stop: Ints, face: Ints, n: int) -> list[float]:
+    """Return how long the edges of each face are together."""
+    found = [0.0] * n
+    for e, (a, b) in enumerate(zip(start, stop, strict=True)):
+        for side in (0, 1):
+            found[face[2 * e + side]] += math.hypot(x[b] - x[a], y[b] - y[a])
+    return found
+
+
 def add_moves(
     x: Ints, y: Ints, dx: Any, dy: Any, start: Ints, stop: Ints, face: Ints, n: int
 ) -> list[float]:

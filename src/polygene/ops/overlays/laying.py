@@ -40,6 +40,7 @@ from polygene.ops.proved import prove_valid
 from polygene.ops.summary import NamedRows, OverlayResult, OverlaySummary
 from polygene.plane import selfcheck
 from polygene.plane.cutting import cut
+from polygene.plane.hairlines import without_hairlines
 from polygene.plane.heights import with_heights
 from polygene.plane.overlay import overlay
 from polygene.plane.rules import CLIP, Rule
@@ -312,6 +313,8 @@ def _made(layer: Layer, others: Sequence[Layer], told: _Task) -> Made:
     scene, border = scene_of(layer, others, rule, told.precision)
     progress.stage(f"{verb} {layer.name}: {len(scene.own_rows):,} features meet a border")
     plan = overlay(layer.geometry.take(scene.own_rows), scene.cutter, border, scene.grid)
+    if not rule.keeps_other:  # else no layer has precedence
+        plan = without_hairlines(plan)
     progress.stage(f"{verb} {layer.name}: cutting")
     keys = keys_of(layer, others, told.match)
     done = cut(plan, rule, scene.other_starts, scene.ruler, keys and keys.in_plan(scene))
