@@ -232,7 +232,7 @@ class Damaged(InFolder):
         for words in ("multi polygons ZM", "single lines Z", "multi points "):
             flatgeobuf.write(path, [layer(geometries()[words])])
             whole = np.frombuffer(path.read_bytes(), np.uint8)
-            for k in some_of(range(120)):
+            for k in some_of(range(120), 3):
                 rng = np.random.default_rng(k)
                 data = whole[: rng.integers(8, len(whole))] if rng.random() < 0.3 else whole
                 data = data.copy()
