@@ -28,8 +28,10 @@ NAMES = (
     "pixels",
     "arrange",
     "trace",
+    "straight",
     "locate",
     "near",
+    "gaps",
     "space",
     "wkb",
     "vertices",
@@ -40,6 +42,7 @@ NAMES = (
     "nesting",
     "sound",
     "chains",
+    "simple",
     "lists",
     "sums",
     "ranks",
@@ -78,11 +81,11 @@ IS_COMPILED = not str(_modules["exact"].__file__).endswith(".py")
 
 pairs, cells, arrange = (_modules[name] for name in ("pairs", "cells", "arrange"))
 crossings, pixels = _modules["crossings"], _modules["pixels"]
-trace, locate, near, wkb = (_modules[name] for name in ("trace", "locate", "near", "wkb"))
+trace, locate, near, gaps = (_modules[name] for name in ("trace", "locate", "near", "gaps"))
 vertices, valid, sound = (_modules[name] for name in ("vertices", "valid", "sound"))
-sums, space, boxes, chains = (_modules[name] for name in ("sums", "space", "boxes", "chains"))
+sums, space, boxes, simple = (_modules[name] for name in ("sums", "space", "boxes", "simple"))
 lists, ranks, steps = (_modules[name] for name in ("lists", "ranks", "steps"))
-places = _modules["places"]
+places, straight, wkb = (_modules[name] for name in ("places", "straight", "wkb"))
 
 
 def run(kernel: Callable[..., Any], *arguments: Any) -> Any:

@@ -48,7 +48,7 @@ def _directed(a: GeometryColumn, b: GeometryColumn, size: F64Array) -> F64Array:
     edges, offsets = _edges(b, size)
     found = np.zeros(a.n_rows)
     kernels.run(
-        kernels.near.farthest_off,
+        kernels.gaps.farthest_off,
         np.ascontiguousarray(points), a.vertex_offsets_of_rows, edges, offsets, found,
     )  # fmt: skip
     return found

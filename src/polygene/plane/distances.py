@@ -201,7 +201,7 @@ class _Search:
 
         def look(first: int, last: int) -> None:
             kernels.run(
-                kernels.near.nearest_of_edges,
+                kernels.gaps.nearest_of_edges,
                 *edges_of[[first, last]].tolist(),
                 *ends,
                 group,

@@ -89,7 +89,7 @@ def _look(column: GeometryColumn, sound: U8Array) -> None:
         rows = (xy, column.ring_offsets, column.part_offsets, column.row_offsets, first, stop)
         # Most rows touch themselves nowhere, which is said soonest.
         n_left = kernels.run(
-            kernels.chains.find_simple,
+            kernels.simple.find_simple,
             *rows,
             np.empty((largest, 4), np.int32),
             np.empty((largest, 4), np.int32),

@@ -133,7 +133,7 @@ def straight_lines(
         node[here] = arrangement.origin[after]
         piece[here] = rings.piece[ring[here]]
         kernels.run(
-            kernels.trace.find_straight,
+            kernels.straight.find_straight,
             before >> 1,
             after >> 1,
             piece[here],
@@ -174,7 +174,7 @@ def _at_marked_nodes(
     def look(first: int, stop: int) -> tuple[I32Array, I32Array]:
         items, ring = np.empty((2, int(rings.offsets[stop] - rings.offsets[first])), np.int32)
         n_found = kernels.run(
-            kernels.trace.list_passed,
+            kernels.straight.list_passed,
             first,
             stop,
             rings.offsets,

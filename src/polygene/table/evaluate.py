@@ -25,7 +25,7 @@ from polygene.table.functions import (
 from polygene.table.sizes import COUNTED, GEOMETRY_FUNCTIONS
 from polygene.table.temporal import MOMENT, RELATIONS, Span, end_of_day, open_end, without_zeros
 from polygene.table.tokens import field_name, unquoted
-from polygene.table.types import kind_of
+from polygene.table.types import TYPE_OF_KIND, kind_of, null_of
 
 if TYPE_CHECKING:
     import lark
@@ -74,7 +74,7 @@ class Evaluator:
     def _expect(self, value: Value, kind: str, tree: lark.Tree, use: str) -> Any:
         if value.kind not in (kind, "null"):
             raise self._refuse(tree, f"{use} needs a {kind}, and this is a {value.kind}")
-        return pc.cast(value.data, _TYPE_OF_KIND[kind]) if value.kind == "null" else value.data
+        return pc.cast(value.data, TYPE_OF_KIND[kind]) if value.kind == "null" else value.data
 
     # Logic
 
@@ -247,7 +247,7 @@ class Evaluator:
             words = " and a ".join(kinds)
             raise self._refuse(tree, f"what CASE gives is of one kind, and here it is a {words}")
         alike = next((v.data.type for v in values if v.kind != "null"), pa.null())
-        given = [_null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values]
+        given = [null_of(kinds[0], alike) if v.kind == "null" else v.data for v in values]
         tests = [pc.fill_null(pc.cast(test, pa.bool_()), False) for test in tests]
         try:
             choose = functools.partial(choosing.case, tests)
@@ -287,7 +287,7 @@ class Evaluator:
         kinds, same = self._arguments(tree, key, function, values)
         alike = next((v.data.type for v in values if v.kind == same), None)
         data = [
-            v.data if v.kind != "null" else _null_of(kind, alike if kind == same else None)
+            v.data if v.kind != "null" else null_of(kind, alike if kind == same else None)
             for v, kind in zip(values, kinds, strict=True)
         ]
         try:
@@ -488,16 +488,3 @@ class Evaluator:
         if kind == "date" and not pa.types.is_date32(data.type):
             data = pc.cast(data, pa.date32())
         return Value(data, kind)
-
-
-_TYPE_OF_KIND = {
-    "number": pa.float64(),
-    "text": pa.string(),
-    "boolean": pa.bool_(),
-    "date": pa.date32(),
-    "time": pa.timestamp("ms", tz="UTC"),
-}
-
-
-def _null_of(kind: str, alike: pa.DataType | None) -> pa.Scalar:
-    return pa.scalar(None, alike or _TYPE_OF_KIND.get(kind, pa.string()))

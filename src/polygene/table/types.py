@@ -23,6 +23,14 @@ _TYPES = {
     "date and time": pa.timestamp("ms", tz="UTC"),
     "text": pa.string(),
 }
+# What a value of each kind is computed as; see `kind_of`.
+TYPE_OF_KIND = {
+    "number": pa.float64(),
+    "text": pa.string(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "time": pa.timestamp("ms", tz="UTC"),
+}
 
 
 def width_of(field: pa.Field) -> int | None:
@@ -93,6 +101,11 @@ def kind_of(kind: pa.DataType) -> str:
         if test(kind):
             return name
     return str(kind)
+
+
+def null_of(kind: str, alike: pa.DataType | None) -> pa.Scalar:
+    """Return a null of a type, or of the type of a kind of values; of other kinds it is a text."""
+    return pa.scalar(None, alike or TYPE_OF_KIND.get(kind, pa.string()))
 
 
 def is_whole(kind: pa.DataType) -> bool:
