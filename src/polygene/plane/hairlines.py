@@ -27,7 +27,7 @@ from polygene.geometry import Family
 from polygene.plane import sums
 from polygene.plane.arrangement import OUTSIDE, Arrangement
 from polygene.plane.overlay import Overlay
-from polygene.plane.signatures import mixed
+from polygene.plane.signatures import marks_of_others
 
 ALONG = 0.25  # of the way round a hairline is the border of each of the two at least
 
@@ -101,7 +101,7 @@ def _beside(plan: Overlay, halfedge: I64Array) -> _Beside:
     is_border = ~(has_own & is_had)
     faces = np.unique(np.concatenate([face, beside]))
     other = np.zeros(arrangement.n_faces, np.uint64)
-    other[faces] = _others(arrangement, faces, n_own)
+    other[faces] = marks_of_others(arrangement, faces, n_own)
     along = sum_by(face[is_border], length[is_border], arrangement.n_faces)
     return _Beside(face, beside, length, has_own, along, other)
 
@@ -112,18 +112,6 @@ def _own_rows(arrangement: Arrangement, face: I64Array, n_own: int) -> I64Array:
     row = arrangement.labels[spans(arrangement.label_offsets[face], counts)].astype(np.int64)
     item = np.repeat(np.arange(len(face)), counts)
     return item[row < n_own] * n_own + row[row < n_own]
-
-
-def _others(arrangement: Arrangement, face: I64Array, n_own: int) -> np.ndarray:
-    """Return a number for the rows of OTHER that cover each face (n,)."""
-    counts = np.diff(arrangement.label_offsets)[face]
-    row = arrangement.labels[spans(arrangement.label_offsets[face], counts)]
-    item = np.repeat(np.arange(len(face)), counts)
-    is_other = row >= n_own
-    found = np.zeros(len(face), np.uint64)
-    with np.errstate(over="ignore"):
-        np.add.at(found, item[is_other], mixed(row[is_other].astype(np.uint64)))
-    return found
 
 
 def _goals(

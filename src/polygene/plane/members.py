@@ -129,15 +129,10 @@ def of_steps(plan: Overlay, steps: Steps, faces: Members) -> Members:
 
 def of_edges(plan: Overlay) -> Members:
     """Return the rows of OTHER's lines that run over each noded edge."""
-    noded, theirs = plan.noded, plan.other_outline
-    # Given edges of OTHER come behind INPUT's; from them to lines, and to the steps of those.
-    given = len(plan.own_outline.start) + np.arange(len(theirs.start))
-    line = noded.line_of_given[given]
-    is_real = line != NONE
-    counts = np.diff(noded.step_offsets)[line[is_real]]
-    edge = noded.step_edge[spans(noded.step_offsets[line[is_real]], counts)]
-    row = np.repeat(theirs.row_of_part[theirs.part[is_real]], counts)
-    return distinct(edge, row, len(noded.low))
+    theirs, first = plan.other_outline, len(plan.own_outline.start)
+    # Given edges of OTHER come behind INPUT's.
+    edge, given = plan.noded.edges_over(first + np.arange(len(theirs.start)))
+    return distinct(edge, theirs.row_of_part[theirs.part[given - first]], len(plan.noded.low))
 
 
 def _of_nodes(plan: Overlay) -> Members:

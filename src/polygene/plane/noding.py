@@ -20,6 +20,7 @@ from polygene.arrays import (
     IntArray,
     bucket,
     distinct_pairs,
+    spans,
 )
 from polygene.classes import NamedTuple
 from polygene.plane.cuts import Cut, find_cuts
@@ -58,6 +59,16 @@ class Noded(NamedTuple):
     stays: BoolArray
     is_crowded: BoolArray
     is_passed: BoolArray
+
+    def edges_over(self, given: I64Array) -> tuple[I32Array, I64Array]:
+        """Return the noded edges that given ones (n,) run over, and for each which of these does.
+
+        Those of no length run over none. A noded edge comes as often as given ones run over it.
+        """
+        line = self.line_of_given[given]
+        given, line = given[line != NONE], line[line != NONE]
+        counts = np.diff(self.step_offsets)[line]
+        return self.step_edge[spans(self.step_offsets[line], counts)], np.repeat(given, counts)
 
 
 def node_edges(

@@ -276,12 +276,9 @@ def _of_lines(
     plane: _Plane, column: GeometryColumn, side: Outline, first_vertex: int, first_given: int
 ) -> list[_Cells]:
     noded = plane.noded
-    # From given edges to lines, from lines to steps: the noded edges that a row runs over.
-    line = noded.line_of_given[first_given + np.arange(len(side.start))]
-    real = np.flatnonzero(line != NONE)
-    counts = np.diff(noded.step_offsets)[line[real]]
-    edge = noded.step_edge[spans(noded.step_offsets[line[real]], counts)]
-    row = np.repeat(side.row_of_part[side.part[real]], counts)
+    # The noded edges that a row runs over.
+    edge, given = noded.edges_over(first_given + np.arange(len(side.start)))
+    row = side.row_of_part[side.part[given - first_given]]
     firsts = number_pairs(edge, row).firsts
     edge, row = edge[firsts], row[firsts]
     # Nodes of the row: the ends of all its steps, and vertices of lines that have no length.

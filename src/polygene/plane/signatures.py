@@ -1,11 +1,12 @@
-"""Numbers that are equal for geometry of the same edges."""
+"""Numbers that are equal for geometry of the same edges, and for faces that the same rows cover."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from polygene.arrays import owners
+from polygene.arrays import I64Array, owners, spans
 from polygene.geometry import GeometryColumn
+from polygene.plane.arrangement import Arrangement
 
 U64 = np.uint64
 
@@ -31,6 +32,21 @@ def signatures(column: GeometryColumn) -> np.ndarray:
         np.add.at(total, row_of_vertex[lone], place[lone])
         total += column.is_null.astype(U64)
     return total
+
+
+def marks_of_others(arrangement: Arrangement, face: I64Array, n_own: int) -> np.ndarray:
+    """Return an (n,) uint64 for each of some faces, equal for those that the same rows of OTHER cover.
+
+    Those are the rows from ``n_own`` on. Different ones agree by chance once in 2**64.
+    """
+    counts = np.diff(arrangement.label_offsets)[face]
+    row = arrangement.labels[spans(arrangement.label_offsets[face], counts)]
+    item = np.repeat(np.arange(len(face)), counts)
+    is_other = row >= n_own
+    found = np.zeros(len(face), U64)
+    with np.errstate(over="ignore"):
+        np.add.at(found, item[is_other], mixed(row[is_other].astype(U64)))
+    return found
 
 
 def mixed(values: np.ndarray) -> np.ndarray:

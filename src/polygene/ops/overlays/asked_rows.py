@@ -21,7 +21,7 @@ from polygene.ops.part import core_of
 from polygene.plane.cutting import Cut
 from polygene.plane.overlay import Overlay
 from polygene.plane.rules import Rule
-from polygene.plane.signatures import mixed
+from polygene.plane.signatures import marks_of_others
 
 
 class Asked(NamedTuple):
@@ -41,11 +41,7 @@ class Asked(NamedTuple):
 
 
 def asked_of(
-    layer: Layer,
-    others: Sequence[Layer],
-    scene: Scene,
-    plan: Overlay,
-    rule: Rule,
+    layer: Layer, others: Sequence[Layer], scene: Scene, plan: Overlay, rule: Rule
 ) -> Asked:
     """Return of whom pieces are wanted; of the rest of the core it is known where it lies."""
     core = core_of(layer, 0)
@@ -65,10 +61,7 @@ def asked_of(
 def rows_met(plan: Overlay) -> BoolArray:
     """Return which rows of INPUT (n_own_rows,) any OTHER meets on the grid: in a node, or within."""
     noded, n_given = plan.noded, len(plan.own_outline.start)
-    line = noded.line_of_given[n_given:]
-    is_other = np.zeros(len(noded.step_offsets) - 1, bool)
-    is_other[line[line != NONE]] = True
-    edges = _edges_of(plan, np.flatnonzero(is_other))
+    edges, _ = noded.edges_over(np.arange(n_given, len(noded.line_of_given)))
     is_met = np.zeros(len(noded.node_x), bool)
     is_met[noded.low[edges]] = is_met[noded.high[edges]] = True
     is_met[noded.node_of_vertex[plan.own.n_vertices :]] = True
@@ -84,13 +77,6 @@ def rows_met(plan: Overlay) -> BoolArray:
     if (has_parts & ~found).any():
         _mark_divided(plan, found)
     return found
-
-
-def _edges_of(plan: Overlay, lines: I64Array) -> I32Array:
-    """Return the noded edges that some lines run over."""
-    noded = plan.noded
-    counts = np.diff(noded.step_offsets)[lines]
-    return noded.step_edge[spans(noded.step_offsets[lines], counts)]
 
 
 def _mark_by_lines(plan: Overlay, is_met: BoolArray, found: BoolArray) -> None:
@@ -120,12 +106,11 @@ def _mark_holders(plan: Overlay, other_edges: I32Array, found: BoolArray) -> Non
 
 def _mark_divided(plan: Overlay, found: BoolArray) -> None:
     """Mark rows whose faces are not all covered by the same: parts of them lie on different sides."""
-    labels, n_own = plan.arrangement.labels, plan.n_own_rows
-    face = owners(plan.arrangement.label_offsets)
-    is_other = labels >= n_own
-    mark = np.zeros(plan.arrangement.n_faces, np.uint64)
-    np.add.at(mark, face[is_other], mixed(labels[is_other].astype(np.uint64)))
-    own, seen = labels[~is_other], mark[face[~is_other]]
+    arrangement, n_own = plan.arrangement, plan.n_own_rows
+    labels, face = arrangement.labels, owners(arrangement.label_offsets)
+    is_own = labels < n_own
+    mark = marks_of_others(arrangement, np.arange(arrangement.n_faces), n_own)
+    own, seen = labels[is_own], mark[face[is_own]]
     first = np.zeros(n_own, np.uint64)
     first[own] = seen  # any of them
     found[own[first[own] != seen]] = True

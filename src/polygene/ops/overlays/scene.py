@@ -71,30 +71,18 @@ def scene_of(
     rows = [np.flatnonzero(mask) for mask in near]
     cutter = concatenate([other.geometry.take(r) for other, r in zip(others, rows, strict=True)])
     border = outline(cutter, grid)
-    may_enter = np.ones(layer.n_rows, bool)
     if rule.keeps_other:
         # What lies inside OTHER untouched has to be taken out of it, so it has entered too.
-        own_rows = np.flatnonzero(own)
-        is_touched = np.ones(len(own_rows), bool)
-    elif cutter.family == Family.POINTS:
-        own_rows = np.flatnonzero(rows_near(bounds, extent_of(cutter.row_bounds())))
-        is_touched = np.ones(len(own_rows), bool)
+        entering = _Entering(own, own, np.ones(layer.n_rows, bool))
     else:
-        touched = rows_touched(layer.geometry, bounds, border, grid)
-        enters = touched
-        if layer.geometry.family == Family.POLYGONS:
-            # Cells reach beyond the extents of OTHER, and what lies just there was not admitted.
-            may_enter = _may_enter(rule, bounds, extents)
-            touched &= may_enter
-            enters = _with_neighbours(layer.geometry, bounds, touched, may_enter, grid)
-        own_rows = np.flatnonzero(enters)
-        is_touched = touched[own_rows]
+        entering = _entering(layer.geometry, bounds, extents, cutter, border, rule, grid)
+    own_rows = np.flatnonzero(entering.enters)
     scene = Scene(
         grid=grid,
         ruler=ruler_for(layer.crs),
-        may_enter=may_enter,
+        may_enter=entering.may_enter,
         own_rows=own_rows,
-        is_touched=is_touched,
+        is_touched=entering.is_touched[own_rows],
         near=near,
         far=far,
         cutter=cutter,
@@ -102,6 +90,38 @@ def scene_of(
         other_starts=offsets_from([len(r) for r in rows]),
     )
     return scene, border
+
+
+class _Entering(NamedTuple):
+    """Which rows of INPUT (n_rows,) enter the plane, which OTHER may meet, and which were admitted."""
+
+    enters: BoolArray
+    is_touched: BoolArray
+    may_enter: BoolArray
+
+
+def _entering(
+    column: GeometryColumn,
+    bounds: F64Array,
+    extents: Sequence[Extent | None],
+    cutter: GeometryColumn,
+    border: Outline,
+    rule: Rule,
+    grid: Grid,
+) -> _Entering:
+    """Return who enters that is not in a union; ``extents`` are those of the OTHERs."""
+    everyone = np.ones(column.n_rows, bool)
+    if cutter.family == Family.POINTS:
+        touched = rows_near(bounds, extent_of(cutter.row_bounds()))
+        return _Entering(touched, touched, everyone)
+    touched = rows_touched(column, bounds, border, grid)
+    if column.family != Family.POLYGONS:
+        return _Entering(touched, touched, everyone)
+    # Cells reach beyond the extents of OTHER, and what lies just there was not admitted.
+    may_enter = _may_enter(rule, bounds, extents)
+    touched &= may_enter
+    enters = _with_neighbours(column, bounds, touched, may_enter, grid)
+    return _Entering(enters, touched, may_enter)
 
 
 def _near_one_another(

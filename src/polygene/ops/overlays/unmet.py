@@ -64,10 +64,7 @@ def _nodes_of_rows(plan: Overlay, row_of_vertex: I64Array) -> tuple[IntArray, I6
     part = np.concatenate(
         [plan.own_outline.part, plan.other_outline.part.astype(np.int64) + plan.own.n_parts]
     )
-    given = np.flatnonzero(noded.line_of_given != NONE)
-    line = noded.line_of_given[given]
-    counts = np.diff(noded.step_offsets)[line]
-    edge = noded.step_edge[spans(noded.step_offsets[line], counts)]
-    row = np.repeat(plan.row_of_part[part[given]], counts)
+    edge, given = noded.edges_over(np.arange(len(part)))
+    row = plan.row_of_part[part[given]]
     node = np.concatenate([noded.node_of_vertex, noded.low[edge], noded.high[edge]])
     return node, np.concatenate([row_of_vertex, row, row])
